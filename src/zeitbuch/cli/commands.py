@@ -1,0 +1,17 @@
+# The one table of commands: a new command is one module and one row. Modules are imported only when named.
+"""The commands and their one line of help."""
+
+from __future__ import annotations
+
+COMMANDS: dict[str, str] = {
+    "demo": "write the demo estate and run every command on it",
+    "init": "write a commented workspace: zeitbuch.toml, rate card, assumptions",
+    "inventory": "list the flows: what sets them off, steps, models, pattern",
+    "map": "draw the step graph of flows (SVG, PNG)",
+    "explain": "say in plain words what a flow or a step does",
+    "estimate": "passes, model calls, tokens and cost per run and per month",
+    "diff": "say what changed in meaning between two versions",
+    "document": "write a document per flow for people to review (Markdown, HTML)",
+    "convert": "write any readable source in the native form",
+    "schema": "print the JSON Schema of a file format or a result",
+}

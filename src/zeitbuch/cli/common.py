@@ -1,0 +1,206 @@
+# What every command that reads sources shares: options declared once, the session, the report of problems.
+"""Common options, sources and messages of the commands."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+from zeitbuch.core.model import Estate, Flow
+from zeitbuch.core.problems import Problem, fail
+
+from .main import OK, WRONG
+
+T = TypeVar("T")
+
+
+def add_reading(parser: argparse.ArgumentParser) -> None:
+    """Options for how sources are read."""
+    group = parser.add_argument_group("reading")
+    group.add_argument("--dialect", metavar="FILE", action="append", default=[], help="a dialect file to use; may be repeated")
+    group.add_argument("--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000")
+    add_talk(parser)
+
+
+def add_talk(parser: argparse.ArgumentParser) -> None:
+    """Options for how much is said on stderr."""
+    group = parser.add_argument_group("messages")
+    group.add_argument("-q", "--quiet", action="store_true", help="no progress, no warnings; errors only")
+    group.add_argument("-v", "--verbose", action="store_true", help="notices too, beside errors and warnings")
+
+
+def add_sources(parser: argparse.ArgumentParser) -> None:
+    """The SOURCE arguments."""
+    parser.add_argument(
+        "source", metavar="SOURCE", nargs="*", help="file, folder or - for standard input; without it, the workspace's sources"
+    )
+
+
+def add_output(parser: argparse.ArgumentParser, formats: Sequence[str], default: str) -> None:
+    """``--format`` and ``-o``; the format follows the suffix of FILE when not given."""
+    group = parser.add_argument_group("output")
+    group.add_argument("-f", "--format", choices=list(formats), help=f"default: from the suffix of FILE, else {default}")
+    group.add_argument("-o", "--output", metavar="FILE", help="write to FILE instead of standard output")
+
+
+_SUFFIX = {
+    ".json": "json", ".csv": "csv", ".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html",
+    ".svg": "svg", ".png": "png", ".txt": "table", ".yaml": "yaml", ".yml": "yaml",
+}  # fmt: skip
+
+
+def chosen_format(args: argparse.Namespace, formats: Sequence[str], default: str) -> str:
+    """The format asked for, by option or by the suffix of the output file."""
+    if args.format:
+        return str(args.format)
+    if args.output and args.output != "-":
+        suffix = Path(args.output).suffix.lower()
+        found = _SUFFIX.get(suffix)
+        if found == "table" and "table" not in formats and "text" in formats:
+            found = "text"
+        if found in formats:
+            return str(found)
+        if suffix:
+            raise fail(
+                "format",
+                f"expected one of the formats {', '.join(formats)}, found the suffix '{suffix}' of {args.output}",
+                "name the format with --format",
+            )
+    return default
+
+
+class Progress:
+    """A bar on stderr for work of over a second, on a terminal only."""
+
+    def __init__(self, total: int, args: argparse.Namespace) -> None:
+        import time
+
+        self.total = total
+        self.clock = time.monotonic
+        self.begun = time.monotonic()
+        self.wanted = sys.stderr.isatty() and not args.quiet and total > 1
+        self.bar: Any = None
+
+    def __enter__(self) -> Progress:
+        return self
+
+    def at(self, done: int) -> None:
+        if not self.wanted:
+            return
+        if self.bar is None:
+            if self.clock() - self.begun < 1:
+                return
+            from rich.console import Console
+            from rich.progress import Progress as Bar
+
+            self.bar = Bar(console=Console(stderr=True), transient=True)
+            self.bar.start()
+            self.task = self.bar.add_task("reading", total=self.total)
+        self.bar.update(self.task, completed=done)
+
+    def __exit__(self, *_: object) -> None:
+        if self.bar is not None:
+            self.bar.stop()
+
+
+class Session:
+    """Sources, workspace and reader of one command."""
+
+    def __init__(self, args: argparse.Namespace) -> None:
+        from zeitbuch.readers import workspace
+        from zeitbuch.readers.limits import Limits, raised
+        from zeitbuch.readers.reader import Reader
+
+        self.args = args
+        self.workspace = workspace.load(workspace.find())
+        limits = Limits()
+        for item in args.limit:
+            name, _, value = item.partition("=")
+            if not value.isdecimal():
+                raise fail("limit-unknown", f"expected --limit NAME=NUMBER, found '{item}'")
+            limits = raised(limits, name, int(value))
+        self.limits = limits
+        self.dialects = workspace.dialects(self.workspace, args.dialect)
+        self.reader = Reader(self.dialects, limits)
+
+    def sources(self, given: Sequence[str]) -> list[str]:
+        """The sources given, or the workspace's."""
+        if given:
+            return list(given)
+        if not self.workspace.sources:
+            raise fail(
+                "source-none",
+                "expected a SOURCE or a workspace file zeitbuch.toml that names one, found neither",
+                "name a file or folder, or run `zeitbuch init`",
+            )
+        return [self.workspace.path(s) for s in self.workspace.sources]
+
+    def flows(self, given: Sequence[str]) -> Iterator[Flow]:
+        """The flows of the sources, with a progress bar when it takes long."""
+        from zeitbuch.readers.sources import names
+
+        inputs = list(names(self.sources(given)))
+        with Progress(len(inputs), self.args) as progress:
+            for at, name in enumerate(inputs):
+                yield from self.reader.flows_of([name])
+                progress.at(at)
+        self.reader.finish()
+
+    def estate(self, given: Sequence[str]) -> Estate:
+        """All flows of the sources at once."""
+        return Estate(flows=tuple(self.flows(given)))
+
+    def mapped(self, given: Sequence[str], make: Callable[[Flow], T | None]) -> list[T]:
+        """``make`` of the outline of every flow of the sources, on all cores when there are many."""
+        from zeitbuch.readers.parallel import mapped
+        from zeitbuch.readers.reader import Reader
+        from zeitbuch.readers.sources import names
+
+        inputs = list(names(self.sources(given)))
+        self.reader = Reader(self.dialects, self.limits, outline=True)
+        results: list[T] = []
+        with Progress(len(inputs), self.args) as progress:
+            for done, found in mapped(self.reader, (self.dialects, self.limits, True), inputs, make):
+                results += found
+                progress.at(done)
+        return results
+
+    def finish(self, status: int = OK) -> int:
+        """Tell the problems; the exit status is 2 when there was an error, else ``status``."""
+        return report(self.reader.problems, self.args, status)
+
+
+def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
+    """Problems to stderr: errors always, warnings unless quiet, notices when verbose."""
+    from zeitbuch.writers.plain import inert
+
+    errors = 0
+    for p in problems:
+        errors += p.severity == "error"
+        if p.severity == "error" or (p.severity == "warning" and not args.quiet) or args.verbose:
+            print(inert(str(p)), file=sys.stderr)
+    if errors:
+        noun = "error" if errors == 1 else "errors"
+        print(f"{errors} {noun}; the rest was processed", file=sys.stderr)
+    return WRONG if errors else status
+
+
+def pick(estate: Estate, key: str) -> Flow:
+    """The flow with this id or name. Raises ZeitbuchError with near names when there is none."""
+    flow = estate.flow(key)
+    if flow is not None:
+        return flow
+    import difflib
+
+    names = [f.title for f in estate.flows] + [f.id for f in estate.flows]
+    inside = [f.title for f in estate.flows if key.casefold() in f.title.casefold()]
+    if len(inside) == 1:
+        found = estate.flow(inside[0])
+        if found is not None:
+            return found
+    near = inside or difflib.get_close_matches(key, names, 3, 0.4)
+    hint = "did you mean " + " or ".join(f"'{n}'" for n in near[:5]) + "?" if near else "`zeitbuch inventory` lists the flows"
+    raise fail("flow-unknown", f"expected the id or name of a flow, found '{key}'", hint)

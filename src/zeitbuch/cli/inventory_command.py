@@ -1,0 +1,74 @@
+"""List the flows of exports: what sets each off, its steps, AI steps, models and pattern class."""
+
+from __future__ import annotations
+
+import argparse
+from functools import partial
+
+from .common import Session, add_output, add_reading, add_sources, chosen_format
+
+FORMATS = ("table", "csv", "json", "markdown")
+EXAMPLE = """\
+examples:
+  zeitbuch inventory exports/
+  zeitbuch inventory exports/ --ai --sort ai
+  zeitbuch inventory exports/ --trigger schedule,polling --owner brekke -o flows.csv"""
+
+TRIGGERS = "schedule, webhook, event, polling, chat, form, manual, call, fault, tool-call"
+PATTERNS = "plain, assisted, agent, dispatcher, ensemble"
+SORTS = ("read-order", "name", "owner", "trigger", "pattern", "steps", "ai", "changed", "read")
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("which flows (all conditions must hold)")
+    group.add_argument("--ai", action="store_true", help="only flows with model calls, agents or embeddings")
+    group.add_argument("--trigger", metavar="KIND", default="", help=f"only these triggers, comma between: {TRIGGERS}")
+    group.add_argument("--owner", metavar="TEXT", default="", help="only flows with TEXT in an owner's name")
+    group.add_argument("--model", metavar="TEXT", default="", help="only flows that use a model with TEXT in its name")
+    group.add_argument("--pattern", metavar="CLASS", default="", help=f"only these classes, comma between: {PATTERNS}")
+    group.add_argument("--text", metavar="TEXT", default="", help="only flows with TEXT in names, notes or prompts")
+    group.add_argument("--sort", choices=SORTS, default="name", help="order of the rows (default: name)")
+    add_output(parser, FORMATS, "table")
+    add_reading(parser)
+
+
+def _words(text: str, known: str, option: str) -> tuple[str, ...]:
+    from zeitbuch.core.problems import fail
+
+    words = tuple(w.strip() for w in text.split(",") if w.strip())
+    for word in words:
+        if word not in known.split(", "):
+            raise fail("option", f"expected for {option} one of {known}, found '{word}'")
+    return words
+
+
+def run(args: argparse.Namespace) -> int:
+    from zeitbuch.core import inventory
+    from zeitbuch.writers import tables
+
+    from . import stream
+
+    form = chosen_format(args, FORMATS, "table")
+    conditions = inventory.Filter(
+        ai=args.ai,
+        trigger=_words(args.trigger, TRIGGERS, "--trigger"),
+        owner=args.owner,
+        model=args.model,
+        pattern=_words(args.pattern, PATTERNS, "--pattern"),
+        text=args.text,
+    )
+    session = Session(args)
+    rows = session.mapped(args.source, partial(inventory.row_if_wanted, conditions))
+    if args.sort != "read-order":
+        rows.sort(key=inventory.SORTS[args.sort])
+    if form == "json":
+        out = tables.to_json("inventory", {"flows": rows, "totals": inventory.totals(rows)})
+    elif form == "csv":
+        out = tables.to_csv(inventory.sheet(rows, full=True))
+    elif form == "markdown":
+        out = tables.to_markdown(inventory.sheet(rows))
+    else:
+        out = tables.to_table(inventory.sheet(rows), stream.width(), stream.colour_wanted())
+    stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
+    return session.finish()

@@ -1,0 +1,154 @@
+# What stands on a card and how large it is. Text is measured by the function handed in (the writers know fonts),
+# wrapped to two lines, and cut only with its full text at hand.
+"""Cards of a map from the steps of a flow."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from .geometry import AttachedRow, Card, Line, Style, Tab
+from .model import Step, Trigger
+from .topology import Edge, Graph
+from .usage import model_of
+from .words import EFFECT_WORDS, KIND_WORDS, trigger_words
+
+Measure = Callable[[str, float, bool], float]  # text, size, bold -> width
+
+NAME, SMALL = 12.5, 10.0
+TEXT_WIDTH = 208.0
+SPINE = 8.0
+PAD = 10.0
+TAB_PAD = 9.0
+TAB_GAP = 6.0
+TAB_HEIGHT = 18.0
+ROW_HEIGHT = 19.0
+LEADING = {NAME: 16.0, SMALL: 14.0}
+ROLE_WORDS = {"model": "model", "memory": "memory", "parse": "parser"}
+INK = {"role": 52.0}
+
+
+def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> str:
+    """The longest beginning of a text that fits, with an ellipsis when it is not all of it."""
+    if measure(text, size, bold) <= width:
+        return text
+    low, high = 0, min(len(text), 400)
+    while low < high:
+        middle = (low + high + 1) // 2
+        if measure(text[:middle].rstrip() + "…", size, bold) <= width:
+            low = middle
+        else:
+            high = middle - 1
+    return text[:low].rstrip() + "…"
+
+
+def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, most: int) -> list[str]:
+    """A text on at most ``most`` lines; the last is cut when it does not end there."""
+    words = text.split()
+    lines: list[str] = []
+    while words and len(lines) < most - 1:
+        line = ""
+        while words:
+            longer = f"{line} {words[0]}".strip()
+            if measure(longer, size, bold) > width:
+                break
+            line = longer
+            words.pop(0)
+        if not line:
+            break
+        lines.append(line)
+    if words:
+        lines.append(cut(" ".join(words), width, size, bold, measure))
+    return lines or [""]
+
+
+def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
+    lines = [Line(t, NAME, bold=True, full=name if t.endswith("…") else "") for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)]
+    for detail in details:
+        text = cut(detail, TEXT_WIDTH, SMALL, False, measure)
+        lines.append(Line(text, SMALL, quiet=True, full=detail if text != detail else ""))
+    return lines
+
+
+def _tabs(edges: list[tuple[int, Edge]], measure: Measure) -> list[Tab]:
+    """One tab for each outlet that has something to say: cases, labels, error routes."""
+    tabs: list[Tab] = []
+    x = PAD
+    for key, edge in edges:
+        link = edge.link
+        style: Style = "error" if link.role == "error" else "case" if link.role == "case" else "next"
+        words = link.label or link.condition or ("on error" if style == "error" else "")
+        if not words:
+            continue
+        text = cut(" ".join(words.split()), 150.0, SMALL, False, measure)
+        width = measure(text, SMALL, False) + 2 * TAB_PAD
+        full = words if not link.condition or link.condition == words else f"{words}: {link.condition}"
+        tabs.append(Tab(key, text, full, style, x, width))
+        x += width + TAB_GAP
+    return tabs
+
+
+def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
+    """Width and height of a card for what it holds."""
+    text = max([measure(line.text, line.size, line.bold) for line in lines] or [0.0])
+    row = max([measure(r.text, SMALL, False) + INK["role"] + 46 for r in rows] or [0.0])
+    tab = tabs[-1].x + tabs[-1].width + PAD - SPINE - 2 * PAD if tabs else 0.0
+    width = SPINE + 2 * PAD + max(text, row, tab, 110.0)
+    height = PAD + sum(LEADING[line.size] for line in lines) + PAD - 3 + ROW_HEIGHT * len(rows) + (5 if rows else 0)
+    return round(width, 2), round(height, 2)
+
+
+def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measure: Measure) -> Card:
+    """The card of a step (also the title of a scope's frame)."""
+    details: list[str] = []
+    if step.kind == "other":
+        details.append(f"unclassified: {step.operation or 'no operation'}")
+    use = model_of(graph, step)
+    if use is not None and use.name:
+        kind = "agent" if step.kind == "agent" else use.modality if use.modality != "text" else "model"
+        details.append(f"{kind}: {use.name}")
+    elif step.kind != "other":
+        details.append(KIND_WORDS[step.kind])
+    if step.repeat is not None and step.repeat.items:
+        details[-1] = f"for each of {step.repeat.items}"
+    elif step.condition and step.kind == "decide":
+        details.append(f"on {step.condition}")
+    if step.retry is not None:
+        details.append(f"tries again {step.retry.attempts}x")
+    if step.calls:
+        details.append(f"calls {step.calls}")
+    if EFFECT_WORDS[step.effect]:
+        details[-1] = f"{details[-1]} · {EFFECT_WORDS[step.effect]}"
+    if not step.enabled:
+        details.append("switched off")
+    rows = []
+    for helper in graph.attached.get(step.id, []):
+        inner = helper.model.name if helper.kind == "model" and helper.model is not None and helper.model.name else helper.title
+        text = cut(inner, TEXT_WIDTH - 40, SMALL, False, measure)
+        rows.append(AttachedRow(helper.id, ROLE_WORDS.get(helper.kind, "tool"), text, f"{helper.title} ({helper.operation or helper.kind})", helper.effect))
+    lines = _lines(step.title, details, measure)
+    tabs = _tabs(outgoing, measure)
+    width, height = sized(lines, rows, tabs, measure)
+    return Card(
+        id=step.id,
+        number=graph.numbers.get(step.id, ""),
+        kind=step.kind,
+        effect=step.effect,
+        frame="double" if step.kind in ("model", "agent", "embed") else "dotted" if step.kind == "other" else "plain",
+        lines=tuple(lines),
+        rows=tuple(rows),
+        tabs=tuple(tabs),
+        width=width,
+        height=height,
+        full=f"{step.title} ({step.operation or KIND_WORDS[step.kind]})",
+        enabled=step.enabled,
+    )
+
+
+def trigger_card(trigger: Trigger, measure: Measure) -> Card:
+    """The card of a trigger."""
+    lines = _lines(trigger.title if trigger.name else trigger_words(trigger), [trigger_words(trigger)] if trigger.name else [], measure)
+    width, height = sized(lines, [], [], measure)
+    return Card(
+        id=trigger.id, number="", kind="trigger", effect="none", frame="start", lines=tuple(lines), rows=(), tabs=(),
+        width=width, height=height, full=f"{trigger.title}: {trigger_words(trigger)}", enabled=trigger.enabled,
+    )  # fmt: skip

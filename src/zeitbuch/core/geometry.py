@@ -1,0 +1,101 @@
+# Shapes of a drawn map, without any format: what writers turn into SVG or PNG. Units are points of the page.
+"""Boxes, routes and scenes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+Style = Literal["next", "case", "error", "back"]
+
+
+class Line(Struct, frozen=True):
+    """One line of text inside a card, with the full text when it had to be cut."""
+
+    text: str
+    size: float
+    bold: bool = False
+    quiet: bool = False
+    full: str = ""
+
+
+class Tab(Struct, frozen=True):
+    """A tab at the lower edge of a card: one outlet. ``x`` is its left edge from the card's left edge."""
+
+    key: int
+    text: str
+    full: str
+    style: Style
+    x: float
+    width: float
+
+
+class AttachedRow(Struct, frozen=True):
+    """A row inside an agent's card: role in a word, text, effect."""
+
+    id: str
+    role: str
+    text: str
+    full: str
+    effect: str
+
+
+class Card(Struct, frozen=True):
+    """A step: text lines, effect, frame, rows and tabs; ``width`` and ``height`` include rows, not tabs."""
+
+    id: str
+    number: str
+    kind: str
+    effect: str
+    frame: Literal["plain", "double", "dotted", "start"]
+    lines: tuple[Line, ...]
+    rows: tuple[AttachedRow, ...]
+    tabs: tuple[Tab, ...]
+    width: float
+    height: float
+    full: str
+    enabled: bool = True
+
+
+class PlacedCard(Struct, frozen=True):
+    """A card at its place (left upper corner)."""
+
+    card: Card
+    x: float
+    y: float
+
+
+class Frame(Struct, frozen=True):
+    """A scope: its title stands on the upper rule."""
+
+    card: Card
+    x: float
+    y: float
+    width: float
+    height: float
+    depth: int
+
+
+class Route(Struct, frozen=True):
+    """A link as a path of right angles. ``ends`` is how it arrives: arrow, or the bar of an error route."""
+
+    source: str
+    target: str
+    style: Style
+    points: tuple[tuple[float, float], ...]
+    full: str
+
+
+class Scene(Struct, frozen=True):
+    """A whole map."""
+
+    title: str
+    subtitle: tuple[str, ...]
+    width: float
+    height: float
+    cards: tuple[PlacedCard, ...]
+    frames: tuple[Frame, ...]
+    routes: tuple[Route, ...]
+    margin: tuple[tuple[float, str], ...]
+    effects: tuple[str, ...]

@@ -1,0 +1,360 @@
+# Positions of cards and routes for the map of one flow: each scope is laid out by itself, from the inside out, and
+# stands as one box in the level around it.
+"""Layout of a flow's map."""
+
+from __future__ import annotations
+
+from msgspec import Struct, structs
+
+from . import cards
+from .cards import NAME, PAD, SMALL, TAB_HEIGHT, Measure, cut
+from .geometry import Card, Frame, PlacedCard, Route, Scene, Style, Tab
+from .layered import LANE, Arc, Box, Layers, assign_layers
+from .routing import TRACK, Run, assign_tracks
+from .topology import Edge, Graph, Level
+from .words import joined, plural, triggers_words
+
+GAP_TOP, GAP_BOTTOM = 12.0, 18.0
+FRAME_SIDE, FRAME_TOP, FRAME_BOTTOM = 18.0, 40.0, 18.0
+MARGIN_LEFT, MARGIN_TOP, MARGIN = 64.0, 84.0, 28.0
+PORT = 16.0
+
+
+class Block(Struct):
+    """A level laid out, with coordinates from its own left upper corner."""
+
+    width: float
+    height: float
+    cards: list[PlacedCard]
+    frames: list[Frame]
+    routes: list[Route]
+    rows: list[tuple[float, list[str]]]
+
+
+class _Piece(Struct):
+    """A box of a level: a card, or a frame with what is in it."""
+
+    card: Card
+    inner: Block | None
+    width: float  # of the card or frame, without lanes for links that go back
+    height: float
+    back: int = 0
+
+
+def _spread(card: Card, width: float) -> Card:
+    """The card with its tabs in the middle of its lower edge."""
+    if not card.tabs:
+        return structs.replace(card, width=width)
+    last = card.tabs[-1]
+    shift = max(0.0, (width - (last.x + last.width - card.tabs[0].x)) / 2 - card.tabs[0].x)
+    tabs = tuple(structs.replace(t, x=round(t.x + shift, 2)) for t in card.tabs)
+    return structs.replace(card, width=width, tabs=tabs)
+
+
+class LevelLayout:
+    """Lays out one level of a flow."""
+
+    def __init__(self, graph: Graph, level: Level, measure: Measure, depth: int) -> None:
+        self.graph = graph
+        self.level = level
+        self.measure = measure
+        self.depth = depth
+        self.pieces: dict[str, _Piece] = {}
+        if level.scope is None:
+            for trigger in graph.flow.triggers:
+                card = cards.trigger_card(trigger, measure)
+                self.pieces[trigger.id] = _Piece(card, None, card.width, card.height)
+        for step in level.steps:
+            if step.kind != "note":
+                self.pieces[step.id] = self._piece(step.id)
+        self.edges = [e for e in level.edges if e.source in self.pieces and e.target in self.pieces]
+        for edge in self.edges:
+            if edge.back:
+                self.pieces[edge.source].back += 1
+                if edge.target != edge.source:
+                    self.pieces[edge.target].back += 1
+
+    def _piece(self, step_id: str) -> _Piece:
+        graph, measure = self.graph, self.measure
+        step = graph.steps[step_id]
+        outgoing = [(i, e) for i, e in enumerate(self.level.edges) if e.source == step_id]
+        card = cards.step_card(graph, step, outgoing, measure)
+        names = [k.label or k.condition for k in self.level.labels.get(step_id, [])]
+        if names:
+            words = f"branch {joined(names)}"
+            text = cut(words, cards.TEXT_WIDTH, SMALL, False, measure)
+            extra = cards.Line(text, SMALL, quiet=True, full=words if text != words else "")
+            lines = (*card.lines, extra)
+            width, height = cards.sized(list(lines), list(card.rows), list(card.tabs), measure)
+            card = structs.replace(card, lines=lines, width=width, height=height)
+        inner_level = graph.levels.get(step_id)
+        if inner_level is None:
+            card = _spread(card, card.width)
+            return _Piece(card, None, card.width, card.height)
+        inner = LevelLayout(graph, inner_level, measure, self.depth + 1).block()
+        title = max(measure(line.text, line.size, line.bold) for line in card.lines) + 64
+        tabs = card.tabs[-1].x + card.tabs[-1].width + PAD if card.tabs else 0.0
+        width = max(inner.width + 2 * FRAME_SIDE, title, tabs)
+        top = FRAME_TOP + 14.0 * (len(card.lines) - 2 if len(card.lines) > 2 else 0)
+        height = top + inner.height + FRAME_BOTTOM
+        card = _spread(card, width)
+        return _Piece(card, inner, width, height)
+
+    # -- ports -------------------------------------------------------------------------------------------------
+
+    def _tab(self, index: int, piece: _Piece) -> Tab | None:
+        return next((t for t in piece.card.tabs if t.key == index), None)
+
+    def _out(self, index: int, edge: Edge) -> float:
+        """Offset of an outlet from the centre of its box."""
+        piece = self.pieces[edge.source]
+        tab = self._tab(index, piece)
+        lanes = piece.back * LANE / 2
+        if tab is not None:
+            return tab.x + tab.width / 2 - piece.width / 2 - lanes
+        if piece.card.tabs:
+            right = piece.card.tabs[-1].x + piece.card.tabs[-1].width
+            left = piece.card.tabs[0].x
+            spot = (right + piece.width) / 2 if piece.width - right > 20 else left / 2
+            return spot - piece.width / 2 - lanes
+        return -lanes
+
+    # -- placing -----------------------------------------------------------------------------------------------
+
+    def block(self) -> Block:
+        """The level with all coordinates."""
+        boxes = {
+            key: Box(key, p.width + p.back * LANE, p.height + (TAB_HEIGHT if p.card.tabs else 0.0))
+            for key, p in self.pieces.items()
+        }
+        if not boxes:
+            return Block(120.0, 20.0, [], [], [], [])
+        arcs: list[Arc] = []
+        of_edge: list[tuple[int, Edge, Arc]] = []
+        used: dict[str, int] = {}
+        loops: list[tuple[Edge, int]] = []
+        index_of = {id(e): i for i, e in enumerate(self.level.edges)}
+        for edge in self.edges:
+            index = index_of[id(edge)]
+            if edge.back:
+                slot = used.get(edge.source, 0)
+                used[edge.source] = slot + 1
+                if edge.source == edge.target:
+                    loops.append((edge, slot))
+                    continue
+                other = used.get(edge.target, 0)
+                used[edge.target] = other + 1
+                arc = Arc(edge.target, edge.source, self._lane(edge.target, other), self._lane(edge.source, slot), 0.3)
+            else:
+                arc = Arc(edge.source, edge.target, self._out(index, edge), -self.pieces[edge.target].back * LANE / 2)
+            arcs.append(arc)
+            of_edge.append((index, edge, arc))
+        assign_layers(boxes, [(a.source, a.target) for a in arcs])
+        layers = Layers(boxes, arcs)
+        layers.order()
+        self._in_ports(layers, of_edge)
+        layers.connect()
+        layers.place()
+        return self._routed(layers, of_edge, loops)
+
+    def _lane(self, key: str, slot: int) -> float:
+        piece = self.pieces[key]
+        return (piece.width + piece.back * LANE) / 2 - LANE * (piece.back - slot) + LANE * 0.6
+
+    def _in_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+        """Links that arrive at one box get ports side by side, in the order of where they come from."""
+        place = {b: i for row in layers.rows for i, b in enumerate(row)}
+        arriving: dict[str, list[Arc]] = {}
+        for _, edge, arc in of_edge:
+            if not edge.back:
+                arriving.setdefault(arc.target, []).append(arc)
+        for key, group in arriving.items():
+            if len(group) < 2:
+                continue
+            piece = self.pieces[key]
+            group.sort(key=lambda a: (place[a.via[-1] if a.via else a.source], a.out if not a.via else 0.0))
+            step = min(PORT, (piece.width - 40) / (len(group) - 1))
+            for i, arc in enumerate(group):
+                arc.into += (i - (len(group) - 1) / 2) * step
+
+    # -- routing -----------------------------------------------------------------------------------------------
+
+    def _routed(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]], loops: list[tuple[Edge, int]]) -> Block:
+        boxes = layers.boxes
+        heights = [max((boxes[b].height for b in row), default=0.0) for row in layers.rows]
+        runs: list[list[Run]] = [[] for _ in layers.rows]
+        at_gap: dict[tuple[int, int], Run] = {}
+        for n, (_, _, arc) in enumerate(of_edge):
+            chain = [arc.source, *arc.via, arc.target]
+            for i, (a, b) in enumerate(zip(chain, chain[1:], strict=False)):
+                x1 = boxes[a].x + (arc.out if i == 0 else 0.0)
+                x2 = boxes[b].x + (arc.into if i == len(chain) - 2 else 0.0)
+                run = Run(n, round(x1, 2), round(x2, 2))
+                runs[boxes[a].layer].append(run)
+                at_gap[n, boxes[a].layer] = run
+        tops: list[float] = []
+        y = 0.0
+        for r, height in enumerate(heights):
+            tops.append(y)
+            tracks = assign_tracks(runs[r])
+            y += height + (GAP_TOP + TRACK * max(0, tracks - 1) + GAP_BOTTOM if r + 1 < len(heights) else 0.0)
+        placed: list[PlacedCard] = []
+        frames: list[Frame] = []
+        routes: list[Route] = []
+        spots: dict[str, tuple[float, float]] = {}
+        rows: list[tuple[float, list[str]]] = []
+        for r, row in enumerate(layers.rows):
+            numbers = []
+            for b in row:
+                if boxes[b].lane:
+                    continue
+                piece = self.pieces[b]
+                x, top = round(boxes[b].x - boxes[b].width / 2, 2), tops[r]
+                spots[b] = (x, top)
+                if piece.card.number:
+                    numbers.append(piece.card.number)
+                if piece.inner is None:
+                    placed.append(PlacedCard(piece.card, x, top))
+                else:
+                    frames.append(Frame(piece.card, x, top, piece.width, piece.height, self.depth))
+                    self._insert(piece, x, top, placed, frames, routes)
+            rows.append((tops[r], numbers))
+        for n, (index, edge, arc) in enumerate(of_edge):
+            points = self._points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
+            routes.append(Route(edge.link.source, edge.link.target, self._style(edge), tuple(points), self._full(edge)))
+        for edge, slot in loops:
+            routes.append(self._loop(edge, slot, spots[edge.source]))
+        width = max([b.x + b.width / 2 for b in boxes.values()])
+        return Block(round(width, 2), round(y, 2), placed, frames, routes, rows)
+
+    def _insert(
+        self, piece: _Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route]
+    ) -> None:
+        inner = piece.inner
+        assert inner is not None
+        dx = x + (piece.width - inner.width) / 2
+        dy = top + piece.height - FRAME_BOTTOM - inner.height
+        placed += [PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in inner.cards]
+        frames += [Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in inner.frames]
+        for route in inner.routes:
+            points = tuple((round(px + dx, 2), round(py + dy, 2)) for px, py in route.points)
+            routes.append(structs.replace(route, points=points))
+
+    def _style(self, edge: Edge) -> Style:
+        if edge.link.role == "error":
+            return "error"
+        if edge.back:
+            return "back"
+        return "case" if edge.link.role == "case" else "next"
+
+    def _full(self, edge: Edge) -> str:
+        names = {**{k: s.title for k, s in self.graph.steps.items()}, **{k: t.title for k, t in self.graph.triggers.items()}}
+        link = edge.link
+        words = f"{names[link.source]} to {names[link.target]}"
+        said = link.label or link.condition
+        return f"{words}: {said}" if said else words
+
+    def _points(
+        self, n: int, index: int, edge: Edge, arc: Arc, layers: Layers, heights: list[float], tops: list[float],
+        at_gap: dict[tuple[int, int], Run], spots: dict[str, tuple[float, float]],
+    ) -> list[tuple[float, float]]:  # fmt: skip
+        boxes = layers.boxes
+        first, last = boxes[arc.source].layer, boxes[arc.target].layer
+        points: list[tuple[float, float]] = []
+        for r in range(first, last):
+            run = at_gap[n, r]
+            bottom = tops[r] + heights[r]
+            if r == first:
+                points.append((run.x1, self._leaves_at(index, edge, arc, tops[r])))
+            if not run.straight:
+                level = bottom + GAP_TOP + TRACK * run.track
+                points += [(run.x1, level), (run.x2, level)]
+            else:
+                points.append((run.x2, bottom))
+        end = at_gap[n, last - 1].x2
+        if not edge.back:
+            points.append((end, tops[last]))
+            return _tidy(points)
+        # Seen from the link that goes back, this path runs from its target down to its source.
+        upper, lower = self.pieces[arc.source], self.pieces[arc.target]
+        ux, uy = spots[arc.source]
+        lx, ly = spots[arc.target]
+        mid_up, mid_low = uy + min(24.0, upper.height / 2), ly + lower.height - min(16.0, lower.height / 2)
+        if self._tab(index, lower) is not None:
+            mid_low = ly + lower.height + TAB_HEIGHT / 2
+            tab = self._tab(index, lower)
+            assert tab is not None
+            start_x = lx + tab.x + tab.width
+        else:
+            start_x = lx + lower.width
+        path = [(ux + upper.width, mid_up), (points[0][0], mid_up), *points[1:], (end, mid_low), (start_x, mid_low)]
+        return _tidy(path[::-1])
+
+    def _leaves_at(self, index: int, edge: Edge, arc: Arc, top: float) -> float:
+        piece = self.pieces[arc.source]
+        tab = None if edge.back else self._tab(index, piece)
+        return top + piece.height + (TAB_HEIGHT if tab is not None else 0.0)
+
+    def _loop(self, edge: Edge, slot: int, spot: tuple[float, float]) -> Route:
+        piece = self.pieces[edge.source]
+        right = spot[0] + piece.width
+        lane = right + LANE * (slot + 0.6)
+        low, high = spot[1] + piece.height * 0.75, spot[1] + piece.height * 0.3
+        points = ((right, round(low, 2)), (round(lane, 2), round(low, 2)), (round(lane, 2), round(high, 2)), (right, round(high, 2)))
+        return Route(edge.source, edge.target, self._style(edge), points, self._full(edge))
+
+
+def _tidy(points: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Without repeated points and points on a straight line."""
+    found: list[tuple[float, float]] = []
+    for x, y in points:
+        point = (round(x, 2), round(y, 2))
+        if found and found[-1] == point:
+            continue
+        if len(found) > 1 and (found[-2][0] == found[-1][0] == point[0] or found[-2][1] == found[-1][1] == point[1]):
+            found[-1] = point
+        else:
+            found.append(point)
+    return found
+
+
+def scene(graph: Graph, measure: Measure) -> Scene:
+    """The whole map of a flow: title, margin with the order, cards, frames and routes."""
+    flow = graph.flow
+    block = LevelLayout(graph, graph.levels[None], measure, 0).block()
+    count = sum(s.kind != "note" for s in flow.steps)
+    facts = [f"set off by {triggers_words(flow)}", plural(count, "step")]
+    if flow.state != "unknown":
+        facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
+    subtitle = " · ".join(facts)
+    width = max(MARGIN_LEFT + block.width + MARGIN, 560.0)
+    title = cut(flow.title, width - 2 * MARGIN, 18.0, True, measure)
+    lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
+    dx = MARGIN_LEFT + (width - MARGIN_LEFT - MARGIN - block.width) / 2
+    dy = MARGIN_TOP
+    used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
+    order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
+    legend = 34.0 if order else 0.0
+    return Scene(
+        title=title,
+        subtitle=tuple(lines),
+        width=round(width, 2),
+        height=round(dy + block.height + MARGIN + legend, 2),
+        cards=tuple(PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in block.cards),
+        frames=tuple(Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames),
+        routes=tuple(
+            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points)) for r in block.routes
+        ),
+        margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
+        effects=tuple(order),
+    )
+
+
+def _span(numbers: list[str]) -> str:
+    found = sorted(int(n) for n in numbers)
+    if len(found) > 2 and found[-1] - found[0] == len(found) - 1:
+        return f"{found[0]}–{found[-1]}"
+    return "·".join(map(str, found[:3])) + ("…" if len(found) > 3 else "")
+
+
+__all__ = ["NAME", "LevelLayout", "scene"]

@@ -1,0 +1,44 @@
+# The user's faults are values, not exceptions: readers and checks return all of them, nobody stops at the
+# first. ZeitbuchError is only for "cannot go on" and is caught in one place, cli.main.
+"""Problems found in input, and the one exception for what cannot go on."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from .model import Origin
+
+Severity = Literal["error", "warning", "info"]
+
+
+class Problem(Struct, frozen=True, omit_defaults=True):
+    """One fault of an input. ``message`` says what was expected and found, ``hint`` what to do.
+
+    Each ``code`` has a heading in docs/messages.md with cause and remedy.
+    """
+
+    code: str
+    severity: Severity
+    message: str
+    origin: Origin | None = None
+    hint: str = ""
+
+    def __str__(self) -> str:
+        where = f"{self.origin}: " if self.origin is not None else ""
+        hint = f"\n  -> {self.hint}" if self.hint else ""
+        return f"{where}{self.severity}: {self.message} [{self.code}]{hint}"
+
+
+class ZeitbuchError(Exception):
+    """Cannot go on. Carries the problem that says why."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(str(problem))
+        self.problem = problem
+
+
+def fail(code: str, message: str, hint: str = "", origin: Origin | None = None) -> ZeitbuchError:
+    """Shorthand for the exception with an error problem inside."""
+    return ZeitbuchError(Problem(code, "error", message, origin, hint))

@@ -1,0 +1,80 @@
+# A table of results without any look: what terminal tables, CSV, Markdown and HTML tables and data frames share.
+"""Sheets: columns with a meaning, rows with raw values."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any, Literal
+
+from msgspec import Struct
+
+CellKind = Literal["text", "list", "count", "number", "money", "percent"]
+
+
+class Column(Struct, frozen=True):
+    """One column: ``key`` for machines, ``title`` for people. ``kind`` says how a value is shown."""
+
+    key: str
+    title: str
+    kind: CellKind = "text"
+    rank: int = 0  # left out of a narrow terminal: highest first, 0 never
+
+
+class Sheet(Struct, frozen=True):
+    """Rows of raw values under columns, with an optional last row of totals."""
+
+    columns: tuple[Column, ...]
+    rows: tuple[tuple[Any, ...], ...]
+    total: tuple[Any, ...] | None = None
+    title: str = ""
+    notes: tuple[str, ...] = ()
+
+
+def shown(value: Any, kind: CellKind) -> str:
+    """The one rounding and wording function for cells. Unknown is shown as '?', never as 0."""
+    if value is None:
+        return "?"
+    if value == "":
+        return ""
+    if kind == "list":
+        return ", ".join(str(v) for v in value)
+    if kind == "percent":
+        return percent(value)
+    if kind == "money":
+        return money(value)
+    if kind == "count":
+        return f"{round(value):,}"
+    if kind == "number":
+        return number(value)
+    return str(value)
+
+
+def percent(share: float) -> str:
+    """0.957 -> '96 %'. Only a full share reads 100 %, only none reads 0 %."""
+    n = round(share * 100)
+    if n == 100 and share < 1:
+        return f"{int(share * 1000) / 10:.1f} %"
+    if n == 0 and share > 0:
+        return "<1 %"
+    return f"{n} %"
+
+
+def number(value: float) -> str:
+    """Three significant figures below 100, whole above, with thousands separators."""
+    value = float(value)
+    if value == round(value) or abs(value) >= 100:
+        return f"{round(value):,}"
+    if abs(value) < 0.001:
+        return "<0.001" if value > 0 else ">-0.001"
+    return f"{value:.3g}"
+
+
+def money(value: Decimal) -> str:
+    """Money without its currency: two decimals from 1 up, enough for two significant figures below."""
+    if value == 0:
+        return "0.00"
+    size = abs(value)
+    if size >= 1:
+        return f"{value:,.2f}"
+    places = min(8, max(2, 1 - size.adjusted()))
+    return f"{value:.{places}f}"

@@ -1,0 +1,243 @@
+# The shape of a flow: scopes with their levels, entries, order, attachments, and the pattern class. Everything
+# that walks a flow (passes, maps, documents) asks here and agrees on the order.
+"""Order, scopes, cycles and pattern class of a flow."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from .model import Flow, Link, Step, Trigger
+from .sanity import components
+
+
+class Edge(NamedTuple):
+    """A link lifted to one level: both ends are steps (or scopes, or triggers) of that level."""
+
+    source: str
+    target: str
+    link: Link
+    back: bool
+
+
+class Level:
+    """The steps that stand directly in one scope, in order of execution, and the links between them."""
+
+    def __init__(self, scope: str | None, steps: list[Step], edges: list[Edge], labels: dict[str, list[Link]]) -> None:
+        self.scope = scope
+        self.steps = steps
+        self.edges = edges
+        self.labels = labels  # entry step -> links from the scope that name the branch beginning there
+
+    def incoming(self, step_id: str) -> list[Edge]:
+        return [e for e in self.edges if e.target == step_id]
+
+    def outgoing(self, step_id: str) -> list[Edge]:
+        return [e for e in self.edges if e.source == step_id]
+
+    def entries(self) -> list[Step]:
+        """Steps that nothing of this level leads to (going forward)."""
+        led = {e.target for e in self.edges if not e.back}
+        return [s for s in self.steps if s.id not in led]
+
+
+class Graph:
+    """A flow seen as levels of scopes."""
+
+    def __init__(self, flow: Flow) -> None:
+        self.flow = flow
+        self.steps: dict[str, Step] = {s.id: s for s in flow.steps}
+        self.triggers: dict[str, Trigger] = {t.id: t for t in flow.triggers}
+        self.attached: dict[str, list[Step]] = {}
+        self.host: dict[str, str] = {}
+        for link in flow.links:
+            if link.role == "attach" and link.source in self.steps and link.source not in self.host:
+                self.host[link.source] = link.target
+                self.attached.setdefault(link.target, []).append(self.steps[link.source])
+        self.children: dict[str | None, list[Step]] = {None: []}
+        for step in flow.steps:
+            if step.id not in self.host:
+                self.children.setdefault(step.scope, []).append(step)
+        self.levels: dict[str | None, Level] = {scope: self._level(scope) for scope in self.children}
+        self.numbers = self._numbers()
+
+    def path(self, step_id: str) -> list[str | None]:
+        """The scopes around a step, outermost (None) first."""
+        chain: list[str | None] = []
+        at = self.steps.get(step_id)
+        while at is not None:
+            chain.append(at.scope)
+            at = self.steps.get(at.scope) if at.scope is not None else None
+        return chain[::-1] or [None]
+
+    def _lifted(self, step_id: str, scope: str | None) -> str | None:
+        """The step of the level ``scope`` that is or contains ``step_id``; triggers stand at the top level."""
+        if step_id in self.triggers:
+            return step_id if scope is None else None
+        at: Step | None = self.steps.get(step_id)
+        while at is not None:
+            if at.scope == scope:
+                return at.id
+            at = self.steps.get(at.scope) if at.scope is not None else None
+        return None
+
+    def _meeting(self, source: str, target: str) -> str | None:
+        """The innermost scope that holds both ends."""
+        a, b = self.path(source), self.path(target)
+        common: str | None = None
+        for x, y in zip(a, b, strict=False):
+            if x != y:
+                break
+            common = x
+        return common
+
+    def _level(self, scope: str | None) -> Level:
+        steps = self.children[scope]
+        ids = {s.id for s in steps}
+        raw: list[tuple[str, str, Link]] = []
+        labels: dict[str, list[Link]] = {}
+        for link in self.flow.links:
+            if link.role == "attach" or link.target in self.host or link.source in self.host:
+                continue
+            if link.source == scope and link.target in ids:
+                labels.setdefault(link.target, []).append(link)
+                continue
+            if self._meeting(link.source, link.target) != scope:
+                continue
+            a, b = self._lifted(link.source, scope), self._lifted(link.target, scope)
+            if a is not None and b is not None and (a != b or link.source == link.target):
+                raw.append((a, b, link))
+        order, back = _ordered([s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids])
+        by_id = {s.id: s for s in steps}
+        edges = [Edge(a, b, link, (a, b) in back) for a, b, link in raw]
+        return Level(scope, [by_id[i] for i in order], edges, labels)
+
+    def _numbers(self) -> dict[str, str]:
+        numbers: dict[str, str] = {}
+
+        def count(scope: str | None, prefix: str) -> None:
+            at = 0
+            for step in self.levels[scope].steps if scope in self.levels else []:
+                if step.kind == "note":
+                    continue
+                at += 1
+                numbers[step.id] = f"{prefix}{at}"
+                for i, helper in enumerate(self.attached.get(step.id, []), 1):
+                    numbers[helper.id] = f"{prefix}{at}.{letter(i)}"
+                count(step.id, f"{prefix}{at}.")
+
+        count(None, "")
+        return numbers
+
+    def in_order(self) -> list[Step]:
+        """All steps in the order of their numbers, scopes before their contents, helpers after their agent."""
+        found: list[Step] = []
+
+        def walk(scope: str | None) -> None:
+            for step in self.levels[scope].steps if scope in self.levels else []:
+                found.append(step)
+                found.extend(self.attached.get(step.id, []))
+                walk(step.id)
+
+        walk(None)
+        return found
+
+
+def letter(n: int) -> str:
+    """1 -> 'a', 27 -> 'aa'."""
+    text = ""
+    while n > 0:
+        n, rest = divmod(n - 1, 26)
+        text = chr(97 + rest) + text
+    return text
+
+
+def _ordered(
+    ids: list[str], edges: list[tuple[str, str]], first: list[str]
+) -> tuple[list[str], set[tuple[str, str]]]:
+    """Topological order that follows branches case by case, and the edges that go back against it."""
+    groups = components(ids, edges)
+    group_of = {n: i for i, g in enumerate(groups) for n in g}
+    back: set[tuple[str, str]] = set()
+    cyclic = [set(g) for g in groups if len(g) > 1]
+    back.update((a, b) for a, b in edges if a == b)
+    for group in cyclic:
+        back |= _back_edges(group, [i for i in ids if i in group], edges, first, group_of)
+    forward = [(a, b) for a, b in edges if (a, b) not in back]
+    waiting = {i: 0 for i in ids}
+    out: dict[str, list[str]] = {i: [] for i in ids}
+    for a, b in forward:
+        waiting[b] += 1
+        out[a].append(b)
+    order: list[str] = []
+    # Depth first along the branches, but never before all predecessors: branches stay together in the order.
+    ready = [i for i in ids if waiting[i] == 0][::-1]
+    while ready:
+        node = ready.pop()
+        order.append(node)
+        for target in reversed(out[node]):
+            waiting[target] -= 1
+        fresh = [t for t in dict.fromkeys(out[node]) if waiting[t] == 0]
+        ready += fresh[::-1]
+    return order, back
+
+
+def _back_edges(
+    group: set[str], ids: list[str], edges: list[tuple[str, str]], first: list[str], group_of: dict[str, int]
+) -> set[tuple[str, str]]:
+    """Edges of a cycle that lead back, seen from where the cycle is entered."""
+    entered = [b for a, b in edges if b in group and a not in group] + [b for b in first if b in group]
+    out: dict[str, list[str]] = {i: [] for i in ids}
+    for a, b in edges:
+        if a in group and b in group:
+            out[a].append(b)
+    back: set[tuple[str, str]] = set()
+    done: set[str] = set()
+    active: set[str] = set()
+    for root in [*entered, *ids]:
+        if root in done:
+            continue
+        work = [(root, iter(out[root]))]
+        active.add(root)
+        while work:
+            node, rest = work[-1]
+            for other in rest:
+                if other in active:
+                    back.add((node, other))
+                elif other not in done:
+                    work.append((other, iter(out[other])))
+                    active.add(other)
+                    break
+            else:
+                work.pop()
+                active.discard(node)
+                done.add(node)
+    return back
+
+
+def attached_ids(flow: Flow) -> set[str]:
+    """Ids of steps that are attached to an agent."""
+    return {k.source for k in flow.links if k.role == "attach"}
+
+
+def pattern_of(flow: Flow) -> str:
+    """The pattern class of a flow: plain, assisted, agent, dispatcher or ensemble."""
+    agents: set[str] = set()
+    ai = False
+    for step in flow.steps:
+        kind = step.kind
+        if kind == "agent":
+            agents.add(step.id)
+        elif kind == "model" or kind == "embed":
+            ai = True
+    if not agents:
+        return "assisted" if ai else "plain"
+    decisions = {s.id for s in flow.steps if s.kind == "decide"}
+    chosen: dict[str, set[str]] = {}
+    for link in flow.links:
+        if link.source in agents and link.role == "attach":
+            return "dispatcher"
+        if link.target in agents and link.source in decisions:
+            chosen.setdefault(link.source, set()).add(link.target)
+    if any(len(group) > 1 for group in chosen.values()):
+        return "dispatcher"
+    return "agent" if len(agents) == 1 else "ensemble"

@@ -1,0 +1,93 @@
+# Bytes -> plain values (dicts, lists, scalars), with a place for every syntax error. No object construction.
+"""Decoding of JSON and YAML exports."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.problems import fail
+
+from .limits import Limits, measure, too_large
+from .secrets import masked, might_hold_secrets
+
+_BYTE = re.compile(r"\(byte (\d+)\)")
+_DECODER = msgspec.json.Decoder()
+_BOM = b"\xef\xbb\xbf"
+
+
+def _place(raw: bytes, at: int) -> str:
+    line = raw.count(b"\n", 0, at) + 1
+    column = at - (raw.rfind(b"\n", 0, at) + 1) + 1
+    return f"line {line}, column {column}"
+
+
+def _utf8(raw: bytes) -> None:
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise fail(
+            "utf8",
+            f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x} at {_place(raw, error.start)}",
+            "export the file again as UTF-8, or convert it with iconv",
+        ) from None
+
+
+def _json(raw: bytes, limits: Limits) -> Any:
+    if raw.startswith(_BOM):
+        raw = raw[3:]
+    try:
+        return _DECODER.decode(raw)
+    except RecursionError:
+        raise too_large("depth", limits.depth, "nesting too deep to decode") from None
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        _utf8(raw)
+        text = str(error)
+        hit = _BYTE.search(text)
+        at = int(hit[1]) if hit else len(raw)
+        found = "the end of the file" if "truncated" in text else _BYTE.sub("", text).strip()
+        raise fail(
+            "json-syntax",
+            f"expected complete JSON, found {found} at {_place(raw, at)}",
+            "the download may have been cut off: export the file again",
+        ) from None
+
+
+def _yaml(raw: bytes, limits: Limits) -> Any:
+    import yaml
+
+    loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+    try:
+        depth = 0
+        # The events come before any value is built: nesting is refused while it is still text.
+        for event in yaml.parse(raw, Loader=loader):
+            if isinstance(event, yaml.CollectionStartEvent):
+                depth += 1
+                if depth > limits.depth:
+                    raise too_large("depth", limits.depth, "deeper nesting", f"line {event.start_mark.line + 1}")
+            elif isinstance(event, yaml.CollectionEndEvent):
+                depth -= 1
+        return yaml.load(raw, Loader=loader)
+    except (yaml.YAMLError, ValueError) as error:
+        _utf8(raw)
+        mark = getattr(error, "problem_mark", None)
+        at = f"line {mark.line + 1}, column {mark.column + 1}" if mark else "an unknown place"
+        found = getattr(error, "problem", None) or str(error).splitlines()[0]
+        raise fail("yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place") from None
+
+
+def decode(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
+    """The value in the file, secrets masked, and the number of scalar values in it.
+
+    Raises ZeitbuchError for an empty file, wrong syntax, wrong encoding or a limit passed.
+    """
+    if not raw.strip():
+        raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
+    is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw.lstrip()[:1] not in (b"{", b"["))
+    value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
+    count, keys = measure(value, limits, check_text=len(raw) > limits.text)
+    if might_hold_secrets(raw, keys):
+        value = masked(value)
+    return value, count

@@ -1,0 +1,159 @@
+# Short dotted paths within one step (`with.engine`, `keepers.*.name`, `"a.b".c`), compiled to functions, and the
+# tree of keys they claim: what no path claims is what was not understood.
+"""Dotted paths: compiled getters, and the claims they make on a record."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from zeitbuch.core.problems import fail
+
+Getter = Callable[[dict[str, Any]], Any]
+Claims = dict[str, Any]  # key -> True (all of it) or a nested Claims
+
+_PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
+
+
+def parts(path: str) -> tuple[str, ...]:
+    """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
+    found = [m[1] or m[2] for m in _PART.finditer(path)]
+    if not found or len(path.replace('"', "")) != sum(map(len, found)) + path_dots(path):
+        raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
+    return tuple(found)
+
+
+def path_dots(path: str) -> int:
+    """Number of dots outside quotes."""
+    return re.sub(r'"[^"]*"', "", path).count(".")
+
+
+def _walk(value: Any, keys: tuple[str, ...]) -> Any:
+    for at, key in enumerate(keys):
+        if type(value) is dict:
+            value = value.get(key)
+        elif type(value) is list:
+            if key == "*":
+                rest = keys[at + 1 :]
+                return [_walk(v, rest) for v in value]
+            value = value[int(key)] if key.isdecimal() and int(key) < len(value) else None
+        else:
+            return None
+    return value
+
+
+def _one(path: str) -> Getter:
+    keys = parts(path)
+    if len(keys) == 1 and keys[0] != "*":
+        (only,) = keys
+        return lambda record: record.get(only)
+    if len(keys) == 2 and "*" not in keys and not keys[1].isdecimal():
+        first, second = keys
+
+        def two(record: dict[str, Any]) -> Any:
+            inner = record.get(first)
+            return inner.get(second) if type(inner) is dict else None
+
+        return two
+    return lambda record: _walk(record, keys)
+
+
+def nothing(_record: dict[str, Any]) -> Any:
+    """The getter of a path that was not given."""
+    return None
+
+
+def getter(paths: str | list[str]) -> Getter:
+    """A function from a record to the first value that one of the paths finds, else None."""
+    if not paths:
+        return nothing
+    if isinstance(paths, str):
+        return _one(paths)
+    ways = [_one(p) for p in paths]
+
+    def first(record: dict[str, Any]) -> Any:
+        for way in ways:
+            value = way(record)
+            if value is not None:
+                return value
+        return None
+
+    return first
+
+
+def claim(claims: Claims, paths: str | Iterable[str]) -> None:
+    """Note that the values at these paths are understood."""
+    for path in [paths] if isinstance(paths, str) else paths:
+        if not path or path == ".":
+            continue
+        keys = parts(path)
+        here = claims
+        for key in keys[:-1]:
+            inner = here.setdefault(key, {})
+            if inner is True:
+                break
+            here = inner
+        else:
+            here[keys[-1]] = True
+
+
+def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
+    """The part of a record that no path claims."""
+    rest: dict[str, Any] = {}
+    for key, value in record.items():
+        held = claims.get(key)
+        if held is True:
+            continue
+        if held is None:
+            rest[key] = value
+        elif type(value) is dict:
+            if not value.keys() <= held.keys() or any([v is not True for v in held.values()]):
+                inner = leftover(value, held)
+                if inner:
+                    rest[key] = inner
+        elif type(value) is list:
+            each = held.get("*")
+            if each is None:
+                rest[key] = value
+            elif each is not True:
+                below = [leftover(v, each) if type(v) is dict else v for v in value]
+                if any(below):
+                    rest[key] = below
+        elif value is not None:
+            rest[key] = value
+    return rest
+
+
+def text(value: Any) -> str:
+    """A scalar as text: numbers and booleans in JSON's spelling, None as empty."""
+    if type(value) is str:
+        return value
+    if value is None or type(value) is dict or type(value) is list:
+        return ""
+    if value is True:
+        return "true"
+    if value is False:
+        return "false"
+    return str(value)
+
+
+def number(value: Any) -> float | None:
+    """A number, also when written as text; else None. Booleans are no numbers."""
+    kind = type(value)
+    if kind is float:
+        return value  # type: ignore[no-any-return]
+    if kind is int:
+        return float(value)
+    if isinstance(value, str):
+        try:
+            return float(value)
+        except ValueError:
+            return None
+    return None
+
+
+def whole(value: Any) -> int | None:
+    """A whole number, also when written as text; else None."""
+    found = number(value)
+    return int(found) if found is not None and found == int(found) else None

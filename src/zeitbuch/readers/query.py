@@ -1,0 +1,70 @@
+# JSONPath queries (RFC 9535). The plain ones ($.a.b[*]) are walked directly: they are nearly all there are, and
+# the general engine is imported only for the others.
+"""JSONPath queries over decoded documents, with JSON pointers of what they select."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from zeitbuch.core.problems import fail
+
+_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[\*\])*")
+_PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[\*\]")
+
+
+def escaped(key: str) -> str:
+    """One part of a JSON pointer (RFC 6901, section 3)."""
+    return key.replace("~", "~0").replace("/", "~1") if "~" in key or "/" in key else key
+
+
+class Query:
+    """One JSONPath query. Raises ZeitbuchError when the text is not one."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.parts: list[str] | None = None
+        self.engine: Any = None
+        if _PLAIN.fullmatch(text):
+            self.parts = [m[1] or "*" for m in _PART.finditer(text)]
+            return
+        import jsonpath_rfc9535 as jsonpath
+
+        try:
+            self.engine = jsonpath.compile(text)
+        except jsonpath.JSONPathError as error:
+            raise fail(
+                "query", f"expected a JSONPath query (RFC 9535), found '{text}': {error}", "example: $.steps[*]"
+            ) from None
+
+    def find(self, document: Any) -> list[tuple[str, Any]]:
+        """What the query selects: pairs of JSON pointer and value, in document order."""
+        if self.parts is None:
+            return [
+                ("".join(f"/{escaped(str(p))}" for p in node.location), node.value)
+                for node in self.engine.find(document)
+            ]
+        found: list[tuple[str, Any]] = [("", document)]
+        for part in self.parts:
+            below: list[tuple[str, Any]] = []
+            for at, value in found:
+                if part != "*":
+                    if type(value) is dict and part in value:
+                        below.append((f"{at}/{part}", value[part]))
+                elif type(value) is list:
+                    below += [(f"{at}/{i}", v) for i, v in enumerate(value)]
+                elif type(value) is dict:
+                    below += [(f"{at}/{escaped(k)}", v) for k, v in value.items()]
+            found = below
+        return found
+
+    def hits(self, document: Any) -> bool:
+        """Whether the query selects anything."""
+        if self.parts is not None and "*" not in self.parts:
+            value = document
+            for part in self.parts:
+                if type(value) is not dict or part not in value:
+                    return False
+                value = value[part]
+            return True
+        return bool(self.find(document))

@@ -1,0 +1,154 @@
+# The one way from sources to flows: bytes, decoding, recognition, reading, mending. Flows are handed out one by
+# one, so that a command that only needs rows never holds the whole estate.
+"""Reading of estates: sources in, flows and problems out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model import Estate, Flow, Origin
+from zeitbuch.core.problems import Problem, ZeitbuchError
+from zeitbuch.core.sanity import mended, no_trigger
+
+from . import native
+from .decode import decode
+from .dialect import Dialect
+from .dialect_flow import DialectReader
+from .limits import Limits
+from .sources import load, names
+
+
+class Fact(NamedTuple):
+    """What the end of a reading must know of a flow that may be gone by then."""
+
+    id: str
+    title: str
+    origin: Origin | None
+    triggered: bool
+    calls: tuple[str, ...]
+
+
+class Reader:
+    """Reads flows from sources. After the iteration ``problems`` holds what was wrong, in order.
+
+    With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins.
+    """
+
+    def __init__(
+        self, dialects: Iterable[Dialect] = (), limits: Limits | None = None, outline: bool = False
+    ) -> None:
+        self.limits = limits or Limits()
+        self.dialects = [DialectReader(d, outline) for d in dialects]
+        self.problems: list[Problem] = []
+        self.facts: list[Fact] = []
+        self._last: list[DialectReader] = []
+
+    def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
+        """All flows of the sources."""
+        yield from self.flows_of(names(sources))
+        self.finish()
+
+    def flows_of(self, inputs: Iterable[str | Problem]) -> Iterator[Flow]:
+        """All flows of inputs already listed; ``finish`` is the caller's."""
+        for name in inputs:
+            if isinstance(name, Problem):
+                self.problems.append(name)
+                continue
+            item = load(name, self.limits)
+            if isinstance(item.data, Problem):
+                self.problems.append(item.data)
+                continue
+            for raw in self._read(item.name, item.data):
+                flow, problems = mended(raw)
+                self.problems += problems
+                calls = tuple([s.calls for s in flow.steps if s.calls is not None])
+                self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
+                yield flow
+
+    def finish(self) -> None:
+        """The problems that only the whole estate shows: ids that occur twice, flows that nothing sets off."""
+        seen: dict[str, Origin | None] = {}
+        called = {name for fact in self.facts for name in fact.calls}
+        for fact in self.facts:
+            if fact.id in seen:
+                self.problems.append(
+                    Problem(
+                        "flow-id",
+                        "warning",
+                        f"expected flow ids that occur once, found '{fact.id}' again (first in {seen[fact.id]})",
+                        fact.origin,
+                        "the same export may be in the folder twice",
+                    )
+                )
+            seen.setdefault(fact.id, fact.origin)
+            if not fact.triggered and fact.id not in called and fact.title not in called:
+                self.problems.append(no_trigger(fact.title, fact.origin))
+
+    def _read(self, name: str, data: bytes) -> Iterator[Flow]:
+        try:
+            document, count = decode(name, data, self.limits)
+            if native.is_native(document):
+                for found in native.flows(document, name):
+                    if isinstance(found, Problem):
+                        self.problems.append(found)
+                    else:
+                        yield found
+                return
+            reader = self._reader_for(document)
+            if reader is None:
+                self.problems.append(self._unrecognised(document, name))
+                return
+            any_flow = False
+            for flow, problems in reader.flows(document, name, count):
+                any_flow = True
+                self.problems += problems
+                yield flow
+            if not any_flow:
+                self.problems.append(
+                    Problem(
+                        "no-flow",
+                        "error",
+                        f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
+                        Origin(name),
+                        "the export may be of another kind of object",
+                    )
+                )
+        except ZeitbuchError as error:
+            p = error.problem
+            self.problems.append(Problem(p.code, p.severity, p.message, p.origin or Origin(name), p.hint))
+
+    def _reader_for(self, document: Any) -> DialectReader | None:
+        # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
+        for reader in (*self._last, *self.dialects):
+            if reader.recogniser.fits(document):
+                self._last = [reader]
+                return reader
+        return None
+
+    def _unrecognised(self, document: Any, name: str) -> Problem:
+        if not isinstance(document, dict | list):
+            found = f"a single {type(document).__name__}"
+        elif isinstance(document, dict):
+            keys = ", ".join(f"'{k}'" for k in list(document)[:6])
+            found = f"an object with the keys {keys}" if keys else "an empty object"
+        else:
+            found = f"a list of {len(document)} values"
+        if not self.dialects:
+            hint = "no dialect is active: name one with --dialect FILE or under `dialects` in zeitbuch.toml"
+        else:
+            missing = [(len(m), i, r, m) for i, r in enumerate(self.dialects) if (m := r.recogniser.missing(document))]
+            _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
+            hint = f"closest is dialect '{nearest.dialect.name}', which also expects {' and '.join(lacks)}"
+        return Problem(
+            "unrecognised",
+            "error",
+            f"expected a flow definition in the native form or an active dialect, found {found}",
+            Origin(name),
+            hint,
+        )
+
+
+def read_estate(reader: Reader, sources: Iterable[str]) -> Estate:
+    """All flows of the sources at once."""
+    return Estate(flows=tuple(reader.flows(sources)))

@@ -1,0 +1,90 @@
+# Where bytes come from: a file, a folder (recursive), standard input. One unreadable file never stops the others.
+"""Sources of exports: names in, (name, bytes or problem) out, in a fixed order."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from zeitbuch.core.model import Origin
+from zeitbuch.core.problems import Problem, ZeitbuchError
+
+from .limits import Limits, too_large
+
+SUFFIXES = (".json", ".yaml", ".yml")
+STDIN = "-"
+
+
+class Item(NamedTuple):
+    """One input: its name as shown, and its bytes or the problem that kept us from them."""
+
+    name: str
+    data: bytes | Problem
+
+
+def _files_below(folder: str) -> list[str]:
+    found: list[str] = []
+    for root, folders, files in os.walk(folder):
+        folders[:] = sorted(f for f in folders if not f.startswith("."))
+        base = root + os.sep
+        found += [base + f for f in files if f.endswith(SUFFIXES) and not f.startswith(".")]
+    found.sort()
+    return found
+
+
+def names(sources: Iterable[str]) -> Iterator[str | Problem]:
+    """The files behind the sources, folders expanded; a source that is not there is a problem."""
+    for source in sources:
+        path = Path(source)
+        if source == STDIN or path.is_file():
+            yield source
+        elif path.is_dir():
+            below = _files_below(source)
+            if not below:
+                yield Problem(
+                    "source-empty",
+                    "error",
+                    f"expected exports ({', '.join(SUFFIXES)}) in the folder, found none",
+                    Origin(source),
+                    "name the folder that holds the exported files",
+                )
+            yield from below
+        else:
+            yield Problem(
+                "source-missing",
+                "error",
+                "expected a file or folder, found nothing of that name",
+                Origin(source),
+                "check the spelling; a path is taken from the current folder",
+            )
+
+
+def load(name: str, limits: Limits) -> Item:
+    """Read one input. Never raises for what the file system says: the problem is returned."""
+    try:
+        if name == STDIN:
+            data = sys.stdin.buffer.read(limits.bytes + 1)
+        else:
+            with Path(name).open("rb") as file:
+                data = file.read(limits.bytes + 1)
+        if len(data) > limits.bytes:
+            raise too_large("bytes", limits.bytes, "a larger file")
+    except OSError as error:
+        reason = error.strerror or str(error)
+        return Item(
+            name,
+            Problem(
+                "source-unreadable",
+                "error",
+                f"expected a readable file, found: {reason}",
+                Origin(name),
+                "check its rights",
+            ),
+        )
+    except ZeitbuchError as error:
+        p = error.problem
+        return Item(name, Problem(p.code, p.severity, p.message, Origin(name), p.hint))
+    return Item("<stdin>" if name == STDIN else name, data)

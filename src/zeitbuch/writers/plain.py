@@ -1,0 +1,22 @@
+# Escape at the border: nothing from an export reaches a terminal as a control or escape sequence, and nothing
+# reaches a spreadsheet as a formula.
+"""Making text from exports inert for terminals and spreadsheets."""
+
+from __future__ import annotations
+
+import re
+
+# C0 and C1 controls, bidirectional overrides and isolates, line and paragraph separators, interlinear marks.
+_HARMFUL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufff9-\ufffb]")
+
+
+def inert(text: str, keep_lines: bool = True) -> str:
+    """Text whose control characters are shown as their code, never executed."""
+    if not keep_lines:
+        text = " ".join(text.split())
+    return _HARMFUL.sub(lambda m: f"<U+{ord(m[0]):04X}>", text)
+
+
+def formula_free(text: str) -> str:
+    """Text that a spreadsheet will not run as a formula (OWASP: CSV injection)."""
+    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

@@ -1,0 +1,155 @@
+# Sheets and typed results as text: terminal table, CSV, JSON, Markdown table. Nothing here touches a stream.
+"""Writers for sheets and for typed results."""
+
+from __future__ import annotations
+
+import csv
+import io
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.sheet import Column, Sheet, shown
+
+from .plain import formula_free, inert
+
+JSON_VERSION = 1
+_RIGHT = ("count", "number", "money", "percent")
+
+
+def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
+    return [inert(shown(v, c.kind if v.__class__ is not str else "text"), keep_lines=False) for v, c in zip(row, columns, strict=True)]
+
+
+def _least(texts: list[str], most: int) -> int:
+    """The narrowest width that breaks no word of up to ``most`` letters."""
+    return max([min(most, len(word)) for text in texts for word in text.split()] or [1])
+
+
+def fitted(sheet: Sheet, width: int) -> tuple[list[int], list[int]]:
+    """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
+    rows = [_cells(r, sheet.columns) for r in sheet.rows]
+    if sheet.total is not None:
+        rows.append(_cells(sheet.total, sheet.columns))
+    texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
+    natural = [max(map(len, t)) for t in texts]
+    least = [n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22)) for n, t, c in zip(natural, texts, sheet.columns, strict=True)]
+    kept = list(range(len(natural)))
+
+    def free() -> int:
+        return width - 3 * len(kept) - sum(least[i] for i in kept)
+
+    while free() < 0 and any(sheet.columns[i].rank for i in kept):
+        kept.remove(max(kept, key=lambda i: sheet.columns[i].rank))
+    sizes = {i: least[i] for i in kept}
+    spare = max(0, free())
+    while spare > 0:
+        wanting = [i for i in kept if sizes[i] < natural[i]]
+        if not wanting:
+            break
+        # The column that would be broken into the most lines gets the next letter.
+        i = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
+        sizes[i] += 1
+        spare -= 1
+    return kept, [sizes[i] for i in kept]
+
+
+def to_table(sheet: Sheet, width: int, colour: bool) -> str:
+    """A terminal table that fits ``width`` columns."""
+    from rich import box
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    kept, widths = fitted(sheet, width)
+    columns = [sheet.columns[i] for i in kept]
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_footer=sheet.total is not None, header_style="bold")
+    total = _cells(sheet.total, sheet.columns) if sheet.total is not None else [""] * len(sheet.columns)
+    for i, column, size in zip(kept, columns, widths, strict=True):
+        table.add_column(
+            Text(column.title),
+            footer=Text(total[i]),
+            justify="right" if column.kind in _RIGHT else "left",
+            width=size,
+            overflow="fold",
+        )
+    for row in sheet.rows:
+        cells = _cells(row, sheet.columns)
+        table.add_row(*[Text(cells[i]) for i in kept])
+    out = io.StringIO()
+    console = Console(
+        file=out, width=width, force_terminal=colour, no_color=not colour, highlight=False, emoji=False, markup=False,
+        color_system="standard" if colour else None, legacy_windows=False,
+    )  # fmt: skip
+    if sheet.title:
+        console.print(Text(sheet.title, style="bold" if colour else ""))
+    console.print(table)
+    dropped = [c.title for i, c in enumerate(sheet.columns) if i not in kept]
+    left_out = (f"left out for want of width: {', '.join(dropped)}",) if dropped else ()
+    for note in (*sheet.notes, *left_out):
+        console.print(Text(inert(note), style="dim" if colour else ""))
+    return "\n".join(line.rstrip() for line in out.getvalue().rstrip().splitlines()) + "\n"
+
+
+def to_csv(sheet: Sheet) -> str:
+    """CSV (RFC 4180) with the columns' keys as header; no totals; unknown is an empty cell."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow([c.key for c in sheet.columns])
+    for row in sheet.rows:
+        cells: list[Any] = []
+        for value, column in zip(row, sheet.columns, strict=True):
+            if value is None:
+                cells.append("")
+            elif column.kind == "list" and not isinstance(value, str):
+                cells.append(formula_free("; ".join(inert(str(v)) for v in value)))
+            elif isinstance(value, int | float | Decimal):
+                cells.append(plain_number(value))
+            else:
+                cells.append(formula_free(inert(str(value))))
+        writer.writerow(cells)
+    return out.getvalue()
+
+
+def plain_number(value: int | float | Decimal) -> str:
+    """A number for machines: no separators, no exponent, at most ten decimals."""
+    if isinstance(value, bool | int):
+        return str(int(value))
+    text = f"{value:.10f}".rstrip("0").rstrip(".")
+    return "0" if text in ("", "-0") else text
+
+
+def _encode(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return plain_number(value)
+    raise NotImplementedError(f"cannot write {type(value).__name__}")
+
+
+def to_json(kind: str, body: Any) -> str:
+    """A typed result as JSON: ``{"zeitbuch": kind, "version": 1, ...body}``; money is decimal text."""
+    plain = msgspec.to_builtins(body, enc_hook=_encode)
+    document = {"zeitbuch": kind, "version": JSON_VERSION, **plain}
+    return msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode), indent=2).decode() + "\n"
+
+
+def markdown_text(text: str) -> str:
+    """Text that Markdown shows as it is, on one line."""
+    text = inert(text, keep_lines=False)
+    for mark in "\\`*_{}[]<>#|~$":
+        text = text.replace(mark, "\\" + mark)
+    return text
+
+
+def to_markdown(sheet: Sheet) -> str:
+    """A Markdown table with the totals as its last row."""
+
+    def line(cells: list[str]) -> str:
+        return "| " + " | ".join(markdown_text(c) for c in cells) + " |"
+
+    rules = ["--:" if c.kind in _RIGHT else "---" for c in sheet.columns]
+    lines = [line([c.title for c in sheet.columns]), "| " + " | ".join(rules) + " |"]
+    lines += [line(_cells(row, sheet.columns)) for row in sheet.rows]
+    if sheet.total is not None:
+        lines.append("| " + " | ".join(f"**{markdown_text(c)}**" if c else "" for c in _cells(sheet.total, sheet.columns)) + " |")
+    return "\n".join(lines) + "\n"
