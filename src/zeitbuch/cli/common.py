@@ -75,9 +75,10 @@ def chosen_format(args: argparse.Namespace, formats: Sequence[str], default: str
 class Progress:
     """A bar on stderr for work of over a second, on a terminal only."""
 
-    def __init__(self, total: int, args: argparse.Namespace) -> None:
+    def __init__(self, total: int, args: argparse.Namespace, word: str = "reading") -> None:
         import time
 
+        self.word = word
         self.total = total
         self.clock = time.monotonic
         self.begun = time.monotonic()
@@ -98,7 +99,7 @@ class Progress:
 
             self.bar = Bar(console=Console(stderr=True), transient=True)
             self.bar.start()
-            self.task = self.bar.add_task("reading", total=self.total)
+            self.task = self.bar.add_task(self.word, total=self.total)
         self.bar.update(self.task, completed=done)
 
     def __exit__(self, *_: object) -> None:
@@ -148,6 +149,10 @@ class Session:
                 yield from self.reader.flows_of([name])
                 progress.at(at)
         self.reader.finish()
+
+    def progress(self, total: int, word: str) -> Progress:
+        """A bar for work after the reading."""
+        return Progress(total, self.args, word)
 
     def estate(self, given: Sequence[str]) -> Estate:
         """All flows of the sources at once."""

@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from .geometry import AttachedRow, Card, Line, Style, Tab
 from .model import Step, Trigger
+from .names import readable
 from .topology import Edge, Graph
 from .usage import model_of
 from .words import EFFECT_WORDS, KIND_WORDS, trigger_words
@@ -69,19 +70,20 @@ def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
     return lines
 
 
-def _tabs(edges: list[tuple[int, Edge]], measure: Measure) -> list[Tab]:
+def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure) -> list[Tab]:
     """One tab for each outlet that has something to say: cases, labels, error routes."""
     tabs: list[Tab] = []
     x = PAD
     for key, edge in edges:
         link = edge.link
         style: Style = "error" if link.role == "error" else "case" if link.role == "case" else "next"
-        words = link.label or link.condition or ("on error" if style == "error" else "")
+        words = link.label or readable(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if not words:
             continue
         text = cut(" ".join(words.split()), 150.0, SMALL, False, measure)
         width = measure(text, SMALL, False) + 2 * TAB_PAD
-        full = words if not link.condition or link.condition == words else f"{words}: {link.condition}"
+        condition = readable(link.condition, link.refs, names)
+        full = words if not condition or condition == words else f"{words}: {condition}"
         tabs.append(Tab(key, text, full, style, x, width))
         x += width + TAB_GAP
     return tabs
@@ -89,7 +91,8 @@ def _tabs(edges: list[tuple[int, Edge]], measure: Measure) -> list[Tab]:
 
 def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
     """Width and height of a card for what it holds."""
-    text = max([measure(line.text, line.size, line.bold) for line in lines] or [0.0])
+    # The order number stands in the upper right corner, beside the first line.
+    text = max([measure(line.text, line.size, line.bold) + (24.0 if i == 0 else 0.0) for i, line in enumerate(lines)] or [0.0])
     row = max([measure(r.text, SMALL, False) + INK["role"] + 46 for r in rows] or [0.0])
     tab = tabs[-1].x + tabs[-1].width + PAD - SPINE - 2 * PAD if tabs else 0.0
     width = SPINE + 2 * PAD + max(text, row, tab, 110.0)
@@ -108,16 +111,20 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
         details.append(f"{kind}: {use.name}")
     elif step.kind != "other":
         details.append(KIND_WORDS[step.kind])
-    if step.repeat is not None and step.repeat.items:
-        details[-1] = f"for each of {step.repeat.items}"
+    if step.repeat is not None and (step.repeat.items or step.repeat.until):
+        repeat = step.repeat
+        words = f"for each of {repeat.items}" if repeat.items else f"until {repeat.until}"
+        details[-1] = readable(words, repeat.refs, graph.names)
     elif step.condition and step.kind == "decide":
-        details.append(f"on {step.condition}")
+        details[-1] = readable(f"by {step.condition}", step.refs, graph.names)
     if step.retry is not None:
         details.append(f"tries again {step.retry.attempts}x")
     if step.calls:
         details.append(f"calls {step.calls}")
-    if EFFECT_WORDS[step.effect]:
-        details[-1] = f"{details[-1]} · {EFFECT_WORDS[step.effect]}"
+    effect = EFFECT_WORDS[step.effect]
+    if effect:
+        own = step.kind == step.effect and details[-1] == KIND_WORDS[step.kind]
+        details[-1] = effect if own else f"{details[-1]} · {effect}"
     if not step.enabled:
         details.append("switched off")
     rows = []
@@ -126,7 +133,7 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
         text = cut(inner, TEXT_WIDTH - 40, SMALL, False, measure)
         rows.append(AttachedRow(helper.id, ROLE_WORDS.get(helper.kind, "tool"), text, f"{helper.title} ({helper.operation or helper.kind})", helper.effect))
     lines = _lines(step.title, details, measure)
-    tabs = _tabs(outgoing, measure)
+    tabs = _tabs(outgoing, graph.names, measure)
     width, height = sized(lines, rows, tabs, measure)
     return Card(
         id=step.id,

@@ -90,6 +90,18 @@ def crossings(upper: list[str], lower: list[str], pairs: list[Pair]) -> int:
     return total
 
 
+def _weighted_median(spots: list[tuple[float, float]], total: float) -> float:
+    """The median of places with weights; between two middle ones, the middle."""
+    half, seen = total / 2, 0.0
+    for i, (place, weight) in enumerate(spots):
+        seen += weight
+        if seen > half + 1e-9:
+            return place
+        if abs(seen - half) <= 1e-9 and i + 1 < len(spots):
+            return (place + spots[i + 1][0]) / 2
+    return spots[-1][0]
+
+
 class Layers:
     """Boxes of one level in layers, with lanes for links that pass layers."""
 
@@ -173,7 +185,7 @@ class Layers:
         below = crossings(self.rows[r], self.rows[r + 1], self.pairs[r]) if r + 1 < len(self.rows) else 0
         return above + below
 
-    def place(self, sweeps: int = 24) -> None:
+    def place(self, sweeps: int = 25) -> None:
         """Coordinates: each layer as near to its neighbours' ports as the gaps allow (least squares)."""
         for row in self.rows:
             x = 0.0
@@ -184,9 +196,8 @@ class Layers:
                 x += box.width / 2 + self._gap(b)
         for turn in range(sweeps):
             downward = turn % 2 == 0
-            both = turn >= sweeps - 6
             for r in range(len(self.rows)) if downward else range(len(self.rows) - 1, -1, -1):
-                self._settle(r, self.up if downward else self.down, self.down if downward else self.up, both)
+                self._settle(r, self.up if downward else self.down, self.down if downward else self.up)
         low = min((b.x - b.width / 2 for b in self.boxes.values()), default=0.0)
         for box in self.boxes.values():
             box.x = round(box.x - low, 2)
@@ -194,15 +205,16 @@ class Layers:
     def _gap(self, b: str) -> float:
         return LANE if self.boxes[b].lane else GAP_X
 
-    def _settle(self, r: int, first: Near, second: Near, both: bool) -> None:
+    def _settle(self, r: int, first: Near, second: Near) -> None:
         row = self.rows[r]
         wanted: list[tuple[float, float]] = []
         for b in row:
-            links = first[b] + second[b] if both or not first[b] else first[b]
-            total = sum(w for *_, w in links)
-            if total:
-                wish = sum((self.boxes[o].x + there - here) * w for o, here, there, w in links) / total
-                wanted.append((wish, total))
+            links = first[b] or second[b]
+            if links:
+                # A median agrees with one neighbour exactly, so that its link is straight; a mean with none.
+                spots = sorted([(self.boxes[o].x + there - here, w) for o, here, there, w in links])
+                total = sum([w for _, w in spots])
+                wanted.append((_weighted_median(spots, total), total))
             else:
                 wanted.append((self.boxes[b].x, 0.01))
         offsets = [0.0]

@@ -46,7 +46,10 @@ def _spread(card: Card, width: float) -> Card:
     if not card.tabs:
         return structs.replace(card, width=width)
     last = card.tabs[-1]
-    shift = max(0.0, (width - (last.x + last.width - card.tabs[0].x)) / 2 - card.tabs[0].x)
+    room = width - (last.x + last.width - card.tabs[0].x)
+    # Beside error tabs alone the plain way out keeps the left and middle.
+    shift = (room - PAD if all(t.style == "error" for t in card.tabs) else room / 2) - card.tabs[0].x
+    shift = max(0.0, shift)
     tabs = tuple(structs.replace(t, x=round(t.x + shift, 2)) for t in card.tabs)
     return structs.replace(card, width=width, tabs=tabs)
 
@@ -115,9 +118,21 @@ class LevelLayout:
         if piece.card.tabs:
             right = piece.card.tabs[-1].x + piece.card.tabs[-1].width
             left = piece.card.tabs[0].x
-            spot = (right + piece.width) / 2 if piece.width - right > 20 else left / 2
+            if left - 10 > piece.width / 2:
+                return -lanes
+            spot = (right + piece.width) / 2 if piece.width - right > left else left / 2
             return spot - piece.width / 2 - lanes
         return -lanes
+
+    def _into(self, key: str) -> float:
+        """Offset of where links arrive: the middle, but clear of the title on a frame's rule."""
+        piece = self.pieces[key]
+        middle = -piece.back * LANE / 2
+        if piece.inner is None:
+            return middle
+        name = piece.card.lines[0]
+        title = 18 + self.measure(name.text, name.size, name.bold) + 18 - piece.width / 2
+        return middle + max(0.0, title)
 
     # -- placing -----------------------------------------------------------------------------------------------
 
@@ -146,7 +161,7 @@ class LevelLayout:
                 used[edge.target] = other + 1
                 arc = Arc(edge.target, edge.source, self._lane(edge.target, other), self._lane(edge.source, slot), 0.3)
             else:
-                arc = Arc(edge.source, edge.target, self._out(index, edge), -self.pieces[edge.target].back * LANE / 2)
+                arc = Arc(edge.source, edge.target, self._out(index, edge), self._into(edge.target))
             arcs.append(arc)
             of_edge.append((index, edge, arc))
         assign_layers(boxes, [(a.source, a.target) for a in arcs])
@@ -173,7 +188,8 @@ class LevelLayout:
                 continue
             piece = self.pieces[key]
             group.sort(key=lambda a: (place[a.via[-1] if a.via else a.source], a.out if not a.via else 0.0))
-            step = min(PORT, (piece.width - 40) / (len(group) - 1))
+            room = 2 * (piece.width / 2 - 20 - (group[0].into + piece.back * LANE / 2))
+            step = min(PORT, max(4.0, room) / (len(group) - 1))
             for i, arc in enumerate(group):
                 arc.into += (i - (len(group) - 1) / 2) * step
 
@@ -323,7 +339,7 @@ def scene(graph: Graph, measure: Measure) -> Scene:
     flow = graph.flow
     block = LevelLayout(graph, graph.levels[None], measure, 0).block()
     count = sum(s.kind != "note" for s in flow.steps)
-    facts = [f"set off by {triggers_words(flow)}", plural(count, "step")]
+    facts = [f"set off: {triggers_words(flow)}", plural(count, "step")]
     if flow.state != "unknown":
         facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
     subtitle = " · ".join(facts)

@@ -130,6 +130,7 @@ class Step(Record):
     model: ModelUse | None = None
     inputs: tuple[Binding, ...] = ()
     condition: str | None = None
+    refs: tuple[Ref, ...] = ()  # what the condition refers to
     inclusive: bool = False
     repeat: Repeat | None = None
     connection: str | None = None
@@ -157,6 +158,7 @@ class Link(Record):
     role: LinkRole = "next"
     label: str = ""
     condition: str = ""
+    refs: tuple[Ref, ...] = ()  # what the condition refers to
     after: tuple[Outcome, ...] = ()
     origin: Origin | None = None
 

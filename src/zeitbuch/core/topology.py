@@ -7,6 +7,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from .model import Flow, Link, Step, Trigger
+from .names import names_of
 from .sanity import components
 
 
@@ -59,6 +60,7 @@ class Graph:
                 self.children.setdefault(step.scope, []).append(step)
         self.levels: dict[str | None, Level] = {scope: self._level(scope) for scope in self.children}
         self.numbers = self._numbers()
+        self.names = names_of(flow)
 
     def path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""

@@ -134,7 +134,9 @@ class StepReader:
             more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
             more["origin"] = Origin(draft.source, draft.pointer + pointer)
             if "condition" in get:
-                more["condition"] = text(get["condition"](raw)) or None
+                condition = text(get["condition"](raw))
+                more["condition"] = condition or None
+                more["refs"] = self.places.in_text(condition, names)
         if "calls" in get:
             more["calls"] = text(get["calls"](raw)) or None
         if scope is not None:

@@ -167,7 +167,7 @@ class Flat:
                 role = "case"
             draft.links.append(
                 Link(source=source, target=target, role=role, label=label, condition=condition, after=after,
-                     origin=None if outline else Origin(draft.source, draft.pointer + pointer))
+                     refs=self.steps.places.in_text(condition, names), origin=None if outline else Origin(draft.source, draft.pointer + pointer))
             )  # fmt: skip
             if not item.keys() <= claimed:
                 rest = leftover(item, self.link_claims)
@@ -254,7 +254,7 @@ class Tree:
             for a in loose:
                 draft.links.append(
                     Link(source=a.source, target=step.id, role=a.role, label=a.label, condition=a.condition,
-                         after=a.after, origin=draft.origin(here))
+                         refs=self.steps.places.in_text(a.condition, draft.names), after=a.after, origin=draft.origin(here))
                 )  # fmt: skip
             loose = self._inside(item, here, draft, step.id, step.kind, scope)
         return loose
