@@ -1,3 +1,24 @@
-"""Zeitbuch: reads exported AI workflow definitions and says what they do, cost, and what changed in them."""
+"""Zeitbuch: reads exported AI workflow definitions and says what they do, cost, and what changed in them.
+
+For notebooks: ``estate = zeitbuch.read("exports/")``, then functions named like the commands.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from .api import diff, document, estimate, explain, inventory, read
+
+__all__ = ["__version__", "diff", "document", "estimate", "explain", "inventory", "read"]
+
+
+def __getattr__(name: str) -> Any:
+    # The command line must start without the weight of the rest.
+    if name in __all__:
+        from . import api
+
+        return getattr(api, name)
+    raise AttributeError(f"module 'zeitbuch' has no attribute '{name}'")

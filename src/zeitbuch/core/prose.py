@@ -74,8 +74,8 @@ def summary(graph: Graph) -> str:
     steps = [s for s in graph.in_order() if s.kind != "note"]
     called = [s for s in steps if s.kind in AI_KINDS and s.id not in graph.host or s.kind == "agent"]
     start = joined([when(t) if i == 0 else when(t)[:1].lower() + when(t)[1:] for i, t in enumerate(flow.triggers)], "or")
-    start = start or "Nothing in the export says what sets it off; when it runs"
-    first = f"{start}, it runs {plural(len(steps), 'step')}"
+    start = start or "Nothing in the export says what sets it off; when it is started"
+    first = f"{start}, the flow runs {plural(len(steps), 'step')}"
     if called:
         models = list(dict.fromkeys(m.name for s in called if (m := model_of(graph, s)) is not None and m.name))
         first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
@@ -137,7 +137,7 @@ def on_error(graph: Graph, step: Step) -> str:
         parts.append("the run goes on as if nothing had happened")
     elif parts:
         parts.append("the branch ends")
-    return f"If it fails, {' and then '.join(parts)}." if parts else ""
+    return f"If it fails, {', and then '.join(parts)}." if parts else ""
 
 
 def step_sentence(graph: Graph, step: Step) -> str:

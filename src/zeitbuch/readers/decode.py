@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -55,10 +56,27 @@ def _json(raw: bytes, limits: Limits) -> Any:
         ) from None
 
 
+@lru_cache(maxsize=1)
+def _loader() -> Any:
+    """The safe loader with YAML 1.2's plain scalars: `on` and dates stay text, only true and false are booleans."""
+    import yaml
+
+    class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
+        pass
+
+    kept = ("tag:yaml.org,2002:null", "tag:yaml.org,2002:int", "tag:yaml.org,2002:float", "tag:yaml.org,2002:merge")
+    Loader.yaml_implicit_resolvers = {
+        first: [(tag, pattern) for tag, pattern in rules if tag in kept]
+        for first, rules in yaml.SafeLoader.yaml_implicit_resolvers.items()
+    }
+    Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF"))
+    return Loader
+
+
 def _yaml(raw: bytes, limits: Limits) -> Any:
     import yaml
 
-    loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+    loader = _loader()
     try:
         depth = 0
         # The events come before any value is built: nesting is refused while it is still text.

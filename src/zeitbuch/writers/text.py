@@ -11,13 +11,12 @@ from .plain import inert
 from .tables import to_table
 
 
-def _wrapped(text: str, width: int, first: str = "", rest: str = "") -> str:
+def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
     lines = []
     for i, line in enumerate(inert(text).split("\n")):
         lead = line[: len(line) - len(line.lstrip())]
         start = (first if i == 0 else rest) + lead
-        # A numbered line goes on under its text.
-        lines.append(textwrap.fill(line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + "  ", break_on_hyphens=False))
+        lines.append(textwrap.fill(line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False))
     return "\n".join(lines)
 
 
@@ -36,7 +35,7 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
                 size = max([len(k) for k, _ in pairs] or [0])
                 parts.append("\n".join(_wrapped(f"{v}", width, f"{k:<{size}}  ", " " * (size + 2)) for k, v in pairs))
             case d.Bullets(items=items):
-                parts.append("\n".join(_wrapped(i, width) for i in items))
+                parts.append("\n".join(_wrapped(i, width, hang="  ") for i in items))
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
             case d.Quote(label=label, text=text):

@@ -1,0 +1,36 @@
+"""Write any readable source in the native form, as YAML or JSON. Reading it back gives the same model."""
+
+from __future__ import annotations
+
+import argparse
+
+from .common import Session, add_output, add_reading, add_sources, chosen_format, pick
+
+FORMATS = ("yaml", "json")
+EXAMPLE = """\
+examples:
+  zeitbuch convert exports/ -o estate.yaml
+  zeitbuch convert letters.json --format json
+  zeitbuch convert exports/ --flow "Customer letters" -o letters.yaml"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    parser.add_argument("--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated")
+    add_output(parser, FORMATS, "yaml")
+    add_reading(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zeitbuch.core.model import Estate
+    from zeitbuch.writers import native
+
+    from . import stream
+
+    form = chosen_format(args, FORMATS, "yaml")
+    session = Session(args)
+    estate = session.estate(args.source)
+    if args.flow:
+        estate = Estate(flows=tuple(pick(estate, name) for name in args.flow))
+    stream.write(native.to_json(estate) if form == "json" else native.to_yaml(estate), args.output)
+    return session.finish()

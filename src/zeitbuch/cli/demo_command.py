@@ -1,0 +1,71 @@
+"""Write the demo estate (a made-up ferry line) into a folder and run the commands on it, each shown as typed."""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+
+EXAMPLE = """\
+example:
+  zeitbuch demo out"""
+
+STEPS = (
+    "zeitbuch inventory",
+    "zeitbuch map -o maps",
+    "zeitbuch map --flow 'Lost property matching' -o maps/lost-property-matching.png",
+    "zeitbuch explain 'Berth delay notices' 'By severity'",
+    "zeitbuch estimate",
+    "zeitbuch estimate --flow 'Cargo papers screening' --steps",
+    "zeitbuch estimate -o cost.png",
+    "zeitbuch diff october november",
+    "zeitbuch diff october november -o changes.md",
+    "zeitbuch document -o documents",
+)
+OPEN = (
+    ("documents/index.html", "a document for each flow, with its map"),
+    ("maps/lost-property-matching.png", "a map as picture; SVG of all flows beside it"),
+    ("cost.png", "monthly cost by flow"),
+    ("changes.md", "what changed from October to November"),
+    ("zeitbuch.toml", "the workspace: run any command within this folder"),
+)
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", metavar="FOLDER", nargs="?", default="zeitbuch-demo", help="where to write (default: zeitbuch-demo)")
+    parser.add_argument("--write-only", action="store_true", help="write the files, run nothing")
+    parser.add_argument("--force", action="store_true", help="write into a folder that is not empty")
+
+
+def run(args: argparse.Namespace) -> int:
+    import contextlib
+    import os
+    from importlib.resources import as_file, files
+    from pathlib import Path
+
+    from zeitbuch.core.problems import fail
+
+    from . import stream
+    from .main import WRONG, main
+
+    folder = Path(args.folder)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())) and not args.force:
+        raise fail("demo-folder", f"expected a new or empty folder, found {folder} with contents", "name another folder, or add --force")
+    with as_file(files("zeitbuch.demo") / "estate") as estate:
+        for path in sorted(estate.rglob("*")):
+            if path.is_file():
+                stream.write(path.read_bytes(), str(folder / path.relative_to(estate)))
+    print(f"The demo estate is in {folder}{os.sep}: exports of October and November, dialects, rates, assumptions.")
+    if args.write_only:
+        return 0
+    worst = 0
+    with contextlib.chdir(folder):
+        print(f"\n$ cd {shlex.quote(str(folder))}")
+        for line in STEPS:
+            print(f"\n$ {line}", flush=True)
+            status = main(shlex.split(line)[1:])
+            worst = max(worst, status if status == WRONG else 0)
+    print("\nOpen next:")
+    size = max(len(name) for name, _ in OPEN)
+    for name, words in OPEN:
+        print(f"  {folder / name!s:<{size + len(str(folder)) + 1}}  {words}")
+    return worst

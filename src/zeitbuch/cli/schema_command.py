@@ -1,0 +1,58 @@
+"""Print the JSON Schema (2020-12) of a file that Zeitbuch reads, or of the JSON output of a command."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+SCHEMAS = {
+    "flow": ("zeitbuch.core.results", "NativeFile", "the native form"),
+    "dialect": ("zeitbuch.readers.dialect", "Dialect", "a dialect file (TOML)"),
+    "rates": ("zeitbuch.core.rates", "RateCard", "a rate card (TOML)"),
+    "assumptions": ("zeitbuch.core.assume", "Assumptions", "an assumptions file (TOML)"),
+    "workspace": ("zeitbuch.readers.workspace", "Workspace", "zeitbuch.toml"),
+    "inventory": ("zeitbuch.core.results", "InventoryResult", "output of inventory --format json"),
+    "estimate": ("zeitbuch.core.estimate", "EstateEstimate", "output of estimate --format json"),
+    "diff": ("zeitbuch.core.results", "DiffResult", "output of diff --format json"),
+    "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
+}
+_RESULTS = ("inventory", "estimate", "diff", "explain")
+EXAMPLE = "names:\n" + "\n".join(f"  {n:<12} {w}" for n, (_, _, w) in SCHEMAS.items()) + "\n\nexample:\n  zeitbuch schema flow -o flow.schema.json"
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="NAME", choices=list(SCHEMAS), help="one of: " + ", ".join(SCHEMAS))
+    parser.add_argument("-o", "--output", metavar="FILE", help="write to FILE instead of standard output")
+
+
+def schema(name: str) -> dict[str, Any]:
+    """The schema of one name, generated from the types."""
+    import importlib
+
+    import msgspec
+
+    from zeitbuch.core.model import FORMAT_VERSION
+    from zeitbuch.writers.tables import JSON_VERSION
+
+    module, kind, words = SCHEMAS[name]
+    record = getattr(importlib.import_module(module), kind)
+    (made,), parts = msgspec.json.schema_components([record], ref_template="#/$defs/{name}")
+    root = dict(parts.pop(kind)) if "$ref" in made else dict(made)
+    if name in _RESULTS:
+        head = {"zeitbuch": {"const": name}, "version": {"const": JSON_VERSION}}
+        root["properties"] = {**head, **root["properties"]}
+        root["required"] = ["zeitbuch", "version", *root.get("required", [])]
+    if name == "flow":
+        root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
+        root["additionalProperties"] = False
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **root, "title": f"Zeitbuch: {words}", "$defs": parts}
+
+
+def run(args: argparse.Namespace) -> int:
+    import msgspec
+
+    from . import stream
+
+    text = msgspec.json.format(msgspec.json.encode(schema(args.name)), indent=2).decode() + "\n"
+    stream.write(text, args.output)
+    return 0

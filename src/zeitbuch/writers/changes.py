@@ -1,0 +1,142 @@
+# Changes for the terminal and as Markdown. Removed words and added words are told apart by signs, never by colour
+# alone.
+"""Writers for changes."""
+
+from __future__ import annotations
+
+import textwrap
+
+from zeitbuch.core.change_cost import CostChange
+from zeitbuch.core.changes import Change, EstateChanges, FlowChanges, Word
+from zeitbuch.core.estimate_sheet import money_words
+from zeitbuch.core.sheet import number
+from zeitbuch.core.words import plural
+
+from .plain import inert
+from .tables import markdown_text
+
+_STATUS = {"added": "new flow", "removed": "removed flow", "changed": "changed"}
+_SIGN = {"risk": "!", "meaning": "*", "note": "."}
+
+
+def _shorten(words: tuple[Word, ...], around: int = 60) -> list[Word]:
+    """Long stretches that are the same, cut to their ends."""
+    short: list[Word] = []
+    for i, word in enumerate(words):
+        text = word.text
+        if word.mark == "same" and len(text) > 2 * around + 20:
+            head = "" if i == 0 else text[:around].rsplit(" ", 1)[0]
+            tail = "" if i == len(words) - 1 else text[-around:].split(" ", 1)[-1]
+            text = f"{head} … {tail}"
+        short.append(Word(word.mark, text))
+    return short
+
+
+def _marked(words: tuple[Word, ...], colour: bool) -> str:
+    parts = []
+    for word in _shorten(words):
+        text = inert(word.text)
+        if word.mark == "same":
+            parts.append(text)
+            continue
+        core = text.strip()
+        lead, tail = text[: len(text) - len(text.lstrip())], text[len(text.rstrip()) :] if core else ""
+        sign = "−" if word.mark == "old" else "+"
+        shown = f"«{sign}{core}»"
+        if colour:
+            shown = f"\x1b[{'31;9' if word.mark == 'old' else '32;4'}m{shown}\x1b[0m"
+        parts.append(f"{lead}{shown}{tail}")
+    return "".join(parts)
+
+
+def _money(cost: CostChange | None, currency: str) -> str:
+    if cost is None:
+        return ""
+
+    def pair(a: str, b: str, unit: str) -> str:
+        return f"{a} {unit} as before" if a == b else f"{a} → {b} {unit}"
+
+    calls = pair(*("none" if v is None else number(v) for v in (cost.calls_before, cost.calls_after)), "calls a run")
+    run = pair(*("none" if v is None else money_words(v) for v in (cost.run_before, cost.run_after)), f"{currency} a run")
+    month = pair(*("?" if v is None else money_words(v) for v in (cost.month_before, cost.month_after)), f"{currency} a month")
+    return f"{calls}; {run}; {month}"
+
+
+def summary(found: EstateChanges) -> str:
+    """'6 flows changed, 1 new, 4 unchanged; 5 changes that carry risk'."""
+    counts = {s: sum(f.status == s for f in found.flows) for s in ("changed", "added", "removed")}
+    risks = sum(c.weight == "risk" for f in found.flows for c in f.changes)
+    if not found.flows:
+        return f"No change of meaning; {plural(found.unchanged, 'flow')} compared."
+    parts = [f"{plural(counts['changed'], 'flow')} changed"]
+    parts += [f"{counts[s]} {w}" for s, w in (("added", "new"), ("removed", "removed")) if counts[s]]
+    return f"{', '.join(parts)}, {found.unchanged} unchanged; {plural(risks, 'change')} to look at closely (!)."
+
+
+def _line(change: Change) -> str:
+    old, new = inert(change.old, keep_lines=False), inert(change.new, keep_lines=False)
+    where = inert(change.where, keep_lines=False)
+    head = f"{change.type}: {where}"
+    if change.words:
+        return head
+    if old and new:
+        return f"{head}: {old} → {new}"
+    return f"{head}: {old or new}" if old or new else head
+
+
+def to_text(found: EstateChanges, costs: tuple[CostChange, ...], currency: str, width: int, colour: bool) -> str:
+    """Changes for a terminal."""
+    width = min(width, 120)
+    by_id = {(c.id, c.name): c for c in costs}
+    lines = [summary(found)]
+    for flow in found.flows:
+        title = f"{inert(flow.name, keep_lines=False)} ({_STATUS[flow.status]})"
+        lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
+        for change in flow.changes:
+            sign = _SIGN[change.weight]
+            lines.append(textwrap.fill(f"{sign} {_line(change)}", width, initial_indent="  ", subsequent_indent="      ", break_on_hyphens=False))
+            if change.words:
+                for part in _marked(change.words, colour).split("\n"):
+                    lines.append(textwrap.fill(part, width if not colour else width + 40, initial_indent="      | ", subsequent_indent="      | ", break_on_hyphens=False) or "      |")
+        money = _money(by_id.get((flow.id, flow.name)), currency)
+        if money:
+            lines.append(textwrap.fill(f"= {money}", width, initial_indent="  ", subsequent_indent="      "))
+    return "\n".join(lines) + "\n"
+
+
+def _markdown_words(words: tuple[Word, ...]) -> str:
+    parts = []
+    for word in _shorten(words):
+        text = word.text
+        core = text.strip()
+        lead = " " if text[:1].isspace() else ""
+        tail = " " if core and text[-1:].isspace() else ""
+        shown = markdown_text(core)
+        if word.mark == "old" and core:
+            shown = f"~~{shown}~~"
+        elif word.mark == "new" and core:
+            shown = f"**{shown}**"
+        parts.append(f"{lead}{shown}{tail}")
+    return "".join(parts)
+
+
+def _markdown_flow(flow: FlowChanges, cost: CostChange | None, currency: str) -> list[str]:
+    lines = [f"## {markdown_text(flow.name)} ({_STATUS[flow.status]})", ""]
+    for change in flow.changes:
+        mark = "**!** " if change.weight == "risk" else ""
+        lines.append(f"- {mark}{markdown_text(_line(change))}")
+        if change.words:
+            lines += ["", f"  > {_markdown_words(change.words)}", ""]
+    money = _money(cost, currency)
+    if money:
+        lines += ["", f"Cost: {markdown_text(money)}"]
+    return [*lines, ""]
+
+
+def to_markdown(found: EstateChanges, costs: tuple[CostChange, ...], currency: str) -> str:
+    """Changes for a review: removed words struck out, added words in bold."""
+    by_id = {(c.id, c.name): c for c in costs}
+    lines = ["# Changes", "", markdown_text(summary(found)), ""]
+    for flow in found.flows:
+        lines += _markdown_flow(flow, by_id.get((flow.id, flow.name)), currency)
+    return "\n".join(lines).rstrip() + "\n"

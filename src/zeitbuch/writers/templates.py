@@ -1,0 +1,81 @@
+# The commented files that `init` writes. Models and flows found in the exports are filled in, prices and volumes
+# are left to the owner: nothing is invented.
+"""Texts of new workspace files."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from zeitbuch.core.assume import QUANTITIES
+
+from .plain import inert
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(inert(text, keep_lines=False), ensure_ascii=False)
+
+
+def workspace(sources: Sequence[str], dialects: Sequence[str]) -> str:
+    """A zeitbuch.toml."""
+    named = ", ".join(_quoted(s) for s in sources) or '"exports"'
+    active = ", ".join(_quoted(d) for d in dialects) or '"dialects/*.toml"'
+    return f"""\
+# The workspace of Zeitbuch: what commands without SOURCE read. Paths are taken from this file's folder.
+sources = [{named}]
+
+# Dialect files say how a builder writes its exports; patterns with * are allowed.
+dialects = [{active}]
+
+# What estimates rest on.
+rates = "rates.toml"
+assumptions = "assumptions.toml"
+"""
+
+
+def rates(models: Sequence[str]) -> str:
+    """A rate card with a table for each model found."""
+    head = """\
+# Rate card: what models cost. Prices hold from the date in `from` until a later one takes over.
+# A model without a price is shown as unknown (?) in estimates and never counts as 0.
+rate_card = 1
+currency = "EUR"      # ISO 4217
+
+# The keys of a price, all optional: input, output (per million tokens), characters (per million, for speech),
+# call (each), image (each). `also` lists other names of the model; * stands for anything.
+#
+# [[model]]
+# name = "example-large-1"
+# also = ["example-large-*"]
+# [[model.price]]
+# from = 2026-01-01
+# input = 2.50
+# output = 10.00
+"""
+    tables = [f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(m)}\n# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n" for m in models]
+    return head + "".join(tables)
+
+
+def assumptions(volumes: Sequence[str]) -> str:
+    """An assumptions file with an entry to fill in for each flow whose volume no schedule tells."""
+    keys = "\n".join(f"#   {name:<8} {meaning}" for name, (_, _, meaning) in QUANTITIES.items())
+    head = f"""\
+# Assumptions: what the exports do not say. Without an entry a default holds, and the estimate says so.
+assumptions = 1
+# month = "2026-11"   # the calendar month of monthly figures; else the month of the newest price
+
+# Each [[assume]] says where it applies (flow, step, case, trigger: ids or names, * stands for anything) and
+# gives one or more quantities. The most specific entry wins, among equals the later one.
+{keys}
+# `evidence` is "declared" (somebody says so) or "measured" (somebody counted); `note` says who or where.
+#
+# [[assume]]
+# flow = "Name of the flow"
+# step = "Name of the decision"
+# case = "label of the case"
+# share = 0.7
+# evidence = "measured"
+# note = "counted in October"
+"""
+    tables = [f"\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(v)}\n# trigger = \"*\"\n# runs = 0\n" for v in volumes]
+    return head + "".join(tables)
