@@ -5,10 +5,39 @@ import random
 import sys
 from pathlib import Path
 
-WORDS = (
-    "harbour berth ship letter passenger ticket crew delay weather rota load paper stamp page answer question "
-    "write read check short friendly never always before after if then sailing officer handbook chapter"
-).split()
+WORDS = [
+    "harbour",
+    "berth",
+    "ship",
+    "letter",
+    "passenger",
+    "ticket",
+    "crew",
+    "delay",
+    "weather",
+    "rota",
+    "load",
+    "paper",
+    "stamp",
+    "page",
+    "answer",
+    "question",
+    "write",
+    "read",
+    "check",
+    "short",
+    "friendly",
+    "never",
+    "always",
+    "before",
+    "after",
+    "if",
+    "then",
+    "sailing",
+    "officer",
+    "handbook",
+    "chapter",
+]
 
 
 def words(draw: random.Random, n: int) -> str:
@@ -37,9 +66,7 @@ def flow(at: int, draw: random.Random, size: int = 23_000) -> dict:
         elif does == "choose.one":
             given |= {
                 "on": f"%[s{i - 1}.count]%",
-                "ways": [
-                    {"exit": f"w{k}", "says": words(draw, 2), "test": f"count = {k}"} for k in range(3)
-                ],
+                "ways": [{"exit": f"w{k}", "says": words(draw, 2), "test": f"count = {k}"} for k in range(3)],
             }
         else:
             given |= {"table": "requests", "where": f"x >= %[s{i - 1}.date]%", "at_most": 8, "text": words(draw, 30)}
@@ -69,7 +96,9 @@ def flow(at: int, draw: random.Random, size: int = 23_000) -> dict:
             "keepers": [draw.choice(("Sanna Brekke", "Ivar Lunde", "Ola Tveit", "Maren Dahl"))],
             "drawer": "Operations",
             "touched": "2026-11-12T08:15:00+01:00",
-            "moorings": [{"ref": f"m{k}", "label": words(draw, 2), "sort": "table store", "as": "svc"} for k in range(4)],
+            "moorings": [
+                {"ref": f"m{k}", "label": words(draw, 2), "sort": "table store", "as": "svc"} for k in range(4)
+            ],
             "stations": stations,
             "lines": lines,
         },

@@ -57,7 +57,7 @@ class Estimate(Struct, frozen=True):
 
     def to_frame(self, steps: bool = False) -> pandas.DataFrame:
         """One row a flow or a step."""
-        return _frame(steps_sheet(self.result) if steps else flows_sheet(self.result))
+        return _frame(steps_sheet(self.result, True) if steps else flows_sheet(self.result))
 
 
 def read(*sources: str, dialects: Sequence[str] = (), problems: list[Problem] | None = None) -> Estate:

@@ -20,8 +20,12 @@ T = TypeVar("T")
 def add_reading(parser: argparse.ArgumentParser) -> None:
     """Options for how sources are read."""
     group = parser.add_argument_group("reading")
-    group.add_argument("--dialect", metavar="FILE", action="append", default=[], help="a dialect file to use; may be repeated")
-    group.add_argument("--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000")
+    group.add_argument(
+        "--dialect", metavar="FILE", action="append", default=[], help="a dialect file to use; may be repeated"
+    )
+    group.add_argument(
+        "--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000"
+    )
     add_talk(parser)
 
 
@@ -35,14 +39,19 @@ def add_talk(parser: argparse.ArgumentParser) -> None:
 def add_sources(parser: argparse.ArgumentParser) -> None:
     """The SOURCE arguments."""
     parser.add_argument(
-        "source", metavar="SOURCE", nargs="*", help="file, folder or - for standard input; without it, the workspace's sources"
+        "source",
+        metavar="SOURCE",
+        nargs="*",
+        help="file, folder or - for standard input; without it, the workspace's sources",
     )
 
 
 def add_output(parser: argparse.ArgumentParser, formats: Sequence[str], default: str) -> None:
     """``--format`` and ``-o``; the format follows the suffix of FILE when not given."""
     group = parser.add_argument_group("output")
-    group.add_argument("-f", "--format", choices=list(formats), help=f"default: from the suffix of FILE, else {default}")
+    group.add_argument(
+        "-f", "--format", choices=list(formats), help=f"default: from the suffix of FILE, else {default}"
+    )
     group.add_argument("-o", "--output", metavar="FILE", help="write to FILE instead of standard output")
 
 
@@ -207,5 +216,9 @@ def pick(estate: Estate, key: str) -> Flow:
         if found is not None:
             return found
     near = inside or difflib.get_close_matches(key, names, 3, 0.4)
-    hint = "did you mean " + " or ".join(f"'{n}'" for n in near[:5]) + "?" if near else "`zeitbuch inventory` lists the flows"
+    hint = (
+        "did you mean " + " or ".join(f"'{n}'" for n in near[:5]) + "?"
+        if near
+        else "`zeitbuch inventory` lists the flows"
+    )
     raise fail("flow-unknown", f"expected the id or name of a flow, found '{key}'", hint)

@@ -16,7 +16,9 @@ examples:
 
 def add(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
-    parser.add_argument("--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated")
+    parser.add_argument(
+        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+    )
     add_output(parser, FORMATS, "yaml")
     add_reading(parser)
 

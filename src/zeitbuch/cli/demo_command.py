@@ -31,7 +31,9 @@ OPEN = (
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", metavar="FOLDER", nargs="?", default="zeitbuch-demo", help="where to write (default: zeitbuch-demo)")
+    parser.add_argument(
+        "folder", metavar="FOLDER", nargs="?", default="zeitbuch-demo", help="where to write (default: zeitbuch-demo)"
+    )
     parser.add_argument("--write-only", action="store_true", help="write the files, run nothing")
     parser.add_argument("--force", action="store_true", help="write into a folder that is not empty")
 
@@ -49,7 +51,11 @@ def run(args: argparse.Namespace) -> int:
 
     folder = Path(args.folder)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())) and not args.force:
-        raise fail("demo-folder", f"expected a new or empty folder, found {folder} with contents", "name another folder, or add --force")
+        raise fail(
+            "demo-folder",
+            f"expected a new or empty folder, found {folder} with contents",
+            "name another folder, or add --force",
+        )
     with as_file(files("zeitbuch.demo") / "estate") as estate:
         for path in sorted(estate.rglob("*")):
             if path.is_file():

@@ -21,14 +21,16 @@ exit status: 0 no change of meaning; 1 something changed; 2 wrong use or unreada
 def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("old", metavar="OLD", help="file or folder of the older version")
     parser.add_argument("new", metavar="NEW", help="file or folder of the newer version")
-    parser.add_argument("--month", metavar="YYYY-MM", default="", help="month of the cost figures; default as in `estimate`")
+    parser.add_argument(
+        "--month", metavar="YYYY-MM", default="", help="month of the cost figures; default as in `estimate`"
+    )
     add_figures(parser)
     add_output(parser, FORMATS, "text")
     add_reading(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.change_cost import cost_changes
+    from zeitbuch.core.change_cost import CostChange, cost_changes
     from zeitbuch.core.changes import changes
     from zeitbuch.core.estimate import estimate, month_for
     from zeitbuch.core.results import DiffResult
@@ -47,11 +49,13 @@ def run(args: argparse.Namespace) -> int:
     new = session.estate([args.new])
     session.reader.problems = [*before, *session.reader.problems, *problems]
     found = changes(old, new)
-    costs = ()
+    costs: tuple[CostChange, ...] = ()
     if card is not None and found.flows:
         year, month = month_for(assumptions, card, args.month)
         when = f"{year:04d}-{month:02d}"
-        costs = cost_changes(old, new, estimate(old, card, assumptions, when), estimate(new, card, assumptions, when), found)
+        costs = cost_changes(
+            old, new, estimate(old, card, assumptions, when), estimate(new, card, assumptions, when), found
+        )
     currency = card.currency if card is not None else ""
     if form == "json":
         out = to_json("diff", DiffResult(bool(found.flows), currency, found.flows, found.unchanged, tuple(costs)))

@@ -20,8 +20,12 @@ HTML pages are single files without scripts. The same input gives the same bytes
 def add(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     group = parser.add_argument_group("what to write")
-    group.add_argument("--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated")
-    group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the cost table; default as in `estimate`")
+    group.add_argument(
+        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+    )
+    group.add_argument(
+        "--month", metavar="YYYY-MM", default="", help="month of the cost table; default as in `estimate`"
+    )
     add_figures(parser)
     group = parser.add_argument_group("output")
     group.add_argument("-f", "--format", choices=FORMATS, default="html", help="default: html")

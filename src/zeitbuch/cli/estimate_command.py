@@ -26,9 +26,16 @@ cost is unknown (?); without assumptions every figure that needs one rests on de
 def add(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     group = parser.add_argument_group("what to estimate")
-    group.add_argument("--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated")
+    group.add_argument(
+        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+    )
     group.add_argument("--steps", action="store_true", help="one row a step instead of one a flow")
-    group.add_argument("--month", metavar="YYYY-MM", default="", help="calendar month; default: of the assumptions, else of the newest price")
+    group.add_argument(
+        "--month",
+        metavar="YYYY-MM",
+        default="",
+        help="calendar month; default: of the assumptions, else of the newest price",
+    )
     add_figures(parser)
     add_output(parser, FORMATS, "table")
     add_reading(parser)
@@ -89,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
 
         stream.write(monthly_cost(result, form), args.output)
         return session.finish()
-    sheet = steps_sheet(result) if args.steps else flows_sheet(result)
+    sheet = steps_sheet(result, form == "csv") if args.steps else flows_sheet(result)
     if form == "json":
         if not args.steps:
             result = structs.replace(result, flows=tuple(structs.replace(f, steps=()) for f in result.flows))

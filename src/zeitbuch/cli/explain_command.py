@@ -16,8 +16,16 @@ examples:
 
 def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("flow", metavar="FLOW", help="id or name of the flow")
-    parser.add_argument("step", metavar="STEP", nargs="?", help="id, name or number of a step; without it the whole flow")
-    parser.add_argument("--source", metavar="SOURCE", action="append", default=[], help="file, folder or -; default: the workspace's sources")
+    parser.add_argument(
+        "step", metavar="STEP", nargs="?", help="id, name or number of a step; without it the whole flow"
+    )
+    parser.add_argument(
+        "--source",
+        metavar="SOURCE",
+        action="append",
+        default=[],
+        help="file, folder or -; default: the workspace's sources",
+    )
     add_output(parser, FORMATS, "text")
     add_reading(parser)
 

@@ -14,7 +14,9 @@ from .commands import COMMANDS
 
 OK, NO, WRONG = 0, 1, 2
 
-DESCRIPTION = "Reads exported AI workflow definitions and says what they do, what they call, what they cost and what changed."
+DESCRIPTION = (
+    "Reads exported AI workflow definitions and says what they do, what they call, what they cost and what changed."
+)
 EPILOG = """\
 examples:
   zeitbuch demo out                      try everything on a made-up estate

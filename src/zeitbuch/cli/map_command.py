@@ -17,7 +17,9 @@ examples:
 def add(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     group = parser.add_argument_group("what to draw")
-    group.add_argument("--flow", metavar="NAME", help="this flow (id or name); without it all flows, into the folder of -o")
+    group.add_argument(
+        "--flow", metavar="NAME", help="this flow (id or name); without it all flows, into the folder of -o"
+    )
     group.add_argument("--scale", type=float, default=2.0, metavar="N", help="pixels a point in PNG (default: 2)")
     add_output(parser, FORMATS, "svg")
     add_reading(parser)

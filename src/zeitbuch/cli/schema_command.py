@@ -17,7 +17,11 @@ SCHEMAS = {
     "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
 }
 _RESULTS = ("inventory", "estimate", "diff", "explain")
-EXAMPLE = "names:\n" + "\n".join(f"  {n:<12} {w}" for n, (_, _, w) in SCHEMAS.items()) + "\n\nexample:\n  zeitbuch schema flow -o flow.schema.json"
+EXAMPLE = (
+    "names:\n"
+    + "\n".join(f"  {n:<12} {w}" for n, (_, _, w) in SCHEMAS.items())
+    + "\n\nexample:\n  zeitbuch schema flow -o flow.schema.json"
+)
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -45,7 +49,12 @@ def schema(name: str) -> dict[str, Any]:
     if name == "flow":
         root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
         root["additionalProperties"] = False
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **root, "title": f"Zeitbuch: {words}", "$defs": parts}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **root,
+        "title": f"Zeitbuch: {words}",
+        "$defs": parts,
+    }
 
 
 def run(args: argparse.Namespace) -> int:

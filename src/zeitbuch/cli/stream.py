@@ -48,5 +48,7 @@ def write(data: str | bytes, target: str | None) -> None:
             with contextlib.suppress(OSError):
                 os.unlink(beside)  # noqa: PTH108
         raise fail(
-            "write", f"expected to write {target}, found: {error.strerror or error}", "choose another place with -o FILE"
+            "write",
+            f"expected to write {target}, found: {error.strerror or error}",
+            "choose another place with -o FILE",
         ) from None

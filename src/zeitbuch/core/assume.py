@@ -100,7 +100,9 @@ def problems(assumptions: Assumptions, source: str) -> list[Problem]:
             if not low <= value <= (float("inf") if high is None else high) or value != value or value == float("inf"):
                 top = f" to {high:g}" if high is not None else " upwards"
                 message = f"{where}: expected {quantity} ({meaning}) from {low:g}{top}, found {value:g}"
-                found.append(Problem("assume-range", "error", message, hint="nothing is computed from this value; correct it"))
+                found.append(
+                    Problem("assume-range", "error", message, hint="nothing is computed from this value; correct it")
+                )
         if rule.share is not None and not rule.case:
             message = f"{where}: expected `case` beside `share`, found none"
             found.append(Problem("assume-empty", "error", message, hint="name the case that the share is for"))
@@ -132,7 +134,9 @@ class Book:
         for rule in self.rules:
             if getattr(rule, quantity) is None:
                 continue
-            if (rule.step and not (step and _hit(rule.step, *step))) or (rule.case and not (case and _hit(rule.case, *case))):
+            if (rule.step and not (step and _hit(rule.step, *step))) or (
+                rule.case and not (case and _hit(rule.case, *case))
+            ):
                 continue
             if rule.trigger and not (trigger and _hit(rule.trigger, *trigger)):
                 continue
@@ -143,7 +147,9 @@ class Book:
             return None
         rule = best[1]
         where = "/".join(p for p in (rule.flow, rule.step or rule.trigger, rule.case) if p)
-        return Value(getattr(rule, quantity), rule.evidence, f"assumptions for {where}" + (f": {rule.note}" if rule.note else ""))
+        return Value(
+            getattr(rule, quantity), rule.evidence, f"assumptions for {where}" + (f": {rule.note}" if rule.note else "")
+        )
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""

@@ -63,7 +63,10 @@ def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, mos
 
 
 def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
-    lines = [Line(t, NAME, bold=True, full=name if t.endswith("…") else "") for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)]
+    lines = [
+        Line(t, NAME, bold=True, full=name if t.endswith("…") else "")
+        for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)
+    ]
     for detail in details:
         text = cut(detail, TEXT_WIDTH, SMALL, False, measure)
         lines.append(Line(text, SMALL, quiet=True, full=detail if text != detail else ""))
@@ -92,7 +95,9 @@ def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure
 def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
     """Width and height of a card for what it holds."""
     # The order number stands in the upper right corner, beside the first line.
-    text = max([measure(line.text, line.size, line.bold) + (24.0 if i == 0 else 0.0) for i, line in enumerate(lines)] or [0.0])
+    text = max(
+        [measure(line.text, line.size, line.bold) + (24.0 if i == 0 else 0.0) for i, line in enumerate(lines)] or [0.0]
+    )
     row = max([measure(r.text, SMALL, False) + INK["role"] + 46 for r in rows] or [0.0])
     tab = tabs[-1].x + tabs[-1].width + PAD - SPINE - 2 * PAD if tabs else 0.0
     width = SPINE + 2 * PAD + max(text, row, tab, 110.0)
@@ -129,9 +134,21 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
         details.append("switched off")
     rows = []
     for helper in graph.attached.get(step.id, []):
-        inner = helper.model.name if helper.kind == "model" and helper.model is not None and helper.model.name else helper.title
+        inner = (
+            helper.model.name
+            if helper.kind == "model" and helper.model is not None and helper.model.name
+            else helper.title
+        )
         text = cut(inner, TEXT_WIDTH - 40, SMALL, False, measure)
-        rows.append(AttachedRow(helper.id, ROLE_WORDS.get(helper.kind, "tool"), text, f"{helper.title} ({helper.operation or helper.kind})", helper.effect))
+        rows.append(
+            AttachedRow(
+                helper.id,
+                ROLE_WORDS.get(helper.kind, "tool"),
+                text,
+                f"{helper.title} ({helper.operation or helper.kind})",
+                helper.effect,
+            )
+        )
     lines = _lines(step.title, details, measure)
     tabs = _tabs(outgoing, graph.names, measure)
     width, height = sized(lines, rows, tabs, measure)
@@ -153,7 +170,11 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
 
 def trigger_card(trigger: Trigger, measure: Measure) -> Card:
     """The card of a trigger."""
-    lines = _lines(trigger.title if trigger.name else trigger_words(trigger), [trigger_words(trigger)] if trigger.name else [], measure)
+    lines = _lines(
+        trigger.title if trigger.name else trigger_words(trigger),
+        [trigger_words(trigger)] if trigger.name else [],
+        measure,
+    )
     width, height = sized(lines, [], [], measure)
     return Card(
         id=trigger.id, number="", kind="trigger", effect="none", frame="start", lines=tuple(lines), rows=(), tabs=(),

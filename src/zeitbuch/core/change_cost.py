@@ -24,7 +24,9 @@ class CostChange(Struct, frozen=True):
     month_after: Money | None
 
 
-def cost_changes(old: Estate, new: Estate, before: EstateEstimate, after: EstateEstimate, found: EstateChanges) -> tuple[CostChange, ...]:
+def cost_changes(
+    old: Estate, new: Estate, before: EstateEstimate, after: EstateEstimate, found: EstateChanges
+) -> tuple[CostChange, ...]:
     """The cost of every changed flow, before and after."""
     pairs, _, _ = match_flows(old.flows, new.flows)
     old_id = {b.id: a.id for a, b in pairs}

@@ -4,8 +4,6 @@
 
 from __future__ import annotations
 
-import re
-from difflib import SequenceMatcher
 from typing import Any, Literal
 
 from msgspec import Struct, structs
@@ -13,9 +11,10 @@ from msgspec import Struct, structs
 from . import prose
 from .fingerprint import meaning
 from .match import match_flows, match_steps
-from .model import Binding, Estate, Flow, Link, Origin, Step, Trigger
+from .model import Binding, Connection, Estate, Flow, Link, Origin, Step, Trigger
 from .names import names_of, readable
 from .prose import quoted
+from .word_diff import Word, word_changes
 from .words import EFFECT_WORDS, KIND_WORDS, joined, span_words, trigger_words
 
 Weight = Literal["risk", "meaning", "note"]
@@ -28,13 +27,6 @@ WEIGHTS: dict[str, Weight] = {
     "error route added": "risk", "error route removed": "risk", "case": "meaning", "called flow": "risk", "note": "note",
     "variable": "meaning", "unread content": "meaning", "other setting": "meaning",
 }  # fmt: skip
-
-
-class Word(Struct, frozen=True):
-    """A piece of a text comparison: ``mark`` is same, old or new."""
-
-    mark: Literal["same", "old", "new"]
-    text: str
 
 
 class Change(Struct, frozen=True):
@@ -66,42 +58,6 @@ class EstateChanges(Struct, frozen=True):
     unchanged: int
 
 
-_PIECES = re.compile(r"\s+|\w+|[^\w\s]", re.UNICODE)
-
-
-def word_changes(old: str, new: str) -> tuple[Word, ...]:
-    """Two texts by words. Equal stretches of less than two words between changes are drawn into them."""
-    a, b = _PIECES.findall(old), _PIECES.findall(new)
-    pieces: list[Word] = []
-
-    def put(mark: Literal["same", "old", "new"], text: str) -> None:
-        if text:
-            pieces.append(Word(mark, text))
-
-    pending_old, pending_new = "", ""
-    for tag, i1, i2, j1, j2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
-        left, right = "".join(a[i1:i2]), "".join(b[j1:j2])
-        if tag == "equal" and (left.strip() or not (pending_old or pending_new)) and (
-            len(left.split()) > 1 or not (pending_old or pending_new)
-        ):
-            put("old", pending_old)
-            put("new", pending_new)
-            pending_old = pending_new = ""
-            put("same", left)
-        else:
-            pending_old += left
-            pending_new += right
-    # What both end with belongs to neither.
-    tail = ""
-    while pending_old and pending_new and pending_old[-1] == pending_new[-1] and not pending_old[-1].isalnum():
-        tail = pending_old[-1] + tail
-        pending_old, pending_new = pending_old[:-1], pending_new[:-1]
-    put("old", pending_old)
-    put("new", pending_new)
-    put("same", tail)
-    return tuple(pieces)
-
-
 class _Comparison:
     """Collects the changes of one pair of flows."""
 
@@ -110,7 +66,15 @@ class _Comparison:
         self.old_names, self.new_names = names_of(old), names_of(new)
         self.found: list[Change] = []
 
-    def add(self, kind: str, where: str, old: Any = "", new: Any = "", words: tuple[Word, ...] = (), at: tuple[Origin | None, Origin | None] = (None, None)) -> None:
+    def add(
+        self,
+        kind: str,
+        where: str,
+        old: Any = "",
+        new: Any = "",
+        words: tuple[Word, ...] = (),
+        at: tuple[Origin | None, Origin | None] = (None, None),
+    ) -> None:
         self.found.append(Change(kind, WEIGHTS[kind], where, str(old), str(new), words, *at))
 
     def compare(self) -> list[Change]:
@@ -131,15 +95,21 @@ class _Comparison:
         if old.owners != new.owners:
             self.add("owner", "the flow", ", ".join(old.owners), ", ".join(new.owners))
         if old.description != new.description:
-            self.add("description", "the flow", old.description, new.description, word_changes(old.description, new.description))
+            self.add(
+                "description",
+                "the flow",
+                old.description,
+                new.description,
+                word_changes(old.description, new.description),
+            )
         for word, a, b in (("folder", old.folder, new.folder), ("environment", old.environment, new.environment)):
             if a != b:
                 self.add("note", f"the flow's {word}", a, b)
         before, after = {c.id: c for c in old.connections}, {c.id: c for c in new.connections}
         for key in [*before, *(k for k in after if k not in before)]:
-            a, b = before.get(key), after.get(key)
-            if a != b:
-                self.add("connection", "the flow", *(f"{c.name or c.id} ({c.service} {c.account})".replace(" )", ")") if c else "none" for c in (a, b)))
+            first, second = before.get(key), after.get(key)
+            if first != second:
+                self.add("connection", "the flow", _account(first), _account(second))
 
     def _triggers(self) -> None:
         before, after = {t.id: t for t in self.old.triggers}, {t.id: t for t in self.new.triggers}
@@ -149,7 +119,9 @@ class _Comparison:
                 one = a or b
                 assert one is not None
                 words = trigger_words(one)
-                self.add("trigger", quoted(one.title), words if a else "none", words if b else "none", at=(_o(a), _o(b)))
+                self.add(
+                    "trigger", quoted(one.title), words if a else "none", words if b else "none", at=(_o(a), _o(b))
+                )
                 continue
             if a == b:
                 continue
@@ -211,7 +183,11 @@ class _Comparison:
         plain("enabled", "on" if a.enabled else "off", "on" if b.enabled else "off")
         plain("connection", a.connection, b.connection)
         plain("called flow", a.calls, b.calls)
-        plain("condition", readable(a.condition or "", a.refs, self.old_names), readable(b.condition or "", b.refs, self.new_names))
+        plain(
+            "condition",
+            readable(a.condition or "", a.refs, self.old_names),
+            readable(b.condition or "", b.refs, self.new_names),
+        )
         plain("condition", "any" if a.inclusive else "one", "any" if b.inclusive else "one", "cases that go on")
         plain("retry", _retry(a), _retry(b))
         plain("retry", a.timeout and span_words(a.timeout), b.timeout and span_words(b.timeout), "timeout")
@@ -238,7 +214,13 @@ class _Comparison:
         for word in ("modality", "task", "temperature", "max_output", "max_turns"):
             x, y = getattr(old, word), getattr(new, word)
             if x != y:
-                self.add("model setting", f"{where} ({word.replace('_', ' ')})", "none" if x is None else x, "none" if y is None else y, at=at)
+                self.add(
+                    "model setting",
+                    f"{where} ({word.replace('_', ' ')})",
+                    "none" if x is None else x,
+                    "none" if y is None else y,
+                    at=at,
+                )
         for n in range(max(len(old.prompts), len(new.prompts))):
             p = old.prompts[n] if n < len(old.prompts) else None
             q = new.prompts[n] if n < len(new.prompts) else None
@@ -248,7 +230,9 @@ class _Comparison:
             role = (q or p).role  # type: ignore[union-attr]
             self.add("prompt", f"{where} ({role} prompt)", before, after, word_changes(before, after), at=at)
 
-    def _inputs(self, where: str, old: tuple[Binding, ...], new: tuple[Binding, ...], at: tuple[Origin | None, Origin | None]) -> None:
+    def _inputs(
+        self, where: str, old: tuple[Binding, ...], new: tuple[Binding, ...], at: tuple[Origin | None, Origin | None]
+    ) -> None:
         before, after = {x.name: x for x in old}, {x.name: x for x in new}
         for name in [*before, *(k for k in after if k not in before)]:
             a, b = before.get(name), after.get(name)
@@ -258,7 +242,13 @@ class _Comparison:
             x = prose.shown(a.value, a.refs, self.old_names) if a else "none"
             y = prose.shown(b.value, b.refs, self.new_names) if b else "none"
             if a and b and a.decided != b.decided:
-                self.add("input decider", place, f"{prose.decided(a, self.old_names)}: {x}", f"{prose.decided(b, self.new_names)}: {y}", at=at)
+                self.add(
+                    "input decider",
+                    place,
+                    f"{prose.decided(a, self.old_names)}: {x}",
+                    f"{prose.decided(b, self.new_names)}: {y}",
+                    at=at,
+                )
             elif x != y or a is None or b is None or a.decided == "model":
                 self.add("input", place, x, y, at=at)
             else:
@@ -281,7 +271,10 @@ class _Comparison:
         for k in [*before, *(x for x in after if x not in before)]:
             old, new = list(before.get(k, [])), list(after.get(k, []))
             for link in list(old):
-                twin = next((n for n in new if (n.label, n.condition, n.after) == (link.label, link.condition, link.after)), None)
+                twin = next(
+                    (n for n in new if (n.label, n.condition, n.after) == (link.label, link.condition, link.after)),
+                    None,
+                )
                 if twin is not None:
                     old.remove(link)
                     new.remove(twin)
@@ -292,11 +285,23 @@ class _Comparison:
             for link in old:
                 kind = "error route removed" if link.role == "error" else "link removed"
                 if not {link.source, link.target} & removed:
-                    self.add(kind, self._arrow(link, self.old_names), _case(link, self.old_names) or "link", "", at=(link.origin, None))
+                    self.add(
+                        kind,
+                        self._arrow(link, self.old_names),
+                        _case(link, self.old_names) or "link",
+                        "",
+                        at=(link.origin, None),
+                    )
             for link in new:
                 kind = "error route added" if link.role == "error" else "link added"
                 if not {link.source, link.target} & added:
-                    self.add(kind, self._arrow(link, self.new_names), "", _case(link, self.new_names) or "link", at=(None, link.origin))
+                    self.add(
+                        kind,
+                        self._arrow(link, self.new_names),
+                        "",
+                        _case(link, self.new_names) or "link",
+                        at=(None, link.origin),
+                    )
 
     def _arrow(self, link: Link, names: dict[str, str]) -> str:
         return f"{quoted(names.get(link.source, link.source))} to {quoted(names.get(link.target, link.target))}"
@@ -306,11 +311,23 @@ class _Comparison:
         for name in [*before, *(k for k in after if k not in before)]:
             a, b = before.get(name), after.get(name)
             if a != b:
-                self.add("variable", f"variable {name}", prose.shown(a.value, (), {}) if a else "none", prose.shown(b.value, (), {}) if b else "none")
+                self.add(
+                    "variable",
+                    f"variable {name}",
+                    prose.shown(a.value, (), {}) if a else "none",
+                    prose.shown(b.value, (), {}) if b else "none",
+                )
 
 
 def _o(item: Trigger | None) -> Origin | None:
     return item.origin if item is not None else None
+
+
+def _account(c: Connection | None) -> str:
+    if c is None:
+        return "none"
+    about = f"{c.service} {c.account}".strip()
+    return f"{c.name or c.id} ({about})" if about else c.name or c.id
 
 
 def _retry(step: Step) -> str:
@@ -324,7 +341,13 @@ def _repeat(step: Step, names: dict[str, str]) -> str:
     r = step.repeat
     if r is None:
         return "none"
-    words = f"over {readable(r.items, r.refs, names)}" if r.items else f"until {readable(r.until, r.refs, names)}" if r.until else "not stated"
+    words = (
+        f"over {readable(r.items, r.refs, names)}"
+        if r.items
+        else f"until {readable(r.until, r.refs, names)}"
+        if r.until
+        else "not stated"
+    )
     return words + (f", at most {r.cap}x" if r.cap else "")
 
 
@@ -333,7 +356,11 @@ def _refs(b: Binding) -> str:
 
 
 def _case(link: Link, names: dict[str, str]) -> str:
-    said = [link.label, readable(link.condition, link.refs, names) if link.condition != link.label else "", ", ".join(link.after)]
+    said = [
+        link.label,
+        readable(link.condition, link.refs, names) if link.condition != link.label else "",
+        ", ".join(link.after),
+    ]
     return " / ".join(s for s in said if s)
 
 
@@ -360,10 +387,24 @@ def changes(old: Estate, new: Estate) -> EstateChanges:
     unchanged = 0
     for flow in removed:
         about = prose.triggers_list(flow)
-        found.append(FlowChanges(flow.id, flow.title, "removed", (Change("flow removed", WEIGHTS["flow removed"], "the flow", "; ".join(about)),)))
+        found.append(
+            FlowChanges(
+                flow.id,
+                flow.title,
+                "removed",
+                (Change("flow removed", WEIGHTS["flow removed"], "the flow", "; ".join(about)),),
+            )
+        )
     for flow in added:
         about = prose.triggers_list(flow)
-        found.append(FlowChanges(flow.id, flow.title, "added", (Change("flow added", WEIGHTS["flow added"], "the flow", "", "; ".join(about)),)))
+        found.append(
+            FlowChanges(
+                flow.id,
+                flow.title,
+                "added",
+                (Change("flow added", WEIGHTS["flow added"], "the flow", "", "; ".join(about)),),
+            )
+        )
     order = {id(f): i for i, f in enumerate(new.flows)}
     for a, b in sorted(pairs, key=lambda p: order[id(p[1])]):
         one = flow_changes(a, b)

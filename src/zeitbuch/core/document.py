@@ -14,9 +14,10 @@ from .estimate_sheet import evidence_words, money_words
 from .fingerprint import fingerprint
 from .inventory import row
 from .model import Flow, Step
-from .names import ref_words
+from .rates import UNITS
 from .sheet import Column, Sheet, number, percent
 from .topology import Graph
+from .usage import model_of
 from .words import EFFECT_WORDS, KIND_WORDS, plural, triggers_words
 
 
@@ -100,7 +101,10 @@ def _facts(flow: Flow) -> Facts:
         ("Last change", flow.changed[:10]),
         ("Pattern", row(flow).pattern),
         ("Read", f"{percent(flow.content.read_share)} of {flow.content.values:,} values of the export"),
-        ("Export", f"{flow.origin.source}{'#' + flow.origin.pointer if flow.origin.pointer else ''}" if flow.origin else ""),
+        (
+            "Export",
+            f"{flow.origin.source}{'#' + flow.origin.pointer if flow.origin.pointer else ''}" if flow.origin else "",
+        ),
     ]
     return Facts(tuple((k, v) for k, v in pairs if v))
 
@@ -110,10 +114,26 @@ def _connections(flow: Flow) -> list[Block]:
         return [Paragraph("The export names none.", quiet=True)]
     rows = []
     for c in flow.connections:
-        users = [s for s in flow.steps if s.connection == c.id] + [t for t in flow.triggers if t.connection == c.id]  # type: ignore[operator]
-        effects = dict.fromkeys(EFFECT_WORDS[s.effect] for s in flow.steps if s.connection == c.id and EFFECT_WORDS[s.effect])
-        rows.append((c.name or c.id, c.service, c.account, ", ".join(effects) or "not used by a step", len(users)))
-    columns = (Column("name", "connection"), Column("service", "service"), Column("account", "account"), Column("does", "the flow there"), Column("users", "used by", "count"))
+        users = sum(s.connection == c.id for s in flow.steps) + sum(t.connection == c.id for t in flow.triggers)
+        effects = dict.fromkeys(
+            EFFECT_WORDS[s.effect] for s in flow.steps if s.connection == c.id and EFFECT_WORDS[s.effect]
+        )
+        rows.append(
+            (
+                c.name or c.id,
+                c.service,
+                c.account,
+                ", ".join(effects) or ("nothing known" if users else "not used"),
+                users,
+            )
+        )
+    columns = (
+        Column("name", "connection"),
+        Column("service", "service"),
+        Column("account", "account"),
+        Column("does", "the flow there"),
+        Column("users", "used by", "count"),
+    )
     return [Table(Sheet(columns, tuple(rows)))]
 
 
@@ -142,9 +162,12 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
             blocks.append(Table(Sheet(columns, tuple(found))))
     if step.inputs:
         columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
-        rows = tuple((b.name, prose.shown(b.value, b.refs, names) if b.decided != "model" else "", prose.decided(b, names)) for b in step.inputs)
+        rows = tuple(
+            (b.name, prose.shown(b.value, b.refs, names) if b.decided != "model" else "", prose.decided(b, names))
+            for b in step.inputs
+        )
         blocks.append(Table(Sheet(columns, rows)))
-    use = prose.model_of(graph, step)
+    use = model_of(graph, step)
     if use is not None and step.kind in ("model", "agent", "embed"):
         settings = [
             ("Model", use.name or "not named in the export"),
@@ -194,8 +217,17 @@ def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     )  # fmt: skip
     rows: list[tuple[Any, ...]] = []
     for step in found.steps:
-        for part in step.parts:
-            rows.append((f"{step.number} {step.name}", f"{part.unit}", part.quantity, part.cost, part.evidence, part.why))
+        for at, part in enumerate(step.parts):
+            rows.append(
+                (
+                    f"{step.number} {step.name}" if at == 0 else "",
+                    UNITS[part.unit][0],
+                    part.quantity,
+                    part.cost,
+                    part.evidence,
+                    part.why,
+                )
+            )
     if rows:
         total = ("a run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
         blocks.append(Table(Sheet(columns, tuple(rows), total)))
@@ -224,7 +256,10 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
     if found is not None and result is not None:
         blocks += [Heading(2, "Calls and cost", "cost"), *_cost(found, result)]
     if flow.unread:
-        blocks += [Heading(2, "Not understood", "unread"), Paragraph("Parts of the export that the dialect does not place: " + ", ".join(flow.unread))]
+        blocks += [
+            Heading(2, "Not understood", "unread"),
+            Paragraph("Parts of the export that the dialect does not place: " + ", ".join(flow.unread)),
+        ]
     blocks += [Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
     return Page(name, flow.title, tuple(blocks))
 
@@ -243,11 +278,12 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
     blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{plural(len(flows), 'flow')}, one document each.")]
     if result is not None:
         t = result.total
-        blocks.append(Paragraph(f"Model cost in {result.month}: {money_words(t.cost_month, result.currency)}; it rests on {evidence_words(t.evidence)}."))
+        blocks.append(
+            Paragraph(
+                f"Model cost in {result.month}: {money_words(t.cost_month, result.currency)}; it rests on {evidence_words(t.evidence)}."
+            )
+        )
         if t.unknown_volume:
             blocks.append(Paragraph(f"Without {', '.join(t.unknown_volume)}: no volume is known.", quiet=True))
     blocks.append(Links(tuple(items)))
     return Page("index", "Flows", tuple(blocks), "index")
-
-
-__all__ = ["Page", "flow_page", "index_page", "ref_words", "step_blocks"]

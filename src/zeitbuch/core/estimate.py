@@ -218,7 +218,9 @@ def _one(flow: Flow, assumptions: Assumptions, prices: Prices) -> _Run:
     return _Run(flow, book, steps, cost, weighted, called, notes)
 
 
-def _with_called(key: str, runs: dict[str, _Run], names: dict[str, str], seen: tuple[str, ...]) -> tuple[Money, list[str]]:
+def _with_called(
+    key: str, runs: dict[str, _Run], names: dict[str, str], seen: tuple[str, ...]
+) -> tuple[Money, list[str]]:
     """Cost of a run with the flows it calls; a flow that calls itself is counted once and said."""
     run = runs[key]
     total, notes = run.cost, []
@@ -257,7 +259,10 @@ def estimate(estate: Estate, card: RateCard | None, assumptions: Assumptions, mo
     volumes = _volumes(runs, names, (year, number))
     flows = tuple(_flow_estimate(key, run, volumes[key], runs, names) for key, run in runs.items())
     return EstateEstimate(
-        month=f"{year:04d}-{number:02d}", currency=card.currency if card is not None else "", flows=flows, total=_total(flows)
+        month=f"{year:04d}-{number:02d}",
+        currency=card.currency if card is not None else "",
+        flows=flows,
+        total=_total(flows),
     )
 
 
@@ -282,9 +287,7 @@ def _volumes(runs: dict[str, _Run], names: dict[str, str], month: tuple[int, int
                 called = None
                 break
             had = called or Value(0.0, "read", "called by other flows")
-            called = Value(
-                had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why
-            )
+            called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
         run = runs[key]
         volume = flow_volume(run.flow, run.book, month, called)
         if len(seen) == 1:
@@ -296,9 +299,7 @@ def _volumes(runs: dict[str, _Run], names: dict[str, str], month: tuple[int, int
     return volumes
 
 
-def _flow_estimate(
-    key: str, run: _Run, volume: Volume, runs: dict[str, _Run], names: dict[str, str]
-) -> FlowEstimate:
+def _flow_estimate(key: str, run: _Run, volume: Volume, runs: dict[str, _Run], names: dict[str, str]) -> FlowEstimate:
     calls = sum(s.calls for s in run.steps)
     with_called, notes = _with_called(key, runs, names, (key,))
     known = volume.runs

@@ -45,15 +45,36 @@ def flows_sheet(result: EstateEstimate) -> Sheet:
         Column("cost_month", f"{unit}/month", "money"),
         Column("evidence", "cost rests on", rank=3),
     )
+
     def dear(f: FlowEstimate) -> Any:
         return (f.cost_month is None, -(f.cost_month.amount if f.cost_month else 0), f.name)
 
     rows = tuple(
-        (f.name, f.runs, f.calls, f.input_tokens, f.output_tokens, _cost(f.cost), f.calls_month, _cost(f.cost_month), evidence_words(f.evidence))
+        (
+            f.name,
+            f.runs,
+            f.calls,
+            f.input_tokens,
+            f.output_tokens,
+            _cost(f.cost),
+            f.calls_month,
+            _cost(f.cost_month),
+            evidence_words(f.evidence),
+        )
         for f in sorted(result.flows, key=dear)
     )
     t = result.total
-    total = (f"{len(rows)} flows", t.runs, "", "", "", "", t.calls_month, _cost(t.cost_month), evidence_words(t.evidence))
+    total = (
+        f"{len(rows)} flows",
+        t.runs,
+        "",
+        "",
+        "",
+        "",
+        t.calls_month,
+        _cost(t.cost_month),
+        evidence_words(t.evidence),
+    )
     return Sheet(columns=columns, rows=rows, total=total, title=f"Estimate for {result.month}", notes=notes(result))
 
 
@@ -61,7 +82,9 @@ def notes(result: EstateEstimate) -> tuple[str, ...]:
     """What a reader of the table must know."""
     found: list[str] = []
     if result.total.unknown_volume:
-        found.append("? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out")
+        found.append(
+            "? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out"
+        )
     unknown = sorted({m for f in result.flows for m in f.cost.unknown})
     if unknown:
         found.append("? cost: the rate card has no price for " + ", ".join(unknown))
@@ -70,10 +93,10 @@ def notes(result: EstateEstimate) -> tuple[str, ...]:
     return tuple(found)
 
 
-def steps_sheet(result: EstateEstimate) -> Sheet:
-    """One row a step of every flow, in order."""
+def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
+    """One row a step of every flow, in order; ``full`` names the flow on every row (for machines)."""
     unit = result.currency or "no rate card"
-    columns = (
+    columns: tuple[Column, ...] = (
         Column("flow", "flow"),
         Column("number", "no."),
         Column("step", "step"),
@@ -92,7 +115,7 @@ def steps_sheet(result: EstateEstimate) -> Sheet:
             spent = bool(s.parts)
             rows.append(
                 (
-                    f.name if at == 0 else "", s.number, s.name, s.kind, s.passes, s.model,
+                    f.name if at == 0 or full else "", s.number, s.name, s.kind, s.passes, s.model,
                     s.calls if spent else "", s.input_tokens if spent else "", s.output_tokens if spent else "",
                     _cost(s.cost) if spent else "", evidence_words(s.evidence) if spent else "",
                 )
@@ -100,5 +123,21 @@ def steps_sheet(result: EstateEstimate) -> Sheet:
     total: tuple[Any, ...] | None = None
     if len(result.flows) == 1:
         f = result.flows[0]
-        total = ("a run", "", "", "", "", "", f.calls, f.input_tokens, f.output_tokens, _cost(f.cost), evidence_words(f.evidence))
-    return Sheet(columns=columns, rows=tuple(rows), total=total, title="Estimate of one run, step by step", notes=notes(result))
+        total = (
+            "a run",
+            "",
+            "",
+            "",
+            "",
+            "",
+            f.calls,
+            f.input_tokens,
+            f.output_tokens,
+            _cost(f.cost),
+            evidence_words(f.evidence),
+        )
+    title = "Estimate of one run, step by step"
+    if len(result.flows) == 1 and not full:
+        columns, rows, total = columns[1:], [r[1:] for r in rows], ("", "a run", *total[3:]) if total else None
+        title = f"Estimate of one run of {result.flows[0].name}, step by step"
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=notes(result))

@@ -21,7 +21,9 @@ def meaning(flow: Flow) -> Flow:
         format="",
         content=Content(),
         origin=None,
-        triggers=tuple(structs.replace(t, position=None, origin=None) for t in sorted(flow.triggers, key=lambda t: t.id)),
+        triggers=tuple(
+            structs.replace(t, position=None, origin=None) for t in sorted(flow.triggers, key=lambda t: t.id)
+        ),
         steps=tuple(structs.replace(s, position=None, origin=None) for s in sorted(flow.steps, key=lambda s: s.id)),
         links=tuple(
             structs.replace(k, origin=None)

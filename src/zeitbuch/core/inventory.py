@@ -166,9 +166,15 @@ _COLUMNS = (
 def sheet(entries: list[Row], full: bool = False) -> Sheet:
     """The inventory as a sheet; ``full`` adds id, folder, format and source, and whole time stamps."""
     t = totals(entries)
-    columns = _COLUMNS
+    columns: tuple[Column, ...] = _COLUMNS
     if full:
-        columns = (Column("id", "id"), *_COLUMNS, Column("folder", "folder"), Column("format", "format"), Column("source", "source"))
+        columns = (
+            Column("id", "id"),
+            *_COLUMNS,
+            Column("folder", "folder"),
+            Column("format", "format"),
+            Column("source", "source"),
+        )
     rows_ = tuple(
         tuple(getattr(r, c.key) if full or c.key != "changed" else r.changed[:10] for c in columns) for r in entries
     )

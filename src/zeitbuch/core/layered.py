@@ -4,6 +4,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from msgspec import Struct
 
 GAP_X = 34.0
@@ -126,7 +128,7 @@ class Layers:
         self.down = {b: [] for b in boxes}
         for arc in self.arcs:
             chain = [arc.source, *arc.via, arc.target]
-            for i, (a, b) in enumerate(zip(chain, chain[1:], strict=False)):
+            for i, (a, b) in enumerate(pairwise(chain)):
                 out = arc.out if i == 0 else 0.0
                 into = arc.into if i == len(chain) - 2 else 0.0
                 weight = arc.weight * (1.0 + 3.0 * (boxes[a].lane + boxes[b].lane))
@@ -218,9 +220,13 @@ class Layers:
             else:
                 wanted.append((self.boxes[b].x, 0.01))
         offsets = [0.0]
-        for a, b in zip(row, row[1:], strict=False):
+        for a, b in pairwise(row):
             half = (self.boxes[a].width + self.boxes[b].width) / 2
-            offsets.append(offsets[-1] + half + max(self._gap(a), self._gap(b)) * (0.6 if self.boxes[a].lane and self.boxes[b].lane else 1.0))
+            offsets.append(
+                offsets[-1]
+                + half
+                + max(self._gap(a), self._gap(b)) * (0.6 if self.boxes[a].lane and self.boxes[b].lane else 1.0)
+            )
         # Isotonic regression (pool adjacent violators) on positions less the room needed to their left.
         blocks: list[list[float]] = []
         for (wish, weight), offset in zip(wanted, offsets, strict=True):

@@ -4,11 +4,13 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from msgspec import Struct, structs
 
 from . import cards
-from .cards import NAME, PAD, SMALL, TAB_HEIGHT, Measure, cut
-from .geometry import Card, Frame, PlacedCard, Route, Scene, Style, Tab
+from .cards import PAD, SMALL, TAB_HEIGHT, Measure, cut
+from .geometry import Card, Frame, Line, PlacedCard, Route, Scene, Style, Tab
 from .layered import LANE, Arc, Box, Layers, assign_layers
 from .routing import TRACK, Run, assign_tracks
 from .topology import Edge, Graph, Level
@@ -86,7 +88,7 @@ class LevelLayout:
         if names:
             words = f"branch {joined(names)}"
             text = cut(words, cards.TEXT_WIDTH, SMALL, False, measure)
-            extra = cards.Line(text, SMALL, quiet=True, full=words if text != words else "")
+            extra = Line(text, SMALL, quiet=True, full=words if text != words else "")
             lines = (*card.lines, extra)
             width, height = cards.sized(list(lines), list(card.rows), list(card.tabs), measure)
             card = structs.replace(card, lines=lines, width=width, height=height)
@@ -202,7 +204,7 @@ class LevelLayout:
         at_gap: dict[tuple[int, int], Run] = {}
         for n, (_, _, arc) in enumerate(of_edge):
             chain = [arc.source, *arc.via, arc.target]
-            for i, (a, b) in enumerate(zip(chain, chain[1:], strict=False)):
+            for i, (a, b) in enumerate(pairwise(chain)):
                 x1 = boxes[a].x + (arc.out if i == 0 else 0.0)
                 x2 = boxes[b].x + (arc.into if i == len(chain) - 2 else 0.0)
                 run = Run(n, round(x1, 2), round(x2, 2))
@@ -251,7 +253,9 @@ class LevelLayout:
         dx = x + (piece.width - inner.width) / 2
         dy = top + piece.height - FRAME_BOTTOM - inner.height
         placed += [PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in inner.cards]
-        frames += [Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in inner.frames]
+        frames += [
+            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in inner.frames
+        ]
         for route in inner.routes:
             points = tuple((round(px + dx, 2), round(py + dy, 2)) for px, py in route.points)
             routes.append(structs.replace(route, points=points))
@@ -264,7 +268,10 @@ class LevelLayout:
         return "case" if edge.link.role == "case" else "next"
 
     def _full(self, edge: Edge) -> str:
-        names = {**{k: s.title for k, s in self.graph.steps.items()}, **{k: t.title for k, t in self.graph.triggers.items()}}
+        names = {
+            **{k: s.title for k, s in self.graph.steps.items()},
+            **{k: t.title for k, t in self.graph.triggers.items()},
+        }
         link = edge.link
         words = f"{names[link.source]} to {names[link.target]}"
         said = link.label or link.condition
@@ -316,7 +323,12 @@ class LevelLayout:
         right = spot[0] + piece.width
         lane = right + LANE * (slot + 0.6)
         low, high = spot[1] + piece.height * 0.75, spot[1] + piece.height * 0.3
-        points = ((right, round(low, 2)), (round(lane, 2), round(low, 2)), (round(lane, 2), round(high, 2)), (right, round(high, 2)))
+        points = (
+            (right, round(low, 2)),
+            (round(lane, 2), round(low, 2)),
+            (round(lane, 2), round(high, 2)),
+            (right, round(high, 2)),
+        )
         return Route(edge.source, edge.target, self._style(edge), points, self._full(edge))
 
 
@@ -357,9 +369,12 @@ def scene(graph: Graph, measure: Measure) -> Scene:
         width=round(width, 2),
         height=round(dy + block.height + MARGIN + legend, 2),
         cards=tuple(PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in block.cards),
-        frames=tuple(Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames),
+        frames=tuple(
+            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames
+        ),
         routes=tuple(
-            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points)) for r in block.routes
+            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
+            for r in block.routes
         ),
         margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
         effects=tuple(order),
@@ -371,6 +386,3 @@ def _span(numbers: list[str]) -> str:
     if len(found) > 2 and found[-1] - found[0] == len(found) - 1:
         return f"{found[0]}–{found[-1]}"
     return "·".join(map(str, found[:3])) + ("…" if len(found) > 3 else "")
-
-
-__all__ = ["NAME", "LevelLayout", "scene"]

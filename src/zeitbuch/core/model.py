@@ -10,9 +10,7 @@ from msgspec import Struct, field
 
 FORMAT_VERSION = 1
 
-TriggerKind = Literal[
-    "schedule", "webhook", "event", "polling", "chat", "form", "manual", "call", "fault", "tool-call"
-]
+TriggerKind = Literal["schedule", "webhook", "event", "polling", "chat", "form", "manual", "call", "fault", "tool-call"]
 StepKind = Literal[
     "model", "agent", "tool", "memory", "retrieve", "embed", "parse", "decide", "loop", "parallel", "join",
     "guard", "wait", "approve", "http", "code", "shape", "read", "write", "send", "delete", "subflow", "end",
@@ -60,7 +58,7 @@ class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
         return f"{place}#{self.pointer}" if self.pointer else place
 
 
-class Ref(Record):
+class Ref(Record, frozen=True):
     """A value taken from elsewhere: the output of ``step`` (a step or trigger id) or ``variable``, at ``path``."""
 
     step: str | None = None
@@ -69,7 +67,7 @@ class Ref(Record):
     text: str = ""
 
 
-class Binding(Record):
+class Binding(Record, frozen=True):
     """One input of a step and who decides it; ``value`` keeps the builder's raw type."""
 
     name: str
@@ -80,7 +78,7 @@ class Binding(Record):
     description: str | None = None
 
 
-class Prompt(Record):
+class Prompt(Record, frozen=True):
     """One piece of instruction text with the placeholders found in it."""
 
     text: str
@@ -88,7 +86,7 @@ class Prompt(Record):
     refs: tuple[Ref, ...] = ()
 
 
-class ModelUse(Record):
+class ModelUse(Record, frozen=True):
     """How a step uses a model. ``max_output`` in tokens; ``max_turns`` for agents."""
 
     name: str | None = None
@@ -100,14 +98,14 @@ class ModelUse(Record):
     max_turns: int | None = None
 
 
-class Retry(Record):
+class Retry(Record, frozen=True):
     """``attempts`` counts the repetitions after the first try; ``wait`` in seconds."""
 
     attempts: int
     wait: float | None = None
 
 
-class Repeat(Record):
+class Repeat(Record, frozen=True):
     """How a loop goes round: over ``items`` (``count`` of them where the export says so), or ``until`` a
     condition, at most ``cap`` times."""
 
@@ -118,7 +116,7 @@ class Repeat(Record):
     refs: tuple[Ref, ...] = ()
 
 
-class Step(Record):
+class Step(Record, frozen=True):
     """One box of the flow. ``operation`` is the builder's own type string, kept verbatim."""
 
     id: str
@@ -150,7 +148,7 @@ class Step(Record):
         return self.name or self.id
 
 
-class Link(Record):
+class Link(Record, frozen=True):
     """One arrow from a step or trigger to a step."""
 
     source: str
@@ -163,7 +161,7 @@ class Link(Record):
     origin: Origin | None = None
 
 
-class Schedule(Record):
+class Schedule(Record, frozen=True):
     """When a trigger fires by the clock: one of ``cron`` (5 fields) or ``every`` (seconds), in ``zone`` (IANA)."""
 
     cron: str | None = None
@@ -171,7 +169,7 @@ class Schedule(Record):
     zone: str | None = None
 
 
-class Trigger(Record):
+class Trigger(Record, frozen=True):
     """What sets the flow off. ``batch`` is the most items handed to one run."""
 
     id: str
@@ -194,7 +192,7 @@ class Trigger(Record):
         return self.name or self.id
 
 
-class Connection(Record):
+class Connection(Record, frozen=True):
     """An account or endpoint that steps use."""
 
     id: str
@@ -204,7 +202,7 @@ class Connection(Record):
     unread: dict[str, Any] = field(default_factory=dict)
 
 
-class Variable(Record):
+class Variable(Record, frozen=True):
     """A named value of the flow."""
 
     name: str
@@ -212,7 +210,7 @@ class Variable(Record):
     description: str = ""
 
 
-class Content(Record):
+class Content(Record, frozen=True):
     """How many values the export holds for this flow, and how many of them were not understood."""
 
     values: int = 0
@@ -223,7 +221,7 @@ class Content(Record):
         return 1.0 if not self.values else 1.0 - self.unread / self.values
 
 
-class Flow(Record):
+class Flow(Record, frozen=True):
     """One automation definition."""
 
     id: str
@@ -257,7 +255,7 @@ class Flow(Record):
         return next((t for t in self.triggers if t.id == trigger_id), None)
 
 
-class Estate(Record):
+class Estate(Record, frozen=True):
     """All flows read together, in a fixed order."""
 
     flows: tuple[Flow, ...] = ()

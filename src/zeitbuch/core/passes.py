@@ -118,7 +118,10 @@ class Passes:
                     if edge.source in active:
                         had = starts.get(edge.target, _Flowing(0.0, "read"))
                         starts[edge.target] = _Flowing(had.amount + arriving.amount / len(active), evidence)
-                return {k: _Flowing(v.amount, "read" if v.amount == arriving.amount else v.evidence) for k, v in starts.items()}
+                return {
+                    k: _Flowing(v.amount, "read" if v.amount == arriving.amount else v.evidence)
+                    for k, v in starts.items()
+                }
         return {s.id: arriving for s in level.entries()}
 
     def _sweep(self, level: Level, starts: dict[str, _Flowing], flows: dict[int, _Flowing]) -> list[_Flowing]:
@@ -129,7 +132,9 @@ class Passes:
         lost: dict[str, _Flowing] = {}
         part_of = self._parts[level.scope]
         for step in level.steps:
-            incoming = [(i, e) for i, e in enumerate(level.edges) if e.target == step.id and e.source not in self.graph.triggers]
+            incoming = [
+                (i, e) for i, e in enumerate(level.edges) if e.target == step.id and e.source not in self.graph.triggers
+            ]
             arriving = self._join(level, step, incoming, starts.get(step.id), flows)
             done = self._run(step, arriving)
             outgoing = [(i, e) for i, e in enumerate(level.edges) if e.source == step.id]
@@ -172,7 +177,12 @@ class Passes:
         self._position[level.scope] = {s.id: i for i, s in enumerate(level.steps)}
 
     def _join(
-        self, level: Level, step: Step, incoming: list[tuple[int, Edge]], start: _Flowing | None, flows: dict[int, _Flowing]
+        self,
+        level: Level,
+        step: Step,
+        incoming: list[tuple[int, Edge]],
+        start: _Flowing | None,
+        flows: dict[int, _Flowing],
     ) -> _Flowing:
         parts = [(flows[i], e) for i, e in incoming if i in flows and not e.back]
         back = [flows[i] for i, e in incoming if i in flows and e.back]
@@ -342,9 +352,7 @@ class Passes:
                 found[i] = Value(0.5, "default", "default: every second time")
         else:
             if given > 1 + 1e-9:
-                self.notes.append(
-                    f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1"
-                )
+                self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
                 found = {i: Value(v.amount / given, v.evidence, v.why) for i, v in found.items()}
                 given = 1.0
             # A decision with a single way out also has the way of doing nothing.
@@ -360,4 +368,6 @@ def combine(amounts: list[float], mode: JoinMode) -> float:
     """Arrivals of a join: ``each`` sum, ``all`` minimum, ``once`` maximum of the incoming passes."""
     if not amounts:
         return 0.0
-    return {"each": sum, "all": min, "once": max}[mode](amounts)
+    if mode == "each":
+        return sum(amounts)
+    return min(amounts) if mode == "all" else max(amounts)

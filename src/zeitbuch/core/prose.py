@@ -58,7 +58,13 @@ def connection_name(flow: Flow, step: Step) -> str:
 
 def _outside(graph: Graph) -> list[str]:
     """'reads from A and B', 'sends through C' ..."""
-    ways = (("read", "reads from"), ("write", "writes to"), ("send", "sends through"), ("delete", "deletes in"), ("spend", "spends through"))
+    ways = (
+        ("read", "reads from"),
+        ("write", "writes to"),
+        ("send", "sends through"),
+        ("delete", "deletes in"),
+        ("spend", "spends through"),
+    )
     found = []
     for effect, words in ways:
         steps = [s for s in graph.in_order() if s.effect == effect]
@@ -72,8 +78,10 @@ def summary(graph: Graph) -> str:
     """What a flow does, in two sentences."""
     flow = graph.flow
     steps = [s for s in graph.in_order() if s.kind != "note"]
-    called = [s for s in steps if s.kind in AI_KINDS and s.id not in graph.host or s.kind == "agent"]
-    start = joined([when(t) if i == 0 else when(t)[:1].lower() + when(t)[1:] for i, t in enumerate(flow.triggers)], "or")
+    called = [s for s in steps if (s.kind in AI_KINDS and s.id not in graph.host) or s.kind == "agent"]
+    start = joined(
+        [when(t) if i == 0 else when(t)[:1].lower() + when(t)[1:] for i, t in enumerate(flow.triggers)], "or"
+    )
     start = start or "Nothing in the export says what sets it off; when it is started"
     first = f"{start}, the flow runs {plural(len(steps), 'step')}"
     if called:
@@ -105,7 +113,11 @@ def decided(binding: Binding, names: dict[str, str]) -> str:
         about = ", ".join(p for p in (binding.type, binding.description) if p)
         return f"the model ({about})" if about else "the model"
     if binding.decided == "data":
-        return "data: " + joined(list(dict.fromkeys(ref_words(r, names) for r in binding.refs))) if binding.refs else "data"
+        return (
+            "data: " + joined(list(dict.fromkeys(ref_words(r, names) for r in binding.refs)))
+            if binding.refs
+            else "data"
+        )
     return "fixed"
 
 
@@ -129,7 +141,9 @@ def on_error(graph: Graph, step: Step) -> str:
     parts = []
     if step.retry is not None:
         wait = f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
-        parts.append(f"it is tried again {'once' if step.retry.attempts == 1 else f'up to {step.retry.attempts} times'}{wait}")
+        parts.append(
+            f"it is tried again {'once' if step.retry.attempts == 1 else f'up to {step.retry.attempts} times'}{wait}"
+        )
     routes = [_target(graph, k) for k in graph.flow.links if k.source == step.id and k.role == "error"]
     if routes:
         parts.append(f"the run goes on at {joined(routes)}")
@@ -150,12 +164,21 @@ def step_sentence(graph: Graph, step: Step) -> str:
     inside = [s for s in graph.children.get(step.id, []) if s.kind != "note"]
     match step.kind:
         case "model":
-            doing = {"text": "Asks", "vision": "Shows images to", "speech": "Has text spoken by", "image": "Has an image made by", "transcription": "Has speech written down by", "embedding": "Has text embedded by"}
+            doing = {
+                "text": "Asks",
+                "vision": "Shows images to",
+                "speech": "Has text spoken by",
+                "image": "Has an image made by",
+                "transcription": "Has speech written down by",
+                "embedding": "Has text embedded by",
+            }
             text = f"{doing[use.modality if use is not None else 'text']} {model}"
             if use is not None and use.task:
                 text += f" (task: {use.task})"
         case "agent":
-            tools = [quoted(h.title) for h in graph.attached.get(step.id, []) if h.kind not in ("model", "memory", "parse")]
+            tools = [
+                quoted(h.title) for h in graph.attached.get(step.id, []) if h.kind not in ("model", "memory", "parse")
+            ]
             memory = [quoted(h.title) for h in graph.attached.get(step.id, []) if h.kind == "memory"]
             text = f"Hands the task to an agent on {model}"
             text += f" that may use {joined(tools, 'or')}" if tools else " without tools"
@@ -175,7 +198,11 @@ def step_sentence(graph: Graph, step: Step) -> str:
                 words = f"Repeats {plural(len(inside), 'step')} until {readable(repeat.until, repeat.refs, names)}"
             text = words + (f", at most {repeat.cap} times" if repeat is not None and repeat.cap else "")
         case "parallel":
-            text = f"Runs {joined([quoted(s.title) for s in graph.levels[step.id].entries()])} side by side and waits for all" if inside else "Runs branches side by side"
+            text = (
+                f"Runs {joined([quoted(s.title) for s in graph.levels[step.id].entries()])} side by side and waits for all"
+                if inside
+                else "Runs branches side by side"
+            )
         case "guard":
             text = f"Runs {plural(len(inside), 'step')} and catches what fails in them"
         case "group":
@@ -185,7 +212,11 @@ def step_sentence(graph: Graph, step: Step) -> str:
         case "approve":
             text = "Waits until a person decides"
         case "other":
-            text = f"Runs {quoted(step.operation)}, an operation that no rule classifies" if step.operation else "Does something the export does not name"
+            text = (
+                f"Runs {quoted(step.operation)}, an operation that no rule classifies"
+                if step.operation
+                else "Does something the export does not name"
+            )
         case _:
             verbs = {
                 "read": "Reads from", "write": "Writes to", "send": "Sends through", "delete": "Deletes in", "http": "Calls the service",

@@ -81,7 +81,14 @@ def problems(card: RateCard, source: str) -> list[Problem]:
             found.append(Problem("rate-twice", "error", f"{where}: expected each model once, found it again"))
         names.add(model.name)
         if not model.price:
-            found.append(Problem("rate-empty", "warning", f"{where}: expected a [[model.price]], found none", hint="its cost is shown as unknown"))
+            found.append(
+                Problem(
+                    "rate-empty",
+                    "warning",
+                    f"{where}: expected a [[model.price]], found none",
+                    hint="its cost is shown as unknown",
+                )
+            )
         dates = [p.since for p in model.price]
         if len(set(dates)) != len(dates):
             found.append(Problem("rate-twice", "error", f"{where}: expected one price a date, found a date twice"))

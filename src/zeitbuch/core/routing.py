@@ -60,7 +60,11 @@ def assign_tracks(runs: list[Run]) -> int:
     while left:
         # In a cycle of wishes the run with the fewest open ones goes first.
         i = min(left, key=lambda k: (len(above[k] & left), k))
-        taken = [bent[j].track for j in range(len(bent)) if j not in left and not _apart(bent[i], bent[j]) and not _shares(bent[i], bent[j])]
+        taken = [
+            bent[j].track
+            for j in range(len(bent))
+            if j not in left and not _apart(bent[i], bent[j]) and not _shares(bent[i], bent[j])
+        ]
         bent[i].track = max(taken, default=-1) + 1
         tracks = max(tracks, bent[i].track + 1)
         left.discard(i)

@@ -171,7 +171,11 @@ def mended(flow: Flow) -> tuple[Flow, list[Problem]]:
     """The flow with faults mended, and a problem for each of them."""
     problems: list[Problem] = []
     ids = {s.id for s in flow.steps}
-    if len(ids) + len(flow.triggers) != len(ids | {t.id for t in flow.triggers}) or len(ids) != len(flow.steps) or "" in ids:
+    if (
+        len(ids) + len(flow.triggers) != len(ids | {t.id for t in flow.triggers})
+        or len(ids) != len(flow.steps)
+        or "" in ids
+    ):
         flow = _unique(flow, problems)
     if any(s.scope is not None for s in flow.steps):
         flow = _scopes(flow, problems)

@@ -108,7 +108,9 @@ class Graph:
             a, b = self._lifted(link.source, scope), self._lifted(link.target, scope)
             if a is not None and b is not None and (a != b or link.source == link.target):
                 raw.append((a, b, link))
-        order, back = _ordered([s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids])
+        order, back = _ordered(
+            [s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids]
+        )
         by_id = {s.id: s for s in steps}
         edges = [Edge(a, b, link, (a, b) in back) for a, b, link in raw]
         return Level(scope, [by_id[i] for i in order], edges, labels)
@@ -153,9 +155,7 @@ def letter(n: int) -> str:
     return text
 
 
-def _ordered(
-    ids: list[str], edges: list[tuple[str, str]], first: list[str]
-) -> tuple[list[str], set[tuple[str, str]]]:
+def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> tuple[list[str], set[tuple[str, str]]]:
     """Topological order that follows branches case by case, and the edges that go back against it."""
     groups = components(ids, edges)
     group_of = {n: i for i, g in enumerate(groups) for n in g}
@@ -165,7 +165,7 @@ def _ordered(
     for group in cyclic:
         back |= _back_edges(group, [i for i in ids if i in group], edges, first, group_of)
     forward = [(a, b) for a, b in edges if (a, b) not in back]
-    waiting = {i: 0 for i in ids}
+    waiting = dict.fromkeys(ids, 0)
     out: dict[str, list[str]] = {i: [] for i in ids}
     for a, b in forward:
         waiting[b] += 1

@@ -25,6 +25,7 @@ from .assume import (
     weaker,
 )
 from .model import ModelUse, Ref, Step
+from .names import ref_words
 from .passes import NOT_TOOLS, Pass
 from .topology import Graph
 
@@ -64,7 +65,9 @@ def output_of(step: Step, use: ModelUse, book: Book) -> Value:
     found = book.find("output", (step.id, step.name))
     if found is None:
         size = OUTPUT_BY_TASK.get(use.task or "", OUTPUT_OTHERWISE)
-        found = Value(size, "default", f"default for the task '{use.task}'" if use.task in OUTPUT_BY_TASK else "default")
+        found = Value(
+            size, "default", f"default for the task '{use.task}'" if use.task in OUTPUT_BY_TASK else "default"
+        )
     if use.max_output is not None and found.amount > use.max_output:
         return Value(float(use.max_output), found.evidence, f"{found.why}, capped by the step at {use.max_output}")
     return found
@@ -92,10 +95,16 @@ class Sizes:
         found = book.find("size", (step.id, step.name))
         if found is not None:
             return found
-        if step.model is not None and step.kind in ("model", "agent") and step.model.modality in ("text", "vision", "transcription"):
+        if (
+            step.model is not None
+            and step.kind in ("model", "agent")
+            and step.model.modality in ("text", "vision", "transcription")
+        ):
             answer = output_of(step, step.model, book)
-            return Value(answer.amount, answer.evidence, f"the answer of '{step.title}': {answer.why}")
-        return Value(SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), "default", f"default for what a {step.kind} step hands on")
+            return Value(answer.amount, answer.evidence, f"the answer of ‘{step.title}’: {answer.why}")
+        return Value(
+            SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), "default", f"default for what a {step.kind} step hands on"
+        )
 
 
 def _tool_text(tool: Step) -> str:
@@ -126,7 +135,7 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
             times = max(1, text.count(ref.text)) if ref.text else 1
             text = text.replace(ref.text, " ") if ref.text else text
             size = sizes.of(ref)
-            fills.append((size.amount * times, size.evidence, f"{ref.text or ref.step}: {size.why}"))
+            fills.append((size.amount * times, size.evidence, f"{ref_words(ref, graph.names)}: {size.why}"))
         fixed += count(text)
         letters += len(text.strip())
     if use.modality == "speech":
@@ -142,7 +151,9 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
                 fills.append((size.amount, size.evidence, f"memory '{helper.title}': {size.why}"))
     k = done.turns
     turned: Evidence = done.evidence if step.kind == "agent" and k != 1 else "read"
-    amounts.append(Amount("input", fixed * k, weaker("read", turned), "instruction text" + (f" x {k:.3g} turns" if k != 1 else "")))
+    amounts.append(
+        Amount("input", fixed * k, weaker("read", turned), "instruction text" + (f" x {k:.3g} turns" if k != 1 else ""))
+    )
     amounts += [Amount("input", size * k, weaker(evidence, turned), why) for size, evidence, why in fills if size]
     if step.kind == "agent" and tools and k > 1:
         results = [sizes.of(Ref(step=t.id)) for t in tools]
@@ -150,7 +161,9 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
         pairs = (done.turns2 - k) / 2
         said = (TOOL_CALL_TOKENS + result) * pairs
         evidence = weaker(turned, *(r.evidence for r in results))
-        amounts.append(Amount("input", said, evidence, f"earlier turns: ({TOOL_CALL_TOKENS:g} + {result:g}) x {pairs:.3g}"))
+        amounts.append(
+            Amount("input", said, evidence, f"earlier turns: ({TOOL_CALL_TOKENS:g} + {result:g}) x {pairs:.3g}")
+        )
         amounts.append(Amount("output", TOOL_CALL_TOKENS * (k - 1), turned, "tool calls"))
     if step.kind != "embed" and use.modality != "embedding":
         answer = output_of(step, use, book)

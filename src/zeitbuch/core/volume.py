@@ -60,7 +60,9 @@ def cron_runs(cron: str, zone_name: str, month: tuple[int, int]) -> int:
             count += 1
     except (CronSimError, ValueError):
         raise fail(
-            "cron", f"expected a cron text of five fields, found '{cron}'", "example: 40 5 * * 1-6 (Mondays to Saturdays 05:40)"
+            "cron",
+            f"expected a cron text of five fields, found '{cron}'",
+            "example: 40 5 * * 1-6 (Mondays to Saturdays 05:40)",
         ) from None
     except StopIteration:
         pass
@@ -94,7 +96,9 @@ def trigger_volume(trigger: Trigger, book: Book, month: tuple[int, int], called:
         return Volume(checks, 0.0, "read", "counted from the schedule")
     if polling and trigger.schedule is not None:
         hits = book.find("hits", trigger=names) or Value(0.25, "default", "default share of checks that find something")
-        return Volume(checks * hits.amount, checks, hits.evidence, f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})")
+        return Volume(
+            checks * hits.amount, checks, hits.evidence, f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})"
+        )
     if trigger.kind == "call" and called is not None:
         return Volume(called.amount, 0.0, called.evidence, called.why)
     return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")

@@ -69,8 +69,14 @@ def _loader() -> Any:
         first: [(tag, pattern) for tag, pattern in rules if tag in kept]
         for first, rules in yaml.SafeLoader.yaml_implicit_resolvers.items()
     }
-    Loader.add_implicit_resolver("tag:yaml.org,2002:bool", re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF"))
+    Loader.add_implicit_resolver(
+        "tag:yaml.org,2002:bool", re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF")
+    )
     return Loader
+
+
+def _line(event: Any) -> int:
+    return int(event.start_mark.line) + 1
 
 
 def _yaml(raw: bytes, limits: Limits) -> Any:
@@ -84,14 +90,16 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > limits.depth:
-                    raise too_large("depth", limits.depth, "deeper nesting", f"line {event.start_mark.line + 1}")
+                    raise too_large("depth", limits.depth, "deeper nesting", f"line {_line(event)}")
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
         return yaml.load(raw, Loader=loader)
     except (yaml.YAMLError, ValueError) as error:
         _utf8(raw)
-        mark = getattr(error, "problem_mark", None)
-        at = f"line {mark.line + 1}, column {mark.column + 1}" if mark else "an unknown place"
+        mark: Any = getattr(error, "problem_mark", None)
+        at = "an unknown place"
+        if mark is not None:
+            at = f"line {mark.line + 1}, column {mark.column + 1}"
         found = getattr(error, "problem", None) or str(error).splitlines()[0]
         raise fail("yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place") from None
 

@@ -23,13 +23,13 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """Base of the tables of a dialect file: an unknown key is an error, never ignored."""
 
 
-class Signature(Rule):
+class Signature(Rule, frozen=True):
     """``all``: JSONPath queries (RFC 9535) of which each must select something in the document."""
 
     all: list[str]
 
 
-class Items(Rule):
+class Items(Rule, frozen=True):
     """A list of named things: where it is (``at``, JSONPath) and the dotted paths within one item."""
 
     at: str
@@ -41,7 +41,7 @@ class Items(Rule):
     description: Paths = ""
 
 
-class FlowRule(Rule):
+class FlowRule(Rule, frozen=True):
     """Where the flows are (``at``, JSONPath from the document) and the dotted paths within one flow."""
 
     at: str = "$"
@@ -61,14 +61,14 @@ class FlowRule(Rule):
     noise: list[str] = []
 
 
-class PromptRule(Rule):
+class PromptRule(Rule, frozen=True):
     """Where one prompt text is, and the role it has."""
 
     path: Paths
     role: str = "user"
 
 
-class CasesRule(Rule):
+class CasesRule(Rule, frozen=True):
     """The list of cases of a decision: where it is, and within a case its outlet, label and condition."""
 
     at: str
@@ -77,7 +77,7 @@ class CasesRule(Rule):
     condition: Paths = ""
 
 
-class Fields(Rule):
+class Fields(Rule, frozen=True):
     """Dotted paths within a step for what only some kinds of step have."""
 
     model: Paths = ""
@@ -100,7 +100,7 @@ class Fields(Rule):
     batch: Paths = ""
 
 
-class KindRule(Fields):
+class KindRule(Fields, frozen=True):
     """What an operation is: ``operation`` is a pattern with ``*``; the first rule that matches wins."""
 
     operation: str = "*"
@@ -111,14 +111,14 @@ class KindRule(Fields):
     inclusive: bool = False
 
 
-class StepRule(Fields, kw_only=True):
+class StepRule(Fields, frozen=True, kw_only=True):
     """Where the steps are (``at``, JSONPath from the flow) and the dotted paths within one step."""
 
     at: str
     id: Paths = "id"
     name: Paths = "name"
     operation: Paths = "type"
-    settings: Paths = ""
+    settings: str = ""
     scope: Paths = ""
     enabled: Paths = ""
     disabled: Paths = ""
@@ -133,7 +133,7 @@ class StepRule(Fields, kw_only=True):
     noise: list[str] = []
 
 
-class LinkRule(Rule):
+class LinkRule(Rule, frozen=True):
     """Where the links are (``at``, JSONPath from the flow); ends are step ids, or names with ``by = "name"``."""
 
     at: str
@@ -145,7 +145,7 @@ class LinkRule(Rule):
     by: Literal["id", "name"] = "id"
 
 
-class OutletRule(Rule):
+class OutletRule(Rule, frozen=True):
     """What an outlet means: ``match`` is a pattern with ``*``."""
 
     match: str
@@ -154,7 +154,7 @@ class OutletRule(Rule):
     after: list[Outcome] = []
 
 
-class TreeRule(Rule):
+class TreeRule(Rule, frozen=True):
     """Keys of a nested step: its ``body`` (a scope), ``branches``, error ``handler`` and ``attached`` steps."""
 
     body: str = ""
@@ -168,20 +168,20 @@ class TreeRule(Rule):
     attached: str = ""
 
 
-class TriggerRule(Rule):
+class TriggerRule(Rule, frozen=True):
     """Triggers that stand apart from the steps (``at``, JSONPath from the flow)."""
 
     at: str
     id: Paths = ""
     name: Paths = ""
     operation: Paths = "type"
-    settings: Paths = ""
+    settings: str = ""
     starts: Paths = ""
     connection: Paths = ""
     condition: Paths = ""
 
 
-class PlaceholderRule(Rule):
+class PlaceholderRule(Rule, frozen=True):
     """How a value is taken from elsewhere: text between ``open`` and ``close``.
 
     The first word (up to ``separator``, after an optional ``prefix``) names a step by id or name; after
@@ -199,7 +199,7 @@ class PlaceholderRule(Rule):
     divider: str = "|"
 
 
-class Dialect(Rule):
+class Dialect(Rule, frozen=True):
     """One dialect file. ``dialect`` is the version of the file format."""
 
     dialect: Literal[1]

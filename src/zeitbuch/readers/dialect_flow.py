@@ -245,9 +245,8 @@ class DialectReader:
             unread["unread parts"] = draft.lost
         name = text(get["name"](raw))
         missed = count_values(unread) if unread else 0
-        for part in (*draft.steps, *draft.triggers):
-            if part.unread:
-                missed += count_values(part.unread)
+        missed += sum([count_values(s.unread) for s in draft.steps if s.unread])
+        missed += sum([count_values(t.unread) for t in draft.triggers if t.unread])
         flow = Flow(
             id=text(get["id"](raw)) or name or pointer or source,
             name=name,

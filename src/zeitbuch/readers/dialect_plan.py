@@ -92,14 +92,10 @@ def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     if not cron and every is None:
         return None
     zone = text(get["zone"](raw)) if "zone" in get else ""
-    return Schedule(
-        cron=cron or None, every=None if every is None else every * plan.every_unit, zone=zone or None
-    )
+    return Schedule(cron=cron or None, every=None if every is None else every * plan.every_unit, zone=zone or None)
 
 
-def inputs_of(
-    plan: Plan, settings: Any, places: Placeholders, names: dict[str, str]
-) -> tuple[Binding, ...]:
+def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, str]) -> tuple[Binding, ...]:
     """The inputs of a step: every setting that no special field claims, objects taken apart one level."""
     if type(settings) is not dict:
         return ()
@@ -164,4 +160,3 @@ def repeat_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict
         cap=whole(get["cap"](raw)) if "cap" in get else None,
         refs=refs,
     )
-

@@ -41,7 +41,9 @@ class Triggers:
             claim(claimed, path)
         self.query = Query(rule.at)
         self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
-        self.get = {n: getter(getattr(rule, n)) for n in ("id", "name", "operation", "starts", "connection", "condition")}
+        self.get = {
+            n: getter(getattr(rule, n)) for n in ("id", "name", "operation", "starts", "connection", "condition")
+        }
         self.settings = getter("" if rule.settings == "." else rule.settings)
 
     def read(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:

@@ -35,9 +35,7 @@ class Reader:
     With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins.
     """
 
-    def __init__(
-        self, dialects: Iterable[Dialect] = (), limits: Limits | None = None, outline: bool = False
-    ) -> None:
+    def __init__(self, dialects: Iterable[Dialect] = (), limits: Limits | None = None, outline: bool = False) -> None:
         self.limits = limits or Limits()
         self.dialects = [DialectReader(d, outline) for d in dialects]
         self.problems: list[Problem] = []

@@ -50,7 +50,9 @@ def load(path: str | None) -> Workspace:
         return msgspec.convert(data, Workspace)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
         raise fail(
-            "workspace", f"{path}: expected a workspace file (TOML), found: {error}", "`zeitbuch init` writes a commented one"
+            "workspace",
+            f"{path}: expected a workspace file (TOML), found: {error}",
+            "`zeitbuch init` writes a commented one",
         ) from None
 
 

@@ -7,9 +7,11 @@ from __future__ import annotations
 import textwrap
 
 from zeitbuch.core.change_cost import CostChange
-from zeitbuch.core.changes import Change, EstateChanges, FlowChanges, Word
+from zeitbuch.core.changes import Change, EstateChanges, FlowChanges
+from zeitbuch.core.estimate import Money
 from zeitbuch.core.estimate_sheet import money_words
 from zeitbuch.core.sheet import number
+from zeitbuch.core.word_diff import Word
 from zeitbuch.core.words import plural
 
 from .plain import inert
@@ -56,9 +58,14 @@ def _money(cost: CostChange | None, currency: str) -> str:
     def pair(a: str, b: str, unit: str) -> str:
         return f"{a} {unit} as before" if a == b else f"{a} → {b} {unit}"
 
-    calls = pair(*("none" if v is None else number(v) for v in (cost.calls_before, cost.calls_after)), "calls a run")
-    run = pair(*("none" if v is None else money_words(v) for v in (cost.run_before, cost.run_after)), f"{currency} a run")
-    month = pair(*("?" if v is None else money_words(v) for v in (cost.month_before, cost.month_after)), f"{currency} a month")
+    def known(value: Money | None, otherwise: str) -> str:
+        return otherwise if value is None else money_words(value)
+
+    before = "none" if cost.calls_before is None else number(cost.calls_before)
+    after = "none" if cost.calls_after is None else number(cost.calls_after)
+    calls = pair(before, after, "calls a run")
+    run = pair(known(cost.run_before, "none"), known(cost.run_after, "none"), f"{currency} a run")
+    month = pair(known(cost.month_before, "?"), known(cost.month_after, "?"), f"{currency} a month")
     return f"{calls}; {run}; {month}"
 
 
@@ -94,10 +101,27 @@ def to_text(found: EstateChanges, costs: tuple[CostChange, ...], currency: str, 
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
         for change in flow.changes:
             sign = _SIGN[change.weight]
-            lines.append(textwrap.fill(f"{sign} {_line(change)}", width, initial_indent="  ", subsequent_indent="      ", break_on_hyphens=False))
+            lines.append(
+                textwrap.fill(
+                    f"{sign} {_line(change)}",
+                    width,
+                    initial_indent="  ",
+                    subsequent_indent="      ",
+                    break_on_hyphens=False,
+                )
+            )
             if change.words:
                 for part in _marked(change.words, colour).split("\n"):
-                    lines.append(textwrap.fill(part, width if not colour else width + 40, initial_indent="      | ", subsequent_indent="      | ", break_on_hyphens=False) or "      |")
+                    lines.append(
+                        textwrap.fill(
+                            part,
+                            width if not colour else width + 40,
+                            initial_indent="      | ",
+                            subsequent_indent="      | ",
+                            break_on_hyphens=False,
+                        )
+                        or "      |"
+                    )
         money = _money(by_id.get((flow.id, flow.name)), currency)
         if money:
             lines.append(textwrap.fill(f"= {money}", width, initial_indent="  ", subsequent_indent="      "))

@@ -45,7 +45,9 @@ def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
             if part:
                 axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
             left += part
-        axes.text(whole + top * 0.012, at, money_words(f.cost_month), va="center", fontsize=9, color=INK, parse_math=False)
+        axes.text(
+            whole + top * 0.012, at, money_words(f.cost_month), va="center", fontsize=9, color=INK, parse_math=False
+        )
         name = inert(f.name, keep_lines=False)
         names.append(name if len(name) <= 38 else name[:37] + "…")
     axes.set_yticks(range(len(known)), names, fontsize=9, color=INK, parse_math=False)
@@ -71,5 +73,7 @@ def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
     for text in (*legend.get_texts(), legend.get_title()):
         text.set_color(INK)
     out = io.BytesIO()
-    figure.savefig(out, format=form, dpi=128, facecolor=PAPER, metadata={"Date": None} if form == "svg" else {"Software": None})
+    figure.savefig(
+        out, format=form, dpi=128, facecolor=PAPER, metadata={"Date": None} if form == "svg" else {"Software": None}
+    )
     return out.getvalue()

@@ -25,7 +25,7 @@ dl { display: grid; grid-template-columns: max-content 1fr; gap: .2rem 1.4rem; m
 dt { color: var(--quiet); } dd { margin: 0; overflow-wrap: anywhere; }
 .wide { overflow-x: auto; margin: .6rem 0 1.1rem; }
 table { border-collapse: collapse; font-size: .87rem; width: 100%; background: var(--card); }
-th, td { text-align: left; vertical-align: top; padding: .35rem .7rem; border-bottom: 1px solid var(--rule); overflow-wrap: anywhere; }
+th, td { text-align: left; vertical-align: top; padding: .35rem .7rem; border-bottom: 1px solid var(--rule); overflow-wrap: break-word; }
 th { color: var(--quiet); font-weight: normal; } .num { text-align: right; white-space: nowrap; } tfoot td { font-weight: bold; border-bottom: 0; }
 figure { margin: .6rem 0 1.2rem; } figcaption { color: var(--quiet); font-size: .85rem; }
 pre { margin: .2rem 0 0; padding: .7rem .9rem; background: var(--card); border: 1px solid var(--rule); border-left: 4px double var(--ink);
@@ -46,12 +46,15 @@ def _table(sheet: Sheet) -> str:
     right = [c.kind in ("count", "number", "money", "percent") for c in sheet.columns]
 
     def cells(values: list[str], tag: str) -> str:
-        return "".join(f'<{tag}{" class=num" if r else ""}>{v}</{tag}>' for v, r in zip(values, right, strict=True))
+        return "".join(f"<{tag}{' class=num' if r else ''}>{v}</{tag}>" for v, r in zip(values, right, strict=True))
 
     def shown_row(row: tuple[object, ...]) -> list[str]:
         return [_t(shown(v, "text" if isinstance(v, str) else c.kind)) for v, c in zip(row, sheet.columns, strict=True)]
 
-    heads = "".join(f'<th scope=col{" class=num" if r else ""}>{_t(c.title)}</th>' for c, r in zip(sheet.columns, right, strict=True))
+    heads = "".join(
+        f"<th scope=col{' class=num' if r else ''}>{_t(c.title)}</th>"
+        for c, r in zip(sheet.columns, right, strict=True)
+    )
     body = "\n".join(f"<tr>{cells(shown_row(row), 'td')}</tr>" for row in sheet.rows)
     foot = f"<tfoot><tr>{cells(shown_row(sheet.total), 'td')}</tr></tfoot>" if sheet.total is not None else ""
     return f"<div class=wide tabindex=0><table><thead><tr>{heads}</tr></thead><tbody>\n{body}\n</tbody>{foot}</table></div>"
@@ -75,7 +78,10 @@ def _block(block: d.Block, picture: str) -> str:
         case d.Picture():
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):
-            rows = "".join(f'<li><a href="{escape(name)}.html">{_t(t)}</a><br><span class=quiet>{_t(r)}</span></li>' for t, name, r in items)
+            rows = "".join(
+                f'<li><a href="{escape(name)}.html">{_t(t)}</a><br><span class=quiet>{_t(r)}</span></li>'
+                for t, name, r in items
+            )
             return f"<ul>{rows}</ul>"
         case d.Signatures(fingerprint=mark):
             heads = "".join(f"<th scope=col>{h}</th>" for h in ("reviewed by", "role", "date", "verdict", "signature"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import io
 import math
+from itertools import pairwise
 
 from PIL import Image, ImageDraw
 
@@ -28,30 +29,54 @@ class _Pen:
         self.image = Image.new("RGB", (math.ceil(width * k), math.ceil(height * k)), PAPER)
         self.draw = ImageDraw.Draw(self.image)
 
-    def rect(self, x: float, y: float, w: float, h: float, fill: str | None = None, line: str | None = None, width: float = 1.0) -> None:
+    def rect(
+        self,
+        x: float,
+        y: float,
+        w: float,
+        h: float,
+        fill: str | None = None,
+        line: str | None = None,
+        width: float = 1.0,
+    ) -> None:
         k = self.k
-        self.draw.rectangle((x * k, y * k, (x + w) * k, (y + h) * k), fill=fill, outline=line, width=max(1, round(width * k)))
+        self.draw.rectangle(
+            (x * k, y * k, (x + w) * k, (y + h) * k), fill=fill, outline=line, width=max(1, round(width * k))
+        )
 
-    def path(self, points: list[Point], colour: str, width: float = 1.0, dash: tuple[float, float] | None = None) -> None:
+    def path(
+        self, points: list[Point], colour: str, width: float = 1.0, dash: tuple[float, float] | None = None
+    ) -> None:
         k = self.k
         size = max(1, round(width * k))
         for part in _dashed(points, *dash) if dash else [points]:
             self.draw.line([(x * k, y * k) for x, y in part], fill=colour, width=size, joint="curve")
 
-    def shape(self, points: list[Point], fill: str, line: str | None = None, width: float = 1.0, dash: tuple[float, float] | None = None) -> None:
+    def shape(
+        self,
+        points: list[Point],
+        fill: str,
+        line: str | None = None,
+        width: float = 1.0,
+        dash: tuple[float, float] | None = None,
+    ) -> None:
         self.draw.polygon([(x * self.k, y * self.k) for x, y in points], fill=fill)
         if line is not None:
             self.path(points, line, width, dash)
 
-    def text(self, x: float, y: float, text: str, size: float, bold: bool = False, colour: str = INK, right: bool = False) -> None:
+    def text(
+        self, x: float, y: float, text: str, size: float, bold: bool = False, colour: str = INK, right: bool = False
+    ) -> None:
         words = inert(text, keep_lines=False)
-        self.draw.text((x * self.k, y * self.k), words, font=font(size * self.k, bold), fill=colour, anchor="rs" if right else "ls")
+        self.draw.text(
+            (x * self.k, y * self.k), words, font=font(size * self.k, bold), fill=colour, anchor="rs" if right else "ls"
+        )
 
 
 def _dashed(points: list[Point], on: float, off: float) -> list[list[Point]]:
     parts: list[list[Point]] = []
     drawing, left = True, on
-    for (x1, y1), (x2, y2) in zip(points, points[1:], strict=False):
+    for (x1, y1), (x2, y2) in pairwise(points):
         length = math.hypot(x2 - x1, y2 - y1)
         at = 0.0
         while at < length - 1e-9:
@@ -73,7 +98,9 @@ def _spine(pen: _Pen, x: float, y: float, h: float, effect: str, w: float = SPIN
     at = y + 2.0
     while at < y + h - 1:
         if mark == "dots":
-            pen.draw.ellipse([(x + w / 2 - 0.8) * pen.k, (at - 0.8) * pen.k, (x + w / 2 + 0.8) * pen.k, (at + 0.8) * pen.k], fill=INK)
+            pen.draw.ellipse(
+                [(x + w / 2 - 0.8) * pen.k, (at - 0.8) * pen.k, (x + w / 2 + 0.8) * pen.k, (at + 0.8) * pen.k], fill=INK
+            )
         elif mark in ("slant", "cross"):
             low = min(y + h, at + w * 0.7)
             colour = INK if mark == "slant" else PAPER
@@ -152,10 +179,14 @@ def _route(pen: _Pen, route: Route) -> None:
     dx, dy = (ex > px) - (ex < px), (ey > py) - (ey < py)
     pen.path(points, colour, 1.2, (5, 3.5) if error else None)
     if error:
-        pen.path([(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)], colour, 2.4)
+        pen.path(
+            [(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)], colour, 2.4
+        )
     else:
         back = (ex - 7 * dx, ey - 7 * dy)
-        pen.shape([(ex, ey), (back[0] - 3.5 * dy, back[1] - 3.5 * dx), (back[0] + 3.5 * dy, back[1] + 3.5 * dx)], colour)
+        pen.shape(
+            [(ex, ey), (back[0] - 3.5 * dy, back[1] - 3.5 * dx), (back[0] + 3.5 * dy, back[1] + 3.5 * dx)], colour
+        )
 
 
 def to_png(scene: Scene, scale: float = 2.0) -> bytes:

@@ -18,7 +18,9 @@ def _n(value: float) -> str:
     return f"{value:.2f}".rstrip("0").rstrip(".")
 
 
-def _text(x: float, y: float, text: str, size: float, bold: bool = False, colour: str = INK, full: str = "", anchor: str = "") -> str:
+def _text(
+    x: float, y: float, text: str, size: float, bold: bool = False, colour: str = INK, full: str = "", anchor: str = ""
+) -> str:
     words = inert(text, keep_lines=False)
     if not words:
         return ""
@@ -36,7 +38,9 @@ def _spine(x: float, y: float, height: float, effect: str, width: float = SPINE)
     tone, mark = EFFECTS[effect]
     parts = [f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(width)}" height="{_n(height)}" fill="{tone}"/>']
     if mark not in ("none", "full"):
-        parts.append(f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(width)}" height="{_n(height)}" fill="url(#zb-{mark})"/>')
+        parts.append(
+            f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(width)}" height="{_n(height)}" fill="url(#zb-{mark})"/>'
+        )
     return "".join(parts)
 
 
@@ -44,7 +48,7 @@ def _card(placed: PlacedCard) -> str:
     card, x, y = placed.card, placed.x, placed.y
     dash = ' stroke-dasharray="1.5 3"' if card.frame == "dotted" else ""
     fade = "" if card.enabled else ' opacity="0.55"'
-    parts = [f'<g{fade}><title>{escape(inert(card.full, keep_lines=False))}</title>', _tabs(card, x, y + card.height)]
+    parts = [f"<g{fade}><title>{escape(inert(card.full, keep_lines=False))}</title>", _tabs(card, x, y + card.height)]
     if card.frame == "start":
         parts.append(
             f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(card.width)}" height="{_n(card.height)}" rx="{_n(card.height / 2)}" '
@@ -69,7 +73,9 @@ def _card(placed: PlacedCard) -> str:
     if card.rows:
         at += 5
         for row in card.rows:
-            parts.append(f'<line x1="{_n(x + SPINE)}" y1="{_n(at)}" x2="{_n(x + card.width)}" y2="{_n(at)}" stroke="{RULE}" stroke-width="0.8"/>')
+            parts.append(
+                f'<line x1="{_n(x + SPINE)}" y1="{_n(at)}" x2="{_n(x + card.width)}" y2="{_n(at)}" stroke="{RULE}" stroke-width="0.8"/>'
+            )
             parts.append(_spine(left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0))
             parts.append(_text(left + 10, at + 13.5, row.role, SMALL, colour=QUIET))
             parts.append(_text(left + 62, at + 13.5, row.text, SMALL, full=row.full))
@@ -99,7 +105,7 @@ def _frame(frame: Frame) -> str:
     name = card.lines[0]
     length = measure(inert(name.text, keep_lines=False), NAME, True)
     parts = [
-        f'<g><title>{escape(inert(card.full, keep_lines=False))}</title>',
+        f"<g><title>{escape(inert(card.full, keep_lines=False))}</title>",
         _tabs(card, x, y + frame.height),
         f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(frame.width)}" height="{_n(frame.height)}" fill="{INK}" fill-opacity="0.03" '
         f'stroke="{FRAME}" stroke-width="1"/>',
@@ -115,27 +121,37 @@ def _frame(frame: Frame) -> str:
     return "".join([*parts, "</g>"])
 
 
+def _path(points: list[tuple[float, float]]) -> str:
+    return '<path d="M' + "L".join(f"{_n(x)} {_n(y)}" for x, y in points) + '"'
+
+
 def _route(route: Route) -> str:
     colour = ERROR if route.style == "error" else INK
     dash = ' stroke-dasharray="5 3.5"' if route.style == "error" else ""
     points = list(route.points)
     (px, py), (ex, ey) = points[-2], points[-1]
     dx, dy = (ex > px) - (ex < px), (ey > py) - (ey < py)
-    path = "M" + "L".join(f"{_n(x)} {_n(y)}" for x, y in points)
-    parts = [f'<g><title>{escape(inert(route.full, keep_lines=False))}</title><path d="{path}" fill="none" stroke="{colour}" stroke-width="1.2" stroke-linejoin="round"{dash}/>']
+    parts = [
+        f"<g><title>{escape(inert(route.full, keep_lines=False))}</title>"
+        f'{_path(points)} fill="none" stroke="{colour}" stroke-width="1.2" stroke-linejoin="round"{dash}/>'
+    ]
     if route.style == "error":
-        parts.append(f'<path d="M{_n(ex - 6 * dy - 3 * dx)} {_n(ey - 6 * dx - 3 * dy)}L{_n(ex + 6 * dy - 3 * dx)} {_n(ey + 6 * dx - 3 * dy)}" stroke="{colour}" stroke-width="2.4"/>')
-    else:
         parts.append(
-            f'<path d="M{_n(ex)} {_n(ey)}L{_n(ex - 7 * dx - 3.5 * dy)} {_n(ey - 7 * dy - 3.5 * dx)}L{_n(ex - 7 * dx + 3.5 * dy)} {_n(ey - 7 * dy + 3.5 * dx)}Z" fill="{colour}"/>'
+            _path([(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)])
+            + f' stroke="{colour}" stroke-width="2.4"/>'
         )
+    else:
+        bx, by = ex - 7 * dx, ey - 7 * dy
+        head = [(ex, ey), (bx - 3.5 * dy, by - 3.5 * dx), (bx + 3.5 * dy, by + 3.5 * dx), (ex, ey)]
+        parts.append(f'{_path(head)} fill="{colour}"/>')
     return "".join([*parts, "</g>"])
 
 
 _MARKS = (
     '<pattern id="zb-dots" width="4" height="4" patternUnits="userSpaceOnUse"><circle cx="2" cy="2" r="0.8" fill="#1f2d3d"/></pattern>'
     '<pattern id="zb-slant" width="5" height="5" patternUnits="userSpaceOnUse"><path d="M0 5L5 0" stroke="#1f2d3d" stroke-width="1.2"/></pattern>'
-    '<pattern id="zb-cross" width="5" height="5" patternUnits="userSpaceOnUse"><path d="M0 5L5 0M0 0L5 5" stroke="#faf6ec" stroke-width="1.1"/></pattern>'
+    '<pattern id="zb-cross" width="5" height="5" patternUnits="userSpaceOnUse">'
+    '<path d="M0 5L5 0M0 0L5 5" stroke="#faf6ec" stroke-width="1.1"/></pattern>'
     '<pattern id="zb-bars" width="4" height="4" patternUnits="userSpaceOnUse"><path d="M0 2H4" stroke="#faf6ec" stroke-width="1.4"/></pattern>'
 )
 

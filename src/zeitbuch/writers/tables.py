@@ -19,7 +19,10 @@ _RIGHT = ("count", "number", "money", "percent")
 
 
 def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
-    return [inert(shown(v, c.kind if v.__class__ is not str else "text"), keep_lines=False) for v, c in zip(row, columns, strict=True)]
+    return [
+        inert(shown(v, c.kind if v.__class__ is not str else "text"), keep_lines=False)
+        for v, c in zip(row, columns, strict=True)
+    ]
 
 
 def _least(texts: list[str], most: int) -> int:
@@ -34,7 +37,10 @@ def fitted(sheet: Sheet, width: int) -> tuple[list[int], list[int]]:
         rows.append(_cells(sheet.total, sheet.columns))
     texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
     natural = [max(map(len, t)) for t in texts]
-    least = [n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22)) for n, t, c in zip(natural, texts, sheet.columns, strict=True)]
+    least = [
+        n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22))
+        for n, t, c in zip(natural, texts, sheet.columns, strict=True)
+    ]
     kept = list(range(len(natural)))
 
     def free() -> int:
@@ -151,5 +157,7 @@ def to_markdown(sheet: Sheet) -> str:
     lines = [line([c.title for c in sheet.columns]), "| " + " | ".join(rules) + " |"]
     lines += [line(_cells(row, sheet.columns)) for row in sheet.rows]
     if sheet.total is not None:
-        lines.append("| " + " | ".join(f"**{markdown_text(c)}**" if c else "" for c in _cells(sheet.total, sheet.columns)) + " |")
+        lines.append(
+            "| " + " | ".join(f"**{markdown_text(c)}**" if c else "" for c in _cells(sheet.total, sheet.columns)) + " |"
+        )
     return "\n".join(lines) + "\n"

@@ -52,7 +52,11 @@ currency = "EUR"      # ISO 4217
 # input = 2.50
 # output = 10.00
 """
-    tables = [f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(m)}\n# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n" for m in models]
+    tables = [
+        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(m)}\n"
+        "# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n"
+        for m in models
+    ]
     return head + "".join(tables)
 
 
@@ -77,5 +81,8 @@ assumptions = 1
 # evidence = "measured"
 # note = "counted in October"
 """
-    tables = [f"\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(v)}\n# trigger = \"*\"\n# runs = 0\n" for v in volumes]
+    tables = [
+        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(v)}\n# trigger = "*"\n# runs = 0\n'
+        for v in volumes
+    ]
     return head + "".join(tables)

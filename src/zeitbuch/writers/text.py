@@ -16,7 +16,11 @@ def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str =
     for i, line in enumerate(inert(text).split("\n")):
         lead = line[: len(line) - len(line.lstrip())]
         start = (first if i == 0 else rest) + lead
-        lines.append(textwrap.fill(line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False))
+        lines.append(
+            textwrap.fill(
+                line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False
+            )
+        )
     return "\n".join(lines)
 
 
@@ -28,7 +32,11 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
         match block:
             case d.Heading(level=level, text=text):
                 words = inert(text, keep_lines=False)
-                parts.append(f"\x1b[1m{words}\x1b[0m" if colour else words + ("\n" + "=" * min(len(words), width) if level == 1 else ""))
+                parts.append(
+                    f"\x1b[1m{words}\x1b[0m"
+                    if colour
+                    else words + ("\n" + "=" * min(len(words), width) if level == 1 else "")
+                )
             case d.Paragraph(text=text):
                 parts.append(_wrapped(text, width))
             case d.Facts(pairs=pairs):
@@ -39,7 +47,10 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
             case d.Quote(label=label, text=text):
-                parts.append(f"{inert(label)}:\n" + "\n".join(_wrapped(line, width, "  | ", "  | ") for line in text.strip().split("\n")))
+                parts.append(
+                    f"{inert(label)}:\n"
+                    + "\n".join(_wrapped(line, width, "  | ", "  | ") for line in text.strip().split("\n"))
+                )
             case _:
                 continue
     return "\n\n".join(parts) + "\n"
