@@ -207,6 +207,11 @@ class LevelLayout:
             for i, (a, b) in enumerate(pairwise(chain)):
                 x1 = boxes[a].x + (arc.out if i == 0 else 0.0)
                 x2 = boxes[b].x + (arc.into if i == len(chain) - 2 else 0.0)
+                if abs(x1 - x2) < 0.75:
+                    # As good as straight: made straight, and the lane it enters moves along.
+                    x2 = x1
+                    if boxes[b].lane:
+                        boxes[b].x = x1
                 run = Run(n, round(x1, 2), round(x2, 2))
                 runs[boxes[a].layer].append(run)
                 at_gap[n, boxes[a].layer] = run

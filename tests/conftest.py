@@ -1,0 +1,73 @@
+"""Shared fixtures: the installed program as a process, and the demo estate in a folder."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+import pytest
+
+import zeitbuch
+from zeitbuch.core.model import Estate
+from zeitbuch.readers.dialect import load_dialect
+from zeitbuch.readers.reader import Reader, read_estate
+
+ESTATE = Path(zeitbuch.__file__).parent / "demo" / "estate"
+
+
+class Ran(NamedTuple):
+    code: int
+    out: str
+    err: str
+
+
+Run = Callable[..., Ran]
+
+
+@pytest.fixture
+def run(tmp_path: Path) -> Run:
+    """Runs the program as a user would, in a temporary folder unless told where."""
+
+    def go(*words: str, cwd: Path | None = None, stdin: bytes | None = None, **env: str) -> Ran:
+        program = Path(sys.executable).parent / "zeitbuch"
+        command = [str(program)] if program.exists() else [sys.executable, "-m", "zeitbuch"]
+        done = subprocess.run(
+            [*command, *words],
+            cwd=cwd or tmp_path,
+            input=stdin,
+            capture_output=True,
+            timeout=120,
+            env={**os.environ, "COLUMNS": "160", "XDG_CONFIG_HOME": str(tmp_path / "config"), **env},
+        )
+        return Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    return go
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Path:
+    """A fresh copy of the demo estate."""
+    folder = tmp_path / "demo"
+    shutil.copytree(ESTATE, folder)
+    return folder
+
+
+def read(folder: Path, *names: str) -> Estate:
+    """The flows of files or folders of the demo estate."""
+    dialects = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
+    return read_estate(Reader(dialects), [str(folder / n) for n in names])
+
+
+@pytest.fixture(scope="session")
+def november() -> Estate:
+    return read(ESTATE, "november")
+
+
+@pytest.fixture(scope="session")
+def october() -> Estate:
+    return read(ESTATE, "october")

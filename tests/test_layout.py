@@ -1,0 +1,102 @@
+"""Geometry of maps: nothing overlaps, no route runs through a card, no text leaves its card."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+
+import pytest
+from builders import drawn_flows
+from hypothesis import HealthCheck, given, settings
+
+from zeitbuch.core.cards import LEADING, PAD, SPINE
+from zeitbuch.core.geometry import Scene
+from zeitbuch.core.layered import crossings
+from zeitbuch.core.layout import scene
+from zeitbuch.core.model import Estate, Flow
+from zeitbuch.core.topology import Graph
+from zeitbuch.writers.fonts import measure
+from zeitbuch.writers.svg import to_svg
+
+Box = tuple[float, float, float, float]
+
+
+def overlap(a: Box, b: Box) -> bool:
+    return a[0] < b[2] - 0.01 and b[0] < a[2] - 0.01 and a[1] < b[3] - 0.01 and b[1] < a[3] - 0.01
+
+
+def check(drawn: Scene, flow: Flow) -> None:
+    cards = [(c.card, (c.x, c.y, c.x + c.card.width, c.y + c.card.height)) for c in drawn.cards]
+    tabs = [(c.card.id, (c.x + t.x, c.y + c.card.height, c.x + t.x + t.width, c.y + c.card.height + 18)) for c in drawn.cards for t in c.card.tabs]
+    shown = {c.id for c, _ in cards} | {f.card.id for f in drawn.frames} | {r.id for c, _ in cards for r in c.rows}
+    shown |= {r.id for f in drawn.frames for r in f.card.rows}
+    assert shown == {s.id for s in flow.steps} | {t.id for t in flow.triggers}
+    boxes = [(c.id, b) for c, b in cards] + tabs
+    for i, (name, a) in enumerate(boxes):
+        assert a[0] >= 0 and a[1] >= 0 and a[2] <= drawn.width and a[3] <= drawn.height
+        for other, b in boxes[i + 1 :]:
+            assert not overlap(a, b), (name, other)
+    frames = [(f, (f.x, f.y, f.x + f.width, f.y + f.height)) for f in drawn.frames]
+    for i, (f, a) in enumerate(frames):
+        for g, b in frames[i + 1 :]:
+            inside = a[0] <= b[0] and a[1] <= b[1] and b[2] <= a[2] and b[3] <= a[3]
+            around = b[0] <= a[0] and b[1] <= a[1] and a[2] <= b[2] and a[3] <= b[3]
+            assert inside or around or not overlap(a, b), (f.card.id, g.card.id)
+    for card, _ in cards:
+        at = PAD - 2
+        for i, line in enumerate(card.lines):
+            at += LEADING[line.size]
+            assert SPINE + PAD + measure(line.text, line.size, line.bold) + (20 if i == 0 else 0) <= card.width
+            assert line.full or not line.text.endswith("…") or "…" in card.full
+        assert at <= card.height
+        for tab in card.tabs:
+            assert tab.x >= 0 and tab.x + tab.width <= card.width + 0.01
+    for route in drawn.routes:
+        for (x1, y1), (x2, y2) in zip(route.points, route.points[1:], strict=False):
+            assert x1 == x2 or y1 == y2, "routes have right angles"
+            piece = (min(x1, x2), min(y1, y2), max(x1, x2), max(y1, y2))
+            for card, box in cards:
+                shrunk = (box[0] + 0.5, box[1] + 0.5, box[2] - 0.5, box[3] - 0.5)
+                through = piece[0] < shrunk[2] and shrunk[0] < piece[2] + 0.001 and piece[1] < shrunk[3] and shrunk[1] < piece[3] + 0.001
+                assert not through, f"{route.source} to {route.target} runs through {card.id}"
+
+
+def test_demo_flows_are_drawn_clean(november: Estate) -> None:
+    for flow in november.flows:
+        check(scene(Graph(flow), measure), flow)
+
+
+@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(drawn_flows())
+def test_random_compound_flows_are_drawn_clean(flow: Flow) -> None:
+    check(scene(Graph(flow), measure), flow)
+
+
+def test_same_flow_same_picture(november: Estate) -> None:
+    for flow in november.flows[:3]:
+        assert to_svg(scene(Graph(flow), measure)) == to_svg(scene(Graph(flow), measure))
+
+
+def test_svg_texts_have_their_measured_length(november: Estate) -> None:
+    root = ET.fromstring(to_svg(scene(Graph(november.flows[0]), measure)))
+    for text in root.iter("{http://www.w3.org/2000/svg}text"):
+        assert float(text.get("textLength", "0")) > 0
+
+
+def test_cut_text_has_its_full_text_in_a_title(november: Estate) -> None:
+    flow = november.flow("Passenger announcements")
+    assert flow is not None
+    svg = to_svg(scene(Graph(flow), measure))
+    assert "<title>for each of Norwegian, English, German, Danish</title>for each of Norwegian, English, Germa…" in svg
+
+
+def test_order_numbers_follow_the_run(november: Estate) -> None:
+    flow = november.flow("Customer letters")
+    assert flow is not None
+    numbers = Graph(flow).numbers
+    assert numbers["fetch"] == "1" and numbers["each"] == "2" and numbers["sort"] == "2.1"
+    assert numbers["booking"] == numbers["refunds"] + ".a"
+
+
+@pytest.mark.parametrize(("pairs", "count"), [([("a", "x"), ("b", "y")], 0), ([("a", "y"), ("b", "x")], 1), ([("a", "y"), ("b", "x"), ("a", "x")], 1)])
+def test_crossings_are_counted(pairs: list[tuple[str, str]], count: int) -> None:
+    assert crossings(["a", "b"], ["x", "y"], [(a, b, 0.0) for a, b in pairs]) == count
