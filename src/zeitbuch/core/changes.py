@@ -249,9 +249,9 @@ class _Comparison:
                     f"{prose.decided(b, self.new_names)}: {y}",
                     at=at,
                 )
-            elif x != y or a is None or b is None or a.decided == "model":
+            elif a is None or b is None or (a.value, a.type, a.description) != (b.value, b.type, b.description):
                 self.add("input", place, x, y, at=at)
-            else:
+            elif _refs(a) != _refs(b):
                 self.add("input", place, _refs(a), _refs(b), at=at)
 
     def _links(self, ids: dict[str, str], removed: set[str], added: set[str]) -> None:
@@ -352,7 +352,7 @@ def _repeat(step: Step, names: dict[str, str]) -> str:
 
 
 def _refs(b: Binding) -> str:
-    return f"{prose.shown(b.value, (), {})} from {', '.join(r.step or r.variable or '' for r in b.refs)}"
+    return f"{prose.shown(b.value, (), {})} from {', '.join(sorted(r.step or r.variable or '' for r in b.refs))}"
 
 
 def _case(link: Link, names: dict[str, str]) -> str:

@@ -8,7 +8,15 @@ import hashlib
 import msgspec
 from msgspec import structs
 
-from .model import Content, Flow
+from .model import Binding, Content, Flow
+
+
+def _inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
+    """Inputs by name: builders write the keys of an object in any order."""
+    return tuple(
+        structs.replace(b, refs=tuple(sorted(b.refs, key=lambda r: (r.text, r.step or "", r.variable or "", r.path))))
+        for b in sorted(inputs, key=lambda b: b.name)
+    )
 
 
 def meaning(flow: Flow) -> Flow:
@@ -22,9 +30,13 @@ def meaning(flow: Flow) -> Flow:
         content=Content(),
         origin=None,
         triggers=tuple(
-            structs.replace(t, position=None, origin=None) for t in sorted(flow.triggers, key=lambda t: t.id)
+            structs.replace(t, position=None, origin=None, inputs=_inputs(t.inputs))
+            for t in sorted(flow.triggers, key=lambda t: t.id)
         ),
-        steps=tuple(structs.replace(s, position=None, origin=None) for s in sorted(flow.steps, key=lambda s: s.id)),
+        steps=tuple(
+            structs.replace(s, position=None, origin=None, inputs=_inputs(s.inputs))
+            for s in sorted(flow.steps, key=lambda s: s.id)
+        ),
         links=tuple(
             structs.replace(k, origin=None)
             for k in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))

@@ -14,19 +14,14 @@ Getter = Callable[[dict[str, Any]], Any]
 Claims = dict[str, Any]  # key -> True (all of it) or a nested Claims
 
 _PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
+_WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*')
 
 
 def parts(path: str) -> tuple[str, ...]:
     """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
-    found = [m[1] or m[2] for m in _PART.finditer(path)]
-    if not found or len(path.replace('"', "")) != sum(map(len, found)) + path_dots(path):
+    if not _WHOLE.fullmatch(path):
         raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
-    return tuple(found)
-
-
-def path_dots(path: str) -> int:
-    """Number of dots outside quotes."""
-    return re.sub(r'"[^"]*"', "", path).count(".")
+    return tuple(m[1] or m[2] for m in _PART.finditer(path))
 
 
 def _walk(value: Any, keys: tuple[str, ...]) -> Any:

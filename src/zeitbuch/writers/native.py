@@ -11,6 +11,8 @@ from msgspec import structs
 
 from zeitbuch.core.model import FORMAT_VERSION, Estate, Flow
 
+from .plain import escaped
+
 
 def _bare(flow: Flow) -> Any:
     """A flow as plain values. Origins stay behind: they say where a record stands, and that place is now another."""
@@ -37,8 +39,12 @@ class _Dumper(yaml.SafeDumper):
 
 
 def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
-    block = "\n" in text and not any(line != line.rstrip() for line in text.split("\n"))
-    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style="|" if block else None)
+    lines = text.split("\n")
+    if not all(line.isprintable() for line in lines):
+        style = '"'  # what YAML would fold or drop is written as an escape
+    else:
+        style = "|" if len(lines) > 1 and all(line == line.rstrip() for line in lines) else None
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
 
 
 _Dumper.add_representer(str, _text)
@@ -51,4 +57,4 @@ def to_yaml(estate: Estate) -> str:
 
 def to_json(estate: Estate) -> str:
     """The estate in the native form as JSON."""
-    return msgspec.json.format(msgspec.json.encode(_document(estate)), indent=1).decode() + "\n"
+    return escaped(msgspec.json.format(msgspec.json.encode(_document(estate)), indent=1).decode()) + "\n"

@@ -19,6 +19,11 @@ def inert(text: str, keep_lines: bool = True) -> str:
     return _HARMFUL.sub(lambda m: f"<U+{ord(m[0]):04X}>", text)
 
 
+def escaped(json_text: str) -> str:
+    """JSON whose control and direction characters (they stand within strings only) are written as escapes."""
+    return _HARMFUL.sub(lambda m: f"\\u{ord(m[0]):04x}", json_text)
+
+
 def formula_free(text: str) -> str:
     """Text that a spreadsheet will not run as a formula (OWASP: CSV injection)."""
     return "'" + text if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

@@ -12,7 +12,7 @@ import msgspec
 
 from zeitbuch.core.sheet import Column, Sheet, shown
 
-from .plain import formula_free, inert
+from .plain import escaped, formula_free, inert
 
 JSON_VERSION = 1
 _RIGHT = ("count", "number", "money", "percent")
@@ -89,7 +89,7 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
         color_system="standard" if colour else None, legacy_windows=False,
     )  # fmt: skip
     if sheet.title:
-        console.print(Text(sheet.title, style="bold" if colour else ""))
+        console.print(Text(inert(sheet.title, keep_lines=False), style="bold" if colour else ""))
     console.print(table)
     dropped = [c.title for i, c in enumerate(sheet.columns) if i not in kept]
     left_out = (f"left out for want of width: {', '.join(dropped)}",) if dropped else ()
@@ -136,7 +136,7 @@ def to_json(kind: str, body: Any) -> str:
     """A typed result as JSON: ``{"zeitbuch": kind, "version": 1, ...body}``; money is decimal text."""
     plain = msgspec.to_builtins(body, enc_hook=_encode)
     document = {"zeitbuch": kind, "version": JSON_VERSION, **plain}
-    return msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode), indent=2).decode() + "\n"
+    return escaped(msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode), indent=2).decode()) + "\n"
 
 
 def markdown_text(text: str) -> str:

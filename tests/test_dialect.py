@@ -1,0 +1,191 @@
+"""The dialect reader: both shapes, placeholders, unread parts, and wrong dialect files."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import ESTATE
+
+from zeitbuch.core.model import Estate, Flow
+from zeitbuch.core.problems import ZeitbuchError
+from zeitbuch.readers.dialect import parse_dialect
+from zeitbuch.readers.paths import claim, getter, leftover, parts
+from zeitbuch.readers.query import Query
+from zeitbuch.readers.reader import Reader
+
+FLAT = """
+dialect = 1
+name = "probe"
+[signature]
+all = ["$.probe"]
+[flow]
+at = "$.sheets[*]"
+id = "n"
+name = "title"
+state = "live"
+states = { true = "on" }
+[step]
+at = "$.parts[?@.what]"
+id = "n"
+name = "title"
+operation = "what"
+settings = "set"
+on_fault = "bad"
+on_faults = { go = "continue" }
+disabled = "muted"
+model = "set.brain"
+prompts = [{ role = "system", path = "set.order" }]
+[link]
+at = "$.joins[*]"
+from = "a"
+to = "b"
+outlet = "door"
+by = "name"
+[[outlet]]
+match = "no*"
+role = "error"
+after = ["failure"]
+[placeholders]
+open = "<%"
+close = "%>"
+variable = "var:"
+trigger = "first"
+model = "pick:"
+[[kind]]
+operation = "start"
+trigger = "manual"
+[[kind]]
+operation = "brain*"
+kind = "model"
+[[kind]]
+operation = "switch"
+kind = "decide"
+cases = { at = "set.doors", outlet = "id", label = "text", condition = "when" }
+"""
+
+
+def read(document: Any, dialect: str, tmp_path: Path) -> tuple[Flow, list[str]]:
+    path = tmp_path / "x.json"
+    path.write_text(json.dumps(document))
+    reader = Reader([parse_dialect(dialect, "probe.toml")])
+    (flow,) = reader.flows([str(path)])
+    return flow, [p.code for p in reader.problems]
+
+
+DOCUMENT = {
+    "probe": 1,
+    "sheets": [
+        {
+            "n": 7, "title": "T", "live": True, "extra": {"x": [1, 2]},
+            "parts": [
+                {"n": 1, "title": "Go", "what": "start"},
+                {"n": 2, "title": "Think", "what": "brain.v1", "set": {"brain": "m-1", "order": "Say <% Go.text %> for <%var:who%>", "k": 5}, "bad": "go"},
+                {"n": 3, "title": "Fork", "what": "switch", "set": {"doors": [{"id": "d1", "text": "left", "when": "x > 1"}]}},
+                {"n": 4, "title": "Left", "what": "odd", "set": {"to": "<%pick: who | text | The person%>", "deep": {"a": "<%first.q%>", "b": True}}, "muted": True, "hue": "red"},
+                {"note": "no operation here"},
+            ],
+            "joins": [{"a": "Go", "b": "Think"}, {"a": "Think", "b": "Fork"}, {"a": "Fork", "b": "Left", "door": "d1"}, {"a": "Think", "b": "Left", "door": "nope"}],
+        }
+    ],
+}  # fmt: skip
+
+
+def test_flat_shape(tmp_path: Path) -> None:
+    flow, problems = read(DOCUMENT, FLAT, tmp_path)
+    assert problems == []
+    assert (flow.id, flow.name, flow.state) == ("7", "T", "on")
+    assert [t.id for t in flow.triggers] == ["1"]
+    think, fork, left = flow.steps
+    assert think.kind == "model" and think.on_fault == "continue"
+    assert think.model is not None and think.model.name == "m-1"
+    (prompt,) = think.model.prompts
+    assert [(r.step, r.variable, r.path) for r in prompt.refs] == [("1", None, "text"), (None, "who", "")]
+    assert [(b.name, b.value, b.decided) for b in think.inputs] == [("k", 5, "fixed")]
+    assert fork.kind == "decide"
+    assert left.kind == "other" and left.operation == "odd" and not left.enabled
+    by = {b.name: b for b in left.inputs}
+    assert (by["to"].decided, by["to"].type, by["to"].description) == ("model", "text", "The person")
+    assert by["deep.a"].refs[0].step == "1" and by["deep.b"].value is True
+    assert left.unread == {"hue": "red"}
+    links = {(k.source, k.target): k for k in flow.links}
+    assert links["3", "4"].role == "case" and links["3", "4"].label == "left" and links["3", "4"].condition == "x > 1"
+    assert links["2", "4"].role == "error" and links["2", "4"].after == ("failure",)
+    assert links["2", "4"].origin is not None and links["2", "4"].origin.pointer == "/sheets/0/joins/3"
+    assert flow.unread == {"extra": {"x": [1, 2]}}
+    # Two values of `extra` and `hue`; the note that no query selects counts as read with its list.
+    assert flow.content.unread == 3
+    assert 0.9 < flow.content.read_share < 1
+
+
+def test_tree_shape_of_the_demo(november: Estate) -> None:
+    flow = november.flow("crew-swap")
+    assert flow is not None
+    links = {(k.source, k.target, k.role, k.label) for k in flow.links}
+    assert ("form", "rota", "next", "") in links
+    assert ("rota", "rota1", "case", "giver") in links
+    assert ("verdict", "refuse", "case", "not allowed") in links
+    assert ("verdict", "leader", "case", "allowed") in links
+    assert ("book", "undo", "error", "on error") in links
+    assert ("undo", "tell", "next", "") in links and ("book", "tell", "next", "") in links
+    assert not any(k.source == "stop" for k in flow.links), "nothing follows an end"
+    assert {s.id for s in flow.steps if s.scope == "rota"} == {"rota1", "rota2"}
+
+
+def test_attached_steps_and_what_the_model_decides(november: Estate) -> None:
+    flow = november.flow("letters")
+    assert flow is not None
+    assert [(k.source, k.target) for k in flow.links if k.role == "attach"] == [("booking", "refunds"), ("pay", "refunds"), ("voyage", "complaints")]
+    pay = flow.step("pay")
+    assert pay is not None and pay.effect == "spend"
+    assert [(b.name, b.decided) for b in pay.inputs] == [("amount", "model"), ("limit", "fixed")]
+
+
+def test_demo_is_read_whole(november: Estate) -> None:
+    assert len(november.flows) == 10
+    assert all(f.content.unread == 0 and f.content.values > 20 for f in november.flows)
+
+
+def test_every_dialect_of_the_demo_says_its_name() -> None:
+    for path in (ESTATE / "dialects").glob("*.toml"):
+        assert parse_dialect(path.read_text(), str(path)).name == path.stem
+
+
+@pytest.mark.parametrize(
+    ("change", "expected"),
+    [
+        (("dialect = 1", "dialect = 2"), "dialect"),
+        (('name = "probe"', 'name = "probe"\ncolour = 3'), "unknown field `colour`"),
+        (('kind = "model"', 'kind = "magic"'), "magic"),
+        (('at = "$.joins[*]"', 'at = "joins[["'), "JSONPath query"),
+        (('id = "n"', 'id = "a..b"'), "dotted path"),
+        (("[signature]", "[signature"), "expected TOML"),
+    ],
+)
+def test_wrong_dialects_are_said(change: tuple[str, str], expected: str) -> None:
+    with pytest.raises(ZeitbuchError) as error:
+        Reader([parse_dialect(FLAT.replace(*change), "probe.toml")])
+    assert expected in str(error.value)
+
+
+def test_dotted_paths() -> None:
+    assert parts('a."b.c".d') == ("a", "b.c", "d")
+    record = {"a": {"b": [{"n": 1}, {"n": 2}]}, "x": None}
+    assert getter("a.b.*.n")(record) == [1, 2]
+    assert getter("a.b.1.n")(record) == 2
+    assert getter(["x", "a.b.0.n"])(record) == 1
+    assert getter("a.q.z")(record) is None
+    claims: dict[str, Any] = {}
+    claim(claims, ["a.b.*.n", "x"])
+    assert leftover({"a": {"b": [{"n": 1, "m": 2}], "c": 3}, "x": 1, "y": 2}, claims) == {"a": {"b": [{"m": 2}], "c": 3}, "y": 2}
+
+
+def test_queries_plain_and_general_agree() -> None:
+    document = {"a": {"b": [{"c": 1}, {"c": 2}]}, "x/y": {"k": 3}}
+    assert Query("$.a.b[*].c").find(document) == [("/a/b/0/c", 1), ("/a/b/1/c", 2)]
+    assert Query("$['a']['b'][*]['c']").find(document) == Query("$.a.b[*].c").find(document)
+    assert Query("$[*].k").find(document) == [("/x~1y/k", 3)]
+    assert Query("$.a.b[?@.c > 1]").find(document) == [("/a/b/1", {"c": 2})]
+    assert Query("$.a.q").hits(document) is False
