@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 from hypothesis import strategies as st
@@ -16,7 +17,11 @@ def step(step_id: str, kind: Any = "shape", **more: Any) -> Step:
 
 
 def ask(step_id: str, text: str = "Answer.", name: str = "fulmar-mini-2", **more: Any) -> Step:
-    use = ModelUse(name=name, prompts=(Prompt(text=text),), **{k: more.pop(k) for k in list(more) if k in ("task", "max_output", "max_turns")})
+    use = ModelUse(
+        name=name,
+        prompts=(Prompt(text=text),),
+        **{k: more.pop(k) for k in list(more) if k in ("task", "max_output", "max_turns")},
+    )
     return step(step_id, more.pop("kind", "model"), model=use, **more)
 
 
@@ -25,27 +30,39 @@ def link(source: str, target: str, role: Any = "next", label: str = "", **more: 
 
 
 def flow(steps: list[Step], links: list[Link], **more: Any) -> Flow:
-    return Flow(id=more.pop("id", "f"), name=more.pop("name", "Flow"), triggers=more.pop("triggers", (START,)), steps=tuple(steps), links=tuple(links), **more)
+    return Flow(
+        id=more.pop("id", "f"),
+        name=more.pop("name", "Flow"),
+        triggers=more.pop("triggers", (START,)),
+        steps=tuple(steps),
+        links=tuple(links),
+        **more,
+    )
 
 
 def chain(*steps: Step, **more: Any) -> Flow:
     """Steps one after the other."""
     ids = ["start", *[s.id for s in steps]]
-    return flow(list(steps), [link(a, b) for a, b in zip(ids, ids[1:], strict=False)], **more)
+    return flow(list(steps), [link(a, b) for a, b in itertools.pairwise(ids)], **more)
 
 
 TEXT = st.text(st.characters(blacklist_categories=("Cs",)), max_size=20)
-SCALAR = st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
+SCALAR = (
+    st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
+)
 VALUE = st.recursive(SCALAR, lambda v: st.lists(v, max_size=3) | st.dictionaries(TEXT, v, max_size=3), max_leaves=6)
 REF = st.builds(Ref, step=st.none() | st.sampled_from("abc"), path=TEXT, text=TEXT)
 STEP_PARTS = {
     "name": TEXT,
     "operation": TEXT,
     "effect": st.sampled_from(["none", "read", "write", "send", "delete", "spend"]),
-    "inputs": st.lists(st.builds(Binding, name=TEXT, value=VALUE, refs=st.lists(REF, max_size=2).map(tuple)), max_size=2).map(tuple),
+    "inputs": st.lists(
+        st.builds(Binding, name=TEXT, value=VALUE, refs=st.lists(REF, max_size=2).map(tuple)), max_size=2
+    ).map(tuple),
     "retry": st.none() | st.builds(Retry, attempts=st.integers(1, 5), wait=st.none() | st.floats(0, 99)),
     "repeat": st.none() | st.builds(Repeat, items=st.none() | TEXT, count=st.none() | st.integers(0, 9)),
-    "model": st.none() | st.builds(ModelUse, name=st.none() | TEXT, prompts=st.lists(st.builds(Prompt, text=TEXT), max_size=2).map(tuple)),
+    "model": st.none()
+    | st.builds(ModelUse, name=st.none() | TEXT, prompts=st.lists(st.builds(Prompt, text=TEXT), max_size=2).map(tuple)),
     "position": st.none() | st.tuples(st.floats(-9, 9), st.floats(-9, 9)),
     "unread": st.dictionaries(TEXT, VALUE, max_size=2),
 }
@@ -59,10 +76,19 @@ def flows(draw: st.DrawFn, most: int = 7) -> Flow:
     steps = [draw(st.builds(Step, id=st.just(i), kind=kinds, **STEP_PARTS)) for i in ids]
     ends = st.sampled_from(ids)
     roles = st.sampled_from(["next", "case", "error"])
-    links = draw(st.lists(st.builds(Link, source=ends, target=ends, role=roles, label=TEXT, condition=TEXT), max_size=8))
+    links = draw(
+        st.lists(st.builds(Link, source=ends, target=ends, role=roles, label=TEXT, condition=TEXT), max_size=8)
+    )
     schedule = st.builds(Schedule, cron=st.just("5 4 * * *"), zone=st.just("Europe/Oslo"))
     trigger = Trigger(id="t", kind="schedule", schedule=draw(st.none() | schedule), name=draw(TEXT))
-    return Flow(id="f", name=draw(TEXT), owners=tuple(draw(st.lists(TEXT, max_size=2))), triggers=(trigger,), steps=tuple(steps), links=tuple(links))
+    return Flow(
+        id="f",
+        name=draw(TEXT),
+        owners=tuple(draw(st.lists(TEXT, max_size=2))),
+        triggers=(trigger,),
+        steps=tuple(steps),
+        links=tuple(links),
+    )
 
 
 @st.composite
@@ -73,7 +99,9 @@ def drawn_flows(draw: st.DrawFn) -> Flow:
     links: list[Link] = []
     scopes: list[str | None] = [None]
     for i in range(draw(st.integers(2, 14))):
-        kind = draw(st.sampled_from(["model", "agent", "decide", "loop", "guard", "parallel", "send", "shape", "other"]))
+        kind = draw(
+            st.sampled_from(["model", "agent", "decide", "loop", "guard", "parallel", "send", "shape", "other"])
+        )
         scope = draw(st.sampled_from(scopes))
         use = ModelUse(name=draw(names)) if kind in ("model", "agent") else None
         steps.append(Step(id=f"s{i}", kind=kind, name=draw(names), scope=scope, model=use))  # type: ignore[arg-type]

@@ -6,11 +6,11 @@ from decimal import Decimal
 from pathlib import Path
 
 import pytest
-from builders import ask, chain, flow, link, step
-from conftest import ESTATE
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders import ask, chain, flow, link, step
+from conftest import ESTATE
 from zeitbuch.core import tokens
 from zeitbuch.core.assume import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS, Assumptions, Book, Rule
 from zeitbuch.core.estimate import EstateEstimate, FlowEstimate, Money, estimate
@@ -111,7 +111,10 @@ def test_announcements_by_hand(november: Estate, result: EstateEstimate) -> None
 
 @pytest.mark.parametrize("turns", range(1, 11))
 def test_agent_follows_a_literal_transcript(turns: int) -> None:
-    f = flow([ask("g", "You may look things up.", kind="agent"), step("t", "http", name="lookup")], [link("start", "g"), link("t", "g", "attach")])
+    f = flow(
+        [ask("g", "You may look things up.", kind="agent"), step("t", "http", name="lookup")],
+        [link("start", "g"), link("t", "g", "attach")],
+    )
     rules = (Rule(step="g", turns=turns, output=90.0), Rule(step="t", size=210.0))
     book = Book(Assumptions(assume=rules), f)
     graph = Graph(f)
@@ -163,7 +166,9 @@ def test_price_of_the_month_holds() -> None:
 
 
 def test_patterns_name_models_and_prices_per_call_count() -> None:
-    price = Price(since=__import__("datetime").date(2026, 1, 1), call=Decimal("0.5"), input=Decimal(0), output=Decimal(0))
+    price = Price(
+        since=__import__("datetime").date(2026, 1, 1), call=Decimal("0.5"), input=Decimal(0), output=Decimal(0)
+    )
     card = RateCard(currency="EUR", model=(ModelRate("x", also=("skua-*",), price=(price,)),))
     f = chain(ask("a", name="skua-9"), ask("b", name="skua-10"))
     assert estimate(Estate(flows=(f,)), card, Assumptions(), "2026-02").flows[0].cost == Money(Decimal(1))
@@ -178,7 +183,13 @@ def test_flow_that_calls_itself_is_bounded_and_said() -> None:
 def test_called_flow_is_counted_at_the_caller_too() -> None:
     inner = chain(ask("a"), id="inner", name="Inner", triggers=())
     outer = chain(step("l", "loop"), id="outer", name="Outer")
-    outer = Flow(id="outer", name="Outer", triggers=outer.triggers, steps=(*outer.steps, step("c", "subflow", calls="inner", scope="l")), links=outer.links)
+    outer = Flow(
+        id="outer",
+        name="Outer",
+        triggers=outer.triggers,
+        steps=(*outer.steps, step("c", "subflow", calls="inner", scope="l")),
+        links=outer.links,
+    )
     rules = (Rule(flow="outer", step="l", items=3.0), Rule(flow="outer", trigger="start", runs=5.0))
     result = estimate(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules))
     one, both = result.flows
@@ -202,11 +213,18 @@ def test_evidence_shares_sum_to_one(result: EstateEstimate) -> None:
 
 
 def test_the_most_specific_rule_wins_and_later_beats_equal() -> None:
-    rules = (Rule(step="a", failure=0.5), Rule(failure=0.1), Rule(step="a*", failure=0.2), Rule(flow="other", step="a", failure=0.9))
+    rules = (
+        Rule(step="a", failure=0.5),
+        Rule(failure=0.1),
+        Rule(step="a*", failure=0.2),
+        Rule(flow="other", step="a", failure=0.9),
+    )
     f = chain(step("a"), step("ab"), step("b"))
     book = Book(Assumptions(assume=rules), f)
     assert [book.of_step("failure", s).amount for s in f.steps] == [0.5, 0.2, 0.1]
-    assert Book(Assumptions(assume=(*rules, Rule(step="a", failure=0.3))), f).of_step("failure", f.steps[0]).amount == 0.3
+    assert (
+        Book(Assumptions(assume=(*rules, Rule(step="a", failure=0.3))), f).of_step("failure", f.steps[0]).amount == 0.3
+    )
 
 
 @pytest.mark.parametrize(
@@ -232,7 +250,10 @@ def test_wrong_assumptions_stop_the_estimate(text: str, expected: str, tmp_path:
 @pytest.mark.parametrize(
     ("text", "expected"),
     [
-        ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninput=-1.0", "0 or more for input, found -1.0"),
+        (
+            "currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninput=-1.0",
+            "0 or more for input, found -1.0",
+        ),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "expected each model once"),
         ("currency='euro'", "three capital letters"),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0", "unknown field `inputs`"),

@@ -5,9 +5,9 @@ from __future__ import annotations
 import xml.etree.ElementTree as ET
 
 import pytest
-from builders import drawn_flows
 from hypothesis import HealthCheck, given, settings
 
+from builders import drawn_flows
 from zeitbuch.core.cards import LEADING, PAD, SPINE
 from zeitbuch.core.geometry import Scene
 from zeitbuch.core.layered import crossings
@@ -26,7 +26,11 @@ def overlap(a: Box, b: Box) -> bool:
 
 def check(drawn: Scene, flow: Flow) -> None:
     cards = [(c.card, (c.x, c.y, c.x + c.card.width, c.y + c.card.height)) for c in drawn.cards]
-    tabs = [(c.card.id, (c.x + t.x, c.y + c.card.height, c.x + t.x + t.width, c.y + c.card.height + 18)) for c in drawn.cards for t in c.card.tabs]
+    tabs = [
+        (c.card.id, (c.x + t.x, c.y + c.card.height, c.x + t.x + t.width, c.y + c.card.height + 18))
+        for c in drawn.cards
+        for t in c.card.tabs
+    ]
     shown = {c.id for c, _ in cards} | {f.card.id for f in drawn.frames} | {r.id for c, _ in cards for r in c.rows}
     shown |= {r.id for f in drawn.frames for r in f.card.rows}
     assert shown == {s.id for s in flow.steps} | {t.id for t in flow.triggers}
@@ -56,7 +60,12 @@ def check(drawn: Scene, flow: Flow) -> None:
             piece = (min(x1, x2), min(y1, y2), max(x1, x2), max(y1, y2))
             for card, box in cards:
                 shrunk = (box[0] + 0.5, box[1] + 0.5, box[2] - 0.5, box[3] - 0.5)
-                through = piece[0] < shrunk[2] and shrunk[0] < piece[2] + 0.001 and piece[1] < shrunk[3] and shrunk[1] < piece[3] + 0.001
+                through = (
+                    piece[0] < shrunk[2]
+                    and shrunk[0] < piece[2] + 0.001
+                    and piece[1] < shrunk[3]
+                    and shrunk[1] < piece[3] + 0.001
+                )
                 assert not through, f"{route.source} to {route.target} runs through {card.id}"
 
 
@@ -97,6 +106,9 @@ def test_order_numbers_follow_the_run(november: Estate) -> None:
     assert numbers["booking"] == numbers["refunds"] + ".a"
 
 
-@pytest.mark.parametrize(("pairs", "count"), [([("a", "x"), ("b", "y")], 0), ([("a", "y"), ("b", "x")], 1), ([("a", "y"), ("b", "x"), ("a", "x")], 1)])
+@pytest.mark.parametrize(
+    ("pairs", "count"),
+    [([("a", "x"), ("b", "y")], 0), ([("a", "y"), ("b", "x")], 1), ([("a", "y"), ("b", "x"), ("a", "x")], 1)],
+)
 def test_crossings_are_counted(pairs: list[tuple[str, str]], count: int) -> None:
     assert crossings(["a", "b"], ["x", "y"], [(a, b, 0.0) for a, b in pairs]) == count

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import msgspec
 import pytest
-from builders import chain, flow, flows, link, step
 from hypothesis import given, settings
 from msgspec import structs
 
+from builders import chain, flow, flows, link, step
 from zeitbuch.core.fingerprint import fingerprint
 from zeitbuch.core.model import Estate, Flow, Origin
 from zeitbuch.core.problems import Problem
@@ -53,7 +53,12 @@ def test_native_keeps_what_the_export_was(november: Estate) -> None:
 def test_fingerprint_ignores_layout_time_and_order() -> None:
     f = flow([step("a"), step("b")], [link("start", "a"), link("a", "b")])
     moved = structs.replace(
-        f, steps=(step("b", position=(1.0, 2.0)), step("a")), links=f.links[::-1], changed="2026-11-01", version="9", format="x"
+        f,
+        steps=(step("b", position=(1.0, 2.0)), step("a")),
+        links=f.links[::-1],
+        changed="2026-11-01",
+        version="9",
+        format="x",
     )
     assert fingerprint(moved) == fingerprint(f)
     for other in (chain(step("a"), step("c")), structs.replace(f, name="Other"), structs.replace(f, links=f.links[:1])):
@@ -66,7 +71,11 @@ def test_fingerprint_ignores_layout_time_and_order() -> None:
         ("zeitbuch: 2\nflows: []", "expected `zeitbuch: 1`, found 2", ""),
         ("zeitbuch: 1", "expected a list under `flows`", ""),
         ("zeitbuch: 1\nflow: []\nflows: []", "unknown keys flow", ""),
-        ("zeitbuch: 1\nflows: [{id: a, steps: [{id: s, kind: magic}]}]", "Invalid enum value 'magic'", "/flows/0/steps/0/kind"),
+        (
+            "zeitbuch: 1\nflows: [{id: a, steps: [{id: s, kind: magic}]}]",
+            "Invalid enum value 'magic'",
+            "/flows/0/steps/0/kind",
+        ),
         ("zeitbuch: 1\nflows: [{name: a}]", "missing required field `id`", "/flows/0"),
         ("zeitbuch: 1\nflows: [{id: a, colour: red}]", "unknown field `colour`", "/flows/0"),
     ],

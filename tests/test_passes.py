@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from builders import ask, chain, flow, link, step
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from builders import ask, chain, flow, link, step
 from zeitbuch.core.assume import Assumptions, Book, Rule
 from zeitbuch.core.model import Flow, Link, Repeat, Retry, Step
 from zeitbuch.core.passes import Passes, combine
@@ -33,7 +33,10 @@ def test_decision_without_evidence_splits_equally() -> None:
 
 
 def test_declared_share_leaves_the_rest_to_the_others() -> None:
-    f = flow([step("d", "decide"), step("a"), step("b"), step("c")], [link("start", "d"), *[link("d", x, "case", x) for x in "abc"]])
+    f = flow(
+        [step("d", "decide"), step("a"), step("b"), step("c")],
+        [link("start", "d"), *[link("d", x, "case", x) for x in "abc"]],
+    )
     found = runs(f, Rule(step="d", case="a", share=0.7))
     assert [found[x] for x in "abc"] == pytest.approx([0.7, 0.15, 0.15])
 
@@ -45,13 +48,19 @@ def test_single_case_may_be_missed() -> None:
 
 
 def test_inclusive_decision_takes_each_case_by_itself() -> None:
-    f = flow([step("d", "decide", inclusive=True), step("a"), step("b")], [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")])
+    f = flow(
+        [step("d", "decide", inclusive=True), step("a"), step("b")],
+        [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")],
+    )
     found = runs(f, Rule(step="d", case="x", share=0.9), Rule(step="d", case="y", share=0.8))
     assert (found["a"], found["b"]) == pytest.approx((0.9, 0.8))
 
 
 def test_parallel_branches_meet_once_and_losses_multiply() -> None:
-    f = flow([step("s"), step("a"), step("b"), step("j")], [link("start", "s"), link("s", "a"), link("s", "b"), link("a", "j"), link("b", "j")])
+    f = flow(
+        [step("s"), step("a"), step("b"), step("j")],
+        [link("start", "s"), link("s", "a"), link("s", "b"), link("a", "j"), link("b", "j")],
+    )
     assert runs(f)["j"] == pytest.approx(1)
     assert runs(f, Rule(step="a", failure=0.1), Rule(step="b", failure=0.2))["j"] == pytest.approx(0.9 * 0.8)
     # A loss before the split is not counted twice.
@@ -59,7 +68,10 @@ def test_parallel_branches_meet_once_and_losses_multiply() -> None:
 
 
 def test_retries_and_error_route() -> None:
-    f = flow([step("a", retry=Retry(attempts=2)), step("ok"), step("bad")], [link("start", "a"), link("a", "ok"), link("a", "bad", "error")])
+    f = flow(
+        [step("a", retry=Retry(attempts=2)), step("ok"), step("bad")],
+        [link("start", "a"), link("a", "ok"), link("a", "bad", "error")],
+    )
     found = runs(f, Rule(step="a", failure=0.2))
     assert found["a"] == pytest.approx(1 + 0.2 + 0.04)  # (1 - f^3) / (1 - f)
     assert found["bad"] == pytest.approx(0.008)
@@ -77,7 +89,10 @@ def test_continue_keeps_the_run_going() -> None:
 
 
 def test_loop_multiplies_and_nests() -> None:
-    f = flow([step("l", "loop"), step("m", "loop", scope="l"), step("x", scope="m"), step("after")], [link("start", "l"), link("l", "after")])
+    f = flow(
+        [step("l", "loop"), step("m", "loop", scope="l"), step("x", scope="m"), step("after")],
+        [link("start", "l"), link("l", "after")],
+    )
     found = runs(f, Rule(step="l", items=4), Rule(step="m", items=2.5))
     assert found["m"] == 4
     assert found["x"] == pytest.approx(10)
@@ -105,14 +120,20 @@ def test_guard_hands_failures_to_its_error_route() -> None:
 
 
 def test_cycle_is_the_geometric_series() -> None:
-    f = flow([step("a"), step("d", "decide"), step("end")], [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "end", "case", "good")])
+    f = flow(
+        [step("a"), step("d", "decide"), step("end")],
+        [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "end", "case", "good")],
+    )
     found = runs(f, Rule(step="d", case="again", share=0.2))
     assert found["a"] == pytest.approx(1 / (1 - 0.2))
     assert found["end"] == pytest.approx(1)
 
 
 def test_cycle_without_end_stops_at_the_cap_and_says_so() -> None:
-    f = flow([step("a"), step("d", "decide"), step("end")], [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "end", "case", "good")])
+    f = flow(
+        [step("a"), step("d", "decide"), step("end")],
+        [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "end", "case", "good")],
+    )
     passes = Passes(Graph(f), Book(Assumptions(assume=(Rule(step="d", case="again", share=1.0),)), f))
     assert passes.of["a"].runs == pytest.approx(100)
     assert passes.capped == ["A"]
@@ -149,7 +170,9 @@ def test_join_modes(mode: Any, expected: float) -> None:
 class Node:
     """seq | decide | loop | leaf, with what a recursion needs; ``build`` makes the graph of it."""
 
-    def __init__(self, kind: str, parts: list[Node], shares: list[float], number: float, failure: float, tries: int) -> None:
+    def __init__(
+        self, kind: str, parts: list[Node], shares: list[float], number: float, failure: float, tries: int
+    ) -> None:
         self.kind, self.parts, self.shares = kind, parts, shares
         self.number, self.failure, self.tries = number, failure, tries
 

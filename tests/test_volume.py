@@ -6,10 +6,10 @@ from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
-from builders import chain, step
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from builders import chain, step
 from zeitbuch.core.assume import Assumptions, Book, Rule
 from zeitbuch.core.model import Schedule, Trigger
 from zeitbuch.core.problems import ZeitbuchError
@@ -37,7 +37,9 @@ def walked(minute: int, hours: set[int], weekdays: set[int], zone: str, year: in
     st.sampled_from(["Europe/Oslo", "America/New_York", "Asia/Kolkata", "UTC"]),
     st.sampled_from([(2026, 3), (2026, 10), (2026, 11), (2024, 2), (2026, 2), (2026, 12)]),
 )
-def test_cron_agrees_with_a_walk(minute: int, hours: set[int], weekdays: set[int], zone: str, when: tuple[int, int]) -> None:
+def test_cron_agrees_with_a_walk(
+    minute: int, hours: set[int], weekdays: set[int], zone: str, when: tuple[int, int]
+) -> None:
     days = ",".join(str((d + 1) % 7) for d in sorted(weekdays))
     cron = f"{minute} {','.join(map(str, sorted(hours)))} * * {days}"
     assert cron_runs(cron, zone, when) == walked(minute, hours, weekdays, zone, *when)

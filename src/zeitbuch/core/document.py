@@ -208,7 +208,7 @@ def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
         (f"Cost in {result.month}", per_month),
         ("Cost rests on", evidence_words(found.evidence)),
     ]
-    if found.with_called.amount != found.cost.amount:
+    if money_words(found.with_called) != money_words(found.cost):
         pairs.insert(2, ("With the flows it calls", money_words(found.with_called, unit)))
     blocks: list[Block] = [Facts(tuple(pairs))]
     columns = (

@@ -140,10 +140,13 @@ def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
     parts = []
     if step.retry is not None:
-        wait = f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
-        parts.append(
-            f"it is tried again {'once' if step.retry.attempts == 1 else f'up to {step.retry.attempts} times'}{wait}"
-        )
+        if step.retry.attempts == 1:
+            again = "once" + (f" after {span_words(step.retry.wait)}" if step.retry.wait else "")
+        else:
+            again = f"up to {step.retry.attempts} times" + (
+                f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
+            )
+        parts.append(f"it is tried again {again}")
     routes = [_target(graph, k) for k in graph.flow.links if k.source == step.id and k.role == "error"]
     if routes:
         parts.append(f"the run goes on at {joined(routes)}")

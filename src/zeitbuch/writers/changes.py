@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 
 from zeitbuch.core.change_cost import CostChange
@@ -34,21 +35,42 @@ def _shorten(words: tuple[Word, ...], around: int = 60) -> list[Word]:
     return short
 
 
-def _marked(words: tuple[Word, ...], colour: bool) -> str:
+_OLD, _NEW, _END = "\ue000", "\ue001", "\ue002"  # stand for the marks while lines are broken
+_PRIVATE = re.compile("[\ue000-\ue002]")
+
+
+def _marked(words: tuple[Word, ...]) -> str:
     parts = []
     for word in _shorten(words):
-        text = inert(word.text)
-        if word.mark == "same":
+        text = _PRIVATE.sub("?", inert(word.text))
+        core = text.strip()
+        if word.mark == "same" or not core:
             parts.append(text)
             continue
-        core = text.strip()
-        lead, tail = text[: len(text) - len(text.lstrip())], text[len(text.rstrip()) :] if core else ""
-        sign = "−" if word.mark == "old" else "+"
-        shown = f"«{sign}{core}»"
-        if colour:
-            shown = f"\x1b[{'31;9' if word.mark == 'old' else '32;4'}m{shown}\x1b[0m"
-        parts.append(f"{lead}{shown}{tail}")
+        lead, tail = text[: len(text) - len(text.lstrip())], text[len(text.rstrip()) :]
+        parts.append(f"{lead}{_OLD if word.mark == 'old' else _NEW}{core}{_END}{tail}")
     return "".join(parts)
+
+
+def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
+    """Marked text on lines; a mark that runs over a line's end is coloured on both."""
+    lead, found, style = "      | ", [], ""
+    codes = {_OLD: "\x1b[31;9m", _NEW: "\x1b[32;4m"}
+    signs = {_OLD: "«−", _NEW: "«+", _END: "»"}
+    for part in _marked(words).split("\n"):
+        for line in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
+            text = style
+            for letter in line:
+                if letter in codes:
+                    style = codes[letter] if colour else ""
+                    text += style + signs[letter]
+                elif letter == _END:
+                    text += signs[letter] + ("\x1b[0m" if style else "")
+                    style = ""
+                else:
+                    text += letter
+            found.append((lead + text + ("\x1b[0m" if style else "")).rstrip())
+    return found
 
 
 def _money(cost: CostChange | None, currency: str) -> str:
@@ -111,17 +133,7 @@ def to_text(found: EstateChanges, costs: tuple[CostChange, ...], currency: str, 
                 )
             )
             if change.words:
-                for part in _marked(change.words, colour).split("\n"):
-                    lines.append(
-                        textwrap.fill(
-                            part,
-                            width if not colour else width + 40,
-                            initial_indent="      | ",
-                            subsequent_indent="      | ",
-                            break_on_hyphens=False,
-                        )
-                        or "      |"
-                    )
+                lines += _lines(change.words, width, colour)
         money = _money(by_id.get((flow.id, flow.name)), currency)
         if money:
             lines.append(textwrap.fill(f"= {money}", width, initial_indent="  ", subsequent_indent="      "))

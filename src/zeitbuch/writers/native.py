@@ -40,10 +40,9 @@ class _Dumper(yaml.SafeDumper):
 
 def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
     lines = text.split("\n")
+    style = "|" if len(lines) > 1 and all(line == line.rstrip() for line in lines) else None
     if not all(line.isprintable() for line in lines):
         style = '"'  # what YAML would fold or drop is written as an escape
-    else:
-        style = "|" if len(lines) > 1 and all(line == line.rstrip() for line in lines) else None
     return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
 
 

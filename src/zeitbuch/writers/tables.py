@@ -12,6 +12,7 @@ import msgspec
 
 from zeitbuch.core.sheet import Column, Sheet, shown
 
+from . import grid
 from .plain import escaped, formula_free, inert
 
 JSON_VERSION = 1
@@ -27,16 +28,13 @@ def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
 
 def _least(texts: list[str], most: int) -> int:
     """The narrowest width that breaks no word of up to ``most`` letters."""
-    return max([min(most, len(word)) for text in texts for word in text.split()] or [1])
+    return max([min(most, grid.size(word)) for text in set(texts) for word in text.split()] or [1])
 
 
-def fitted(sheet: Sheet, width: int) -> tuple[list[int], list[int]]:
+def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
     """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
-    rows = [_cells(r, sheet.columns) for r in sheet.rows]
-    if sheet.total is not None:
-        rows.append(_cells(sheet.total, sheet.columns))
     texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
-    natural = [max(map(len, t)) for t in texts]
+    natural = [max(map(grid.size, t)) for t in texts]
     least = [
         n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22))
         for n, t, c in zip(natural, texts, sheet.columns, strict=True)
@@ -44,12 +42,23 @@ def fitted(sheet: Sheet, width: int) -> tuple[list[int], list[int]]:
     kept = list(range(len(natural)))
 
     def free() -> int:
-        return width - 3 * len(kept) - sum(least[i] for i in kept)
+        return width - len(grid.GAP) * (len(kept) - 1) - sum(least[i] for i in kept)
 
     while free() < 0 and any(sheet.columns[i].rank for i in kept):
         kept.remove(max(kept, key=lambda i: sheet.columns[i].rank))
     sizes = {i: least[i] for i in kept}
-    spare = max(0, free())
+    spare = free()
+    while spare < 0 and max(sizes.values()) > 4:
+        # Not even the columns that must stay fit: the widest gives way.
+        i = max(kept, key=lambda i: (sizes[i], -i))
+        sizes[i] -= 1
+        spare += 1
+    # Columns that lack least are made whole first, so that few are broken at all.
+    for i in sorted(kept, key=lambda i: natural[i] - sizes[i]):
+        lack = natural[i] - sizes[i]
+        if 0 < lack <= spare:
+            sizes[i] += lack
+            spare -= lack
     while spare > 0:
         wanting = [i for i in kept if sizes[i] < natural[i]]
         if not wanting:
@@ -63,39 +72,30 @@ def fitted(sheet: Sheet, width: int) -> tuple[list[int], list[int]]:
 
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     """A terminal table that fits ``width`` columns."""
-    from rich import box
-    from rich.console import Console
-    from rich.table import Table
-    from rich.text import Text
+    rows = [_cells(r, sheet.columns) for r in sheet.rows]
+    total = [_cells(sheet.total, sheet.columns)] if sheet.total is not None else []
+    kept, widths = fitted(sheet, rows + total, width)
+    right = [sheet.columns[i].kind in _RIGHT for i in kept]
 
-    kept, widths = fitted(sheet, width)
-    columns = [sheet.columns[i] for i in kept]
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_footer=sheet.total is not None, header_style="bold")
-    total = _cells(sheet.total, sheet.columns) if sheet.total is not None else [""] * len(sheet.columns)
-    for i, column, size in zip(kept, columns, widths, strict=True):
-        table.add_column(
-            Text(column.title),
-            footer=Text(total[i]),
-            justify="right" if column.kind in _RIGHT else "left",
-            width=size,
-            overflow="fold",
-        )
-    for row in sheet.rows:
-        cells = _cells(row, sheet.columns)
-        table.add_row(*[Text(cells[i]) for i in kept])
-    out = io.StringIO()
-    console = Console(
-        file=out, width=width, force_terminal=colour, no_color=not colour, highlight=False, emoji=False, markup=False,
-        color_system="standard" if colour else None, legacy_windows=False,
-    )  # fmt: skip
-    if sheet.title:
-        console.print(Text(inert(sheet.title, keep_lines=False), style="bold" if colour else ""))
-    console.print(table)
+    def lines(found: list[list[str]]) -> list[str]:
+        return grid.lines([[r[i] for i in kept] for r in found], widths, right)
+
+    def styled(text: str, code: str) -> str:
+        return f"\x1b[{code}m{text}\x1b[0m" if colour and text else text
+
+    rule = "─" * (sum(widths) + len(grid.GAP) * (len(widths) - 1))
+    out = [styled(inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
+    out += [styled(line, "1") for line in lines([[c.title for c in sheet.columns]])]
+    out += [rule, *lines(rows)]
+    if total:
+        out += [rule, *[styled(line, "1") for line in lines(total)]]
     dropped = [c.title for i, c in enumerate(sheet.columns) if i not in kept]
-    left_out = (f"left out for want of width: {', '.join(dropped)}",) if dropped else ()
-    for note in (*sheet.notes, *left_out):
-        console.print(Text(inert(note), style="dim" if colour else ""))
-    return "\n".join(line.rstrip() for line in out.getvalue().rstrip().splitlines()) + "\n"
+    notes = [*sheet.notes, *([f"left out for want of width: {', '.join(dropped)}"] if dropped else [])]
+    if notes:
+        out.append("")
+    for note in notes:
+        out += [styled(line, "2") for line in grid.wrapped(inert(note, keep_lines=False), width)]
+    return "\n".join(out) + "\n"
 
 
 def to_csv(sheet: Sheet) -> str:

@@ -1,0 +1,122 @@
+"""Rules of the code: rooms, sizes, codes of messages, light start, the public functions."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import zeitbuch
+from conftest import ESTATE
+from zeitbuch.cli.commands import COMMANDS
+from zeitbuch.core import tokens
+from zeitbuch.core.problems import ZeitbuchError
+
+SOURCE = Path(zeitbuch.__file__).parent
+ROOT = Path(__file__).parent.parent
+FILES = sorted(SOURCE.rglob("*.py"))
+
+
+def test_every_command_has_its_module() -> None:
+    modules = {p.stem.removesuffix("_command") for p in (SOURCE / "cli").glob("*_command.py")}
+    assert modules == set(COMMANDS)
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_files_stay_small_and_keep_to_their_room(path: Path) -> None:
+    text = path.read_text()
+    assert len(text.splitlines()) <= 450
+    room = path.relative_to(SOURCE).parts[0]
+    names = {n.id for n in ast.walk(ast.parse(text)) if isinstance(n, ast.Name)}
+    if room in ("core", "readers", "writers"):
+        assert "print" not in names and "sys.exit" not in text and "isatty" not in text
+    if room == "core":
+        assert "datetime.now" not in text and "time.time" not in text and not names & {"open", "id_of"}
+
+
+def test_message_codes_are_documented() -> None:
+    used: set[str] = set()
+    for path in FILES:
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in ("fail", "Problem"):
+                first = node.args[0]
+                if isinstance(first, ast.Constant):
+                    used.add(str(first.value))
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "problem":
+                used.add(str(node.args[0].value))  # type: ignore[attr-defined]
+    documented = set(re.findall(r"^## ([a-z0-9-]+)$", (ROOT / "docs" / "messages.md").read_text(), re.MULTILINE))
+    assert used == documented
+
+
+def loaded(code: str) -> set[str]:
+    done = subprocess.run(
+        [sys.executable, "-c", f"{code}\nimport sys\nprint(*sys.modules)"], capture_output=True, text=True, check=True
+    )
+    return set(done.stdout.splitlines()[-1].split())
+
+
+def test_start_is_light() -> None:
+    heavy = {
+        "msgspec",
+        "rich",
+        "yaml",
+        "numpy",
+        "matplotlib",
+        "PIL",
+        "cronsim",
+        "jsonpath_rfc9535",
+        "importlib.metadata",
+    }
+    start = loaded(
+        "import zeitbuch.cli.main as m, contextlib\nwith contextlib.suppress(SystemExit): m.main(['--help'])"
+    )
+    assert not start & heavy
+    folder = ESTATE / "november" / "native"
+    inventory = loaded(f"import zeitbuch.cli.main as m\nm.main(['inventory', {str(folder)!r}, '-f', 'csv', '-q'])")
+    assert not inventory & (heavy - {"msgspec", "yaml"})
+
+
+def test_public_functions() -> None:
+    dialects = [str(p) for p in (ESTATE / "dialects").glob("*.toml")]
+    estate = zeitbuch.read(str(ESTATE / "november"), dialects=dialects)
+    frame = zeitbuch.inventory(estate).to_frame()
+    assert len(frame) == 10 and frame["steps"].sum() == 78
+    estimate = zeitbuch.estimate(estate, str(ESTATE / "rates.toml"), str(ESTATE / "assumptions.toml"))
+    assert estimate.to_frame()["cost_month"].notna().all() and len(estimate.to_frame(steps=True)) == 78
+    assert zeitbuch.diff(zeitbuch.read(str(ESTATE / "october"), dialects=dialects), estate).unchanged == 5
+    flow = estate.flow("letters")
+    assert flow is not None
+    assert zeitbuch.explain(flow, "2.3").title == "Refund agent"
+    assert zeitbuch.document(flow, estimate).blocks
+    problems: list[zeitbuch.core.problems.Problem] = []
+    assert zeitbuch.read(str(ESTATE / "november"), problems=problems).flows and problems
+    with pytest.raises(ZeitbuchError):
+        zeitbuch.read("nowhere.json")
+    with pytest.raises(AttributeError):
+        zeitbuch.nothing  # noqa: B018
+
+
+@pytest.mark.parametrize(
+    ("text", "low", "high"),
+    [
+        ("", 0, 0),
+        ("Answer with one word: same, maybe or different.", 9, 12),
+        ("Extract the invoice number, the invoice date and the net amount.", 11, 15),
+        ('{"state": "released", "load": 4711}', 10, 17),
+        ("Напишите короткий ответ пассажиру.", 7, 16),
+        ("请用一句话回答乘客的问题。", 7, 14),
+        ("\n\n   \n", 0, 3),
+        ("🚢🚢", 2, 6),
+    ],
+)
+def test_tokens_are_of_the_right_size(text: str, low: float, high: float) -> None:
+    assert low <= tokens.count(text) <= high
+
+
+def test_tokens_of_a_long_prompt_add_up() -> None:
+    text = "Write a notice for waiting passengers: what happened and how long it will take. "
+    assert tokens.count(text * 50) == pytest.approx(50 * tokens.count(text), rel=0.1)

@@ -1,0 +1,265 @@
+"""Every command as its user runs it: the installed program on real files."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import pty
+import subprocess
+import sys
+from pathlib import Path
+
+import jsonschema
+import pytest
+from PIL import Image
+
+from conftest import ESTATE, Run, read
+from zeitbuch.cli.commands import COMMANDS
+from zeitbuch.cli.schema_command import SCHEMAS
+from zeitbuch.core.fingerprint import fingerprint
+
+
+def test_demo_runs_and_ends_with_files_to_open(tmp_path: Path, run: Run) -> None:
+    ran = run("demo", "out")
+    assert ran.code == 0 and ran.err == ""
+    assert "$ zeitbuch inventory" in ran.out and "$ zeitbuch diff october november" in ran.out
+    listed = [line.split()[0] for line in ran.out.split("Open next:")[1].splitlines() if line.strip()]
+    assert len(listed) == 5 and all((tmp_path / name).is_file() for name in listed)
+    pages = list((tmp_path / "out" / "documents").glob("*.html"))
+    assert len(pages) == 11 and all("<svg" in p.read_text() for p in pages if p.name != "index.html")
+    assert len(list((tmp_path / "out" / "maps").glob("*.svg"))) == 10
+    again = run("demo", "out")
+    assert again.code == 2 and "expected a new or empty folder" in again.err
+    assert run("demo", "out", "--force", "--write-only").code == 0
+
+
+@pytest.mark.parametrize("command", list(COMMANDS))
+def test_help_has_an_example(command: str, run: Run) -> None:
+    ran = run(command, "-h")
+    assert ran.code == 0 and f"zeitbuch {command}" in ran.out and "example" in ran.out
+
+
+def test_top_help_and_wrong_words(run: Run) -> None:
+    assert all(name in run("--help").out for name in COMMANDS)
+    assert run("--version").out.startswith("zeitbuch 0.")
+    assert run().code == 2
+    ran = run("estimat")
+    assert ran.code == 2 and "did you mean 'estimate'?" in ran.err
+    assert run("inventory", "--colour").code == 2
+
+
+def test_inventory_filters_and_sorting(demo: Path, run: Run) -> None:
+    def names(*words: str) -> list[str]:
+        ran = run("inventory", *words, "-f", "csv", cwd=demo)
+        assert ran.code == 0, ran.err
+        return [row["name"] for row in csv.DictReader(io.StringIO(ran.out))]
+
+    assert len(names()) == 10
+    assert names("--trigger", "schedule,polling") == [
+        "Customer letters", "Handbook shelf", "Lost property matching", "Monthly punctuality report", "Passenger announcements",
+    ]  # fmt: skip
+    assert names("--owner", "BREKKE") == ["Berth delay notices", "Customer letters", "Lost property matching"]
+    assert names("--model", "skua") == ["Passenger announcements"]
+    assert names("--pattern", "agent,dispatcher") == ["Customer letters", "Safety handbook assistant"]
+    assert names("--text", "emergency number") == ["Safety handbook assistant"]
+    assert names("--ai", "--owner", "tveit", "--trigger", "event") == ["Cargo papers screening"]
+    assert names("--sort", "steps")[0] == "Crew swap approvals"
+    assert names("--sort", "changed")[0] == "Customer letters"
+    assert names("--text", "no such words") == []
+    assert "expected for --pattern one of" in run("inventory", "--pattern", "odd", cwd=demo).err
+
+
+def test_inventory_table(demo: Path, run: Run) -> None:
+    out = run("inventory", cwd=demo).out
+    assert "Monday to Saturday at 05:40" in out and "10 flows" in out and "5 different" in out
+    assert "\x1b" not in out, "no colour in a pipe"
+    assert max(map(len, out.splitlines())) <= 160
+    assert run("inventory", "-o", "flows.csv", cwd=demo).out == ""
+    assert (demo / "flows.csv").read_bytes().startswith(b"\xef\xbb\xbfid,name")
+
+
+def test_standard_input_and_single_files(demo: Path, run: Run) -> None:
+    raw = (ESTATE / "november" / "kvarte" / "letters.json").read_bytes()
+    for words, data in (([str(demo / "november/kvarte/letters.json")], None), (["-"], raw)):
+        ran = run("inventory", *words, "-f", "json", "--dialect", str(demo / "dialects/kvarte.toml"), stdin=data)
+        assert ran.code == 0 and json.loads(ran.out)["flows"][0]["id"] == "letters"
+    yaml = (ESTATE / "november" / "native" / "fault-logger.yaml").read_bytes()
+    assert json.loads(run("inventory", "-", "-f", "json", stdin=yaml).out)["totals"]["flows"] == 1
+
+
+def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
+    below = demo / "november" / "kvarte"
+    ran = run("inventory", "-f", "json", cwd=below)
+    assert ran.code == 0 and json.loads(ran.out)["totals"]["flows"] == 10
+    (demo / "zeitbuch.toml").write_text("sources = 5")
+    ran = run("inventory", cwd=below)
+    assert ran.code == 2 and "expected a workspace file" in ran.err
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("inventory", ["inventory"]),
+        ("estimate", ["estimate"]),
+        ("estimate", ["estimate", "--steps"]),
+        ("diff", ["diff", "october", "november"]),
+        ("explain", ["explain", "Customer letters"]),
+        ("explain", ["explain", "Customer letters", "2.3"]),
+    ],
+)
+def test_json_output_keeps_its_schema(name: str, words: list[str], demo: Path, run: Run) -> None:
+    schema = json.loads(run("schema", name).out)
+    jsonschema.Draft202012Validator.check_schema(schema)
+    jsonschema.validate(json.loads(run(*words, "-f", "json", cwd=demo).out), schema)
+
+
+def test_files_keep_their_schemas(demo: Path, run: Run) -> None:
+    import tomllib
+
+    native = json.loads(run("convert", "-f", "json", cwd=demo).out)
+    jsonschema.validate(native, json.loads(run("schema", "flow").out))
+    for name, path in (
+        ("dialect", "dialects/kvarte.toml"),
+        ("dialect", "dialects/strandline.toml"),
+        ("assumptions", "assumptions.toml"),
+        ("workspace", "zeitbuch.toml"),
+    ):
+        jsonschema.validate(tomllib.loads((demo / path).read_text()), json.loads(run("schema", name).out))
+    native["flows"][0]["steps"][0]["kind"] = "magic"
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate(native, json.loads(run("schema", "flow").out))
+    assert set(SCHEMAS) <= set(run("schema", "-h").out.replace(",", " ").split())
+
+
+@pytest.mark.parametrize("name", ["estate.yaml", "estate.json"])
+def test_convert_keeps_the_fingerprints(name: str, demo: Path, run: Run) -> None:
+    assert run("convert", "-o", name, cwd=demo).code == 0
+    assert [fingerprint(f) for f in read(demo, name).flows] == [fingerprint(f) for f in read(demo, "november").flows]
+    ran = run("diff", "november", name, cwd=demo)
+    assert (ran.code, ran.err) == (0, "")
+
+
+def test_convert_one_flow(demo: Path, run: Run) -> None:
+    out = run("convert", "--flow", "Crew swap approvals", cwd=demo).out
+    assert out.startswith("zeitbuch: 1\nflows:\n- id: crew-swap\n")
+
+
+def test_map_of_one_and_all(demo: Path, run: Run) -> None:
+    assert run("map", "--flow", "SH-1040", "-o", "one.png", "--scale", "1", cwd=demo).code == 0
+    picture = Image.open(demo / "one.png")
+    assert picture.width > 400 and len(picture.convert("RGB").getcolors(100_000) or []) > 50
+    assert run("map", "-o", "maps", "-f", "png", "--scale", "0.5", cwd=demo).code == 0
+    assert len(list((demo / "maps").glob("*.png"))) == 10
+    ran = run("map", cwd=demo)
+    assert ran.code == 2 and "expected one flow to draw, found 10" in ran.err
+    assert "did you mean 'Customer letters'" in run("map", "--flow", "Custmer letters", cwd=demo).err
+
+
+def test_estimate_charts_and_narrowing(demo: Path, run: Run) -> None:
+    assert run("estimate", "-o", "cost.png", cwd=demo).code == 0
+    assert Image.open(demo / "cost.png").width == 1280
+    first, second = (run("estimate", "-f", "svg", cwd=demo).out for _ in range(2))
+    assert first == second and "<svg" in first
+    one = json.loads(run("estimate", "--flow", "Fault logger", "-f", "json", cwd=demo).out)
+    assert [f["name"] for f in one["flows"]] == ["Fault logger"]
+    # The caller's runs count although the caller is not shown.
+    assert one["flows"][0]["runs"] > 40
+    rows = list(csv.DictReader(io.StringIO(run("estimate", "--steps", "-f", "csv", cwd=demo).out)))
+    assert len(rows) == 78 and all(r["flow"] for r in rows)
+
+
+def test_estimate_without_rates_is_unknown(demo: Path, run: Run) -> None:
+    (demo / "zeitbuch.toml").write_text('sources = ["november"]\ndialects = ["dialects/*.toml"]')
+    out = run("estimate", cwd=demo).out
+    assert "no rate card/run" in out and "?" in out and "no volume is known for" in out
+    rows = list(csv.DictReader(io.StringIO(run("estimate", "-f", "csv", cwd=demo).out)))
+    assert all(r["cost_run"] in ("", "?") for r in rows)
+
+
+def test_explain_finds_steps_by_name_and_says_what_there_is(demo: Path, run: Run) -> None:
+    assert "Waits until a person decides" in run("explain", "Cargo papers screening", "freight officer", cwd=demo).out
+    ran = run("explain", "Cargo papers screening", "nothing", cwd=demo)
+    assert ran.code == 2 and "steps: 1 Read the pages, 2 Check the stamps" in ran.err
+    assert run("explain", "Nobody", cwd=demo).code == 2
+
+
+def test_init_fills_in_what_it_finds(demo: Path, tmp_path: Path, run: Run) -> None:
+    ran = run(
+        "init",
+        str(demo / "november"),
+        "--dialect",
+        str(demo / "dialects/kvarte.toml"),
+        "--dialect",
+        str(demo / "dialects/strandline.toml"),
+        "--into",
+        "fresh",
+    )
+    assert ran.code == 0 and ran.out.count("written") == 3
+    fresh = tmp_path / "fresh"
+    assert 'name = "skua-voice-1"' in (fresh / "rates.toml").read_text()
+    assert 'flow = "Crew swap approvals"' in (fresh / "assumptions.toml").read_text()
+    ran = run("estimate", cwd=fresh)
+    assert ran.code == 0 and "expected a [[model.price]], found none" in ran.err
+    assert run("init", "--into", "fresh").out.count("kept") == 3
+
+
+def test_documents_are_the_same_bytes_in_every_process(demo: Path, run: Run) -> None:
+    for seed in ("1", "2"):
+        assert run("document", "-o", f"html{seed}", cwd=demo, PYTHONHASHSEED=seed).code == 0
+        assert run("document", "-f", "markdown", "-o", f"md{seed}", cwd=demo, PYTHONHASHSEED=seed).code == 0
+    for kind in ("html", "md"):
+        files = sorted(p.relative_to(demo / f"{kind}1") for p in (demo / f"{kind}1").rglob("*") if p.is_file())
+        assert len(files) in (11, 21)
+        for name in files:
+            assert (demo / f"{kind}1" / name).read_bytes() == (demo / f"{kind}2" / name).read_bytes()
+
+
+def test_document_holds_what_a_reviewer_needs(demo: Path, run: Run) -> None:
+    run("document", "--flow", "Cargo papers screening", "-o", "docs", cwd=demo)
+    page = (demo / "docs" / "cargo-papers-screening.html").read_text()
+    for words in (
+        "Never complete a UN number from memory.", "a person decides at", "Freight mailroom", "Dangerous goods?", "any class is set",
+        "goes on at", "tried again once", "Cost rests on", "reviewed by", "fingerprint", "<svg", "data: answer of",
+    ):  # fmt: skip
+        assert words in page, words
+    assert "<script" not in page and "http-equiv" not in page and "src=" not in page
+
+
+def test_unwritable_output_is_said(demo: Path, run: Run) -> None:
+    (demo / "file").write_text("")
+    ran = run("inventory", "-o", "file/x.csv", cwd=demo)
+    assert ran.code == 2 and "expected to write file/x.csv" in ran.err and "Traceback" not in ran.err
+    assert "expected one of the formats" in run("inventory", "-o", "x.pdf", cwd=demo).err
+
+
+def test_reader_that_leaves_early_is_no_error(demo: Path) -> None:
+    program = f"{sys.executable} -m zeitbuch convert | head -1"
+    done = subprocess.run(program, shell=True, cwd=demo, capture_output=True, text=True, check=False)
+    assert done.stdout == "zeitbuch: 1\n" and done.stderr == ""
+
+
+def test_colour_on_a_terminal_unless_unwanted(demo: Path) -> None:
+    def shown(**env: str) -> bytes:
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            [sys.executable, "-m", "zeitbuch", "diff", "october", "november"], cwd=demo, stdout=theirs, stderr=theirs,
+            env={k: v for k, v in {**os.environ, "TERM": "xterm", **env}.items() if k != "NO_COLOR" or v},
+        )  # fmt: skip
+        os.close(theirs)
+        out = b""
+        while True:
+            try:
+                piece = os.read(ours, 65536)
+            except OSError:
+                break
+            if not piece:
+                break
+            out += piece
+        process.wait()
+        os.close(ours)
+        return out
+
+    assert b"\x1b[" in shown(NO_COLOR="")
+    assert b"\x1b[" not in shown(NO_COLOR="1")

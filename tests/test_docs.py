@@ -1,0 +1,56 @@
+"""README and docs run as written, on the demo."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from conftest import Run
+
+ROOT = Path(__file__).parent.parent
+
+
+def test_commands_of_the_readme_run_as_written(demo: Path) -> None:
+    blocks = re.findall(r"```sh\n(.*?)```", (ROOT / "README.md").read_text().split("## A tour")[1], re.DOTALL)
+    lines = [line for block in blocks for line in block.splitlines() if line.startswith("zeitbuch")]
+    assert len(lines) >= 14
+    script = "set -e\n" + "\n".join(lines).replace("zeitbuch ", f"{sys.executable} -m zeitbuch ")
+    done = subprocess.run(["bash", "-c", script], cwd=demo, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert done.stderr == ""
+    for name in ("flows.csv", "letters.svg", "maps", "cost.png", "changes.md", "documents", "crew-swap.yaml"):
+        assert (demo / name).exists(), name
+
+
+def test_pictures_of_the_readme_are_there() -> None:
+    named = set(re.findall(r"\((docs/screenshots/[^)]+)\)", (ROOT / "README.md").read_text()))
+    there = {str(p.relative_to(ROOT)) for p in (ROOT / "docs" / "screenshots").glob("*.png")}
+    assert named == there and len(there) < 20
+
+
+def test_dialect_of_the_docs_reads_what_it_describes(tmp_path: Path, run: Run) -> None:
+    text = re.search(r"```toml\n(.*?)```", (ROOT / "docs" / "dialects.md").read_text(), re.DOTALL)
+    assert text is not None
+    (tmp_path / "harbour.toml").write_text(text[1])
+    tasks = [
+        {"key": "t", "title": "Tide", "does": "tide.high", "given": {"times": "0 6 * * *", "zone": "Europe/Oslo"}},
+        {
+            "key": "a",
+            "title": "Ask",
+            "does": "ask.once",
+            "given": {"brain": "fulmar-mini-2", "orders": "Say ((t.height))."},
+        },
+        {"key": "s", "title": "Flag", "does": "signal.flag", "given": {"text": "((a.answer))"}},
+    ]
+    ropes = [{"a": "t", "b": "a"}, {"a": "a", "b": "s", "knot": "broken"}]
+    (tmp_path / "x.json").write_text(
+        json.dumps({"harbour": 1, "quays": [{"key": "q", "title": "Quay", "tasks": tasks, "ropes": ropes}]})
+    )
+    ran = run("inventory", "x.json", "--dialect", "harbour.toml", "-f", "json")
+    assert ran.code == 0, ran.err
+    (row,) = json.loads(ran.out)["flows"]
+    assert (row["trigger"], row["ai_steps"], row["read"]) == ("daily at 06:00 (Europe/Oslo)", 1, 1.0)
+    assert "goes on at 2 ‘Flag’" in run("explain", "Quay", "Ask", "--source", "x.json", "--dialect", "harbour.toml").out
