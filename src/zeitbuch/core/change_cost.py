@@ -18,8 +18,8 @@ class CostChange(Struct, frozen=True):
     name: str
     calls_before: float | None
     calls_after: float | None
-    run_before: Money | None
-    run_after: Money | None
+    cost_before: Money | None
+    cost_after: Money | None
     month_before: Money | None
     month_after: Money | None
 

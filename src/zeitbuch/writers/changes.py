@@ -86,7 +86,7 @@ def _money(cost: CostChange | None, currency: str) -> str:
     before = "none" if cost.calls_before is None else number(cost.calls_before)
     after = "none" if cost.calls_after is None else number(cost.calls_after)
     calls = pair(before, after, "calls a run")
-    run = pair(known(cost.run_before, "none"), known(cost.run_after, "none"), f"{currency} a run")
+    run = pair(known(cost.cost_before, "none"), known(cost.cost_after, "none"), f"{currency} a run")
     month = pair(known(cost.month_before, "?"), known(cost.month_after, "?"), f"{currency} a month")
     return f"{calls}; {run}; {month}"
 
