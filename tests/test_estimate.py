@@ -165,6 +165,14 @@ def test_price_of_the_month_holds() -> None:
     assert estimate(Estate(flows=(f,)), CARD, Assumptions(), "2025-12").flows[0].cost.unknown == ("fulmar-large-2",)
 
 
+def test_wrong_schedule_is_a_message_and_the_others_are_estimated(demo: Path, run: object) -> None:
+    path = demo / "november/kvarte/announcements.json"
+    path.write_text(path.read_text().replace("40 5 * * 1-6", "at dawn"))
+    code, out, err = run("estimate", cwd=demo)  # type: ignore[operator]
+    assert code == 2 and "announcements.json" in err and "found 'at dawn'" in err
+    assert "44.31" in out and "no volume is known for Passenger announcements" in " ".join(out.split())
+
+
 def test_patterns_name_models_and_prices_per_call_count() -> None:
     price = Price(
         since=__import__("datetime").date(2026, 1, 1), call=Decimal("0.5"), input=Decimal(0), output=Decimal(0)

@@ -53,6 +53,7 @@ def run(args: argparse.Namespace) -> int:
     estate = session.estate(args.source)
     session.reader.problems += problems
     result = estimate(estate, card, assumptions, args.month)
+    session.reader.problems += result.problems
     flows = [pick(estate, name) for name in args.flow] or list(estate.flows)
     names = file_names([f.title for f in flows])
     folder = Path(args.output)

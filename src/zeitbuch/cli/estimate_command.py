@@ -88,6 +88,7 @@ def run(args: argparse.Namespace) -> int:
     session.reader.problems += problems
     # Volumes of called flows need the whole estate: it is estimated first and narrowed then.
     result = estimate(estate, card, assumptions, args.month)
+    session.reader.problems += result.problems
     if args.flow:
         wanted = {pick(estate, name).id for name in args.flow}
         result = totalled(structs.replace(result, flows=tuple(f for f in result.flows if f.id in wanted)))

@@ -13,6 +13,7 @@ from . import tokens
 from .assume import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
 from .model import Estate, Flow
 from .passes import Pass, Passes
+from .problems import Problem, ZeitbuchError
 from .rates import UNITS, RateCard
 from .topology import Graph
 from .usage import Usage, usage_of
@@ -108,6 +109,7 @@ class EstateEstimate(Struct, frozen=True):
     currency: str
     flows: tuple[FlowEstimate, ...]
     total: Total
+    problems: tuple[Problem, ...] = ()
 
 
 def _shares(parts: list[tuple[Decimal, Evidence]]) -> Shares:
@@ -256,17 +258,21 @@ def estimate(estate: Estate, card: RateCard | None, assumptions: Assumptions, mo
     for key, run in runs.items():
         names.setdefault(run.flow.id, key)
         names.setdefault(run.flow.name, key)
-    volumes = _volumes(runs, names, (year, number))
+    problems: list[Problem] = []
+    volumes = _volumes(runs, names, (year, number), problems)
     flows = tuple(_flow_estimate(key, run, volumes[key], runs, names) for key, run in runs.items())
     return EstateEstimate(
         month=f"{year:04d}-{number:02d}",
         currency=card.currency if card is not None else "",
         flows=flows,
         total=_total(flows),
+        problems=tuple(problems),
     )
 
 
-def _volumes(runs: dict[str, _Run], names: dict[str, str], month: tuple[int, int]) -> dict[str, Volume]:
+def _volumes(
+    runs: dict[str, _Run], names: dict[str, str], month: tuple[int, int], problems: list[Problem]
+) -> dict[str, Volume]:
     """Runs per month of every flow; callers are settled before the flows they call."""
     callers: dict[str, list[tuple[str, float, Evidence]]] = {}
     for key, run in runs.items():
@@ -289,7 +295,14 @@ def _volumes(runs: dict[str, _Run], names: dict[str, str], month: tuple[int, int
             had = called or Value(0.0, "read", "called by other flows")
             called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
         run = runs[key]
-        volume = flow_volume(run.flow, run.book, month, called)
+        try:
+            volume = flow_volume(run.flow, run.book, month, called)
+        except ZeitbuchError as error:
+            # A schedule that is none leaves this flow's volume unknown, and the others as they are.
+            p = structs.replace(error.problem, origin=run.flow.origin)
+            if p not in problems:
+                problems.append(p)
+            volume = Volume(None, 0.0, "default", p.message)
         if len(seen) == 1:
             volumes[key] = volume
         return volume

@@ -106,8 +106,13 @@ class Graph:
             if self._meeting(link.source, link.target) != scope:
                 continue
             a, b = self._lifted(link.source, scope), self._lifted(link.target, scope)
-            if a is not None and b is not None and (a != b or link.source == link.target):
-                raw.append((a, b, link))
+            if (
+                a is not None
+                and b in ids
+                and (a in ids or a in self.triggers)
+                and (a != b or link.source == link.target)
+            ):
+                raw.append((a, str(b), link))
         order, back = _ordered(
             [s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids]
         )

@@ -1,0 +1,109 @@
+"""Mutated exports through every computation: messages, never a traceback."""
+
+from __future__ import annotations
+
+import copy
+import json
+import random
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+
+from conftest import ESTATE
+from zeitbuch.core.assume import Assumptions
+from zeitbuch.core.changes import changes
+from zeitbuch.core.document import flow_page, index_page
+from zeitbuch.core.estimate import estimate
+from zeitbuch.core.inventory import rows
+from zeitbuch.core.layout import scene
+from zeitbuch.core.model import Estate
+from zeitbuch.core.topology import Graph
+from zeitbuch.readers.dialect import load_dialect
+from zeitbuch.readers.figures import load_rates
+from zeitbuch.readers.reader import Reader
+from zeitbuch.writers.fonts import measure
+from zeitbuch.writers.html import to_html_page
+from zeitbuch.writers.markdown import to_markdown_page
+from zeitbuch.writers.native import to_yaml
+from zeitbuch.writers.svg import to_svg
+
+CARD = load_rates(str(ESTATE / "rates.toml"))[0]
+DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
+FILES = sorted([*(ESTATE / "november").rglob("*.json"), *(ESTATE / "november").rglob("*.yaml")])
+ODD: list[Any] = [
+    None,
+    True,
+    0,
+    -1,
+    1e300,
+    "",
+    "x",
+    "*",
+    "%[",
+    "%[]%",
+    "<=a.b=>",
+    [],
+    {},
+    [[]],
+    [None],
+    {"": None},
+    {"a": {"b": []}},
+    "\x00\x1b[0m",
+    "s1",
+]
+
+
+def places(value: Any, found: list[tuple[Any, Any]]) -> None:
+    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in list(items):
+        found.append((value, key))
+        places(inner, found)
+
+
+def mutated(document: Any, draw: random.Random) -> Any:
+    document = copy.deepcopy(document)
+    for _ in range(draw.randint(1, 6)):
+        found: list[tuple[Any, Any]] = []
+        places(document, found)
+        if not found:
+            break
+        holder, key = draw.choice(found)
+        way = draw.random()
+        if way < 0.5:
+            holder[key] = copy.deepcopy(draw.choice(ODD))
+        elif way < 0.7:
+            other, place = draw.choice(found)
+            holder[key] = copy.deepcopy(other[place])
+        elif way < 0.85 and isinstance(holder, list):
+            holder.insert(key, copy.deepcopy(draw.choice(holder)))
+        elif isinstance(holder, dict):
+            holder.pop(key)
+    return document
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_mutated_exports_give_messages(seed: int, tmp_path: Path) -> None:
+    draw = random.Random(seed)
+    base = {p: yaml.safe_load(p.read_text()) if p.suffix == ".yaml" else json.loads(p.read_text()) for p in FILES}
+    read = 0
+    before = Estate()
+    for n in range(60):
+        path = tmp_path / f"m{n}.json"
+        path.write_text(json.dumps(mutated(base[draw.choice(FILES)], draw)))
+        reader = Reader(DIALECTS)
+        estate = Estate(flows=tuple(reader.flows([str(path)])))
+        read += len(estate.flows)
+        assert estate.flows or reader.problems
+        rows(estate.flows)
+        changes(before, estate)
+        to_yaml(estate)
+        result = estimate(estate, CARD, Assumptions())
+        for flow in estate.flows:
+            page = flow_page(flow, "x", result)
+            to_markdown_page(page)
+            to_html_page(page, to_svg(scene(Graph(flow), measure), inline=True))
+        index_page(list(estate.flows), [f"f{i}" for i in range(len(estate.flows))], result)
+        before = estate
+    assert read > 20
