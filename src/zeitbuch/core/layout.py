@@ -172,6 +172,7 @@ class LevelLayout:
         self._in_ports(layers, of_edge)
         layers.connect()
         layers.place()
+        self._straighten(layers, of_edge)
         return self._routed(layers, of_edge, loops)
 
     def _lane(self, key: str, slot: int) -> float:
@@ -194,6 +195,27 @@ class LevelLayout:
             step = min(PORT, max(4.0, room) / (len(group) - 1))
             for i, arc in enumerate(group):
                 arc.into += (i - (len(group) - 1) / 2) * step
+
+    def _straighten(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+        """Moves ports along a card's upper edge to right below where their links come from, where there is room."""
+        boxes = layers.boxes
+        arriving: dict[str, list[Arc]] = {}
+        for _, edge, arc in of_edge:
+            if not edge.back and self.pieces[arc.target].inner is None:
+                arriving.setdefault(arc.target, []).append(arc)
+        for key, group in arriving.items():
+            piece = self.pieces[key]
+            middle = -piece.back * LANE / 2
+            reach = piece.width / 2 - 14
+            wishes = []
+            for arc in group:
+                before = arc.via[-1] if arc.via else arc.source
+                wish = boxes[before].x + (0.0 if arc.via else arc.out) - boxes[key].x
+                wishes.append(wish if abs(wish - middle) <= reach else arc.into)
+            spots = sorted(wishes)
+            if all(b - a >= 10 for a, b in pairwise(spots)):
+                for arc, wish in zip(group, wishes, strict=True):
+                    arc.into = wish
 
     # -- routing -----------------------------------------------------------------------------------------------
 

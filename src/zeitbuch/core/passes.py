@@ -13,6 +13,9 @@ from .topology import Edge, Graph, Level
 NOT_TOOLS = frozenset({"model", "memory", "parse"})
 
 
+Ends = dict[str, list[tuple[int, Edge]]]  # step -> its edges with their index in the level
+
+
 class Pass(Struct, frozen=True):
     """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
     included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
@@ -68,6 +71,7 @@ class Passes:
         self._shares: dict[str, dict[int, Value]] = {}
         self._ancestors: dict[str | None, dict[str, frozenset[str]]] = {}
         self._position: dict[str | None, dict[str, int]] = {}
+        self._edges: dict[str | None, tuple[Ends, Ends]] = {}
         self._onward: dict[str, float] = {}
         self._parts: dict[str | None, dict[str, str]] = {}
         self._level(None, _Flowing(1.0, "read"))
@@ -131,13 +135,11 @@ class Passes:
         """
         lost: dict[str, _Flowing] = {}
         part_of = self._parts[level.scope]
+        incoming_of, outgoing_of = self._edges[level.scope]
         for step in level.steps:
-            incoming = [
-                (i, e) for i, e in enumerate(level.edges) if e.target == step.id and e.source not in self.graph.triggers
-            ]
+            incoming, outgoing = incoming_of.get(step.id, []), outgoing_of.get(step.id, [])
             arriving = self._join(level, step, incoming, starts.get(step.id), flows)
             done = self._run(step, arriving)
-            outgoing = [(i, e) for i, e in enumerate(level.edges) if e.source == step.id]
             leaves = self._leave(level, step, outgoing, done)
             for i, flowing in leaves.items():
                 flows[i] = flowing
@@ -173,6 +175,13 @@ class Passes:
                 old, new = part[e.target], part[e.source]
                 part = {k: new if v == old else v for k, v in part.items()}
         self._parts[level.scope] = part
+        incoming: Ends = {}
+        outgoing: Ends = {}
+        for i, e in enumerate(level.edges):
+            if e.source not in self.graph.triggers:
+                incoming.setdefault(e.target, []).append((i, e))
+                outgoing.setdefault(e.source, []).append((i, e))
+        self._edges[level.scope] = (incoming, outgoing)
         self._ancestors[level.scope] = ancestors
         self._position[level.scope] = {s.id: i for i, s in enumerate(level.steps)}
 
@@ -242,7 +251,7 @@ class Passes:
         ancestors = self._ancestors[level.scope]
         ways: list[Edge] = []
         for edge in edges:
-            for out in level.outgoing(split):
+            for _, out in self._edges[level.scope][1].get(split, []):
                 if not out.back and (out is edge or out.target in ancestors.get(edge.source, frozenset())):
                     ways.append(out)
         if any(self._is_error(w) for w in ways):
