@@ -52,6 +52,7 @@ def test_every_minute_counts_the_hours_of_daylight_saving() -> None:
 
 
 def test_month_ends_and_leap_years() -> None:
+    assert cron_runs("0 0 * * *", "Europe/Oslo", (2026, 11)) == 30, "midnight of the first is in the month"
     assert cron_runs("0 8 31 * *", "UTC", (2026, 11)) == 0
     assert cron_runs("0 8 29 2 *", "UTC", (2024, 2)) == 1
     assert cron_runs("0 8 29 2 *", "UTC", (2026, 2)) == 0
