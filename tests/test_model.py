@@ -19,7 +19,7 @@ from zeitbuch.writers.native import to_json, to_yaml
 
 def reread(text: str, name: str) -> list[Flow | Problem]:
     document, _ = decode(name, text.encode(), Limits())
-    return list(native.flows(document, name))
+    return list(native.flows(document, Origin(name)))
 
 
 def test_origin_never_counts_in_a_comparison() -> None:

@@ -42,7 +42,7 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "source",
         metavar="SOURCE",
         nargs="*",
-        help="file, folder or - for standard input; without it, the workspace's sources",
+        help="file, folder, package (zip, tar.gz) or - for standard input; without it, the workspace's sources",
     )
 
 
@@ -184,6 +184,13 @@ class Session:
 
     def finish(self, status: int = OK) -> int:
         """Tell the problems; the exit status is 2 when there was an error, else ``status``."""
+        if not self.args.quiet:
+            from zeitbuch.writers.plain import inert
+
+            for p in self.reader.packages:
+                unread = f", {p.unreadable} could not be read" if p.unreadable else ""
+                text = f"{p.name}: {p.flows} flows in {p.members} members, {p.others} other objects{unread}"
+                print(inert(text, keep_lines=False), file=sys.stderr)
         return report(self.reader.problems, self.args, status)
 
 

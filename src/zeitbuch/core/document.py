@@ -103,7 +103,7 @@ def _facts(flow: Flow) -> Facts:
         ("Read", f"{percent(flow.content.read_share)} of {flow.content.values:,} values of the export"),
         (
             "Export",
-            f"{flow.origin.source}{'#' + flow.origin.pointer if flow.origin.pointer else ''}" if flow.origin else "",
+            str(flow.origin) if flow.origin else "",
         ),
     ]
     return Facts(tuple((k, v) for k, v in pairs if v))

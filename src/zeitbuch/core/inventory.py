@@ -84,7 +84,7 @@ def row(flow: Flow) -> Row:
         read=flow.content.read_share,
         folder=flow.folder,
         format=flow.format,
-        source=flow.origin.source if flow.origin else "",
+        source=flow.origin.file if flow.origin else "",
     )
 
 

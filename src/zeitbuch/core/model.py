@@ -51,8 +51,17 @@ class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
     def __hash__(self) -> int:
         return 0
 
+    def at(self, pointer: str) -> Origin:
+        """A place within the same file."""
+        return Origin(self.source, pointer, self.member)
+
+    @property
+    def file(self) -> str:
+        """The file, with the member when it is a package."""
+        return self.source if self.member is None else f"{self.source}!{self.member}"
+
     def __str__(self) -> str:
-        place = self.source if self.member is None else f"{self.source}!{self.member}"
+        place = self.file
         if self.line is not None:
             return f"{place}:{self.line}"
         return f"{place}#{self.pointer}" if self.pointer else place

@@ -21,8 +21,9 @@ from .query import Query
 class Draft:
     """The parts of one flow while it is being read."""
 
-    def __init__(self, source: str, pointer: str) -> None:
-        self.source = source
+    def __init__(self, base: Origin, pointer: str) -> None:
+        self.source = base.source
+        self.member = base.member
         self.pointer = pointer
         self.names: dict[str, str] = {}
         self.steps: list[Step] = []
@@ -33,7 +34,7 @@ class Draft:
         self.lost: list[dict[str, Any]] = []
 
     def origin(self, pointer: str) -> Origin:
-        return Origin(self.source, self.pointer + pointer)
+        return Origin(self.source, self.pointer + pointer, self.member)
 
     def problem(self, code: str, message: str, hint: str, pointer: str) -> None:
         self.problems.append(Problem(code, "error", message, self.origin(pointer), hint))
@@ -132,7 +133,7 @@ class StepReader:
             more["repeat"] = repeat_of(plan, raw, self.places, names)
         if not self.outline:
             more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
-            more["origin"] = Origin(draft.source, draft.pointer + pointer)
+            more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
             if "condition" in get:
                 condition = text(get["condition"](raw))
                 more["condition"] = condition or None
@@ -225,16 +226,16 @@ class DialectReader:
                 claim(claims, _top(at.at))
         self.claims = claims
 
-    def flows(self, document: Any, source: str, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
+    def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
         """Every flow of a document with the problems found in it."""
         found = self.flows_at.find(document)
         for pointer, raw in found:
             if isinstance(raw, dict):
                 # What surrounds a single flow is its wrapping and counts with it.
-                yield self._flow(raw, pointer, source, count if len(found) == 1 else count_values(raw))
+                yield self._flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
 
-    def _flow(self, raw: dict[str, Any], pointer: str, source: str, count: int) -> tuple[Flow, list[Problem]]:
-        draft = Draft(source, pointer)
+    def _flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
+        draft = Draft(base, pointer)
         get = self.get
         self.shape.read(raw, draft)
         state = text(get["state"](raw))
@@ -248,7 +249,7 @@ class DialectReader:
         missed += sum([count_values(s.unread) for s in draft.steps if s.unread])
         missed += sum([count_values(t.unread) for t in draft.triggers if t.unread])
         flow = Flow(
-            id=text(get["id"](raw)) or name or pointer or source,
+            id=text(get["id"](raw)) or name or pointer or base.file,
             name=name,
             description=text(get["description"](raw)),
             state=known,
@@ -273,7 +274,7 @@ class DialectReader:
             unread=unread,
             format=self.dialect.name,
             content=Content(values=count, unread=missed),
-            origin=Origin(source, pointer),
+            origin=base.at(pointer),
         )  # fmt: skip
         return flow, draft.problems
 

@@ -169,7 +169,7 @@ class Flat:
                 role = "case"
             draft.links.append(
                 Link(source=source, target=target, role=role, label=label, condition=condition, after=after,
-                     refs=self.steps.places.in_text(condition, names), origin=None if outline else Origin(draft.source, draft.pointer + pointer))
+                     refs=self.steps.places.in_text(condition, names), origin=None if outline else Origin(draft.source, draft.pointer + pointer, draft.member))
             )  # fmt: skip
             if not item.keys() <= claimed:
                 rest = leftover(item, self.link_claims)

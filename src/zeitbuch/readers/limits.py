@@ -15,12 +15,16 @@ _CONTAINERS = frozenset({dict, list})
 
 
 class Limits(Struct, frozen=True):
-    """``bytes`` of one file, ``depth`` of nesting, ``values`` in one file, ``text`` characters of one string."""
+    """``bytes`` of one file or member, ``depth`` of nesting, ``values`` in one file, ``text`` characters of one
+    string; for packages: ``members``, ``nesting`` of packages in packages, ``unpacked`` bytes of all that is read."""
 
     bytes: int = 268_435_456
     depth: int = 120
     values: int = 5_000_000
     text: int = 1_000_000
+    members: int = 50_000
+    nesting: int = 3
+    unpacked: int = 1_073_741_824
 
 
 def raised(limits: Limits, name: str, value: int) -> Limits:

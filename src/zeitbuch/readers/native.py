@@ -29,7 +29,7 @@ def _pointer(path: str) -> str:
     return re.sub(r"\[(\d+)\]|\.([^.\[]+)|\[\.\.\.\]", lambda m: "/" + (m[1] or m[2] or "*"), path)
 
 
-def flows(document: dict[str, Any], source: str) -> Iterator[Flow | Problem]:
+def flows(document: dict[str, Any], base: Origin) -> Iterator[Flow | Problem]:
     """The flows of a native document, a problem in place of each that is not one."""
     version = document[ROOT]
     if version != FORMAT_VERSION:
@@ -37,7 +37,7 @@ def flows(document: dict[str, Any], source: str) -> Iterator[Flow | Problem]:
             "native-version",
             "error",
             f"expected `{ROOT}: {FORMAT_VERSION}`, found {version!r}",
-            Origin(source),
+            base,
             "convert the file with the version of Zeitbuch that wrote it",
         )
         return
@@ -49,7 +49,7 @@ def flows(document: dict[str, Any], source: str) -> Iterator[Flow | Problem]:
             "native-form",
             "error",
             f"expected a list under `flows` beside `{ROOT}`, found {found}",
-            Origin(source),
+            base,
             "`zeitbuch schema flow` prints the form",
         )
         if not isinstance(listed, list):
@@ -64,28 +64,24 @@ def flows(document: dict[str, Any], source: str) -> Iterator[Flow | Problem]:
                 "native-form",
                 "error",
                 _AT.sub("", str(error)).replace("Object ", "the record "),
-                Origin(source, pointer + (_pointer(hit["path"]) if hit else "")),
+                base.at(pointer + (_pointer(hit["path"]) if hit else "")),
                 "`zeitbuch schema flow` prints the form",
             )
             continue
-        yield _placed(flow, source, pointer, raw)
+        yield _placed(flow, base, pointer, raw)
 
 
-def _placed(flow: Flow, source: str, pointer: str, raw: Any) -> Flow:
+def _placed(flow: Flow, base: Origin, pointer: str, raw: Any) -> Flow:
     """The flow with origins. A content count that the native form carries from an export is kept."""
     content = flow.content if flow.content.values else Content(values=count_values(raw))
     return structs.replace(
         flow,
         content=content,
         format=flow.format or "native",
-        origin=Origin(source, pointer),
+        origin=base.at(pointer),
         triggers=tuple(
-            structs.replace(t, origin=Origin(source, f"{pointer}/triggers/{i}")) for i, t in enumerate(flow.triggers)
+            structs.replace(t, origin=base.at(f"{pointer}/triggers/{i}")) for i, t in enumerate(flow.triggers)
         ),
-        steps=tuple(
-            structs.replace(s, origin=Origin(source, f"{pointer}/steps/{i}")) for i, s in enumerate(flow.steps)
-        ),
-        links=tuple(
-            structs.replace(k, origin=Origin(source, f"{pointer}/links/{i}")) for i, k in enumerate(flow.links)
-        ),
+        steps=tuple(structs.replace(s, origin=base.at(f"{pointer}/steps/{i}")) for i, s in enumerate(flow.steps)),
+        links=tuple(structs.replace(k, origin=base.at(f"{pointer}/links/{i}")) for i, k in enumerate(flow.links)),
     )

@@ -13,7 +13,7 @@ from zeitbuch.core.problems import Problem
 
 from .dialect import Dialect
 from .limits import Limits
-from .reader import Fact, Reader
+from .reader import Fact, Package, Reader
 
 T = TypeVar("T")
 Setting = tuple[list[Dialect], Limits, bool]
@@ -31,11 +31,11 @@ def _begin(setting: Setting, make: Callable[[Flow], Any]) -> None:
     _setting = (setting, make)
 
 
-def _piece(inputs: list[str | Problem]) -> tuple[list[Any], list[Problem], list[Fact]]:
+def _piece(inputs: list[str | Problem]) -> tuple[list[Any], list[Problem], list[Fact], list[Package]]:
     (dialects, limits, outline), make = _setting
     reader = Reader(dialects, limits, outline)
     results = [made for flow in reader.flows_of(inputs) if (made := make(flow)) is not None]
-    return results, reader.problems, reader.facts
+    return results, reader.problems, reader.facts, reader.packages
 
 
 def mapped(
@@ -55,8 +55,9 @@ def mapped(
         from multiprocessing import get_context
 
         with get_context().Pool(workers, _begin, (setting, make)) as pool:
-            for at, (results, problems, facts) in enumerate(pool.imap(_piece, pieces)):
+            for at, (results, problems, facts, packages) in enumerate(pool.imap(_piece, pieces)):
                 reader.problems += problems
                 reader.facts += facts
+                reader.packages += packages
                 yield min(len(inputs), (at + 1) * PIECE), results
     reader.finish()

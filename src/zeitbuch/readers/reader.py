@@ -16,6 +16,7 @@ from .decode import decode
 from .dialect import Dialect
 from .dialect_flow import DialectReader
 from .limits import Limits
+from .packages import is_package, members
 from .sources import load, names
 
 
@@ -29,6 +30,16 @@ class Fact(NamedTuple):
     calls: tuple[str, ...]
 
 
+class Package(NamedTuple):
+    """What a package held: members that are flows, other objects, members that could not be read."""
+
+    name: str
+    flows: int
+    members: int
+    others: int
+    unreadable: int
+
+
 class Reader:
     """Reads flows from sources. After the iteration ``problems`` holds what was wrong, in order.
 
@@ -40,6 +51,7 @@ class Reader:
         self.dialects = [DialectReader(d, outline) for d in dialects]
         self.problems: list[Problem] = []
         self.facts: list[Fact] = []
+        self.packages: list[Package] = []
         self._last: list[DialectReader] = []
 
     def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
@@ -56,13 +68,54 @@ class Reader:
             item = load(name, self.limits)
             if isinstance(item.data, Problem):
                 self.problems.append(item.data)
+            elif item.data is not None and is_package(name):
+                yield from self._package(name, item.data)
+            elif item.data is not None:
+                yield from self._file(Origin(item.name), item.data)
+
+    def _file(self, base: Origin, data: bytes) -> Iterator[Flow]:
+        for raw in self._read(base, data):
+            flow, problems = mended(raw)
+            self.problems += problems
+            calls = tuple([s.calls for s in flow.steps if s.calls is not None])
+            self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
+            yield flow
+
+    def _package(self, name: str, data: bytes) -> Iterator[Flow]:
+        """The flows of a package. A member in no known form is one of the package's other objects, no fault."""
+        flows = holding = others = unreadable = 0
+        for item in members(name, data, self.limits):
+            if item.data is None:
+                others += 1
                 continue
-            for raw in self._read(item.name, item.data):
-                flow, problems = mended(raw)
-                self.problems += problems
-                calls = tuple([s.calls for s in flow.steps if s.calls is not None])
-                self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
+            if isinstance(item.data, Problem):
+                self.problems.append(item.data)
+                unreadable += 1
+                continue
+            before, problems = flows, len(self.problems)
+            for flow in self._file(Origin(name, member=item.member), item.data):
+                flows += 1
                 yield flow
+            if flows > before:
+                holding += 1
+                continue
+            fresh = self.problems[problems:]
+            if fresh and all(p.code in ("unrecognised", "no-flow") for p in fresh):
+                del self.problems[problems:]
+                others += 1
+            else:
+                unreadable += 1
+        self.packages.append(Package(name, flows, holding, others, unreadable))
+        if not flows:
+            self.problems.append(
+                Problem(
+                    "package-empty",
+                    "error",
+                    f"expected flows in the package, found none in {others + unreadable} members",
+                    Origin(name),
+                    "a dialect for this builder may be missing: name one with --dialect FILE",
+                )
+            )
 
     def finish(self) -> None:
         """The problems that only the whole estate shows: ids that occur twice, flows that nothing sets off."""
@@ -83,11 +136,11 @@ class Reader:
             if not fact.triggered and fact.id not in called and fact.title not in called:
                 self.problems.append(no_trigger(fact.title, fact.origin))
 
-    def _read(self, name: str, data: bytes) -> Iterator[Flow]:
+    def _read(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
-            document, count = decode(name, data, self.limits)
+            document, count = decode(base.member or base.source, data, self.limits)
             if native.is_native(document):
-                for found in native.flows(document, name):
+                for found in native.flows(document, base):
                     if isinstance(found, Problem):
                         self.problems.append(found)
                     else:
@@ -95,10 +148,10 @@ class Reader:
                 return
             reader = self._reader_for(document)
             if reader is None:
-                self.problems.append(self._unrecognised(document, name))
+                self.problems.append(self._unrecognised(document, base))
                 return
             any_flow = False
-            for flow, problems in reader.flows(document, name, count):
+            for flow, problems in reader.flows(document, base, count):
                 any_flow = True
                 self.problems += problems
                 yield flow
@@ -108,13 +161,13 @@ class Reader:
                         "no-flow",
                         "error",
                         f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
-                        Origin(name),
+                        base,
                         "the export may be of another kind of object",
                     )
                 )
         except ZeitbuchError as error:
             p = error.problem
-            self.problems.append(Problem(p.code, p.severity, p.message, p.origin or Origin(name), p.hint))
+            self.problems.append(Problem(p.code, p.severity, p.message, p.origin or base, p.hint))
 
     def _reader_for(self, document: Any) -> DialectReader | None:
         # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
@@ -124,7 +177,7 @@ class Reader:
                 return reader
         return None
 
-    def _unrecognised(self, document: Any, name: str) -> Problem:
+    def _unrecognised(self, document: Any, base: Origin) -> Problem:
         if not isinstance(document, dict | list):
             found = f"a single {type(document).__name__}"
         elif isinstance(document, dict):
@@ -142,7 +195,7 @@ class Reader:
             "unrecognised",
             "error",
             f"expected a flow definition in the native form or an active dialect, found {found}",
-            Origin(name),
+            base,
             hint,
         )
 

@@ -18,11 +18,18 @@ SUFFIXES = (".json", ".yaml", ".yml")
 STDIN = "-"
 
 
+PACKED = (".zip", ".tar", ".tar.gz", ".tgz")
+
+
 class Item(NamedTuple):
-    """One input: its name as shown, and its bytes or the problem that kept us from them."""
+    """One input: its name as shown, and its bytes or the problem that kept us from them.
+
+    ``member`` names a member of a package; None as data means a member that is no candidate for a flow.
+    """
 
     name: str
-    data: bytes | Problem
+    data: bytes | Problem | None
+    member: str | None = None
 
 
 def _files_below(folder: str) -> list[str]:
@@ -30,7 +37,7 @@ def _files_below(folder: str) -> list[str]:
     for root, folders, files in os.walk(folder):
         folders[:] = sorted(f for f in folders if not f.startswith("."))
         base = root + os.sep
-        found += [base + f for f in files if f.endswith(SUFFIXES) and not f.startswith(".")]
+        found += [base + f for f in files if f.lower().endswith(SUFFIXES + PACKED) and not f.startswith(".")]
     found.sort()
     return found
 
@@ -47,7 +54,7 @@ def names(sources: Iterable[str]) -> Iterator[str | Problem]:
                 yield Problem(
                     "source-empty",
                     "error",
-                    f"expected exports ({', '.join(SUFFIXES)}) in the folder, found none",
+                    f"expected exports ({', '.join(SUFFIXES + PACKED)}) in the folder, found none",
                     Origin(source),
                     "name the folder that holds the exported files",
                 )
