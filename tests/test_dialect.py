@@ -198,3 +198,100 @@ def test_queries_plain_and_general_agree() -> None:
     assert Query("$[*].k").find(document) == [("/x~1y/k", 3)]
     assert Query("$.a.b[?@.c > 1]").find(document) == [("/a/b/1", {"c": 2})]
     assert Query("$.a.q").hits(document) is False
+
+
+HEAD = """
+dialect = 1
+name = "probe"
+[signature]
+all = ["$.probe"]
+[flow]
+at = "$.probe"
+[step]
+at = "$.parts[*]"
+operation = "what"
+settings = "set"
+{step}
+{tables}
+[[outlet]]
+match = "oops*"
+role = "error"
+label = "failed"
+[[outlet]]
+match = "tool*"
+role = "attach"
+label = ""
+[[kind]]
+operation = "go"
+trigger = "manual"
+[[kind]]
+operation = "fork"
+kind = "decide"
+cases = {{ at = "set.ways", label = "says" }}
+[[kind]]
+operation = "brain"
+kind = "agent"
+"""
+PARTS: list[dict[str, Any]] = [
+    {"id": "g", "name": "Go", "what": "go"},
+    {"id": "f", "name": "Fork", "what": "fork", "set": {"ways": [{"says": "left"}, {"says": "right"}]}},
+    {"id": "a", "name": "Agent", "what": "brain"},
+    {"id": "t", "name": "Tool", "what": "odd"},
+    {"id": "e", "name": "End", "what": "odd"},
+]
+RECORDS = [("g", "f", ""), ("f", "a", "0"), ("f", "e", "1"), ("a", "e", ""), ("a", "e", "oops"), ("t", "a", "tool")]
+WAYS: dict[str, tuple[str, str, dict[str, Any]]] = {
+    "records": ("", '[link]\nat = "$.joins[*]"\nfrom = "from"\nto = "to"\noutlet = "door"', {"joins": [{"from": a, "to": b, "door": o} for a, b, o in RECORDS]}),
+    "adjacency by name, lists of lists of objects": (
+        "",
+        '[adjacency]\nat = "$.ties"\ntarget = "to"',
+        {"ties": {
+            "Go": {"main": [[{"to": "Fork"}]]},
+            "Fork": {"main": [[{"to": "Agent"}], [{"to": "End"}]]},
+            "Agent": {"main": [[{"to": "End"}]], "oops": [{"to": "End"}]},
+            "Tool": {"tool": [[{"to": "Agent"}]]},
+        }},
+    ),
+    "adjacency by id, plain lists": (
+        "",
+        '[adjacency]\nat = "$.ties"',
+        {"ties": {"g": ["f"], "f": {"0": "a", "1": ["e"]}, "a": {"": "e", "oops": ["e"]}, "t": {"tool": "a"}}},
+    ),
+    "pointers in the steps": (
+        'next = "goes"',
+        "",
+        {"parts": [{**p, "goes": g} for p, g in zip(PARTS, ["f", ["a", "e"], {"": "e", "oops": "e"}, {"tool": ["a"]}, None], strict=True)]},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("way", list(WAYS))
+def test_the_same_links_in_every_way_of_writing(way: str, tmp_path: Path) -> None:
+    step, tables, more = WAYS[way]
+    flow, problems = read(
+        {"probe": {"id": "p", "parts": PARTS, **more}}, HEAD.format(step=step, tables=tables), tmp_path
+    )
+    assert problems == [] and flow.unread == {}
+    links = {(k.source, k.target, k.role, k.label) for k in flow.links if k.role != "case"}
+    main = {(s, t, r, "" if label == "main" else label) for s, t, r, label in links}
+    assert main == {
+        ("g", "f", "next", ""),
+        ("a", "e", "next", ""),
+        ("a", "e", "error", "failed"),
+        ("t", "a", "attach", ""),
+    }
+    cases = {(k.source, k.target): k.label for k in flow.links if k.role == "case"}
+    assert set(cases) == {("f", "a"), ("f", "e")}
+    if way != "pointers in the steps":  # a bare list has no outlets: which case it is stays unsaid
+        assert cases == {("f", "a"): "left", ("f", "e"): "right"}
+
+
+def test_pointers_to_nowhere_are_said_and_kept(tmp_path: Path) -> None:
+    step, tables, _ = WAYS["adjacency by id, plain lists"]
+    flow, problems = read(
+        {"probe": {"id": "p", "parts": PARTS, "ties": {"g": ["f", "nowhere"]}}},
+        HEAD.format(step=step, tables=tables),
+        tmp_path,
+    )
+    assert problems == ["link-end"]
+    assert flow.unread == {"unread parts": [{"from": "g", "outlet": "", "to": "nowhere"}]}

@@ -130,6 +130,8 @@ class StepRule(Fields, frozen=True, kw_only=True):
     timeout: Paths = ""
     on_fault: Paths = ""
     on_faults: dict[str, OnFault] = {}
+    next: Paths = ""
+    next_target: Paths = ""
     noise: list[str] = []
 
 
@@ -143,6 +145,14 @@ class LinkRule(Rule, frozen=True):
     label: Paths = ""
     condition: Paths = ""
     by: Literal["id", "name"] = "id"
+
+
+class AdjacencyRule(Rule, frozen=True):
+    """Links as an object: step (id or name) -> targets, or -> outlet -> targets. ``at`` is JSONPath from the flow;
+    ``target`` is the dotted path within a target that is an object."""
+
+    at: str
+    target: Paths = ""
 
 
 class OutletRule(Rule, frozen=True):
@@ -209,6 +219,7 @@ class Dialect(Rule, frozen=True):
     step: StepRule
     title: str = ""
     link: LinkRule | None = None
+    adjacency: AdjacencyRule | None = None
     outlet: list[OutletRule] = []
     tree: TreeRule | None = None
     trigger: TriggerRule | None = None

@@ -50,7 +50,7 @@ class StepReader:
         claimed: Claims = {}
         tree = dialect.tree
         for path in (
-            rule.id, rule.name, rule.operation, rule.scope, rule.enabled, rule.disabled, rule.connection, rule.note,
+            rule.id, rule.name, rule.operation, rule.scope, rule.next, rule.enabled, rule.disabled, rule.connection, rule.note,
             rule.position, rule.retries, rule.retry_wait, rule.timeout, rule.on_fault, rule.noise,
         ):  # fmt: skip
             claim(claimed, path)
@@ -221,7 +221,7 @@ class DialectReader:
         for name in self.get:
             claim(claims, getattr(flow, name))
         claim(claims, flow.noise)
-        for at in (flow.variables, flow.connections, dialect.link, dialect.trigger, dialect.step):
+        for at in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
             if at is not None:
                 claim(claims, _top(at.at))
         self.claims = claims

@@ -1,17 +1,16 @@
-# The two structural shapes of the dialect reader: (a) a flat list of steps with separate link records, and
-# (b) a nested tree of steps in execution order with branches, bodies and error handlers.
+# The two ways in which steps stand in an export: a flat list (linked by records, an adjacency object or pointers in
+# the steps), and a nested tree in execution order with branches, bodies and error handlers.
 """Shapes: how the steps of an export hang together."""
 
 from __future__ import annotations
 
-import re
-from fnmatch import translate
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model import Link, LinkRole, Origin, Outcome
+from zeitbuch.core.model import Link, LinkRole, Outcome
 
-from .dialect import Dialect, OutletRule
+from .dialect import Dialect
 from .dialect_flow import Draft, StepReader
+from .dialect_links import Links
 from .dialect_plan import Plans, inputs_of, schedule_of
 from .paths import Claims, claim, getter, leftover, text, whole
 from .query import Query, escaped
@@ -83,28 +82,13 @@ class Triggers:
 
 
 class Flat:
-    """Shape (a): a flat list of steps, separate link records."""
+    """A flat list of steps; how they are linked is in dialect_links.py."""
 
     def __init__(self, dialect: Dialect, steps: StepReader) -> None:
         self.steps = steps
         self.query = Query(dialect.step.at)
         self.triggers = Triggers(dialect, steps)
-        self.link = dialect.link
-        if self.link is not None:
-            rule = self.link
-            self.links_at = Query(rule.at)
-            self.ends = getter(rule.source), getter(rule.target)
-            self.outlet, self.label, self.condition = getter(rule.outlet), getter(rule.label), getter(rule.condition)
-            self.link_claims: Claims = {}
-            for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
-                claim(self.link_claims, path)
-        self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
-        self.known_outlets: dict[str, OutletRule | None] = {}
-
-    def _outlet(self, name: str) -> OutletRule | None:
-        if name not in self.known_outlets:
-            self.known_outlets[name] = next((o for p, o in self.outlets if p.match(name)), None)
-        return self.known_outlets[name]
+        self.links = Links(dialect, steps)
 
     def read(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
@@ -129,68 +113,11 @@ class Flat:
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
-        if self.link is not None:
-            self._links(raw, draft)
-
-    def _links(self, raw: dict[str, Any], draft: Draft) -> None:
-        assert self.link is not None
-        names = draft.names
-        kinds = {s.id: s.kind for s in draft.steps}
-        by_name = self.link.by == "name"
-        known = dict(names) if by_name else {**{s: s for s in kinds}, **{t.id: t.id for t in draft.triggers}}
-        source_of, target_of = self.ends
-        outline = self.steps.outline
-        claimed = {key for key, held in self.link_claims.items() if held is True}
-        for pointer, item in self.links_at.find(raw):
-            if type(item) is not dict:
-                continue
-            source, target = known.get(text(source_of(item))), known.get(text(target_of(item)))
-            if source is None or target is None:
-                self._dangling(item, known, pointer, draft)
-                continue
-            outlet = text(self.outlet(item))
-            label, condition = text(self.label(item)), text(self.condition(item))
-            role: LinkRole = "next"
-            after: tuple[Outcome, ...] = ()
-            if outlet:
-                rule = self._outlet(outlet)
-                cases = draft.cases.get(source)
-                if rule is not None:
-                    role = rule.role
-                    label = label or (outlet if rule.label is None else rule.label)
-                    after = tuple(rule.after)
-                elif cases is not None and outlet in cases:
-                    role = "case"
-                    label, condition = label or cases[outlet][0], condition or cases[outlet][1]
-                else:
-                    role = "case" if kinds.get(source) == "decide" else "next"
-                    label = label or outlet
-            elif kinds.get(source) == "decide":
-                role = "case"
-            draft.links.append(
-                Link(source=source, target=target, role=role, label=label, condition=condition, after=after,
-                     refs=self.steps.places.in_text(condition, names), origin=None if outline else Origin(draft.source, draft.pointer + pointer, draft.member))
-            )  # fmt: skip
-            if not item.keys() <= claimed:
-                rest = leftover(item, self.link_claims)
-                if rest:
-                    draft.lost.append(rest)
-
-    def _dangling(self, item: dict[str, Any], known: dict[str, str], pointer: str, draft: Draft) -> None:
-        assert self.link is not None
-        missing = [e for e in (text(end(item)) for end in self.ends) if e not in known]
-        draft.problem(
-            "link-end",
-            f"expected a link between known steps, found {' and '.join(repr(m) for m in missing)}"
-            f" which no step of the flow has as its {self.link.by}",
-            "the link is left out and listed under unread parts; mend it in the builder and export again",
-            pointer,
-        )
-        draft.lost.append(item)
+        self.links.read(raw, draft, [(p, item) for p, item, _ in found])
 
 
 class Tree:
-    """Shape (b): steps nested in execution order."""
+    """Steps nested in execution order."""
 
     def __init__(self, dialect: Dialect, steps: StepReader) -> None:
         assert dialect.tree is not None
