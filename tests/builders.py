@@ -94,7 +94,7 @@ def flows(draw: st.DrawFn, most: int = 7) -> Flow:
 @st.composite
 def drawn_flows(draw: st.DrawFn) -> Flow:
     """Flows with scopes, cycles, fan-outs, cases, error routes and attachments, for maps."""
-    names = st.text(st.characters(blacklist_categories=("Cs", "Cc")), min_size=1, max_size=60)
+    names = st.text(st.characters(blacklist_categories=("Cs", "Cc"), blacklist_characters="…"), min_size=1, max_size=60)
     steps: list[Step] = []
     links: list[Link] = []
     scopes: list[str | None] = [None]

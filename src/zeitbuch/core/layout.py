@@ -201,6 +201,12 @@ class LevelLayout:
         boxes = layers.boxes
         arriving: dict[str, list[Arc]] = {}
         for _, edge, arc in of_edge:
+            x = boxes[arc.source].x + arc.out
+            for lane in arc.via:
+                # Lanes keep far more room around them than this.
+                if abs(boxes[lane].x - x) < 3.5:
+                    boxes[lane].x = x
+                x = boxes[lane].x
             if not edge.back and self.pieces[arc.target].inner is None:
                 arriving.setdefault(arc.target, []).append(arc)
         for key, group in arriving.items():
