@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 from pathlib import Path
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 import pytest
 
 from conftest import ESTATE
+from zeitbuch.core.inventory import searchable
 from zeitbuch.core.model import Estate, Flow
 from zeitbuch.core.problems import ZeitbuchError
 from zeitbuch.readers.dialect import parse_dialect
@@ -295,3 +297,22 @@ def test_pointers_to_nowhere_are_said_and_kept(tmp_path: Path) -> None:
     )
     assert problems == ["link-end"]
     assert flow.unread == {"unread parts": [{"from": "g", "outlet": "", "to": "nowhere"}]}
+
+
+def test_placeholder_in_a_secret_field_is_a_reference(tmp_path: Path) -> None:
+    document = copy.deepcopy(DOCUMENT)
+    document["sheets"][0]["parts"][3]["set"] = {"password": "<% Go.text %>", "api_key": "AKXX-5512-8841"}  # type: ignore[index]
+    flow, _ = read(document, FLAT, tmp_path)
+    by = {b.name: b for b in flow.steps[2].inputs}
+    assert by["password"].decided == "data" and by["password"].refs[0].step == "1"
+    assert by["api_key"].value.startswith("secret:")
+
+
+def test_outline_keeps_what_the_text_filter_looks_at(tmp_path: Path) -> None:
+    document = copy.deepcopy(DOCUMENT)
+    document["sheets"][0]["parts"][3]["memo"] = "Ask the pilot"  # type: ignore[index]
+    path = tmp_path / "x.json"
+    path.write_text(json.dumps(document))
+    dialect = parse_dialect(FLAT.replace('disabled = "muted"', 'disabled = "muted"\nnote = "memo"'), "probe.toml")
+    full, outline = (next(iter(Reader([dialect], outline=o).flows([str(path)]))) for o in (False, True))
+    assert searchable(full) == searchable(outline) and "ask the pilot" in searchable(outline)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from .common import Session, add_reading, add_sources, pick
-from .estimate_command import add_figures, figures
+from .estimate_command import add_figures, estimated
 
 FORMATS = ("html", "markdown")
 EXAMPLE = """\
@@ -37,7 +37,6 @@ def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
     from zeitbuch.core.document import flow_page, index_page
-    from zeitbuch.core.estimate import estimate
     from zeitbuch.core.layout import scene
     from zeitbuch.core.topology import Graph
     from zeitbuch.writers.fonts import measure
@@ -49,11 +48,7 @@ def run(args: argparse.Namespace) -> int:
     from . import stream
 
     session = Session(args)
-    card, assumptions, problems = figures(args, session)
-    estate = session.estate(args.source)
-    session.reader.problems += problems
-    result = estimate(estate, card, assumptions, args.month)
-    session.reader.problems += result.problems
+    estate, result = estimated(args, session)
     flows = [pick(estate, name) for name in args.flow] or list(estate.flows)
     names = file_names([f.title for f in flows])
     folder = Path(args.output)

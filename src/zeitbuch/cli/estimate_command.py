@@ -9,6 +9,8 @@ from .common import Session, add_output, add_reading, add_sources, chosen_format
 
 if TYPE_CHECKING:
     from zeitbuch.core.assume import Assumptions
+    from zeitbuch.core.estimate import EstateEstimate
+    from zeitbuch.core.model import Estate
     from zeitbuch.core.problems import Problem
     from zeitbuch.core.rates import RateCard
 
@@ -72,10 +74,21 @@ def figures(args: argparse.Namespace, session: Session) -> tuple[RateCard | None
     return card, assumptions, problems
 
 
+def estimated(args: argparse.Namespace, session: Session) -> tuple[Estate, EstateEstimate]:
+    """The estate of a command's sources and its estimate; what is wrong goes to the session's problems."""
+    from zeitbuch.core.estimate import estimate
+
+    card, assumptions, problems = figures(args, session)
+    estate = session.estate(args.source)
+    result = estimate(estate, card, assumptions, args.month)
+    session.reader.problems += [*problems, *result.problems]
+    return estate, result
+
+
 def run(args: argparse.Namespace) -> int:
     from msgspec import structs
 
-    from zeitbuch.core.estimate import estimate, totalled
+    from zeitbuch.core.estimate import totalled
     from zeitbuch.core.estimate_sheet import flows_sheet, steps_sheet
     from zeitbuch.writers import tables
 
@@ -83,12 +96,8 @@ def run(args: argparse.Namespace) -> int:
 
     form = chosen_format(args, FORMATS, "table")
     session = Session(args)
-    card, assumptions, problems = figures(args, session)
-    estate = session.estate(args.source)
-    session.reader.problems += problems
     # Volumes of called flows need the whole estate: it is estimated first and narrowed then.
-    result = estimate(estate, card, assumptions, args.month)
-    session.reader.problems += result.problems
+    estate, result = estimated(args, session)
     if args.flow:
         wanted = {pick(estate, name).id for name in args.flow}
         result = totalled(structs.replace(result, flows=tuple(f for f in result.flows if f.id in wanted)))

@@ -159,7 +159,7 @@ def _cycles(flow: Flow, problems: list[Problem]) -> None:
         if leaves or choice:
             severity: Severity = "info"
             message = f"the steps go round in a cycle that has a way out: {names}"
-            hint = "rounds are bounded by the cap in the assumptions"
+            hint = "an estimate follows it for at most 100 rounds"
         else:
             severity = "error"
             message = f"expected a way out of every cycle, found none: {names}"

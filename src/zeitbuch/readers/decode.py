@@ -12,7 +12,7 @@ import msgspec
 from zeitbuch.core.problems import fail
 
 from .limits import Limits, measure, too_large
-from .secrets import masked, might_hold_secrets
+from .secrets import OPENINGS, masked, might_hold_secrets
 
 _BYTE = re.compile(r"\(byte (\d+)\)")
 _DECODER = msgspec.json.Decoder()
@@ -104,8 +104,10 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
         raise fail("yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place") from None
 
 
-def decode(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
+def decode(name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS) -> tuple[Any, int]:
     """The value in the file, secrets masked, and the number of scalar values in it.
+
+    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is.
 
     Raises ZeitbuchError for an empty file, wrong syntax, wrong encoding or a limit passed.
     """
@@ -115,5 +117,5 @@ def decode(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
     value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
     count, keys = measure(value, limits, check_text=len(raw) > limits.text)
     if might_hold_secrets(raw, keys):
-        value = masked(value)
+        value = masked(value, openings)
     return value, count

@@ -164,12 +164,12 @@ class StepReader:
             found.append(("enabled", lambda raw: None if self._on(raw) else False))
         if rule.scope:
             found.append(("scope", lambda raw: text(self.scope(raw)) or None))
+        if rule.note:
+            found.append(("note", lambda raw: text(self.note(raw)) or None))
         if self.outline:
             return found
         if rule.connection:
             found.append(("connection", lambda raw: text(self.connection(raw)) or None))
-        if rule.note:
-            found.append(("note", lambda raw: text(self.note(raw)) or None))
         if len(rule.position) == 2:
             found.append(("position", self._where))
         if rule.timeout:

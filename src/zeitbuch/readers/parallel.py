@@ -20,20 +20,20 @@ Setting = tuple[list[Dialect], Limits, bool]
 PIECE = 50
 MANY = 150
 
-_setting: tuple[Setting, Callable[[Flow], Any]]
+_worker: tuple[Reader, Callable[[Flow], Any]]
 
 
 def _begin(setting: Setting, make: Callable[[Flow], Any]) -> None:
-    global _setting
+    global _worker
     import gc
 
     gc.set_threshold(200_000, 20, 100)
-    _setting = (setting, make)
+    _worker = (Reader(*setting), make)
 
 
 def _piece(inputs: list[str | Problem]) -> tuple[list[Any], list[Problem], list[Fact], list[Package]]:
-    (dialects, limits, outline), make = _setting
-    reader = Reader(dialects, limits, outline)
+    reader, make = _worker
+    reader.problems, reader.facts, reader.packages = [], [], []
     results = [made for flow in reader.flows_of(inputs) if (made := make(flow)) is not None]
     return results, reader.problems, reader.facts, reader.packages
 

@@ -17,6 +17,7 @@ from .dialect import Dialect
 from .dialect_flow import DialectReader
 from .limits import Limits
 from .packages import is_package, members
+from .secrets import OPENINGS
 from .sources import load, names
 
 
@@ -48,7 +49,9 @@ class Reader:
 
     def __init__(self, dialects: Iterable[Dialect] = (), limits: Limits | None = None, outline: bool = False) -> None:
         self.limits = limits or Limits()
+        dialects = list(dialects)
         self.dialects = [DialectReader(d, outline) for d in dialects]
+        self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
         self.problems: list[Problem] = []
         self.facts: list[Fact] = []
         self.packages: list[Package] = []
@@ -138,7 +141,7 @@ class Reader:
 
     def _read(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
-            document, count = decode(base.member or base.source, data, self.limits)
+            document, count = decode(base.member or base.source, data, self.limits, self.openings)
             if native.is_native(document):
                 for found in native.flows(document, base):
                     if isinstance(found, Problem):

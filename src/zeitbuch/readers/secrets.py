@@ -43,6 +43,7 @@ def hidden(text: str) -> str:
     return "secret:" + hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:10]
 
 
+OPENINGS = ("{{", "${", "<%")  # how placeholders commonly begin
 _known_keys: dict[str, bool] = {}
 
 
@@ -76,7 +77,7 @@ def _is_secret(value: str, references: tuple[str, ...]) -> bool:
     return len(value) >= 4 and not value.startswith("secret:") and not any(r in value for r in references)
 
 
-def masked(value: Any, references: tuple[str, ...] = ("{{", "${", "<%")) -> Any:
+def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
     """A copy of ``value`` (decoded JSON) without secrets; ``references`` are openings of placeholders."""
     if isinstance(value, dict):
         result: dict[str, Any] = {}
