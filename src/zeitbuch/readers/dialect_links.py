@@ -71,8 +71,12 @@ class Links:
                 ends = [text(end(item)) for end in self.ends]
                 self._dangling([e for e in ends if e not in known], item, pointer, draft)
                 continue
-            outlet, label, condition = text(self.outlet(item)), text(self.label(item)), text(self.condition(item))
-            self._add(draft, kinds, source, target, outlet, pointer, label, condition)
+            outlet = text(self.outlet(item))
+            if self.steps.outline:
+                self._add(draft, kinds, source, target, outlet, pointer)
+            else:
+                label, condition = text(self.label(item)), text(self.condition(item))
+                self._add(draft, kinds, source, target, outlet, pointer, label, condition)
             if not item.keys() <= claimed:
                 rest = leftover(item, self.link_claims)
                 if rest:

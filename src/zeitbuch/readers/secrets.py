@@ -9,11 +9,21 @@ import re
 from collections.abc import Iterable
 from typing import Any
 
+_VALUE_WORDS = (b"bearer ", b"basic ", b"-----begin")
+_PARAMETERS = (b"signature=", b"sig=", b"token=", b"key=", b"password=")
 # A pair {"name": "password", "value": "..."} holds its tell-tale word in a value.
-_VALUE_WORDS = (
-    b"bearer ", b"basic ", b"-----begin", b"signature=", b"sig=", b"token=", b"key=", b"password", b'token"',
-    b'secret"', b"credential", b"authorization", b'key"',
-)  # fmt: skip
+_PAIR_WORDS = (
+    b"passw",
+    b"passphrase",
+    b"pwd",
+    b"secret",
+    b"token",
+    b"credential",
+    b"authorization",
+    b"cookie",
+    b'key"',
+)
+_PAIR_KEYS = frozenset({"value", "content"})
 _USERINFO = re.compile(rb"://[^\s/\"@]{1,200}:[^\s/\"@]{1,400}@")
 
 _SECRET_KEY = re.compile(
@@ -61,7 +71,12 @@ def might_hold_secrets(raw: bytes, keys: Iterable[str]) -> bool:
     if any([_secret_key(str(key)) for key in keys]):
         return True
     low = raw.lower()
-    if any([word in low for word in _VALUE_WORDS]):
+    words: tuple[bytes, ...] = _VALUE_WORDS
+    if b"=" in low:
+        words += _PARAMETERS
+    if not _PAIR_KEYS.isdisjoint(keys):
+        words += _PAIR_WORDS
+    if any([word in low for word in words]):
         return True
     return b"@" in low and _USERINFO.search(low) is not None
 
