@@ -17,6 +17,7 @@ from zeitbuch.core.problems import fail
 from .query import Query
 
 Paths = str | list[str]
+KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -155,17 +156,37 @@ class AdjacencyRule(Rule, frozen=True):
     target: Paths = ""
 
 
+class PointerRule(Rule, frozen=True):
+    """A pointer within a step to the steps that follow: ``at`` is the dotted path to a name, a list, an object from
+    outlet to these, or objects of which ``target`` is the name and ``via`` the outlet.
+
+    ``outlet`` is the outlet of pointers that name none; ``label`` and ``condition`` are paths within an object.
+    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
+    """
+
+    at: str
+    target: Paths = ""
+    via: Paths = ""
+    outlet: str = ""
+    label: Paths = ""
+    condition: Paths = ""
+    role: LinkRole | None = None
+    reversed: bool = False
+
+
 class OutletRule(Rule, frozen=True):
-    """What an outlet means: ``match`` is a pattern with ``*``."""
+    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
 
     match: str
     role: LinkRole
     label: str | None = None
     after: list[Outcome] = []
+    reversed: bool = False
 
 
 class TreeRule(Rule, frozen=True):
-    """Keys of a nested step: its ``body`` (a scope), ``branches``, error ``handler`` and ``attached`` steps."""
+    """Keys of a nested step: its ``body`` (a scope), ``branches``, error ``handler`` and ``attached`` steps. The short
+    way to write what ``[[holds]]`` tables say one by one."""
 
     body: str = ""
     branches: str = ""
@@ -176,6 +197,39 @@ class TreeRule(Rule, frozen=True):
     handler: str = ""
     handler_resumes: bool = True
     attached: str = ""
+
+
+class HoldRule(Rule, frozen=True):
+    """Steps inside a step. ``at`` is the dotted path to them, or with ``steps`` to branches (a list or an object) that
+    each hold steps at that path ("." when the branch is the list itself).
+
+    ``role``: body (the step is their scope), case (a branch of a decision or parallel block), error (what runs after
+    a failure; the run goes on behind it with ``resumes``), attach (helpers of an agent). ``operation`` limits the
+    rule to some steps; ``named`` is the label of a branch that has none of its own.
+    """
+
+    at: str
+    role: Literal["body", "case", "error", "attach"] = "body"
+    operation: str = "*"
+    steps: str = ""
+    label: Paths = ""
+    condition: Paths = ""
+    otherwise: str = ""
+    named: str = ""
+    resumes: bool = True
+
+
+class PredecessorRule(Rule, frozen=True):
+    """Steps that name the steps before them: ``at`` is the dotted path within a step to a name, a list of names or
+    objects (``source`` and ``outcome`` are paths within one), or an object from name to outcomes.
+
+    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
+    """
+
+    at: str
+    source: Paths = ""
+    outcome: Paths = ""
+    outcomes: dict[str, Outcome] = {}
 
 
 class TriggerRule(Rule, frozen=True):
@@ -220,11 +274,45 @@ class Dialect(Rule, frozen=True):
     title: str = ""
     link: LinkRule | None = None
     adjacency: AdjacencyRule | None = None
+    pointer: list[PointerRule] = []
     outlet: list[OutletRule] = []
     tree: TreeRule | None = None
+    holds: list[HoldRule] = []
+    predecessors: PredecessorRule | None = None
     trigger: TriggerRule | None = None
     kind: list[KindRule] = []
     placeholders: PlaceholderRule | None = None
+
+    @property
+    def inside(self) -> list[HoldRule]:
+        """Where steps stand inside steps, those of the tree first."""
+        tree = self.tree
+        if tree is None:
+            return self.holds
+        made: list[HoldRule] = []
+        if tree.body:
+            made.append(HoldRule(at=tree.body))
+        if tree.branches:
+            made.append(
+                HoldRule(
+                    at=tree.branches,
+                    role="case",
+                    steps=tree.branch_steps,
+                    label=tree.branch_label,
+                    condition=tree.branch_condition,
+                    otherwise=tree.otherwise,
+                )
+            )
+        if tree.attached:
+            made.append(HoldRule(at=tree.attached, role="attach"))
+        if tree.handler:
+            made.append(HoldRule(at=tree.handler, role="error", resumes=tree.handler_resumes))
+        return [*made, *self.holds]
+
+    @property
+    def keyed(self) -> bool:
+        """Whether some path is ``@key``: the key under which a thing stands in an object."""
+        return KEY in str(msgspec.to_builtins(self))
 
 
 class Recogniser:

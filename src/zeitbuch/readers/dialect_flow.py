@@ -1,5 +1,5 @@
 # Applies a dialect to a document: the flows in it, their steps and triggers. How the steps hang together is in
-# dialect_shapes.py: flat lists with link records, and nested trees in execution order.
+# dialect_shapes.py (flat lists) and dialect_nested.py (steps within steps).
 """The declarative reader: documents in any dialect -> flows."""
 
 from __future__ import annotations
@@ -10,12 +10,17 @@ from typing import Any
 from zeitbuch.core.model import Connection, Content, Flow, FlowState, Link, Origin, Retry, Step, Trigger, Variable
 from zeitbuch.core.problems import Problem
 
-from .dialect import Dialect, Items, Recogniser
+from .dialect import KEY, Dialect, Items, Recogniser
 from .dialect_plan import Plan, Plans, inputs_of, model_of, repeat_of, schedule_of
 from .limits import count_values
 from .paths import Claims, Getter, claim, getter, leftover, number, text, whole
 from .placeholders import Placeholders
-from .query import Query
+from .query import Query, last_key
+
+
+def with_key(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
+    """A copy that also holds the key under which it stands."""
+    return {**item, KEY: last_key(pointer)}
 
 
 class Draft:
@@ -48,15 +53,21 @@ class StepReader:
         rule = dialect.step
         self.outline = outline
         claimed: Claims = {}
-        tree = dialect.tree
+        inside = dialect.inside
+        self.keyed = dialect.keyed
         for path in (
             rule.id, rule.name, rule.operation, rule.scope, rule.next, rule.enabled, rule.disabled, rule.connection, rule.note,
             rule.position, rule.retries, rule.retry_wait, rule.timeout, rule.on_fault, rule.noise,
         ):  # fmt: skip
             claim(claimed, path)
-        if tree is not None:
-            for path in (tree.body, tree.branches, tree.handler, tree.attached):
-                claim(claimed, path)
+        for hold in inside:
+            claim(claimed, hold.at)
+        if dialect.predecessors is not None:
+            claim(claimed, dialect.predecessors.at)
+        for pointer in dialect.pointer:
+            claim(claimed, pointer.at)
+        if self.keyed:
+            claim(claimed, KEY)
         self.rule = rule
         self.plans = Plans(dialect, rule, rule.settings, claimed)
         self.places = Placeholders(None if outline else dialect.placeholders)
@@ -84,6 +95,12 @@ class StepReader:
 
     def _on(self, raw: dict[str, Any]) -> bool:
         return self.enabled(raw) is not False and self.disabled(raw) is not True
+
+    def found(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
+        """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys."""
+        if self.keyed:
+            return [(p, with_key(p, v)) for p, v in query.find(raw) if type(v) is dict]
+        return [(p, v) for p, v in query.find(raw) if type(v) is dict]
 
     def identity(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""
@@ -203,14 +220,16 @@ class DialectReader:
     """Reads the documents of one dialect."""
 
     def __init__(self, dialect: Dialect, outline: bool = False) -> None:
-        from .dialect_shapes import Flat, Tree
+        from .dialect_nested import Nested
+        from .dialect_shapes import Flat
 
         self.dialect = dialect
         self.recogniser = Recogniser(dialect)
         self.steps = StepReader(dialect, outline)
         flow = dialect.flow
         self.flows_at = Query(flow.at)
-        self.shape: Flat | Tree = Tree(dialect, self.steps) if dialect.tree else Flat(dialect, self.steps)
+        nested = dialect.tree is not None or bool(dialect.holds) or dialect.predecessors is not None
+        self.shape: Flat | Nested = Nested(dialect, self.steps) if nested else Flat(dialect, self.steps)
         self.get = {
             name: getter(getattr(flow, name))
             for name in ("id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed")

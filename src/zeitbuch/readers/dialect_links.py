@@ -7,14 +7,51 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from fnmatch import translate
-from typing import Any
+from typing import Any, NamedTuple
 
 from zeitbuch.core.model import Link, LinkRole, Origin, Outcome
 
-from .dialect import Dialect, OutletRule
+from .dialect import Dialect, OutletRule, PointerRule
 from .dialect_flow import Draft, StepReader
 from .paths import Claims, Getter, claim, getter, leftover, text
 from .query import Query, escaped
+
+
+class Arrow(NamedTuple):
+    """One pointer as written."""
+
+    target: str
+    outlet: str = ""
+    label: str = ""
+    condition: str = ""
+
+
+class Pointer:
+    """One compiled rule for pointers within steps."""
+
+    def __init__(self, rule: PointerRule) -> None:
+        self.rule = rule
+        self.at = getter(rule.at)
+        self.target: Getter | None = getter(rule.target) if rule.target else None
+        self.via, self.label, self.condition = getter(rule.via), getter(rule.label), getter(rule.condition)
+
+    def arrows(self, item: dict[str, Any]) -> Iterator[Arrow]:
+        """The pointers of one step."""
+        value = self.at(item)
+        rule = self.rule
+        if self.target is None:
+            for outlet, name in targets(value, None):
+                yield Arrow(name, outlet or rule.outlet)
+            return
+        for place, entry in enumerate(value if type(value) is list else [value]):
+            if type(entry) is dict:
+                for outlet, name in targets(self.target(entry), None):
+                    via = text(self.via(entry)) or outlet or rule.outlet
+                    label = text(self.label(entry)) or ("" if via else f"branch {place + 1}")
+                    yield Arrow(name, via, label, text(self.condition(entry)))
+            else:
+                for outlet, name in targets(entry, None):
+                    yield Arrow(name, outlet or rule.outlet)
 
 
 class Links:
@@ -37,6 +74,7 @@ class Links:
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
         self.target: Getter | None = getter(target) if target else None
         self.next = getter(dialect.step.next) if dialect.step.next else None
+        self.pointers = [Pointer(rule) for rule in dialect.pointer]
         self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
@@ -59,6 +97,12 @@ class Links:
         if self.next is not None:
             for pointer, item in found:
                 self._pointers(self.steps.identity(item)[0], self.next(item), pointer, draft, kinds, either)
+        if self.pointers:
+            for pointer, item in found:
+                source = self.steps.identity(item)[0]
+                for rule in self.pointers:
+                    for arrow in rule.arrows(item):
+                        self._pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
 
     def _records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
         source_of, target_of = self.ends
@@ -94,9 +138,22 @@ class Links:
             else:
                 self._add(draft, kinds, source, target, outlet, pointer)
 
+    def _pointed(
+        self, key: str, rule: PointerRule, arrow: Arrow, pointer: str, draft: Draft, kinds: Mapping[str, str],
+        known: dict[str, str],
+    ) -> None:  # fmt: skip
+        source, target = known.get(key), known.get(arrow.target)
+        if source is None or target is None:
+            missing = [n for n, end in ((key, source), (arrow.target, target)) if end is None]
+            self._dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
+            return
+        if rule.reversed:
+            source, target = target, source
+        self._add(draft, kinds, source, target, arrow.outlet, pointer, arrow.label, arrow.condition, rule.role)
+
     def _add(
         self, draft: Draft, kinds: Mapping[str, str], source: str, target: str, outlet: str, pointer: str,
-        label: str = "", condition: str = "",
+        label: str = "", condition: str = "", given: LinkRole | None = None,
     ) -> None:  # fmt: skip
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
@@ -111,11 +168,16 @@ class Links:
                 role = rule.role
                 label = label or (outlet if rule.label is None else rule.label)
                 after = tuple(rule.after)
+                if rule.reversed:
+                    source, target = target, source
             else:
                 role = "case" if kinds.get(source) == "decide" else "next"
                 label = label or outlet
         elif kinds.get(source) == "decide":
             role = "case"
+        if given is not None:
+            role = given
+            label = "" if given == "attach" else label
         outline = self.steps.outline
         draft.links.append(
             Link(

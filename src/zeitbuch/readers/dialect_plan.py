@@ -19,6 +19,8 @@ _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
     "cron", "every", "zone", "event", "batch",
 )  # fmt: skip
+_OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
+_OF_TRIGGERS = ("cron", "every", "zone", "event", "batch")
 _UNCLASSIFIED = KindRule(kind="other")
 
 
@@ -30,8 +32,12 @@ class Plan:
         self.kind = rule.kind or "other"
         self.claims: Claims = _copied(claimed)
         self.get: dict[str, Getter] = {}
+        self.uses_model = self.kind in ("model", "agent", "embed") or (
+            rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model)
+        )
         for name in _FIELD_PATHS:
-            paths = getattr(rule, name) or getattr(common, name)
+            # A path that holds for all steps is claimed only where such a field has a meaning.
+            paths = getattr(rule, name) or (getattr(common, name) if self._means(name) else "")
             if paths:
                 self.get[name] = getter(paths)
                 claim(self.claims, paths)
@@ -41,7 +47,7 @@ class Plan:
             claim(self.claims, cases.at)
             outlet = getter(cases.outlet) if cases.outlet else None
             self.cases = (getter(cases.at), outlet, getter(cases.label), getter(cases.condition))
-        prompts = rule.prompts or common.prompts
+        prompts = rule.prompts or (common.prompts if self.uses_model else [])
         self.prompts = [(p.role, getter(p.path)) for p in prompts]
         for p in prompts:
             claim(self.claims, p.path)
@@ -57,9 +63,15 @@ class Plan:
         else:
             self.outside = self.claims
         self.all_inputs = settings == "."
-        self.uses_model = self.kind in ("model", "agent", "embed") or (
-            rule.kind in ("tool", "retrieve", "parse") and bool(rule.model)
-        )
+
+    def _means(self, name: str) -> bool:
+        if name in _OF_MODELS:
+            return self.uses_model
+        if name in _OF_TRIGGERS:
+            return self.rule.trigger is not None
+        if name in ("items", "until", "cap"):
+            return self.kind == "loop"
+        return True
 
 
 def _copied(claims: Claims) -> Claims:

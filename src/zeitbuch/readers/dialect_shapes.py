@@ -1,29 +1,19 @@
-# The two ways in which steps stand in an export: a flat list (linked by records, an adjacency object or pointers in
-# the steps), and a nested tree in execution order with branches, bodies and error handlers.
-"""Shapes: how the steps of an export hang together."""
+# Steps that stand in one flat list (or an object keyed by their ids), linked by records, an adjacency object or
+# pointers in the steps; and triggers that stand apart. Steps within steps are in dialect_nested.py.
+"""The flat shapes of exports, and separate triggers."""
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any
 
-from zeitbuch.core.model import Link, LinkRole, Outcome
+from zeitbuch.core.model import Link
 
 from .dialect import Dialect
 from .dialect_flow import Draft, StepReader
 from .dialect_links import Links
 from .dialect_plan import Plans, inputs_of, schedule_of
 from .paths import Claims, claim, getter, leftover, text, whole
-from .query import Query, escaped
-
-
-class Loose(NamedTuple):
-    """An arrow that has left a step and not yet arrived."""
-
-    source: str
-    role: LinkRole = "next"
-    label: str = ""
-    condition: str = ""
-    after: tuple[Outcome, ...] = ()
+from .query import Query
 
 
 class Triggers:
@@ -53,9 +43,7 @@ class Triggers:
         if self.rule is None:
             return starts
         get = self.get
-        for at, (pointer, item) in enumerate(self.query.find(raw)):
-            if not isinstance(item, dict):
-                continue
+        for at, (pointer, item) in enumerate(self.steps.found(self.query, raw)):
             operation = text(get["operation"](item))
             plan = self.plans.of(operation)
             trigger_id = text(get["id"](item)) or (f"start-{at + 1}" if at else "start")
@@ -94,7 +82,7 @@ class Flat:
         """Fills the draft with the triggers, steps and links of one flow."""
         steps = self.steps
         names = draft.names
-        found = [(p, s, steps.plan(s)) for p, s in self.query.find(raw) if type(s) is dict]
+        found = [(p, s, steps.plan(s)) for p, s in steps.found(self.query, raw)]
         for _, item, plan in found:
             step_id, name = steps.identity(item)
             names.setdefault(step_id, step_id)
@@ -114,134 +102,20 @@ class Flat:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
         self.links.read(raw, draft, [(p, item) for p, item, _ in found])
+        silent = [t for t, target in starts if not target]
+        if silent:
+            start_at_roots(draft, silent)
 
 
-class Tree:
-    """Steps nested in execution order."""
-
-    def __init__(self, dialect: Dialect, steps: StepReader) -> None:
-        assert dialect.tree is not None
-        self.steps = steps
-        self.rule = dialect.tree
-        self.at = dialect.step.at.removesuffix("[*]")
-        self.query = Query(self.at)
-        self.triggers = Triggers(dialect, steps)
-        self.branch_claims: Claims = {}
-        for path in (self.rule.branch_steps, self.rule.branch_label, self.rule.branch_condition, self.rule.otherwise):
-            claim(self.branch_claims, path)
-
-    def read(self, raw: dict[str, Any], draft: Draft) -> None:
-        """Fills the draft with the triggers, steps and links of one flow."""
-        tops = [(p, v) for p, v in self.query.find(raw) if isinstance(v, list)]
-        for _, top in tops:
-            self._names(top, draft)
-        starts = self.triggers.read(raw, draft)
-        loose = [Loose(trigger_id) for trigger_id, _ in starts]
-        for pointer, top in tops:
-            self._sequence(top, pointer, draft, None, loose)
-
-    def _below(self, item: dict[str, Any]) -> list[tuple[str, list[Any]]]:
-        rule = self.rule
-        lists: list[tuple[str, list[Any]]] = []
-        for key in (rule.body, rule.handler, rule.attached):
-            inner = item.get(key) if key else None
-            if isinstance(inner, list):
-                lists.append((key, inner))
-        branches = item.get(rule.branches) if rule.branches else None
-        for at, branch in enumerate(branches if isinstance(branches, list) else []):
-            inner = branch.get(rule.branch_steps) if isinstance(branch, dict) else None
-            if isinstance(inner, list):
-                lists.append((f"{rule.branches}/{at}/{rule.branch_steps}", inner))
-        return lists
-
-    def _names(self, items: list[Any], draft: Draft) -> None:
-        for item in items:
-            if isinstance(item, dict):
-                step_id, name = self.steps.identity(item)
-                draft.names.setdefault(step_id, step_id)
-                draft.names.setdefault(name, step_id)
-                for _, inner in self._below(item):
-                    self._names(inner, draft)
-
-    def _sequence(
-        self, items: list[Any], pointer: str, draft: Draft, scope: str | None, loose: list[Loose]
-    ) -> list[Loose]:
-        """Reads steps that run one after the other; returns the arrows that leave the last of them."""
-        for at, item in enumerate(items):
-            if not isinstance(item, dict):
-                continue
-            here = f"{pointer}/{at}"
-            plan = self.steps.plan(item)
-            if plan.rule.trigger is not None:
-                trigger = self.steps.trigger(item, here, draft, plan)
-                draft.names.setdefault("\x00trigger", trigger.id)
-                draft.triggers.append(trigger)
-                loose = [*loose, Loose(trigger.id)]
-                continue
-            step = self.steps.step(item, here, draft, plan, scope)
-            draft.steps.append(step)
-            for a in loose:
-                draft.links.append(
-                    Link(source=a.source, target=step.id, role=a.role, label=a.label, condition=a.condition,
-                         refs=self.steps.places.in_text(a.condition, draft.names), after=a.after, origin=draft.origin(here))
-                )  # fmt: skip
-            loose = self._inside(item, here, draft, step.id, step.kind, scope)
-        return loose
-
-    def _inside(
-        self, item: dict[str, Any], here: str, draft: Draft, step_id: str, kind: str, scope: str | None
-    ) -> list[Loose]:
-        rule = self.rule
-        out: list[Loose] = [] if kind == "end" else [Loose(step_id)]
-        body = item.get(rule.body) if rule.body else None
-        if isinstance(body, list):
-            self._sequence(body, f"{here}/{escaped(rule.body)}", draft, step_id, [])
-        branches = item.get(rule.branches) if rule.branches else None
-        if isinstance(branches, list):
-            out = self._branches(branches, f"{here}/{escaped(rule.branches)}", draft, step_id, kind, scope)
-        attached = item.get(rule.attached) if rule.attached else None
-        if isinstance(attached, list):
-            for at, inner in enumerate(attached):
-                if isinstance(inner, dict):
-                    pointer = f"{here}/{escaped(rule.attached)}/{at}"
-                    plan = self.steps.plan(inner)
-                    helper = self.steps.step(inner, pointer, draft, plan, scope)
-                    draft.steps.append(helper)
-                    draft.links.append(
-                        Link(source=helper.id, target=step_id, role="attach", origin=draft.origin(pointer))
-                    )
-        handler = item.get(rule.handler) if rule.handler else None
-        if isinstance(handler, list) and handler:
-            caught = self._sequence(
-                handler, f"{here}/{escaped(rule.handler)}", draft, scope, [Loose(step_id, "error", "on error")]
-            )
-            if rule.handler_resumes:
-                out = out + caught
-        return out
-
-    def _branches(
-        self, branches: list[Any], pointer: str, draft: Draft, step_id: str, kind: str, scope: str | None
-    ) -> list[Loose]:
-        rule = self.rule
-        together = kind == "parallel"
-        out: list[Loose] = [Loose(step_id)] if together else []
-        for at, branch in enumerate(branches):
-            if not isinstance(branch, dict):
-                continue
-            named = text(branch.get(rule.branch_label)) if rule.branch_label else ""
-            condition = text(branch.get(rule.branch_condition)) if rule.branch_condition else ""
-            otherwise = bool(rule.otherwise) and branch.get(rule.otherwise) is True
-            label = named or condition or ("otherwise" if otherwise else f"branch {at + 1}")
-            items = branch.get(rule.branch_steps)
-            inside = f"{pointer}/{at}/{escaped(rule.branch_steps)}"
-            steps = items if isinstance(items, list) else []
-            if together:
-                # A link from a scope to a step inside it only names the branch that begins there.
-                entry = [Loose(step_id, "case", named, condition)] if named or condition else []
-                self._sequence(steps, inside, draft, step_id, entry)
-            else:
-                out += self._sequence(steps, inside, draft, scope, [Loose(step_id, "case", label, condition)])
-            rest = leftover(branch, self.branch_claims)
-            if rest:
-                draft.lost.append(rest)
-        return out
+def start_at_roots(draft: Draft, triggers: list[str]) -> None:
+    """Triggers that stand apart and name no step start the steps that nothing leads to."""
+    leading = {k.source for k in draft.links}
+    reached = {k.target for k in draft.links if k.role != "attach"}
+    helpers = {k.source for k in draft.links if k.role == "attach"}
+    roots = [
+        s for s in draft.steps
+        if s.id not in reached and s.id not in helpers and s.scope is None and s.kind not in ("note", "group")
+    ]  # fmt: skip
+    for trigger in triggers:
+        if trigger not in leading:
+            draft.links += [Link(source=trigger, target=s.id, origin=s.origin) for s in roots]

@@ -9,13 +9,18 @@ from typing import Any
 
 from zeitbuch.core.problems import fail
 
-_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[\*\])*")
-_PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[\*\]")
+_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\['[^'\\*]+'\]|\[\*\])*")
+_PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\['([^']+)'\]|\[\*\]")
 
 
 def escaped(key: str) -> str:
     """One part of a JSON pointer (RFC 6901, section 3)."""
     return key.replace("~", "~0").replace("/", "~1") if "~" in key or "/" in key else key
+
+
+def last_key(pointer: str) -> str:
+    """The key under which the value at a JSON pointer stands."""
+    return pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")
 
 
 class Query:
@@ -26,7 +31,7 @@ class Query:
         self.parts: list[str] | None = None
         self.engine: Any = None
         if _PLAIN.fullmatch(text):
-            self.parts = [m[1] or "*" for m in _PART.finditer(text)]
+            self.parts = [m[1] or m[2] or "*" for m in _PART.finditer(text)]
             return
         import jsonpath_rfc9535 as jsonpath
 
@@ -50,7 +55,7 @@ class Query:
             for at, value in found:
                 if part != "*":
                     if type(value) is dict and part in value:
-                        below.append((f"{at}/{part}", value[part]))
+                        below.append((f"{at}/{escaped(part)}", value[part]))
                 elif type(value) is list:
                     below += [(f"{at}/{i}", v) for i, v in enumerate(value)]
                 elif type(value) is dict:
