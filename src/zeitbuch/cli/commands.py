@@ -12,6 +12,7 @@ COMMANDS: dict[str, str] = {
     "estimate": "passes, model calls, tokens and cost per run and per month",
     "diff": "say what changed in meaning between two versions",
     "document": "write a document per flow for people to review (Markdown, HTML)",
+    "dialect": "propose, try and list dialects: how builders write their exports",
     "convert": "write any readable source in the native form",
     "schema": "print the JSON Schema of a file format or a result",
 }

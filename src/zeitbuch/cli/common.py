@@ -7,12 +7,15 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from zeitbuch.core.model import Estate, Flow
 from zeitbuch.core.problems import Problem, fail
 
 from .main import OK, WRONG
+
+if TYPE_CHECKING:
+    from zeitbuch.readers.limits import Limits
 
 T = TypeVar("T")
 
@@ -116,23 +119,29 @@ class Progress:
             self.bar.stop()
 
 
+def limits_of(args: argparse.Namespace) -> Limits:
+    """The limits on inputs, raised as the options say."""
+    from zeitbuch.readers.limits import Limits, raised
+
+    limits = Limits()
+    for item in args.limit:
+        name, _, value = item.partition("=")
+        if not value.isdecimal():
+            raise fail("limit-unknown", f"expected --limit NAME=NUMBER, found '{item}'")
+        limits = raised(limits, name, int(value))
+    return limits
+
+
 class Session:
     """Sources, workspace and reader of one command."""
 
     def __init__(self, args: argparse.Namespace) -> None:
         from zeitbuch.readers import workspace
-        from zeitbuch.readers.limits import Limits, raised
         from zeitbuch.readers.reader import Reader
 
         self.args = args
         self.workspace = workspace.load(workspace.find())
-        limits = Limits()
-        for item in args.limit:
-            name, _, value = item.partition("=")
-            if not value.isdecimal():
-                raise fail("limit-unknown", f"expected --limit NAME=NUMBER, found '{item}'")
-            limits = raised(limits, name, int(value))
-        self.limits = limits
+        limits = self.limits = limits_of(args)
         self.dialects = workspace.dialects(self.workspace, args.dialect)
         self.reader = Reader(self.dialects, limits)
 
@@ -158,6 +167,21 @@ class Session:
                 yield from self.reader.flows_of([name])
                 progress.at(at)
         self.reader.finish()
+
+    def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
+        """The flows of every input by itself."""
+        from zeitbuch.readers.sources import names
+
+        inputs = list(names(self.sources(given)))
+        found: list[tuple[str, list[Flow]]] = []
+        with Progress(len(inputs), self.args) as progress:
+            for at, name in enumerate(inputs):
+                flows = list(self.reader.flows_of([name]))
+                if isinstance(name, str):
+                    found.append((name, flows))
+                progress.at(at)
+        self.reader.finish()
+        return found
 
     def progress(self, total: int, word: str) -> Progress:
         """A bar for work after the reading."""

@@ -14,9 +14,10 @@ SCHEMAS = {
     "inventory": ("zeitbuch.core.results", "InventoryResult", "output of inventory --format json"),
     "estimate": ("zeitbuch.core.estimate", "EstateEstimate", "output of estimate --format json"),
     "diff": ("zeitbuch.core.results", "DiffResult", "output of diff --format json"),
+    "preview": ("zeitbuch.core.preview", "PreviewResult", "output of dialect test --format json"),
     "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
 }
-_RESULTS = ("inventory", "estimate", "diff", "explain")
+_RESULTS = ("inventory", "preview", "estimate", "diff", "explain")
 EXAMPLE = (
     "names:\n"
     + "\n".join(f"  {n:<12} {w}" for n, (_, _, w) in SCHEMAS.items())

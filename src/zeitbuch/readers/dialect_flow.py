@@ -310,8 +310,9 @@ class _ItemReader:
     def __init__(self, rule: Items | None) -> None:
         self.query = Query(rule.at) if rule is not None else None
         self.value = getter(rule.value) if rule is not None else getter("")
-        self.claims: Claims = {}
+        self.claims: Claims = {KEY: True}
         self.get = {}
+        self.keyed = rule is not None and KEY in (rule.id, rule.name)
         if rule is not None:
             for name in ("id", "name", "service", "account", "description"):
                 paths = getattr(rule, name)
@@ -323,6 +324,8 @@ class _ItemReader:
     def read(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:
             return
-        for _, item in self.query.find(raw):
+        for pointer, item in self.query.find(raw):
             if isinstance(item, dict):
+                if self.keyed:
+                    item = with_key(pointer, item)
                 yield {k: text(g(item)) for k, g in self.get.items()}, self.value(item), leftover(item, self.claims)

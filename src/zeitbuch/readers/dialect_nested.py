@@ -65,8 +65,7 @@ class Hold:
         value = self.at(raw)
         here = pointer + self.where
         if not rule.steps:
-            given = value is not None or (rule.role == "case" and bool(rule.named))
-            return [Branch(rule.named, "", False, list(self._items(value, here)))] if given else []
+            return [Branch(rule.named, "", False, list(self._items(value, here)))] if value is not None else []
         found: list[Branch] = []
         pairs: Iterator[tuple[str, Any]] = iter(())
         if type(value) is list:
@@ -214,7 +213,8 @@ class Nested:
                 if source is None:
                     self._nowhere(name, step_id, pointer, draft)
                     continue
-                followed.add(source)
+                if not after or "success" in after:
+                    followed.add(source)  # what only catches a failure leaves the way on open
                 self._arrive(self._leaving(source, after, ends), step_id, pointer, draft)
             if not named[step_id]:
                 self._arrive(entry or self._starts(ends, waiting), step_id, pointer, draft)
@@ -270,7 +270,8 @@ class Nested:
         caught: list[Loose] = []
         branched: list[Loose] | None = None
         at = 0
-        for hold in self._holds(plan, item):
+        holds = self._holds(plan, item)
+        for hold in holds:
             branches = hold.branches(item, pointer, draft.lost)
             role = hold.rule.role
             if role == "case" and plan.kind in ("loop", "guard", "group"):
@@ -303,4 +304,8 @@ class Nested:
                 elif branch.items:
                     left = self._level(branch.items, draft, scope, [Loose(step_id, "error", "on error")], True)
                     caught += left if hold.rule.resumes else []
+        if plan.kind == "decide" and branched is not None and at == 1:
+            # One named way that is written and one that is not: the other way goes on behind the step.
+            missing = [h.rule.named for h in holds if h.rule.named and h.rule.role == "case" and h.at(item) is None]
+            branched += [Loose(step_id, "case", missing[0])] if missing else []
         return [*(out if branched is None else branched), *caught]

@@ -10,7 +10,7 @@ from zeitbuch.core.model import Link
 
 from .dialect import Dialect
 from .dialect_flow import Draft, StepReader
-from .dialect_links import Links
+from .dialect_links import Links, targets
 from .dialect_plan import Plans, inputs_of, schedule_of
 from .paths import Claims, claim, getter, leftover, text, whole
 from .query import Query
@@ -65,7 +65,8 @@ class Triggers:
                 )
             )  # fmt: skip
             draft.names.setdefault("\x00trigger", trigger_id)
-            starts.append((trigger_id, text(get["starts"](item))))
+            named = list(targets(get["starts"](item), None))
+            starts += [(trigger_id, target) for _, target in named] or [(trigger_id, "")]
         return starts
 
 

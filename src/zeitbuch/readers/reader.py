@@ -189,11 +189,17 @@ class Reader:
         else:
             found = f"a list of {len(document)} values"
         if not self.dialects:
-            hint = "no dialect is active: name one with --dialect FILE or under `dialects` in zeitbuch.toml"
+            hint = (
+                "no dialect is active: name one with --dialect FILE or under `dialects` in zeitbuch.toml, "
+                f"or have one proposed: zeitbuch dialect suggest {base.source}"
+            )
         else:
             missing = [(len(m), i, r, m) for i, r in enumerate(self.dialects) if (m := r.recogniser.missing(document))]
             _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
-            hint = f"closest is dialect '{nearest.dialect.name}', which also expects {' and '.join(lacks)}"
+            hint = (
+                f"closest is dialect '{nearest.dialect.name}', which also expects {' and '.join(lacks)}; "
+                f"to have one proposed: zeitbuch dialect suggest {base.source}"
+            )
         return Problem(
             "unrecognised",
             "error",

@@ -6,11 +6,12 @@ from __future__ import annotations
 import os
 import tomllib
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 from msgspec import Struct
 
-from zeitbuch.core.problems import fail
+from zeitbuch.core.problems import Problem, ZeitbuchError, fail
 
 from .dialect import Dialect, load_dialect
 
@@ -61,20 +62,63 @@ def _user_folder() -> Path:
     return (Path(base) if base else Path.home() / ".config") / "zeitbuch" / "dialects"
 
 
-def dialects(workspace: Workspace, named: list[str]) -> list[Dialect]:
-    """The active dialects: those named, then the workspace's, then the user's. The first of a name wins."""
-    paths = list(named)
+class Listed(NamedTuple):
+    """One dialect file that was found. ``place`` says where: option, workspace, user folder, or demo (never active by
+    itself)."""
+
+    name: str
+    place: str
+    active: bool
+    title: str
+    file: str
+
+
+def _candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]:
+    """(place, path) of all dialect files, those named first."""
+    found = [("option", path) for path in named]
     for pattern in workspace.dialects:
         if "*" in pattern:
-            found = sorted(str(p) for p in Path(workspace.folder).glob(pattern))
-            paths += [os.path.normpath(p) for p in found]
+            below = sorted(str(p) for p in Path(workspace.folder).glob(pattern))
+            found += [("workspace", os.path.normpath(p)) for p in below]
         else:
-            paths.append(workspace.path(pattern))
+            found.append(("workspace", workspace.path(pattern)))
     user = _user_folder()
     if user.is_dir():
-        paths += sorted(str(p) for p in user.glob("*.toml"))
+        found += [("user folder", str(p)) for p in sorted(user.glob("*.toml"))]
+    return found
+
+
+def dialects(workspace: Workspace, named: list[str]) -> list[Dialect]:
+    """The active dialects: those named, then the workspace's, then the user's. The first of a name wins."""
     active: dict[str, Dialect] = {}
-    for path in dict.fromkeys(paths):
+    for path in dict.fromkeys(path for _, path in _candidates(workspace, named)):
         dialect = load_dialect(path)
         active.setdefault(dialect.name, dialect)
     return list(active.values())
+
+
+def listing(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[Problem]]:
+    """All dialect files with the place they come from, and what is wrong with those that cannot be read."""
+    from importlib.resources import as_file, files
+
+    rows: list[Listed] = []
+    problems: list[Problem] = []
+    seen: set[str] = set()
+    paths: set[str] = set()
+    with as_file(files("zeitbuch.demo") / "estate" / "dialects") as shipped:
+        demo = [("demo", str(p)) for p in sorted(shipped.glob("*.toml"))]
+        for place, path in [*_candidates(workspace, named), *demo]:
+            if path in paths:
+                continue
+            paths.add(path)
+            try:
+                dialect = load_dialect(path)
+            except ZeitbuchError as error:
+                problems.append(error.problem)
+                continue
+            active = place != "demo" and dialect.name not in seen
+            if place != "demo":
+                seen.add(dialect.name)
+            shown = f"(package) {Path(path).name}" if place == "demo" else path
+            rows.append(Listed(dialect.name, place, active, dialect.title, shown))
+    return rows, problems

@@ -21,7 +21,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
             "translat* ubersetz* uebersetz* traduc* traduir* traduz* oversett* vertaal* draft rewrite* classif* klassifi* extract* "
             "extrahier* extrair* extraer* extraire estrai* trekk* transcri* transkri* vision caption* rephrase* sentiment* "
             "moderat* speak* speech* synth* ocr*"),
-        (1.5, "ai ki ia think* answer* antwort* repond* respond* label* detect* chat reason* describe* compose* language text*"),
+        (1.5, "ai ki ia think* answer* antwort* repond* respond* label* detect* chat reason* describe* compose* language text-generation"),
     ),
     "agent": ((5, "agent* agente* assistant* assistent* asistente* assistente* autonom* orchestrator*"),),
     "embed": ((5, "embed* einbett* plongement* incrust* vectoriz* vektorisier* innbygg* incorpor*"),),
@@ -66,7 +66,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
             "edit* compute* calculat* berechn* rechne* template* pick-fields merge-fields flatten* assign* zuweis* date math* dedup* reshape*"),
     ),
     "read": (
-        (3, "get gets read* fetch* lookup* find* query* list* search* load* download* select* retrieve-row les* lese* lesen hent* hol* suche* such "
+        (3, "get gets read* fetch* lookup* find* query* list lists listing liste lister search* load* download* select* retrieve-row les* lese* lesen hent* hol* suche* such "
             "find-rows abfrag* lire obtenir cherch* rechercher leer obten* busca* buscar sok* soek* zoek* ophalen haal* leggi* cerca* ler obter "
             "pesquis* export* inspect* count"),
         (0.8, "table* row* sheet* record* database db sql file* store crm drive calendar tabell* tabelle* tableau* tabla* tabel* "
@@ -96,7 +96,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "group": ((4, "group gruppe section frame lane abschnitt groupe grupo gruppo groep container"),),
     "on:schedule": ((5, "cron* schedul* zeitplan* planif* programad* tidsplan* pianific* agend* planning clock* uhr* interval* intervall* timer* "
                         "horloge* reloj* klokke* klok orologio* relogio* daily weekly hourly recurr* calendar-time timetable*"),),
-    "on:webhook": ((5, "webhook* hook* web-request incoming-http httptrigger http-in inbound* door rueckruf* callback*"),),
+    "on:webhook": ((5, "webhook* hook* incoming-http httptrigger http-in inbound* door rueckruf* callback*"),),
     "on:polling": ((5, "poll* abruf-neu watch* overvak* uberwach* ueberwach* surveill* vigila* bewaak* sorvegl* monitor* check-new"),),
     "on:form": ((5, "form* formular* formulaire* skjema* formulier* modulo* submission* submitted questionnaire*"),),
     "on:chat": ((4, "chat* conversation* gesprach* gespraech* samtale* gesprek* talk* dialog* unterhaltung*"),),
@@ -108,7 +108,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
         (3, "event* ereignis* evenement* evento* hendelse* gebeurtenis* subscribe* queue* topic* stream* listen* mqtt* pubsub*"),
         (2, "new received receive* incoming arriv* neu eingang* nouveau* nuevo* ny nye nieuw* nuovo* novo* when wenn-neu created"),
     ),
-    "~trigger": ((3, "trigger* auslos* ausloes* declench* dispar* disparador* utloser* utloeser* innesc* gatilho* start* begin* entry source on"),),
+    "~trigger": ((3, "trigger* auslos* ausloes* declench* dispar* disparador* utloser* utloeser* innesc* gatilho* start* begin* source on"),),
 }  # fmt: skip
 
 _KINDS = set(get_args(StepKind))

@@ -1,0 +1,123 @@
+# Everything found about one builder's documents, and the columns of values that the parts of a proposal judge by.
+"""The evidence for a proposed dialect."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from ..paths import text
+from . import fields
+from .identity import Identity, find_identity
+from .joins import Joins, find_joins
+from .kinds import Outlet, contexts, outlet_meanings, structural_triggers, verdicts
+from .starts import Starts, find_starts
+from .steps import Found, Sample
+from .survey import STAR, Path, at
+
+
+class Note(NamedTuple):
+    """One thing understood: the part of the dialect, how sure (0..1), and in words what it rests on."""
+
+    part: str
+    sure: float
+    words: str
+
+
+class Evidence:
+    """The findings about one builder's documents."""
+
+    def __init__(self, documents: list[Any], found: Found, name: str) -> None:
+        self.documents = documents
+        self.found = found
+        self.name = name
+        self.total = sum(len(s.steps) for s in found.samples)
+        self.identity: Identity = find_identity(found)
+        self.joins: Joins = find_joins(found, self.identity)
+        made = verdicts(found, self.identity, self.joins)
+        have = sum(any(made[self.operation(s.raw)].trigger for s in x.steps) for x in found.samples)
+        self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
+        if self.starts is not None and len({n for n, _ in self.starts.records}) >= 0.9 * len(found.samples):
+            made = verdicts(found, self.identity, self.joins, apart=True)
+        seen = contexts(found, self.identity, self.joins)
+        self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
+        self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
+        self.notes: list[Note] = []
+        self.settings = self._settings()
+
+    def operation(self, raw: dict[str, Any]) -> str:
+        return text(at(raw, self.found.operation))
+
+    def kind(self, raw: dict[str, Any]) -> str:
+        return self.verdicts[self.operation(raw)].hint
+
+    # -- columns of values ------------------------------------------------------------------------------------------
+
+    def own(self, sample: Sample, i: int) -> list[tuple[Path, Any]]:
+        """The leaves of a step without those of steps inside it."""
+        inside = {id(s.raw) for s in sample.steps} - {id(sample.steps[i].raw)}
+
+        def walk(value: Any, path: Path) -> Iterator[tuple[Path, Any]]:
+            if id(value) in inside:
+                return
+            if type(value) is dict:
+                for k, v in value.items():
+                    yield from walk(v, (*path, k))
+            elif type(value) is list:
+                for v in value:
+                    yield from walk(v, (*path, STAR))
+            else:
+                yield path, value
+
+        taken = {self.found.operation, self.identity.id, self.identity.name}
+        j = self.joins
+        joined = [p[:1] if STAR in p else p for p in (j.at, *j.more)] if j.way in ("pointers", "predecessors") else []
+        return [
+            (p, v)
+            for p, v in walk(sample.steps[i].raw, ())
+            if p not in taken and not any(p[: len(q)] == q for q in joined)
+        ]
+
+    def columns(self, *hints: str, but: bool = False) -> tuple[dict[Path, fields.Column], int]:
+        """Columns of the steps taken for one of the hints; with ``but`` of all others."""
+        return fields.columns(
+            self.own(sample, i)
+            for sample in self.found.samples
+            for i, s in enumerate(sample.steps)
+            if (self.kind(s.raw) in hints) != but
+        )
+
+    def _settings(self) -> Path:
+        """The object within a step that holds its parameters."""
+        weight: Counter[str] = Counter()
+        present: Counter[str] = Counter()
+        keys: dict[str, set[str]] = {}
+        joined = (
+            {self.joins.at[:1], *[p[:1] for p in self.joins.more]}
+            if self.joins.way in ("pointers", "predecessors")
+            else set()
+        )
+        held = {s.hold[:1] for x in self.found.samples for s in x.steps if s.hold}
+        for sample in self.found.samples:
+            for sight in sample.steps:
+                for key, value in sight.raw.items():
+                    if type(value) is dict and value and (key,) not in joined and (key,) not in held:
+                        present[key] += 1
+                        weight[key] += len(str(value))
+                        keys.setdefault(key, set()).update(value)
+        good = [k for k in present if present[k] >= 0.4 * self.total and len(keys[k]) >= 3]
+        if not good:
+            return ()
+        best = max(good, key=lambda k: (weight[k], k))
+        # A type that stands within the settings' own parent: the settings are then one level deeper at most.
+        return (best,)
+
+    def note(self, part: str, sure: float, words: str) -> None:
+        """Say what was understood and how sure it is."""
+        self.notes.append(Note(part, round(max(0.05, min(0.99, sure)), 2), words))
+
+
+def literal(operation: str) -> str:
+    """An operation as a pattern that fits only itself."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in operation)

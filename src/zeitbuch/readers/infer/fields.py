@@ -1,0 +1,325 @@
+# What the settings of steps hold: prompts, model names, clock texts, cases, calls of flows, placeholders. Judged by the
+# values; key names only add weight.
+"""Finding the meaning of settings."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
+
+from .survey import STAR, Path
+from .vocabulary import words_of
+
+CRON = re.compile(r"^(?:[\d*/,\-LW#?]+|\*)(?:\s+(?:[\dA-Za-z*/,\-LW#?]+)){4,5}$")
+ZONE = re.compile(r"^(?:[A-Z][A-Za-z]+(?:/[A-Z][A-Za-z_+\-]+){1,2}|UTC)$")
+STAMP = re.compile(r"^\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
+MODEL = re.compile(r"^[A-Za-z][A-Za-z0-9]*(?:[\-._/:@][A-Za-z0-9]+)*$")
+_WORD = re.compile(r"[^\W\d_]{2,}")
+_FILLED = re.compile(
+    r"[{<\[(%$#@]{1,3}[^\s{}<>]{1,120}[}>\])%$#]{1,3}"
+)  # a placeholder says nothing about the text around it
+_MODEL_WORDS = frozenset("model engine llm brain modell modele modelo mind deployment modello motor".split())
+_NOT_MODEL = frozenset(
+    "json text auto true false none markdown html xml string object array number boolean default standard high low medium get post".split()
+)
+_PROMPT_WORDS = frozenset(
+    "prompt system instruction instructions briefing ask question message content user template anweisung frage aufgabe consigne "
+    "instruccion instrucciones oppdrag opdracht istruzioni instrucoes orders".split()
+)
+_UNITS = {
+    "seconds": "second seconds sec secs sekunden secondes segundos sekunder seconden secondi s",
+    "minutes": "minute minutes min mins minuten minutos minutter minuti m",
+    "hours": "hour hours hr hrs stunden stunde heures horas timer uren ore h",
+    "days": "day days tage jours dias dager dagen giorni d",
+}
+
+
+class Column(NamedTuple):
+    """All values at one path in the steps of some operations, and in how many steps they occur."""
+
+    path: Path
+    values: list[Any]
+    steps: int
+
+
+def columns(records: Iterable[list[tuple[Path, Any]]]) -> tuple[dict[Path, Column], int]:
+    """The leaves of records by path, and how many records there are."""
+    found: dict[Path, Column] = {}
+    total = 0
+    for leaves in records:
+        total += 1
+        seen: set[Path] = set()
+        for path, value in leaves:
+            column = found.get(path)
+            if column is None:
+                column = found[path] = Column(path, [], 0)
+            column.values.append(value)
+            if path not in seen:
+                seen.add(path)
+                found[path] = column._replace(steps=column.steps + 1)
+    return found, total
+
+
+def prose(value: Any) -> bool:
+    """Whether a text reads like instructions: several words, mostly letters."""
+    if type(value) is not str or len(value) < 18:
+        return False
+    bare = _FILLED.sub(" ", value)
+    words = _WORD.findall(bare)
+    letters = sum(len(w) for w in words)
+    return len(words) >= 4 and letters >= 0.55 * len("".join(bare.split())) and bare.count(" ") >= 3
+
+
+def key_in(path: Path, listed: frozenset[str]) -> bool:
+    """Whether the last named key of a path has one of the words."""
+    keys = [p for p in path if p != STAR]
+    return bool(keys) and any(w in listed for w in words_of(keys[-1]))
+
+
+def find_prompts(
+    found: dict[Path, Column], total: int, elsewhere: dict[Path, Column], shared: Callable[[Path], bool]
+) -> list[Path]:
+    """Paths of instruction texts in the steps that use a model; ``shared`` says that other steps have the path too."""
+    good: list[tuple[float, Path]] = []
+    for path, column in found.items():
+        texts = [v for v in column.values if type(v) is str and v]
+        if not texts:
+            continue
+        share = sum(map(prose, texts)) / len(texts)
+        worded = key_in(path, _PROMPT_WORDS)
+        filled = sum(bool(BRACKETED.search(t)) for t in texts) / len(texts)
+        if (share >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)) and not shared(path):
+            good.append((share * column.steps / max(1, total), path))
+    return [p for _, p in sorted(good, key=lambda g: (-g[0], g[1]))]
+
+
+def find_model(found: dict[Path, Column], total: int, known: Callable[[str], bool]) -> list[Path]:
+    """Paths of model names, the best first; ``known`` tells names of steps, connections and the like."""
+    rated: list[tuple[float, Path]] = []
+    for path, column in found.items():
+        texts = [v for v in column.values if type(v) is str and v]
+        if not texts or len(texts) < 0.9 * len(column.values):
+            continue
+        like = [
+            v for v in texts if MODEL.match(v) and 3 <= len(v) <= 70 and v.lower() not in _NOT_MODEL and not known(v)
+        ]
+        share = len(like) / len(texts)
+        if share < 0.8:
+            continue
+        digits = sum(any(c.isdigit() for c in v) for v in like) / len(like)
+        parts = sum(any(c in v for c in "-.:/") for v in like) / len(like)
+        distinct = len(set(like)) / len(like)
+        worded = key_in(path, _MODEL_WORDS)
+        spread = column.steps / max(1, total)
+        score = 1.2 * digits + 0.8 * parts + 2.5 * worded + 1.2 * spread + 0.4 * (1 - distinct)
+        if score >= 1.9 and (worded or digits > 0.5 or parts > 0.7):
+            rated.append((score, path))
+    rated.sort(key=lambda r: (-r[0], r[1]))
+    return [p for s, p in rated if s >= rated[0][0] - 0.9][:3] if rated else []
+
+
+def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
+    """Temperature, longest output and turns of model steps, by key words and the size of the numbers."""
+    wanted: tuple[tuple[str, str, Callable[[float], bool]], ...] = (
+        ("temperature", "temperature temperatur warmth temperatura creativity randomness heat", lambda v: 0 <= v <= 2),
+        (
+            "max_output",
+            "max longest cap limit tokens length maxtokens output lange longueur longitud",
+            lambda v: 8 <= v <= 1_000_000,
+        ),
+        (
+            "max_turns",
+            "turns rounds iterations steps loops runden tours vueltas iteraciones maxturns",
+            lambda v: 1 <= v <= 100,
+        ),
+    )
+    result: dict[str, Path] = {}
+    for name, listed, right in wanted:
+        words = frozenset(listed.split())
+        for path, column in sorted(found.items()):
+            numbers = [v for v in column.values if type(v) in (int, float)]
+            if numbers and len(numbers) == len(column.values) and key_in(path, words) and all(map(right, numbers)):
+                result.setdefault(name, path)
+    if "temperature" not in result:
+        for path, column in sorted(found.items()):
+            numbers = [v for v in column.values if type(v) in (int, float)]
+            if any(type(v) is float and v != int(v) for v in numbers) and all(0 <= v <= 2 for v in numbers):
+                result["temperature"] = path
+                break
+    return result
+
+
+def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
+    """Cron text, zone, interval with unit, event and batch size of triggers."""
+    result: dict[str, Any] = {}
+    units: dict[Path, str] = {}
+    for path, column in sorted(found.items()):
+        texts = [v.strip() for v in column.values if type(v) is str]
+        if texts and len(texts) == len(column.values):
+            if all(CRON.match(v) for v in texts):
+                result.setdefault("cron", path)
+            elif all(ZONE.match(v) for v in texts):
+                result.setdefault("zone", path)
+            elif all(v.startswith("/") or "://" in v for v in texts):
+                result.setdefault("event", path)
+            unit = _unit(texts[0]) if len(set(texts)) == 1 else ""
+            if unit:
+                units[path] = unit
+    for path, column in sorted(found.items()):
+        numbers = [v for v in column.values if type(v) in (int, float) or (type(v) is str and v.isdecimal())]
+        if not numbers or len(numbers) != len(column.values) or any(type(v) is bool for v in column.values):
+            continue
+        words = words_of(path[-1])
+        named = next((u for u, listed in _UNITS.items() if any(w in listed.split() for w in words)), "")
+        neighbour = next((u for p, u in units.items() if p[:-1] == path[:-1]), "")
+        if (
+            named
+            or neighbour
+            or any(
+                w in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni") for w in words
+            )
+        ):
+            if "every" not in result:
+                result["every"], result["every_unit"] = path, named or neighbour or "minutes"
+        elif any(w in ("batch", "most", "max", "limit", "items", "size", "maximum") for w in words):
+            result.setdefault("batch", path)
+    if "cron" not in result and "every" not in result:
+        # A single small number of a trigger that runs by the clock can hardly be anything else.
+        small = [
+            p
+            for p, c in sorted(found.items())
+            if all(type(v) is int and 1 <= v <= 1440 for v in c.values) and p != result.get("batch")
+        ]
+        if len(small) == 1:
+            result["maybe_every"] = small[0]
+    if "event" not in result:
+        for path, column in sorted(found.items()):
+            texts = [v for v in column.values if type(v) is str]
+            words = (
+                "event",
+                "topic",
+                "path",
+                "name",
+                "subject",
+                "queue",
+                "form",
+                "url",
+                "ereignis",
+                "evento",
+                "chemin",
+                "pfad",
+            )
+            if texts and key_in(path, frozenset(words)) and all(0 < len(v) < 90 for v in texts):
+                result["event"] = path
+                break
+    return result
+
+
+def _unit(value: str) -> str:
+    low = value.lower()
+    return next((u for u, listed in _UNITS.items() if len(low) > 1 and low in listed.split()), "")
+
+
+class Delimiters(NamedTuple):
+    """How placeholders are written, and how often such a text named a known step."""
+
+    open: str
+    close: str
+    prefix: str
+    separator: str
+    model: str
+    variable: str
+    trigger: str
+    seen: int
+    resolved: int
+
+
+BRACKETED = re.compile(
+    r"(?P<open>[^\w\s\"'.,;:!?\\()\-]{1,3}\(?|\(\()(?P<inner>[^\n{}<>\[\]|]{1,120}?)(?P<close>[^\w\s\"'.,;:!?\\(\-]{1,3})"
+)
+_DECIDES = frozenset("ai ask model pick choose auto agent llm decide fromai fill".split())
+
+
+def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:
+    """The delimiters within which the names of steps stand most often."""
+    pairs: Counter[tuple[str, str]] = Counter()
+    known: Counter[tuple[str, str]] = Counter()
+    inner: dict[tuple[str, str], list[str]] = {}
+    longest = sorted((n for n in names if len(n) > 1 or n.isalnum()), key=len, reverse=True)
+    by_name = re.compile("|".join(map(re.escape, longest[:4000]))) if longest else re.compile(r"(?!)")
+    for value in texts:
+        for m in BRACKETED.finditer(value):
+            for pair in _matching(m["open"], m["close"]):
+                body = m["inner"].strip()
+                pairs[pair] += 1
+                inner.setdefault(pair, []).append(body)
+                hit = by_name.search(body)
+                known[pair] += bool(hit)
+    if not pairs:
+        return None
+    best = max(pairs, key=lambda p: (known[p] * 3 + pairs[p], len(p[0])))
+    if not known[best] and pairs[best] < 3:
+        return None
+    bodies = inner[best]
+    prefixes: Counter[str] = Counter()
+    separators: Counter[str] = Counter()
+    for body in bodies:
+        hit = by_name.search(body)
+        if hit:
+            prefixes[body[: hit.start()]] += 1
+            rest = body[hit.end() :].lstrip("'\"]) ")
+            if rest:
+                separators[rest[0]] += 1
+    prefix = next((p for p, n in prefixes.most_common(1) if p and n >= 0.5 * sum(prefixes.values())), "")
+    separator = separators.most_common(1)[0][0] if separators else "."
+    model = variable = trigger = ""
+    for body in bodies:
+        if by_name.search(body):
+            continue
+        said = re.match(r"([$@#]?[A-Za-z]+)\s*([:(|!])", body)
+        if said and any(w in _DECIDES for w in words_of(said[1])):
+            model = model or said[0]
+        elif held := re.match(r"[$@#]?(?:vars?|variables?|env|store|const|global)s?[.:]", body):
+            variable = variable or held[0]
+        else:
+            head = re.split(r"[.:\[ ]", body, maxsplit=1)[0]
+            if head.lower() in ("trigger", "start", "event", "input", "payload") or head in triggers:
+                trigger = trigger or head
+    return Delimiters(best[0], best[1], prefix, separator, model, variable, trigger, pairs[best], known[best])
+
+
+_MIRROR = str.maketrans("([{<", ")]}>")
+
+
+def _matching(opening: str, closing: str) -> list[tuple[str, str]]:
+    """Pairs of an opening and the closing that mirrors it."""
+    found: list[tuple[str, str]] = []
+    for size in range(len(opening), 0, -1):
+        part = opening[-size:]
+        mirrored = part[::-1].translate(_MIRROR)
+        for want in (mirrored, part.translate(_MIRROR).replace("$", "").replace("%", "%")[::1]):
+            if want and closing.startswith(want) and (part, want) not in found:
+                found.append((part, want))
+        plain = "".join(c for c in part if c in "([{<").translate(_MIRROR)[::-1]
+        if plain and closing.startswith(plain) and (part, plain) not in found and plain != mirrored:
+            found.append((part, plain))
+        if found:
+            break
+    return found
+
+
+def texts_of(value: Any) -> list[str]:
+    """All texts below a value."""
+    found: list[str] = []
+    stack = [value]
+    while stack:
+        v = stack.pop()
+        if type(v) is str:
+            found.append(v)
+        elif type(v) is dict:
+            stack += v.values()
+        elif type(v) is list:
+            stack += v
+    return found

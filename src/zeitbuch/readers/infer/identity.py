@@ -1,0 +1,131 @@
+# Which fields of a step are its id and its name. An id is what other places of the flow refer to; a name is what
+# people read.
+"""Finding ids and names of steps."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any, NamedTuple
+
+from ..paths import text
+from .steps import KEY, Found, Sample, Sight
+from .survey import Path, at, leaves, scalar
+from .vocabulary import words_of
+
+_ID_WORDS = frozenset(
+    "id key ref uid uuid guid code number nr nummer clave cle chiave sleutel chave nokkel schluessel schlussel tag slug".split()
+)
+_NAME_WORDS = frozenset(
+    "name title label heading caption titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung display".split()
+)
+
+
+class Identity(NamedTuple):
+    """Paths of id and name; either may be empty. ``ids`` and ``names`` of each sample: text -> index of the step."""
+
+    id: Path
+    name: Path
+    referred: float
+    ids: list[dict[str, int]]
+    names: list[dict[str, int]]
+
+
+def value_of(sight: Sight, path: Path) -> str:
+    """The text at a path of a step; its key for ``@key``."""
+    if path == KEY:
+        return sight.key
+    found = at(sight.raw, path)
+    return text(found) if scalar(found) else ""
+
+
+def _columns(found: Found) -> dict[Path, int]:
+    """Scalar paths of at most two keys, and in how many steps they occur."""
+    count: Counter[Path] = Counter()
+    for sample in found.samples:
+        for sight in sample.steps:
+            for key, value in sight.raw.items():
+                if scalar(value):
+                    count[(key,)] += 1
+                elif type(value) is dict:
+                    count.update((key, k) for k, v in value.items() if scalar(v))
+    return count
+
+
+def _words_in(sample: Sample) -> Counter[str]:
+    """All scalar texts and keys of a flow, counted: what may refer to a step."""
+    words: Counter[str] = Counter(text(v) for _, v in leaves(sample.raw, depth=40) if scalar(v))
+    stack: list[Any] = [sample.raw]
+    while stack:
+        v = stack.pop()
+        if type(v) is dict:
+            words.update(list(v))
+            stack += v.values()
+        elif type(v) is list:
+            stack += v
+    return words
+
+
+def find_identity(found: Found) -> Identity:
+    """The id and name fields of the steps."""
+    total = sum(len(s.steps) for s in found.samples)
+    words = [_words_in(s) for s in found.samples]
+    rated: list[tuple[float, float, Path]] = []
+    naming: list[tuple[float, Path]] = []
+    people: dict[Path, float] = {}
+    columns = _columns(found)
+    if found.keyed:
+        columns[KEY] = total
+    for path, present in columns.items():
+        if path == found.operation or present < 0.7 * total:
+            continue
+        unique = referred = human = long = 0
+        for sample, known in zip(found.samples, words, strict=True):
+            values = [value_of(s, path) for s in sample.steps]
+            count = Counter(v for v in values if v)
+            unique += sum(count[v] == 1 for v in values if v)
+            own = Counter(v for v in values if v)
+            referred += sum(known[v] > own[v] for v in values if v)
+            human += sum(" " in v or (v[:1].isupper() and v.isalpha()) for v in values if v)
+            long += sum(len(v) > 70 for v in values if v)
+        key_words = words_of(path[-1])
+        people[path] = human / max(1, present)
+        if unique >= 0.9 * present and present >= 0.9 * total:
+            score = (
+                2.5 * referred / present + (1.0 if path == KEY else 0.0) - 1.0 * human / present - 0.3 * (len(path) - 1)
+            )
+            score += 0.6 * any(w in _ID_WORDS for w in key_words)
+            rated.append((score, referred / present, path))
+        if long < 0.2 * present and unique >= 0.4 * present and path != KEY:
+            score = (
+                2.0 * human / present
+                + unique / present
+                - 0.4 * (len(path) - 1)
+                + any(w in _NAME_WORDS for w in key_words)
+            )
+            naming.append((score, path))
+    rated.sort(key=lambda r: (-r[0], r[2]))
+    id_path: Path = rated[0][2] if rated else ()
+    name_path: Path = ()
+    for score, path in sorted(naming, key=lambda n: (-n[0], n[1])):
+        if path != id_path and score > 1.2:
+            name_path = path
+            break
+    # Builders that go by names write no ids: the name field is then all there is.
+    if not id_path and name_path:
+        id_path = name_path
+    elif id_path and people.get(id_path, 0) > 0.6:
+        name_path = id_path
+    return Identity(id_path, name_path, rated[0][1] if rated else 0.0, _table(found, id_path), _table(found, name_path))
+
+
+def _table(found: Found, path: Path) -> list[dict[str, int]]:
+    tables: list[dict[str, int]] = []
+    for sample in found.samples:
+        table: dict[str, int] = {}
+        if path:
+            for i, sight in enumerate(sample.steps):
+                value = value_of(sight, path)
+                if value:
+                    table.setdefault(value, i)
+        tables.append(table)
+    return tables

@@ -1,0 +1,409 @@
+# How the steps hang together: by records, an object from step to targets, pointers or predecessors in the steps, or
+# simply by their order. Every way is tried; the one that joins most steps wins, with votes for its direction.
+"""Finding the links of an unknown export."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any, Literal, NamedTuple
+
+from ..paths import text
+from .fields import BRACKETED
+from .identity import Identity
+from .steps import Found, Sample, Sight
+from .survey import STAR, Path, at, groups, leaves, scalar
+from .vocabulary import guesses, words_of
+
+Way = Literal["records", "adjacency", "pointers", "predecessors", "order"]
+_FROM = frozenset(
+    "from source src start origin out parent begin prev previous tail von quelle ausgang de desde origen fra kilde van bron da origem "
+    "depuis origine left a upstream sender".split()
+)
+_TO = frozenset(
+    "to target dest destination in next end head child nach ziel zu vers cible a hacia destino til mal naar doel per para destinazione "
+    "right b downstream receiver goto then".split()
+)
+_BEFORE = frozenset(
+    "after needs depends require requires requiert wait waits previous prev predecessor predecessors upstream before follows "
+    "following nach vorganger vorgaenger voraus benotigt abhangig apres depend despues tras etter na dopo depois input inputs from".split()
+)
+_AFTER = frozenset(
+    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads".split()
+)
+
+
+class Join(NamedTuple):
+    """One link found: indices of steps (or -1 - n for the n-th name that is no step), with its outlet."""
+
+    sample: int
+    source: str
+    target: str
+    outlet: str
+
+
+class Joins(NamedTuple):
+    """How steps are joined. Paths are from the flow (records, adjacency) or from the step (pointers, predecessors)."""
+
+    way: Way
+    at: Path = ()
+    source: Path = ()
+    target: Path = ()
+    outlet: Path = ()
+    label: Path = ()
+    condition: Path = ()
+    by: Literal["id", "name"] = "id"
+    pairs: tuple[Join, ...] = ()
+    sure: float = 0.0
+    more: tuple[Path, ...] = ()  # further pointers within the steps
+
+
+class _Index:
+    """Names of the steps of every sample, and the order in which they stand."""
+
+    def __init__(self, found: Found, identity: Identity) -> None:
+        self.samples = found.samples
+        self.ids = identity.ids
+        self.either = [{**n, **i} for n, i in zip(identity.names, identity.ids, strict=True)]
+        self.names = identity.names
+        self.total = sum(len(s.steps) for s in found.samples)
+        self.operation = found.operation
+        self.operations = [[text(at(s.raw, found.operation)) for s in sample.steps] for sample in found.samples]
+
+        self.lineage = [self._lineage(n, sample) for n, sample in enumerate(found.samples)]
+        self.numeric = all(n.isdecimal() for table in identity.ids for n in table)
+
+    def _lineage(self, number: int, sample: Sample) -> set[tuple[int, int]]:
+        """(user, source) of steps: the texts of the one name the other in a placeholder."""
+        names = sorted(self.either[number], key=len, reverse=True)
+        if not names:
+            return set()
+        pattern = re.compile(r"(?<!\w)(?:" + "|".join(map(re.escape, names)) + r")(?!\w)")
+        inside = {id(s.raw) for s in sample.steps}
+        found: set[tuple[int, int]] = set()
+        for i, sight in enumerate(sample.steps):
+            for _, value in _own_leaves(sight, inside - {id(sight.raw)}):
+                if type(value) is str and len(value) < 20_000:
+                    for m in BRACKETED.finditer(value):
+                        hit = pattern.search(m["inner"])
+                        if hit and self.either[number][hit[0]] != i:
+                            found.add((i, self.either[number][hit[0]]))
+        return found
+
+    def agreement(self, pairs: list[Join]) -> float:
+        """How far the pairs agree on one direction: 1 when all run forward or all back, near 0 for chance."""
+        ahead = back = 0
+        for p in pairs:
+            a, b = self.either[p.sample].get(p.source), self.either[p.sample].get(p.target)
+            if a is not None and b is not None:
+                ahead += a < b
+                back += a > b
+        return abs(ahead - back) / max(1, ahead + back)
+
+    def meant(self, pairs: list[Join], texts: int) -> bool:
+        """Whether numbers that are ids of steps are meant as such, not by chance."""
+        if len(pairs) < 0.98 * texts:
+            return False
+        ends = [(p.sample, self.either[p.sample][p.source], self.either[p.sample][p.target]) for p in pairs]
+        told = sum((b, a) in self.lineage[n] or (a, b) in self.lineage[n] for n, a, b in ends)
+        many = len({(p.sample, p.source) for p in pairs}) >= 0.5 * self.total
+        return many or self.agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
+
+    def start(self, sample: int, name: str) -> bool:
+        """Whether a step looks like a trigger."""
+        i = self.either[sample].get(name)
+        if i is None:
+            return True  # a name that is no step: a trigger that stands apart
+        best = guesses(self.operations[sample][i])
+        return bool(best) and best[0].trigger is not None
+
+    def forward(self, pairs: list[Join]) -> float:
+        """Votes for the direction as written: positive when links run from start to end."""
+        votes = 0.0
+        for p in pairs:
+            a, b = self.either[p.sample].get(p.source), self.either[p.sample].get(p.target)
+            if a is not None and b is not None and a != b:
+                votes += 1 if a < b else -1
+                votes += 4 * (((b, a) in self.lineage[p.sample]) - ((a, b) in self.lineage[p.sample]))
+            votes += 3 * (self.start(p.sample, p.source) - self.start(p.sample, p.target))
+        return votes
+
+
+def find_joins(found: Found, identity: Identity) -> Joins:
+    """The most likely way in which the steps hang together."""
+    index = _Index(found, identity)
+    ways = [*_records(found, index), *_adjacencies(found, index), *_pointers(found, identity, index)]
+    nested = any(s.hold for x in found.samples for s in x.steps)
+    needed = max(1.0, (0.6 if nested and index.numeric else 0.3) * (index.total - len(found.samples)))
+    good = [w for w in ways if len(w.pairs) >= needed or (len(w.pairs) >= 1 and index.total <= 4)]
+    if not good:
+        return Joins("order", sure=0.6 if any(s.hold for x in found.samples for s in x.steps) else 0.4)
+    order = {"records": 0, "adjacency": 1, "predecessors": 2, "pointers": 3, "order": 4}
+    return max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
+
+
+def _outside(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
+    """The flow without its steps."""
+    return dict(_without(raw, found.steps_at[:-1]) or {})
+
+
+def _without(value: Any, path: Path) -> Any:
+    if not path:
+        return None
+    if type(value) is not dict or path[0] not in value:
+        return value
+    return {k: (_without(v, path[1:]) if k == path[0] else v) for k, v in value.items()}
+
+
+def _records(found: Found, index: _Index) -> Iterator[Joins]:
+    raws = [_outside(found, s.raw) for s in found.samples]
+    for group in groups(raws):
+        columns: dict[Path, list[tuple[int, str]]] = {}
+        for item in group.items:
+            for path, value in leaves(item.value, depth=3):
+                if scalar(value) and STAR not in path:
+                    columns.setdefault(path, []).append((item.document, text(value)))
+        count = len(group.items)
+        for tables, by in ((index.ids, "id"), (index.names, "name")):
+            share = {
+                path: sum(v in tables[d] for d, v in listed) / count
+                for path, listed in columns.items()
+                if len(listed) >= 0.8 * count
+            }
+            ends = sorted((p for p, s in share.items() if s >= 0.45), key=lambda p: (-share[p], p))[:2]
+            if len(ends) < 2 or share[ends[0]] < 0.6:
+                continue
+            a, b = ends
+            pairs = [Join(i.document, text(at(i.value, a)), text(at(i.value, b)), "") for i in group.items]
+            known = [p for p in pairs if p.source in tables[p.sample] or p.target in tables[p.sample]]
+            if not known or sum(p.source != p.target for p in known) < 0.7 * len(known):
+                continue
+            votes = index.forward(known) + 2 * len(known) * (
+                _word(a, _FROM) + _word(b, _TO) - _word(a, _TO) - _word(b, _FROM)
+            )
+            if votes < 0:
+                a, b = b, a
+            rest = {p: [v for _, v in listed] for p, listed in columns.items() if p not in (a, b)}
+            outlet, label, condition = _about(rest, count)
+            pairs = [
+                Join(
+                    i.document, text(at(i.value, a)), text(at(i.value, b)), text(at(i.value, outlet)) if outlet else ""
+                )
+                for i in group.items
+            ]
+            sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
+            path = group.path
+            yield Joins("records", path, a, b, outlet, label, condition, by, tuple(pairs), sure)  # type: ignore[arg-type]
+            break
+
+
+def _word(path: Path, listed: frozenset[str]) -> int:
+    return any(w in listed for part in path for w in words_of(part))
+
+
+def _about(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
+    """Outlet, label and condition among the other columns of link records."""
+    outlet: tuple[float, Path] = (0.0, ())
+    label: tuple[float, Path] = (0.0, ())
+    condition: tuple[float, Path] = (0.0, ())
+    for path, values in columns.items():
+        filled = [v for v in values if v]
+        if not filled:
+            continue
+        distinct = len(set(filled))
+        operators = sum(any(o in v for o in ("=", "<", ">", "{{", "${", " and ", " or ", "()")) for v in filled) / len(
+            filled
+        )
+        blanks = sum(" " in v for v in filled) / len(filled)
+        unique = distinct == len(filled) == count and count > 2
+        if operators > 0.4:
+            condition = max(condition, (operators, path))
+        elif blanks > 0.4:
+            label = max(label, (blanks, path))
+        elif not unique and not all(v.isdecimal() and len(v) > 3 for v in filled):
+            outlet = max(outlet, (1.0 + (distinct > 1) - 0.2 * len(path), path))
+    return outlet[1], label[1], condition[1]
+
+
+def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
+    """Objects whose keys are steps and whose inner texts are steps."""
+    by_path: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
+
+    def walk(value: Any, path: Path, sample: int) -> None:
+        if type(value) is not dict or len(path) > 8:
+            return
+        keys = index.either[sample]
+        if path and value and sum(k in keys for k in value) >= 0.5 * len(value):
+            by_path.setdefault(path, []).append((sample, value))
+            return
+        for k, v in value.items():
+            walk(v, (*path, k), sample)
+
+    for number, sample in enumerate(found.samples):
+        walk(_outside(found, sample.raw), (), number)
+    for path, tables in by_path.items():
+        pairs: list[Join] = []
+        inner: Counter[Path] = Counter()
+        misses = 0
+        for number, table in tables:
+            keys = index.either[number]
+            for key, value in table.items():
+                for where, leaf in leaves(value, depth=6):
+                    if not scalar(leaf):
+                        continue
+                    if text(leaf) in keys:
+                        inner[_tail(where)] += 1
+                        pairs.append(Join(number, key, text(leaf), _outlet_of(where)))
+                    else:
+                        misses += 1
+        if not pairs:
+            continue
+        tail, count = inner.most_common(1)[0]
+        kept = tuple(pairs)
+        sure = 0.6 + 0.35 * count / len(pairs) - 0.1 * (misses > 2 * len(pairs))
+        yield Joins("adjacency", path, target=tail, pairs=kept, sure=sure)
+
+
+def _tail(where: Path) -> Path:
+    """The part of a path behind the last list place, when a target is an object."""
+    stars = [i for i, p in enumerate(where) if p == STAR]
+    return where[stars[-1] + 1 :] if stars else ()
+
+
+def _outlet_of(where: Path) -> str:
+    stars = [i for i, p in enumerate(where) if p == STAR]
+    return "/".join(where[: stars[0]] if stars else where)
+
+
+def _own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
+    """Leaves of a step without those of the steps inside it."""
+
+    def walk(value: Any, path: Path) -> Iterator[tuple[Path, Any]]:
+        if id(value) in inside:
+            return
+        if type(value) is dict:
+            for k, v in value.items():
+                yield from walk(v, (*path, k))
+        elif type(value) is list:
+            for v in value:
+                yield from walk(v, (*path, STAR))
+        else:
+            yield path, value
+
+    for key, value in sight.raw.items():
+        yield from walk(value, (key,))
+
+
+class _Column(NamedTuple):
+    hits: list[tuple[int, str, str, str]]  # sample, own id, named step, outlet
+    texts: int
+
+
+def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins]:
+    """Paths within steps that name other steps, and objects within steps whose keys are steps."""
+    from .identity import value_of
+
+    values: dict[Path, _Column] = {}
+    keys: dict[Path, list[tuple[int, str, str, str]]] = {}
+    key_texts: Counter[Path] = Counter()
+    for number, sample in enumerate(found.samples):
+        table = index.either[number]
+        inside = {id(s.raw) for s in sample.steps}
+        for sight in sample.steps:
+            own = value_of(sight, identity.id)
+            mine = inside - {id(sight.raw)}
+            for path, leaf in _own_leaves(sight, mine):
+                if path in (identity.id, identity.name, found.operation) or not scalar(leaf) or leaf == "":
+                    continue
+                column = values.setdefault(path, _Column([], 0))
+                hit = text(leaf) in table and text(leaf) != own
+                values[path] = _Column(
+                    [*column.hits, (number, own, text(leaf), "")] if hit else column.hits, column.texts + 1
+                )
+            for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
+                key_texts[path] += len(table_keys)
+                for k, o in zip(table_keys, outcomes, strict=True):
+                    if k in table and k != own:
+                        keys.setdefault(path, []).append((number, own, k, o))
+    yield from _by_keys(keys, key_texts, index)
+    good = {p: c for p, c in values.items() if len(c.hits) >= 0.7 * c.texts}
+    yield from _by_values(good, index)
+
+
+def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path, list[str], list[str]]]:
+    stack: list[tuple[Path, Any]] = [((k,), v) for k, v in raw.items()]
+    while stack:
+        path, value = stack.pop()
+        if id(value) in inside or len(path) > 4:
+            continue
+        if type(value) is dict and value:
+            outcomes = [
+                v if type(v) is str else ",".join(map(text, v)) if type(v) is list else "" for v in value.values()
+            ]
+            yield path, list(value), outcomes
+            stack += [((*path, k), v) for k, v in value.items() if type(v) is dict]
+
+
+def _by_keys(keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[Path], index: _Index) -> Iterator[Joins]:
+    for path, hits in keys.items():
+        if len(hits) >= 0.7 * texts[path] and not (index.numeric and len(hits) < 3):
+            pairs = tuple(Join(n, named, own, outlet) for n, own, named, outlet in hits)
+            sure = 0.9 if index.forward(list(pairs)) >= 0 or _word(path, _BEFORE) else 0.6
+            yield Joins("predecessors", path, pairs=pairs, sure=sure)
+
+
+def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
+    """Pointers forward, or lists of predecessors. Paths under one object are its outlets."""
+    if not good:
+        return
+    groups_: dict[Path, list[Path]] = {}
+    for path in good:
+        groups_.setdefault(_stem(path, good), []).append(path)
+    forward: list[tuple[Path, list[Join]]] = []
+    backward: list[tuple[Path, list[Join]]] = []
+    for stem, paths in groups_.items():
+        listed = [
+            Join(n, own, named, "/".join(p for p in path[len(stem) :] if p != STAR))
+            for path in paths
+            for n, own, named, _ in good[path].hits
+        ]
+        containers = Counter((j.sample, j.target) for j in listed)
+        targets = [guesses(index.operations[j.sample][index.either[j.sample][j.target]]) for j in listed]
+        scopes = sum(bool(t) and t[0].kind in ("loop", "parallel", "guard", "group") for t in targets)
+        if (
+            len(listed) >= 2
+            and scopes >= 0.8 * len(listed)
+            and len(paths) == 1
+            and STAR not in stem
+            and max(containers.values()) > 1
+        ):
+            continue  # a scope named by the steps inside it, not a pointer
+        if index.numeric and not index.meant(listed, sum(good[p].texts for p in paths)):
+            continue  # small numbers that happen to be ids of steps
+        votes = index.forward(listed)
+        words = _word(stem, _AFTER) - _word(stem, _BEFORE)
+        votes += 2 * len(listed) * words
+        (forward if votes >= 0 else backward).append((stem, listed))
+    forward.sort(key=lambda f: -len(f[1]))
+    backward.sort(key=lambda f: -len(f[1]))
+    if forward:
+        stem, _ = forward[0]
+        pairs = tuple(j for _, listed in forward for j in listed)
+        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=tuple(s for s, _ in forward[1:]))
+    if backward:
+        stem, listed = backward[0]
+        pairs = tuple(Join(j.sample, j.target, j.source, j.outlet) for j in listed)
+        yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
+
+
+def _stem(path: Path, good: dict[Path, _Column]) -> Path:
+    """The object whose entries are outlets, when the neighbours of a path are pointers too; else the path."""
+    bare = path
+    while bare and bare[-1] == STAR:
+        bare = bare[:-1]
+    if len(bare) >= 2 and bare[-2] != STAR:
+        siblings = {p[: len(bare)] for p in good if p[: len(bare) - 1] == bare[:-1]}
+        if len(siblings) >= 2:
+            return bare[:-1]
+    return bare

@@ -1,0 +1,225 @@
+# What each operation of an export is: its words, and how its steps stand in the flows (nothing leads to a trigger, a
+# loop holds steps, a decision has several outlets, a model step has a prompt).
+"""Classifying the operations of an unknown export."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import NamedTuple
+
+from ..paths import text
+from .fields import MODEL, prose
+from .identity import Identity
+from .joins import Joins
+from .steps import Found
+from .survey import at
+from .vocabulary import Guess, fits, guesses, words_of
+
+ERROR_WORDS = (
+    "fail* error* err fault* catch* except* fehler* erreur* echec* error fallo* feil* fout* errore* erro falha* broken oops nope timeout* ko reject* "
+    "abort* rescue* misslung* problem* bad"
+)
+PLAIN_WORDS = (
+    "success* succeed* ok main default* out output* next done then ergebnis erfolg* succes* exito* vellyk* gelukt successo* sucesso* always ferdig "
+    "completed complete finished fertig normal std exit result*"
+)
+HELPER_WORDS = (
+    "model* modell* llm memory memoria* memoire* gedachtnis* minne tool* werkzeug* outil* herramienta* verktoy* pars* embed* retriev* skill* "
+    "helper* attach* language-model fits aid* crew hilfs* knowledge"
+)
+HELPERS = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
+
+
+class Context(NamedTuple):
+    """How the steps of one operation stand in the flows."""
+
+    steps: int
+    roots: int
+    outlets: int
+    bodies: int
+    prompts: int
+    models: int
+
+
+class Verdict(NamedTuple):
+    """What an operation is taken for. ``sure`` lies between 0 and 1; ``near`` are the closest other hints."""
+
+    operation: str
+    hint: str
+    sure: float
+    near: tuple[str, ...]
+
+    @property
+    def trigger(self) -> bool:
+        return self.hint.startswith("on:")
+
+    @property
+    def kind(self) -> str:
+        return "other" if self.trigger else self.hint
+
+
+class Outlet(NamedTuple):
+    """What an outlet means."""
+
+    role: str  # next, case, error, attach
+    reversed: bool = False
+
+
+def contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
+    """The context of every operation."""
+    result: dict[str, Context] = {}
+    targets: list[set[str]] = [set() for _ in found.samples]
+    outlets: list[dict[str, set[str]]] = [{} for _ in found.samples]
+    for pair in joins.pairs:
+        if not fits(words_of(pair.outlet), HELPER_WORDS):
+            targets[pair.sample].add(pair.target)
+        if pair.outlet and not fits(words_of(pair.outlet), ERROR_WORDS):
+            outlets[pair.sample].setdefault(pair.source, set()).add(pair.outlet)
+    for number, sample in enumerate(found.samples):
+        labels: dict[int, set[str]] = {}
+        for table in (identity.ids[number], identity.names[number]):
+            for name, i in table.items():
+                labels.setdefault(i, set()).add(name)
+        owners = {s.owner for s in sample.steps if s.owner is not None}
+        for i, sight in enumerate(sample.steps):
+            operation = text(at(sight.raw, found.operation))
+            mine = labels.get(i, set())
+            root = sight.owner is None and (i == 0 if joins.way == "order" else not mine & targets[number])
+            ways = max((len(outlets[number].get(m, ())) for m in mine), default=0)
+            inner = {id(s.raw) for s in sample.steps} - {id(sight.raw)}
+            texts = _own_texts(sight.raw, inner)
+            old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
+            result[operation] = Context(
+                old.steps + 1,
+                old.roots + root,
+                max(old.outlets, ways),
+                old.bodies + (i in owners),
+                old.prompts + any(prose(t) and len(t) > 40 for t in texts),
+                old.models + any(MODEL.match(t) and any(c.isdigit() for c in t) and "-" in t for t in texts),
+            )
+    return result
+
+
+def _own_texts(raw: object, inside: set[int]) -> list[str]:
+    if id(raw) in inside:
+        return []
+    if isinstance(raw, dict):
+        return [t for v in raw.values() for t in _own_texts(v, inside)]
+    if isinstance(raw, list):
+        return [t for v in raw for t in _own_texts(v, inside)]
+    return [raw] if isinstance(raw, str) else []
+
+
+def verdicts(found: Found, identity: Identity, joins: Joins, apart: bool = False) -> dict[str, Verdict]:
+    """What every operation is taken for; ``apart``: the triggers of all flows stand apart from the steps."""
+    seen = contexts(found, identity, joins)
+    return {operation: _judged(operation, context, joins, apart) for operation, context in seen.items()}
+
+
+def _judged(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
+    scores = {g.hint: g.score for g in guesses(operation)}
+    rooted = c.roots / c.steps
+    for hint in list(scores):
+        if hint.startswith("on:"):
+            if apart and scores[hint] < 8:
+                scores[hint] -= 6
+            elif rooted >= 0.9:
+                scores[hint] += 1.5
+            elif rooted < 0.5:
+                scores[hint] -= 6
+        elif rooted >= 0.9 and joins.way != "order" and hint not in HELPERS:
+            scores[hint] -= 0.5
+    if c.bodies:
+        for hint in ("loop", "parallel", "guard", "decide", "group", "agent"):
+            if hint in scores:
+                scores[hint] += 2.5
+        scoped = set(scores) & {"loop", "parallel", "guard", "decide", "group", "agent"}
+        for hint in ("read", "write", "send", "http", "shape", "code"):
+            if hint in scores and scoped and c.bodies >= 0.6 * c.steps:
+                scores[hint] -= 1.0
+        if not scores and c.bodies == c.steps > 1:
+            scores["group"] = 1.2
+    if c.outlets >= 2:
+        scores["decide"] = scores.get("decide", 0.0) + 1.5
+    if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
+        for hint in ("model", "agent"):
+            if hint in scores:
+                scores[hint] += 2.5
+        if not scores:
+            scores["model"] = 2.0
+        if "model" in scores or "agent" in scores:
+            for hint in ("send", "write", "read", "shape", "http"):
+                if hint in scores:
+                    scores[hint] -= 1.0
+    elif not c.prompts and not c.models and len(scores) > 1 and "model" in scores:
+        scores["model"] -= 1.8
+    ranked = sorted((Guess(h, s) for h, s in scores.items() if s > 0), key=lambda g: (-g.score, g.hint))
+    if not ranked or ranked[0].score < 0.7:
+        return Verdict(operation, "other", 0.0, tuple(g.hint for g in ranked[:3]))
+    best = ranked[0]
+    second = ranked[1].score if len(ranked) > 1 else 0.0
+    sure = min(0.98, 0.45 + 0.09 * best.score + 0.25 * (best.score - second) / best.score)
+    return Verdict(operation, best.hint, round(sure, 2), tuple(g.hint for g in ranked[1:3]))
+
+
+def structural_triggers(
+    made: dict[str, Verdict], seen: dict[str, Context], found: Found, joins: Joins, apart: bool
+) -> dict[str, Verdict]:
+    """Operations that only ever begin flows that nothing else sets off are triggers, unless their words are sure."""
+    if apart or joins.way == "order":
+        return made
+    result = dict(made)
+    for sample in found.samples:
+        operations = [text(at(s.raw, found.operation)) for s in sample.steps]
+        if any(made[o].trigger for o in operations):
+            continue
+        for operation in operations:
+            verdict, c = made[operation], seen[operation]
+            hint = next((g.hint for g in guesses(operation) if g.trigger is not None), "")
+            unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
+            if c.roots == c.steps and verdict.hint not in HELPERS and unsure:
+                result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
+    return result
+
+
+def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[str, Verdict]) -> dict[str, Outlet]:
+    """What the outlets of the links mean; those of decisions are cases and are left out."""
+    kinds: list[dict[str, str]] = []
+    busy: list[Counter[str]] = [Counter() for _ in found.samples]
+    for number, sample in enumerate(found.samples):
+        table: dict[str, str] = {}
+        for names in (identity.names[number], identity.ids[number]):
+            for name, i in names.items():
+                table[name] = made[text(at(sample.steps[i].raw, found.operation))].hint
+        kinds.append(table)
+    for p in joins.pairs:
+        busy[p.sample][p.source] += 1
+        busy[p.sample][p.target] += 1
+    by_outlet: dict[str, list[tuple[str, str, bool]]] = {}
+    for p in joins.pairs:
+        a, b = kinds[p.sample].get(p.source, ""), kinds[p.sample].get(p.target, "")
+        by_outlet.setdefault(p.outlet, []).append(
+            (a, b, busy[p.sample][p.source] == 1 or busy[p.sample][p.target] == 1)
+        )
+    result: dict[str, Outlet] = {}
+    for outlet, ends in by_outlet.items():
+        words = words_of(outlet)
+        if outlet and fits(words, ERROR_WORDS):
+            result[outlet] = Outlet("error")
+            continue
+        to_agent = sum(b in ("agent", "model") and a in (HELPERS | {"agent", "other"}) and lone for a, b, lone in ends)
+        from_agent = sum(a == "agent" and b in (HELPERS | {"other"}) and lone for a, b, lone in ends)
+        worded = bool(outlet) and fits(words, HELPER_WORDS)
+        if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
+            outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
+        ):
+            result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
+        elif outlet and fits(words, PLAIN_WORDS) and sum(a == "decide" for a, _, _ in ends) < 0.5 * len(ends):
+            result[outlet] = Outlet("next")
+    return result
+
+
+def _named_helpers(ends: list[tuple[str, str, bool]]) -> bool:
+    return sum(a in HELPERS or b in HELPERS for a, b, _ in ends) >= 0.9 * len(ends) and any(
+        "agent" in (a, b) for a, b, _ in ends
+    )

@@ -1,0 +1,349 @@
+# What belongs to branches: the cases of a decision in its settings, the rules for steps inside steps, and the pointers
+# of steps with their outlets.
+"""Rules for cases, holds and pointers of a proposed dialect."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from ..dialect import CasesRule, HoldRule, PointerRule, PredecessorRule
+from ..paths import text
+from .fields import Column, key_in
+from .identity import Identity
+from .joins import Joins
+from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS, Verdict
+from .steps import Found, nested
+from .survey import STAR, Path, at, dotted, leaves, scalar, values_at
+from .vocabulary import fits, words_of
+
+_OPERATORS = ("==", "!=", ">", "<", " = ", "=", " contains", " in ", " is ", " and ", " or ", "()", "matches", "equals")
+_LIMIT = frozenset("max cap limit most maximum maxiterations hochstens rounds times".split())
+_UNTIL = frozenset("until while exit stop bis solange jusqua hasta inntil totdat finche ate condition when".split())
+_ITEMS = frozenset(
+    "items list over each collection array liste elements elementos elementer lijst lista input source of in".split()
+)
+
+
+class Branching(NamedTuple):
+    """What the rules for branches are made from."""
+
+    found: Found
+    identity: Identity
+    joins: Joins
+    verdicts: dict[str, Verdict]
+    settings: Path
+
+    def hint(self, raw: dict[str, Any]) -> str:
+        return self.verdicts[text(at(raw, self.found.operation))].hint
+
+    def condition(self, columns: dict[Path, Column], cases: CasesRule | None) -> Path:
+        """The text that a decision judges by, outside its cases."""
+        inside = tuple(cases.at.split(".")) if cases is not None else ("\x00",)
+        best: tuple[float, Path] = (0.0, ())
+        for path, column in columns.items():
+            texts = [v for v in column.values if type(v) is str and v]
+            if not texts or STAR in path or path[: len(inside)] == inside:
+                continue
+            judging = sum(operator_like(v) for v in texts) / len(texts)
+            worded = key_in(
+                path,
+                frozenset(
+                    "condition on test if when expression bedingung rule check ausdruck condicion betingelse".split()
+                ),
+            )
+            best = max(best, (judging + 0.6 * worded + 0.2 * (path[: len(self.settings)] == self.settings), path))
+        return best[1] if best[0] >= 0.7 else ()
+
+    def repeat(self, columns: dict[Path, Column]) -> dict[str, Path]:
+        """What a loop goes over, until when, and how often at most."""
+        result: dict[str, Path] = {}
+        for path, column in columns.items():
+            if self.settings and path[: len(self.settings)] != self.settings:
+                continue
+            texts = [v for v in column.values if type(v) is str and v]
+            if all(type(v) is int for v in column.values) and key_in(path, _LIMIT):
+                result.setdefault("cap", path)
+            elif texts and STAR not in path and key_in(path, _UNTIL):
+                result.setdefault("until", path)
+            elif texts and STAR not in path and (key_in(path, _ITEMS) or all(placeholder_like(v) for v in texts)):
+                result.setdefault("items", path)
+        return result
+
+
+def operator_like(value: str) -> bool:
+    """Whether a text reads like a condition."""
+    return any(o in value for o in _OPERATORS) or placeholder_like(value)
+
+
+def placeholder_like(value: str) -> bool:
+    """Whether a text begins or ends like a placeholder."""
+    return len(value) > 3 and not value[0].isalnum() and not value[-1].isalnum() and value[0] not in "\"'/-. "
+
+
+def _judged(entries: list[dict[str, Any]], outlets: set[str], skip: set[Path]) -> dict[str, Path]:
+    """Outlet, label, condition and the mark of the last resort among the fields of cases or branches."""
+    columns: dict[Path, list[Any]] = {}
+    for entry in entries:
+        for path, value in leaves(entry, depth=2):
+            if STAR not in path and path not in skip:
+                columns.setdefault(path, []).append(value)
+    result: dict[str, Path] = {}
+    conditions: list[tuple[float, Path]] = []
+    labels: list[tuple[float, Path]] = []
+    for path, values in columns.items():
+        texts = [text(v) for v in values if scalar(v) and v != ""]
+        if texts and outlets and sum(t in outlets for t in texts) >= 0.7 * len(texts):
+            result.setdefault("outlet", path)
+            continue
+        if all(type(v) is bool for v in values):
+            if 0 < sum(v is True for v in values) <= 0.5 * len(entries):
+                result.setdefault("otherwise", path)
+            continue
+        words = [v for v in values if type(v) is str and v]
+        if not words:
+            continue
+        judging = sum(operator_like(v) for v in words) / len(words)
+        if judging >= 0.5:
+            conditions.append((judging + 0.01 * len(words), path))
+        else:
+            labels.append((sum(len(v) < 60 for v in words) / len(words) + 0.01 * len(words) - judging, path))
+    if conditions:
+        result["condition"] = max(conditions)[1]
+    if labels:
+        result["label"] = max(labels)[1]
+    return result
+
+
+def cases_rule(b: Branching, operation: str) -> CasesRule | None:
+    """Where the settings of a decision list its cases, each with outlet, label and condition."""
+    outlets = {p.outlet for p in b.joins.pairs if p.outlet}
+    outlets |= {o.rpartition("/")[2] for o in outlets}
+    lists: dict[Path, list[list[dict[str, Any]]]] = {}
+    for sample in b.found.samples:
+        inside = {id(s.raw) for s in sample.steps}
+        for sight in sample.steps:
+            if text(at(sight.raw, b.found.operation)) != operation:
+                continue
+            stack: list[tuple[Path, Any]] = [((), sight.raw)]
+            while stack:
+                path, value = stack.pop()
+                if (
+                    type(value) is list
+                    and value
+                    and all(type(v) is dict for v in value)
+                    and not any(id(v) in inside for v in value)
+                ):
+                    lists.setdefault(path, []).append(value)
+                elif type(value) is dict and (not path or id(value) not in inside) and len(path) < 4:
+                    stack += [((*path, k), v) for k, v in value.items()]
+    held = {s.hold[: s.hold.index(STAR)] for x in b.found.samples for s in x.steps if STAR in s.hold}
+    pointed = (
+        {p[: p.index(STAR)] for p in (b.joins.at, *b.joins.more) if STAR in p} if b.joins.way == "pointers" else set()
+    )
+    best: tuple[float, Path, dict[str, Path]] = (0.0, (), {})
+    for path, found in lists.items():
+        if path in held or path in pointed or STAR in path:
+            continue
+        entries = [e for listed in found for e in listed]
+        parts = _judged(entries, outlets, set())
+        score = 2.0 * ("outlet" in parts) + 1.0 * ("condition" in parts) + 0.5 * ("label" in parts)
+        # A list without names of outlets still tells which outlet is which by its order, when outlets are numbers.
+        if "outlet" not in parts and not any(o.isdecimal() for o in outlets):
+            score -= 0.6
+        if score > best[0]:
+            best = (score, path, parts)
+    if best[0] < 0.9:
+        return None
+    parts = best[2]
+    return CasesRule(
+        at=dotted(best[1]),
+        outlet=dotted(parts["outlet"]) if "outlet" in parts else "",
+        label=dotted(parts["label"]) if "label" in parts else "",
+        condition=dotted(parts["condition"]) if "condition" in parts else "",
+    )
+
+
+def hold_rules(b: Branching) -> list[HoldRule]:
+    """The rules for steps that stand inside steps."""
+    owners: dict[Path, Counter[str]] = {}
+    inner: dict[Path, Counter[str]] = {}
+    raws: dict[Path, list[dict[str, Any]]] = {}
+    operations: dict[Path, set[str]] = {}
+    for sample in b.found.samples:
+        for sight in sample.steps:
+            if sight.owner is None:
+                continue
+            owner = sample.steps[sight.owner].raw
+            owners.setdefault(sight.hold, Counter())[b.hint(owner)] += 1
+            inner.setdefault(sight.hold, Counter())[b.hint(sight.raw)] += 1
+            operations.setdefault(sight.hold, set()).add(text(at(owner, b.found.operation)))
+            if not any(owner is r for r in raws.setdefault(sight.hold, [])):
+                raws[sight.hold].append(owner)
+    rules: list[HoldRule] = []
+    for path, kinds in owners.items():
+        bare = path[:-1] if path[-1] == STAR else path
+        first = bare.index(STAR) if STAR in bare else -1
+        keys = tuple(p for p in path if p != STAR)
+        role = _role(keys, kinds, inner[path], first >= 0)
+        if first < 0 and path[-1:] == (STAR,) and role == "case" and bare[-1:] == (STAR,):
+            first = len(bare) - 1
+        named = keys[-1] if role == "case" and first < 0 else ""
+        if (named and len(keys) >= 2 and not fits(words_of(keys[0]), "then else yes no true false default")) or named:
+            named = keys[0]
+        if first < 0:
+            rules.append(HoldRule(at=dotted(bare), role=role, named=named))  # type: ignore[arg-type]
+            continue
+        outer, rest = bare[:first], bare[first + 1 :]
+        entries = [e for owned in raws[path] for e in values_at(owned, (*outer, STAR)) if type(e) is dict]
+        parts = _judged(entries, set(), _inside(entries, b)) if rest else {}
+        holders = [at(owned, outer) for owned in raws[path]]
+        label = dotted(parts["label"]) if "label" in parts else "@key" if any(type(h) is dict for h in holders) else ""
+        rules.append(
+            HoldRule(
+                at=dotted(outer),
+                role=role,  # type: ignore[arg-type]
+                steps=dotted(rest) if rest else ".",
+                label=label if rest else "",
+                condition=dotted(parts["condition"]) if "condition" in parts else "",
+                otherwise=dotted(parts["otherwise"]) if "otherwise" in parts else "",
+            )
+        )
+    return sorted(rules, key=lambda r: ("body", "case", "attach", "error").index(r.role))
+
+
+def _inside(entries: list[dict[str, Any]], b: Branching) -> set[Path]:
+    """Paths of branches that lead into their steps."""
+    found: set[Path] = set()
+    for entry in entries:
+        for path, _, _, _ in nested(entry, b.found.operation, b.found.keyed, []):
+            found |= {p for p, _ in leaves(entry, depth=2) if p[:1] == path[:1]}
+    return found
+
+
+def _role(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool) -> str:
+    total = sum(owners.values())
+    words = tuple(w for k in keys for w in words_of(k))
+    scopes = sum(owners[k] for k in ("loop", "guard", "group", "parallel", "decide"))
+    if owners["agent"] >= 0.6 * total and sum(
+        inner[k] for k in HELPERS | {"agent", "other", "read", "write", "http", "send"}
+    ) >= 0.6 * sum(inner.values()):
+        return "attach"
+    if fits(words, ERROR_WORDS) and not branches:
+        return "error"
+    if fits(words, HELPER_WORDS) and owners["agent"]:
+        return "attach"
+    if branches or owners["decide"] >= 0.5 * total:
+        return "case"
+    if scopes >= 0.5 * total:
+        return "body"
+    return "error" if scopes < 0.3 * total and "other" not in owners else "body"
+
+
+def pointer_rules(b: Branching) -> list[PointerRule]:
+    """The rules for pointers within steps."""
+    rules: list[PointerRule] = []
+    known = [{**n, **i} for n, i in zip(b.identity.names, b.identity.ids, strict=True)]
+    for path in (b.joins.at, *b.joins.more):
+        bare = path
+        while bare and bare[-1] == STAR:
+            bare = bare[:-1]
+        pairs = [p for p in b.joins.pairs if _under(p.source, p.target, bare, b, known)]
+        hints = [(_hint(b, known, p.sample, p.source), _hint(b, known, p.sample, p.target)) for p in pairs]
+        attach = bool(hints) and sum(a == "agent" and t in HELPERS for a, t in hints) >= 0.8 * len(hints)
+        helper = (
+            bool(hints)
+            and sum(a in HELPERS and t == "agent" for a, t in hints) >= 0.8 * len(hints)
+            and fits(words_of(bare[-1]), HELPER_WORDS)
+        )
+        words = tuple(w for k in bare for w in words_of(k) if k != STAR)
+        outlet = bare[-1] if fits(words, ERROR_WORDS) else ""
+        role: Any = "attach" if attach or helper else "error" if outlet else None
+        if STAR not in bare:
+            rules.append(PointerRule(at=dotted(bare), outlet=outlet, role=role, reversed=attach))
+            continue
+        first = bare.index(STAR)
+        outer, rest = bare[:first], bare[first + 1 :]
+        entries = [
+            e for x in b.found.samples for s in x.steps for e in values_at(s.raw, (*outer, STAR)) if type(e) is dict
+        ]
+        outcomes = _outcome_path(entries, rest)
+        parts = _judged(entries, set(), {rest, outcomes})
+        rules.append(
+            PointerRule(
+                at=dotted(outer),
+                target=dotted(rest),
+                via=dotted(outcomes) if outcomes else "",
+                label=dotted(parts["label"]) if "label" in parts else "",
+                condition=dotted(parts["condition"]) if "condition" in parts else "",
+                outlet=outlet,
+                role=role,
+                reversed=attach,
+            )
+        )
+    return rules
+
+
+def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> PredecessorRule:
+    """The rule for steps that name the steps before them; ``outcome`` judges a word for an outcome."""
+    j = b.joins
+    if STAR not in j.at:
+        words = {o for p in j.pairs for o in p.outlet.replace("/", ",").split(",") if o}
+        return PredecessorRule(at=dotted(j.at), outcomes={w: outcome(w) for w in sorted(words)})
+    first = j.at.index(STAR)
+    outer, rest = j.at[:first], j.at[first + 1 :]
+    entries = [e for x in b.found.samples for s in x.steps for e in values_at(s.raw, (*outer, STAR)) if type(e) is dict]
+    named = _outcome_path(entries, rest)
+    words = {text(at(e, named)) for e in entries} - {""} if named else set()
+    return PredecessorRule(
+        at=dotted(outer),
+        source=dotted(rest) if rest else "",
+        outcome=dotted(named) if named else "",
+        outcomes={w: outcome(w) for w in sorted(words)},
+    )
+
+
+def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
+    """The field of pointer records that repeats a few words for outcomes."""
+    columns: dict[Path, list[str]] = {}
+    for entry in entries:
+        for path, value in leaves(entry, depth=2):
+            if type(value) is str and STAR not in path and path != target:
+                columns.setdefault(path, []).append(value)
+    rated: list[tuple[float, Path]] = []
+    for path, values in columns.items():
+        if sum(operator_like(v) for v in values) > 0.5 * len(values):
+            continue
+        known = sum(fits(words_of(v), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for v in values) / len(values)
+        repeats = 1 - len(set(values)) / len(values)
+        rated.append((known + 0.5 * repeats, path))
+    best = max(rated, default=(0.0, ()))
+    return best[1] if best[0] >= 0.3 else ()
+
+
+def _under(source: str, target: str, bare: Path, b: Branching, known: list[dict[str, int]]) -> bool:
+    for number, sample in enumerate(b.found.samples):
+        i = known[number].get(source)
+        if i is not None and any(text(v) == target for v in _flat(values_at(sample.steps[i].raw, bare))):
+            return True
+    return False
+
+
+def _flat(values: Any) -> list[Any]:
+    found: list[Any] = []
+    stack = list(values)
+    while stack:
+        v = stack.pop()
+        if type(v) is list:
+            stack += v
+        elif type(v) is dict:
+            stack += v.values()
+        else:
+            found.append(v)
+    return found
+
+
+def _hint(b: Branching, known: list[dict[str, int]], sample: int, name: str) -> str:
+    i = known[sample].get(name)
+    return b.hint(b.found.samples[sample].steps[i].raw) if i is not None else ""

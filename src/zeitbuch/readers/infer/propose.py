@@ -1,0 +1,99 @@
+# From files to a proposal: reading them, keeping those that are written alike, and the closest kinds for operations
+# that nobody classified.
+"""Proposing a dialect for files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import PurePath
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model import Origin
+from zeitbuch.core.problems import Problem, ZeitbuchError, fail
+
+from ..decode import decode
+from ..limits import Limits
+from ..packages import is_package, members
+from ..sources import load, names
+from .steps import find_steps
+from .suggest import Suggestion, suggest
+from .survey import Path
+from .vocabulary import guesses
+
+MOST_DOCUMENTS = 60
+
+
+class Proposal(NamedTuple):
+    """A proposal, the files it rests on, and those that are written in another way."""
+
+    made: Suggestion
+    used: list[str]
+    others: list[str]
+
+
+def documents(sources: Iterable[str], limits: Limits) -> tuple[list[tuple[str, Any]], list[Problem]]:
+    """All readable documents of files, folders and packages, each with its name."""
+    found: list[tuple[str, Any]] = []
+    problems: list[Problem] = []
+    for name in names(sources):
+        if isinstance(name, Problem):
+            problems.append(name)
+            continue
+        item = load(name, limits)
+        inside = members(name, item.data, limits) if is_package(name) and isinstance(item.data, bytes) else [item]
+        for one in inside:
+            origin = Origin(one.name, member=one.member)
+            if isinstance(one.data, Problem):
+                problems.append(one.data)
+            elif one.data is not None:
+                try:
+                    found.append((origin.file, decode(one.member or one.name, one.data, limits)[0]))
+                except ZeitbuchError as error:
+                    p = error.problem
+                    problems.append(Problem(p.code, p.severity, p.message, p.origin or origin, p.hint))
+    return found, problems
+
+
+def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
+    """A proposal for the documents that are written alike; the largest such group counts.
+
+    Raises ZeitbuchError when none of them holds anything like steps.
+    """
+    groups: dict[tuple[Path, Path, Path], list[int]] = {}
+    bare: list[int] = []
+    for i, (_, document) in enumerate(found):
+        seen = find_steps([document])
+        if seen is None or not any(s.steps for s in seen.samples):
+            bare.append(i)
+        else:
+            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(i)
+    if not groups:
+        raise fail(
+            "suggest",
+            f"expected steps in {len(found)} files (records with a type string that repeat), found none",
+            "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
+        )
+    _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[i][1])) for i in g[1])))
+    # A file whose few steps were taken for something else may still be written alike: the proposal decides.
+    sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
+    made = suggest([found[i][1] for i in sample], name)
+    assert made is not None
+    from ..dialect import Recogniser
+
+    fits = Recogniser(made.dialect).fits
+    alike = [i for i in range(len(found)) if i in chosen or fits(found[i][1])]
+    return Proposal(made, [found[i][0] for i in alike], [f for i, (f, _) in enumerate(found) if i not in alike])
+
+
+def default_name(sources: list[str]) -> str:
+    """A name for a dialect: that of the folder or file."""
+    path = PurePath(sources[0])
+    stem = path.name.split(".")[0] if path.name not in ("", ".", "..", "-") else "builder"
+    return "".join(c if c.isalnum() or c in "-_" else "-" for c in stem) or "builder"
+
+
+def closest_kinds(operation: str) -> tuple[str, ...]:
+    """The kinds that the words of an operation hint at, the closest first."""
+    return tuple(
+        dict.fromkeys(f"trigger {g.trigger}" if g.trigger is not None else str(g.kind) for g in guesses(operation)[:3])
+    )

@@ -1,0 +1,93 @@
+# A proposal as the text of a dialect file: every table says in a comment how sure it is and what it rests on, and the
+# operations that nobody could classify stand at the end as rules to fill in.
+"""Writing a proposed dialect as commented TOML."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import tomlkit
+from tomlkit.items import InlineTable, Table
+
+from .suggest import Suggestion
+
+_ORDER = (
+    "signature", "flow", "step", "link", "adjacency", "pointer", "predecessors", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
+)  # fmt: skip
+_NOTES = {
+    "flow": ("flow name", "flow state"),
+    "step": ("steps", "operation", "id", "model", "prompts"),
+    "link": ("links",), "adjacency": ("links",), "pointer": ("links",), "predecessors": ("links",), "tree": ("links",),
+    "outlet": ("outlets",), "trigger": ("triggers",), "placeholders": ("placeholders",), "kind": ("kinds",),
+}  # fmt: skip
+_FIRST = ("operation", "kind", "trigger", "effect", "at", "role", "steps", "from", "to", "id", "name")
+_ABOUT = {
+    "signature": "A file is recognised when all of these select something (JSONPath, RFC 9535).",
+    "flow": "One flow, and the dotted paths within it.",
+    "step": "One step, and the dotted paths within it.",
+    "holds": "Steps that stand inside steps: body (a scope), case (a branch), error (after a failure), attach (helpers).",
+    "outlet": "What an outlet of a link means; others are cases of a decision.",
+    "kind": "What an operation is; the first pattern that fits wins. Mend what is wrong: nothing else is guessed.",
+}
+
+
+def spelled(made: Suggestion, sources: list[str]) -> str:
+    """The text of the dialect file."""
+    given: dict[str, Any] = msgspec.to_builtins(made.dialect)
+    shown = ", ".join(sources[:4]) + (f" and {len(sources) - 4} more" if len(sources) > 4 else "")
+    parts = [
+        f"# Proposed by `zeitbuch dialect suggest` from {_clean(shown)}.\n"
+        "# Check it with `zeitbuch dialect test FILE --dialect THIS`, mend what is wrong, and keep it.\n"
+        + tomlkit.dumps({k: given[k] for k in ("dialect", "name", "title") if k in given})
+    ]
+    notes = {n.part: n for n in made.notes}
+    for key in _ORDER:
+        if key not in given:
+            continue
+        said = [_ABOUT[key]] if key in _ABOUT else []
+        for part in (*_NOTES.get(key, ()), *(("triggers",) if key == "kind" and "trigger" not in given else ())):
+            if part in notes:
+                said.append(f"{notes[part].sure:.0%} sure: {part}: {notes[part].words}")
+        value = given[key]
+        document = tomlkit.document()
+        if isinstance(value, list):
+            tables = tomlkit.aot()
+            for entry in value:
+                tables.append(_table(entry))
+            document.add(key, tables)
+        else:
+            document.add(key, _table(value))
+        parts.append("".join(f"# {_clean(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n")
+    return "\n".join(parts) + "".join(_open_question(operation, near) for operation, near in made.unclassified)
+
+
+def _open_question(operation: str, near: tuple[str, ...]) -> str:
+    closest = f" closest: {', '.join(near)}." if near else ""
+    pattern = msgspec.json.encode(operation).decode()
+    return f'\n# Not classified: say what it is.{closest}\n# [[kind]]\n# operation = {pattern}\n# kind = ""\n'
+
+
+def _clean(text: str) -> str:
+    return " ".join("".join(c if c.isprintable() else " " for c in text).split())
+
+
+def _table(values: dict[str, Any]) -> Table:
+    table = tomlkit.table()
+    for key in sorted(values, key=lambda k: _FIRST.index(k) if k in _FIRST else len(_FIRST)):
+        table.add(key, _value(values[key]))
+    return table
+
+
+def _value(value: Any) -> Any:
+    if isinstance(value, dict):
+        inline: InlineTable = tomlkit.inline_table()
+        for key, inner in value.items():
+            inline.add(key, _value(inner))
+        return inline
+    if isinstance(value, list):
+        array = tomlkit.array()
+        for inner in value:
+            array.append(_value(inner))
+        return array
+    return value

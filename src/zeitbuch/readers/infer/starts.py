@@ -1,0 +1,168 @@
+# Triggers that stand apart from the steps: a record beside them with a clock text, a word for a trigger, or an id that
+# links name and no step has.
+"""Finding separate triggers."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from ..paths import text
+from .fields import CRON
+from .identity import Identity
+from .joins import Joins
+from .steps import Found, tokenlike
+from .survey import STAR, Path, at, groups, leaves, scalar
+from .vocabulary import fits, guesses, words_of
+
+_WORDS = (
+    "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when schedule* cron clock* timer hook* "
+    "listen* event* kickoff launch* initiat* on"
+)
+
+
+class Starts(NamedTuple):
+    """Separate triggers: where (from the flow), and the paths within one."""
+
+    at: Path
+    keyed: bool
+    operation: Path
+    id: Path
+    name: Path
+    starts: Path
+    records: list[tuple[int, dict[str, Any]]]
+    score: float
+
+
+def _single(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, Any]]]:
+    """Records beside the steps, at most three keys deep."""
+    found: list[tuple[Path, dict[str, Any]]] = []
+    if type(raw) is not dict or len(path) >= 3:
+        return found
+    for key, value in raw.items():
+        here = (*path, key)
+        if here == steps_at[: len(here)] and len(here) == len(steps_at) - 1:
+            continue
+        if type(value) is dict:
+            found.append((here, value))
+            found += _single(value, here, steps_at)
+    return found
+
+
+def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> Starts | None:
+    """The separate triggers, or None. ``have`` flows already have a trigger among their steps."""
+    candidates: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
+    keyed: dict[Path, bool] = {}
+    raws = [s.raw for s in found.samples]
+    for group in groups(raws):
+        if group.path[: len(found.steps_at)] == found.steps_at or (
+            joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
+        ):
+            continue
+        candidates[group.path] = [
+            (i.document, i.value if not group.keyed else {**i.value, "@key": i.key}) for i in group.items
+        ]
+        keyed[group.path] = group.keyed
+    for number, raw in enumerate(raws):
+        for path, record in _single(raw, (), found.steps_at):
+            if joins.way == "adjacency" and path[: len(joins.at)] == joins.at:
+                continue
+            candidates.setdefault(path, []).append((number, record))
+    named = [
+        {p.source for p in joins.pairs if p.sample == n} - set(identity.ids[n]) - set(identity.names[n])
+        for n in range(len(raws))
+    ]
+    pointed = joins.at[: joins.at.index(STAR)] if STAR in joins.at else joins.at
+    pointed = pointed if joins.way == "pointers" else ()
+    rated = [
+        _rated(path, keyed.get(path, False), records, identity, named, found.operation, pointed)
+        for path, records in candidates.items()
+        if len({n for n, _ in records}) >= 0.5 * (len(raws) - have)
+        and not any(_holds_steps(r, identity, n) for n, r in records[:20])
+    ]
+    best = max(rated, key=lambda r: (r.score, len(r.at)), default=None)
+    if best is None or best.score < (5.0 if have >= 0.5 * len(raws) else 3.0):
+        return None
+    return best
+
+
+def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> bool:
+    """Whether a record is about many steps (a table of links, say) rather than a trigger."""
+    table = identity.ids[number]
+    return sum(k in table for k in record) >= 2
+
+
+def _rated(
+    path: Path,
+    keyed: bool,
+    records: list[tuple[int, dict[str, Any]]],
+    identity: Identity,
+    named: list[set[str]],
+    step_operation: Path,
+    pointed: Path,
+) -> Starts:
+    columns: dict[Path, list[tuple[int, str]]] = {}
+    numeric = all(n.isdecimal() for table in identity.ids for n in table)
+    clocks = 0
+    for number, record in records:
+        for where, value in leaves(record, depth=3):
+            if scalar(value):
+                columns.setdefault(where, []).append((number, text(value)))
+            clocks += type(value) is str and CRON.match(value.strip()) is not None
+    count = len(records)
+    score = 0.0
+    operation: tuple[float, Path] = (0.0, ())
+    id_path: tuple[float, Path] = (0.0, ())
+    name: Path = ()
+    starts: tuple[float, Path] = (0.0, ())
+    for where, listed in columns.items():
+        leads = where[: len(pointed)] == pointed if pointed else not numeric
+        steps = sum(v in identity.ids[n] or v in identity.names[n] for n, v in listed) / len(listed)
+        if steps > 0.6 and leads:
+            starts = max(starts, (steps, where))
+        if STAR in where:
+            continue
+        values = [v for _, v in listed]
+        triggers = sum(bool(g := guesses(v)) and g[0].trigger is not None for v in values if tokenlike(v)) / len(values)
+        blanks = sum(" " in v for v in values) / len(values)
+        share = len(listed) / count
+        paths = sum(v.startswith("/") or "://" in v for v in values) / len(values)
+        if triggers > 0.5 and blanks < 0.5 and paths < 0.5 and len(where) <= 2 and share >= 0.6:
+            operation = max(operation, (triggers + share - 0.2 * len(where) + (where == step_operation), where))
+        links = sum(v in named[n] for n, v in listed) / count
+        if links:
+            id_path = max(id_path, (links, where))
+        clock = any(CRON.match(v.strip()) for v in values)
+        if blanks > 0.5 and len(where) == 1 and not name and not clock:
+            name = where
+    worded = any(fits(words_of(p), _WORDS) for p in path[-2:] if p != STAR)
+    direct = any(scalar(v) for _, r in records for v in r.values())
+    score += (
+        2.0 * (operation[0] > 0)
+        + 1.5 * worded
+        + 2.0 * min(1.0, clocks / count)
+        + 4 * id_path[0]
+        + 1.5 * (starts[0] > 0)
+    )
+    score -= 0.0 if direct else 1.2
+    score += 1.5 * len({n for n, _ in records}) / max(1, len(named))
+    score -= 0.02 * max(0, count - 3 * len(named))
+    if not id_path[0]:
+        plain_ids = [
+            w
+            for w in columns
+            if len(w) == 1 and any(x in ("id", "key", "ref", "uid", "@key") for x in words_of(w[0]) or (w[0],))
+        ]
+        id_path = (0.0, plain_ids[0]) if plain_ids else id_path
+    if not operation[1] and step_operation in columns and len(columns[step_operation]) == count:
+        operation = (0.1, step_operation)
+    if not operation[1] and worded:
+        # The builder's type string may have no trade word: a repeated short text is the best there is.
+        plain = [w for w, listed in columns.items() if len(w) == 1 and w[0] in ("type", "kind", "op", "act", "does")]
+        operation = (0.1, plain[0]) if plain else operation
+    return Starts(path, keyed, operation[1], id_path[1], name, starts[1], records, score)
+
+
+def operation_of(starts: Starts, record: dict[str, Any]) -> str:
+    """The operation of one separate trigger."""
+    value = at(record, starts.operation) if starts.operation else None
+    return text(value) if scalar(value) else ""

@@ -1,0 +1,360 @@
+# The proposal of a dialect: what was found is put together as a dialect, the documents are read with it, and every
+# part says how sure it is and what it rests on.
+"""Proposing a dialect for exports never seen."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import msgspec
+
+from zeitbuch.core.model import LinkRole
+
+from ..dialect import (
+    AdjacencyRule,
+    Dialect,
+    FlowRule,
+    HoldRule,
+    Items,
+    LinkRule,
+    OutletRule,
+    PlaceholderRule,
+    PointerRule,
+    PromptRule,
+    Signature,
+    StepRule,
+    TreeRule,
+)
+from ..paths import text
+from . import fields, surroundings
+from .evidence import Evidence, Note, literal
+from .kinds import HELPERS
+from .parts import Branching, hold_rules, pointer_rules, predecessor_rule
+from .rules import kind_rules, trigger_rule
+from .steps import find_steps
+from .survey import STAR, Path, dotted, jsonpath, scalar
+
+
+class Suggestion(NamedTuple):
+    """A proposed dialect with its notes, and the operations nobody could classify, each with the closest kinds."""
+
+    dialect: Dialect
+    notes: tuple[Note, ...]
+    unclassified: tuple[tuple[str, tuple[str, ...]], ...]
+    flows: int
+    steps: int
+
+
+def suggest(documents: list[Any], name: str) -> Suggestion | None:
+    """A dialect for documents of one builder, or None when nothing in them looks like steps."""
+    found = find_steps(documents)
+    if found is None or not any(s.steps for s in found.samples):
+        return None
+    return _Proposal(documents, found, name).made()
+
+
+class _Proposal(Evidence):
+    """Puts a dialect together from the evidence."""
+
+    # -- the dialect ------------------------------------------------------------------------------------------------
+
+    def made(self) -> Suggestion:
+        found = self.found
+        self._note_steps()
+        kinds = kind_rules(self)
+        step = self._step()
+        flow = self._flow(step)
+        branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
+        link = adjacency = predecessors = tree = None
+        pointers: list[PointerRule] = []
+        holds: list[HoldRule] = hold_rules(branching)
+        j = self.joins
+        if j.way == "records":
+            link = LinkRule(
+                at=jsonpath(j.at), source=dotted(j.source), target=dotted(j.target), outlet=dotted(j.outlet),
+                label=dotted(j.label), condition=dotted(j.condition), by=j.by,
+            )  # fmt: skip
+            pointers = self._helper_pointers()
+        elif j.way == "adjacency":
+            adjacency = AdjacencyRule(at=jsonpath(j.at), target=dotted(j.target) if j.target else "")
+        elif j.way == "pointers":
+            pointers = pointer_rules(branching)
+        elif j.way == "predecessors":
+            predecessors = predecessor_rule(branching, _outcome)
+        else:
+            tree = TreeRule()
+        trigger = trigger_rule(self)
+        texts = [t for d in self.documents for t in fields.texts_of(d)]
+        dialect = Dialect(
+            dialect=1,
+            name=self.name,
+            title=f"{self.name}: proposed from {len(self.documents)} file{'s' if len(self.documents) > 1 else ''}",
+            signature=Signature(all=self._signature()),
+            flow=flow,
+            step=step,
+            link=link,
+            adjacency=adjacency,
+            pointer=pointers,
+            outlet=self._outlets(),
+            tree=tree,
+            holds=holds,
+            predecessors=predecessors,
+            trigger=trigger,
+            kind=kinds,
+            placeholders=self._placeholders(texts),
+        )
+        unclassified = tuple(
+            (v.operation, tuple(dict.fromkeys(v.near))) for v in self.verdicts.values() if v.hint == "other"
+        )
+        return Suggestion(dialect, tuple(self.notes), unclassified, len(found.samples), self.total)
+
+    def _note_steps(self) -> None:
+        found = self.found
+        where = jsonpath((*found.flow_at, *found.steps_at))
+        inside = sum(s.owner is not None for x in found.samples for s in x.steps)
+        more = f", {inside} of them inside other steps" if inside else ""
+        self.note(
+            "steps", min(0.98, found.score / 9), f"{self.total} steps in {len(found.samples)} flows at {where}{more}"
+        )
+        self.note(
+            "operation",
+            min(0.98, 0.4 + found.score / 16),
+            f"'{dotted(found.operation)}' says what a step does: {len(self.verdicts)} different",
+        )
+        ident = self.identity
+        self.note(
+            "id",
+            0.5 + 0.45 * ident.referred,
+            f"'{dotted(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow",
+        )
+        words = {
+            "records": "separate records from '{s}' to '{t}' at {a}",
+            "adjacency": "an object from step to targets at {a}",
+            "pointers": "pointers to the next steps at '{p}' in each step",
+            "predecessors": "names of the steps before at '{p}' in each step",
+            "order": "the order in which the steps stand",
+        }[self.joins.way]
+        j = self.joins
+        told = words.format(s=dotted(j.source), t=dotted(j.target), a=jsonpath(j.at), p=dotted(j.at))
+        self.note("links", j.sure, told + (f": {len(j.pairs)} links" if j.pairs else ""))
+
+    def _step(self) -> StepRule:
+        found, ident = self.found, self.identity
+        model_columns, models = self.columns("model", "agent", "embed")
+        others, other_count = self.columns("model", "agent", "embed", but=True)
+        every, total = self.columns("", but=True)
+        inside = self.settings
+
+        def shared(path: Path) -> bool:
+            # Outside the settings a text that most other steps have too is a note, not a prompt.
+            common = others.get(path)
+            return (
+                (not inside or path[: len(inside)] != inside)
+                and common is not None
+                and common.steps > 0.3 * other_count
+            )
+
+        prompts = fields.find_prompts(model_columns, models, others, shared)
+        known = self._known()
+        model = fields.find_model(model_columns, models, lambda v: v in known)
+        model += [p for p in self._helper_models(known) if p not in model]
+        numbers = fields.find_numbers(model_columns)
+        if models:
+            self.note(
+                "model",
+                0.9 if model else 0.1,
+                f"models at {_listed(model)}" if model else "no field that looks like a model's name",
+            )
+            self.note(
+                "prompts",
+                0.9 if prompts else 0.1,
+                f"instruction texts at {_listed(prompts)}" if prompts else "no instruction texts found",
+            )
+        common = surroundings.step_fields(every, total, inside)
+        connections, path = surroundings.find_connections(found, every, self.joins)
+        self.connections = connections
+        scopes = [
+            {i for i, s in enumerate(x.steps) if self.kind(s.raw) in ("loop", "parallel", "guard", "group")}
+            for x in found.samples
+        ]
+        scope = surroundings.scope_path(
+            found, every, [{**n, **i} for n, i in zip(ident.names, ident.ids, strict=True)], scopes
+        )
+        if self.joins.way in ("pointers", "predecessors") and scope[:1] in (
+            self.joins.at[:1],
+            *[p[:1] for p in self.joins.more],
+        ):
+            scope = ()
+        given: dict[str, Any] = {k: dotted(v) for k, v in common.items() if isinstance(v, tuple)}
+        if "position" in common:
+            given["position"] = [dotted(p) for p in common["position"]]
+        if "on_faults" in common:
+            given["on_faults"] = common["on_faults"]
+        given |= {k: dotted(v) for k, v in numbers.items()}
+        return StepRule(
+            at=jsonpath(found.steps_at),
+            id=dotted(ident.id) if ident.id else "",
+            name=dotted(ident.name) if ident.name else "",
+            operation=dotted(found.operation),
+            settings=dotted(inside) if inside else ".",
+            model=_paths(model),
+            prompts=[
+                PromptRule(path=dotted(p), role=_role(p, i, model_columns))
+                for i, p in enumerate(_ordered(prompts, model_columns))
+            ],
+            connection=dotted(path) if path else "",
+            scope=dotted(scope) if scope else "",
+            **given,
+        )
+
+    def _known(self) -> set[str]:
+        known: set[str] = set(self.verdicts)
+        for tables in (self.identity.ids, self.identity.names):
+            for table in tables:
+                known.update(table)
+        return known
+
+    def _helper_models(self, known: set[str]) -> list[Path]:
+        """Model names in memories, stores and tools, which say nothing; in steps taken for helpers of a model kind."""
+        columns, count = self.columns("retrieve", "memory", "tool", "parse")
+        return [
+            p
+            for p in fields.find_model(columns, count, lambda v: v in known)
+            if fields.key_in(p, frozenset({"model", "modell", "engine"}))
+        ]
+
+    def _flow(self, step: StepRule) -> FlowRule:
+        found = self.found
+        used = [found.steps_at[:-1]]
+        if self.joins.way in ("records", "adjacency"):
+            used.append(self.joins.at)
+        if self.starts is not None:
+            used.append(self.starts.at)
+        given = surroundings.flow_fields(found, [p for p in used if p])
+        for part in ("name", "state"):
+            if part in given:
+                self.note(f"flow {part}", 0.8, f"'{dotted(given[part])}'")
+        variables: Items | None = surroundings.find_variables(found, self.joins)
+        plain: dict[str, Any] = {k: dotted(v) for k, v in given.items() if isinstance(v, tuple)}
+        if found.flow_keyed and "id" not in plain:
+            plain["id"] = "@key"
+        return FlowRule(
+            at=jsonpath(found.flow_at),
+            states=given.get("states", {}),
+            variables=variables,
+            connections=self.connections,
+            id=plain.pop("id", ""),
+            name=plain.pop("name", ""),
+            **plain,
+        )
+
+    def _helper_pointers(self) -> list[PointerRule]:
+        """Lists in agents that name their helpers, beside link records."""
+        found: list[PointerRule] = []
+        if all(n.isdecimal() for table in self.identity.ids for n in table):
+            return found  # any number might be an id
+        columns, _ = self.columns("agent")
+        for path, column in columns.items():
+            texts = [text(v) for v in column.values if scalar(v)]
+            hints: list[str] = []
+            for number, sample in enumerate(self.found.samples):
+                table = {**self.identity.names[number], **self.identity.ids[number]}
+                hints += [self.kind(sample.steps[table[v]].raw) for v in texts if v in table]
+            if texts and len(hints) >= 0.8 * len(texts) and sum(h in HELPERS for h in hints) >= 0.8 * len(hints):
+                bare = path[:-1] if path[-1] == STAR else path
+                found.append(PointerRule(at=dotted(bare), role="attach", reversed=True))
+        return found
+
+    def _outlets(self) -> list[OutletRule]:
+        rules: list[OutletRule] = []
+        for outlet, meaning in sorted(self.outlets.items()):
+            if not outlet:
+                continue
+            role: LinkRole = meaning.role  # type: ignore[assignment]
+            label = {"error": outlet, "attach": "", "next": ""}[meaning.role]
+            after: list[Any] = ["failure"] if meaning.role == "error" else []
+            rules.append(
+                OutletRule(match=literal(outlet), role=role, label=label, after=after, reversed=meaning.reversed)
+            )
+        if rules:
+            self.note("outlets", 0.75, ", ".join(f"'{r.match}' = {r.role}" for r in rules[:8]))
+        return rules
+
+    def _signature(self) -> list[str]:
+        """Queries that hold for all documents: where the flows and steps are, and one key at the top that all share."""
+        found = self.found
+        whole = (*found.flow_at, *found.steps_at)
+        queries = [jsonpath(whole[:-1])]
+        shared = [
+            k for k in self.documents[0] if type(self.documents[0]) is dict
+            and all(type(d) is dict and k in d for d in self.documents) and k != (whole[0] if whole else "")
+        ] if type(self.documents[0]) is dict else []  # fmt: skip
+        queries += [jsonpath((k,)) for k in shared[:2]]
+        if self.joins.way in ("records", "adjacency") and self.joins.at:
+            path = (*found.flow_at, *self.joins.at)
+            queries.append(jsonpath(path[:-1] if path[-1] == STAR else path))
+        return list(dict.fromkeys(queries))
+
+    def _placeholders(self, texts: list[str]) -> PlaceholderRule | None:
+        names = {n for tables in (self.identity.ids, self.identity.names) for t in tables for n in t}
+        triggers: set[str] = set()
+        found = fields.find_placeholders(texts, names, triggers)
+        if found is None:
+            return None
+        share = found.resolved / max(1, found.seen)
+        self.note(
+            "placeholders",
+            0.4 + 0.55 * share,
+            f"{found.open} … {found.close}: {found.seen} seen, {share:.0%} name a step",
+        )
+        return PlaceholderRule(
+            open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
+            trigger=found.trigger, model=found.model,
+        )  # fmt: skip
+
+
+def _listed(paths: list[Path]) -> str:
+    return ", ".join(f"'{dotted(p)}'" for p in paths)
+
+
+def _paths(paths: list[Path]) -> str | list[str]:
+    return dotted(paths[0]) if len(paths) == 1 else [dotted(p) for p in paths] if paths else ""
+
+
+_SYSTEM = frozenset(
+    "system briefing instructions instruction persona role orders rules anweisung consigne instrucciones istruzioni".split()
+)
+
+
+def _ordered(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:
+    """Texts without placeholders first: they are the standing instructions."""
+    return sorted(prompts, key=lambda p: (not fields.key_in(p, _SYSTEM), _filled(p, columns), prompts.index(p)))
+
+
+def _filled(path: Path, columns: dict[Path, fields.Column]) -> float:
+    texts = [v for v in columns[path].values if type(v) is str]
+    return round(sum(any(m in t for m in ("{", "<", "[", "$", "%")) for t in texts) / max(1, len(texts)), 1)
+
+
+def _role(path: Path, place: int, columns: dict[Path, fields.Column]) -> str:
+    if fields.key_in(path, _SYSTEM):
+        return "system"
+    return "system" if place == 0 and _filled(path, columns) < 0.2 else "user"
+
+
+def _outcome(word: str) -> str:
+    from .kinds import ERROR_WORDS
+    from .vocabulary import fits, words_of
+
+    words = words_of(word)
+    if fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
+        return "timeout"
+    if fits(words, "skip* ubersprung* uebersprung* pass* omit* saut* omitido hopp* overgeslagen saltat* bypass*"):
+        return "skip"
+    return "failure" if fits(words, ERROR_WORDS) else "success"
+
+
+def encoded(dialect: Dialect) -> dict[str, Any]:
+    """The dialect as plain values, in the order of the dialect file."""
+    made: dict[str, Any] = msgspec.to_builtins(dialect)
+    return made

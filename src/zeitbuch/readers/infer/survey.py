@@ -1,0 +1,156 @@
+# What a document of unknown form consists of: every place that repeats (items of a list, entries of an object whose
+# keys are names rather than fields), and the leaves of a record by path.
+"""Places that repeat, and leaves by path."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from ..query import escaped
+
+Path = tuple[str, ...]
+STAR = "*"
+MOST_DEPTH = 14
+
+
+class Item(NamedTuple):
+    """One record of a group: the document it is in, its pointer and its key or index."""
+
+    document: int
+    pointer: str
+    value: dict[str, Any]
+
+    @property
+    def key(self) -> str:
+        return self.pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")
+
+    @property
+    def parent(self) -> str:
+        return self.pointer.rpartition("/")[0]
+
+
+class Group(NamedTuple):
+    """All records at one generalised path; ``keyed`` when they are entries of objects."""
+
+    path: Path
+    items: list[Item]
+    keyed: bool
+
+
+def scalar(value: Any) -> bool:
+    """Whether a value is a text or a number that may serve as a name."""
+    return type(value) is str or type(value) is int
+
+
+def is_map(dicts: list[dict[str, Any]]) -> bool:
+    """Whether the keys of these objects are names of entries: the entries are alike, the keys are not."""
+    entries = [v for d in dicts for v in d.values()]
+    if len(entries) < 2 or not all(type(v) is dict for v in entries):
+        return False
+    count = Counter(k for v in entries for k in v)
+    common = [k for k, n in count.items() if n >= 0.8 * len(entries)]
+    if not common:
+        return False
+    keys = {k for d in dicts for k in d}
+    size = len(entries) / max(1, sum(1 for d in dicts if d))
+    if len(dicts) >= 2 and len(keys) > 1.4 * size:
+        return True
+    if size >= 3 and len({tuple(sorted(v)) for v in entries}) == 1:
+        return True
+    return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
+
+
+def groups(documents: list[Any]) -> list[Group]:
+    """All places that repeat in the documents, outer ones first."""
+    found: list[Group] = []
+    level: list[tuple[Path, list[tuple[int, str, Any]]]] = [((), [(i, "", d) for i, d in enumerate(documents)])]
+    while level:
+        below: list[tuple[Path, list[tuple[int, str, Any]]]] = []
+        for path, values in level:
+            if len(path) >= MOST_DEPTH:
+                continue
+            dicts = [(d, p, v) for d, p, v in values if type(v) is dict]
+            lists = [(d, p, v) for d, p, v in values if type(v) is list]
+            if lists:
+                inner = [(d, f"{p}/{i}", x) for d, p, v in lists for i, x in enumerate(v)]
+                _add(found, path, inner, False)
+                below.append(((*path, STAR), inner))
+            if dicts and path and is_map([v for _, _, v in dicts]):
+                inner = [(d, f"{p}/{escaped(k)}", x) for d, p, v in dicts for k, x in v.items()]
+                _add(found, path, inner, True)
+                below.append(((*path, STAR), inner))
+            elif dicts:
+                by_key: dict[str, list[tuple[int, str, Any]]] = {}
+                for d, p, v in dicts:
+                    for k, x in v.items():
+                        if type(x) is dict or type(x) is list:
+                            by_key.setdefault(k, []).append((d, f"{p}/{escaped(k)}", x))
+                below += [((*path, k), v) for k, v in by_key.items()]
+        level = below
+    return found
+
+
+def _add(found: list[Group], path: Path, values: list[tuple[int, str, Any]], keyed: bool) -> None:
+    items = [Item(d, p, v) for d, p, v in values if type(v) is dict]
+    if items and len(items) >= 0.6 * len(values):
+        found.append(Group((*path, STAR), items, keyed))
+
+
+def leaves(value: Any, path: Path = (), depth: int = 8) -> Iterator[tuple[Path, Any]]:
+    """All scalar values below a record with their paths; lists count as ``*``."""
+    if type(value) is dict and depth:
+        for key, inner in value.items():
+            yield from leaves(inner, (*path, key), depth - 1)
+    elif type(value) is list and depth:
+        for inner in value:
+            yield from leaves(inner, (*path, STAR), depth - 1)
+    elif type(value) is not dict and type(value) is not list:
+        yield path, value
+
+
+def count_leaves(value: Any) -> int:
+    """Number of scalar values below a value."""
+    return sum(1 for _ in leaves(value, depth=40))
+
+
+def at(value: Any, path: Path) -> Any:
+    """The value at a path without ``*``, or None."""
+    for key in path:
+        if type(value) is not dict:
+            return None
+        value = value.get(key)
+    return value
+
+
+def values_at(value: Any, path: Path) -> Iterator[Any]:
+    """All values at a path; ``*`` goes through lists and objects."""
+    if not path:
+        yield value
+        return
+    key, rest = path[0], path[1:]
+    if key == STAR:
+        inner = value if type(value) is list else list(value.values()) if type(value) is dict else []
+        for v in inner:
+            yield from values_at(v, rest)
+    elif type(value) is dict and key in value:
+        yield from values_at(value[key], rest)
+
+
+def dotted(path: Path) -> str:
+    """A path in the spelling of dialect files."""
+    return ".".join(p if p and not any(c in p for c in '." ') and p[:1] not in "'" else f'"{p}"' for p in path)
+
+
+def jsonpath(path: Path) -> str:
+    """A path as JSONPath query (RFC 9535)."""
+    text = "$"
+    for p in path:
+        if p == STAR:
+            text += "[*]"
+        elif p.isidentifier() and p.isascii():
+            text += f".{p}"
+        else:
+            text += "['" + p.replace("\\", "\\\\").replace("'", "\\'") + "']"
+    return text

@@ -1,0 +1,103 @@
+"""`dialect suggest` on exports of builders never seen: random key names, five shapes."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from conftest import ESTATE, Run
+from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
+from scores import PARTS, score, shares
+from zeitbuch.readers.dialect import parse_dialect
+from zeitbuch.readers.infer.spell import spelled
+from zeitbuch.readers.infer.suggest import suggest
+from zeitbuch.readers.infer.vocabulary import guesses, known_hints
+
+WANTED = {"steps": 0.98, "links": 0.95, "triggers": 0.95, "prompts": 0.95, "models": 0.95, "kinds": 0.90}
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_exports_never_seen_are_read(shape: str) -> None:
+    total: Counter[str] = Counter()
+    for seed in range(25):
+        total += score(Maker(seed, shape).export())
+    found = shares(total)
+    assert total["steps wanted"] > 700
+    for part in PARTS:
+        assert min(found[part]) >= WANTED[part], (shape, part, found)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_single_file_is_enough(shape: str) -> None:
+    total: Counter[str] = Counter()
+    for seed in range(12):
+        total += score(Maker(seed, shape).export(files=1))
+    found = shares(total)
+    for part in PARTS:
+        assert min(found[part]) >= 0.85, (shape, part, found)
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_the_proposed_file_says_the_same_as_the_proposal(shape: str) -> None:
+    made = suggest(Maker(5, shape).export().documents, "probe")
+    assert made is not None
+    text = spelled(made, ["a.json"])
+    assert parse_dialect(text, "probe.toml") == made.dialect
+    assert re.search(r"# \d+% sure: steps:", text)
+
+
+def test_trade_words_in_five_languages() -> None:
+    assert {h[3:] for h in known_hints() if h.startswith("on:")} >= set(TRIGGERS)
+    for kind, operations in OPERATIONS.items():
+        hits = [bool(g := guesses(o)) and g[0].hint == kind for o in operations]
+        assert sum(hits) >= 0.8 * len(hits), (kind, [(o, guesses(o)[:2]) for o in operations])
+    first = {
+        w: guesses(w)[0].hint
+        for w in ("schleife", "boucle", "bucle", "ciclo", "verzweigung", "envoyer", "enviar", "zeitplan", "sende_epost")
+    }
+    assert first["schleife"] == first["boucle"] == first["bucle"] == first["ciclo"] == "loop"
+    assert first["verzweigung"] == "decide" and first["envoyer"] == first["enviar"] == "send"
+    assert first["zeitplan"] == "on:schedule"
+
+
+def test_suggest_and_test_from_the_installed_program(tmp_path: Path, run: Run) -> None:
+    made = Maker(11, "records").export()
+    for i, document in enumerate(made.documents):
+        (tmp_path / f"x{i}.json").write_text(json.dumps(document))
+    (tmp_path / "other.json").write_text((ESTATE / "november" / "kvarte" / "letters.json").read_text())
+    (tmp_path / "broken.json").write_text('{"a": ')
+    ran = run("dialect", "suggest", ".", "--name", "quay", "-o", "quay.toml")
+    assert ran.code == 2 and "broken.json" in ran.err and "json-syntax" in ran.err
+    assert "written in another way, left out: 1 files (./other.json)" in ran.err and "sure  steps" in ran.err
+    dialect = parse_dialect((tmp_path / "quay.toml").read_text(), "quay.toml")
+    assert dialect.name == "quay"
+    (tmp_path / "broken.json").unlink()
+    ran = run("dialect", "test", ".", "--dialect", "quay.toml", "-f", "json")
+    assert ran.code == 2  # other.json is not recognised
+    files = {f["source"]: f for f in json.loads(ran.out)["files"]}
+    assert files["./other.json"]["flows"] == 0
+    assert sum(f["steps"] for f in files.values()) == sum(len(t.steps) for t in made.truths)
+    assert "zeitbuch dialect suggest ./other.json" in ran.err
+    (tmp_path / "other.json").unlink()
+    assert run("dialect", "test", ".", "--dialect", "quay.toml").code == 0
+
+
+def test_nothing_like_steps_is_said(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "x.json").write_text('{"a": [1, 2, 3], "b": {"c": "d"}}')
+    ran = run("dialect", "suggest", "x.json")
+    assert ran.code == 2 and "[suggest]" in ran.err and ran.out == ""
+
+
+def test_dialect_list_names_place_and_what_is_active(demo: Path, tmp_path: Path, run: Run) -> None:
+    user = tmp_path / "config" / "zeitbuch" / "dialects"
+    user.mkdir(parents=True)
+    (user / "kvarte.toml").write_text((demo / "dialects" / "kvarte.toml").read_text())
+    (user / "bad.toml").write_text("dialect = 7")
+    ran = run("dialect", "list", "-f", "json", cwd=demo)
+    assert ran.code == 2 and "bad.toml" in ran.err
+    rows = {(r["name"], r["from"]): r["active"] for r in json.loads(ran.out)["dialects"]}
+    assert rows["kvarte", "workspace"] and not rows["kvarte", "user folder"] and not rows["kvarte", "demo"]
