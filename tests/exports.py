@@ -346,7 +346,7 @@ class Maker:
         flow[self.k("steps")] = steps if self.apart else [start_record, *steps]
 
     def _records(self, flow: dict[str, Any], drawn: Drawn) -> None:
-        start, start_record, body, every, links, outlets = drawn
+        start, start_record, _body, every, links, outlets = drawn
         steps, ids = self._flat(start, start_record, every)
         self._place(flow, start_record, steps)
         if self.other_way:
@@ -368,7 +368,7 @@ class Maker:
         ]
 
     def _adjacency(self, flow: dict[str, Any], drawn: Drawn) -> None:
-        start, start_record, body, every, links, outlets = drawn
+        start, start_record, _body, every, links, outlets = drawn
         steps, ids = self._flat(start, start_record, every)
         self._place(flow, start_record, steps)
         table: dict[str, Any] = {}
@@ -384,7 +384,7 @@ class Maker:
         flow[self.k("ties")] = table
 
     def _pointers(self, flow: dict[str, Any], drawn: Drawn) -> None:
-        start, start_record, body, every, links, outlets = drawn
+        start, start_record, _body, every, links, outlets = drawn
         steps, ids = self._flat(start, start_record, every)
         for name, record in [(start.name, start_record), *zip([n.name for n in every], steps, strict=True)]:
             out = [(b, outlets.get((a, b), "")) for a, b in sorted(links) if a == name]
@@ -402,7 +402,7 @@ class Maker:
         self._place(flow, start_record, steps)
 
     def _tree(self, flow: dict[str, Any], drawn: Drawn) -> None:
-        start, start_record, body, every, links, outlets = drawn
+        _start, start_record, body, _every, _links, _outlets = drawn
 
         def write(nodes: list[Node]) -> list[dict[str, Any]]:
             made = []
@@ -428,7 +428,7 @@ class Maker:
         self._place(flow, start_record, write(body))
 
     def _predecessors(self, flow: dict[str, Any], drawn: Drawn) -> None:
-        start, start_record, body, every, links, outlets = drawn
+        start, start_record, body, _every, _links, _outlets = drawn
 
         def write(nodes: list[Node]) -> dict[str, Any]:
             made: dict[str, Any] = {}
