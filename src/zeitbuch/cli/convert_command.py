@@ -1,4 +1,4 @@
-"""Write any readable source in the native form, as YAML or JSON. Reading it back gives the same model."""
+"""Write any readable source in the native form (YAML, JSON) or as BPMN 2.0. Reading it back gives the same model."""
 
 from __future__ import annotations
 
@@ -6,11 +6,12 @@ import argparse
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format, pick
 
-FORMATS = ("yaml", "json")
+FORMATS = ("yaml", "json", "bpmn")
 EXAMPLE = """\
 examples:
   zeitbuch convert exports/ -o estate.yaml
   zeitbuch convert letters.json --format json
+  zeitbuch convert exports/ --flow "Crew swap approvals" -o crew-swap.bpmn
   zeitbuch convert exports/ --flow "Customer letters" -o letters.yaml"""
 
 
@@ -34,5 +35,10 @@ def run(args: argparse.Namespace) -> int:
     estate = session.estate(args.source)
     if args.flow:
         estate = Estate(flows=tuple(pick(estate, name) for name in args.flow))
-    stream.write(native.to_json(estate) if form == "json" else native.to_yaml(estate), args.output)
+    if form == "bpmn":
+        from zeitbuch.writers.bpmn import to_bpmn
+
+        stream.write(to_bpmn(estate), args.output)
+    else:
+        stream.write(native.to_json(estate) if form == "json" else native.to_yaml(estate), args.output)
     return session.finish()

@@ -37,13 +37,15 @@ class Record(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True
 class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
     """Where a record stands in the export. Never counts in a comparison: two equal steps may stand anywhere.
 
-    ``source`` is the path as given, ``pointer`` an RFC 6901 JSON pointer, ``line`` is 1-based.
+    ``source`` is the path as given, ``pointer`` an RFC 6901 JSON pointer, ``line`` and
+    ``column`` are 1-based.
     """
 
     source: str
     pointer: str = ""
     member: str | None = None
     line: int | None = None
+    column: int | None = None
 
     def __eq__(self, other: object) -> bool:
         return other is None or isinstance(other, Origin)
@@ -63,7 +65,8 @@ class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
     def __str__(self) -> str:
         place = self.file
         if self.line is not None:
-            return f"{place}:{self.line}"
+            at = f":{self.line}" if self.column is None else f":{self.line}:{self.column}"
+            return f"{place}{at}#{self.pointer}" if self.pointer else f"{place}{at}"
         return f"{place}#{self.pointer}" if self.pointer else place
 
 

@@ -113,6 +113,10 @@ def decode(name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OP
     """
     if not raw.strip():
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
+    if name.endswith((".xml", ".bpmn")) or raw.lstrip(_BOM + b" \t\r\n").startswith(b"<"):
+        from .xmltree import parse
+
+        return parse(raw, limits)
     is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw.lstrip()[:1] not in (b"{", b"["))
     value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
     count, keys = measure(value, limits, check_text=len(raw) > limits.text)

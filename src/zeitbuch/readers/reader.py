@@ -11,7 +11,7 @@ from zeitbuch.core.model import Estate, Flow, Origin
 from zeitbuch.core.problems import Problem, ZeitbuchError
 from zeitbuch.core.sanity import mended, no_trigger
 
-from . import native
+from . import formats, native
 from .decode import decode
 from .dialect import Dialect
 from .dialect_flow import DialectReader
@@ -19,6 +19,7 @@ from .limits import Limits
 from .packages import is_package, members
 from .secrets import OPENINGS
 from .sources import load, names
+from .xmltree import Element
 
 
 class Fact(NamedTuple):
@@ -149,7 +150,15 @@ class Reader:
                     else:
                         yield found
                 return
-            reader = self._reader_for(document)
+            known = formats.flows_of(document, base, count)
+            reader = self._reader_for(document) if known is None else None
+            if known is None and reader is None:
+                known = formats.added_flows_of(document, base, count)
+            if known is not None:
+                for flow, problems in known:
+                    self.problems += problems
+                    yield flow
+                return
             if reader is None:
                 self.problems.append(self._unrecognised(document, base))
                 return
@@ -181,7 +190,9 @@ class Reader:
         return None
 
     def _unrecognised(self, document: Any, base: Origin) -> Problem:
-        if not isinstance(document, dict | list):
+        if isinstance(document, Element):
+            found = f"XML with the root <{document.tag}>"
+        elif not isinstance(document, dict | list):
             found = f"a single {type(document).__name__}"
         elif isinstance(document, dict):
             keys = ", ".join(f"'{k}'" for k in list(document)[:6])
@@ -194,6 +205,8 @@ class Reader:
                 f"or have one proposed: zeitbuch dialect suggest {base.source}"
             )
         else:
+            if isinstance(document, Element):
+                document = {}
             missing = [(len(m), i, r, m) for i, r in enumerate(self.dialects) if (m := r.recogniser.missing(document))]
             _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
             hint = (

@@ -108,6 +108,7 @@ def random_like(text: str) -> bool:
     return bits >= (3.0 if lower and upper else 3.6)
 
 
+_MASKED = re.compile(r"secret:([0-9a-f]{10})(?![0-9a-f])")
 _MARK = "\ue0f0"  # stands for "secret:" until all patterns are through, so that none masks a mask
 
 
@@ -124,6 +125,7 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
     def replaced_if_random(m: re.Match[str]) -> str:
         return replaced(m) if random_like(m["secret"]) else m[0]
 
+    text = _MASKED.sub(_MARK + r"\1", text)
     for pattern in _IN_TEXT:
         text = pattern.sub(replaced, text)
     for pattern in (_PATH_TOKEN, _TOKEN):

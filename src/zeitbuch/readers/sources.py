@@ -14,7 +14,7 @@ from zeitbuch.core.problems import Problem, ZeitbuchError
 
 from .limits import Limits, too_large
 
-SUFFIXES = (".json", ".yaml", ".yml")
+SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 STDIN = "-"
 
 
