@@ -143,7 +143,7 @@ class Session:
         self.workspace = workspace.load(workspace.find())
         limits = self.limits = limits_of(args)
         self.dialects = workspace.dialects(self.workspace, args.dialect)
-        self.reader = Reader(self.dialects, limits)
+        self.reader = Reader(self.dialects, limits, models=self.workspace.model)
 
     def sources(self, given: Sequence[str]) -> list[str]:
         """The sources given, or the workspace's."""
@@ -198,10 +198,13 @@ class Session:
         from zeitbuch.readers.sources import names
 
         inputs = list(names(self.sources(given)))
-        self.reader = Reader(self.dialects, self.limits, outline=True)
+        models = self.workspace.model
+        # Prompts of a model map stand among the inputs, which an outline leaves out.
+        outline = not models
+        self.reader = Reader(self.dialects, self.limits, outline, models)
         results: list[T] = []
         with Progress(len(inputs), self.args) as progress:
-            for done, found in mapped(self.reader, (self.dialects, self.limits, True), inputs, make):
+            for done, found in mapped(self.reader, (self.dialects, self.limits, outline, models), inputs, make):
                 results += found
                 progress.at(done)
         return results
@@ -215,7 +218,17 @@ class Session:
                 unread = f", {p.unreadable} could not be read" if p.unreadable else ""
                 text = f"{p.name}: {p.flows} flows in {p.members} members, {p.others} other objects{unread}"
                 print(inert(text, keep_lines=False), file=sys.stderr)
-        return report(self.reader.problems, self.args, status)
+        from zeitbuch.readers.positions import placed
+
+        problems = shown(self.reader.problems, self.args)
+        return report(placed(problems, self.limits, self.reader.kept), self.args, status) if problems else status
+
+
+def shown(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
+    """The problems that are told: errors always, warnings unless quiet, notices when verbose."""
+    return [
+        p for p in problems if p.severity == "error" or (p.severity == "warning" and not args.quiet) or args.verbose
+    ]
 
 
 def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
@@ -223,10 +236,9 @@ def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = 
     from zeitbuch.writers.plain import inert
 
     errors = 0
-    for p in problems:
+    for p in shown(problems, args):
         errors += p.severity == "error"
-        if p.severity == "error" or (p.severity == "warning" and not args.quiet) or args.verbose:
-            print(inert(str(p)), file=sys.stderr)
+        print(inert(str(p)), file=sys.stderr)
     if errors:
         noun = "error" if errors == 1 else "errors"
         print(f"{errors} {noun}; the rest was processed", file=sys.stderr)

@@ -222,7 +222,7 @@ def step_sentence(graph: Graph, step: Step) -> str:
             )
         case _:
             verbs = {
-                "read": "Reads from", "write": "Writes to", "send": "Sends through", "delete": "Deletes in", "http": "Calls the service",
+                "read": "Reads from", "write": "Writes to", "send": "Sends through", "delete": "Deletes in", "http": "Calls a service through",
                 "retrieve": "Searches in", "parse": "Reads a document of", "code": "Runs code", "shape": "Reshapes the data",
                 "wait": "Waits", "join": "Brings branches together", "end": "Ends the run here", "memory": "Keeps the conversation",
                 "tool": "Offers a tool of", "note": "A note",

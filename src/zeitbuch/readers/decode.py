@@ -9,6 +9,7 @@ from typing import Any
 
 import msgspec
 
+from zeitbuch.core.model import Origin
 from zeitbuch.core.problems import fail
 
 from .limits import Limits, measure, too_large
@@ -19,10 +20,15 @@ _DECODER = msgspec.json.Decoder()
 _BOM = b"\xef\xbb\xbf"
 
 
-def _place(raw: bytes, at: int) -> str:
+def _at(raw: bytes, at: int) -> Origin:
     line = raw.count(b"\n", 0, at) + 1
     column = at - (raw.rfind(b"\n", 0, at) + 1) + 1
-    return f"line {line}, column {column}"
+    return Origin("", line=line, column=column)
+
+
+def _place(raw: bytes, at: int) -> str:
+    place = _at(raw, at)
+    return f"line {place.line}, column {place.column}"
 
 
 def _utf8(raw: bytes) -> None:
@@ -33,6 +39,7 @@ def _utf8(raw: bytes) -> None:
             "utf8",
             f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x} at {_place(raw, error.start)}",
             "export the file again as UTF-8, or convert it with iconv",
+            _at(raw, error.start),
         ) from None
 
 
@@ -53,6 +60,7 @@ def _json(raw: bytes, limits: Limits) -> Any:
             "json-syntax",
             f"expected complete JSON, found {found} at {_place(raw, at)}",
             "the download may have been cut off: export the file again",
+            _at(raw, at),
         ) from None
 
 
@@ -98,10 +106,14 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
         _utf8(raw)
         mark: Any = getattr(error, "problem_mark", None)
         at = "an unknown place"
+        origin = None
         if mark is not None:
             at = f"line {mark.line + 1}, column {mark.column + 1}"
+            origin = Origin("", line=mark.line + 1, column=mark.column + 1)
         found = getattr(error, "problem", None) or str(error).splitlines()[0]
-        raise fail("yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place") from None
+        raise fail(
+            "yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place", origin
+        ) from None
 
 
 def decode(name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS) -> tuple[Any, int]:

@@ -228,6 +228,7 @@ class DialectReader:
         self.steps = StepReader(dialect, outline)
         flow = dialect.flow
         self.flows_at = Query(flow.at)
+        self.steps_at = Query(dialect.step.at)
         nested = dialect.tree is not None or bool(dialect.holds) or dialect.predecessors is not None
         self.shape: Flat | Nested = Nested(dialect, self.steps) if nested else Flat(dialect, self.steps)
         self.get = {
@@ -252,6 +253,17 @@ class DialectReader:
             if isinstance(raw, dict):
                 # What surrounds a single flow is its wrapping and counts with it.
                 yield self._flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+
+    def holds(self, document: Any) -> bool:
+        """Whether a document without its wrapping is a flow of this dialect: its steps are where they should be."""
+        if not isinstance(document, dict):
+            return False
+        found = self.steps.found(self.steps_at, document)
+        return bool(found) and all(text(self.steps.operation(s)) for _, s in found)
+
+    def bare(self, document: dict[str, Any], base: Origin, count: int) -> tuple[Flow, list[Problem]]:
+        """The flow of a document without its wrapping."""
+        return self._flow(document, base.pointer, base, count)
 
     def _flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
         draft = Draft(base, pointer)

@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, TypeVar
 
 from zeitbuch.core.model import Flow
+from zeitbuch.core.model_map import ModelRule
 from zeitbuch.core.problems import Problem
 
 from .dialect import Dialect
@@ -16,7 +17,7 @@ from .limits import Limits
 from .reader import Fact, Package, Reader
 
 T = TypeVar("T")
-Setting = tuple[list[Dialect], Limits, bool]
+Setting = tuple[list[Dialect], Limits, bool, list[ModelRule]]
 PIECE = 50
 MANY = 150
 

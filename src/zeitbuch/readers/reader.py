@@ -4,10 +4,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
+from msgspec import structs
+
 from zeitbuch.core.model import Estate, Flow, Origin
+from zeitbuch.core.model_map import ModelRule, applied
 from zeitbuch.core.problems import Problem, ZeitbuchError
 from zeitbuch.core.sanity import mended, no_trigger
 
@@ -15,10 +18,11 @@ from . import formats, native
 from .decode import decode
 from .dialect import Dialect
 from .dialect_flow import DialectReader
+from .embedded import Embedded, embedded, might_embed
 from .limits import Limits
 from .packages import is_package, members
 from .secrets import OPENINGS
-from .sources import load, names
+from .sources import STDIN, load, names
 from .xmltree import Element
 
 
@@ -48,7 +52,14 @@ class Reader:
     With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins.
     """
 
-    def __init__(self, dialects: Iterable[Dialect] = (), limits: Limits | None = None, outline: bool = False) -> None:
+    def __init__(
+        self,
+        dialects: Iterable[Dialect] = (),
+        limits: Limits | None = None,
+        outline: bool = False,
+        models: Sequence[ModelRule] = (),
+    ) -> None:
+        self.models = models
         self.limits = limits or Limits()
         dialects = list(dialects)
         self.dialects = [DialectReader(d, outline) for d in dialects]
@@ -56,6 +67,8 @@ class Reader:
         self.problems: list[Problem] = []
         self.facts: list[Fact] = []
         self.packages: list[Package] = []
+        self.kept: dict[str, bytes] = {}  # standard input, which cannot be read again for the place of a message
+        self.called: set[str] = set()  # embedded flows: the step that holds one calls it
         self._last: list[DialectReader] = []
 
     def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
@@ -75,12 +88,16 @@ class Reader:
             elif item.data is not None and is_package(name):
                 yield from self._package(name, item.data)
             elif item.data is not None:
+                if name == STDIN:
+                    self.kept[item.name] = item.data
                 yield from self._file(Origin(item.name), item.data)
 
     def _file(self, base: Origin, data: bytes) -> Iterator[Flow]:
         for raw in self._read(base, data):
             flow, problems = mended(raw)
             self.problems += problems
+            if self.models:
+                flow = applied(self.models, flow)
             calls = tuple([s.calls for s in flow.steps if s.calls is not None])
             self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
             yield flow
@@ -124,7 +141,7 @@ class Reader:
     def finish(self) -> None:
         """The problems that only the whole estate shows: ids that occur twice, flows that nothing sets off."""
         seen: dict[str, Origin | None] = {}
-        called = {name for fact in self.facts for name in fact.calls}
+        called = {name for fact in self.facts for name in fact.calls} | self.called
         for fact in self.facts:
             if fact.id in seen:
                 self.problems.append(
@@ -140,46 +157,81 @@ class Reader:
             if not fact.triggered and fact.id not in called and fact.title not in called:
                 self.problems.append(no_trigger(fact.title, fact.origin))
 
-    def _read(self, base: Origin, data: bytes) -> Iterator[Flow]:
+    def _read(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
         try:
-            document, count = decode(base.member or base.source, data, self.limits, self.openings)
-            if native.is_native(document):
-                for found in native.flows(document, base):
-                    if isinstance(found, Problem):
-                        self.problems.append(found)
-                    else:
-                        yield found
-                return
-            known = formats.flows_of(document, base, count)
-            reader = self._reader_for(document) if known is None else None
-            if known is None and reader is None:
-                known = formats.added_flows_of(document, base, count)
-            if known is not None:
-                for flow, problems in known:
-                    self.problems += problems
-                    yield flow
-                return
-            if reader is None:
-                self.problems.append(self._unrecognised(document, base))
-                return
-            any_flow = False
-            for flow, problems in reader.flows(document, base, count):
-                any_flow = True
-                self.problems += problems
-                yield flow
-            if not any_flow:
-                self.problems.append(
-                    Problem(
-                        "no-flow",
-                        "error",
-                        f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
-                        base,
-                        "the export may be of another kind of object",
-                    )
-                )
+            name = base.member or base.source
+            document, count = decode(name, data, self.limits, self.openings)
+            inner: list[tuple[str, list[Flow]]] = []
+            if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
+                for one in embedded(document):
+                    flows = list(self._embedded(one, base, depth))
+                    if flows:
+                        inner.append((one.pointer, flows))
+            for flow in self._flows_in(document, base, count):
+                yield calling(flow, inner) if inner else flow
+            for _, flows in inner:
+                self.called.update(f.id for f in flows)
+                yield from flows
         except ZeitbuchError as error:
             p = error.problem
-            self.problems.append(Problem(p.code, p.severity, p.message, p.origin or base, p.hint))
+            origin = p.origin or base
+            if not origin.source:
+                origin = structs.replace(origin, source=base.source, member=base.member)
+            self.problems.append(Problem(p.code, p.severity, p.message, origin, p.hint))
+
+    def _embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
+        """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
+        known = is_known(one.value, self.dialects)
+        bare = next((r for r in self.dialects if r.holds(one.value)), None) if not known else None
+        if not known and bare is None:
+            return
+        place = base.at(one.pointer)
+        if known:
+            for flow in self._read(Origin(base.source, member=base.member), one.raw, depth + 1):
+                inside = flow.origin.pointer if flow.origin is not None else ""
+                yield structs.replace(flow, origin=place.at(f"{one.pointer}{inside}"))
+            return
+        assert bare is not None
+        document, count = decode("embedded.json", one.raw, self.limits, self.openings)
+        flow, problems = bare.bare(document, place, count)
+        self.problems += problems
+        yield flow
+
+    def _flows_in(self, document: Any, base: Origin, count: int) -> Iterator[Flow]:
+        if native.is_native(document):
+            for found in native.flows(document, base):
+                if isinstance(found, Problem):
+                    self.problems.append(found)
+                else:
+                    yield found
+            return
+        known = formats.flows_of(document, base, count)
+        reader = self._reader_for(document) if known is None else None
+        if known is None and reader is None:
+            known = formats.added_flows_of(document, base, count)
+        if known is not None:
+            for flow, problems in known:
+                self.problems += problems
+                yield flow
+            return
+        if reader is None:
+            self.problems.append(self._unrecognised(document, base))
+            return
+        any_flow = False
+        for flow, problems in reader.flows(document, base, count):
+            any_flow = True
+            self.problems += problems
+            yield flow
+        if not any_flow:
+            self.problems.append(
+                Problem(
+                    "no-flow",
+                    "error",
+                    f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
+                    base,
+                    "the export may be of another kind of object",
+                )
+            )
 
     def _reader_for(self, document: Any) -> DialectReader | None:
         # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
@@ -225,3 +277,22 @@ class Reader:
 def read_estate(reader: Reader, sources: Iterable[str]) -> Estate:
     """All flows of the sources at once."""
     return Estate(flows=tuple(reader.flows(sources)))
+
+
+def is_known(document: Any, dialects: Iterable[DialectReader]) -> bool:
+    """Whether a document is in the native form, a standard's form or an active dialect."""
+    if native.is_native(document) or formats.flows_of(document, Origin(""), 0) is not None:
+        return True
+    return any(r.recogniser.fits(document) for r in dialects)
+
+
+def calling(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
+    """The flow with its steps calling the definitions that stand inside them."""
+    steps = []
+    for step in flow.steps:
+        place = step.origin.pointer if step.origin is not None else None
+        held = next((f for pointer, f in inner if place is not None and pointer.startswith(place + "/")), None)
+        if held and (step.calls is None or step.calls.lstrip()[:1] in ("{", "[")):
+            step = structs.replace(step, calls=held[0].id)
+        steps.append(step)
+    return structs.replace(flow, steps=tuple(steps))

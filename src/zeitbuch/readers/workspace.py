@@ -11,6 +11,7 @@ from typing import NamedTuple
 import msgspec
 from msgspec import Struct
 
+from zeitbuch.core.model_map import ModelRule
 from zeitbuch.core.problems import Problem, ZeitbuchError, fail
 
 from .dialect import Dialect, load_dialect
@@ -19,10 +20,12 @@ NAME = "zeitbuch.toml"
 
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
-    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``."""
+    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
+    map: which model a step calls when its export does not say."""
 
     sources: list[str] = []
     dialects: list[str] = []
+    model: list[ModelRule] = []
     rates: str = ""
     assumptions: str = ""
     folder: str = "."

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from typing import Any
 from xml.parsers import expat
 
+from zeitbuch.core.model import Origin
 from zeitbuch.core.problems import fail
 
 from .limits import Limits, too_large
@@ -140,6 +141,7 @@ def parse(raw: bytes, limits: Limits) -> tuple[Element, int]:
             "xml-syntax",
             f"expected XML, found {expat.ErrorString(error.code)} at line {error.lineno}, column {error.offset + 1}",
             "the download may have been cut off: export the file again",
+            Origin("", line=error.lineno, column=error.offset + 1),
         ) from None
     except (ValueError, LookupError) as error:  # an encoding nobody knows
         raise fail(

@@ -18,7 +18,6 @@ from zeitbuch.core.model import (
     Origin,
     Outcome,
     Ref,
-    Repeat,
     Step,
     StepKind,
     Trigger,
@@ -28,6 +27,7 @@ from zeitbuch.core.problems import Problem
 
 from .. import spans
 from ..xmltree import Element
+from .details import count, definition_of, event_word, local_name, one_by_one, repeat_of, told, unread_of
 from .own import Own, has_record
 
 
@@ -57,20 +57,23 @@ class Definitions:
         self.places: dict[str, tuple[float, float]] = {}
         self.participants: dict[str, Element] = {}
         self.message_flows: dict[str, tuple[str, str]] = {}
-        called = {_local(e.get("calledElement")) for e in root.walk() if e.tag == "callActivity"}
+        called = {local_name(e.get("calledElement")) for e in root.walk() if e.tag == "callActivity"}
         self.called = called - {""}
         for collaboration in root.all("collaboration"):
             for participant in collaboration.all("participant"):
-                self.participants[_local(participant.get("processRef"))] = participant
+                self.participants[local_name(participant.get("processRef"))] = participant
             for flow in collaboration.all("messageFlow"):
-                ends = _local(flow.get("sourceRef")), _local(flow.get("targetRef"))
+                ends = local_name(flow.get("sourceRef")), local_name(flow.get("targetRef"))
                 self.message_flows[ends[0]] = (flow.get("name") or flow.get("id"), ends[1])
         for shape in root.walk():
             if shape.tag == "BPMNShape":
                 bounds = shape.first("Bounds")
                 if bounds is not None:
                     try:
-                        self.places[_local(shape.get("bpmnElement"))] = float(bounds.get("x")), float(bounds.get("y"))
+                        self.places[local_name(shape.get("bpmnElement"))] = (
+                            float(bounds.get("x")),
+                            float(bounds.get("y")),
+                        )
                     except ValueError:
                         continue
 
@@ -80,12 +83,7 @@ class Definitions:
         return Origin(self.base.source, pointer, self.base.member, element.line, element.column)
 
     def named(self, reference: str) -> str:
-        return self.names.get(_local(reference), _local(reference))
-
-
-def _local(name: str) -> str:
-    """A reference without its prefix."""
-    return name.rpartition(":")[2].strip()
+        return self.names.get(local_name(reference), local_name(reference))
 
 
 class ProcessReader:
@@ -110,13 +108,13 @@ class ProcessReader:
         self.defaults: set[str] = set()
         for element in process.walk():
             if element.tag == "sequenceFlow":
-                source, target = _local(element.get("sourceRef")), _local(element.get("targetRef"))
+                source, target = local_name(element.get("sourceRef")), local_name(element.get("targetRef"))
                 self.outgoing[source] = self.outgoing.get(source, 0) + 1
                 self.incoming[target] = self.incoming.get(target, 0) + 1
             elif element.tag in ("dataObjectReference", "dataStoreReference", "dataObject"):
                 self.data[element.get("id")] = element.get("name") or element.get("id")
             if element.get("default"):
-                self.defaults.add(_local(element.get("default")))
+                self.defaults.add(local_name(element.get("default")))
             if element.tag in E.NODES:
                 if has_record(element):
                     continue  # written by us: it says itself what it is
@@ -125,14 +123,14 @@ class ProcessReader:
                 for written in element.all("dataOutputAssociation"):
                     target_ref = written.first("targetRef")
                     if target_ref is not None:
-                        self.writers.setdefault(_local(target_ref.text), element.get("id"))
+                        self.writers.setdefault(local_name(target_ref.text), element.get("id"))
         self.own = Own(process)
         self.ids = self.own.ids
         self.routes = self.own.routes
         for lane in process.walk():
             if lane.tag == "lane":
                 for ref in lane.all("flowNodeRef"):
-                    self.lanes[_local(ref.text)] = lane.get("name") or lane.get("id")
+                    self.lanes[local_name(ref.text)] = lane.get("name") or lane.get("id")
 
     def flow(self) -> tuple[Flow, list[Problem]]:
         """The process as a flow."""
@@ -151,7 +149,7 @@ class ProcessReader:
         if extension is not None and not self.own.has(process):
             self.lost["extensionElements"] = extension.plain()
         unread = (
-            _count(self.lost) + sum(_count(s.unread) for s in self.steps) + sum(_count(t.unread) for t in self.triggers)
+            count(self.lost) + sum(count(s.unread) for s in self.steps) + sum(count(t.unread) for t in self.triggers)
         )
         if not self.triggers and key in book.called:
             self.triggers.append(Trigger(id=f"{key}.called", kind="call", operation="calledElement"))
@@ -179,7 +177,7 @@ class ProcessReader:
 
     def _end(self, reference: str) -> str:
         """The step that stands for an element as the end of a link."""
-        name = _local(reference)
+        name = local_name(reference)
         name = self.routes.get(name, name)
         return self.ids.get(name) or self.wrapped.get(name, name)
 
@@ -198,7 +196,7 @@ class ProcessReader:
                 self._event(element, scope)
             elif tag in E.NOTES:
                 words = element.first("text")
-                text = words.text.strip() if words is not None else _local(element.get("categoryValueRef"))
+                text = words.text.strip() if words is not None else local_name(element.get("categoryValueRef"))
                 self._add(element, "note", tag, scope, note=text)
         for element in container.all("sequenceFlow"):
             self._sequence(element, starts if scope is not None else set())
@@ -242,7 +240,7 @@ class ProcessReader:
 
     def _attach(self, event: Element) -> None:
         """The arrow from an activity to an event on its border."""
-        definition = _definition(event)
+        definition = definition_of(event)
         kind = definition.tag if definition is not None else ""
         role: LinkRole = (
             "error" if kind in ("errorEventDefinition", "cancelEventDefinition", "timerEventDefinition") else "case"
@@ -253,7 +251,7 @@ class ProcessReader:
         elif kind == "timerEventDefinition":
             after = ("timeout",)
         going_on = event.get("cancelActivity") == "false"
-        label = (event.get("name") or _event_word(kind)) + (" (goes on)" if going_on else "")
+        label = (event.get("name") or event_word(kind)) + (" (goes on)" if going_on else "")
         self.links.append(
             Link(
                 source=self._end(event.get("attachedToRef")), target=self._end(event.get("id")), role=role, label=label, after=after,
@@ -288,7 +286,7 @@ class ProcessReader:
             note=more.pop("note", "") or (note.text.strip() if note is not None else ""),
             position=self.book.places.get(step_id),
             origin=self.book.origin(element),
-            unread=self._unread(element),
+            unread=unread_of(element),
             **more,
         )
         self.steps.append(step)
@@ -300,35 +298,16 @@ class ProcessReader:
             source = association.first("sourceRef")
             if source is None:
                 continue
-            key = _local(source.text)
+            key = local_name(source.text)
             writer = self.writers.get(key)
             ref = Ref(step=self.wrapped.get(writer, writer)) if writer else Ref(variable=self.data.get(key, key))
             found.append(Binding(name=self.data.get(key, key), decided="data", refs=(ref,)))
         for association in element.all("dataOutputAssociation"):
             target = association.first("targetRef")
             if target is not None:
-                key = _local(target.text)
+                key = local_name(target.text)
                 found.append(Binding(name="writes", value=self.data.get(key, key)))
         return found
-
-    def _unread(self, element: Element) -> dict[str, Any]:
-        """What of an element has no place in the model."""
-        known = {
-            "id", "name", "default", "calledElement", "attachedToRef", "cancelActivity", "isInterrupting", "triggeredByEvent",
-            "gatewayDirection", "scriptFormat", "messageRef", "isExpanded", "startQuantity", "completionQuantity",
-        }  # fmt: skip
-        rest: dict[str, Any] = {k: v for k, v in element.attributes.items() if k not in known}
-        understood = {
-            "documentation", "incoming", "outgoing", "sequenceFlow", "script", "text", "laneSet", "association", "dataObject",
-            "dataObjectReference", "dataStoreReference", "property", "ioSpecification", "dataInputAssociation",
-            "dataOutputAssociation", *E.NODES, *E.NOTES, *E.MARKERS, *E.DEFINITIONS,
-        }  # fmt: skip
-        for child in element.children:
-            if child.tag not in understood:
-                plain = child.plain()
-                if plain not in ("", {}):
-                    rest[child.tag] = plain
-        return rest
 
     def _activity(self, element: Element, scope: str | None) -> None:
         tag = element.tag
@@ -340,7 +319,7 @@ class ProcessReader:
         kind, effect = E.TASKS[tag]
         more["effect"] = effect
         if tag == "callActivity":
-            more["calls"] = _local(element.get("calledElement")) or None
+            more["calls"] = local_name(element.get("calledElement")) or None
         script = element.first("script")
         if script is not None:
             inputs.append(Binding(name="script", value=script.text.strip()))
@@ -353,8 +332,8 @@ class ProcessReader:
             loop = self.wrapped[element.get("id")]
             self.steps.append(
                 Step(
-                    id=loop, kind="loop", name=element.get("name"), operation=marker.tag, scope=scope, repeat=self._repeat(marker),
-                    inputs=_one_by_one(marker), origin=self.book.origin(marker), position=self.book.places.get(element.get("id")),
+                    id=loop, kind="loop", name=repeated(element.get("name")), operation=marker.tag, scope=scope, repeat=repeat_of(marker, self.data),
+                    inputs=one_by_one(marker), origin=self.book.origin(marker), position=self.book.places.get(element.get("id")),
                 )
             )  # fmt: skip
             scope = loop
@@ -368,30 +347,15 @@ class ProcessReader:
         if marker is not None:
             kind = "loop"
             operation = f"{element.tag} {marker.tag}"
-            more = {"repeat": self._repeat(marker), "inputs": _one_by_one(marker)}
+            more = {"repeat": repeat_of(marker, self.data), "inputs": one_by_one(marker)}
         elif element.get("triggeredByEvent") == "true":
             operation = E.EVENT_SUBPROCESS
         self._add(element, kind, operation, scope, **more)
         for lane in element.walk():
             if lane.tag == "lane":
                 for ref in lane.all("flowNodeRef"):
-                    self.lanes.setdefault(_local(ref.text), lane.get("name") or lane.get("id"))
+                    self.lanes.setdefault(local_name(ref.text), lane.get("name") or lane.get("id"))
         self._container(element, element.get("id"))
-
-    def _repeat(self, marker: Element) -> Repeat:
-        cardinality = marker.first("loopCardinality")
-        over = marker.first("loopDataInputRef")
-        until = marker.first("completionCondition", "loopCondition")
-        count = cardinality.text.strip() if cardinality is not None else ""
-        cap = marker.get("loopMaximum")
-        items = _local(over.text) if over is not None else ""
-        items = self.data.get(items, items)
-        return Repeat(
-            items=items or (count if count and not count.isdecimal() else None),
-            count=int(count) if count.isdecimal() else None,
-            until=until.text.strip() if until is not None else None,
-            cap=int(cap) if cap.isdecimal() else None,
-        )
 
     def _gateway(self, element: Element, scope: str | None) -> None:
         key, tag = element.get("id"), element.tag
@@ -404,10 +368,10 @@ class ProcessReader:
             self._add(element, E.GATEWAYS[tag], tag, scope, inclusive=inclusive)
 
     def _event(self, element: Element, scope: str | None) -> None:
-        definition = _definition(element)
+        definition = definition_of(element)
         word = definition.tag.removesuffix("EventDefinition") if definition is not None else ""
         operation = f"{element.tag} {word}".strip()
-        inputs = self._told(definition) if definition is not None else []
+        inputs = told(definition, self.book.named) if definition is not None else []
         kind: StepKind = "join"
         effect = "none"
         if element.tag == "endEvent":
@@ -419,30 +383,6 @@ class ProcessReader:
             kind, effect = "send", "send"
         self._add(element, kind, operation, scope, inputs=inputs, effect=effect)
 
-    def _told(self, definition: Element) -> list[Binding]:
-        """What an event definition says, as inputs."""
-        found: list[Binding] = []
-        for attribute in (
-            "messageRef",
-            "signalRef",
-            "errorRef",
-            "escalationRef",
-            "activityRef",
-            "operationRef",
-            "name",
-        ):
-            if definition.get(attribute):
-                value = (
-                    self.book.named(definition.get(attribute))
-                    if attribute.endswith("Ref")
-                    else definition.get(attribute)
-                )
-                found.append(Binding(name=attribute.removesuffix("Ref"), value=value))
-        for child in definition.children:
-            if child.tag in ("timeDate", "timeCycle", "timeDuration", "condition"):
-                found.append(Binding(name=child.tag, value=child.text.strip()))
-        return found
-
     def _trigger(self, element: Element, container: Element, scope: str | None) -> None:
         own = self.own.trigger(element, self.book)
         if own is not None:
@@ -451,12 +391,12 @@ class ProcessReader:
                 target = self.ids.get(container.get("id"), container.get("id"))
                 self.links.append(Link(source=own.id, target=target, origin=self.book.origin(element)))
             return
-        definition = _definition(element)
+        definition = definition_of(element)
         kind = E.DEFINITIONS.get(definition.tag, "event") if definition is not None else "manual"
         if kind == "manual" and self.process.get("id") in self.book.called:
             kind = "call"
-        told = self._told(definition) if definition is not None else []
-        said = {b.name: b.value for b in told}
+        heard = told(definition, self.book.named) if definition is not None else []
+        said = {b.name: b.value for b in heard}
         schedule = None
         clock = said.get("timeCycle") or said.get("timeDuration") or ""
         if kind == "schedule":
@@ -476,12 +416,12 @@ class ProcessReader:
                 event=event,
                 condition=str(said.get("condition") or ""),
                 inputs=tuple(
-                    b for b in told if b.name not in used | {"message", "signal", "error", "escalation", "condition"}
+                    b for b in heard if b.name not in used | {"message", "signal", "error", "escalation", "condition"}
                 )
                 + self._lane(key),
                 position=self.book.places.get(key),
                 origin=self.book.origin(element),
-                unread=self._unread(element),
+                unread=unread_of(element),
             )
         )
         if scope is not None:
@@ -491,29 +431,6 @@ class ProcessReader:
         return (Binding(name="lane", value=self.lanes[key]),) if key in self.lanes else ()
 
 
-def _definition(event: Element) -> Element | None:
-    return next((c for c in event.children if c.tag in E.DEFINITIONS), None)
-
-
-def _event_word(kind: str) -> str:
-    word = kind.removesuffix("EventDefinition")
-    return {"error": "on error", "timer": "on timeout", "cancel": "when cancelled"}.get(
-        word, f"on {word}" if word else "on event"
-    )
-
-
-def _one_by_one(marker: Element) -> tuple[Binding, ...]:
-    found = []
-    if marker.tag == "multiInstanceLoopCharacteristics":
-        found.append(Binding(name="sequential", value=marker.get("isSequential") == "true"))
-    if marker.get("testBefore"):
-        found.append(Binding(name="test before", value=marker.get("testBefore") == "true"))
-    return tuple(found)
-
-
-def _count(value: Any) -> int:
-    if isinstance(value, dict):
-        return sum(_count(v) for v in value.values())
-    if isinstance(value, list):
-        return sum(_count(v) for v in value)
-    return 1
+def repeated(name: str) -> str:
+    """The name of the loop around an activity with a marker."""
+    return f"{name} (repeated)" if name else ""
