@@ -191,8 +191,9 @@ class Session:
         """All flows of the sources at once."""
         return Estate(flows=tuple(self.flows(given)))
 
-    def mapped(self, given: Sequence[str], make: Callable[[Flow], T | None]) -> list[T]:
-        """``make`` of the outline of every flow of the sources, on all cores when there are many."""
+    def mapped(self, given: Sequence[str], make: Callable[[Flow], T | None], texts: bool = True) -> list[T]:
+        """``make`` of the outline of every flow of the sources, on all cores when there are many. Without ``texts`` the
+        outlines lack prompts and notes."""
         from zeitbuch.readers.parallel import mapped
         from zeitbuch.readers.reader import Reader
         from zeitbuch.readers.sources import names
@@ -201,10 +202,10 @@ class Session:
         models = self.workspace.model
         # Prompts of a model map stand among the inputs, which an outline leaves out.
         outline = not models
-        self.reader = Reader(self.dialects, self.limits, outline, models)
+        self.reader = Reader(self.dialects, self.limits, outline, models, texts)
         results: list[T] = []
         with Progress(len(inputs), self.args) as progress:
-            for done, found in mapped(self.reader, (self.dialects, self.limits, outline, models), inputs, make):
+            for done, found in mapped(self.reader, (self.dialects, self.limits, outline, models, texts), inputs, make):
                 results += found
                 progress.at(done)
         return results
@@ -233,12 +234,13 @@ def shown(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem
 
 def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
     """Problems to stderr: errors always, warnings unless quiet, notices when verbose."""
+    from zeitbuch.readers.secrets import masked_text
     from zeitbuch.writers.plain import inert
 
     errors = 0
     for p in shown(problems, args):
         errors += p.severity == "error"
-        print(inert(str(p)), file=sys.stderr)
+        print(inert(masked_text(str(p))), file=sys.stderr)
     if errors:
         noun = "error" if errors == 1 else "errors"
         print(f"{errors} {noun}; the rest was processed", file=sys.stderr)

@@ -59,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
         text=args.text,
     )
     session = Session(args)
-    rows = session.mapped(args.source, partial(inventory.row_if_wanted, conditions))
+    rows = session.mapped(args.source, partial(inventory.row_if_wanted, conditions), texts=bool(args.text))
     if args.sort != "read-order":
         rows.sort(key=inventory.SORTS[args.sort])
     if form == "json":

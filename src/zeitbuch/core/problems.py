@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from .model import Origin
 
@@ -29,6 +29,16 @@ class Problem(Struct, frozen=True, omit_defaults=True):
         where = f"{self.origin}: " if self.origin is not None else ""
         hint = f"\n  -> {self.hint}" if self.hint else ""
         return f"{where}{self.severity}: {self.message} [{self.code}]{hint}"
+
+
+def within(problem: Problem, base: Origin) -> Problem:
+    """The problem with the file it belongs to, when it knows only a place in it or nothing."""
+    origin = problem.origin
+    if origin is None:
+        origin = base
+    elif not origin.source:
+        origin = structs.replace(origin, source=base.source, member=base.member)
+    return structs.replace(problem, origin=origin)
 
 
 class ZeitbuchError(Exception):

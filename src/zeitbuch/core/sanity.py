@@ -57,8 +57,13 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
 
 
 def _acyclic(steps: tuple[Step, ...], links: tuple[Link, ...]) -> bool:
-    """Kahn's test; cheap, so that the full search runs only where there is a cycle."""
-    count = {s.id: 0 for s in steps}
+    """Kahn's test; cheap, so that the full search runs only where there is a cycle. Links that all lead from earlier to
+    later steps need not even that."""
+    place = {s.id: i for i, s in enumerate(steps)}
+    get = place.get
+    if all([get(k.source, -1) < get(k.target, 1 << 60) for k in links]):
+        return True
+    count = dict.fromkeys(place, 0)
     out: dict[str, list[str]] = {}
     for link in links:
         if link.source in count and link.target in count:

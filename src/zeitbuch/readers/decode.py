@@ -116,22 +116,26 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
         ) from None
 
 
-def decode(name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS) -> tuple[Any, int]:
+def decode(
+    name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
+) -> tuple[Any, int]:
     """The value in the file, secrets masked, and the number of scalar values in it.
 
-    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is.
+    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
+    ``unmasked`` the caller masks what it keeps of the value.
 
     Raises ZeitbuchError for an empty file, wrong syntax, wrong encoding or a limit passed.
     """
-    if not raw.strip():
+    if not raw or raw.isspace():
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
-    if name.endswith((".xml", ".bpmn")) or raw.lstrip(_BOM + b" \t\r\n").startswith(b"<"):
+    if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
         from .xmltree import parse
 
         return parse(raw, limits)
-    is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw.lstrip()[:1] not in (b"{", b"["))
+    is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
     value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
-    count, keys = measure(value, limits, check_text=len(raw) > limits.text)
-    if might_hold_secrets(raw, keys):
+    keys: set[str] | None = None if unmasked else set()
+    count = measure(value, limits, keys, check_text=len(raw) > limits.text)
+    if keys is not None and might_hold_secrets(raw, keys):
         value = masked(value, openings)
     return value, count

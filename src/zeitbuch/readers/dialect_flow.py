@@ -7,13 +7,25 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from zeitbuch.core.model import Connection, Content, Flow, FlowState, Link, Origin, Retry, Step, Trigger, Variable
+from zeitbuch.core.model import (
+    Connection,
+    Content,
+    Flow,
+    FlowState,
+    Link,
+    ModelUse,
+    Origin,
+    Retry,
+    Step,
+    Trigger,
+    Variable,
+)
 from zeitbuch.core.problems import Problem
 
 from .dialect import KEY, Dialect, Items, Recogniser
 from .dialect_plan import Plan, Plans, inputs_of, model_of, repeat_of, schedule_of
 from .limits import count_values
-from .paths import Claims, Getter, claim, getter, leftover, number, text, whole
+from .paths import Claims, Getter, claim, getter, leftover, number, text, unclaimed, whole
 from .placeholders import Placeholders
 from .query import Query, last_key
 
@@ -37,6 +49,7 @@ class Draft:
         self.cases: dict[str, dict[str, tuple[str, str]]] = {}
         self.problems: list[Problem] = []
         self.lost: list[dict[str, Any]] = []
+        self.missed = 0  # values of steps that were only counted as unread
 
     def origin(self, pointer: str) -> Origin:
         return Origin(self.source, self.pointer + pointer, self.member)
@@ -47,11 +60,12 @@ class Draft:
 
 class StepReader:
     """Reads single steps and triggers of one dialect. An ``outline`` leaves out inputs, references, retries,
-    positions and the like: what a list of flows does not show."""
+    positions and the like: what a list of flows does not show; without ``texts`` prompts and notes too."""
 
-    def __init__(self, dialect: Dialect, outline: bool = False) -> None:
+    def __init__(self, dialect: Dialect, outline: bool = False, texts: bool = True) -> None:
         rule = dialect.step
         self.outline = outline
+        self.texts = texts
         claimed: Claims = {}
         inside = dialect.inside
         self.keyed = dialect.keyed
@@ -136,6 +150,8 @@ class StepReader:
 
     def step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
         """One step."""
+        if self.outline:
+            return self._outlined(raw, draft, plan, scope)
         name = text(self.name(raw))
         get = plan.get
         names = draft.names
@@ -148,13 +164,12 @@ class StepReader:
             more["model"] = model_of(plan, raw, self.places, names)
         if plan.kind == "loop":
             more["repeat"] = repeat_of(plan, raw, self.places, names)
-        if not self.outline:
-            more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
-            more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
-            if "condition" in get:
-                condition = text(get["condition"](raw))
-                more["condition"] = condition or None
-                more["refs"] = self.places.in_text(condition, names)
+        more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
+        more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
+        if "condition" in get:
+            condition = text(get["condition"](raw))
+            more["condition"] = condition or None
+            more["refs"] = self.places.in_text(condition, names)
         if "calls" in get:
             more["calls"] = text(get["calls"](raw)) or None
         if scope is not None:
@@ -173,6 +188,32 @@ class StepReader:
             **more,
         )
 
+    def _outlined(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
+        """What a list of flows needs of a step, and no more; what was not read is only counted."""
+        name = self.name(raw)
+        key = self.id(raw)
+        get = plan.get
+        if scope is None and self.rule.scope:
+            scope = text(self.scope(raw)) or None
+        model = None
+        if plan.uses_model:
+            if self.texts:
+                model = model_of(plan, raw, self.places, draft.names)
+            elif "model" in get:
+                model = ModelUse(name=text(get["model"](raw)) or None)
+        if not plan.all_inputs:
+            draft.missed += unclaimed(raw, plan.checks)
+        return Step(
+            id=key if type(key) is str and key else text(key) or text(name),
+            kind=plan.kind,
+            name=name if type(name) is str else text(name),
+            operation=text(self.operation(raw)) if self.texts else "",
+            scope=scope,
+            model=model,
+            calls=(text(get["calls"](raw)) or None) if "calls" in get else None,
+            note=text(self.note(raw)) if self.texts else "",
+        )
+
     def _optional(self) -> list[tuple[str, Getter]]:
         """Readers of the fields that the dialect names paths for; None means: as by default."""
         rule = self.rule
@@ -183,8 +224,6 @@ class StepReader:
             found.append(("scope", lambda raw: text(self.scope(raw)) or None))
         if rule.note:
             found.append(("note", lambda raw: text(self.note(raw)) or None))
-        if self.outline:
-            return found
         if rule.connection:
             found.append(("connection", lambda raw: text(self.connection(raw)) or None))
         if len(rule.position) == 2:
@@ -219,13 +258,13 @@ class StepReader:
 class DialectReader:
     """Reads the documents of one dialect."""
 
-    def __init__(self, dialect: Dialect, outline: bool = False) -> None:
+    def __init__(self, dialect: Dialect, outline: bool = False, texts: bool = True) -> None:
         from .dialect_nested import Nested
         from .dialect_shapes import Flat
 
         self.dialect = dialect
         self.recogniser = Recogniser(dialect)
-        self.steps = StepReader(dialect, outline)
+        self.steps = StepReader(dialect, outline, texts)
         flow = dialect.flow
         self.flows_at = Query(flow.at)
         self.steps_at = Query(dialect.step.at)
@@ -276,7 +315,7 @@ class DialectReader:
         if draft.lost:
             unread["unread parts"] = draft.lost
         name = text(get["name"](raw))
-        missed = count_values(unread) if unread else 0
+        missed = (count_values(unread) if unread else 0) + draft.missed
         missed += sum([count_values(s.unread) for s in draft.steps if s.unread])
         missed += sum([count_values(t.unread) for t in draft.triggers if t.unread])
         flow = Flow(

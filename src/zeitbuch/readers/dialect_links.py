@@ -69,6 +69,14 @@ class Links:
             self.link_claims: Claims = {}
             for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
                 claim(self.link_claims, path)
+            self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
+        self.only_records = (
+            self.link is not None
+            and self.link.by == "id"
+            and self.adjacency is None
+            and not dialect.step.next
+            and not dialect.pointer
+        )
         if self.adjacency is not None:
             self.adjacent_at = Query(self.adjacency.at)
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
@@ -78,7 +86,8 @@ class Links:
         self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
-    def _outlet(self, name: str) -> OutletRule | None:
+    def meaning(self, name: str) -> OutletRule | None:
+        """The rule for an outlet, or None when it is a case or nothing special."""
         if name not in self.known_outlets:
             self.known_outlets[name] = next((o for p, o in self.outlets if p.match(name)), None)
         return self.known_outlets[name]
@@ -106,7 +115,7 @@ class Links:
 
     def _records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
         source_of, target_of = self.ends
-        claimed = {key for key, held in self.link_claims.items() if held is True}
+        claimed = self.claimed
         for pointer, item in self.links_at.find(raw):
             if type(item) is not dict:
                 continue
@@ -158,7 +167,7 @@ class Links:
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
         if outlet:
-            rule = self._outlet(outlet)
+            rule = self.meaning(outlet)
             cases = draft.cases.get(source, {})
             case = cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
             if case is not None:

@@ -11,7 +11,7 @@ from typing import Any
 from zeitbuch.core.model import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
 
 from .dialect import Dialect, Fields, KindRule
-from .paths import Claims, Getter, claim, getter, leftover, number, text, whole
+from .paths import Checks, Claims, Getter, claim, getter, leftover, number, text, whole
 from .placeholders import Placeholders
 
 _UNIT = {"seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0}
@@ -63,6 +63,7 @@ class Plan:
         else:
             self.outside = self.claims
         self.all_inputs = settings == "."
+        self.checks = Checks(self.outside)
 
     def _means(self, name: str) -> bool:
         if name in _OF_MODELS:

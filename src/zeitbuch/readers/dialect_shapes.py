@@ -11,6 +11,7 @@ from zeitbuch.core.model import Link
 from .dialect import Dialect
 from .dialect_flow import Draft, StepReader
 from .dialect_links import Links, targets
+from .dialect_outline import outlined
 from .dialect_plan import Plans, inputs_of, schedule_of
 from .paths import Claims, claim, getter, leftover, text, whole
 from .query import Query
@@ -82,6 +83,8 @@ class Flat:
     def read(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         steps = self.steps
+        if steps.outline and not steps.texts and outlined(self, raw, draft):
+            return
         names = draft.names
         found = [(p, s, steps.plan(s)) for p, s in steps.found(self.query, raw)]
         for _, item, plan in found:

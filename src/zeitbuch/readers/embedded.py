@@ -12,7 +12,7 @@ import msgspec
 from .query import escaped
 
 SHORTEST = 60  # characters: no flow is shorter
-_HINTS = (b'"{\\', b'"[{\\', b'"[\\', b'"{ \\')
+_HINT = b"{\\"  # an object within a text: what follows the brace is escaped
 
 
 class Embedded(NamedTuple):
@@ -25,7 +25,7 @@ class Embedded(NamedTuple):
 
 def might_embed(raw: bytes, yaml: bool) -> bool:
     """A quick look at the bytes: False means that no walk is needed."""
-    return b'{"' in raw if yaml else any([hint in raw for hint in _HINTS])
+    return b'{"' in raw if yaml else _HINT in raw
 
 
 def embedded(document: Any) -> Iterator[Embedded]:

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from itertools import chain
+from itertools import chain, compress
 from typing import Any
 
 from msgspec import Struct, structs
@@ -50,13 +50,12 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
-def measure(value: Any, limits: Limits, check_text: bool = True) -> tuple[int, set[str]]:
-    """Number of scalar values below ``value``, and all its keys.
+def measure(value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True) -> int:
+    """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
 
     Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
     length of a string passes its limit.
     """
-    keys: set[str] = set()
     level: list[Any] = [value] if type(value) in _CONTAINERS else []
     leaves = 0 if level else 1
     depth = seen = 0
@@ -65,20 +64,24 @@ def measure(value: Any, limits: Limits, check_text: bool = True) -> tuple[int, s
         if depth > limits.depth:
             raise too_large("depth", limits.depth, "deeper nesting")
         dicts = [v for v in level if type(v) is dict]
-        keys.update(*dicts)
+        if keys is not None:
+            keys.update(*dicts)
         held = [*chain.from_iterable(map(dict.values, dicts))]
         if len(dicts) < len(level):
             held += chain.from_iterable([v for v in level if type(v) is list])
-        level = [v for v in held if type(v) in _CONTAINERS]
-        leaves += len(held) - len(level)
+        # Counted and sorted out without a step of Python a value: this runs over every value of every file.
+        kinds = [*map(type, held)]
+        inner = kinds.count(dict) + kinds.count(list)
+        leaves += len(held) - inner
         if check_text:
             longest = max([len(v) for v in held if type(v) is str], default=0)
             if longest > limits.text:
                 raise too_large("text", limits.text, f"a single string of {longest:,} characters")
+        level = [*compress(held, map(_CONTAINERS.__contains__, kinds))] if inner else []
         seen += len(held)
         if seen > limits.values:
             raise too_large("values", limits.values, f"more than {limits.values:,} values")
-    return leaves, keys
+    return leaves
 
 
 def count_values(value: Any) -> int:

@@ -17,7 +17,7 @@ from .limits import Limits
 from .reader import Fact, Package, Reader
 
 T = TypeVar("T")
-Setting = tuple[list[Dialect], Limits, bool, list[ModelRule]]
+Setting = tuple[list[Dialect], Limits, bool, list[ModelRule], bool]
 PIECE = 50
 MANY = 150
 

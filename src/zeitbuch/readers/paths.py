@@ -120,6 +120,43 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
     return rest
 
 
+class Checks:
+    """Claims in a form that counts quickly: keys claimed whole, and for objects the keys claimed whole within them."""
+
+    def __init__(self, claims: Claims) -> None:
+        self.claims = claims
+        self.whole = frozenset(k for k, v in claims.items() if v is True)
+        self.inner = {
+            k: frozenset(v) for k, v in claims.items() if v is not True and all(x is True for x in v.values())
+        }
+
+
+def unclaimed(record: dict[str, Any], checks: Checks) -> int:
+    """How many values of a record no path claims: as many as ``leftover`` would hold."""
+    keys = record.keys() - checks.whole
+    if not keys:
+        return 0
+    missed = 0
+    for key in keys:
+        value = record[key]
+        held = checks.claims.get(key)
+        if held is None:
+            missed += _count(value) if type(value) is dict or type(value) is list else 1
+            continue
+        inner = checks.inner.get(key)
+        if inner is None or type(value) is not dict or not value.keys() <= inner:
+            missed += _count(leftover({key: value}, checks.claims))
+    return missed
+
+
+def _count(value: Any) -> int:
+    if type(value) is dict:
+        return sum([_count(v) for v in value.values()])
+    if type(value) is list:
+        return sum([_count(v) for v in value])
+    return 1
+
+
 def text(value: Any) -> str:
     """A scalar as text: numbers and booleans in JSON's spelling, None as empty."""
     if type(value) is str:

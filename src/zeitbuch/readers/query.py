@@ -63,6 +63,22 @@ class Query:
             found = below
         return found
 
+    def values(self, document: Any) -> list[Any]:
+        """What the query selects, without pointers."""
+        if self.parts is None:
+            return [value for _, value in self.find(document)]
+        found = [document]
+        for part in self.parts:
+            if part != "*":
+                found = [v[part] for v in found if type(v) is dict and part in v]
+            elif len(found) == 1 and type(found[0]) is list:
+                found = found[0]
+            else:
+                found = [
+                    inner for v in found for inner in (v if type(v) is list else v.values() if type(v) is dict else ())
+                ]
+        return found
+
     def hits(self, document: Any) -> bool:
         """Whether the query selects anything."""
         if self.parts is not None and "*" not in self.parts:

@@ -11,7 +11,7 @@ from msgspec import structs
 
 from zeitbuch.core.model import Estate, Flow, Origin
 from zeitbuch.core.model_map import ModelRule, applied
-from zeitbuch.core.problems import Problem, ZeitbuchError
+from zeitbuch.core.problems import Problem, ZeitbuchError, within
 from zeitbuch.core.sanity import mended, no_trigger
 
 from . import formats, native
@@ -21,7 +21,7 @@ from .dialect_flow import DialectReader
 from .embedded import Embedded, embedded, might_embed
 from .limits import Limits
 from .packages import is_package, members
-from .secrets import OPENINGS
+from .secrets import OPENINGS, masked_flow
 from .sources import STDIN, load, names
 from .xmltree import Element
 
@@ -49,7 +49,8 @@ class Package(NamedTuple):
 class Reader:
     """Reads flows from sources. After the iteration ``problems`` holds what was wrong, in order.
 
-    With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins.
+    With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins; without
+    ``texts`` prompts and notes too.
     """
 
     def __init__(
@@ -58,11 +59,13 @@ class Reader:
         limits: Limits | None = None,
         outline: bool = False,
         models: Sequence[ModelRule] = (),
+        texts: bool = True,
     ) -> None:
         self.models = models
+        self.unmasked = outline  # an outline keeps little: that little is masked, not the whole document
         self.limits = limits or Limits()
         dialects = list(dialects)
-        self.dialects = [DialectReader(d, outline) for d in dialects]
+        self.dialects = [DialectReader(d, outline, texts) for d in dialects]
         self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
         self.problems: list[Problem] = []
         self.facts: list[Fact] = []
@@ -94,7 +97,7 @@ class Reader:
 
     def _file(self, base: Origin, data: bytes) -> Iterator[Flow]:
         for raw in self._read(base, data):
-            flow, problems = mended(raw)
+            flow, problems = mended(masked_flow(raw) if self.unmasked else raw)
             self.problems += problems
             if self.models:
                 flow = applied(self.models, flow)
@@ -160,7 +163,7 @@ class Reader:
     def _read(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
         try:
             name = base.member or base.source
-            document, count = decode(name, data, self.limits, self.openings)
+            document, count = decode(name, data, self.limits, self.openings, self.unmasked)
             inner: list[tuple[str, list[Flow]]] = []
             if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
                 for one in embedded(document):
@@ -173,11 +176,7 @@ class Reader:
                 self.called.update(f.id for f in flows)
                 yield from flows
         except ZeitbuchError as error:
-            p = error.problem
-            origin = p.origin or base
-            if not origin.source:
-                origin = structs.replace(origin, source=base.source, member=base.member)
-            self.problems.append(Problem(p.code, p.severity, p.message, origin, p.hint))
+            self.problems.append(within(error.problem, base))
 
     def _embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
@@ -192,7 +191,7 @@ class Reader:
                 yield structs.replace(flow, origin=place.at(f"{one.pointer}{inside}"))
             return
         assert bare is not None
-        document, count = decode("embedded.json", one.raw, self.limits, self.openings)
+        document, count = decode("embedded.json", one.raw, self.limits, self.openings, self.unmasked)
         flow, problems = bare.bare(document, place, count)
         self.problems += problems
         yield flow

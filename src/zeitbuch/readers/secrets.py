@@ -10,7 +10,12 @@ import math
 import re
 from collections import Counter
 from collections.abc import Iterable
+from functools import lru_cache
 from typing import Any
+
+from msgspec import structs
+
+from zeitbuch.core.model import Flow
 
 _VALUE_WORDS = (b"bearer ", b"basic ", b"-----begin", b"eyj", b" -u ", b"://")
 _PARAMETERS = (b"sig", b"token", b"key", b"passw", b"pwd", b"secret", b"credential")
@@ -34,7 +39,12 @@ _NAMES = (
     r"pass(?:word|wd|phrase|wort)|kennwort|pwd|secret|api[_\-]?key|access[_\-]?key|account[_\-]?key|shared[_\-]?access[_\-]?key|"
     r"private[_\-]?key|client[_\-]?secret|auth[_\-]?token|access[_\-]?token|refresh[_\-]?token|session[_\-]?token|x-api-key|token|credential"
 )
-_IN_TEXT = (
+
+
+@lru_cache(maxsize=1)
+def _patterns() -> tuple[tuple[re.Pattern[str], ...], tuple[re.Pattern[str], ...]]:
+    """What secrets look like in texts: forms, and places where random characters are one. Compiled when first needed."""
+    forms = (
     re.compile(r"(?P<keep>)(?P<secret>-----BEGIN [A-Z ]*PRIVATE KEY(?: BLOCK)?-----.*?(?:-----END [A-Z ]*PRIVATE KEY(?: BLOCK)?-----|$))", re.DOTALL),
     re.compile(r"(?<=://)(?P<keep>[^\s/:@\"'{}]{0,100}:)(?P<secret>[^\s/@\"'{}]{1,400})(?=@)"),
     re.compile(r"(?i)\b(?P<keep>(?:bearer|basic)\s+)(?P<secret>[A-Za-z0-9._~+/=\-]{8,})"),
@@ -54,8 +64,11 @@ _IN_TEXT = (
     re.compile(r"(?i)(?P<keep>\s--?(?:password|passwd|token|secret|api-key)[=\s]+)(?P<secret>[^\s\"'{}<>]{4,200})"),
     re.compile(r"(?i)(?P<keep>\b(?:cookie|x-api-key|x-auth-token|authorization)\s*:\s*)(?P<secret>(?!bearer|basic)[^\s\"'{}<>]{6,}(?:;\s*[^\s\"'{}<>]+)*)"),
 )  # fmt: skip
-_TOKEN = re.compile(r"(?<![A-Za-z0-9_\-.])(?P<keep>)(?P<secret>[A-Za-z0-9_\-]{24,200})(?![A-Za-z0-9_\-.])")
-_PATH_TOKEN = re.compile(r"(?P<keep>https?://[^\s\"'<>]{3,200}/)(?P<secret>[A-Za-z0-9_\-]{20,200})(?=$|[\s\"'<>/?#])")
+    token = re.compile(r"(?<![A-Za-z0-9_\-.])(?P<keep>)(?P<secret>[A-Za-z0-9_\-]{24,200})(?![A-Za-z0-9_\-.])")
+    path = re.compile(r"(?P<keep>https?://[^\s\"'<>]{3,200}/)(?P<secret>[A-Za-z0-9_\-]{20,200})(?=$|[\s\"'<>/?#])")
+    return forms, (path, token)
+
+
 _HEX = re.compile(r"^[0-9a-fA-F\-_]+$")
 _QUICK = re.compile(r"(?i)-----begin|://|bearer|basic|eyJ|=|:|\bis\b|--?\w|[A-Za-z0-9_\-]{24}")
 
@@ -126,11 +139,39 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
         return replaced(m) if random_like(m["secret"]) else m[0]
 
     text = _MASKED.sub(_MARK + r"\1", text)
-    for pattern in _IN_TEXT:
+    forms, places = _patterns()
+    for pattern in forms:
         text = pattern.sub(replaced, text)
-    for pattern in (_PATH_TOKEN, _TOKEN):
+    for pattern in places:
         text = pattern.sub(replaced_if_random, text)
     return text.replace(_MARK, "secret:") if _MARK in text else text
+
+
+def masked_flow(flow: Flow) -> Flow:
+    """A flow's outline without secrets in what a list of flows shows."""
+    mask = _masked_once
+    return structs.replace(
+        flow,
+        id=mask(flow.id),
+        name=mask(flow.name),
+        description="",
+        folder=mask(flow.folder),
+        environment=mask(flow.environment),
+        owners=tuple([mask(o) for o in flow.owners]),
+        triggers=tuple(
+            [
+                structs.replace(t, name=mask(t.name), event=mask(t.event), condition=mask(t.condition), inputs=())
+                for t in flow.triggers
+            ]
+        ),
+        variables=(),
+        connections=(),
+    )
+
+
+@lru_cache(maxsize=50_000)
+def _masked_once(text: str) -> str:
+    return _in_text(text)
 
 
 def masked_text(text: str, label: str = "", references: tuple[str, ...] = OPENINGS) -> str:

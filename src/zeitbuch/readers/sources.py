@@ -69,14 +69,30 @@ def names(sources: Iterable[str]) -> Iterator[str | Problem]:
             )
 
 
+def _read(name: str, most: int) -> bytes:
+    """The bytes of a file, at most so many: one call of the system for a small file."""
+    handle = os.open(name, os.O_RDONLY)
+    try:
+        size = min(os.fstat(handle).st_size + 1, most)
+        data = os.read(handle, size)
+        if len(data) < size - 1 or len(data) == size < most:
+            # A pipe, a growing file, or one too large for a single call.
+            parts = [data]
+            left = most - len(data)
+            while left > 0 and (more := os.read(handle, min(left, 1 << 24))):
+                parts.append(more)
+                left -= len(more)
+            data = b"".join(parts)
+        return data
+    finally:
+        os.close(handle)
+
+
 def load(name: str, limits: Limits) -> Item:
     """Read one input. Never raises for what the file system says: the problem is returned."""
     try:
-        if name == STDIN:
-            data = sys.stdin.buffer.read(limits.bytes + 1)
-        else:
-            with Path(name).open("rb") as file:
-                data = file.read(limits.bytes + 1)
+        most = limits.bytes + 1
+        data = sys.stdin.buffer.read(most) if name == STDIN else _read(name, most)
         if len(data) > limits.bytes:
             raise too_large("bytes", limits.bytes, "a larger file")
     except OSError as error:

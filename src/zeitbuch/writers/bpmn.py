@@ -57,6 +57,12 @@ def _clean(text: str) -> str:
     return _CONTROL.sub("\ufffd", text)
 
 
+def _xml_name(text: str) -> str:
+    """A text as an XML name without colon."""
+    made = _BAD.sub("_", text)
+    return made if made[:1].isalpha() or made[:1] == "_" else f"n{made}"
+
+
 class _Process:
     """Writes one flow."""
 
@@ -88,9 +94,7 @@ class _Process:
         """The id of a record within the file: an XML name that occurs once."""
         if key in self.names and not prefix:
             return self.names[key]
-        base = prefix + _BAD.sub("_", key)[:60]
-        if not base[:1].isalpha() and base[:1] != "_":
-            base = "n" + base
+        base = _xml_name(prefix + key)[:80]
         made, n = base, 2
         while made in self.taken:
             made, n = f"{base}_{n}", n + 1
@@ -219,7 +223,7 @@ class _Process:
         if tag in E.EVENTS and len(words) > 1:
             self._definition(element, words[1], {b.name: b.value for b in step.inputs})
         elif tag == "callActivity" and step.calls:
-            element.set("calledElement", _BAD.sub("_", step.calls))
+            element.set("calledElement", _xml_name(step.calls))
         elif tag in E.SCOPES:
             if step.operation == E.EVENT_SUBPROCESS:
                 element.set("triggeredByEvent", "true")

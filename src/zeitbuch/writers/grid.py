@@ -42,7 +42,15 @@ def wrapped(text: str, width: int) -> list[str]:
 def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool]) -> list[str]:
     """Each row as one or more lines; cells are wrapped and aligned."""
     found: list[str] = []
+    columns = list(zip(widths, right, strict=True))
     for row in rows:
+        if all([cell.isascii() and len(cell) <= width for cell, width in zip(row, widths, strict=True)]):
+            parts = [
+                cell.rjust(width) if to_right else cell.ljust(width)
+                for cell, (width, to_right) in zip(row, columns, strict=True)
+            ]
+            found.append(GAP.join(parts).rstrip())
+            continue
         cells = [wrapped(cell, width) for cell, width in zip(row, widths, strict=True)]
         for at in range(max(map(len, cells))):
             parts = []

@@ -14,6 +14,8 @@ _HARMFUL = re.compile(
 
 def inert(text: str, keep_lines: bool = True) -> str:
     """Text whose control characters are shown as their code, never executed."""
+    if text.isascii() and text.isprintable():
+        return text if keep_lines or ("  " not in text and text[:1] != " " != text[-1:]) else " ".join(text.split())
     if not keep_lines:
         text = " ".join(text.split())
     return _HARMFUL.sub(lambda m: f"<U+{ord(m[0]):04X}>", text)

@@ -28,13 +28,14 @@ def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
 
 def _least(texts: list[str], most: int) -> int:
     """The narrowest width that breaks no word of up to ``most`` letters."""
-    return max([min(most, grid.size(word)) for text in set(texts) for word in text.split()] or [1])
+    words = {word for text in set(texts) for word in text.split()}
+    return max([min(most, grid.size(word)) for word in words] or [1])
 
 
 def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
     """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
     texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
-    natural = [max(map(grid.size, t)) for t in texts]
+    natural = [max(map(grid.size, set(t))) for t in texts]
     least = [
         n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22))
         for n, t, c in zip(natural, texts, sheet.columns, strict=True)

@@ -9,7 +9,7 @@ from pathlib import PurePath
 from typing import Any, NamedTuple
 
 from zeitbuch.core.model import Origin
-from zeitbuch.core.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.problems import Problem, ZeitbuchError, fail, within
 
 from ..decode import decode
 from ..limits import Limits
@@ -49,8 +49,7 @@ def documents(sources: Iterable[str], limits: Limits) -> tuple[list[tuple[str, A
                 try:
                     found.append((origin.file, decode(one.member or one.name, one.data, limits)[0]))
                 except ZeitbuchError as error:
-                    p = error.problem
-                    problems.append(Problem(p.code, p.severity, p.message, p.origin or origin, p.hint))
+                    problems.append(within(error.problem, origin))
     return found, problems
 
 

@@ -1,0 +1,101 @@
+# The quick way through a flat flow when only an outline without texts is wanted, as for an inventory of thousands. It
+# does what dialect_shapes.py and dialect_links.py do for plain cases, and gives up on anything unusual: then those do it.
+"""Outlines of flat flows, quickly."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from zeitbuch.core.model import Link, LinkRole, ModelUse, Step
+
+from .dialect_flow import Draft
+from .dialect_plan import Plan
+from .paths import leftover, text, unclaimed
+
+if TYPE_CHECKING:
+    from .dialect_shapes import Flat
+
+
+def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
+    """Fills the draft; False, with the draft as it was, when the flow has something this way does not know."""
+    steps, links = shape.steps, shape.links
+    if shape.triggers.rule is not None or steps.keyed or not links.only_records:
+        return False
+    get_id, get_operation, plans = steps.id, steps.operation, steps.plans
+    get_scope = steps.scope if steps.rule.scope else None
+    made: list[Step] = []
+    starts: list[tuple[dict[str, Any], Plan]] = []
+    kinds: dict[str, str] = {}
+    missed = 0
+    known = plans.made
+    for item in shape.query.values(raw):
+        if type(item) is not dict:
+            continue
+        operation = get_operation(item)
+        plan = known.get(operation) if type(operation) is str else None
+        if plan is None:
+            plan = plans.of(text(operation))
+        key = get_id(item)
+        if type(key) is not str:
+            key = text(key)
+        if not key or key in kinds:
+            return False
+        if plan.rule.trigger is not None:
+            kinds[key] = ""
+            starts.append((item, plan))
+            continue
+        kinds[key] = plan.kind
+        model = calls = None
+        get = plan.get
+        if plan.uses_model and "model" in get:
+            model = ModelUse(name=text(get["model"](item)) or None)
+        if "calls" in get:
+            calls = text(get["calls"](item)) or None
+        if not plan.all_inputs:
+            missed += unclaimed(item, plan.checks)
+        scope = (text(get_scope(item)) or None) if get_scope is not None else None
+        made.append(Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls))
+    arrows = _arrows(shape, raw, kinds, draft)
+    if arrows is None:
+        return False
+    draft.steps += made
+    draft.links += arrows
+    draft.missed += missed
+    for item, plan in starts:
+        draft.triggers.append(steps.trigger(item, "", draft, plan))
+    return True
+
+
+def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
+    """The links between known steps, or None when one has an end that is no step."""
+    links = shape.links
+    source_of, target_of = links.ends
+    outlet_of, meaning = links.outlet, links.meaning
+    claimed = links.claimed
+    found: list[Link] = []
+    lost: list[dict[str, Any]] = []
+    for item in links.links_at.values(raw):
+        if type(item) is not dict:
+            return None
+        source, target = source_of(item), target_of(item)
+        if type(source) is not str or type(target) is not str or source not in kinds or target not in kinds:
+            return None
+        role: LinkRole = "next"
+        outlet = outlet_of(item)
+        if outlet:
+            rule = meaning(text(outlet))
+            if rule is None:
+                role = "case" if kinds[source] == "decide" else "next"
+            elif rule.reversed:
+                return None
+            else:
+                role = rule.role
+        elif kinds[source] == "decide":
+            role = "case"
+        found.append(Link(source=source, target=target, role=role))
+        if not item.keys() <= claimed:
+            rest = leftover(item, links.link_claims)
+            if rest:
+                lost.append(rest)
+    draft.lost += lost
+    return found
