@@ -42,7 +42,13 @@ def run(tmp_path: Path) -> Run:
             input=stdin,
             capture_output=True,
             timeout=120,
-            env={**os.environ, "COLUMNS": "160", "XDG_CONFIG_HOME": str(tmp_path / "config"), **env},
+            env={
+                **os.environ,
+                "COLUMNS": "160",
+                "XDG_CONFIG_HOME": str(tmp_path / "config"),
+                "XDG_CACHE_HOME": str(tmp_path / "cache"),
+                **env,
+            },
         )
         return Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
 

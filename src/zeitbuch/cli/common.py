@@ -15,7 +15,9 @@ from zeitbuch.core.problems import Problem, fail
 from .main import OK, WRONG
 
 if TYPE_CHECKING:
+    from zeitbuch.core.inventory import Row
     from zeitbuch.readers.limits import Limits
+    from zeitbuch.readers.runs import Setting
 
 T = TypeVar("T")
 
@@ -28,6 +30,9 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument(
         "--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000"
+    )
+    group.add_argument(
+        "--no-cache", action="store_true", help="read every file anew, and keep nothing for the next run"
     )
     add_talk(parser)
 
@@ -119,6 +124,10 @@ class Progress:
             self.bar.stop()
 
 
+def _itself(flow: Flow) -> Flow:
+    return flow
+
+
 def limits_of(args: argparse.Namespace) -> Limits:
     """The limits on inputs, raised as the options say."""
     from zeitbuch.readers.limits import Limits, raised
@@ -137,13 +146,13 @@ class Session:
 
     def __init__(self, args: argparse.Namespace) -> None:
         from zeitbuch.readers import workspace
-        from zeitbuch.readers.reader import Reader
+        from zeitbuch.readers.tally import Tally
 
         self.args = args
         self.workspace = workspace.load(workspace.find())
-        limits = self.limits = limits_of(args)
+        self.limits = limits_of(args)
         self.dialects = workspace.dialects(self.workspace, args.dialect)
-        self.reader = Reader(self.dialects, limits, models=self.workspace.model)
+        self.reader = Tally()
 
     def sources(self, given: Sequence[str]) -> list[str]:
         """The sources given, or the workspace's."""
@@ -159,24 +168,47 @@ class Session:
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources, with a progress bar when it takes long."""
+        from zeitbuch.core.model import Flow
+        from zeitbuch.readers.runs import Setting
+
+        setting = Setting(self.dialects, self.limits, models=self.workspace.model)
+        yield from self._run(setting, given, _itself, Flow)
+
+    def rows(self, given: Sequence[str]) -> list[Row]:
+        """The inventory rows of all flows of the sources."""
+        from zeitbuch.core.inventory import Row, row
+        from zeitbuch.readers.runs import Setting
+
+        models = self.workspace.model
+        # Prompts of a model map stand among the inputs, which an outline leaves out.
+        setting = Setting(self.dialects, self.limits, not models, models, texts=bool(models))
+        return list(self._run(setting, given, row, Row))
+
+    def _run(
+        self, setting: Setting, given: Sequence[str], make: Callable[[Flow], T | None], kind: type[T]
+    ) -> Iterator[T]:
+        from zeitbuch.readers.runs import Run
         from zeitbuch.readers.sources import names
 
         inputs = list(names(self.sources(given)))
+        run = Run(setting, inputs, make, kind, cache=not self.args.no_cache)
+        self.reader = run.reader
         with Progress(len(inputs), self.args) as progress:
-            for at, name in enumerate(inputs):
-                yield from self.reader.flows_of([name])
-                progress.at(at)
-        self.reader.finish()
+            for done, found in run:
+                yield from found
+                progress.at(done)
 
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself."""
+        from zeitbuch.readers.reader import Reader
         from zeitbuch.readers.sources import names
 
         inputs = list(names(self.sources(given)))
         found: list[tuple[str, list[Flow]]] = []
+        reader = self.reader = Reader(self.dialects, self.limits, models=self.workspace.model)
         with Progress(len(inputs), self.args) as progress:
             for at, name in enumerate(inputs):
-                flows = list(self.reader.flows_of([name]))
+                flows = list(reader.flows_of([name]))
                 if isinstance(name, str):
                     found.append((name, flows))
                 progress.at(at)
@@ -191,25 +223,6 @@ class Session:
         """All flows of the sources at once."""
         return Estate(flows=tuple(self.flows(given)))
 
-    def mapped(self, given: Sequence[str], make: Callable[[Flow], T | None], texts: bool = True) -> list[T]:
-        """``make`` of the outline of every flow of the sources, on all cores when there are many. Without ``texts`` the
-        outlines lack prompts and notes."""
-        from zeitbuch.readers.parallel import mapped
-        from zeitbuch.readers.reader import Reader
-        from zeitbuch.readers.sources import names
-
-        inputs = list(names(self.sources(given)))
-        models = self.workspace.model
-        # Prompts of a model map stand among the inputs, which an outline leaves out.
-        outline = not models
-        self.reader = Reader(self.dialects, self.limits, outline, models, texts)
-        results: list[T] = []
-        with Progress(len(inputs), self.args) as progress:
-            for done, found in mapped(self.reader, (self.dialects, self.limits, outline, models, texts), inputs, make):
-                results += found
-                progress.at(done)
-        return results
-
     def finish(self, status: int = OK) -> int:
         """Tell the problems; the exit status is 2 when there was an error, else ``status``."""
         if not self.args.quiet:
@@ -219,10 +232,12 @@ class Session:
                 unread = f", {p.unreadable} could not be read" if p.unreadable else ""
                 text = f"{p.name}: {p.flows} flows in {p.members} members, {p.others} other objects{unread}"
                 print(inert(text, keep_lines=False), file=sys.stderr)
+        problems = shown(self.reader.problems, self.args)
+        if not problems:
+            return status
         from zeitbuch.readers.positions import placed
 
-        problems = shown(self.reader.problems, self.args)
-        return report(placed(problems, self.limits, self.reader.kept), self.args, status) if problems else status
+        return report(placed(problems, self.limits, self.reader.kept), self.args, status)
 
 
 def shown(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
@@ -234,11 +249,11 @@ def shown(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem
 
 def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
     """Problems to stderr: errors always, warnings unless quiet, notices when verbose."""
-    from zeitbuch.readers.secrets import masked_text
-    from zeitbuch.writers.plain import inert
-
     errors = 0
     for p in shown(problems, args):
+        from zeitbuch.readers.secrets import masked_text
+        from zeitbuch.writers.plain import inert
+
         errors += p.severity == "error"
         print(inert(masked_text(str(p))), file=sys.stderr)
     if errors:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from functools import partial
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format
 
@@ -59,7 +58,10 @@ def run(args: argparse.Namespace) -> int:
         text=args.text,
     )
     session = Session(args)
-    rows = session.mapped(args.source, partial(inventory.row_if_wanted, conditions), texts=bool(args.text))
+    if args.text:
+        rows = [r for f in session.flows(args.source) if (r := inventory.row_if_wanted(conditions, f)) is not None]
+    else:
+        rows = [r for r in session.rows(args.source) if inventory.fits(r, conditions)]
     if args.sort != "read-order":
         rows.sort(key=inventory.SORTS[args.sort])
     if form == "json":

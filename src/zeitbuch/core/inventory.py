@@ -4,13 +4,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from operator import attrgetter
 from typing import Any
 
 from msgspec import Struct
 
 from .model import AI_KINDS, Flow
 from .sheet import Column, Sheet
-from .topology import attached_ids, pattern_of
 from .words import triggers_words
 
 
@@ -58,6 +58,8 @@ class Filter(Struct, frozen=True):
 
 def row(flow: Flow) -> Row:
     """The inventory row of a flow."""
+    from .topology import attached_ids, pattern_of  # not needed by a list whose rows come from the cache
+
     attached = attached_ids(flow)
     models: dict[str, None] = {}
     steps = ai = 0
@@ -98,8 +100,8 @@ def searchable(flow: Flow) -> str:
     return "\n".join(parts).casefold()
 
 
-def wanted(flow: Flow, entry: Row, conditions: Filter) -> bool:
-    """Whether a flow passes the filter."""
+def fits(entry: Row, conditions: Filter) -> bool:
+    """Whether a row passes the filter, but for the text, which stands in the flow."""
     c = conditions
     if c.ai and not entry.ai_steps:
         return False
@@ -109,9 +111,13 @@ def wanted(flow: Flow, entry: Row, conditions: Filter) -> bool:
         return False
     if c.model and not any(c.model.casefold() in m.casefold() for m in entry.models):
         return False
-    if c.pattern and entry.pattern not in c.pattern:
-        return False
-    return not c.text or c.text.casefold() in searchable(flow)
+    return not c.pattern or entry.pattern in c.pattern
+
+
+def wanted(flow: Flow, entry: Row, conditions: Filter) -> bool:
+    """Whether a flow passes the filter."""
+    text = conditions.text
+    return fits(entry, conditions) and (not text or text.casefold() in searchable(flow))
 
 
 def row_if_wanted(conditions: Filter, flow: Flow) -> Row | None:
@@ -175,9 +181,12 @@ def sheet(entries: list[Row], full: bool = False) -> Sheet:
             Column("format", "format"),
             Column("source", "source"),
         )
-    rows_ = tuple(
-        tuple(getattr(r, c.key) if full or c.key != "changed" else r.changed[:10] for c in columns) for r in entries
-    )
+    # Column by column through C: an inventory may have thousands of rows.
+    values = [list(map(attrgetter(c.key), entries)) for c in columns]
+    if not full:
+        at = next(i for i, c in enumerate(columns) if c.key == "changed")
+        values[at] = [v[:10] for v in values[at]]
+    rows_ = tuple(zip(*values, strict=True))
     sums: dict[str, Any] = {
         "name": f"{t.flows} flows",
         "state": f"{t.on} on",

@@ -4,15 +4,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import Any
 
 from msgspec import structs
 
 from zeitbuch.core.model import Estate, Flow, Origin
 from zeitbuch.core.model_map import ModelRule, applied
 from zeitbuch.core.problems import Problem, ZeitbuchError, within
-from zeitbuch.core.sanity import mended, no_trigger
+from zeitbuch.core.sanity import mended
 
 from . import formats, native
 from .decode import decode
@@ -23,30 +23,11 @@ from .limits import Limits
 from .packages import is_package, members
 from .secrets import OPENINGS, masked_flow
 from .sources import STDIN, load, names
+from .tally import Fact, Package, Tally
 from .xmltree import Element
 
 
-class Fact(NamedTuple):
-    """What the end of a reading must know of a flow that may be gone by then."""
-
-    id: str
-    title: str
-    origin: Origin | None
-    triggered: bool
-    calls: tuple[str, ...]
-
-
-class Package(NamedTuple):
-    """What a package held: members that are flows, other objects, members that could not be read."""
-
-    name: str
-    flows: int
-    members: int
-    others: int
-    unreadable: int
-
-
-class Reader:
+class Reader(Tally):
     """Reads flows from sources. After the iteration ``problems`` holds what was wrong, in order.
 
     With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins; without
@@ -61,17 +42,13 @@ class Reader:
         models: Sequence[ModelRule] = (),
         texts: bool = True,
     ) -> None:
+        super().__init__()
         self.models = models
         self.unmasked = outline  # an outline keeps little: that little is masked, not the whole document
         self.limits = limits or Limits()
         dialects = list(dialects)
         self.dialects = [DialectReader(d, outline, texts) for d in dialects]
         self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
-        self.problems: list[Problem] = []
-        self.facts: list[Fact] = []
-        self.packages: list[Package] = []
-        self.kept: dict[str, bytes] = {}  # standard input, which cannot be read again for the place of a message
-        self.called: set[str] = set()  # embedded flows: the step that holds one calls it
         self._last: list[DialectReader] = []
 
     def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
@@ -79,8 +56,8 @@ class Reader:
         yield from self.flows_of(names(sources))
         self.finish()
 
-    def flows_of(self, inputs: Iterable[str | Problem]) -> Iterator[Flow]:
-        """All flows of inputs already listed; ``finish`` is the caller's."""
+    def flows_of(self, inputs: Iterable[str | Problem], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
+        """All flows of inputs already listed; ``finish`` is the caller's. Content that is ``known`` is passed over."""
         for name in inputs:
             if isinstance(name, Problem):
                 self.problems.append(name)
@@ -88,6 +65,8 @@ class Reader:
             item = load(name, self.limits)
             if isinstance(item.data, Problem):
                 self.problems.append(item.data)
+            elif known is not None and item.data is not None and known(item.data):
+                continue
             elif item.data is not None and is_package(name):
                 yield from self._package(name, item.data)
             elif item.data is not None:
@@ -140,25 +119,6 @@ class Reader:
                     "a dialect for this builder may be missing: name one with --dialect FILE",
                 )
             )
-
-    def finish(self) -> None:
-        """The problems that only the whole estate shows: ids that occur twice, flows that nothing sets off."""
-        seen: dict[str, Origin | None] = {}
-        called = {name for fact in self.facts for name in fact.calls} | self.called
-        for fact in self.facts:
-            if fact.id in seen:
-                self.problems.append(
-                    Problem(
-                        "flow-id",
-                        "warning",
-                        f"expected flow ids that occur once, found '{fact.id}' again (first in {seen[fact.id]})",
-                        fact.origin,
-                        "the same export may be in the folder twice",
-                    )
-                )
-            seen.setdefault(fact.id, fact.origin)
-            if not fact.triggered and fact.id not in called and fact.title not in called:
-                self.problems.append(no_trigger(fact.title, fact.origin))
 
     def _read(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
         try:

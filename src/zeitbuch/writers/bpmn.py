@@ -11,11 +11,9 @@ from xml.etree import ElementTree as ET
 import msgspec
 
 from zeitbuch.core import bpmn_terms as E
-from zeitbuch.core.layout import scene
 from zeitbuch.core.model import Estate, Flow, Link, Record, Step, Trigger
-from zeitbuch.core.topology import Graph
 
-from .fonts import measure
+from .bpmn_diagram import diagram
 
 _B = f"{{{E.MODEL_SPACE}}}"
 _D = f"{{{E.DIAGRAM_SPACE}}}"
@@ -118,7 +116,7 @@ class _Process:
         self._level(process, None, [t for t in flow.triggers if t.id not in inner], inner)
         self._links(process)
         self._artifacts(process)
-        return self._diagram(process_id)
+        return diagram(self, process_id)
 
     def _own(
         self, element: ET.Element, record: Record, said: tuple[str, ...], more: dict[str, Any] | None = None
@@ -382,62 +380,6 @@ class _Process:
                 self._own(made, link, E.LINK_SAID)
                 self.edges.append((key, link.source, link.target))
 
-    # -- diagram ------------------------------------------------------------------------------------------------------
-
-    def _diagram(self, process_id: str) -> ET.Element:
-        boxes = self._boxes()
-        diagram = ET.Element(_D + "BPMNDiagram", {"id": self.name("diagram", f"p{self.number}_")})
-        plane = ET.SubElement(
-            diagram, _D + "BPMNPlane", {"id": self.name("plane", f"p{self.number}_"), "bpmnElement": process_id}
-        )
-        for key in self.elements:
-            x, y, width, height = boxes[key]
-            shape = ET.SubElement(
-                plane, _D + "BPMNShape", {"id": self.name(key, "shape_"), "bpmnElement": self.name(key)}
-            )
-            if self.tags.get(key) in E.SCOPES:
-                shape.set("isExpanded", "true")
-            ET.SubElement(shape, _DC + "Bounds", {"x": _n(x), "y": _n(y), "width": _n(width), "height": _n(height)})
-        for key, source in self.catchers.items():
-            x, y, _, height = boxes[source]
-            shape = ET.SubElement(plane, _D + "BPMNShape", {"id": self.name(key, "shape_"), "bpmnElement": key})
-            ET.SubElement(
-                shape, _DC + "Bounds", {"x": _n(x + 10), "y": _n(y + height - 18), "width": "36", "height": "36"}
-            )
-        for edge, source, target in self.edges:
-            made = ET.SubElement(plane, _D + "BPMNEdge", {"id": self.name(edge, "edge_"), "bpmnElement": edge})
-            a, b = boxes[source], boxes[target]
-            down = a[1] + a[3] <= b[1]
-            ends = (
-                ((a[0] + a[2] / 2, a[1] + a[3]), (b[0] + b[2] / 2, b[1]))
-                if down
-                else ((a[0] + a[2], a[1] + a[3] / 2), (b[0] + b[2], b[1] + b[3] / 2))
-            )
-            for x, y in ends:
-                ET.SubElement(made, _DI + "waypoint", {"x": _n(x), "y": _n(y)})
-        return diagram
-
-    def _boxes(self) -> dict[str, tuple[float, float, float, float]]:
-        """Where each element stands: the builder's own positions, else those of our map."""
-        drawn = scene(Graph(self.flow), measure)
-        boxes: dict[str, tuple[float, float, float, float]] = {
-            f.card.id: (f.x, f.y, f.width, f.height) for f in drawn.frames
-        }
-        boxes |= {p.card.id: (p.x, p.y, p.card.width, p.card.height) for p in drawn.cards}
-        records: list[Step | Trigger] = [*self.flow.steps, *self.flow.triggers]
-        given = {r.id: r.position for r in records if r.position is not None}
-        bottom = max((y + h for _, y, _, h in boxes.values()), default=0.0) + 40
-        whole = {k for k in self.elements if k in given} == set(self.elements)
-        result: dict[str, tuple[float, float, float, float]] = {}
-        for n, key in enumerate(self.elements):
-            box = boxes.get(key, (40.0 + 180 * (n % 6), bottom + 90 * (n // 6), 150.0, 60.0))
-            if self.tags.get(key, "").endswith(("Event", "Gateway")):
-                box = (box[0], box[1], 40.0, 40.0)
-            if whole:
-                box = (*given[key], box[2], box[3])
-            result[key] = box
-        return result
-
 
 # Brackets and ampersands inside the JSON of an extension are escaped there, so that it stays readable as text.
 _ESCAPES = {
@@ -448,7 +390,3 @@ _ESCAPES = {
     0xFFFE: "\\ufffe",
     0xFFFF: "\\uffff",
 }
-
-
-def _n(value: float) -> str:
-    return f"{value:.1f}".rstrip("0").rstrip(".")

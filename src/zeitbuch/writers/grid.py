@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 GAP = "   "
 
@@ -39,24 +40,40 @@ def wrapped(text: str, width: int) -> list[str]:
     return [*lines, line] if line else lines
 
 
+@lru_cache(maxsize=10_000)
+def _aligned(cell: str, width: int, to_right: bool) -> tuple[str, ...]:
+    """The lines of one cell, each filled up to the width."""
+    made = []
+    for text in wrapped(cell, width):
+        blank = " " * (width - size(text))
+        made.append(blank + text if to_right else text + blank)
+    return tuple(made)
+
+
 def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool]) -> list[str]:
     """Each row as one or more lines; cells are wrapped and aligned."""
+    if not rows:
+        return []
+    # Column by column: most cells fit and are plain, and are padded without a second look.
+    padded: list[list[str | None]] = []
+    whole = True
+    for cells, width, to_right in zip(zip(*rows, strict=True), widths, right, strict=True):
+        pad = str.rjust if to_right else str.ljust
+        made = [pad(c, width) if c.isascii() and len(c) <= width else None for c in cells]
+        whole = whole and None not in made
+        padded.append(made)
+    if whole:
+        return [GAP.join(row).rstrip() for row in zip(*padded, strict=True)]
     found: list[str] = []
-    columns = list(zip(widths, right, strict=True))
-    for row in rows:
-        if all([cell.isascii() and len(cell) <= width for cell, width in zip(row, widths, strict=True)]):
-            parts = [
-                cell.rjust(width) if to_right else cell.ljust(width)
-                for cell, (width, to_right) in zip(row, columns, strict=True)
-            ]
-            found.append(GAP.join(parts).rstrip())
+    for row, plain in zip(rows, zip(*padded, strict=True), strict=True):
+        if None not in plain:
+            found.append(GAP.join(plain).rstrip())
             continue
-        cells = [wrapped(cell, width) for cell, width in zip(row, widths, strict=True)]
-        for at in range(max(map(len, cells))):
-            parts = []
-            for cell, width, to_right in zip(cells, widths, right, strict=True):
-                text = cell[at] if at < len(cell) else ""
-                blank = " " * (width - size(text))
-                parts.append(blank + text if to_right else text + blank)
+        broken = [
+            (p,) if p is not None else _aligned(cell, width, to_right)
+            for cell, p, width, to_right in zip(row, plain, widths, right, strict=True)
+        ]
+        for at in range(max(map(len, broken))):
+            parts = [cell[at] if at < len(cell) else " " * width for cell, width in zip(broken, widths, strict=True)]
             found.append(GAP.join(parts).rstrip())
     return found

@@ -19,11 +19,30 @@ JSON_VERSION = 1
 _RIGHT = ("count", "number", "money", "percent")
 
 
+def _cell(value: Any, kind: str) -> str:
+    return inert(shown(value, kind if value.__class__ is not str else "text"), keep_lines=False)  # type: ignore[arg-type]
+
+
 def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
-    return [
-        inert(shown(v, c.kind if v.__class__ is not str else "text"), keep_lines=False)
-        for v, c in zip(row, columns, strict=True)
-    ]
+    return [_cell(v, c.kind) for v, c in zip(row, columns, strict=True)]
+
+
+def _all_cells(sheet: Sheet) -> list[list[str]]:
+    """The cells of all rows; what occurs often in a column is worded once."""
+    if not sheet.rows:
+        return []
+    made: list[list[str]] = []
+    for values, column in zip(zip(*sheet.rows, strict=True), sheet.columns, strict=True):
+        kind = column.kind
+        try:
+            # 1 and True and 1.0 are one key: the class keeps them apart.
+            once = {(v.__class__, v): _cell(v, kind) for v in set(values)} if len(set(map(type, values))) == 1 else {}
+        except TypeError:
+            once = {}
+        made.append(
+            [once.get((v.__class__, v)) or _cell(v, kind) for v in values] if once else [_cell(v, kind) for v in values]
+        )
+    return [list(row) for row in zip(*made, strict=True)]
 
 
 def _least(texts: list[str], most: int) -> int:
@@ -73,7 +92,7 @@ def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], 
 
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     """A terminal table that fits ``width`` columns."""
-    rows = [_cells(r, sheet.columns) for r in sheet.rows]
+    rows = _all_cells(sheet)
     total = [_cells(sheet.total, sheet.columns)] if sheet.total is not None else []
     kept, widths = fitted(sheet, rows + total, width)
     right = [sheet.columns[i].kind in _RIGHT for i in kept]
