@@ -14,6 +14,7 @@ import pytest
 
 import zeitbuch
 from zeitbuch.core.model import Estate
+from zeitbuch.readers import workspace
 from zeitbuch.readers.dialect import load_dialect
 from zeitbuch.readers.reader import Reader, read_estate
 
@@ -66,7 +67,8 @@ def demo(tmp_path: Path) -> Path:
 def read(folder: Path, *names: str) -> Estate:
     """The flows of files or folders of the demo estate."""
     dialects = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
-    return read_estate(Reader(dialects), [str(folder / n) for n in names])
+    models = workspace.load(str(ESTATE / "zeitbuch.toml")).model
+    return read_estate(Reader(dialects, models=models), [str(folder / n) for n in names])
 
 
 @pytest.fixture(scope="session")

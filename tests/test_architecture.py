@@ -84,10 +84,10 @@ def test_public_functions() -> None:
     dialects = [str(p) for p in (ESTATE / "dialects").glob("*.toml")]
     estate = zeitbuch.read(str(ESTATE / "november"), dialects=dialects)
     frame = zeitbuch.inventory(estate).to_frame()
-    assert len(frame) == 10 and frame["steps"].sum() == 78
+    assert len(frame) == 17 and frame["steps"].sum() == 132
     estimate = zeitbuch.estimate(estate, str(ESTATE / "rates.toml"), str(ESTATE / "assumptions.toml"))
-    assert estimate.to_frame()["cost_month"].notna().all() and len(estimate.to_frame(steps=True)) == 78
-    assert zeitbuch.diff(zeitbuch.read(str(ESTATE / "october"), dialects=dialects), estate).unchanged == 5
+    assert estimate.to_frame()["cost_month"].notna().all() and len(estimate.to_frame(steps=True)) == 132
+    assert zeitbuch.diff(zeitbuch.read(str(ESTATE / "october"), dialects=dialects), estate).unchanged == 9
     flow = estate.flow("letters")
     assert flow is not None
     assert zeitbuch.explain(flow, "2.3").title == "Refund agent"

@@ -150,7 +150,7 @@ def test_attached_steps_and_what_the_model_decides(november: Estate) -> None:
 
 
 def test_demo_is_read_whole_but_for_what_its_dialect_does_not_know(november: Estate) -> None:
-    assert len(november.flows) == 10
+    assert len(november.flows) == 17
     left = {f.name: f.unread for f in november.flows if f.content.unread}
     assert left == {"Berth delay notices": {"alarm": {"after_minutes": 30, "tell": "duty officer"}}}
     assert all(f.content.values > 20 for f in november.flows)

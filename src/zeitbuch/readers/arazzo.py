@@ -189,7 +189,7 @@ class _Workflow:
         method = operation.rpartition("/")[2].lower() if "operationPath" in step else ""
         kind: StepKind = "subflow" if "workflowId" in step else "http" if operation else "other"
         inputs = [
-            self._binding(f"{p['in']}.{p['name']}" if "in" in p else str(p.get("name", "parameter")), p.get("value"))
+            self._binding(".".join(str(p[k]) for k in ("in", "name") if p.get(k)) or "parameter", p.get("value"))
             for raw in [*_dicts(self.workflow.get("parameters")), *_dicts(step.get("parameters"))]
             if isinstance(
                 p := {

@@ -8,7 +8,7 @@ from typing import Any
 
 from zeitbuch.core.model import Link
 
-from .dialect import Dialect
+from .dialect import KEY, Dialect
 from .dialect_flow import Draft, StepReader
 from .dialect_links import Links, targets
 from .dialect_outline import outlined
@@ -29,6 +29,8 @@ class Triggers:
         claimed: Claims = {}
         for path in (rule.id, rule.name, rule.operation, rule.starts, rule.connection, rule.condition):
             claim(claimed, path)
+        if steps.keyed:
+            claim(claimed, KEY)
         self.query = Query(rule.at)
         self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
         self.get = {

@@ -110,7 +110,10 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
         elif type(value) is list:
             each = held.get("*")
             if each is None:
-                rest[key] = value
+                # Single places of a list may be claimed: `at.0` and `at.1`.
+                left = [v for i, v in enumerate(value) if held.get(str(i)) is not True]
+                if left:
+                    rest[key] = left
             elif each is not True:
                 below = [leftover(v, each) if type(v) is dict else v for v in value]
                 if any(below):

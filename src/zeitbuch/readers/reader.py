@@ -169,9 +169,7 @@ class Reader(Tally):
         if known is None and reader is None:
             known = formats.added_flows_of(document, base, count)
         if known is not None:
-            for flow, problems in known:
-                self.problems += problems
-                yield flow
+            yield from self._of_format(known, base)
             return
         if reader is None:
             self.problems.append(self._unrecognised(document, base))
@@ -189,6 +187,36 @@ class Reader(Tally):
                     f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
                     base,
                     "the export may be of another kind of object",
+                )
+            )
+
+    def _of_format(self, known: formats.Flows, base: Origin) -> Iterator[Flow]:
+        any_flow = False
+        try:
+            for flow, problems in known:
+                any_flow = True
+                self.problems += problems
+                yield flow
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError) as error:
+            # A file that says it is of a standard and breaks its rules where no reader looked for it.
+            self.problems.append(
+                Problem(
+                    "malformed",
+                    "error",
+                    f"expected a file that keeps to its standard, found a part of another form ({type(error).__name__}: {str(error)[:120]})",
+                    base,
+                    "check the file with the standard's schema; what was read before that part is kept",
+                )
+            )
+            return
+        if not any_flow:
+            self.problems.append(
+                Problem(
+                    "no-flow",
+                    "error",
+                    "expected a process, workflow or agent in the file, found none",
+                    base,
+                    "the file may hold only definitions that others use",
                 )
             )
 

@@ -69,6 +69,7 @@ def _patterns() -> tuple[tuple[re.Pattern[str], ...], tuple[re.Pattern[str], ...
     return forms, (path, token)
 
 
+_REFERENCE = re.compile(r"^\$\{?[A-Za-z_][\w.\-#/]*\}?$")  # $steps.login.token, $TOKEN, ${TOKEN}
 _HEX = re.compile(r"^[0-9a-fA-F\-_]+$")
 _QUICK = re.compile(r"(?i)-----begin|://|bearer|basic|eyJ|=|:|\bis\b|--?\w|[A-Za-z0-9_\-]{24}")
 
@@ -131,7 +132,11 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
 
     def replaced(m: re.Match[str]) -> str:
         secret = m["secret"]
-        if secret.startswith((_MARK, "secret:")) or any(secret.startswith(r) for r in references):
+        if (
+            secret.startswith((_MARK, "secret:"))
+            or any(secret.startswith(r) for r in references)
+            or _REFERENCE.match(secret)
+        ):
             return m[0]
         return m["keep"] + _MARK + hidden(secret)[7:]
 
@@ -183,6 +188,8 @@ def masked_text(text: str, label: str = "", references: tuple[str, ...] = OPENIN
 
 def _is_secret(value: str, references: tuple[str, ...]) -> bool:
     # A placeholder is a reference to a secret kept elsewhere, not the secret.
+    if _REFERENCE.match(value):
+        return False
     return len(value) >= 4 and not value.startswith("secret:") and not any(r in value for r in references)
 
 
@@ -201,13 +208,7 @@ def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
         for key, item in value.items():
             secret = secret_key(str(key))
             if isinstance(item, str):
-                other = (
-                    named
-                    and not secret_key(item)
-                    and (key in ("value", "content") or (len(item) >= 6 and not any(c.isspace() for c in item)))
-                )
-                if other and len(value) > 2 and key not in ("value", "content") and not _valued(key, value):
-                    other = False
+                other = named and not secret_key(item) and (key in ("value", "content") or _valued(item, value))
                 result[_key(key)] = (
                     hidden(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
                 )
@@ -225,10 +226,10 @@ def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
     return value
 
 
-def _valued(key: str, pair: dict[str, Any]) -> bool:
-    """Whether this is the longest text of a pair: what the other one names."""
-    lengths = {k: len(v) for k, v in pair.items() if type(v) is str and not secret_key(v)}
-    return lengths.get(key, 0) == max(lengths.values(), default=0)
+def _valued(text: str, pair: dict[str, Any]) -> bool:
+    """Whether a text is what the other text of a pair names: there are just two, and this one is no word."""
+    texts = sum(type(v) is str for v in pair.values())
+    return texts == 2 and len(text) >= 6 and any(c.isdigit() for c in text) and not any(c.isspace() for c in text)
 
 
 def _key(key: Any) -> Any:

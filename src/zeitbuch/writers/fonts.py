@@ -29,4 +29,9 @@ def font(size: float, bold: bool = False) -> ImageFont.FreeTypeFont:
 @lru_cache(maxsize=20_000)
 def measure(text: str, size: float, bold: bool = False) -> float:
     """Width of a text in points."""
-    return float(font(_SCALE, bold).getlength(text)) * size / _SCALE
+    try:
+        return float(font(_SCALE, bold).getlength(text)) * size / _SCALE
+    except (RuntimeError, ValueError):
+        # Characters that no layout engine lays out: each takes the place of a replacement mark.
+        plain = "".join(c if c.isprintable() else "\ufffd" for c in text)
+        return float(font(_SCALE, bold).getlength(plain)) * size / _SCALE

@@ -10,7 +10,12 @@ from zeitbuch.core.model import Binding, Effect, ModelUse, Origin, Prompt, Ref, 
 
 from ..query import escaped
 
-AGENTS = ("Agent", "RemoteAgent", "OciAgent", "OpenAiAgent", "A2AAgent", "SpecializedAgent")
+
+def is_agent(kind: Any) -> bool:
+    """Whether a component type is an agent's: the specification names them all so, and lets others add theirs."""
+    return isinstance(kind, str) and kind.endswith("Agent")
+
+
 _PLACEHOLDER = re.compile(r"\{\{\s*([A-Za-z_][\w.]*)\s*\}\}")
 
 

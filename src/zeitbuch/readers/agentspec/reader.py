@@ -11,17 +11,18 @@ from zeitbuch.core.model import Binding, Content, Flow, Link, Origin, Repeat, St
 from zeitbuch.core.problems import Problem
 
 from ..limits import count_values
-from .parts import AGENTS, Components, agent_use, model_use, placeholders, tool_step
+from .parts import Components, agent_use, is_agent, model_use, placeholders, tool_step
 
 _COMMON = frozenset(
     {"component_type", "id", "name", "description", "metadata", "inputs", "outputs", "agentspec_version", "branches"}
 )
-ROOTS = ("Flow", "Swarm", "ManagerWorkers", *AGENTS)
+ROOTS = ("Flow", "Swarm", "ManagerWorkers")
 
 
 def recognises(document: Any) -> bool:
     """Whether a document is a component that can run: a flow, an agent or several agents."""
-    return isinstance(document, dict) and document.get("component_type") in ROOTS
+    kind = document.get("component_type") if isinstance(document, dict) else None
+    return kind in ROOTS or is_agent(kind)
 
 
 def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
@@ -180,7 +181,7 @@ class FlowReader:
             branch = str(edge.get("from_branch") or "")
             if kinds.get(ends[0]) == "decide":
                 mapping = source.get("mapping") if isinstance(source.get("mapping"), dict) else {}
-                values = [str(k) for k, v in (mapping or {}).items() if v == branch]
+                values = sorted(str(k) for k, v in (mapping or {}).items() if v == branch)
                 condition = f"= {' or '.join(values)}" if values else ""
                 self.links.append(
                     Link(

@@ -239,7 +239,7 @@ class Delimiters(NamedTuple):
 BRACKETED = re.compile(
     r"(?P<open>[^\w\s\"'.,;:!?\\()\-]{1,3}\(?|\(\()(?P<inner>[^\n{}<>\[\]|]{1,120}?)(?P<close>[^\w\s\"'.,;:!?\\(\-]{1,3})"
 )
-_DECIDES = frozenset("ai ask model pick choose auto agent llm decide fromai fill".split())
+_DECIDES = frozenset("ai ask model pick choose auto agent llm decide fill".split())
 
 
 def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:

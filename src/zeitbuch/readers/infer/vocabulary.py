@@ -87,7 +87,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "delete": ((4, "delet* remov* losch* loesch* entfern* supprim* efface* elimin* borra* slett* fjern* verwijder* cancella* exclu* apag* purge* drop trash*"),),
     "subflow": (
         (4, "subflow* sub-flow subworkflow* subprocess* callflow runflow execute-flow unterablauf* teilablauf* sousflux* subflujo* delflyt* "
-            "deelstroom* sottoflusso* subfluxo* execute-workflow call-activity child-flow"),
+            "deelstroom* sottoflusso* subfluxo* call-activity child-flow"),
         (2, "flow* workflow* ablauf* flux flujo* flyt* stroom* flusso* fluxo* process* prozess* plan sheet-run playbook*"),
     ),
     "end": ((4, "end ends stop* terminat* finish* halt* exit* ende beend* abbruch fin arret* terminer parar detener slutt* avslutt* einde eindig* fine "
