@@ -111,6 +111,8 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
             at = f"line {mark.line + 1}, column {mark.column + 1}"
             origin = Origin("", line=mark.line + 1, column=mark.column + 1)
         found = getattr(error, "problem", None) or str(error).splitlines()[0]
+        if "nesting depth" in found:
+            raise too_large("depth", limits.depth, "nesting too deep to decode", at) from None
         raise fail(
             "yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place", origin
         ) from None

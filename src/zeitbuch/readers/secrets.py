@@ -31,7 +31,7 @@ _SECRET_KEY = re.compile(
     r"|(api|access|private|secret|signing|client|account|shared|encryption|master)[_\-. ]?(key|secret|token)s?$"
     r"|(auth|refresh|bearer|session|id)[_\-. ]?token$"
     r"|connection[_\-. ]?string$|set-cookie$"
-    r"|(password|passwort|secret)$|[a-z]Token$",
+    r"|(password|passwort|passwd|passphrase|kennwort|secret)$|[a-z]Token$",
     re.IGNORECASE,
 )
 _NUMBER_KEY = re.compile(r"(password|passwd|passwort|secret|passphrase|(^|[_\-. ])(pin|pwd))$", re.IGNORECASE)
