@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
 import sys
@@ -23,6 +24,29 @@ def test_commands_of_the_readme_run_as_written(demo: Path) -> None:
     assert done.stderr == ""
     for name in ("flows.csv", "letters.svg", "maps", "cost.png", "changes.md", "documents", "crew-swap.yaml"):
         assert (demo / name).exists(), name
+
+
+def test_ten_minutes_run_as_written(tmp_path: Path, run: Run) -> None:
+    text = (ROOT / "docs" / "ten-minutes.md").read_text()
+    script = "set -e\n" + "".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL))
+    program = f"{sys.executable} -m zeitbuch"
+    env = {
+        **os.environ,
+        "XDG_CACHE_HOME": str(tmp_path / "cache"),
+        "XDG_CONFIG_HOME": str(tmp_path / "config"),
+        "COLUMNS": "160",
+    }
+    done = subprocess.run(
+        ["bash", "-c", f"zeitbuch() {{ {program} \"$@\"; }}\n{script}"],
+        cwd=tmp_path, capture_output=True, text=True, check=False, env=env,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    shown = re.search(r"```text\n(.*?)```", text, re.DOTALL)
+    assert shown is not None and shown[1].strip() in done.stderr, done.stderr
+    assert "3 flows" in done.stdout and "Maschinist anrufen: Sends." in done.stdout
+    assert "zeitbuch dialect suggest unknown/export.zip" in done.stderr
+    assert (tmp_path / "ten" / "schaden.svg").exists()
+    assert done.stderr.count("not classified") == 1, "after the rule was added nothing is left unclassified"
 
 
 def test_pictures_of_the_readme_are_there() -> None:

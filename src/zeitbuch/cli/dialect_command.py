@@ -76,11 +76,13 @@ def _suggest(args: argparse.Namespace) -> int:
         for operation, near in made.unclassified:
             closest = ", ".join(near or propose.closest_kinds(operation)) or "no word of it is known"
             lines.append(f"  not classified: '{operation}' (closest: {closest})")
-        if proposal.others:
-            shown = ", ".join(proposal.others[:3]) + (" …" if len(proposal.others) > 3 else "")
-            lines.append(
-                f"  written in another way, left out: {len(proposal.others)} files ({shown}); suggest for them apart"
-            )
+        for words, files in (
+            ("written in another way (suggest for them apart)", proposal.others),
+            ("other objects, left out", proposal.bare),
+        ):
+            if files:
+                shown = ", ".join(files[:3]) + (" …" if len(files) > 3 else "")
+                lines.append(f"  {words}: {len(files)} files ({shown})")
         if args.output:
             lines.append(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
         print(inert("\n".join(lines)), file=sys.stderr)

@@ -116,7 +116,7 @@ class Reader(Tally):
                     "error",
                     f"expected flows in the package, found none in {others + unreadable} members",
                     Origin(name),
-                    "a dialect for this builder may be missing: name one with --dialect FILE",
+                    f"a dialect for this builder may be missing; to have one proposed: zeitbuch dialect suggest {name}",
                 )
             )
 

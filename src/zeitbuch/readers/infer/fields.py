@@ -126,7 +126,7 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
         ("temperature", "temperature temperatur warmth temperatura creativity randomness heat", lambda v: 0 <= v <= 2),
         (
             "max_output",
-            "max longest cap limit tokens length maxtokens output lange longueur longitud",
+            "max longest cap limit tokens length maxtokens output lange laenge longueur longitud lengde lengte",
             lambda v: 8 <= v <= 1_000_000,
         ),
         (
@@ -210,6 +210,12 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
                 "evento",
                 "chemin",
                 "pfad",
+                "formular",
+                "formulaire",
+                "formulario",
+                "skjema",
+                "betreff",
+                "thema",
             )
             if texts and key_in(path, frozenset(words)) and all(0 < len(v) < 90 for v in texts):
                 result["event"] = path

@@ -21,14 +21,16 @@ from .survey import Path
 from .vocabulary import guesses
 
 MOST_DOCUMENTS = 60
+LEAST = 4.5  # of a score: what repeats less like steps is some other object
 
 
 class Proposal(NamedTuple):
-    """A proposal, the files it rests on, and those that are written in another way."""
+    """A proposal, the files it rests on, those that are written in another way, and those without anything like steps."""
 
     made: Suggestion
     used: list[str]
     others: list[str]
+    bare: list[str]
 
 
 def documents(sources: Iterable[str], limits: Limits) -> tuple[list[tuple[str, Any]], list[Problem]]:
@@ -62,7 +64,7 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     bare: list[int] = []
     for i, (_, document) in enumerate(found):
         seen = find_steps([document])
-        if seen is None or not any(s.steps for s in seen.samples):
+        if seen is None or seen.score < LEAST or not any(s.steps for s in seen.samples):
             bare.append(i)
         else:
             groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(i)
@@ -81,7 +83,9 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
 
     fits = Recogniser(made.dialect).fits
     alike = [i for i in range(len(found)) if i in chosen or fits(found[i][1])]
-    return Proposal(made, [found[i][0] for i in alike], [f for i, (f, _) in enumerate(found) if i not in alike])
+    rest = [i for i in range(len(found)) if i not in alike]
+    parts = (alike, [i for i in rest if i not in bare], [i for i in rest if i in bare])
+    return Proposal(made, *[[found[i][0] for i in part] for part in parts])
 
 
 def default_name(sources: list[str]) -> str:

@@ -106,9 +106,6 @@ def _clock(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dic
         clock.pop("event", None)
     if trigger not in ("schedule", "polling"):
         clock = {k: v for k, v in clock.items() if k in ("event", "batch")}
-    if "cron" in clock:
-        clock.pop("every", None)
-        clock.pop("every_unit", None)
     return {k: v if k == "every_unit" else dotted(v) for k, v in clock.items()}
 
 
