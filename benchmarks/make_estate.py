@@ -117,6 +117,38 @@ def write(folder: Path, count: int) -> int:
     return total
 
 
+JOBS = {"model.ask": "llm.generate", "mailbox.poll": "clock.interval", "choose.one": "route.switch"}
+
+
+def write_one(path: Path, size: int) -> int:
+    """One file of about ``size`` bytes with many flows in shape (e), steps that point on; returns the bytes written."""
+    draw = random.Random(20261125)
+    total = at = 0
+    with path.open("w") as file:
+        file.write('{"pilotline": 1, "routes": [')
+        while total < size:
+            sheet = flow(at, draw)["sheet"]
+            stations = sheet["stations"]
+            legs = [
+                {
+                    "leg": s["ref"],
+                    "name": s["label"],
+                    "job": JOBS.get(s["does"], "http.get"),
+                    "with": s["with"],
+                    "to": f"s{i + 1}" if i + 1 < len(stations) else None,
+                }
+                for i, s in enumerate(stations)
+            ]
+            text = json.dumps(
+                {"route": sheet["ref"], "name": sheet["heading"], "status": "running", "legs": legs}, indent=1
+            )
+            file.write(("," if at else "") + text)
+            total += len(text) + 1
+            at += 1
+        file.write("]}")
+    return total
+
+
 if __name__ == "__main__":
     n = int(sys.argv[2]) if len(sys.argv) > 2 else 2000
     print(f"{write(Path(sys.argv[1]), n) / n:,.0f} bytes a flow")

@@ -20,7 +20,7 @@ class Limits(Struct, frozen=True):
 
     bytes: int = 268_435_456
     depth: int = 120
-    values: int = 5_000_000
+    values: int = 20_000_000
     text: int = 1_000_000
     members: int = 50_000
     nesting: int = 3
