@@ -288,11 +288,12 @@ def pointer_rules(b: Branching) -> list[PointerRule]:
 def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> PredecessorRule:
     """The rule for steps that name the steps before them; ``outcome`` judges a word for an outcome."""
     j = b.joins
-    if STAR not in j.at:
+    at_ = j.at if STAR in j.at else (*j.at, STAR, *_named_within(b, j.at))
+    if at_[-1] == STAR:
         words = {o for p in j.pairs for o in p.outlet.replace("/", ",").split(",") if o}
         return PredecessorRule(at=dotted(j.at), outcomes={w: outcome(w) for w in sorted(words)})
-    first = j.at.index(STAR)
-    outer, rest = j.at[:first], j.at[first + 1 :]
+    first = at_.index(STAR)
+    outer, rest = at_[:first], at_[first + 1 :]
     entries = [e for x in b.found.samples for s in x.steps for e in values_at(s.raw, (*outer, STAR)) if type(e) is dict]
     named = _outcome_path(entries, rest)
     words = {text(at(e, named)) for e in entries} - {""} if named else set()
@@ -302,6 +303,19 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
         outcome=dotted(named) if named else "",
         outcomes={w: outcome(w) for w in sorted(words)},
     )
+
+
+def _named_within(b: Branching, where: Path) -> Path:
+    """The field that names a step in the objects of a list that mostly holds bare names."""
+    count: Counter[Path] = Counter()
+    for number, sample in enumerate(b.found.samples):
+        known = {**b.identity.names[number], **b.identity.ids[number]}
+        for sight in sample.steps:
+            value = at(sight.raw, where)
+            for entry in value if type(value) is list else ():
+                if type(entry) is dict:
+                    count.update(p for p, v in leaves(entry, depth=2) if STAR not in p and text(v) in known)
+    return count.most_common(1)[0][0] if count else ()
 
 
 def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator
 from typing import Any, NamedTuple
@@ -13,6 +14,9 @@ from ..query import escaped
 Path = tuple[str, ...]
 STAR = "*"
 MOST_DEPTH = 14
+_NUMBERED = re.compile(
+    r"^(?:[A-Za-z]{0,16}[-_.]?\d+|[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$"
+)  # keys that are ids
 
 
 class Item(NamedTuple):
@@ -56,6 +60,8 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
     keys = {k for d in dicts for k in d}
     size = len(entries) / max(1, sum(1 for d in dicts if d))
     if len(dicts) >= 2 and len(keys) > 1.4 * size:
+        return True
+    if all(_NUMBERED.match(k) for k in keys):
         return True
     if size >= 3 and len({tuple(sorted(v)) for v in entries}) == 1:
         return True
