@@ -97,7 +97,10 @@ class Drawn(NamedTuple):
 class Maker:
     """One made-up builder: its key names, its operations, its way of writing."""
 
-    def __init__(self, seed: int, shape: str | None = None) -> None:
+    def __init__(self, seed: int, shape: str | None = None, variant: str = "") -> None:
+        self.variant = (
+            variant  # split: the operation stands deeper; keyed: steps in an object; shuffled: in any order; codes
+        )
         self.draw = draw = random.Random(seed)
         self.shape = shape or draw.choice(SHAPES)
         self.keys: dict[str, str] = {}
@@ -237,6 +240,11 @@ class Maker:
         else:
             made |= node.settings
         made[self.k("spot")] = {self.k("x"): 40 * at, self.k("y"): 90 + 13 * at}
+        if self.variant == "split":
+            made[self.k("deed")] = {self.k("operation"): made.pop(self.k("operation")), self.k("edition"): 2}
+            made[self.k("sort")] = "part"
+        elif self.variant == "codes":
+            made[self.k("code")] = f"{at:02d}-{len(node.operation) % 7}"
         if self.draw.random() < 0.3:
             made[self.k("hue")] = self.draw.choice(("slate", "amber"))
         return made
@@ -343,7 +351,14 @@ class Maker:
     def _place(self, flow: dict[str, Any], start_record: dict[str, Any], steps: list[dict[str, Any]]) -> None:
         if self.apart:
             flow[self.k("triggers")] = start_record if self.other_way else [start_record]
-        flow[self.k("steps")] = steps if self.apart else [start_record, *steps]
+        every = steps if self.apart else [start_record, *steps]
+        if self.variant == "shuffled":
+            self.draw.shuffle(every)
+        if self.variant == "keyed":
+            key = self.k("name") if self.by_name else self.k("id")
+            flow[self.k("steps")] = {str(s[key]): s for s in every}
+        else:
+            flow[self.k("steps")] = every
 
     def _records(self, flow: dict[str, Any], drawn: Drawn) -> None:
         start, start_record, _body, every, links, outlets = drawn

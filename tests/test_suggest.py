@@ -31,6 +31,22 @@ def test_exports_never_seen_are_read(shape: str) -> None:
         assert min(found[part]) >= WANTED[part], (shape, part, found)
 
 
+@pytest.mark.parametrize(
+    ("shape", "variant"),
+    [
+        ("records", "keyed"), ("records", "split"), ("records", "shuffled"), ("records", "codes"), ("adjacency", "shuffled"),
+        ("tree", "split"), ("pointers", "keyed"), ("pointers", "codes"), ("predecessors", "split"),
+    ],
+)  # fmt: skip
+def test_other_ways_of_writing_are_read(shape: str, variant: str) -> None:
+    total: Counter[str] = Counter()
+    for seed in range(8):
+        total += score(Maker(seed, shape, variant).export())
+    found = shares(total)
+    for part in PARTS:
+        assert min(found[part]) >= WANTED[part], (shape, variant, part, found)
+
+
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_single_file_is_enough(shape: str) -> None:
     total: Counter[str] = Counter()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
-from .common import Session, add_output, add_reading, add_sources, add_talk, chosen_format, report
+from .common import Progress, Session, add_output, add_reading, add_sources, add_talk, chosen_format, report
 from .main import NO, OK
 
 TEST_FORMATS = ("table", "csv", "json", "markdown")
@@ -61,12 +61,15 @@ def run(args: argparse.Namespace) -> int:
 def _suggest(args: argparse.Namespace) -> int:
     from zeitbuch.readers.infer import propose
     from zeitbuch.readers.infer.spell import spelled
+    from zeitbuch.readers.sources import names
     from zeitbuch.writers.plain import inert
 
     from . import stream
     from .common import limits_of
 
-    found, problems = propose.documents(args.source, limits_of(args))
+    inputs = list(names(args.source))
+    with Progress(len(inputs), args) as progress:
+        found, problems = propose.documents(inputs, limits_of(args), progress.at)
     proposal = propose.propose(found, args.name or propose.default_name(args.source))
     made = proposal.made
     stream.write(spelled(made, proposal.used), args.output)

@@ -30,6 +30,12 @@ dialects = [{active}]
 # What estimates rest on.
 rates = "rates.toml"
 assumptions = "assumptions.toml"
+
+# The model map: which model a step calls when its file does not say so, as in files of open standards.
+# [[model]]
+# name = "Summarise*"           # the step's name; or operation = "serviceTask", flow = "Claims"
+# model = "example-large-1"     # or model_at = "extensionElements.ask.engine"
+# prompt = "text"               # the input, or the place in what was not read, that holds the prompt
 """
 
 

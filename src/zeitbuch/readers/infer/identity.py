@@ -94,6 +94,8 @@ def find_identity(found: Found) -> Identity:
                 2.5 * referred / present + (1.0 if path == KEY else 0.0) - 1.0 * human / present - 0.3 * (len(path) - 1)
             )
             score += 0.6 * any(w in _ID_WORDS for w in key_words)
+            # Every step has an id; a pointer to the next is missing in the last.
+            score += 0.8 * (present == total)
             rated.append((score, referred / present, path))
         if long < 0.2 * present and unique >= 0.4 * present and path != KEY:
             score = (

@@ -318,9 +318,9 @@ def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins
                     continue
                 column = values.setdefault(path, _Column([], 0))
                 hit = text(leaf) in table and text(leaf) != own
-                values[path] = _Column(
-                    [*column.hits, (number, own, text(leaf), "")] if hit else column.hits, column.texts + 1
-                )
+                if hit:
+                    column.hits.append((number, own, text(leaf), ""))
+                values[path] = column._replace(texts=column.texts + 1)
             for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
                 key_texts[path] += len(table_keys)
                 for k, o in zip(table_keys, outcomes, strict=True):

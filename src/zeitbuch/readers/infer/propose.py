@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
@@ -14,13 +14,15 @@ from zeitbuch.core.problems import Problem, ZeitbuchError, fail, within
 from ..decode import decode
 from ..limits import Limits
 from ..packages import is_package, members
-from ..sources import load, names
+from ..sources import load
 from .steps import find_steps
 from .suggest import Suggestion, suggest
 from .survey import Path
 from .vocabulary import guesses
 
-MOST_DOCUMENTS = 60
+MOST_DOCUMENTS = 60  # of those that a proposal rests on
+MOST_LOOKED_AT = 120  # to see which are written alike; the others are only asked whether the proposal fits them
+MOST_FLOWS = 60  # of one document
 LEAST = 4.5  # of a score: what repeats less like steps is some other object
 
 
@@ -33,11 +35,14 @@ class Proposal(NamedTuple):
     bare: list[str]
 
 
-def documents(sources: Iterable[str], limits: Limits) -> tuple[list[tuple[str, Any]], list[Problem]]:
-    """All readable documents of files, folders and packages, each with its name."""
+def documents(
+    inputs: Iterable[str | Problem], limits: Limits, tell: Callable[[int], None]
+) -> tuple[list[tuple[str, Any]], list[Problem]]:
+    """All readable documents of listed files and packages, each with its name; ``tell`` hears how many are done."""
     found: list[tuple[str, Any]] = []
     problems: list[Problem] = []
-    for name in names(sources):
+    for done, name in enumerate(inputs):
+        tell(done)
         if isinstance(name, Problem):
             problems.append(name)
             continue
@@ -55,6 +60,32 @@ def documents(sources: Iterable[str], limits: Limits) -> tuple[list[tuple[str, A
     return found, problems
 
 
+def trimmed(value: Any, depth: int = 0) -> Any:
+    """A document with long lists of flows cut: what many of them teach, a few do. Lists of plain records stay whole."""
+    if depth > 4:
+        return value
+    if isinstance(value, dict):
+        return {k: trimmed(v, depth + 1) for k, v in value.items()}
+    if isinstance(value, list):
+        if len(value) > MOST_FLOWS and sum(map(_holds_records, value[:20])) >= 16:
+            value = value[:: len(value) // MOST_FLOWS][:MOST_FLOWS]
+        return [trimmed(v, depth + 1) for v in value]
+    return value
+
+
+def _holds_records(value: Any) -> bool:
+    """Whether a record holds records of its own, as a flow holds steps."""
+    if not isinstance(value, dict):
+        return False
+    for inner in value.values():
+        entries = list(inner.values()) if isinstance(inner, dict) else inner if isinstance(inner, list) else []
+        if len(entries) >= 3 and all(isinstance(e, dict) for e in entries):
+            return True
+        if isinstance(inner, dict) and _holds_records(inner):
+            return True
+    return False
+
+
 def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     """A proposal for the documents that are written alike; the largest such group counts.
 
@@ -62,7 +93,9 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     """
     groups: dict[tuple[Path, Path, Path], list[int]] = {}
     bare: list[int] = []
-    for i, (_, document) in enumerate(found):
+    looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
+    for i in looked_at:
+        document = trimmed(found[i][1])
         seen = find_steps([document])
         if seen is None or seen.score < LEAST or not any(s.steps for s in seen.samples):
             bare.append(i)
@@ -77,7 +110,7 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[i][1])) for i in g[1])))
     # A file whose few steps were taken for something else may still be written alike: the proposal decides.
     sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
-    made = suggest([found[i][1] for i in sample], name)
+    made = suggest([trimmed(found[i][1]) for i in sample], name)
     assert made is not None
     from ..dialect import Recogniser
 
