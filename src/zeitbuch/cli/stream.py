@@ -5,9 +5,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
 import sys
-import tempfile
 from pathlib import Path
 
 from zeitbuch.core.problems import fail
@@ -20,7 +18,11 @@ def colour_wanted() -> bool:
 
 def width() -> int:
     """The terminal's width; in a pipe wide enough that nothing needs to be broken, unless COLUMNS says."""
-    return shutil.get_terminal_size((180, 40)).columns if sys.stdout.isatty() or os.environ.get("COLUMNS") else 180
+    if not sys.stdout.isatty() and not os.environ.get("COLUMNS"):
+        return 180
+    import shutil
+
+    return shutil.get_terminal_size((180, 40)).columns
 
 
 def write(data: str | bytes, target: str | None) -> None:
@@ -31,6 +33,8 @@ def write(data: str | bytes, target: str | None) -> None:
         sys.stdout.buffer.write(raw)
         sys.stdout.buffer.flush()
         return
+    import tempfile
+
     raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
     path = Path(target)
     beside = None

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import tempfile
 import time
 from collections.abc import Iterable
 from pathlib import Path
@@ -125,6 +124,8 @@ class Cache:
             return
         files = {n: k for n, k in body.files.items() if k.content in entries}
         raw = msgspec.msgpack.encode(Body(files, entries, {c: used[c] for c in entries}))
+        import tempfile
+
         beside = ""
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
