@@ -109,6 +109,8 @@ def test_nothing_like_steps_is_said(tmp_path: Path, run: Run) -> None:
     (tmp_path / "x.json").write_text('{"a": [1, 2, 3], "b": {"c": "d"}}')
     ran = run("dialect", "suggest", "x.json")
     assert ran.code == 2 and "[suggest]" in ran.err and ran.out == ""
+    ran = run("dialect", "suggest", "nowhere.json")
+    assert ran.code == 2 and "[source-missing]" in ran.err
 
 
 def test_dialect_list_names_place_and_what_is_active(demo: Path, tmp_path: Path, run: Run) -> None:

@@ -13,6 +13,6 @@ COMMANDS: dict[str, str] = {
     "diff": "say what changed in meaning between two versions",
     "document": "write a document per flow for people to review (Markdown, HTML)",
     "dialect": "propose, try and list dialects: how builders write their exports",
-    "convert": "write any readable source in the native form",
+    "convert": "write any readable source in the native form or as BPMN",
     "schema": "print the JSON Schema of a file format or a result",
 }

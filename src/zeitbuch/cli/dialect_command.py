@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from .common import Progress, Session, add_output, add_reading, add_sources, add_talk, chosen_format, report
-from .main import NO, OK
+from .main import NO, OK, WRONG
 
 TEST_FORMATS = ("table", "csv", "json", "markdown")
 EXAMPLE = """\
@@ -70,6 +70,8 @@ def _suggest(args: argparse.Namespace) -> int:
     inputs = list(names(args.source))
     with Progress(len(inputs), args) as progress:
         found, problems = propose.documents(inputs, limits_of(args), progress.at)
+    if not found:
+        return report(problems, args, WRONG)
     proposal = propose.propose(found, args.name or propose.default_name(args.source))
     made = proposal.made
     stream.write(spelled(made, proposal.used), args.output)
