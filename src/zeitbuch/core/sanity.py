@@ -57,13 +57,8 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
 
 
 def _acyclic(steps: tuple[Step, ...], links: tuple[Link, ...]) -> bool:
-    """Kahn's test; cheap, so that the full search runs only where there is a cycle. Links that all lead from earlier to
-    later steps need not even that."""
-    place = {s.id: i for i, s in enumerate(steps)}
-    get = place.get
-    if all([get(k.source, -1) < get(k.target, 1 << 60) for k in links]):
-        return True
-    count = dict.fromkeys(place, 0)
+    """Kahn's test; cheap, so that the full search runs only where there is a cycle."""
+    count = {s.id: 0 for s in steps}
     out: dict[str, list[str]] = {}
     for link in links:
         if link.source in count and link.target in count:
@@ -172,8 +167,22 @@ def _cycles(flow: Flow, problems: list[Problem]) -> None:
         problems.append(Problem("cycle", severity, message, by_id[around[0]].origin, hint))
 
 
+def _plain(flow: Flow) -> bool:
+    """A quick look that settles most flows: ids once, no scopes, every link from an earlier step to a later one."""
+    place = dict.fromkeys([t.id for t in flow.triggers], -1)
+    place.update([(s.id, i) for i, s in enumerate(flow.steps)])
+    if len(place) != len(flow.triggers) + len(flow.steps) or "" in place:
+        return False
+    if any([s.scope is not None for s in flow.steps]):
+        return False
+    get = place.get
+    return all([get(k.source, 1 << 60) < get(k.target, -1) for k in flow.links])
+
+
 def mended(flow: Flow) -> tuple[Flow, list[Problem]]:
     """The flow with faults mended, and a problem for each of them."""
+    if _plain(flow):
+        return flow, []
     problems: list[Problem] = []
     ids = {s.id for s in flow.steps}
     if (

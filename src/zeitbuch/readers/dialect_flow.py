@@ -141,7 +141,7 @@ class StepReader:
             condition=text(get["condition"](raw)) if "condition" in get else "",
             batch=whole(get["batch"](raw)) if "batch" in get else None,
             connection=text(self.connection(raw)) or None,
-            inputs=inputs_of(plan, settings, self.places, draft.names),
+            inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
             enabled=self._on(raw),
             unread={} if plan.all_inputs else leftover(raw, plan.outside),
             position=self._where(raw),
@@ -307,6 +307,7 @@ class DialectReader:
     def _flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
         draft = Draft(base, pointer)
         get = self.get
+        whole_flow = not self.steps.outline
         self.shape.read(raw, draft)
         state = text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
@@ -335,11 +336,11 @@ class DialectReader:
             connections=tuple(
                 Connection(id=i.get("id", ""), name=i.get("name", ""), service=i.get("service", ""),
                            account=i.get("account", ""), unread=left)
-                for i, _, left in self.connections.read(raw)
+                for i, _, left in (self.connections.read(raw) if whole_flow else ())
             ),
             variables=tuple(
                 Variable(name=i.get("name", "") or i.get("id", ""), value=value, description=i.get("description", ""))
-                for i, value, _ in self.variables.read(raw)
+                for i, value, _ in (self.variables.read(raw) if whole_flow else ())
             ),
             unread=unread,
             format=self.dialect.name,

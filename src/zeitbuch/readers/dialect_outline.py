@@ -41,7 +41,7 @@ def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         if not key or key in kinds:
             return False
         if plan.rule.trigger is not None:
-            kinds[key] = ""
+            kinds[key] = "\x00start"
             starts.append((item, plan))
             continue
         kinds[key] = plan.kind
@@ -72,6 +72,7 @@ def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draf
     source_of, target_of = links.ends
     outlet_of, meaning = links.outlet, links.meaning
     claimed = links.claimed
+    place = {key: i if kind != "\x00start" else -1 for i, (key, kind) in enumerate(kinds.items())}
     found: list[Link] = []
     lost: list[dict[str, Any]] = []
     for item in links.links_at.values(raw):
@@ -92,6 +93,8 @@ def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draf
                 role = rule.role
         elif kinds[source] == "decide":
             role = "case"
+        if role != "attach" and place[source] >= place[target]:
+            return None  # perhaps a cycle, and its message needs the names of the steps
         found.append(Link(source=source, target=target, role=role))
         if not item.keys() <= claimed:
             rest = leftover(item, links.link_claims)
