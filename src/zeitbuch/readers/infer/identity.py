@@ -8,6 +8,7 @@ from collections import Counter
 from typing import Any, NamedTuple
 
 from ..paths import text
+from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
 from .survey import Path, at, leaves, scalar
 from .vocabulary import words_of
@@ -72,6 +73,7 @@ def find_identity(found: Found) -> Identity:
     rated: list[tuple[float, float, Path]] = []
     naming: list[tuple[float, Path]] = []
     people: dict[Path, float] = {}
+    whole: set[Path] = set()  # fields of all steps that hold short texts without placeholders
     columns = _columns(found)
     if found.keyed:
         columns[KEY] = total
@@ -97,6 +99,12 @@ def find_identity(found: Found) -> Identity:
             # Every step has an id; a pointer to the next is missing in the last.
             score += 0.8 * (present == total)
             rated.append((score, referred / present, path))
+        if (
+            present >= 0.97 * total
+            and not long
+            and not any(BRACKETED.search(value_of(s, path)) for x in found.samples[:5] for s in x.steps[:20])
+        ):
+            whole.add(path)
         if long < 0.2 * present and unique >= 0.4 * present and path != KEY:
             score = (
                 2.0 * human / present
@@ -115,7 +123,7 @@ def find_identity(found: Found) -> Identity:
     # Builders that go by names write no ids: the name field is then all there is.
     if not id_path and name_path:
         id_path = name_path
-    elif id_path and people.get(id_path, 0) > 0.6:
+    elif id_path and people.get(id_path, 0) > 0.6 and name_path not in whole:
         name_path = id_path
     return Identity(id_path, name_path, rated[0][1] if rated else 0.0, _table(found, id_path), _table(found, name_path))
 

@@ -126,7 +126,13 @@ def _rated(
         blanks = sum(" " in v for v in values) / len(values)
         share = len(listed) / count
         paths = sum(v.startswith("/") or "://" in v for v in values) / len(values)
-        if triggers > 0.5 and blanks < 0.5 and paths < 0.5 and len(where) <= 2 and share >= 0.6:
+        if (
+            triggers > 0.5
+            and (blanks < 0.5 or where == step_operation)
+            and paths < 0.5
+            and len(where) <= 2
+            and share >= 0.6
+        ):
             operation = max(operation, (triggers + share - 0.2 * len(where) + (where == step_operation), where))
         links = sum(v in named[n] for n, v in listed) / count
         if links:

@@ -85,6 +85,8 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
         score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
         if len(distinct) == 1 and count > 2:
             score -= 1.5
+        if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
+            score -= 1.5  # several words, never twice the same: what people call the steps
         if any(w in _OPERATION_KEYS for w in words_of(path[-1])):
             score += 0.8
         found.append((score, path))
