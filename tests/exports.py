@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import uuid
 from typing import Any, NamedTuple
 
@@ -94,18 +95,25 @@ class Drawn(NamedTuple):
     outlets: dict[tuple[str, str], str]
 
 
+def worded(operation: str) -> str:
+    """'mail.sendNow' -> 'Mail Send Now'."""
+    spaced = re.sub(r"([a-z])([A-Z])", r"\1 \2", re.sub(r"[._/-]", " ", operation))
+    return " ".join(w.capitalize() for w in spaced.split())
+
+
 class Maker:
     """One made-up builder: its key names, its operations, its way of writing."""
 
     def __init__(self, seed: int, shape: str | None = None, variant: str = "") -> None:
-        self.variant = (
-            variant  # split: the operation stands deeper; keyed: steps in an object; shuffled: in any order; codes
-        )
+        self.variant = variant  # split: the operation stands deeper; keyed: steps in an object; shuffled: in any order; codes; worded: operations of several words
         self.draw = draw = random.Random(seed)
         self.shape = shape or draw.choice(SHAPES)
         self.keys: dict[str, str] = {}
         self.operations = {k: draw.sample(v, min(len(v), draw.choice((1, 2)))) for k, v in OPERATIONS.items()}
         self.triggers = {k: draw.choice(v) for k, v in TRIGGERS.items()}
+        if variant == "worded":
+            self.operations = {k: [worded(o) for o in v] for k, v in self.operations.items()}
+            self.triggers = {k: worded(o) for k, o in self.triggers.items()}
         self.by_name = draw.random() < 0.3
         self.ids = draw.choice(("number", "uuid", "slug", "small"))
         self.apart = draw.random() < 0.4

@@ -35,7 +35,7 @@ def test_exports_never_seen_are_read(shape: str) -> None:
     ("shape", "variant"),
     [
         ("records", "keyed"), ("records", "split"), ("records", "shuffled"), ("records", "codes"), ("adjacency", "shuffled"),
-        ("tree", "split"), ("pointers", "keyed"), ("pointers", "codes"), ("predecessors", "split"),
+        ("tree", "split"), ("pointers", "keyed"), ("pointers", "codes"), ("predecessors", "split"), ("tree", "worded"), ("adjacency", "worded"),
     ],
 )  # fmt: skip
 def test_other_ways_of_writing_are_read(shape: str, variant: str) -> None:
