@@ -107,12 +107,8 @@ def _test(args: argparse.Namespace) -> int:
     rows = [preview.preview(name, flows) for name, flows in session.by_file(args.source)]
     if form == "json":
         out = tables.to_json("preview", {"files": rows})
-    elif form == "csv":
-        out = tables.to_csv(preview.sheet(rows))
-    elif form == "markdown":
-        out = tables.to_markdown(preview.sheet(rows))
     else:
-        out = tables.to_table(preview.sheet(rows), stream.width(), stream.colour_wanted())
+        out = tables.in_form(preview.sheet(rows), form, stream.width(), stream.colour_wanted())
     stream.write(out, args.output)
     if not args.quiet:
         for operation in dict.fromkeys(o for r in rows for o in r.unclassified):
@@ -139,11 +135,7 @@ def _list(args: argparse.Namespace) -> int:
             {"name": d.name, "from": d.place, "active": d.active, "title": d.title, "file": d.file} for d in listed
         ]
         out = tables.to_json("dialects", {"dialects": entries})
-    elif form == "csv":
-        out = tables.to_csv(sheet)
-    elif form == "markdown":
-        out = tables.to_markdown(sheet)
     else:
-        out = tables.to_table(sheet, stream.width(), stream.colour_wanted())
+        out = tables.in_form(sheet, form, stream.width(), stream.colour_wanted())
     stream.write(out, args.output)
     return report(problems, args, OK)

@@ -118,6 +118,13 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     return "\n".join(out) + "\n"
 
 
+def in_form(sheet: Sheet, form: str, width: int, colour: bool) -> str:
+    """A sheet as csv, markdown or table."""
+    if form == "csv":
+        return to_csv(sheet)
+    return to_markdown(sheet) if form == "markdown" else to_table(sheet, width, colour)
+
+
 def to_csv(sheet: Sheet) -> str:
     """CSV (RFC 4180) with the columns' keys as header; no totals; unknown is an empty cell."""
     out = io.StringIO()

@@ -4,13 +4,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 from ..paths import text
 from . import fields
 from .identity import Identity, find_identity
-from .joins import Joins, find_joins
+from .joins import Joins, find_joins, own_leaves
 from .kinds import Outlet, contexts, outlet_meanings, structural_triggers, verdicts
 from .starts import Starts, find_starts
 from .steps import Found, Sample
@@ -58,24 +57,12 @@ class Evidence:
         """The leaves of a step without those of steps inside it."""
         inside = {id(s.raw) for s in sample.steps} - {id(sample.steps[i].raw)}
 
-        def walk(value: Any, path: Path) -> Iterator[tuple[Path, Any]]:
-            if id(value) in inside:
-                return
-            if type(value) is dict:
-                for k, v in value.items():
-                    yield from walk(v, (*path, k))
-            elif type(value) is list:
-                for v in value:
-                    yield from walk(v, (*path, STAR))
-            else:
-                yield path, value
-
         taken = {self.found.operation, self.identity.id, self.identity.name}
         j = self.joins
         joined = [p[:1] if STAR in p else p for p in (j.at, *j.more)] if j.way in ("pointers", "predecessors") else []
         return [
             (p, v)
-            for p, v in walk(sample.steps[i].raw, ())
+            for p, v in own_leaves(sample.steps[i], inside)
             if p not in taken and not any(p[: len(q)] == q for q in joined)
         ]
 

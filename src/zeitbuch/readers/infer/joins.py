@@ -83,7 +83,7 @@ class _Index:
         inside = {id(s.raw) for s in sample.steps}
         found: set[tuple[int, int]] = set()
         for i, sight in enumerate(sample.steps):
-            for _, value in _own_leaves(sight, inside - {id(sight.raw)}):
+            for _, value in own_leaves(sight, inside - {id(sight.raw)}):
                 if type(value) is str and len(value) < 20_000:
                     for m in BRACKETED.finditer(value):
                         hit = pattern.search(m["inner"])
@@ -276,7 +276,7 @@ def _outlet_of(where: Path) -> str:
     return "/".join(where[: stars[0]] if stars else where)
 
 
-def _own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
+def own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
     """Leaves of a step without those of the steps inside it."""
 
     def walk(value: Any, path: Path) -> Iterator[tuple[Path, Any]]:
@@ -313,7 +313,7 @@ def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins
         for sight in sample.steps:
             own = value_of(sight, identity.id)
             mine = inside - {id(sight.raw)}
-            for path, leaf in _own_leaves(sight, mine):
+            for path, leaf in own_leaves(sight, mine):
                 if path in (identity.id, identity.name, found.operation) or not scalar(leaf) or leaf == "":
                     continue
                 column = values.setdefault(path, _Column([], 0))
