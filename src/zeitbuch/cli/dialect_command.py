@@ -105,11 +105,8 @@ def _test(args: argparse.Namespace) -> int:
     form = chosen_format(args, TEST_FORMATS, "table")
     session = Session(args)
     rows = [preview.preview(name, flows) for name, flows in session.by_file(args.source)]
-    if form == "json":
-        out = tables.to_json("preview", {"files": rows})
-    else:
-        out = tables.in_form(preview.sheet(rows), form, stream.width(), stream.colour_wanted())
-    stream.write(out, args.output)
+    out = tables.in_form(preview.sheet(rows), form, stream.width(), stream.colour_wanted())
+    stream.write(tables.to_json("preview", {"files": rows}) if form == "json" else out, args.output)
     if not args.quiet:
         for operation in dict.fromkeys(o for r in rows for o in r.unclassified):
             closest = ", ".join(closest_kinds(operation)) or "no word of it is known"
