@@ -21,7 +21,7 @@ from .dialect_flow import DialectReader
 from .embedded import Embedded, embedded, might_embed
 from .limits import Limits
 from .packages import is_package, members
-from .secrets import OPENINGS, masked_flow
+from .secrets import OPENINGS, masked_flow, masked_once
 from .sources import STDIN, load, names
 from .tally import Fact, Package, Tally
 from .xmltree import Element
@@ -133,7 +133,7 @@ class Reader(Tally):
             for flow in self._flows_in(document, base, count):
                 yield calling(flow, inner) if inner else flow
             for _, flows in inner:
-                self.called.update(f.id for f in flows)
+                self.called.update(masked_once(f.id) if self.unmasked else f.id for f in flows)
                 yield from flows
         except ZeitbuchError as error:
             self.problems.append(within(error.problem, base))

@@ -122,7 +122,12 @@ def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, name: str
     results = [made for flow in reader.flows_of([name], seen) if (made := make(flow)) is not None]
     if content and known is not None and content in known:
         return _Answer(name, content, state, None)
-    read: Read[Any] = Read(results, reader.problems, reader.facts, reader.packages, sorted(reader.called))
+    problems = reader.problems
+    if reader.unmasked and problems:
+        from .secrets import masked_problem
+
+        problems = [masked_problem(p) for p in problems]  # they go into the cache
+    read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
     try:
         return _Answer(name, content, state, msgspec.msgpack.encode(read))
     except (TypeError, ValueError, OverflowError):

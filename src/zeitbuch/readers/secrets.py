@@ -15,7 +15,8 @@ from typing import Any
 
 from msgspec import structs
 
-from zeitbuch.core.model import Flow
+from zeitbuch.core.model import Flow, Step
+from zeitbuch.core.problems import Problem
 
 _VALUE_WORDS = (b"bearer ", b"basic ", b"-----begin", b"eyj", b" -u ", b"://")
 _PARAMETERS = (b"sig", b"token", b"key", b"passw", b"pwd", b"secret", b"credential")
@@ -153,8 +154,8 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
 
 
 def masked_flow(flow: Flow) -> Flow:
-    """A flow's outline without secrets in what a list of flows shows."""
-    mask = _masked_once
+    """A flow's outline without secrets in what a list of flows shows or a message names."""
+    mask = masked_once
     return structs.replace(
         flow,
         id=mask(flow.id),
@@ -169,14 +170,40 @@ def masked_flow(flow: Flow) -> Flow:
                 for t in flow.triggers
             ]
         ),
+        steps=tuple([_masked_step(s) if s.model is not None or s.calls is not None else s for s in flow.steps]),
+        version=mask(flow.version),
+        created=mask(flow.created),
+        changed=mask(flow.changed),
         variables=(),
         connections=(),
     )
 
 
+def _masked_step(step: Step) -> Step:
+    """A step's outline without secrets in the names of its model and of the flow it calls."""
+    model, calls = step.model, step.calls
+    name = model.name if model is not None else None
+    clean_name = masked_once(name) if name is not None else None
+    clean_calls = masked_once(calls) if calls is not None else None
+    if clean_name == name and clean_calls == calls:
+        return step
+    return structs.replace(
+        step, calls=clean_calls, model=structs.replace(model, name=clean_name) if model is not None else None
+    )
+
+
 @lru_cache(maxsize=50_000)
-def _masked_once(text: str) -> str:
+def masked_once(text: str) -> str:
+    """A text without secrets, remembered: names of models, owners and the like come again and again."""
     return _in_text(text)
+
+
+def masked_problem(problem: Problem) -> Problem:
+    """A message without secrets, also in the pointer to its place."""
+    origin = problem.origin
+    if origin is not None and origin.pointer:
+        origin = structs.replace(origin, pointer=_in_text(origin.pointer))
+    return structs.replace(problem, message=_in_text(problem.message), hint=_in_text(problem.hint), origin=origin)
 
 
 def masked_text(text: str, label: str = "", references: tuple[str, ...] = OPENINGS) -> str:
