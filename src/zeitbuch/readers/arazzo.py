@@ -12,7 +12,6 @@ from zeitbuch.core.model import (
     Binding,
     Connection,
     Content,
-    Effect,
     Flow,
     Link,
     LinkRole,
@@ -27,6 +26,7 @@ from zeitbuch.core.model import (
 )
 from zeitbuch.core.problems import Problem
 
+from .arrows import METHOD_EFFECTS, as_dict
 from .limits import count_values
 from .query import escaped
 
@@ -35,9 +35,6 @@ _EXPRESSION = re.compile(
     r"\{?\$(?P<root>steps|inputs|outputs|workflows|sourceDescriptions|components|response|request|url|method|statusCode)"
     r"(?P<path>(?:\.[A-Za-z0-9_\-]+)*(?:#/[^\s\"'}]*)?)\}?"
 )
-_METHODS: dict[str, Effect] = {
-    "get": "read", "head": "read", "options": "read", "post": "write", "put": "write", "patch": "write", "delete": "delete",
-}  # fmt: skip
 
 
 def recognises(document: Any) -> bool:
@@ -110,13 +107,13 @@ class _Workflow:
         unread: dict[str, Any] = {k: v for k, v in workflow.items() if k not in known}
         info = document.get("info") if isinstance(document.get("info"), dict) else {}
         variables = [Variable(name=f"inputs.{n}", value=s) for n, s in self._inputs().items()]
-        variables += [Variable(name=f"outputs.{n}", value=v) for n, v in _dict(workflow.get("outputs")).items()]
+        variables += [Variable(name=f"outputs.{n}", value=v) for n, v in as_dict(workflow.get("outputs")).items()]
         flow = Flow(
             id=key,
             name=str(workflow.get("summary") or key),
             description=str(workflow.get("description") or ""),
-            folder=str(_dict(info).get("title") or ""),
-            version=str(_dict(info).get("version") or ""),
+            folder=str(as_dict(info).get("title") or ""),
+            version=str(as_dict(info).get("version") or ""),
             triggers=tuple(triggers),
             steps=tuple(self.steps),
             links=tuple(self.links),
@@ -138,7 +135,7 @@ class _Workflow:
 
     def _inputs(self) -> dict[str, Any]:
         schema = self._resolved(self.workflow.get("inputs"), "inputs")
-        return _dict(_dict(schema).get("properties"))
+        return as_dict(as_dict(schema).get("properties"))
 
     def _triggers(self, key: str) -> list[Trigger]:
         origin = self.base.at(self.pointer)
@@ -157,7 +154,7 @@ class _Workflow:
         """A reusable object by its reference, or the object itself."""
         if isinstance(value, dict) and ("reference" in value or "$ref" in value):
             name = str(value.get("reference") or value.get("$ref")).replace("/", ".").rpartition(".")[2]
-            return _dict(_dict(self.document.get("components")).get(part)).get(name, value)
+            return as_dict(as_dict(self.document.get("components")).get(part)).get(name, value)
         return value
 
     def _refs(self, value: Any) -> tuple[Ref, ...]:
@@ -193,13 +190,13 @@ class _Workflow:
             for raw in [*_dicts(self.workflow.get("parameters")), *_dicts(step.get("parameters"))]
             if isinstance(
                 p := {
-                    **_dict(self._resolved(raw, "parameters")),
+                    **as_dict(self._resolved(raw, "parameters")),
                     **({"value": raw["value"]} if "value" in raw else {}),
                 },
                 dict,
             )
         ]
-        body = _dict(step.get("requestBody"))
+        body = as_dict(step.get("requestBody"))
         inputs += [self._binding(f"body.{k}", v) for k, v in body.items()]
         for at, criterion in enumerate(_dicts(step.get("successCriteria"))):
             inputs.append(
@@ -207,12 +204,12 @@ class _Workflow:
                     f"success.{at + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
                 )
             )
-        inputs += [self._binding(f"outputs.{k}", v) for k, v in _dict(step.get("outputs")).items()]
+        inputs += [self._binding(f"outputs.{k}", v) for k, v in as_dict(step.get("outputs")).items()]
         failures = _dicts(step.get("onFailure")) or _dicts(self.workflow.get("failureActions"))
         successes = _dicts(step.get("onSuccess")) or _dicts(self.workflow.get("successActions"))
         retry = None
         for raw in failures:
-            action = _dict(self._resolved(raw, "failureActions"))
+            action = as_dict(self._resolved(raw, "failureActions"))
             if action.get("type") == "retry" and retry is None:
                 limit = action.get("retryLimit", 1)
                 wait = action.get("retryAfter")
@@ -231,7 +228,7 @@ class _Workflow:
         }  # fmt: skip
         self.steps.append(
             Step(
-                id=key, kind=kind, name=key, operation=operation, effect=_METHODS.get(method, "none"), connection=source,
+                id=key, kind=kind, name=key, operation=operation, effect=METHOD_EFFECTS.get(method, "none"), connection=source,
                 calls=_tail(step["workflowId"]) if "workflowId" in step else None, retry=retry, inputs=tuple(inputs),
                 note=str(step.get("description") or ""), unread={k: v for k, v in step.items() if k not in known},
                 origin=self.base.at(pointer),
@@ -240,7 +237,7 @@ class _Workflow:
         self._after(key, successes, after, pointer, "next")
         self._after(
             key,
-            [a for a in failures if _dict(self._resolved(a, "failureActions")).get("type") != "retry"],
+            [a for a in failures if as_dict(self._resolved(a, "failureActions")).get("type") != "retry"],
             None,
             pointer,
             "error",
@@ -250,7 +247,7 @@ class _Workflow:
         """The arrows of success or failure actions; without any the next step follows."""
         failed: tuple[Outcome, ...] = ("failure",) if role == "error" else ()
         part = "failureActions" if role == "error" else "successActions"
-        resolved = [_dict(self._resolved(a, part)) for a in actions]
+        resolved = [as_dict(self._resolved(a, part)) for a in actions]
         conditional = [a for a in resolved if a.get("criteria")]
         source, link_role = key, role
         if role == "next" and conditional:
@@ -310,7 +307,3 @@ class _Workflow:
             )
         )
         return name
-
-
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}

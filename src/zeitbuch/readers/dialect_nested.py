@@ -9,8 +9,9 @@ from collections.abc import Iterator
 from fnmatch import translate
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model import Link, LinkRole, Outcome
+from zeitbuch.core.model import Link, Outcome
 
+from .arrows import Loose
 from .dialect import Dialect, HoldRule
 from .dialect_flow import Draft, StepReader, with_key
 from .dialect_links import Links
@@ -18,17 +19,6 @@ from .dialect_plan import Plan
 from .dialect_shapes import Triggers
 from .paths import Claims, Getter, claim, getter, leftover, parts, text
 from .query import Query, escaped
-
-
-class Loose(NamedTuple):
-    """An arrow that has left a step and not yet arrived."""
-
-    source: str
-    role: LinkRole = "next"
-    label: str = ""
-    condition: str = ""
-    after: tuple[Outcome, ...] = ()
-
 
 Item = tuple[str, dict[str, Any]]  # pointer, step
 

@@ -6,8 +6,9 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from zeitbuch.core.model import Binding, Effect, ModelUse, Origin, Prompt, Ref, Step
+from zeitbuch.core.model import Binding, ModelUse, Origin, Prompt, Ref, Step
 
+from ..arrows import METHOD_EFFECTS
 from ..query import escaped
 
 
@@ -122,7 +123,6 @@ def agent_use(parts: Components, agent: dict[str, Any]) -> ModelUse:
 def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | None) -> Step:
     """A tool; what its inputs are called the model decides."""
     method = str(tool.get("http_method") or "").lower()
-    effects: dict[str, Effect] = {"get": "read", "post": "write", "put": "write", "patch": "write", "delete": "delete"}
     inputs = [
         Binding(name=str(p.get("title") or "input"), decided="model", type=str(p.get("type") or "") or None,
                 description=str(p.get("description") or "") or None)
@@ -139,6 +139,6 @@ def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | No
         inputs.append(Binding(name="requires_confirmation", value=True))
     return Step(
         id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
-        effect=effects.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
+        effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
         unread={k: v for k, v in tool.items() if k not in known and v not in (None, [], {}, False)}, origin=parts.origin(tool),
     )  # fmt: skip

@@ -5,16 +5,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from zeitbuch.core.model import (
     Binding,
     Content,
     Flow,
     Link,
-    LinkRole,
     Origin,
-    Outcome,
     Repeat,
     Retry,
     Schedule,
@@ -25,6 +23,7 @@ from zeitbuch.core.model import (
 )
 from zeitbuch.core.problems import Problem
 
+from ..arrows import Loose, as_dict, as_list
 from ..limits import count_values
 from ..query import escaped
 from .tasks import binding, duration, inputs_of, kind_of, refs_in, task_kind, unread_count, unread_of
@@ -43,16 +42,6 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
     yield WorkflowReader(document, base).flow(count)
 
 
-class Loose(NamedTuple):
-    """An arrow that has left a task and not yet arrived."""
-
-    source: str
-    role: LinkRole = "next"
-    label: str = ""
-    condition: str = ""
-    after: tuple[Outcome, ...] = ()
-
-
 class WorkflowReader:
     """Reads one workflow."""
 
@@ -61,7 +50,7 @@ class WorkflowReader:
         self.base = base
         used = document.get("use")
         self.used: dict[str, Any] = used if isinstance(used, dict) else {}
-        self.functions: dict[str, Any] = _dict(self.used.get("functions"))
+        self.functions: dict[str, Any] = as_dict(self.used.get("functions"))
         self.steps: list[Step] = []
         self.links: list[Link] = []
         self.problems: list[Problem] = []
@@ -107,16 +96,16 @@ class WorkflowReader:
         return flow, self.problems
 
     def _variables(self) -> list[Variable]:
-        found = [Variable(name=f"secrets.{s}") for s in _list(self.used.get("secrets")) if isinstance(s, str)]
+        found = [Variable(name=f"secrets.{s}") for s in as_list(self.used.get("secrets")) if isinstance(s, str)]
         for part in ("authentications", "errors"):
-            found += [Variable(name=f"{part}.{k}", value=v) for k, v in _dict(self.used.get(part)).items()]
+            found += [Variable(name=f"{part}.{k}", value=v) for k, v in as_dict(self.used.get(part)).items()]
         for key in ("input", "output", "timeout", "evaluate"):
             if key in self.document:
                 found.append(Variable(name=key, value=self.document[key]))
         return found
 
     def _triggers(self) -> list[Trigger]:
-        schedule = _dict(self.document.get("schedule"))
+        schedule = as_dict(self.document.get("schedule"))
         found: list[Trigger] = []
         origin = self.base.at("/schedule")
         if isinstance(schedule.get("cron"), str):
@@ -226,12 +215,12 @@ class WorkflowReader:
             out = self._task(name, key, task, here, scope, before, path)
             order.append((at, out))
             if task_kind(task) == "switch":
-                for case in _list(task["switch"]):
+                for case in as_list(task["switch"]):
                     for label, way in case.items() if isinstance(case, dict) else ():
-                        when = str(_dict(way).get("when") or "")
-                        go([Loose(key, "case", str(label), when)], _dict(way).get("then"), at)
+                        when = str(as_dict(way).get("when") or "")
+                        go([Loose(key, "case", str(label), when)], as_dict(way).get("then"), at)
                 if not any(
-                    "when" not in _dict(w) for c in _list(task["switch"]) if isinstance(c, dict) for w in c.values()
+                    "when" not in as_dict(w) for c in as_list(task["switch"]) if isinstance(c, dict) for w in c.values()
                 ):
                     go([Loose(key, "case", "otherwise")], task.get("then"), at)
             else:
@@ -285,15 +274,15 @@ class WorkflowReader:
             "unread": unread_of(task, what),
         }
         timeout = task.get("timeout")
-        if isinstance(timeout, str) and timeout in _dict(self.used.get("timeouts")):
-            timeout = _dict(self.used.get("timeouts"))[timeout]
-        common["timeout"] = duration(_dict(timeout).get("after"))
+        if isinstance(timeout, str) and timeout in as_dict(self.used.get("timeouts")):
+            timeout = as_dict(self.used.get("timeouts"))[timeout]
+        common["timeout"] = duration(as_dict(timeout).get("after"))
         if what in ("do", "for", "fork", "try") or (what == "listen" and "foreach" in task):
             return self._container(what, key, task, here, common, before, inner)
         kind, effect, operation = kind_of(task, what, self.functions)
         calls = None
         if operation == "run workflow":
-            flow = _dict(task["run"]["workflow"])
+            flow = as_dict(task["run"]["workflow"])
             calls = f"{flow['namespace']}/{flow.get('name')}" if flow.get("namespace") else str(flow.get("name", ""))
         self.steps.append(
             Step(
@@ -323,7 +312,7 @@ class WorkflowReader:
             self.steps.append(Step(id=key, kind="group", operation="do", inputs=tuple(more), **common))
             self._level(task["do"], f"{here}/do", key, [], path)
         elif what == "for":
-            over = _dict(task["for"])
+            over = as_dict(task["for"])
             items = str(over.get("in") or "")
             until = str(task.get("while") or "")
             repeat = Repeat(
@@ -333,7 +322,7 @@ class WorkflowReader:
             self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
             self._level(task.get("do"), f"{here}/do", key, [], path)
         elif what == "listen":
-            each = _dict(task["foreach"])
+            each = as_dict(task["foreach"])
             more += inputs_of(task, "listen", before)
             self.steps.append(
                 Step(
@@ -347,11 +336,11 @@ class WorkflowReader:
             )
             self._level(each.get("do"), f"{here}/foreach/do", key, [], path)
         elif what == "fork":
-            fork = _dict(task["fork"])
+            fork = as_dict(task["fork"])
             if "compete" in fork:
                 more.append(binding("compete", fork["compete"], before))
             self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
-            for at, branch in enumerate(_list(fork.get("branches"))):
+            for at, branch in enumerate(as_list(fork.get("branches"))):
                 label = next(iter(branch), "") if isinstance(branch, dict) else ""
                 pointer = f"{here}/fork/branches"
                 # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
@@ -363,10 +352,10 @@ class WorkflowReader:
     def _try(
         self, key: str, task: dict[str, Any], here: str, common: dict[str, Any], more: list[Binding], path: str
     ) -> list[Loose]:
-        catch = _dict(task.get("catch"))
+        catch = as_dict(task.get("catch"))
         given = catch.get("retry")
-        rule = _dict(_dict(self.used.get("retries")).get(given)) if isinstance(given, str) else _dict(given)
-        attempts = _dict(_dict(rule.get("limit")).get("attempt")).get("count")
+        rule = as_dict(as_dict(self.used.get("retries")).get(given)) if isinstance(given, str) else as_dict(given)
+        attempts = as_dict(as_dict(rule.get("limit")).get("attempt")).get("count")
         retry = (
             Retry(attempts=attempts, wait=duration(rule.get("delay")))
             if isinstance(attempts, int) and attempts > 0
@@ -389,20 +378,12 @@ class WorkflowReader:
         return out
 
 
-def _dict(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
 def _events(on: dict[str, Any]) -> list[str]:
     """The types of the events that set a flow off or that a task waits for."""
     found: list[str] = []
     for way in ("one", "any", "all"):
-        for one in _list(on.get(way)) or [on.get(way)]:
-            given = _dict(_dict(one).get("with"))
+        for one in as_list(on.get(way)) or [on.get(way)]:
+            given = as_dict(as_dict(one).get("with"))
             if given:
                 found.append(str(given.get("type") or given.get("source") or "any event"))
             elif isinstance(one, dict):

@@ -9,6 +9,7 @@ from typing import Any
 
 from zeitbuch.core.model import Binding, Effect, Ref, Step, StepKind
 
+from ..arrows import METHOD_EFFECTS
 from ..limits import count_values
 from ..spans import seconds
 
@@ -18,9 +19,6 @@ TASKS = ("call", "do", "emit", "for", "fork", "listen", "raise", "run", "set", "
 _UNITS = {"days": 86400.0, "hours": 3600.0, "minutes": 60.0, "seconds": 1.0, "milliseconds": 0.001}
 _EXPRESSION = re.compile(r"\$\{\s*(.{0,4000}?)\s*\}", re.DOTALL)
 _NAME = re.compile(r"\$([A-Za-z_]\w*)((?:\.[A-Za-z_]\w*)*)|(?<![\w.\])$])\.([A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*)")
-_METHODS: dict[str, Effect] = {
-    "get": "read", "head": "read", "options": "read", "post": "write", "put": "write", "patch": "write", "delete": "delete",
-}  # fmt: skip
 
 
 def duration(value: Any) -> float | None:
@@ -69,7 +67,7 @@ def _call(task: dict[str, Any], functions: dict[str, Any]) -> tuple[StepKind, Ef
         return kind, effect, f"call {called} ({operation.removeprefix('call ')})"
     if called == "http":
         method = str(given.get("method", "get")).lower() if isinstance(given, dict) else "get"
-        return "http", _METHODS.get(method, "none"), f"call http {method}"
+        return "http", METHOD_EFFECTS.get(method, "none"), f"call http {method}"
     if called in ("openapi", "grpc"):
         return "http", "none", f"call {called}"
     if called == "asyncapi":
