@@ -10,6 +10,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import shapes
 from make_estate import write, write_one
 
 HERE = Path(__file__).parent
@@ -68,6 +69,15 @@ def main() -> None:
                 *paired([ZEITBUCH, "--help"], [sys.executable, "-c", "import argparse"], 25),
             ),
         ]
+        for shape in shapes.SHAPES:
+            other = Path(name) / shape
+            each = shapes.write(other, shape, count) / count
+            ours = [ZEITBUCH, "inventory", str(other), "--dialect", str(DIALECT.with_name(f"{shape}.toml")), "--quiet"]
+            theirs = [sys.executable, "-c", BASELINE, str(other)]
+            what = (
+                f"inventory of {count:,} flows of {each / 1000:.0f} KB as the builder {shape.title()} writes them, cold"
+            )
+            rows.append((what, "at most 1.5", *paired([*ours, "--no-cache"], theirs, 5)))
         print("| what | wanted | ours | baseline | ratio |\n| --- | --- | --: | --: | --: |")
         for what, wanted, ours, theirs, ratio in rows:
             print(f"| {what} | {wanted} | {ours * 1000:,.0f} ms | {theirs * 1000:,.0f} ms | {ratio:.2f} |")

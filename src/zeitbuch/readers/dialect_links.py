@@ -70,19 +70,18 @@ class Links:
             for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
                 claim(self.link_claims, path)
             self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
-        self.only_records = (
-            self.link is not None
-            and self.link.by == "id"
-            and self.adjacency is None
-            and not dialect.step.next
-            and not dialect.pointer
-        )
         if self.adjacency is not None:
             self.adjacent_at = Query(self.adjacency.at)
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
         self.target: Getter | None = getter(target) if target else None
         self.next = getter(dialect.step.next) if dialect.step.next else None
         self.pointers = [Pointer(rule) for rule in dialect.pointer]
+        # Whether an outline may take the quick way: ends are ids, pointers carry no role of their own.
+        self.quick = (
+            (self.link is None or self.link.by == "id")
+            and self.next is None
+            and all(p.target is None and not p.rule.reversed and p.rule.role is None for p in self.pointers)
+        )
         self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 

@@ -24,12 +24,32 @@ Item = tuple[str, dict[str, Any]]  # pointer, step
 
 
 class Branch(NamedTuple):
-    """One group of steps inside a step."""
+    """One group of steps inside a step, as written."""
 
     label: str
     condition: str
     otherwise: bool
     items: list[Item]
+
+
+class Group(NamedTuple):
+    """One group of steps inside a step, as read."""
+
+    hold: Hold
+    label: str
+    condition: str
+    otherwise: bool
+    nodes: list[Node]
+
+
+class Node(NamedTuple):
+    """A step as written, with what stands inside it."""
+
+    pointer: str
+    item: dict[str, Any]
+    id: str
+    plan: Plan
+    groups: list[Group]
 
 
 class Hold:
@@ -40,6 +60,7 @@ class Hold:
         self.steps = steps
         self.fits = re.compile(translate(rule.operation)).match
         self.at = getter(rule.at)
+        self.first = parts(rule.at)[0]
         self.where = "".join(f"/{escaped(p)}" for p in parts(rule.at))
         whole = rule.steps in ("", ".")
         self.inner: Getter | None = None if whole else getter(rule.steps)
@@ -99,11 +120,13 @@ class Nested:
     def __init__(self, dialect: Dialect, steps: StepReader) -> None:
         self.steps = steps
         self.holds = [Hold(rule, steps) for rule in dialect.inside]
+        self.holders = frozenset(h.first for h in self.holds)
         self.query = Query(dialect.step.at)
         self.triggers = Triggers(dialect, steps)
         self.before = dialect.predecessors
         if self.before is not None:
             self.names_at = getter(self.before.at)
+            self.known_outcomes: dict[tuple[str, ...], tuple[Outcome, ...]] = {}
             self.source, self.outcome = getter(self.before.source), getter(self.before.outcome)
         apart = dialect.link is not None or dialect.adjacency is not None or bool(dialect.step.next or dialect.pointer)
         self.links = Links(dialect, steps) if apart and self.before is None else None
@@ -114,106 +137,111 @@ class Nested:
         for pointer, item in self.steps.found(self.query, raw):
             top.setdefault(pointer.rpartition("/")[0], []).append((pointer, item))
         every: list[Item] = []
-        for items in top.values():
-            self._names(items, draft, every)
+        levels = [self._nodes(items, draft, every) for items in top.values()]
         starts = self.triggers.read(raw, draft)
         entry = [Loose(trigger_id) for trigger_id, target in starts if not target]
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=draft.names.get(target, target)))
-        for items in top.values():
-            self._level(items, draft, None, entry)
+        for nodes in levels:
+            self._level(nodes, draft, None, entry)
         if self.links is not None:
             self.links.read(raw, draft, every)
 
-    def _holds(self, plan: Plan, item: dict[str, Any]) -> list[Hold]:
-        operation = text(self.steps.operation(item))
-        return [h for h in self.holds if h.rule.operation == "*" or h.fits(operation)]
-
-    def _names(self, items: list[Item], draft: Draft, every: list[Item]) -> None:
+    def _nodes(self, items: list[Item], draft: Draft, every: list[Item]) -> list[Node]:
+        """The steps of one level with all that stands in them; their names are noted in the draft."""
         every += items
+        steps, names = self.steps, draft.names
+        found: list[Node] = []
         for pointer, item in items:
-            step_id, name = self.steps.identity(item)
-            draft.names.setdefault(step_id, step_id)
-            draft.names.setdefault(name, step_id)
-            plan = self.steps.plan(item)
+            step_id, name = steps.identity(item)
+            names.setdefault(step_id, step_id)
+            names.setdefault(name, step_id)
+            plan = steps.plan(item)
             if plan.rule.trigger is not None:
-                draft.names.setdefault("\x00trigger", step_id)
-            for hold in self._holds(plan, item):
-                for branch in hold.branches(item, pointer):
-                    self._names(branch.items, draft, every)
+                names.setdefault("\x00trigger", step_id)
+            groups: list[Group] = []
+            for hold in self._holds(item):
+                lost = draft.lost if plan.rule.trigger is None else None
+                for label, condition, otherwise, inner in hold.branches(item, pointer, lost):
+                    groups.append(Group(hold, label, condition, otherwise, self._nodes(inner, draft, every)))
+            found.append(Node(pointer, item, step_id, plan, groups))
+        return found
+
+    def _holds(self, item: dict[str, Any]) -> list[Hold]:
+        """The rules by which a step holds others."""
+        if self.holders.isdisjoint(item):
+            return []
+        operation = text(self.steps.operation(item))
+        return [h for h in self.holds if h.first in item and (h.rule.operation == "*" or h.fits(operation))]
 
     def _level(
-        self, items: list[Item], draft: Draft, scope: str | None, entry: list[Loose], within: bool = False
+        self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose], within: bool = False
     ) -> list[Loose]:
         """Reads the steps of one level; returns the arrows that leave its last steps."""
         if self.before is not None:
-            return self._by_predecessors(items, draft, scope, entry)
+            return self._by_predecessors(nodes, draft, scope, entry)
         loose = entry
-        for pointer, item in items:
-            plan = self.steps.plan(item)
-            if plan.rule.trigger is not None:
-                loose = [*loose, *self._trigger(item, pointer, draft, plan)]
+        for node in nodes:
+            if node.plan.rule.trigger is not None:
+                loose = [*loose, *self._trigger(node, draft)]
                 continue
-            step_id = self._step(item, pointer, draft, plan, scope)
+            self._step(node, draft, scope)
             if self.links is None or within:
-                self._arrive(loose, step_id, pointer, draft)
-            loose = self._inside(item, pointer, draft, plan, step_id, scope)
+                self._arrive(loose, node.id, node.pointer, draft)
+            loose = self._inside(node, draft, scope)
             if self.links is not None:
                 loose = []
         return loose
 
-    def _trigger(self, item: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> list[Loose]:
-        trigger = self.steps.trigger(item, pointer, draft, plan)
+    def _trigger(self, node: Node, draft: Draft) -> list[Loose]:
+        trigger = self.steps.trigger(node.item, node.pointer, draft, node.plan)
         draft.triggers.append(trigger)
         return [Loose(trigger.id)]
 
-    def _step(self, item: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> str:
-        step = self.steps.step(item, pointer, draft, plan, scope)
-        draft.steps.append(step)
-        if plan.cases is not None and not self.steps.outline:
-            draft.cases[step.id] = self.steps.cases(item, plan)
-        return step.id
+    def _step(self, node: Node, draft: Draft, scope: str | None) -> None:
+        draft.steps.append(self.steps.step(node.item, node.pointer, draft, node.plan, scope))
+        if node.plan.cases is not None and not self.steps.outline:
+            draft.cases[node.id] = self.steps.cases(node.item, node.plan)
 
     def _arrive(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
+        if self.steps.outline:
+            draft.links += [Link(source=a.source, target=target, role=a.role, after=a.after) for a in loose]
+            return
         for a in loose:
             draft.links.append(
                 Link(source=a.source, target=target, role=a.role, label=a.label, condition=a.condition,
                      refs=self.steps.places.in_text(a.condition, draft.names), after=a.after, origin=draft.origin(pointer))
             )  # fmt: skip
 
-    def _by_predecessors(self, items: list[Item], draft: Draft, scope: str | None, entry: list[Loose]) -> list[Loose]:
+    def _by_predecessors(self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose]) -> list[Loose]:
         ends: dict[str, list[Loose]] = {}
-        waiting: list[tuple[str, str, dict[str, Any]]] = []
-        for pointer, item in items:
-            plan = self.steps.plan(item)
-            if plan.rule.trigger is not None:
-                trigger_id = self.steps.identity(item)[0]
-                ends[trigger_id] = self._trigger(item, pointer, draft, plan)
+        waiting: list[Node] = []
+        for node in nodes:
+            if node.plan.rule.trigger is not None:
+                ends[node.id] = self._trigger(node, draft)
                 entry = []
                 continue
-            step_id = self._step(item, pointer, draft, plan, scope)
-            ends[step_id] = self._inside(item, pointer, draft, plan, step_id, scope)
-            waiting.append((step_id, pointer, item))
+            self._step(node, draft, scope)
+            ends[node.id] = self._inside(node, draft, scope)
+            waiting.append(node)
         followed: set[str] = set()
-        named = {step_id: list(self._before(item)) for step_id, _, item in waiting}
-        for step_id, pointer, _item in waiting:
-            for name, after in named[step_id]:
+        # The arrows of triggers that stand among the steps lead to the steps that wait for nothing.
+        steps = {node.id for node in waiting}
+        begin = entry or [a for key, left in ends.items() if key not in steps for a in left]
+        for node in waiting:
+            before = list(self._before(node.item))
+            for name, after in before:
                 source = draft.names.get(name)
                 if source is None:
-                    self._nowhere(name, step_id, pointer, draft)
+                    self._nowhere(name, node.id, node.pointer, draft)
                     continue
                 if not after or "success" in after:
                     followed.add(source)  # what only catches a failure leaves the way on open
-                self._arrive(self._leaving(source, after, ends), step_id, pointer, draft)
-            if not named[step_id]:
-                self._arrive(entry or self._starts(ends, waiting), step_id, pointer, draft)
+                self._arrive(self._leaving(source, after, ends), node.id, node.pointer, draft)
+            if not before:
+                self._arrive(begin, node.id, node.pointer, draft)
         return [a for step_id, left in ends.items() if step_id not in followed for a in left]
-
-    def _starts(self, ends: dict[str, list[Loose]], waiting: list[tuple[str, str, dict[str, Any]]]) -> list[Loose]:
-        """The arrows of triggers that stand among the steps."""
-        steps = {step_id for step_id, _, _ in waiting}
-        return [a for step_id, left in ends.items() if step_id not in steps for a in left]
 
     def _leaving(self, source: str, after: tuple[Outcome, ...], ends: dict[str, list[Loose]]) -> list[Loose]:
         if not after or after == ("success",):
@@ -239,9 +267,13 @@ class Nested:
 
     def _outcomes(self, value: Any) -> tuple[Outcome, ...]:
         assert self.before is not None
-        found = [self.before.outcomes.get(text(v)) for v in (value if type(value) is list else [value])]
-        order: tuple[Outcome, ...] = ("success", "failure", "timeout", "skip")
-        return tuple(o for o in order if o in found)
+        written = tuple([text(v) for v in value]) if type(value) is list else (text(value),)
+        known = self.known_outcomes.get(written)
+        if known is None:
+            found = [self.before.outcomes.get(v) for v in written]
+            order: tuple[Outcome, ...] = ("success", "failure", "timeout", "skip")
+            known = self.known_outcomes[written] = tuple(o for o in order if o in found)
+        return known
 
     def _nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
         draft.problem(
@@ -252,50 +284,49 @@ class Nested:
         )
         draft.lost.append({"before": name, "to": step_id})
 
-    def _inside(
-        self, item: dict[str, Any], pointer: str, draft: Draft, plan: Plan, step_id: str, scope: str | None
-    ) -> list[Loose]:
+    def _inside(self, node: Node, draft: Draft, scope: str | None) -> list[Loose]:
         """Reads what stands inside a step; returns the arrows that leave the step as a whole."""
+        plan, step_id = node.plan, node.id
         out: list[Loose] = [] if plan.kind == "end" else [Loose(step_id)]
+        if not node.groups:
+            return out
         caught: list[Loose] = []
         branched: list[Loose] | None = None
-        at = 0
-        holds = self._holds(plan, item)
-        for hold in holds:
-            branches = hold.branches(item, pointer, draft.lost)
+        for at, (hold, named, condition, otherwise, nodes) in enumerate(node.groups, start=1):
             role = hold.rule.role
             if role == "case" and plan.kind in ("loop", "guard", "group"):
                 role = "body"
-            for branch in branches:
-                at += 1
-                if role == "body" and plan.kind != "decide":
-                    self._level(branch.items, draft, step_id, [])
-                elif role in ("case", "body"):
-                    if plan.kind == "parallel":
-                        # A link from a scope to a step inside it only names the branch that begins there.
-                        named = branch.label or branch.condition
-                        inner = [Loose(step_id, "case", branch.label, branch.condition)] if named else []
-                        self._level(branch.items, draft, step_id, inner, bool(named))
-                    else:
-                        label = (
-                            branch.label or branch.condition or ("otherwise" if branch.otherwise else f"branch {at}")
-                        )
-                        inner = [Loose(step_id, "case", label, branch.condition)]
-                        ends = self._level(branch.items, draft, scope, inner, True) if branch.items else inner
-                        branched = [*(branched or []), *ends]
-                elif role == "attach":
-                    for here, helper in branch.items:
-                        helper_plan = self.steps.plan(helper)
-                        helper_id = self._step(helper, here, draft, helper_plan, scope)
-                        self._inside(helper, here, draft, helper_plan, helper_id, scope)
-                        draft.links.append(
-                            Link(source=helper_id, target=step_id, role="attach", origin=draft.origin(here))
-                        )
-                elif branch.items:
-                    left = self._level(branch.items, draft, scope, [Loose(step_id, "error", "on error")], True)
-                    caught += left if hold.rule.resumes else []
-        if plan.kind == "decide" and branched is not None and at == 1:
+            if role == "body" and plan.kind != "decide":
+                self._level(nodes, draft, step_id, [])
+            elif role in ("case", "body"):
+                if plan.kind == "parallel":
+                    # A link from a scope to a step inside it only names the branch that begins there.
+                    inner = [Loose(step_id, "case", named, condition)] if named or condition else []
+                    self._level(nodes, draft, step_id, inner, bool(inner))
+                else:
+                    label = named or condition or ("otherwise" if otherwise else f"branch {at}")
+                    inner = [Loose(step_id, "case", label, condition)]
+                    ends = self._level(nodes, draft, scope, inner, True) if nodes else inner
+                    branched = [*(branched or []), *ends]
+            elif role == "attach":
+                for helper in nodes:
+                    self._step(helper, draft, scope)
+                    self._inside(helper, draft, scope)
+                    origin = draft.origin(helper.pointer)
+                    draft.links.append(Link(source=helper.id, target=step_id, role="attach", origin=origin))
+            elif nodes:
+                left = self._level(nodes, draft, scope, [Loose(step_id, "error", "on error")], True)
+                caught += left if hold.rule.resumes else []
+        if plan.kind == "decide" and branched is not None and len(node.groups) == 1:
             # One named way that is written and one that is not: the other way goes on behind the step.
-            missing = [h.rule.named for h in holds if h.rule.named and h.rule.role == "case" and h.at(item) is None]
-            branched += [Loose(step_id, "case", missing[0])] if missing else []
+            missing = self._unwritten(node.item)
+            branched += [Loose(step_id, "case", missing)] if missing else []
         return [*(out if branched is None else branched), *caught]
+
+    def _unwritten(self, item: dict[str, Any]) -> str:
+        """The name of the first way that a step could have and has not."""
+        operation = text(self.steps.operation(item))
+        for hold in self.holds:
+            if hold.rule.named and hold.rule.role == "case" and hold.at(item) is None and hold.fits(operation):
+                return hold.rule.named
+        return ""

@@ -4,13 +4,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model import Link, LinkRole, ModelUse, Step
 
 from .dialect_flow import Draft
+from .dialect_links import targets
 from .dialect_plan import Plan
-from .paths import leftover, text, unclaimed
+from .paths import Getter, leftover, text, unclaimed
 
 if TYPE_CHECKING:
     from .dialect_shapes import Flat
@@ -19,7 +21,7 @@ if TYPE_CHECKING:
 def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     """Fills the draft; False, with the draft as it was, when the flow has something this way does not know."""
     steps, links = shape.steps, shape.links
-    if shape.triggers.rule is not None or steps.keyed or not links.only_records:
+    if shape.triggers.rule is not None or steps.keyed or not links.quick:
         return False
     get_id, get_operation, plans = steps.id, steps.operation, steps.plans
     get_scope = steps.scope if steps.rule.scope else None
@@ -68,21 +70,14 @@ def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
 
 def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
     """The links between known steps, or None when one has an end that is no step."""
-    links = shape.links
-    source_of, target_of = links.ends
-    outlet_of, meaning = links.outlet, links.meaning
-    claimed = links.claimed
+    meaning = shape.links.meaning
     place = {key: i if kind != "\x00start" else -1 for i, (key, kind) in enumerate(kinds.items())}
     found: list[Link] = []
     lost: list[dict[str, Any]] = []
-    for item in links.links_at.values(raw):
-        if type(item) is not dict:
-            return None
-        source, target = source_of(item), target_of(item)
+    for source, outlet, target in _written(shape, raw, lost):
         if type(source) is not str or type(target) is not str or source not in kinds or target not in kinds:
             return None
         role: LinkRole = "next"
-        outlet = outlet_of(item)
         if outlet:
             rule = meaning(text(outlet))
             if rule is None:
@@ -96,9 +91,50 @@ def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draf
         if role != "attach" and place[source] >= place[target]:
             return None  # perhaps a cycle, and its message needs the names of the steps
         found.append(Link(source=source, target=target, role=role))
-        if not item.keys() <= claimed:
-            rest = leftover(item, links.link_claims)
-            if rest:
-                lost.append(rest)
     draft.lost += lost
     return found
+
+
+def _written(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:
+    """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
+    links = shape.links
+    if links.link is not None:
+        source_of, target_of = links.ends
+        outlet_of, claimed = links.outlet, links.claimed
+        for item in links.links_at.values(raw):
+            if type(item) is not dict:
+                yield None, None, None
+                continue
+            yield source_of(item), outlet_of(item), target_of(item)
+            if not item.keys() <= claimed:
+                rest = leftover(item, links.link_claims)
+                if rest:
+                    lost.append(rest)
+    if links.adjacency is not None:
+        for table in links.adjacent_at.values(raw):
+            for key, value in table.items() if type(table) is dict else ():
+                for outlet, target in _targets(value, links.target):
+                    yield key, outlet, target
+    if links.pointers:
+        get_id = shape.steps.id
+        for item in shape.query.values(raw):
+            for pointer in links.pointers if type(item) is dict else ():
+                for outlet, target in _targets(pointer.at(item), None):
+                    yield get_id(item), outlet or pointer.rule.outlet, target
+
+
+def _targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
+    """As ``targets`` of dialect_links.py; the common forms at once."""
+    if type(value) is str:
+        return (("", value),) if value else ()
+    if type(value) is dict and target is None:
+        pairs = []
+        for outlet, inner in value.items():
+            if type(inner) is list and len(inner) == 1:
+                (inner,) = inner
+            if type(inner) is not str:
+                return targets(value, None)
+            if inner:
+                pairs.append((outlet, inner))
+        return pairs
+    return () if value is None else targets(value, target)
