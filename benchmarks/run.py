@@ -23,6 +23,7 @@ from pathlib import Path
 for path in sorted(Path(sys.argv[1]).iterdir()):
     json.loads(path.read_bytes())
 """
+SHAPES = {"tidemark": "adjacency", "kvarte": "tree", "lockgate": "predecessors", "pilotline": "pointers"}
 PEAK = """
 import resource, subprocess, sys
 subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL)
@@ -74,9 +75,7 @@ def main() -> None:
             each = shapes.write(other, shape, count) / count
             ours = [ZEITBUCH, "inventory", str(other), "--dialect", str(DIALECT.with_name(f"{shape}.toml")), "--quiet"]
             theirs = [sys.executable, "-c", BASELINE, str(other)]
-            what = (
-                f"inventory of {count:,} flows of {each / 1000:.0f} KB as the builder {shape.title()} writes them, cold"
-            )
+            what = f"inventory of {count:,} flows of {each / 1000:.0f} KB as the builder {shape.title()} writes them ({SHAPES[shape]}), cold"
             rows.append((what, "at most 1.5", *paired([*ours, "--no-cache"], theirs, 5)))
         print("| what | wanted | ours | baseline | ratio |\n| --- | --- | --: | --: | --: |")
         for what, wanted, ours, theirs, ratio in rows:

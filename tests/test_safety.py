@@ -16,6 +16,8 @@ from typing import Any
 
 import pytest
 import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import ESTATE, Run
 from test_mutations import mutated
@@ -23,6 +25,7 @@ from zeitbuch.core.inventory import rows
 from zeitbuch.core.model import Estate
 from zeitbuch.readers.dialect import load_dialect
 from zeitbuch.readers.infer.suggest import suggest
+from zeitbuch.readers.limits import Limits, count_values, measure
 from zeitbuch.readers.reader import Reader
 from zeitbuch.readers.secrets import masked
 from zeitbuch.writers.native import to_yaml
@@ -201,6 +204,7 @@ def test_secrets_of_every_kind_are_masked(kind: str) -> None:
     [
         "Use token: ask the user for it", "max tokens: 4000", "{{secrets.desk}}", "password: ${DESK_PASSWORD}", "$steps.login.outputs.token",
         "f47ac10b-58cc-4372-a567-0e02b2c3d479", "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08",
+        "ExclusiveGateway_0a4jn5v", "ExclusiveGatewayJoin_08v1crf3cvf1v19c",
         "Summarise the Passenger-Announcement-Text-Template-Long-Name-2", "https://timetable.halvorsund.example/departures/today?pier=2",
     ],
 )  # fmt: skip
@@ -262,3 +266,16 @@ def test_planted_secrets_come_out_nowhere(way: str, demo: Path, tmp_path: Path, 
     for secret in planted:
         assert secret not in everything, secret
         assert secret.encode() not in cached, secret
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=5),
+    lambda inner: st.lists(inner, max_size=5) | st.dictionaries(st.text(max_size=3), inner, max_size=5),
+    max_leaves=40,
+)
+
+
+@given(JSON)
+def test_the_quick_count_of_values_agrees_with_the_plain_walk(value: object) -> None:
+    decoded = json.loads(json.dumps(value))
+    assert measure(decoded, Limits(), plain=True) == measure(decoded, Limits()) == count_values(decoded)

@@ -137,7 +137,7 @@ def decode(
     is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
     value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
     keys: set[str] | None = None if unmasked else set()
-    count = measure(value, limits, keys, check_text=len(raw) > limits.text)
+    count = measure(value, limits, keys, check_text=len(raw) > limits.text, plain=not is_yaml)
     if keys is not None and might_hold_secrets(raw, keys):
         value = masked(value, openings)
     return value, count

@@ -4,12 +4,15 @@
 
 from __future__ import annotations
 
+import sys
+from gc import get_referents
 from typing import Any
 
 from msgspec import Struct, structs
 
 from zeitbuch.core.problems import ZeitbuchError, fail
 
+_LISTS = sys.implementation.name == "cpython"
 _CONTAINERS = frozenset({dict, list})
 
 
@@ -49,8 +52,13 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
-def measure(value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True) -> int:
+def measure(
+    value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
+) -> int:
     """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
+
+    ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
+    (of an object with nothing but texts as keys: the values), in half the time.
 
     Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
     length of a string passes its limit.
@@ -64,13 +72,16 @@ def measure(value: Any, limits: Limits, keys: set[str] | None = None, check_text
             raise too_large("depth", limits.depth, "deeper nesting")
         # This runs over every value of every file: few steps a container, one test a value.
         held: list[Any] = []
-        for container in level:
-            if type(container) is dict:
-                held += container.values()
-                if keys is not None:
-                    keys.update(container)
-            else:
-                held += container
+        if keys is None and plain and _LISTS:
+            held = get_referents(*level)
+        else:
+            for container in level:
+                if type(container) is dict:
+                    held += container.values()
+                    if keys is not None:
+                        keys.update(container)
+                else:
+                    held += container
         if check_text:
             longest = max([len(v) for v in held if type(v) is str], default=0)
             if longest > limits.text:

@@ -124,30 +124,38 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
 
 
 class Checks:
-    """Claims in a form that counts quickly: keys claimed whole, and for objects the keys claimed whole within them."""
+    """Claims in a form that counts quickly: for records with the same keys, once which of the keys need a look."""
 
     def __init__(self, claims: Claims) -> None:
         self.claims = claims
-        self.whole = frozenset(k for k, v in claims.items() if v is True)
-        self.inner = {
-            k: frozenset(v) for k, v in claims.items() if v is not True and all(x is True for x in v.values())
-        }
+        self.known: dict[tuple[str, ...], list[tuple[str, bool, frozenset[str] | None]]] = {}
+
+    def open_keys(self, keys: tuple[str, ...]) -> list[tuple[str, bool, frozenset[str] | None]]:
+        """The keys that are not claimed whole: (key, claimed in part, the keys claimed whole within it if that is all)."""
+        found: list[tuple[str, bool, frozenset[str] | None]] = []
+        for key in keys:
+            held = self.claims.get(key)
+            if held is None:
+                found.append((key, False, None))
+            elif held is not True:
+                found.append((key, True, frozenset(held) if all(v is True for v in held.values()) else None))
+        if len(self.known) < 1000:
+            self.known[keys] = found
+        return found
 
 
 def unclaimed(record: dict[str, Any], checks: Checks) -> int:
     """How many values of a record no path claims: as many as ``leftover`` would hold."""
-    keys = record.keys() - checks.whole
-    if not keys:
-        return 0
+    keys = tuple(record)
+    found = checks.known.get(keys)
+    if found is None:
+        found = checks.open_keys(keys)
     missed = 0
-    for key in keys:
+    for key, partly, inner in found:
         value = record[key]
-        held = checks.claims.get(key)
-        if held is None:
+        if not partly:
             missed += _count(value) if type(value) is dict or type(value) is list else 1
-            continue
-        inner = checks.inner.get(key)
-        if inner is None or type(value) is not dict or not value.keys() <= inner:
+        elif inner is None or type(value) is not dict or not value.keys() <= inner:
             missed += _count(leftover({key: value}, checks.claims))
     return missed
 

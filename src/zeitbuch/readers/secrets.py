@@ -72,6 +72,7 @@ def _patterns() -> tuple[tuple[re.Pattern[str], ...], tuple[re.Pattern[str], ...
 
 _REFERENCE = re.compile(r"^\$\{?[A-Za-z_][\w.\-#/]*\}?$")  # $steps.login.token, $TOKEN, ${TOKEN}
 _HEX = re.compile(r"^[0-9a-fA-F\-_]+$")
+_WORDS = re.compile(r"[A-Z][a-z]{4,}")
 _QUICK = re.compile(r"(?i)-----begin|://|bearer|basic|eyJ|=|:|\bis\b|--?\w|[A-Za-z0-9_\-]{24}")
 
 
@@ -108,12 +109,15 @@ def might_hold_secrets(raw: bytes, keys: Iterable[str]) -> bool:
 
 def random_like(text: str) -> bool:
     """Whether characters look drawn at random: letters of both cases and digits mixed, or digits within letters that
-    are no hexadecimal number, with 3 bits a character or more (3.6 in one case). Ids in hexadecimal (UUIDs, hashes) are left alone."""
+    are no hexadecimal number, with 3 bits a character or more (3.6 in one case). Ids in hexadecimal (UUIDs, hashes) are
+    left alone, and words joined in one with a few random characters behind them (``ExclusiveChoice_1dofj1u``)."""
     if _HEX.match(text) or not any(c.isdigit() for c in text):
         return False
     runs = max((len(r) for r in re.findall(r"[A-Za-z0-9]+", text)), default=0)
     if runs < 16:
         return False
+    if ("_" in text or "-" in text) and sum([len(w) for w in _WORDS.findall(text)]) >= max(12, 0.4 * len(text)):
+        return False  # random letters of both cases hardly ever make words
     lower, upper = any(c.islower() for c in text), any(c.isupper() for c in text)
     digits = sum(c.isdigit() for c in text)
     if not (lower and upper) and digits < 0.15 * len(text):

@@ -14,7 +14,7 @@ from ..xmltree import Element
 
 def local_name(name: str) -> str:
     """A reference without its prefix."""
-    return name.rpartition(":")[2].strip()
+    return name.strip() if name.startswith("secret:") else name.rpartition(":")[2].strip()
 
 
 def unread_of(element: Element) -> dict[str, Any]:
