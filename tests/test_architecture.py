@@ -46,6 +46,8 @@ def test_message_codes_are_documented() -> None:
                 first = node.args[0]
                 if isinstance(first, ast.Constant):
                     used.add(str(first.value))
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "_say":
+                used.add(str(node.args[1].value))  # type: ignore[attr-defined]
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "problem":
                 used.add(str(node.args[0].value))  # type: ignore[attr-defined]
     documented = set(re.findall(r"^## ([a-z0-9-]+)$", (ROOT / "docs" / "messages.md").read_text(), re.MULTILINE))

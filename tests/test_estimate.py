@@ -12,10 +12,11 @@ from hypothesis import strategies as st
 from builders import ask, chain, flow, link, step
 from conftest import ESTATE
 from zeitbuch.core import tokens
-from zeitbuch.core.assume import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS, Assumptions, Book, Rule
+from zeitbuch.core.assume import Assumptions, Book, Rule
 from zeitbuch.core.estimate import EstateEstimate, FlowEstimate, Money, estimate
 from zeitbuch.core.model import Estate, Flow
 from zeitbuch.core.passes import Passes
+from zeitbuch.core.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
 from zeitbuch.core.rates import ModelRate, Price, RateCard
 from zeitbuch.core.topology import Graph
 from zeitbuch.core.usage import usage_of
@@ -171,7 +172,7 @@ def test_wrong_schedule_is_a_message_and_the_others_are_estimated(demo: Path, ru
     path.write_text(path.read_text().replace("40 5 * * 1-6", "at dawn"))
     code, out, err = run("estimate", cwd=demo)  # type: ignore[operator]
     assert code == 2 and "announcements.json" in err and "found 'at dawn'" in err
-    assert "44.31" in out and "no volume is known for Passenger announcements" in " ".join(out.split())
+    assert "44.32" in out and "no volume is known for Passenger announcements" in " ".join(out.split())
 
 
 def test_patterns_name_models_and_prices_per_call_count() -> None:
@@ -263,9 +264,9 @@ def test_wrong_assumptions_stop_the_estimate(text: str, expected: str, tmp_path:
     [
         (
             "currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninput=-1.0",
-            "0 or more for input, found -1.0",
+            "wrong.toml:6: error: expected a price for input of 0 or more, found -1.0",
         ),
-        ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "expected each model once"),
+        ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "wrong.toml:5: error: expected model 'a' once"),
         ("currency='euro'", "three capital letters"),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0", "unknown field `inputs`"),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-02-30", "expected TOML"),

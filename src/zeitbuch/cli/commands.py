@@ -10,6 +10,7 @@ COMMANDS: dict[str, str] = {
     "map": "draw the step graph of flows (SVG, PNG)",
     "explain": "say in plain words what a flow or a step does",
     "estimate": "passes, model calls, tokens and cost per run and per month",
+    "compare": "put scenarios beside the estimate: other model, slower poll, other host, ...",
     "diff": "say what changed in meaning between two versions",
     "document": "write a document per flow for people to review (Markdown, HTML)",
     "dialect": "propose, try and list dialects: how builders write their exports",

@@ -10,14 +10,31 @@ SCHEMAS = {
     "dialect": ("zeitbuch.readers.dialect", "Dialect", "a dialect file (TOML)"),
     "rates": ("zeitbuch.core.rates", "RateCard", "a rate card (TOML)"),
     "assumptions": ("zeitbuch.core.assume", "Assumptions", "an assumptions file (TOML)"),
+    "scenario": ("zeitbuch.core.scenario", "Scenario", "a scenario (TOML) for compare"),
     "workspace": ("zeitbuch.readers.workspace", "Workspace", "zeitbuch.toml"),
     "inventory": ("zeitbuch.core.results", "InventoryResult", "output of inventory --format json"),
     "estimate": ("zeitbuch.core.estimate", "EstateEstimate", "output of estimate --format json"),
+    "groups": ("zeitbuch.core.results", "GroupsResult", "output of estimate --by SIDE --format json"),
+    "drivers": ("zeitbuch.core.results", "DriversResult", "output of estimate --drivers --format json"),
+    "sheet": ("zeitbuch.core.results", "SheetResult", "output of estimate --why --format json, and other tables"),
+    "comparison": ("zeitbuch.core.side_by_side", "Comparison", "output of compare --format json"),
+    "proposals": ("zeitbuch.core.results", "ProposalsResult", "output of compare --propose --format json"),
     "diff": ("zeitbuch.core.results", "DiffResult", "output of diff --format json"),
     "preview": ("zeitbuch.core.preview", "PreviewResult", "output of dialect test --format json"),
     "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
 }
-_RESULTS = ("inventory", "preview", "estimate", "diff", "explain")
+_RESULTS = (
+    "inventory",
+    "preview",
+    "estimate",
+    "groups",
+    "drivers",
+    "sheet",
+    "comparison",
+    "proposals",
+    "diff",
+    "explain",
+)
 EXAMPLE = (
     "names:\n"
     + "\n".join(f"  {n:<12} {w}" for n, (_, _, w) in SCHEMAS.items())

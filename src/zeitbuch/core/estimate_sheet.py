@@ -5,13 +5,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from .estimate import EstateEstimate, FlowEstimate, Money, Shares
+from .drivers import Driver
+from .estimate import EstateEstimate, FlowEstimate, Spread
+from .groups import GroupRow
+from .money import Money, Shares
 from .sheet import Column, Sheet, money, percent
 
 
 def evidence_words(s: Shares) -> str:
-    """'62 % default, 30 % declared, 8 % measured'."""
+    """'62 % default, 30 % declared, 8 % measured', the largest share first."""
     named = [(s.default, "default"), (s.declared, "declared"), (s.measured, "measured"), (s.read, "read")]
+    named.sort(key=lambda n: -n[0])
     return ", ".join(f"{percent(share)} {word}" for share, word in named if share > 0.0005) or "none"
 
 
@@ -31,51 +35,171 @@ def _cost(value: Money | None) -> Any:
     return money_words(value) if value.unknown else value.amount
 
 
-def flows_sheet(result: EstateEstimate) -> Sheet:
-    """One row a flow, dearest month first."""
+def _whole(f: FlowEstimate) -> Money | None:
+    """A month's cost with meters."""
+    if f.cost_month is None:
+        return None
+    return f.cost_month + f.meters_month if f.meters_month is not None else f.cost_month
+
+
+def _dear(f: FlowEstimate) -> Any:
+    whole = _whole(f)
+    return (whole is None, -(whole.amount if whole else 0), f.name)
+
+
+def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
+    """One row a flow, dearest month first. ``per`` run, month or year shows the distribution of that."""
+    if per == "run":
+        return _distribution(result, "run")
+    if per in ("month", "year"):
+        return _distribution(result, per)
     unit = result.currency or "no rate card"
-    columns = (
+    metered = bool(result.hosts)
+    sampled = any(f.spread is not None for f in result.flows)
+    columns = [
         Column("flow", "flow"),
         Column("runs", "runs/month", "count"),
         Column("calls", "calls/run", "number"),
-        Column("input_tokens", "tokens in", "count", rank=2),
-        Column("output_tokens", "out", "count", rank=2),
+        Column("input_tokens", "tokens in", "count", rank=6),
+        Column("output_tokens", "out", "count", rank=5),
         Column("cost_run", f"{unit}/run", "money"),
-        Column("calls_month", "calls/month", "count", rank=1),
-        Column("cost_month", f"{unit}/month", "money"),
-        Column("evidence", "cost rests on", rank=3),
+        *([Column("p90_run", "P90", "money", rank=3)] if sampled else []),
+        Column("calls_month", "calls/month", "count", rank=4),
+        Column("cost_month", f"{unit}/month" if not metered else "models", "money"),
+        *(
+            [Column("meters_month", "meters", "money", rank=2), Column("all_month", f"{unit}/month", "money")]
+            if metered
+            else []
+        ),
+        Column("evidence", "cost rests on", rank=1),
+    ]
+    rows = []
+    for f in sorted(result.flows, key=_dear):
+        row: list[Any] = [f.name, f.runs, f.calls, f.input_tokens, f.output_tokens, _cost(f.cost)]
+        if sampled:
+            row.append("" if f.spread is None or f.with_called.unknown else f.spread.p90)
+        row += [f.calls_month, _cost(f.cost_month)]
+        if metered:
+            row += ["" if f.meters_month is None else _cost(f.meters_month), _cost(_whole(f))]
+        rows.append((*row, evidence_words(f.evidence)))
+    t = result.total
+    total: list[Any] = [f"{len(rows)} flows", t.runs, "", "", "", ""]
+    total += [""] if sampled else []
+    total += [t.calls_month, _cost(t.cost_month)]
+    if metered:
+        total += [_cost(t.meters_month), _cost(t.cost_month + t.meters_month)]
+    total.append(evidence_words(t.evidence))
+    title = (
+        f"Estimate for {result.month}" if "-" in result.month else f"Estimate for an average month of {result.month}"
+    )
+    return Sheet(columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=notes(result))
+
+
+def _distribution(result: EstateEstimate, per: str) -> Sheet:
+    """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's model cost."""
+    unit = result.currency or "no rate card"
+    times = 12 if per == "year" else 1
+    columns = (
+        Column("flow", "flow"),
+        *((Column("runs", f"runs/{per}", "count"),) if per != "run" else (Column("calls", "calls/run", "number"),)),
+        Column("mean", f"{unit}/{per}", "money"),
+        Column("p50", "P50", "money"),
+        Column("p90", "P90", "money"),
+        Column("p99", "P99", "money"),
+        Column("error", "mean known to", "text", rank=1),
+        Column("evidence", "cost rests on", rank=2),
     )
 
-    def dear(f: FlowEstimate) -> Any:
-        return (f.cost_month is None, -(f.cost_month.amount if f.cost_month else 0), f.name)
+    def line(name: str, count: Any, money: Money | None, spread: Spread | None, evidence: Shares) -> tuple[Any, ...]:
+        known = spread is not None and money is not None and not money.unknown
+        if per == "year" and money is not None:
+            money = money.times(12)
+        shown = [spread.p50, spread.p90, spread.p99] if known and spread else ["", "", ""]
+        error = f"±{percent(spread.error / spread.mean)}" if known and spread and spread.mean else ""
+        if per == "run" and known and spread and spread.mean:
+            error += f" ({spread.runs:,} runs)"
+        return (name, count, _cost(money), *shown, error, evidence_words(evidence))
 
-    rows = tuple(
-        (
-            f.name,
-            f.runs,
-            f.calls,
-            f.input_tokens,
-            f.output_tokens,
-            _cost(f.cost),
-            f.calls_month,
-            _cost(f.cost_month),
-            evidence_words(f.evidence),
-        )
-        for f in sorted(result.flows, key=dear)
-    )
+    rows = []
+    for f in sorted(result.flows, key=_dear if per != "run" else lambda f: (-f.with_called.amount, f.name)):
+        if per == "run":
+            rows.append(line(f.name, f.calls, f.with_called, f.spread, f.evidence))
+        else:
+            rows.append(
+                line(
+                    f.name,
+                    None if f.runs is None else f.runs * times,
+                    f.cost_month,
+                    f.year_spread if per == "year" else f.month_spread,
+                    f.evidence,
+                )
+            )
     t = result.total
     total = (
-        f"{len(rows)} flows",
-        t.runs,
-        "",
-        "",
-        "",
-        "",
-        t.calls_month,
-        _cost(t.cost_month),
-        evidence_words(t.evidence),
+        None
+        if per == "run"
+        else line(
+            f"{len(rows)} flows", t.runs * times, t.cost_month, t.year_spread if per == "year" else t.spread, t.evidence
+        )
     )
-    return Sheet(columns=columns, rows=rows, total=total, title=f"Estimate for {result.month}", notes=notes(result))
+    words = {
+        "run": "Cost of one run, with the flows it calls",
+        "month": f"Model cost of a month, {result.month}",
+        "year": f"Model cost of the year {result.month[:4]}",
+    }
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=notes(result))
+
+
+def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, per: str = "") -> Sheet:
+    """One row a group, dearest first."""
+    unit = result.currency or "no rate card"
+    span = "year" if per == "year" else "month"
+    times = 12 if span == "year" else 1
+    title = f"Estimate by {by}, {result.month[:4] if span == 'year' else result.month}"
+    if by == "meter":
+        columns: tuple[Column, ...] = (
+            Column("name", "bill"), Column("units", f"units/{span}", "count"), Column("cost", f"{unit}/{span}", "money"), Column("flows", "flows", "count"),
+        )  # fmt: skip
+        lines = [
+            (r.name, "" if r.units is None else r.units * times, _cost(r.cost.times(times)), len(r.flows)) for r in rows
+        ]
+        whole = sum((r.cost for r in rows), Money()).times(times)
+        return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result))
+    columns = (
+        Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
+        Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
+        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost rests on", rank=3),
+    )  # fmt: skip
+    lines = []
+    for r in rows:
+        row: list[Any] = [
+            r.name,
+            r.calls * times,
+            r.input_tokens * times,
+            r.output_tokens * times,
+            _cost(r.cost.times(times)),
+        ]
+        lines.append((*row, *((len(r.flows),) if by != "step" else ()), evidence_words(r.evidence)))
+    t = result.total
+    total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost(t.cost_month.times(times))]
+    total += [""] if by != "step" else []
+    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, notes(result))
+
+
+def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -> Sheet:
+    """One row an assumption, the one that moves the figure most first."""
+    unit = currency or "no rate card"
+    columns = (
+        Column("flow", "flow", rank=1), Column("what", "assumption"), Column("value", "value", "number"), Column("low", "low", "number"),
+        Column("high", "high", "number"), Column("at_low", f"{unit}/{per} at low", "money"), Column("cost", "as assumed", "money"),
+        Column("at_high", "at high", "money"), Column("swing", "moves it by", "money"), Column("evidence", "rests on"),
+    )  # fmt: skip
+    lines = tuple(
+        (d.flow, d.what, d.value, d.low, d.high, d.at_low, d.cost, d.at_high, d.swing, d.evidence) for d in rows[:most]
+    )
+    more = (f"{len(rows) - most} more move it less; --format csv or json has all",) if len(rows) > most else ()
+    doubt = "Ends: the range of the assumption; without one, a default is halved and doubled, a declared value moved by 25 %, a measured one by 10 %."
+    return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
 
 
 def notes(result: EstateEstimate) -> tuple[str, ...]:
@@ -88,6 +212,12 @@ def notes(result: EstateEstimate) -> tuple[str, ...]:
     unknown = sorted({m for f in result.flows for m in f.cost.unknown})
     if unknown:
         found.append("? cost: the rate card has no price for " + ", ".join(unknown))
+    metered = sorted({m for h in result.hosts for m in h.cost.unknown + h.fee.unknown})
+    if metered:
+        found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
+    fees = result.total.fees_month
+    if fees.amount:
+        found.append(f"fees of the hosts are on top: {money(fees.amount)} {result.currency} a month")
     for f in result.flows:
         found += [f"{f.name}: {n}" for n in f.notes]
     return tuple(found)

@@ -23,6 +23,7 @@ Decider = Literal["fixed", "data", "model"]
 Outcome = Literal["success", "failure", "timeout", "skip"]
 OnFault = Literal["stop", "continue", "route"]
 JoinMode = Literal["each", "all", "once"]
+Yields = Literal["same", "many", "one"]
 FlowState = Literal["on", "off", "draft", "unknown"]
 
 AI_KINDS: frozenset[str] = frozenset({"model", "agent", "embed"})
@@ -149,6 +150,8 @@ class Step(Record, frozen=True):
     timeout: float | None = None
     on_fault: OnFault = "stop"
     join: JoinMode | None = None
+    per_item: bool = False  # runs once for each item that arrives with a pass
+    yields: Yields = "same"  # many: expands every item, one: gathers all items of a pass
     enabled: bool = True
     note: str = ""
     unread: dict[str, Any] = field(default_factory=dict)
@@ -174,10 +177,14 @@ class Link(Record, frozen=True):
 
 
 class Schedule(Record, frozen=True):
-    """When a trigger fires by the clock: one of ``cron`` (5 fields) or ``every`` (seconds), in ``zone`` (IANA)."""
+    """When a trigger fires by the clock: one of ``cron`` (5 fields, or 6 with seconds first), ``every`` (seconds), ``rule``
+    (RFC 5545: RRULE, with DTSTART, RDATE and EXDATE where given) or ``repeat`` (an ISO 8601 repeating interval with a
+    start or a number), in ``zone`` (IANA)."""
 
     cron: str | None = None
     every: float | None = None
+    rule: str | None = None
+    repeat: str | None = None
     zone: str | None = None
 
 

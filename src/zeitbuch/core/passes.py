@@ -1,19 +1,25 @@
-# How often each step runs in one run: the exact expectation. Levels of scopes are computed from the outside in;
-# cycles are iterated, each iteration allowing one more round, up to the cap.
+# How often each step runs in one run: the exact expectation. Levels of scopes are computed from the outside in; cycles
+# are iterated, each iteration allowing one more round, up to the cap. Where the expectation of a join is no sum
+# (branches that lose passes when more than one may come), the result says that it is not exact; the sampled passes
+# hold there.
 """Passes: expected executions of every step in one run."""
 
 from __future__ import annotations
 
+import math
+
 from msgspec import Struct
 
-from .assume import CYCLE_ROUNDS, DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW, Book, Evidence, Value, weaker
-from .model import JoinMode, Step
-from .topology import Edge, Graph, Level
+from .assume import EVIDENCE, Book, Evidence, Value
+from .model import JoinMode
+from .plan import Node, Plan, Planner, Stage, Tie
+from .quantities import CYCLE_ROUNDS
+from .topology import Graph
 
-NOT_TOOLS = frozenset({"model", "memory", "parse"})
-
-
-Ends = dict[str, list[tuple[int, Edge]]]  # step -> its edges with their index in the level
+READ = EVIDENCE.index("read")
+_AT = {e: i for i, e in enumerate(EVIDENCE)}
+NEVER = math.inf
+_SMALL = 1e-12
 
 
 class Pass(Struct, frozen=True):
@@ -27,350 +33,357 @@ class Pass(Struct, frozen=True):
     turns2: float = 1.0
 
 
-class _Flowing(Struct):
-    """What moves along one edge, with its evidence."""
+class Moving(Struct):
+    """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
+    the weakest evidence (index into EVIDENCE)."""
 
-    amount: float
-    evidence: Evidence
+    passes: float
+    items: float
+    most: float
+    evidence: int
 
 
-class _Outcome(Struct):
-    onward: float
+class _Done(Struct):
+    """What leaves a step."""
+
+    success: Moving
     failed: float
-    evidence: Evidence
+    late: float
+    skipped: float = 0.0
+    failed_evidence: int = READ
 
 
-def turns_of(step: Step, book: Book, tools: int) -> tuple[Value, float]:
-    """Mean of an agent's turns with its evidence, and the mean of their square.
+NOTHING = Moving(0.0, 0.0, 0.0, READ)
+# Part of a level -> passes it loses, those of them that run out of time, evidence.
+Lost = dict[int, tuple[float, float, int]]
 
-    Without a declared value: low 1, likely 3, high the step's own cap (or 10), as a PERT distribution with
-    mean (low + 4 likely + high) / 6 and standard deviation (high - low) / 6.
-    """
-    found = book.find("turns", (step.id, step.name))
-    if found is not None:
-        return found, found.amount**2
-    if not tools:
-        return Value(1.0, "read", "an agent without tools answers at once"), 1.0
-    cap = step.model.max_turns if step.model is not None else None
-    high = float(cap) if cap else TURNS_HIGH
-    low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
-    mean = (low + 4 * likely + high) / 6
-    spread = (high - low) / 6
-    return Value(mean, "default", f"default: {low:g} to {high:g} turns, likely {likely:g}"), mean**2 + spread**2
+
+def geometric(rounds: float, cap: int | None) -> float:
+    """Expected rounds of a loop that ends after each round with probability 1/rounds, at most ``cap`` rounds."""
+    on = 1 - 1 / rounds
+    limit = CYCLE_ROUNDS if cap is None else cap
+    return (1 - on**limit) * rounds
 
 
 class Passes:
-    """Computes and holds the passes of all steps of a flow."""
+    """Computes and holds the passes of all steps of a flow.
 
-    def __init__(self, graph: Graph, book: Book) -> None:
+    ``entry`` gives the share of the runs that each trigger starts and the items it brings; without it the active
+    triggers are alike and bring one item.
+    """
+
+    def __init__(self, graph: Graph, book: Book, entry: dict[str, tuple[Value, float]] | None = None) -> None:
         self.graph = graph
-        self.book = book
         self.of: dict[str, Pass] = {}
         self.capped: list[str] = []
-        self.notes: list[str] = []
-        self._shares: dict[str, dict[int, Value]] = {}
-        self._ancestors: dict[str | None, dict[str, frozenset[str]]] = {}
-        self._position: dict[str | None, dict[str, int]] = {}
-        self._edges: dict[str | None, tuple[Ends, Ends]] = {}
-        self._onward: dict[str, float] = {}
-        self._parts: dict[str | None, dict[str, str]] = {}
-        self._level(None, _Flowing(1.0, "read"))
+        self.inexact: list[str] = []
+        self.plan: Plan = Planner(graph, book).plan()
+        self.notes = self.plan.notes
+        self._stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entries(entry))
+
+    @property
+    def exact(self) -> bool:
+        """Whether every expectation is exact."""
+        return not self.inexact
+
+    def _entries(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Moving] | None:
+        starts = self.plan.starts
+        if not starts:
+            return None
+        found: dict[int, Moving] = {}
+        for trigger, targets in starts:
+            if entry is not None and trigger in entry:
+                share, items = entry[trigger]
+                amount, evidence = share.amount, _AT[share.evidence]
+            else:
+                # Which trigger started the run is evidence of its own; without it all are alike.
+                amount, items = 1 / len(starts), 1.0
+                evidence = READ if len(starts) == 1 else 0
+            for target in targets:
+                had = found.get(target, NOTHING)
+                found[target] = Moving(
+                    had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence)
+                )
+        return {k: Moving(m.passes, m.items, 1.0, READ if m.passes == 1 else m.evidence) for k, m in found.items()}
 
     # -- one level ---------------------------------------------------------------------------------------------
 
-    def _level(self, scope: str | None, arriving: _Flowing) -> _Outcome:
-        """Runs a level; returns what it loses by failures that nothing handles."""
-        level = self.graph.levels.get(scope)
-        if level is None:
-            return _Outcome(arriving.amount, 0.0, arriving.evidence)
-        self._prepare(level)
-        starts = self._starts(level, arriving)
-        flows: dict[int, _Flowing] = {}
-        has_back = any(e.back for e in level.edges)
-        rounds = CYCLE_ROUNDS if has_back else 1
-        lost: list[_Flowing] = []
+    def _stage(self, stage: Stage, arriving: Moving, starts: dict[int, Moving] | None = None) -> Lost:
+        """Runs a level; returns what each connected part of it loses by failures that nothing handles."""
+        if starts is None:
+            starts = dict.fromkeys(stage.entries, arriving)
+        edges: list[Moving | None] = [None] * len(stage.edges)
         before = -1.0
-        for turn in range(rounds):
-            lost = self._sweep(level, starts, flows)
-            total = sum(f.amount for f in flows.values())
+        lost: Lost = {}
+        for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
+            lost = self._sweep(stage, starts, edges)
+            total = sum(m.passes for m in edges if m is not None)
             if abs(total - before) <= 1e-13 * max(1.0, total):
                 break
             before = total
-            if has_back and turn == rounds - 1:
-                names = ", ".join(s.title for s in level.steps if any(e.back and e.target == s.id for e in level.edges))
-                self.capped.append(names)
+            if stage.cyclic and turn == CYCLE_ROUNDS - 1:
+                heads = [n.step.title for n in stage.nodes if n.backs]
+                self.capped.append(", ".join(heads))
+        return lost
+
+    def _outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
         # Branches that do not touch each other fail independently: what survives is the product.
-        survives = 1.0
-        for part in lost:
-            survives *= 1 - min(1.0, part.amount / arriving.amount) if arriving.amount else 1.0
-        evidence = weaker(arriving.evidence, *(part.evidence for part in lost))
-        return _Outcome(arriving.amount * survives, arriving.amount * (1 - survives), evidence)
+        survives, late, evidence = 1.0, 0.0, READ
+        for amount, late_amount, weak in lost.values():
+            if arriving.passes:
+                survives *= 1 - min(1.0, amount / arriving.passes)
+            late += late_amount
+            evidence = min(evidence, weak)
+        losing = sum(1 for amount, _, _ in lost.values() if amount > 0)
+        if (losing > 1 and arriving.most > 1) or any(p in lost and lost[p][0] > 0 for p in stage.risky):
+            self._doubt("losses of branches side by side")
+        gone = arriving.passes * (1 - survives)
+        total = sum(amount for amount, _, _ in lost.values())
+        late = gone * late / total if total else 0.0
+        through = arriving.passes * survives
+        ratio = arriving.items / arriving.passes if arriving.passes else 0.0
+        onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
+        return _Done(onward, gone - late, late, 0.0, min(arriving.evidence, evidence))
 
-    def _starts(self, level: Level, arriving: _Flowing) -> dict[str, _Flowing]:
-        """What arrives at the steps of a level from outside it."""
-        triggers = self.graph.triggers
-        if level.scope is None:
-            led = [e for e in level.edges if e.source in triggers]
-            if led:
-                active = {t for t in triggers if triggers[t].enabled and any(e.source == t for e in led)} or {
-                    e.source for e in led
-                }
-                # Which trigger started the run is evidence of its own; without it all are alike.
-                evidence: Evidence = "read" if len(active) == 1 else "default"
-                starts: dict[str, _Flowing] = {}
-                for edge in led:
-                    if edge.source in active:
-                        had = starts.get(edge.target, _Flowing(0.0, "read"))
-                        starts[edge.target] = _Flowing(had.amount + arriving.amount / len(active), evidence)
-                return {
-                    k: _Flowing(v.amount, "read" if v.amount == arriving.amount else v.evidence)
-                    for k, v in starts.items()
-                }
-        return {s.id: arriving for s in level.entries()}
+    def _doubt(self, why: str) -> None:
+        if why not in self.inexact:
+            self.inexact.append(why)
 
-    def _sweep(self, level: Level, starts: dict[str, _Flowing], flows: dict[int, _Flowing]) -> list[_Flowing]:
-        """One pass in order over the level; ``flows`` holds what moves along each edge, by its index.
-
-        Returns the passes lost in each connected part of the level.
-        """
-        lost: dict[str, _Flowing] = {}
-        part_of = self._parts[level.scope]
-        incoming_of, outgoing_of = self._edges[level.scope]
-        for step in level.steps:
-            incoming, outgoing = incoming_of.get(step.id, []), outgoing_of.get(step.id, [])
-            arriving = self._join(level, step, incoming, starts.get(step.id), flows)
-            done = self._run(step, arriving)
-            leaves = self._leave(level, step, outgoing, done)
-            for i, flowing in leaves.items():
-                flows[i] = flowing
-            handled = any(self._is_error(e) for _, e in outgoing)
-            if done.failed and not handled and step.on_fault != "continue":
-                had = lost.get(part_of[step.id], _Flowing(0.0, "read"))
-                lost[part_of[step.id]] = _Flowing(had.amount + done.failed, weaker(had.evidence, done.evidence))
-        return list(lost.values())
-
-    @staticmethod
-    def _is_error(edge: Edge) -> bool:
-        link = edge.link
-        return link.role == "error" or (bool(link.after) and "success" not in link.after and "failure" in link.after)
+    def _sweep(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
+        """One pass in order over the level; ``edges`` holds what moves along each edge. Returns what each connected
+        part of the level loses: passes, those of them out of time, evidence."""
+        lost: Lost = {}
+        reached: list[tuple[float, float]] = []  # what goes on from each node, and what of it succeeded
+        bounds: list[float] = []
+        ended: dict[str, float] = {}
+        whole = max((m.passes for m in starts.values()), default=0.0)
+        for at, node in enumerate(stage.nodes):
+            arriving = self._join(stage, node, starts.get(at), edges, reached, bounds)
+            done = self._run(node, arriving)
+            if stage.skips:
+                turn = max([ended.get(stage.edges[i].source, 0.0) for i in _leaves(node.incoming)], default=0.0)
+                start = starts.get(at)
+                turn = max(turn, start.passes if start is not None else 0.0)
+                done.skipped = max(0.0, turn - arriving.passes)
+                ended[node.step.id] = max(turn, arriving.passes)
+                if not node.enabled:
+                    done.skipped = max(turn, arriving.passes)
+                if any(w.skip for w in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
+                    self._doubt("what is skipped where more than one pass may come")
+            reached.append(self._leave(node, arriving, done, edges))
+            bounds.append(arriving.most)
+            gone = 0.0 if node.keeps_failures else done.failed
+            late = 0.0 if node.keeps_timeouts else done.late
+            if gone + late > 0:
+                had = lost.get(node.part, (0.0, 0.0, READ))
+                lost[node.part] = (had[0] + gone + late, had[1] + late, min(had[2], done.failed_evidence))
+        return lost
 
     # -- joins -------------------------------------------------------------------------------------------------
 
-    def _prepare(self, level: Level) -> None:
-        if level.scope in self._ancestors:
-            return
-        ancestors: dict[str, frozenset[str]] = {}
-        forward: dict[str, list[str]] = {}
-        for e in level.edges:
-            if not e.back:
-                forward.setdefault(e.target, []).append(e.source)
-        for step in level.steps:
-            own = {step.id}
-            for source in forward.get(step.id, []):
-                own |= ancestors.get(source, frozenset({source}))
-            ancestors[step.id] = frozenset(own)
-        part = {s.id: s.id for s in level.steps}
-        for e in level.edges:
-            if e.source in part and part[e.source] != part[e.target]:
-                old, new = part[e.target], part[e.source]
-                part = {k: new if v == old else v for k, v in part.items()}
-        self._parts[level.scope] = part
-        incoming: Ends = {}
-        outgoing: Ends = {}
-        for i, e in enumerate(level.edges):
-            if e.source not in self.graph.triggers:
-                incoming.setdefault(e.target, []).append((i, e))
-                outgoing.setdefault(e.source, []).append((i, e))
-        self._edges[level.scope] = (incoming, outgoing)
-        self._ancestors[level.scope] = ancestors
-        self._position[level.scope] = {s.id: i for i, s in enumerate(level.steps)}
-
     def _join(
         self,
-        level: Level,
-        step: Step,
-        incoming: list[tuple[int, Edge]],
-        start: _Flowing | None,
-        flows: dict[int, _Flowing],
-    ) -> _Flowing:
-        parts = [(flows[i], e) for i, e in incoming if i in flows and not e.back]
-        back = [flows[i] for i, e in incoming if i in flows and e.back]
-        if step.join is not None:
-            amounts = [f.amount for f, _ in parts] + ([start.amount] if start else [])
-            joined = combine(amounts, step.join)
-            evidence = weaker(*(f.evidence for f, _ in parts), *([start.evidence] if start else []))
+        stage: Stage,
+        node: Node,
+        start: Moving | None,
+        edges: list[Moving | None],
+        reached: list[tuple[float, float]],
+        bounds: list[float],
+    ) -> Moving:
+        tie = node.incoming
+        if tie is None:
+            met = start if start is not None else NOTHING
         else:
-            joined, evidence = self._natural(level, parts)
+            met = self._tie(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
             if start is not None:
-                joined += start.amount
-                evidence = weaker(evidence, start.evidence)
-        for f in back:
-            joined += f.amount
-            if f.amount:
-                evidence = weaker(evidence, f.evidence)
-        return _Flowing(joined, evidence)
+                met = self._with_start(node.start_mode, met, start)
+        for i in node.backs:
+            more = edges[i]
+            if more is not None and more.passes:
+                evidence = min(met.evidence, more.evidence)
+                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
+        if node.backs:
+            met = Moving(met.passes, met.items, NEVER, met.evidence)
+        return met
 
-    def _natural(self, level: Level, parts: list[tuple[_Flowing, Edge]]) -> tuple[float, Evidence]:
-        """Joins by structure: branches of one split wait for each other, alternatives add up.
+    def _with_start(self, mode: JoinMode, met: Moving, start: Moving) -> Moving:
+        evidence = min(met.evidence, start.evidence)
+        if mode == "each":
+            return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
+        # Another trigger starts another run: both never come in one.
+        self._doubt("a trigger and a branch that meet")
+        pick = min if mode == "all" else max
+        return Moving(pick(met.passes, start.passes), pick(met.items, start.items), max(met.most, start.most), evidence)
 
-        The pair of edges that parted last is joined first. Branches that lose passes on the way meet with the
-        product of their shares: their losses are taken as independent.
-        """
-        if not parts:
-            return 0.0, "read"
-        live = [p for p in parts if p[0].amount > 0]
-        evidence = weaker(*(f.evidence for f, _ in live)) if live else "read"
-        ancestors, position = self._ancestors[level.scope], self._position[level.scope]
-        groups = [(f.amount, ancestors.get(e.source, frozenset({e.source})), [e]) for f, e in parts]
-        while len(groups) > 1:
-            best: tuple[int, int, int, str | None] | None = None
-            for a in range(len(groups)):
-                for b in range(a + 1, len(groups)):
-                    common = groups[a][1] & groups[b][1]
-                    at = max((position.get(c, -1) for c in common), default=-2)
-                    split = level.steps[at].id if at >= 0 else None
-                    if best is None or at > best[0]:
-                        best = (at, a, b, split)
-            assert best is not None
-            _, a, b, split = best
-            first, second = groups[a], groups[b]
-            if split is not None and self._waits(level, split, first[2] + second[2]):
-                base = self._onward[split]
-                amount = min(first[0], second[0])
-                if base > 0 and max(first[0], second[0]) <= base:
-                    amount = first[0] * second[0] / base
-            else:
-                amount = first[0] + second[0]
-            merged = (amount, first[1] & second[1], first[2] + second[2])
-            groups = [g for i, g in enumerate(groups) if i not in (a, b)] + [merged]
-        return groups[0][0], evidence
+    def _tie(
+        self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
+    ) -> Moving:
+        if isinstance(tie, int):
+            return edges[tie] or NOTHING
+        a = self._tie(tie.left, edges, reached, bounds)
+        b = self._tie(tie.right, edges, reached, bounds)
+        evidence = min(a.evidence if a.passes else READ, b.evidence if b.passes else READ)
+        bound = bounds[tie.split] if tie.split >= 0 else max(a.most, b.most)
+        if tie.mode == "each":
+            most = min(a.most + b.most, bound) if tie.how == "instead" else a.most + b.most
+            return Moving(a.passes + b.passes, a.items + b.items, most, evidence)
+        most = min(max(a.most, b.most), bound)
+        base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
+        passes = self._waiting(tie, a, b, base, bound)
+        if self.plan.itemised and (abs(a.items - a.passes) > _SMALL or abs(b.items - b.passes) > _SMALL):
+            self._doubt("a join of branches with several items")
+        low, high = min(a.items, b.items), max(a.items, b.items)
+        whole = min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
+        return Moving(passes, items, most, evidence)
 
-    def _waits(self, level: Level, split: str, edges: list[Edge]) -> bool:
-        """Whether edges that parted at ``split`` run side by side (and not one instead of the other)."""
-        step = self.graph.steps[split]
-        ancestors = self._ancestors[level.scope]
-        ways: list[Edge] = []
-        for edge in edges:
-            for _, out in self._edges[level.scope][1].get(split, []):
-                if not out.back and (out is edge or out.target in ancestors.get(edge.source, frozenset())):
-                    ways.append(out)
-        if any(self._is_error(w) for w in ways):
-            return False
-        if step.kind == "decide":
-            return step.inclusive
-        return True
+    def _waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
+        """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
+        probabilities; losses on branches side by side are independent."""
+        if not a.passes and not b.passes:
+            return 0.0
+        lossless = abs(a.passes - base) <= _SMALL * max(1.0, base) and abs(b.passes - base) <= _SMALL * max(1.0, base)
+        if tie.how == "side" and lossless and max(a.most, b.most) <= bound < NEVER:
+            return a.passes
+        if (
+            tie.how == "mixed"
+            or max(bound, a.most, b.most) > 1
+            or base <= 0
+            or max(a.passes, b.passes) > base * (1 + 1e-9)
+        ):
+            self._doubt("a join of branches that lose passes, or of cases, where more than one may come")
+            if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
+                return a.passes * b.passes / base
+            return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        both = a.passes * b.passes / base if tie.how == "side" else 0.0
+        return both if tie.mode == "all" else a.passes + b.passes - both
 
     # -- one step ----------------------------------------------------------------------------------------------
 
-    def _run(self, step: Step, arriving: _Flowing) -> _Outcome:
+    def _run(self, node: Node, arriving: Moving) -> _Done:
         """Executes a step: attempts, what is inside it, what is attached to it."""
-        a = arriving.amount
-        if not step.enabled:
-            self.of[step.id] = Pass(a, 0.0, arriving.evidence)
-            return _Outcome(a, 0.0, arriving.evidence)
-        failure = self.book.of_step("failure", step, DEFAULTS["failure"])
-        tries = step.retry.attempts if step.retry is not None else 0
-        f = failure.amount
-        attempts = a * (1 - f ** (tries + 1)) / (1 - f) if f < 1 else a * (tries + 1)
-        failed = a * f ** (tries + 1)
-        evidence = arriving.evidence if not f else weaker(arriving.evidence, failure.evidence)
-        turns, turns2 = 1.0, 1.0
-        if step.kind == "agent":
-            evidence, turns, turns2 = self._agent(step, attempts, evidence)
-        self.of[step.id] = Pass(a, attempts, evidence, turns, turns2)
-        if step.id in self.graph.levels:
-            inside = self._scope(step, _Flowing(attempts, evidence))
-            failed = min(a, failed + inside.failed)
-            evidence = weaker(evidence, inside.evidence) if inside.failed else evidence
-        return _Outcome(max(0.0, a - failed), failed, evidence)
+        step = node.step
+        if not node.enabled:
+            self.of[step.id] = Pass(arriving.passes, 0.0, EVIDENCE[arriving.evidence])
+            return _Done(arriving, 0.0, 0.0)
+        turns = arriving.items if step.per_item else arriving.passes
+        wrong = node.failure.amount + node.timeout.amount
+        evidence = arriving.evidence
+        attempts, lost, late = turns, 0.0, 0.0
+        if wrong:
+            evidence = min(evidence, _AT[node.failure.evidence] if node.failure.amount else READ)
+            evidence = min(evidence, _AT[node.timeout.evidence] if node.timeout.amount else READ)
+            over = wrong ** (node.tries + 1)
+            attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
+            lost = turns * over
+            late = lost * node.timeout.amount / wrong
+        done = _Done(arriving, max(0.0, lost - late), late, 0.0, evidence)
+        if node.turns is not None:
+            evidence = self._agent(node, attempts, arriving.most, evidence)
+        self.of[step.id] = self._pass(node, turns, attempts, evidence)
+        if node.inner is not None:
+            self._inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
+        if step.per_item:
+            # One item that is lost does not hold up the others.
+            left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
+        else:
+            through = max(0.0, arriving.passes - done.failed - done.late)
+            kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
+            left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
+        if step.yields == "one":
+            left = Moving(left.passes, left.passes, left.most, left.evidence)
+        elif step.yields == "many" and node.items is not None:
+            weak = min(left.evidence, _AT[node.items.evidence])
+            left = Moving(left.passes, left.items * node.items.amount, left.most, weak)
+        done.success = left
+        return done
 
-    def _scope(self, step: Step, arriving: _Flowing) -> _Outcome:
-        """What a scope hands on: a loop goes on when one item fails, other scopes fail with their contents."""
-        if step.kind == "loop":
-            items = self._items(step)
-            self._level(step.id, _Flowing(arriving.amount * items.amount, weaker(arriving.evidence, items.evidence)))
-            return _Outcome(arriving.amount, 0.0, arriving.evidence)
-        return self._level(step.id, arriving)
+    @staticmethod
+    def _pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
+        k = node.turns
+        if k is None:
+            return Pass(arrivals, attempts, EVIDENCE[evidence])
+        return Pass(arrivals, attempts, EVIDENCE[evidence], k.amount, k.amount**2 + k.variance)
 
-    def _items(self, step: Step) -> Value:
-        repeat = step.repeat
-        if repeat is not None and repeat.until and not repeat.items:
-            value = self.book.of_step("rounds", step)
-            if repeat.cap is not None and value.amount > repeat.cap:
-                return Value(float(repeat.cap), "read", "the loop's own cap")
-            return value
-        found = self.book.find("items", (step.id, step.name))
-        if found is not None:
-            return found
-        if repeat is not None and repeat.count is not None:
-            return Value(float(repeat.count), "read", "listed in the export")
-        return self.book.of_step("items", step)
+    def _inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
+        """A loop goes on when one item fails; other scopes fail with their contents."""
+        assert node.inner is not None
+        if node.repeats:
+            times, most = self._rounds(node)
+            assert node.items is not None
+            weak = min(arriving.evidence, _AT[node.items.evidence])
+            amount = arriving.passes * times
+            self._stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            return
+        inside = self._outcome(node.inner, arriving, self._stage(node.inner, arriving))
+        if inside.failed + inside.late > 0:
+            # What fails inside is on top of what fails by the scope's own rate.
+            whole = reached - done.failed - done.late
+            share = min(1.0, (inside.failed + inside.late) / arriving.passes)
+            done.failed += whole * share * inside.failed / (inside.failed + inside.late)
+            done.late += whole * share * inside.late / (inside.failed + inside.late)
+            done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
 
-    def _agent(self, step: Step, attempts: float, evidence: Evidence) -> tuple[Evidence, float, float]:
-        helpers = self.graph.attached.get(step.id, [])
-        tools = [h for h in helpers if h.kind not in NOT_TOOLS and h.enabled]
-        turns, turns2 = turns_of(step, self.book, len(tools))
-        evidence = weaker(evidence, turns.evidence)
-        for helper in helpers:
-            if helper.kind in NOT_TOOLS:
-                share = attempts if helper.kind == "memory" else 0.0
-                self.of[helper.id] = Pass(attempts, share, evidence)
-            elif helper in tools:
-                self._run(helper, _Flowing(attempts * (turns.amount - 1) / len(tools), evidence))
-            else:
-                self.of[helper.id] = Pass(0.0, 0.0, evidence)
-        return evidence, turns.amount, turns2
+    def _rounds(self, node: Node) -> tuple[float, float]:
+        """Expected rounds of a loop for each arrival, and the most of them."""
+        items = node.items
+        assert items is not None
+        if node.repeats == "until":
+            return geometric(items.amount, node.cap), NEVER
+        return items.amount, math.ceil(items.high if items.ranged else items.amount)
+
+    def _agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
+        turns = node.turns
+        assert turns is not None
+        evidence = min(evidence, _AT[turns.evidence])
+        for helper in node.memories:
+            self.of[helper.id] = Pass(attempts, attempts, EVIDENCE[evidence])
+        for helper in node.idle:
+            used = attempts if helper.kind == "model" or helper.kind == "parse" else 0.0
+            self.of[helper.id] = Pass(used, 0.0, EVIDENCE[evidence])
+        for tool in node.tools:
+            amount = attempts * (turns.amount - 1) / len(node.tools)
+            self._run(tool, Moving(amount, amount, NEVER, evidence))
+        return evidence
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 
-    def _leave(self, level: Level, step: Step, outgoing: list[tuple[int, Edge]], done: _Outcome) -> dict[int, _Flowing]:
-        leaves: dict[int, _Flowing] = {}
-        errors = [(i, e) for i, e in outgoing if self._is_error(e)]
-        others = [(i, e) for i, e in outgoing if not self._is_error(e)]
-        for i, _ in errors:
-            leaves[i] = _Flowing(done.failed, done.evidence)
-        onward = done.onward
-        if step.on_fault == "continue" and not errors:
-            onward += done.failed
-        self._onward[step.id] = onward
-        if step.kind == "decide" and step.enabled:
-            shares = self._shares_of(step, others)
-            for i, _ in others:
-                share = shares[i]
-                leaves[i] = _Flowing(onward * share.amount, weaker(done.evidence, share.evidence))
-        else:
-            for i, e in others:
-                always = "failure" in e.link.after
-                leaves[i] = _Flowing(onward + (done.failed if always else 0.0), done.evidence)
-        return leaves
+    def _leave(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
+        """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
+        ok = done.success
+        gone = done.failed + done.late
+        for way in node.ways:
+            passes, items, evidence = 0.0, 0.0, ok.evidence
+            kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
+            if way.success and (node.enabled or way.plain):
+                load = Moving(ok.passes + gone, ok.items + gone, ok.most, done.failed_evidence) if kept else ok
+                passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
+                if way.share is not None:
+                    passes, items = self._case(node, load, way.share.amount)
+                    evidence = min(evidence, _AT[way.share.evidence])
+            if gone and not kept:
+                more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
+                passes, items = passes + more, items + more
+                evidence = min(evidence, done.failed_evidence) if more else evidence
+            if way.skip:
+                passes, items = passes + done.skipped, items + done.skipped
+            edges[way.edge] = Moving(passes, items, arriving.most, evidence)
+        return ok.passes + (gone if any(w.plain and w.failure for w in node.ways) else 0.0), ok.passes
 
-    def _shares_of(self, step: Step, outgoing: list[tuple[int, Edge]]) -> dict[int, Value]:
-        """Probability of each case. What no assumption names shares the rest equally."""
-        known = self._shares.get(step.id)
-        if known is not None:
-            return known
-        found: dict[int, Value] = {}
-        for i, e in outgoing:
-            value = self.book.find("share", (step.id, step.name), (e.link.label, e.link.condition, e.target))
-            if value is not None:
-                found[i] = value
-        missing = [i for i, _ in outgoing if i not in found]
-        given = sum(v.amount for v in found.values())
-        if step.inclusive:
-            for i in missing:
-                found[i] = Value(0.5, "default", "default: every second time")
-        else:
-            if given > 1 + 1e-9:
-                self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
-                found = {i: Value(v.amount / given, v.evidence, v.why) for i, v in found.items()}
-                given = 1.0
-            # A decision with a single way out also has the way of doing nothing.
-            ways = len(missing) + (1 if len(outgoing) == 1 else 0)
-            rest: Evidence = weaker(*(v.evidence for v in found.values())) if len(missing) == 1 and found else "default"
-            for i in missing:
-                found[i] = Value(max(0.0, 1 - given) / ways, rest, "what the other cases leave, in equal parts")
-        self._shares[step.id] = found
-        return found
+    def _case(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
+        if not node.step.per_item:
+            return ok.passes * share, ok.items * share
+        # Items are dealt out; a pass goes on where at least one item does.
+        each = ok.items / ok.passes if ok.passes else 0.0
+        if each > 1 + _SMALL:
+            self._doubt("a decision over several items")
+        return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
+
+
+def _leaves(tie: Tie | int | None) -> list[int]:
+    if tie is None:
+        return []
+    return [tie] if isinstance(tie, int) else _leaves(tie.left) + _leaves(tie.right)
 
 
 def combine(amounts: list[float], mode: JoinMode) -> float:

@@ -3,12 +3,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from msgspec import Struct
 
 from .change_cost import CostChange
 from .changes import FlowChanges
+from .drivers import Driver
+from .groups import GroupRow
 from .inventory import Row, Totals
 from .model import Flow
+from .proposals import Proposal
+from .sheet import Sheet
 
 
 class NativeFile(Struct, frozen=True):
@@ -33,3 +39,41 @@ class DiffResult(Struct, frozen=True):
     flows: tuple[FlowChanges, ...]
     unchanged: int
     cost: tuple[CostChange, ...]
+
+
+class GroupsResult(Struct, frozen=True):
+    """`estimate --by SIDE --format json`."""
+
+    month: str
+    currency: str
+    by: str
+    groups: tuple[GroupRow, ...]
+
+
+class DriversResult(Struct, frozen=True):
+    """`estimate --drivers --format json`."""
+
+    per: str
+    currency: str
+    drivers: tuple[Driver, ...]
+
+
+class ProposalsResult(Struct, frozen=True):
+    """`compare --propose --format json`."""
+
+    month: str
+    currency: str
+    proposals: tuple[Proposal, ...]
+
+
+class SheetResult(Struct, frozen=True):
+    """Tables without a type of their own, as JSON (`estimate --why`): one object a row."""
+
+    title: str
+    rows: tuple[dict[str, Any], ...]
+    notes: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, sheet: Sheet) -> SheetResult:
+        keys = [c.key for c in sheet.columns]
+        return cls(sheet.title, tuple(dict(zip(keys, row, strict=True)) for row in sheet.rows), sheet.notes)

@@ -69,10 +69,11 @@ def number(value: float) -> str:
     return f"{value:.3g}"
 
 
-def money(value: Decimal) -> str:
+def money(value: Decimal | float) -> str:
     """Money without its currency: two decimals from 1 up, enough for two significant figures below."""
     if value == 0:
         return "0.00"
+    value = value if isinstance(value, Decimal) else Decimal(repr(float(value)))
     size = abs(value)
     if size >= 1:
         return f"{value:,.2f}"

@@ -1,53 +1,60 @@
 # From a step's pass to the tokens of its calls: instruction text, what fills its placeholders, tools, memory, and
-# the turns of an agent. Every part keeps its own evidence.
-"""Tokens of one pass of a step."""
+# the turns of an agent; pieces of documents, pages, images, sound. Every part keeps its own evidence, and the way it
+# varies, so that the same parts give the exact mean and the sampled cost.
+"""What one pass of a step uses of its model."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
+from typing import Literal
 
 import msgspec
 from msgspec import Struct
 
-from .assume import (
-    LETTERS_PER_TOKEN,
-    MESSAGE_TOKENS,
-    OUTPUT_BY_TASK,
-    OUTPUT_OTHERWISE,
-    SIZE_BY_KIND,
-    SIZE_OF_TRIGGER,
-    SIZE_OTHERWISE,
-    TOOL_CALL_TOKENS,
-    TOOL_FRAME_TOKENS,
-    Book,
-    Evidence,
-    Value,
-    weaker,
-)
+from .assume import Book, Evidence, Value, weaker
+from .lineage import Sizes, output_of, window_of
 from .model import ModelUse, Ref, Step
 from .names import ref_words
-from .passes import NOT_TOOLS, Pass
+from .passes import Pass
+from .plan import NOT_TOOLS
+from .quantities import LETTERS_PER_SECOND, LETTERS_PER_TOKEN, TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
 from .topology import Graph
+
+By = Literal["one", "turns", "later", "pairs"]
+ONE = Value(1.0, "read")
 
 
 class Amount(Struct, frozen=True):
-    """A quantity of one unit (see rates.UNITS) used in one pass, with its evidence."""
+    """A quantity of one unit (see rates.UNITS) used in one pass, with its evidence.
+
+    ``quantity`` is the mean: ``times`` x the mean of ``size`` x the mean of ``by`` (1, the turns K, K - 1, or
+    K (K - 1) / 2). Equal ``key`` means the same draw. ``instead`` names another unit that may be billed in its place, with
+    how many of it make one.
+    """
 
     unit: str
     quantity: float
     evidence: Evidence
     why: str
+    times: float = 1.0
+    size: Value = ONE
+    key: str = ""
+    by: By = "one"
+    instead: tuple[str, float] | None = None
 
 
 class Usage(Struct, frozen=True):
-    """What one pass of a step uses of its model."""
+    """What one pass of a step uses of its model. ``calls`` is the mean; ``each`` the calls of a turn."""
 
     model: str
     calls: float
     amounts: tuple[Amount, ...]
+    batched: float = 0.0
+    each: float = 1.0
 
-    def total(self, unit: str) -> float:
-        return sum(a.quantity for a in self.amounts if a.unit == unit)
+    def total(self, *units: str) -> float:
+        return sum(a.quantity for a in self.amounts if a.unit in units)
 
 
 def model_of(graph: Graph, step: Step) -> ModelUse | None:
@@ -60,59 +67,67 @@ def model_of(graph: Graph, step: Step) -> ModelUse | None:
     return use
 
 
-def output_of(step: Step, use: ModelUse, book: Book) -> Value:
-    """Tokens that one answer of a step has, never more than its own cap."""
-    found = book.find("output", (step.id, step.name))
-    if found is None:
-        size = OUTPUT_BY_TASK.get(use.task or "", OUTPUT_OTHERWISE)
-        found = Value(
-            size, "default", f"default for the task '{use.task}'" if use.task in OUTPUT_BY_TASK else "default"
-        )
-    if use.max_output is not None and found.amount > use.max_output:
-        return Value(float(use.max_output), found.evidence, f"{found.why}, capped by the step at {use.max_output}")
-    return found
-
-
-class Sizes:
-    """Tokens of what steps and triggers hand on."""
-
-    def __init__(self, graph: Graph, book: Book) -> None:
-        self.graph = graph
-        self.book = book
-
-    def of(self, ref: Ref) -> Value:
-        """Size of what fills one placeholder."""
-        graph, book = self.graph, self.book
-        if ref.step is None:
-            return Value(SIZE_OTHERWISE / 5, "default", "default for a variable")
-        trigger = graph.triggers.get(ref.step)
-        if trigger is not None:
-            found = book.find("size", step=(trigger.id, trigger.name))
-            return found or Value(SIZE_OF_TRIGGER, "default", "default for what a trigger hands on")
-        step = graph.steps.get(ref.step)
-        if step is None:
-            return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
-        found = book.find("size", (step.id, step.name))
-        if found is not None:
-            return found
-        if (
-            step.model is not None
-            and step.kind in ("model", "agent")
-            and step.model.modality in ("text", "vision", "transcription")
-        ):
-            answer = output_of(step, step.model, book)
-            return Value(answer.amount, answer.evidence, f"the answer of ‘{step.title}’: {answer.why}")
-        return Value(
-            SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), "default", f"default for what a {step.kind} step hands on"
-        )
-
-
 def _tool_text(tool: Step) -> str:
     parts = [tool.name, tool.note]
     for b in tool.inputs:
         if b.decided == "model":
             parts += [b.name, b.type or "", b.description or ""]
     return " ".join(p for p in parts if p)
+
+
+class _Maker:
+    """Collects the amounts of one step."""
+
+    def __init__(self, graph: Graph, step: Step, use: ModelUse, done: Pass, book: Book) -> None:
+        self.graph, self.step, self.use, self.done, self.book = graph, step, use, done, book
+        self.sizes = Sizes(graph, book)
+        self.amounts: list[Amount] = []
+        k, k2 = done.turns, done.turns2
+        self.means: dict[By, float] = {"one": 1.0, "turns": k, "later": k - 1, "pairs": (k2 - k) / 2}
+        agent = step.kind == "agent" and k != 1
+        self.turned: Evidence = done.evidence if agent else "read"
+
+    def add(
+        self,
+        unit: str,
+        size: Value,
+        why: str,
+        times: float = 1.0,
+        by: By = "one",
+        key: str = "",
+        instead: tuple[str, float] | None = None,
+    ) -> None:
+        quantity = times * size.amount * self.means[by]
+        if quantity:
+            evidence = size.evidence if by == "one" else weaker(size.evidence, self.turned)
+            self.amounts.append(Amount(unit, quantity, evidence, why, times, size, key, by, instead))
+
+    def prompts(self, count: Callable[[str], float]) -> tuple[float, float, list[tuple[str, Value, float]]]:
+        """Tokens and letters of the instruction text, and (key, size, times) of its placeholders."""
+        fixed = letters = 0.0
+        fills: list[tuple[str, Value, float]] = []
+        for prompt in self.use.prompts:
+            text = prompt.text
+            for ref in prompt.refs:
+                times = max(1, text.count(ref.text)) if ref.text else 1
+                text = text.replace(ref.text, " ") if ref.text else text
+                key, size = self.sizes.of(ref, self.step)
+                words = f"{ref_words(ref, self.graph.names)}: {size.why}"
+                fills.append((key, Value(size.amount, size.evidence, words, size.low, size.high), float(times)))
+            fixed += count(text)
+            letters += len(text.strip())
+        return fixed, letters, fills
+
+    def fixed(self, tokens: float, by: By) -> None:
+        """The part of the input that is the same in every call; a share of it may come from the vendor's cache."""
+        turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
+        cached = self.book.find("cached", (self.step.id, self.step.name)) if "cached" in self.book.by else None
+        if cached is None or not cached.amount:
+            self.add("input", Value(tokens, "read"), "instruction text" + turns, by=by)
+            return
+        share = Value(cached.amount, cached.evidence, cached.why)
+        self.add("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
+        self.add("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
 
 
 def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[str], float]) -> Usage | None:
@@ -122,61 +137,103 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
     in = K base + (call + result) K (K - 1) / 2 and out = (K - 1) call + answer.
     """
     use = model_of(graph, step)
-    if use is None or step.kind not in ("model", "agent", "embed"):
+    if use is None or step.kind not in ("model", "agent", "embed", "parse"):
         return None
-    sizes = Sizes(graph, book)
-    amounts: list[Amount] = []
-    fixed = 0.0
-    fills: list[tuple[float, Evidence, str]] = []
-    letters = 0.0
-    for prompt in use.prompts:
-        text = prompt.text
-        for ref in prompt.refs:
-            times = max(1, text.count(ref.text)) if ref.text else 1
-            text = text.replace(ref.text, " ") if ref.text else text
-            size = sizes.of(ref)
-            fills.append((size.amount * times, size.evidence, f"{ref_words(ref, graph.names)}: {size.why}"))
-        fixed += count(text)
-        letters += len(text.strip())
-    if use.modality == "speech":
-        letters += sum(f[0] for f in fills) * LETTERS_PER_TOKEN
-        evidence = weaker("read", *(f[1] for f in fills))
-        return Usage(use.name or "", 1.0, (Amount("characters", letters, evidence, "text to be spoken"),))
-    tools = [h for h in graph.attached.get(step.id, []) if h.kind not in NOT_TOOLS and h.enabled]
-    if step.kind == "agent":
+    made = _Maker(graph, step, use, done, book)
+    batched = book.find("batched", (step.id, step.name)) if "batched" in book.by else None
+    calls = done.turns
+    each = 1.0
+    if step.kind == "parse":
+        pages = book.of_step("pages", step)
+        made.add("page", pages, f"pages: {pages.why}", key=f"pages {step.id}")
+    elif use.modality == "speech":
+        _speech(made, count)
+    elif use.modality == "transcription":
+        seconds = book.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
+        made.add("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
+    elif step.kind == "embed" or use.modality == "embedding":
+        calls = each = _embedding(made, count)
+    else:
+        _text(made, count)
+    return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each)
+
+
+def _speech(made: _Maker, count: Callable[[str], float]) -> None:
+    _, letters, fills = made.prompts(lambda text: 0.0)
+    instead = ("second", 1 / LETTERS_PER_SECOND)
+    made.add("characters", Value(letters, "read"), "text to be spoken", instead=instead)
+    for key, size, times in fills:
+        made.add("characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead)
+
+
+def _embedding(made: _Maker, count: Callable[[str], float]) -> float:
+    """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
+    together). Returns the calls."""
+    fixed, _, fills = made.prompts(count)
+    for b in made.step.inputs if not made.use.prompts else ():
+        for ref in b.refs:
+            key, size = made.sizes.of(ref, made.step)
+            fills.append((key, size, 1.0))
+    total = fixed + sum(size.amount * times for _, size, times in fills)
+    names = (made.step.id, made.step.name)
+    chunk = made.book.find("chunk", names)
+    if fixed:
+        made.add("input", Value(fixed, "read"), "text to embed")
+    for key, size, times in fills:
+        made.add("input", size, f"to embed: {size.why}", times, key=key)
+    if chunk is None:
+        return 1.0
+    overlap = made.book.of_step("overlap", made.step)
+    shared = min(overlap.amount, chunk.amount - 1)
+    together = made.book.of_step("together", made.step)
+    pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
+    if pieces > 1 and shared:
+        words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
+        made.add("input", Value(shared, weaker(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
+    return float(math.ceil(pieces / together.amount))
+
+
+def _text(made: _Maker, count: Callable[[str], float]) -> None:
+    step, use, book = made.step, made.use, made.book
+    agent = step.kind == "agent"
+    by: By = "turns" if agent else "one"
+    fixed, _, fills = made.prompts(count)
+    helpers = made.graph.attached.get(step.id, [])
+    tools = [h for h in helpers if h.kind not in NOT_TOOLS and h.enabled]
+    if agent:
         fixed += sum(count(_tool_text(t)) + TOOL_FRAME_TOKENS for t in tools)
-        for helper in graph.attached.get(step.id, []):
+        for helper in helpers:
             if helper.kind == "memory":
-                size = book.find("size", (helper.id, helper.name)) or _window(helper)
-                fills.append((size.amount, size.evidence, f"memory '{helper.title}': {size.why}"))
-    k = done.turns
-    turned: Evidence = done.evidence if step.kind == "agent" and k != 1 else "read"
-    amounts.append(
-        Amount("input", fixed * k, weaker("read", turned), "instruction text" + (f" x {k:.3g} turns" if k != 1 else ""))
-    )
-    amounts += [Amount("input", size * k, weaker(evidence, turned), why) for size, evidence, why in fills if size]
-    if step.kind == "agent" and tools and k > 1:
-        results = [sizes.of(Ref(step=t.id)) for t in tools]
-        result = sum(r.amount for r in results) / len(results)
-        pairs = (done.turns2 - k) / 2
-        said = (TOOL_CALL_TOKENS + result) * pairs
-        evidence = weaker(turned, *(r.evidence for r in results))
-        amounts.append(
-            Amount("input", said, evidence, f"earlier turns: ({TOOL_CALL_TOKENS:g} + {result:g}) x {pairs:.3g}")
+                size = window_of(helper, book)
+                words = f"memory '{helper.title}': {size.why}"
+                fills.append(
+                    (f"memory {helper.id}", Value(size.amount, size.evidence, words, size.low, size.high), 1.0)
+                )
+    made.fixed(fixed, by)
+    for key, size, times in fills:
+        made.add("input", size, size.why, times, by, key)
+    if agent and tools and made.done.turns > 1:
+        pairs = made.means["pairs"]
+        made.add(
+            "input",
+            Value(TOOL_CALL_TOKENS, made.turned),
+            f"earlier turns: own calls of {TOOL_CALL_TOKENS:g} x {pairs:.3g}",
+            by="pairs",
         )
-        amounts.append(Amount("output", TOOL_CALL_TOKENS * (k - 1), turned, "tool calls"))
-    if step.kind != "embed" and use.modality != "embedding":
-        answer = output_of(step, use, book)
-        amounts.append(Amount("output", answer.amount, answer.evidence, f"answer: {answer.why}"))
+        for tool in tools:
+            key, size = made.sizes.of(Ref(step=tool.id), step)
+            words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
+            made.add("input", size, words, 1 / len(tools), "pairs", key)
+        made.add("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
+    images = book.of_step("images", step)
+    if use.modality == "image":
+        made.add("image", images, f"images made: {images.why}", key=f"images {step.id}")
+        return
+    answer = output_of(step, use, book)
+    made.add("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
+    reasoning = book.of_step("reasoning", step)
+    if reasoning.amount:
+        more = Value(answer.amount * reasoning.amount, weaker(answer.evidence, reasoning.evidence))
+        made.add("output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})")
     if use.modality == "vision":
-        images = book.of_step("images", step)
-        amounts.append(Amount("image", images.amount * k, images.evidence, f"images: {images.why}"))
-    return Usage(use.name or "", k, tuple(amounts))
-
-
-def _window(memory: Step) -> Value:
-    for b in memory.inputs:
-        if isinstance(b.value, int) and not isinstance(b.value, bool) and b.value > 0:
-            amount = b.value * MESSAGE_TOKENS
-            return Value(amount, "default", f"{b.value} messages of {MESSAGE_TOKENS:g} tokens")
-    return Value(5 * MESSAGE_TOKENS, "default", f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
+        made.add("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")

@@ -141,6 +141,9 @@ def schedule_words(schedule: Schedule) -> str:
         return cron_words(schedule.cron) + zone
     if schedule.every is not None:
         return every_words(schedule.every)
+    if schedule.rule is not None or schedule.repeat is not None:
+        zone = f" ({schedule.zone})" if schedule.zone else ""
+        return f"by the rule {' '.join((schedule.rule or schedule.repeat or '').split())}{zone}"
     return "at times not stated"
 
 

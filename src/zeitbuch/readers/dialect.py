@@ -11,7 +11,7 @@ from typing import Any, Literal
 import msgspec
 from msgspec import Struct, field
 
-from zeitbuch.core.model import Effect, LinkRole, Modality, OnFault, Outcome, StepKind, TriggerKind
+from zeitbuch.core.model import Effect, LinkRole, Modality, OnFault, Outcome, StepKind, TriggerKind, Yields
 from zeitbuch.core.problems import fail
 
 from .query import Query
@@ -110,6 +110,8 @@ class KindRule(Fields, frozen=True):
     effect: Effect = "none"
     modality: Modality = "text"
     inclusive: bool = False
+    per_item: bool = False
+    yields: Yields = "same"
 
 
 class StepRule(Fields, frozen=True, kw_only=True):

@@ -185,6 +185,8 @@ class StepReader:
             operation=text(self.operation(raw)),
             effect=plan.rule.effect,
             inclusive=plan.rule.inclusive,
+            per_item=plan.rule.per_item,
+            yields=plan.rule.yields,
             **more,
         )
 

@@ -10,10 +10,12 @@ from typing import Any
 
 from zeitbuch.core.model import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
 
+from . import spans
 from .dialect import Dialect, Fields, KindRule
 from .paths import Checks, Claims, Getter, claim, getter, leftover, number, text, whole
 from .placeholders import Placeholders
 
+_FIELDS = re.compile(r"\s*(@\w+|(\S+\s+){4,5}\S+)\s*$")
 _UNIT = {"seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0}
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
@@ -105,6 +107,11 @@ def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     if not cron and every is None:
         return None
     zone = text(get["zone"](raw)) if "zone" in get else ""
+    if cron and not _FIELDS.match(cron):
+        # The same field may hold a recurrence rule or a repeating interval.
+        other = spans.schedule(cron, text(get["zone"](raw)) or None if "zone" in get else None)
+        if other is not None:
+            return other
     return Schedule(cron=cron or None, every=None if every is None else every * plan.every_unit, zone=zone or None)
 
 

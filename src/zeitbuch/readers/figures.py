@@ -1,47 +1,87 @@
-# The two files that estimates rest on: rate card and assumptions. Both TOML, checked on loading.
-"""Loading rate cards and assumptions."""
+# The files that estimates rest on: rate card, assumptions, scenarios. All TOML, checked on loading, faults with lines.
+"""Loading rate cards, assumptions and scenarios."""
 
 from __future__ import annotations
 
+import re
 import tomllib
+from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
 
 import msgspec
+from msgspec import structs
 
-from zeitbuch.core import assume, rates
+from zeitbuch.core import assume, rate_checks, scenario
 from zeitbuch.core.assume import Assumptions
+from zeitbuch.core.model import Origin
 from zeitbuch.core.problems import Problem, fail
 from zeitbuch.core.rates import RateCard
+from zeitbuch.core.scenario import Scenario
+
+from .toml_places import line_of
 
 T = TypeVar("T")
 
 
-def _decode(path: str, kind: type[T], schema: str, parse_float: Any) -> T:
+def _pointer(message: str) -> str:
+    """The place in a message of the decoder ('... - at `$.model[0].price`') as a pointer; an unknown key itself."""
+    place = re.search(r"at `\$([^`]*)`", message)
+    path = re.sub(r"\[(\d+)\]", r"/\1", (place[1] if place else "").replace(".", "/"))
+    key = re.search(r"unknown field `([^`]*)`", message)
+    return path + (f"/{key[1]}" if key else "")
+
+
+def decode(path: str, kind: type[T], schema: str, parse_float: Callable[[str], Any]) -> tuple[T, str]:
+    """The records of a TOML file and its text. Raises ZeitbuchError with the line when it is none."""
     try:
         text = Path(path).read_text(encoding="utf-8")
-        data = tomllib.loads(text, parse_float=parse_float)
-        return msgspec.convert(data, kind)
     except OSError as error:
         raise fail("figures-unreadable", f"{path}: expected a readable file, found: {error.strerror}") from None
     except UnicodeDecodeError:
         raise fail("figures-unreadable", f"{path}: expected UTF-8 text, found other bytes") from None
+    try:
+        return msgspec.convert(tomllib.loads(text, parse_float=parse_float), kind), text
     except tomllib.TOMLDecodeError as error:
-        raise fail("figures-syntax", f"{path}: expected TOML, found: {error}", "mend the file at that line") from None
+        found = re.search(r"line (\d+), column (\d+)", str(error))
+        line, column = (int(found[1]), int(found[2])) if found else (None, None)
+        origin = Origin(path, line=line, column=column)
+        raise fail("figures-syntax", f"expected TOML, found: {error}", "mend the file at that line", origin) from None
     except msgspec.ValidationError as error:
-        raise fail(
-            "figures-key", f"{path}: {error}", f"`zeitbuch schema {schema}` prints what the file may hold"
-        ) from None
+        origin = Origin(path, line=line_of(text, _pointer(str(error))))
+        hint = f"`zeitbuch schema {schema}` prints what the file may hold"
+        raise fail("figures-key", str(error), hint, origin) from None
+
+
+def placed(problems: list[Problem], path: str, text: str) -> list[Problem]:
+    """The problems with file and line."""
+    found = []
+    for p in problems:
+        pointer = p.origin.pointer if p.origin is not None else ""
+        found.append(structs.replace(p, origin=Origin(path, line=line_of(text, pointer))))
+    return found
 
 
 def load_rates(path: str) -> tuple[RateCard, list[Problem]]:
     """A rate card and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
-    card = _decode(path, RateCard, "rates", Decimal)
-    return card, rates.problems(card, path)
+    card, text = decode(path, RateCard, "rates", Decimal)
+    return card, placed(rate_checks.problems(card), path, text)
 
 
 def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
     """An assumptions file and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
-    found = _decode(path, Assumptions, "assumptions", float)
-    return found, assume.problems(found, path)
+    found, text = decode(path, Assumptions, "assumptions", float)
+    return found, placed(assume.problems(found), path, text)
+
+
+def load_scenario(path: str, card: RateCard | None) -> tuple[Scenario, list[Problem]]:
+    """A scenario and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
+    found, text = decode(path, Scenario, "scenario", float)
+    problems = [*scenario.problems(found, card)]
+    rules = [(at, c.rule) for at, c in enumerate(found.change) if isinstance(c, scenario.Assume)]
+    for at, rule in rules:
+        for p in assume.problems(Assumptions(assume=(rule,))):
+            if p.code != "assume-empty":
+                problems.append(structs.replace(p, origin=Origin("", f"/change/{at}/rule")))
+    return found, placed(problems, path, text)

@@ -29,9 +29,14 @@ def seconds(text: str) -> float | None:
 
 
 def schedule(text: str, zone: str | None = None) -> Schedule | None:
-    """A schedule from a repeating interval (R/PT15M, R5/2026-01-01T00:00:00Z/P1D), a duration or a cron text."""
+    """A schedule from a repeating interval (R/PT15M, R5/2026-01-01T00:00:00Z/P1D), a duration, a recurrence rule
+    (FREQ=DAILY;BYHOUR=8) or a cron text."""
     text = text.strip()
-    if text.startswith("R"):
+    if "FREQ=" in text.upper():
+        return Schedule(rule=text, zone=zone)
+    if re.match(r"R\d*/", text):
+        if re.match(r"R\d+/", text) or text.count("/") > 1:
+            return Schedule(repeat=text, zone=zone)
         spans = [s for part in text.split("/")[1:] if (s := seconds(part)) is not None]
         return Schedule(every=spans[-1], zone=zone) if spans else None
     span = seconds(text)

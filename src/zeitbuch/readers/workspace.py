@@ -11,6 +11,7 @@ from typing import NamedTuple
 import msgspec
 from msgspec import Struct
 
+from zeitbuch.core.budget import Budget
 from zeitbuch.core.model_map import ModelRule
 from zeitbuch.core.problems import Problem, ZeitbuchError, fail
 
@@ -21,13 +22,14 @@ NAME = "zeitbuch.toml"
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
-    map: which model a step calls when its export does not say."""
+    map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against."""
 
     sources: list[str] = []
     dialects: list[str] = []
     model: list[ModelRule] = []
     rates: str = ""
     assumptions: str = ""
+    budget: list[Budget] = []
     folder: str = "."
 
     def path(self, name: str) -> str:

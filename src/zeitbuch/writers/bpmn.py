@@ -279,7 +279,9 @@ class _Process:
         if trigger.kind in ("schedule", "polling"):
             clock = ""
             if schedule is not None:
-                clock = schedule.cron or (f"R/PT{schedule.every:g}S" if schedule.every is not None else "")
+                clock = schedule.cron or schedule.rule or schedule.repeat or ""
+                if schedule.every is not None:
+                    clock = f"R/PT{schedule.every:g}S"
             self._definition(element, "timer", {"timeCycle": clock})
         elif trigger.kind == "fault" and scope is not None:
             self._definition(element, "error", {})

@@ -4,10 +4,12 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 from collections.abc import Sequence
 
-from zeitbuch.core.assume import QUANTITIES
+from zeitbuch.core.quantities import QUANTITIES
+from zeitbuch.core.scenario import Scenario
 
 from .plain import inert
 
@@ -92,3 +94,12 @@ assumptions = 1
         for v in volumes
     ]
     return head + "".join(tables)
+
+
+def scenario(found: Scenario, check: str) -> str:
+    """A scenario file, with what must be checked before as a comment."""
+    import msgspec
+    import tomlkit
+
+    data = {"scenario": 1, **msgspec.to_builtins(found, builtin_types=(datetime.date,))}
+    return f"# Check before: {inert(check, keep_lines=False)}\n{tomlkit.dumps(data)}"

@@ -1,0 +1,48 @@
+# Amounts of money that know what they leave out, and what they rest on.
+"""Money with unknowns, and shares of evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from decimal import Decimal
+
+from msgspec import Struct
+
+from .assume import EVIDENCE, Evidence
+
+ZERO = Decimal(0)
+
+
+class Money(Struct, frozen=True):
+    """An amount in the rate card's currency; ``unknown`` names what has no price. Adds; unknown survives."""
+
+    amount: Decimal = ZERO
+    unknown: tuple[str, ...] = ()
+
+    def __add__(self, other: Money) -> Money:
+        if not other.unknown:
+            return Money(self.amount + other.amount, self.unknown)
+        return Money(self.amount + other.amount, tuple(dict.fromkeys(self.unknown + other.unknown)))
+
+    def times(self, factor: float) -> Money:
+        return Money(self.amount * Decimal(factor), self.unknown if factor else ())
+
+
+class Shares(Struct, frozen=True):
+    """Shares (0..1) of a figure that rest on defaults, declared assumptions, measurement, or the export itself."""
+
+    default: float = 0.0
+    declared: float = 0.0
+    measured: float = 0.0
+    read: float = 0.0
+
+
+def shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
+    """What share of a sum each class of evidence carries."""
+    by: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
+    for amount, evidence in parts:
+        by[evidence] += amount
+    whole = sum(by.values(), ZERO)
+    if not whole:
+        return Shares()
+    return Shares(*(float(by[e] / whole) for e in EVIDENCE))

@@ -1,0 +1,61 @@
+# The quantities that exports do not say, with their bounds and meaning, and what holds when nobody says anything.
+"""Names, bounds and defaults of assumed quantities."""
+
+from __future__ import annotations
+
+MONTHS = 12
+
+QUANTITIES: dict[str, tuple[float, float | None, str]] = {
+    "share": (0.0, 1.0, "probability that a case is taken"),
+    "failure": (0.0, 1.0, "probability that one attempt of a step fails"),
+    "timeout": (0.0, 1.0, "probability that one attempt of a step runs out of time"),
+    "hits": (0.0, 1.0, "share of the checks of a polling trigger that find something"),
+    "admitted": (0.0, 1.0, "share of the events that the condition of a trigger lets through"),
+    "items": (0.0, None, "items that a loop goes over, an expanding step makes of one, or a trigger brings at once"),
+    "rounds": (1.0, None, "rounds of a loop that ends on a condition, before its cap"),
+    "turns": (1.0, None, "turns of an agent: model calls per pass"),
+    "output": (0.0, None, "tokens that a model step answers with"),
+    "reasoning": (0.0, None, "hidden tokens of reasoning for each token of the answer"),
+    "size": (0.0, None, "tokens of what a step or trigger hands on, or of a placeholder"),
+    "chunk": (1.0, None, "tokens of a piece of a document that is embedded"),
+    "overlap": (0.0, None, "tokens that neighbouring pieces share"),
+    "together": (1.0, None, "pieces embedded with one call"),
+    "images": (0.0, None, "images that a step hands to a model, or makes"),
+    "pages": (0.0, None, "pages of a document that a step reads"),
+    "seconds": (0.0, None, "seconds that one pass of a step takes, or of sound that it hears or speaks"),
+    "megabytes": (0.0, None, "megabytes that one pass of a step moves"),
+    "cached": (0.0, 1.0, "share of the fixed part of prompts that is read from the vendor's cache"),
+    "batched": (0.0, 1.0, "share of the calls that are sent at the price of deferred batches"),
+    "events": (0.0, None, "events per month at a trigger, before its condition and its batches"),
+    "runs": (0.0, None, "runs per month that a trigger or all triggers of a flow cause"),
+}  # fmt: skip
+# Known only from outside and the same for the whole month: their range is doubt, not change from run to run.
+DOUBTFUL = frozenset({"share", "failure", "timeout", "hits", "admitted", "cached", "batched", "events", "runs"})
+
+OUTPUT_BY_TASK: dict[str, float] = {
+    "label": 10, "extract": 150, "summary": 180, "draft": 350, "rewrite": 350, "long text": 1200,
+}  # fmt: skip
+OUTPUT_OTHERWISE = 250.0
+SIZE_BY_KIND: dict[str, float] = {
+    "read": 300, "http": 400, "parse": 1500, "retrieve": 1200, "loop": 200, "code": 150, "shape": 150, "approve": 30,
+    "subflow": 200,
+}  # fmt: skip
+SIZE_OTHERWISE = 100.0
+SIZE_OF_TRIGGER = 250.0
+SIZE_OF_VARIABLE = 20.0
+DEFAULTS: dict[str, float] = {
+    "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hits": 0.25, "images": 1, "pages": 1, "admitted": 0.5, "cached": 0,
+    "batched": 0, "reasoning": 0, "seconds": 0, "megabytes": 0, "chunk": 400, "overlap": 0, "together": 1,
+}  # fmt: skip
+SPREAD_OF_DEFAULTS = 0.5
+TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0
+TOOL_CALL_TOKENS = 40.0
+TOOL_FRAME_TOKENS = 30.0
+MESSAGE_TOKENS = 150.0
+CHUNK_TOKENS = 400.0
+PAGE_TOKENS = 500.0
+FIELD_TOKENS = 30.0
+IMAGE_TOKENS = 800.0
+CYCLE_ROUNDS = 100
+LETTERS_PER_TOKEN = 4.0
+LETTERS_PER_SECOND = 15.0

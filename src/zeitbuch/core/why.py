@@ -1,0 +1,95 @@
+# Where every number of a flow or a step comes from: the export, a file's rule, or a default.
+"""`estimate --why`: each number with its source."""
+
+from __future__ import annotations
+
+from .assume import Value
+from .drivers import knobs
+from .estimate import Run, Runs
+from .model import Step
+from .problems import fail
+from .sheet import Column, Sheet, money, number
+
+COLUMNS = (
+    Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "rests on"),
+    Column("source", "where it comes from"),
+)  # fmt: skip
+
+
+def _value(value: Value) -> str:
+    text = number(value.amount)
+    return f"{text} ({number(value.low)} to {number(value.high)})" if value.ranged else text
+
+
+def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
+    """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
+    run = runs.by[key]
+    chosen = _chosen(run, step) if step else None
+    rows: list[tuple[str, ...]] = []
+    volume = runs.volumes[key]
+    if chosen is None:
+        rows.append(
+            ("", "runs per month", "?" if volume.runs is None else number(volume.runs), volume.evidence, volume.why)
+        )
+        if volume.checks:
+            rows.append(("", "checks per month", number(volume.checks), "read", "counted from the schedule"))
+    said = {k.what: k for k in knobs(run, chosen is None)}
+    for entry in run.steps:
+        if chosen is not None and entry.id != chosen.id:
+            continue
+        done = run.passes.of[entry.id]
+        title = f"{entry.number} {entry.name}".strip()
+        rows.append((title, "passes per run", number(entry.passes), done.evidence, _passes_words(run, entry.id)))
+        for what, knob in said.items():
+            if what.endswith(f"‘{entry.name}’") and knob.quantity not in ("output", "size", "images"):
+                rows.append(
+                    (
+                        title,
+                        what.split(" of ‘")[0] if "share of" not in what else what,
+                        _value(knob.value),
+                        knob.value.evidence,
+                        knob.value.why,
+                    )
+                )
+        if entry.model:
+            rows.append(
+                (
+                    title,
+                    "model calls per run",
+                    number(entry.calls),
+                    done.evidence,
+                    f"{entry.model}: passes x calls of one pass",
+                )
+            )
+        for part in entry.parts:
+            cost = (
+                "no price"
+                if part.cost is None
+                else f"{money(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
+            )
+            rows.append((title, f"{part.unit}, a run", f"{number(part.quantity)} = {cost}", part.evidence, part.why))
+    for why in run.passes.inexact:
+        rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
+    name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
+    return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+
+
+def _chosen(run: Run, step: str) -> Step:
+    low = step.casefold()
+    for s in run.flow.steps:
+        if step in (s.id, run.graph.numbers.get(s.id)) or s.title.casefold() == low:
+            return s
+    names = ", ".join(f"'{s.title}'" for s in run.flow.steps if s.kind != "note")
+    raise fail(
+        "step-unknown",
+        f"expected the id, number or name of a step of '{run.flow.title}', found '{step}'",
+        f"its steps are {names}",
+    )
+
+
+def _passes_words(run: Run, step_id: str) -> str:
+    done = run.passes.of[step_id]
+    words = f"reached {number(done.arrivals)} times"
+    if done.runs > done.arrivals + 1e-9:
+        words += f", {number(done.runs - done.arrivals)} repetitions after failures or for items"
+    return words

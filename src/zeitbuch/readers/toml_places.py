@@ -1,0 +1,61 @@
+# TOML parsers say where a file is no TOML, but not where a value stands. This finds the line of a pointer into a file
+# that has been parsed already, from its headers and keys.
+"""Lines of tables and keys in TOML files."""
+
+from __future__ import annotations
+
+import re
+
+_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(#.*)?$")
+_KEY = re.compile(r"^\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+))*)\s*=")
+_PART = re.compile(r"\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+")
+
+
+def _names(text: str) -> list[str]:
+    return [p.strip("\"'") for p in _PART.findall(text)]
+
+
+def lines_of(text: str) -> dict[str, int]:
+    """JSON pointer -> line (from 1) of every table and key of a TOML text."""
+    found: dict[str, int] = {}
+    counts: dict[str, int] = {}
+    base = ""
+    inside = ""  # the marks of a text of several lines
+    for number, line in enumerate(text.splitlines(), 1):
+        if inside:
+            if inside in line:
+                inside = ""
+            continue
+        header = _HEADER.match(line)
+        if header:
+            base = ""
+            names = _names(header[2])
+            for at, name in enumerate(names):
+                base += f"/{name}"
+                last = at == len(names) - 1
+                if last and header[1] == "[[":
+                    counts[base] = counts.get(base, -1) + 1
+                    for other in [k for k in counts if k.startswith(f"{base}/{counts[base]}/")]:
+                        del counts[other]
+                if base in counts:
+                    base += f"/{counts[base]}"
+            found.setdefault(base, number)
+            continue
+        key = _KEY.match(line)
+        if key:
+            found.setdefault(base + "".join(f"/{n}" for n in _names(key[1])), number)
+            rest = line[key.end() :]
+            for marks in ('"""', "'''"):
+                if rest.count(marks) == 1:
+                    inside = marks
+    return found
+
+
+def line_of(text: str, pointer: str) -> int | None:
+    """Line of a pointer, or of the nearest table above it."""
+    lines = lines_of(text)
+    while pointer:
+        if pointer in lines:
+            return lines[pointer]
+        pointer = pointer.rpartition("/")[0]
+    return None

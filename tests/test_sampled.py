@@ -1,0 +1,288 @@
+"""Exact passes, sampled passes and the trying of every outcome hold against each other; a wrong rule is caught."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, assume, given, settings
+from hypothesis import strategies as st
+from msgspec import structs
+
+from builders import START, ask, chain, flow, link, step
+from trees import LEAF, TREES, Tree, expected, grown
+from zeitbuch.core import passes as exact_rules
+from zeitbuch.core.assume import Assumptions, Book, Range, Rule
+from zeitbuch.core.draws import Draws, summed
+from zeitbuch.core.model import Flow, Link, Retry, Step
+from zeitbuch.core.passes import Passes
+from zeitbuch.core.sampled import Sample
+from zeitbuch.core.topology import Graph
+
+
+def both(f: Flow, rules: list[Rule] | tuple[Rule, ...], runs: int = 1000, seed: int = 1) -> tuple[Passes, Sample]:
+    exact = Passes(Graph(f), Book(Assumptions(assume=tuple(rules)), f))
+    return exact, Sample(exact.plan, runs, seed)
+
+
+def far(wanted: dict[str, float], sample: Sample, most: float = 4.0) -> list[str]:
+    """Steps whose sampled mean is more than so many standard errors off."""
+    off = []
+    for key, mean in wanted.items():
+        runs = sample.of[key].runs if key in sample.of else sample.zero
+        # The variance of a count is at least about its mean: rare events may not have been seen at all.
+        error = max(float(runs.std()), 0.3 * min(1.0, mean) ** 0.5) / sample.runs**0.5
+        if abs(float(runs.mean()) - mean) > most * error + 1e-9:
+            off.append(f"{key}: {mean:.4f} and {runs.mean():.4f} ({error:.4f})")
+    return off
+
+
+def disagree(wanted: dict[str, float], sample_of: Callable[[int, int], Sample]) -> list[str]:
+    """Four standard errors are missed by chance now and then: what is missed must be missed again with more runs."""
+    return far(wanted, sample_of(1000, 1)) and far(wanted, sample_of(32000, 2))
+
+
+def check_tree(tree: Tree) -> list[str]:
+    """What is wrong with a tree's passes, by all three ways of counting."""
+    f, rules = grown(tree)
+    exact, _ = both(f, rules, 1)
+    wanted = {k: p.runs for k, p in exact.of.items()}
+    found = disagree(wanted, lambda runs, seed: Sample(exact.plan, runs, seed)) if exact.exact else []
+    try:
+        true = expected(tree, 600)
+    except OverflowError:
+        return found
+    if exact.exact:
+        found += [f"{k}: {true.get(k, 0.0)} and {v}" for k, v in wanted.items() if abs(v - true.get(k, 0.0)) > 1e-9]
+    whole = {k: true.get(k, 0.0) for k in wanted}
+    return found + disagree(whole, lambda runs, seed: Sample(exact.plan, runs, seed))
+
+
+@settings(max_examples=600, deadline=None, suppress_health_check=list(HealthCheck))
+@given(TREES)
+def test_exact_sampled_and_every_outcome_agree(tree: Tree) -> None:
+    assert check_tree(tree) == []
+
+
+class Drawn:
+    """A flow with its assumptions, shown in a few lines."""
+
+    def __init__(self, f: Flow, rules: list[Rule]) -> None:
+        self.flow, self.rules = f, rules
+
+    def __repr__(self) -> str:
+        lines = []
+        for s in self.flow.steps:
+            said = {q: v for r in self.rules if r.step == s.id and not r.case for q, v in r.given() if v}
+            flags = [
+                w for w, on in (("inclusive", s.inclusive), ("off", not s.enabled), ("per item", s.per_item)) if on
+            ]
+            tries = s.retry.attempts if s.retry else 0
+            lines.append(f"{s.id} {s.kind} {s.join} {s.on_fault} +{tries} {s.yields} {flags} {said}")
+        lines += [f"{k.source} -> {k.target} {k.role} {k.after}" for k in self.flow.links]
+        return "\n".join(lines)
+
+
+@st.composite
+def graphs(draw: st.DrawFn) -> Drawn:
+    """Flows of any shape: cycles, fan-outs, any joins, status links, triggers, items."""
+    count = draw(st.integers(3, 9))
+    steps: list[Step] = []
+    rules: list[Rule] = []
+    itemised = draw(st.integers(0, 3)) == 0
+    for i in range(count):
+        kind: Any = draw(st.sampled_from(["http", "http", "decide", "shape", "loop"]))
+        join: Any = draw(st.sampled_from([None, None, None, None, "each", "all", "once"]))
+        tries = draw(st.integers(0, 2))
+        more: dict[str, Any] = {}
+        if itemised:
+            more = {"per_item": draw(st.booleans()), "yields": draw(st.sampled_from(["same", "same", "many", "one"]))}
+        steps.append(
+            Step(
+                id=f"s{i}", kind=kind, join=join, retry=Retry(attempts=tries) if tries else None,
+                on_fault=draw(st.sampled_from(["stop", "stop", "continue"])), enabled=draw(st.integers(0, 9)) > 0,
+                inclusive=draw(st.integers(0, 3)) == 0, **more,
+            )
+        )  # fmt: skip
+        rules.append(
+            Rule(
+                step=f"s{i}",
+                failure=draw(st.sampled_from([0.0, 0.0, 0.3])),
+                timeout=draw(st.sampled_from([0.0, 0.0, 0.2])),
+            )
+        )
+        rules.append(Rule(step=f"s{i}", items=draw(st.sampled_from([0.5, 1.0, 2.0, 3.0]))))
+    links = [Link(source=START.id, target="s0")]
+    for i in range(1, count):
+        before = draw(st.lists(st.integers(max(0, i - 3), i - 1), min_size=1, max_size=2, unique=True))
+        for b in before:
+            after: Any = draw(
+                st.sampled_from([(), (), (), (), ("success",), ("failure",), ("timeout", "failure"), ("skip",)])
+            )
+            links.append(
+                Link(
+                    source=f"s{b}",
+                    target=f"s{i}",
+                    role="case" if steps[b].kind == "decide" else "next",
+                    label=f"c{i}",
+                    after=after,
+                )
+            )
+    if draw(st.booleans()):
+        a = draw(st.integers(0, count - 1))
+        b = draw(st.integers(0, a))
+        if steps[a].kind == "decide" and not steps[a].inclusive:
+            links.append(Link(source=f"s{a}", target=f"s{b}", role="case", label="back"))
+            rules.append(Rule(step=f"s{a}", case="back", share=0.25))
+    return Drawn(flow(steps, links), rules)
+
+
+@settings(max_examples=1000, deadline=None, suppress_health_check=list(HealthCheck))
+@given(graphs())
+def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
+    f, rules = drawn.flow, drawn.rules
+    exact, _ = both(f, rules, 1)
+    assume(exact.exact and not exact.capped)
+    wanted = {k: p.runs for k, p in exact.of.items()}
+    assert disagree(wanted, lambda runs, seed: Sample(exact.plan, runs, seed)) == []
+
+
+def _tree(kind: str, *parts: Tree, **more: Any) -> Tree:
+    return Tree(kind, parts, **more)
+
+
+def _leaf(f: float = 0.0, t: float = 0.0, r: int = 0, mode: str = "stop") -> Tree:
+    return Tree("leaf", f=f, t=t, r=r, mode=mode)
+
+
+TELLING = (
+    lambda: _tree("seq", _tree("fork", _leaf(0.5), _leaf(0.5)), _leaf()),
+    lambda: _tree("seq", _tree("parallel", _leaf(0.5), _leaf(0.5)), _leaf()),
+    lambda: _tree("seq", _leaf(0.5, 0.25, 1, "late"), _leaf(0.5, mode="skip")),
+    lambda: _tree("until", _leaf(0.25), rounds=2.0, cap=3),
+    lambda: _tree("loop", _tree("loop", _leaf(0.5, r=1), items=2), items=2),
+    lambda: _tree("decide", _leaf(), _leaf(0.25), shares=[0.2, 0.8]),
+    lambda: _tree("any", _leaf(), _leaf(), shares=[0.2, 0.9]),
+    lambda: _tree("seq", _tree("guard", _leaf(0.5), route=True), _leaf()),
+    lambda: _tree("agent", tools=2, turns=3.0),
+)
+
+
+def test_the_telling_trees_are_right() -> None:
+    assert [check_tree(make()) for make in TELLING] == [[]] * len(TELLING)
+
+
+def _even(self: Any, ways: list[Any], counts: Any, single: bool) -> list[Any]:
+    return [self.draws.some(counts, 1 / len(ways), single) for _ in ways]
+
+
+def _first_part(old: Any) -> Any:
+    return lambda self, stage, arriving, lost: old(self, stage, arriving, dict(list(lost.items())[:1]))
+
+
+def _never_fails(old: Any) -> Any:
+    return lambda self, node, come, done, edges: old(self, node, come, structs.replace(done, success=come), edges)
+
+
+MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
+    "sampled: waits for the first": (np, "minimum", lambda _: np.maximum),
+    "sampled: repetitions are not counted": (
+        Sample,
+        "_attempts",
+        lambda old: lambda self, node, n, s: (n, *old(self, node, n, s)[1:]),
+    ),
+    "sampled: a loop goes round once": (Sample, "_times", lambda _: lambda self, counts, items: counts),
+    "sampled: every case in equal parts": (Sample, "_exclusive", lambda _: _even),
+    "sampled: until loops go round once more": (
+        Sample,
+        "_until",
+        lambda old: lambda self, node, n: old(self, node, n) + n,
+    ),
+    "exact: branches meet with their minimum": (
+        Passes,
+        "_waiting",
+        lambda _: lambda self, tie, a, b, *_: min(a.passes, b.passes),
+    ),
+    "exact: loops without cap": (exact_rules, "geometric", lambda _: lambda rounds, cap: rounds),
+    "exact: only one part of a scope loses": (Passes, "_outcome", _first_part),
+    "exact: what fails goes on": (Passes, "_leave", _never_fails),
+}
+
+
+@pytest.mark.parametrize("name", MUTANTS)
+def test_a_wrong_rule_is_caught(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    owner, attribute, change = MUTANTS[name]
+    monkeypatch.setattr(owner, attribute, change(getattr(owner, attribute)))
+    assert any(check_tree(make()) for make in TELLING), "the comparison does not see this rule"
+
+
+# -- single rules ------------------------------------------------------------------------------------------------
+
+
+def test_items_multiply_where_steps_run_once_for_each() -> None:
+    f = chain(
+        step("read", yields="many"),
+        step("each", per_item=True),
+        step("gather", yields="one"),
+        step("last", per_item=True),
+    )
+    exact, sample = both(f, [Rule(step="read", items=4.0)])
+    assert {k: p.runs for k, p in exact.of.items()} == {"read": 1, "each": 4, "gather": 1, "last": 1}
+    assert {k: float(t.runs.mean()) for k, t in sample.of.items()} == {"read": 1, "each": 4, "gather": 1, "last": 1}
+
+
+def test_joins_that_are_no_sum_are_said() -> None:
+    body = [step("l", "loop"), *[step(x, scope="l") for x in "sabj"]]
+    f = flow(body, [link("start", "l"), link("s", "a"), link("s", "b"), link("a", "j"), link("b", "j")])
+    rules = [Rule(step="l", items=5.0), Rule(step="a", failure=0.5), Rule(step="b", failure=0.5)]
+    exact, sample = both(f, rules, 4000)
+    assert not exact.exact
+    # The least of two binomial counts of 5 at one half, worked out over all pairs.
+    from math import comb
+
+    least = sum(min(i, k) * comb(5, i) * comb(5, k) for i in range(6) for k in range(6)) / 2**10
+    assert float(sample.of["j"].runs.mean()) == pytest.approx(least, abs=0.06)
+
+
+def test_same_seed_same_draws_and_other_seed_others() -> None:
+    f = flow(
+        [step("d", "decide"), step("a"), step("b")],
+        [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")],
+    )
+    exact, sample = both(f, [])
+    again, other = Sample(exact.plan, 1000, 1), Sample(exact.plan, 1000, 2)
+    assert (sample.of["a"].runs == again.of["a"].runs).all()
+    assert (sample.of["a"].runs != other.of["a"].runs).any()
+
+
+@settings(deadline=None)
+@given(st.floats(0, 50), st.floats(0, 50), st.floats(0, 50))
+def test_ranges_are_drawn_with_their_mean_and_spread(a: float, b: float, c: float) -> None:
+    from zeitbuch.core.assume import value_of
+
+    low, likely, high = sorted((a, b, c))
+    assume(high - low > 1e-3)
+    value = value_of(Range(low, likely, high), "declared")
+    drawn = Draws(4000, 7).pert(value)
+    assert low <= drawn.min() and drawn.max() <= high
+    assert drawn.mean() == pytest.approx(value.amount, rel=1e-3, abs=1e-6)
+    assert drawn.var() == pytest.approx(value.variance, rel=0.02, abs=1e-6)
+    counts = np.full(4000, 9)
+    total = summed(counts, value.amount, drawn)
+    assert total.mean() == pytest.approx(9 * value.amount, rel=1e-3, abs=1e-5)
+    assert total.var() == pytest.approx(9 * value.variance, rel=0.02, abs=1e-5)
+
+
+def test_agents_turns_vary_and_tools_follow() -> None:
+    f = flow([ask("g", kind="agent"), step("t", "http")], [link("start", "g"), link("t", "g", "attach")])
+    exact, sample = both(f, [Rule(step="g", turns=Range(1, 3, 9))], 8000)
+    turns = sample.of["g"].turns
+    assert turns is not None and float((turns**2).mean()) == pytest.approx(exact.of["g"].turns2, rel=1e-3)
+    assert float(sample.of["t"].runs.mean()) == pytest.approx(exact.of["t"].runs, rel=0.02)
+
+
+@given(LEAF)
+def test_trees_of_one_leaf(leaf: Tree) -> None:
+    assert check_tree(leaf) == []
