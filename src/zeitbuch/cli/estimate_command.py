@@ -140,7 +140,7 @@ def estimated(args: argparse.Namespace, session: Session) -> tuple[Estate, Estat
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.estimate import result_of, runs_of
+    from zeitbuch.core.estimate import runs_of
     from zeitbuch.core.problems import fail
 
     if args.runs is not None and args.runs < 0:
@@ -154,24 +154,28 @@ def run(args: argparse.Namespace) -> int:
         from zeitbuch.core.estimate import month_for
 
         args.month = f"{month_for(assumptions, card)[0]:04d}"
+    wanted = {pick(estate, name).id for name in args.flow}
+    session.reader.problems += problems
+    if args.why or args.drivers or args.chart in ("drivers", "months"):
+        with session.progress(len(estate.flows), "estimating") as bar:
+            runs = runs_of(estate, card, assumptions, args.month, counters, bar.at)
+        session.reader.problems += runs.problems
+        if args.why:
+            return _sheet(session, args, form, _why(runs, estate, args.why))
+        if args.chart == "months":
+            return _months(session, args, form, runs, estate, assumptions, counters)
+        return _drivers(session, args, form, runs, assumptions, wanted)
+    from zeitbuch.core.distribution import Sampling
+    from zeitbuch.core.large import estimate_flows
+
+    from .workers import shared
+
+    how = None if args.runs == 0 else Sampling(args.runs)
+    detail = args.steps or args.by in ("step", "model", "connection", "owner", "environment", "host")
     # Volumes of called flows need the whole estate: it is estimated first and narrowed then.
     with session.progress(len(estate.flows), "estimating") as bar:
-        runs = runs_of(estate, card, assumptions, args.month, counters, bar.at)
-    session.reader.problems += [*problems, *runs.problems]
-    wanted = {pick(estate, name).id for name in args.flow}
-    if args.why:
-        return _sheet(session, args, form, _why(runs, estate, args.why))
-    if args.drivers or args.chart == "drivers":
-        return _drivers(session, args, form, runs, assumptions, wanted)
-    if args.chart == "months":
-        return _months(session, args, form, runs, estate, assumptions, counters)
-    if args.runs == 0:
-        result = result_of(runs)
-    else:
-        from zeitbuch.core.distribution import Sampling, sampled
-
-        with session.progress(len(estate.flows), "sampling runs") as bar:
-            result = sampled(runs, Sampling(args.runs), bar.at)
+        result = estimate_flows(estate.flows, card, assumptions, args.month, how, detail, counters, shared, bar.at)
+    session.reader.problems += result.problems
     result = _narrowed(result, wanted)
     _write(session, args, form, result)
     status = _gates(session, args, result)

@@ -4,7 +4,9 @@
 
 from __future__ import annotations
 
-from fnmatch import fnmatchcase
+import re
+from collections.abc import Callable
+from fnmatch import fnmatchcase, translate
 from typing import Literal
 
 from msgspec import UNSET, Struct, UnsetType, structs
@@ -27,6 +29,7 @@ class Range(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 Figure = float | Range
+_WILD = re.compile(r"[*?\[]")
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -116,6 +119,9 @@ class Value(Struct, frozen=True):
         return (self.amount - self.low) * (self.high - self.amount) / 7 if self.high > self.low else 0.0
 
 
+_DEFAULT = {q: Value(amount, "default", "default") for q, amount in DEFAULTS.items()}
+
+
 def value_of(figure: Figure, evidence: Evidence, why: str = "") -> Value:
     """A figure of a rule as a value."""
     if isinstance(figure, Range):
@@ -190,7 +196,9 @@ def _hit(pattern: str, *names: str) -> bool:
     if pattern == "*":
         return True
     low = pattern.casefold()
-    return any(fnmatchcase(n.casefold(), low) for n in names if n)
+    if not _WILD.search(low):
+        return any([n.casefold() == low for n in names])
+    return any([fnmatchcase(n.casefold(), low) for n in names if n])
 
 
 def _rank(pattern: str) -> int:
@@ -200,20 +208,74 @@ def _rank(pattern: str) -> int:
 
 
 Rank = tuple[int, int, int, int]
+Fits = Callable[[tuple[str, ...]], bool]
+
+
+def _fits(pattern: str) -> Fits | None:
+    """What says whether one of several names fits a pattern; None for an empty pattern, which does not ask."""
+    if not pattern:
+        return None
+    if pattern == "*":
+        return bool
+    low = pattern.casefold()
+    if not _WILD.search(low):
+        return lambda names: any([n.casefold() == low for n in names])
+    match = re.compile(translate(low)).match
+    return lambda names: any([match(n.casefold()) is not None for n in names if n])
+
+
+class _Ready(Struct):
+    """A quantity of a rule, ready to be asked for."""
+
+    rule: Rule
+    value: Value
+    flow: Fits | None
+    step: Fits | None
+    case: Fits | None
+    trigger: Fits | None
+    placeholder: Fits | None
+    rank: Rank
+
+
+_ready: dict[int, tuple[Assumptions, list[tuple[str, _Ready]]]] = {}
+
+
+def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
+    """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
+    kept = _ready.get(id(assumptions))
+    if kept is not None and kept[0] is assumptions:
+        return kept[1]
+    overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
+    found: list[tuple[str, _Ready]] = []
+    for above, rules in ((0, assumptions.assume), (1, overlay)):
+        words = "scenario" if above else "assumptions"
+        for rule in rules:
+            rank = (
+                above,
+                _rank(rule.step) + _rank(rule.trigger),
+                _rank(rule.case) + _rank(rule.placeholder),
+                _rank(rule.flow),
+            )
+            a, b, c, d, e = (_fits(p) for p in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder))
+            why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
+            for quantity, figure in rule.given():
+                found.append((quantity, _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, rank)))
+    if len(_ready) > 7:
+        _ready.clear()
+    _ready[id(assumptions)] = (assumptions, found)
+    return found
 
 
 class Book:
     """Looks assumptions up for one flow."""
 
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
-        self.by: dict[str, list[tuple[Rule, Figure, bool]]] = {}
-        self.season = next((s for s in reversed(assumptions.season) if _hit(s.flow, flow.id, flow.name)), None)
-        overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
-        for above, rules in ((False, assumptions.assume), (True, overlay)):
-            for rule in rules:
-                if _hit(rule.flow, flow.id, flow.name):
-                    for quantity, figure in rule.given():
-                        self.by.setdefault(quantity, []).append((rule, figure, above))
+        names = (flow.id, flow.name)
+        self.by: dict[str, list[_Ready]] = {}
+        self.season = next((s for s in reversed(assumptions.season) if _hit(s.flow, *names)), None)
+        for quantity, ready in _prepared(assumptions):
+            if ready.flow is None or ready.flow(names):
+                self.by.setdefault(quantity, []).append(ready)
 
     def find(
         self,
@@ -224,34 +286,26 @@ class Book:
         placeholder: tuple[str, ...] = (),
     ) -> Value | None:
         """The most specific declared or measured value, or None. Names are ids and titles."""
-        rules = self.by.get(quantity)
-        if rules is None:
-            return None
-        best: tuple[Rank, Rule, Figure] | None = None
-        for rule, figure, above in rules:
+        best: _Ready | None = None
+        for r in self.by.get(quantity, ()):
+            if best is not None and r.rank < best.rank:
+                continue
             if (
-                (rule.step and not (step and _hit(rule.step, *step)))
-                or (rule.case and not (case and _hit(rule.case, *case)))
-                or (rule.trigger and not (trigger and _hit(rule.trigger, *trigger)))
-                or (rule.placeholder and not (placeholder and _hit(rule.placeholder, *placeholder)))
+                (r.step is not None and not r.step(step))
+                or (r.case is not None and not r.case(case))
+                or (r.trigger is not None and not r.trigger(trigger))
+                or (r.placeholder is not None and not r.placeholder(placeholder))
             ):
                 continue
-            inner = _rank(rule.case) + _rank(rule.placeholder)
-            rank = (int(above), _rank(rule.step) + _rank(rule.trigger), inner, _rank(rule.flow))
-            if best is None or rank >= best[0]:
-                best = (rank, rule, figure)
-        if best is None:
-            return None
-        rule = best[1]
-        words = f"scenario for {rule.where()}" if best[0][0] else f"assumptions for {rule.where()}"
-        return value_of(best[2], rule.evidence, words + (f": {rule.note}" if rule.note else ""))
+            best = r
+        return best.value if best is not None else None
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""
         found = self.find(quantity, (step.id, step.name)) if quantity in self.by else None
         if found is not None:
             return found
-        return Value(DEFAULTS[quantity] if default is None else default, "default", "default")
+        return _DEFAULT[quantity] if default is None else Value(default, "default", "default")
 
     def factor(self, month: int) -> float:
         """Seasonal factor of a month (1..12); an average month has 1. Month 0 stands for the average."""

@@ -4,21 +4,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from decimal import Decimal
+from typing import Any
 
-from msgspec import Struct, structs
+from msgspec import Struct, field, structs
 
-from .assume import Assumptions, Book, Evidence, Value, weaker
+from .assume import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
 from .metering import HostBill, Metered, MeterLine, metered, quantities_of
-from .model import Estate, Flow
+from .model import Estate, Flow, Step
 from .money import ZERO, Money, Shares, shares
 from .passes import Pass, Passes
 from .pricing import Counter, Prices
 from .problems import Problem, ZeitbuchError
 from .rates import RateCard
 from .topology import Graph
-from .usage import Usage, usage_of
+from .usage import USING, Usage, usage_of
 from .volume import Month, Volume, flow_volume, month_text, parse_month
 
 __all__ = ["EstateEstimate", "FlowEstimate", "Money", "Shares", "StepEstimate", "estimate", "totalled"]
@@ -123,6 +124,26 @@ class EstateEstimate(Struct, frozen=True):
     problems: tuple[Problem, ...] = ()
 
 
+def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[Part], dict[str, None]]:
+    """The components of a step's cost in one run, and the names of what has no price."""
+    parts: list[Part] = []
+    unknown: dict[str, None] = {}
+    runs, evidence = done.runs, done.evidence
+    for a in use.amounts:
+        quantity = a.quantity * runs
+        each = prices.each(use.model, a, use.batched)
+        cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
+        parts.append(
+            Part(a.unit, quantity, cost, a.evidence if a.evidence == evidence else weaker(a.evidence, evidence), a.why)
+        )
+        if cost is None:
+            unknown[use.model or f"the model of '{step.title}'"] = None
+    fee = prices.per_call(use.model)
+    if fee:
+        parts.append(Part("call", use.calls * runs, fee * Decimal(use.calls * runs), evidence, "price per call"))
+    return parts, unknown
+
+
 def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, prices: Prices) -> StepEstimate:
     """One step's share in one run."""
     step = graph.steps[step_id]
@@ -131,23 +152,8 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
             step.id, graph.numbers.get(step.id, ""), step.title, step.kind, done.runs, 0.0, "", step.connection or "",
             0.0, 0.0, Money(), Shares(),
         )  # fmt: skip
-    parts: list[Part] = []
-    unknown: dict[str, None] = {}
-    spent = ZERO
-    for a in use.amounts:
-        quantity = a.quantity * done.runs
-        each = prices.each(use.model, a, use.batched)
-        cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
-        parts.append(Part(a.unit, quantity, cost, weaker(a.evidence, done.evidence), a.why))
-        if cost is None:
-            unknown[use.model or f"the model of '{step.title}'"] = None
-        else:
-            spent += cost
-    fee = prices.per_call(use.model)
-    if fee:
-        cost = fee * Decimal(use.calls * done.runs)
-        parts.append(Part("call", use.calls * done.runs, cost, done.evidence, "price per call"))
-        spent += cost
+    parts, unknown = parts_of(step, done, use, prices)
+    spent = sum((p.cost for p in parts if p.cost), ZERO)
     return StepEstimate(
         id=step.id,
         number=graph.numbers.get(step.id, ""),
@@ -165,13 +171,23 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
     )
 
 
+class Sums(Struct):
+    """Sums over the steps of one run; cost by evidence."""
+
+    calls: float = 0.0
+    input_tokens: float = 0.0
+    output_tokens: float = 0.0
+    by: dict[Evidence, Decimal] = field(default_factory=dict)
+
+
 class Run(Struct):
-    """A flow's own figures per run, with what they were made from."""
+    """A flow's own figures per run, with what they were made from: Book, Graph and Passes, None where only the figures
+    were kept."""
 
     flow: Flow
-    book: Book
-    graph: Graph
-    passes: Passes
+    book: Any
+    graph: Any
+    passes: Any
     uses: dict[str, Usage]
     steps: list[StepEstimate]
     cost: Money
@@ -180,9 +196,8 @@ class Run(Struct):
     volume: Volume
     entry: dict[str, tuple[Value, float]] | None = None
     metered: Metered | None = None
-
-    def weighted(self) -> list[tuple[Decimal, Evidence]]:
-        return [(p.cost, p.evidence) for s in self.steps for p in s.parts if p.cost is not None]
+    sums: Sums = field(default_factory=Sums)
+    exact: bool = True
 
 
 def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
@@ -194,7 +209,7 @@ def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
     return {t: (Value((v.runs or 0.0) / total, v.evidence), v.items) for t, v in known.items()}
 
 
-def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month) -> Run:
+def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> Run:
     """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume."""
     graph = Graph(flow)
     book = Book(assumptions, flow)
@@ -206,16 +221,14 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month) 
     except ZeitbuchError:
         pass  # said when the volumes are settled
     passes = Passes(graph, book, entry)
-    run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry)
+    run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
     run.notes += [f"the cycle at {c} was cut off at its cap of rounds" for c in passes.capped]
-    for step in graph.in_order():
-        done = passes.of.get(step.id)
-        if step.kind == "note" or done is None:
-            continue
-        use = usage_of(graph, step, done, book, prices.counter(_model_name(graph, step.id))) if done.runs else None
-        if use is not None:
-            run.uses[step.id] = use
-    return priced(run, prices, passes.of)
+    for step in graph.in_order() if detail else flow.steps:
+        if step.kind in USING and (done := passes.of.get(step.id)) is not None and done.runs:
+            use = usage_of(graph, step, done, book, prices.counter(_model_name(graph, step.id)))
+            if use is not None:
+                run.uses[step.id] = use
+    return priced(run, prices, passes.of, detail)
 
 
 def _model_name(graph: Graph, step_id: str) -> str:
@@ -232,18 +245,40 @@ def _model_name(graph: Graph, step_id: str) -> str:
     return step.model.name
 
 
-def priced(run: Run, prices: Prices, of: dict[str, Pass]) -> Run:
+def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]) -> None:
+    """Adds one step to the sums of its flow."""
+    sums = run.sums
+    sums.calls += calls
+    sums.input_tokens += given
+    sums.output_tokens += got
+    spent = run.cost.amount
+    for part in parts:
+        if part.cost:
+            spent += part.cost
+            sums.by[part.evidence] += part.cost
+    run.cost = Money(spent, tuple(dict.fromkeys(run.cost.unknown + unknown)) if unknown else run.cost.unknown)
+
+
+def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
     """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
     run.steps, run.cost, run.calls_of = [], Money(), {}
-    for step in run.graph.in_order():
-        done = of.get(step.id)
-        if step.kind == "note" or done is None:
-            continue
-        entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
-        run.steps.append(entry)
-        if entry.parts:
-            run.cost += entry.cost
-        if step.calls:
+    run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
+    if detail:
+        for step in run.graph.in_order():
+            done = of.get(step.id)
+            if step.kind != "note" and done is not None:
+                entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
+                run.steps.append(entry)
+                _summed(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
+    else:
+        for step_id, use in run.uses.items():
+            done = of.get(step_id)
+            if done is not None:
+                parts, unknown = parts_of(run.graph.steps[step_id], done, use, prices)
+                tokens = use.total("input", "cached") * done.runs, use.total("output") * done.runs
+                _summed(run, parts, use.calls * done.runs, *tokens, tuple(unknown))
+    for step in run.flow.steps:
+        if step.calls and (done := of.get(step.id)) is not None:
             had = run.calls_of.get(step.calls, (0.0, "read"))
             run.calls_of[step.calls] = (had[0] + done.runs, weaker(had[1], done.evidence))
     if prices.card is not None and prices.card.host:
@@ -268,6 +303,29 @@ class Runs(Struct):
     month: Month
     volumes: dict[str, Volume]
     problems: list[Problem]
+    assumptions: Assumptions
+
+
+def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
+    """Flows that were estimated by themselves, with the volumes of all settled."""
+    names: dict[str, str] = {}
+    for key, run in by.items():
+        names.setdefault(run.flow.id, key)
+        names.setdefault(run.flow.name, key)
+    found = Runs(by, names, prices, month, {}, [], assumptions)
+    settle(found)
+    return found
+
+
+def keys_of(flows: Sequence[Flow]) -> list[str]:
+    """A key of its own for each flow: its id, and with its place where an id comes twice."""
+    seen: set[str] = set()
+    keys = []
+    for at, flow in enumerate(flows):
+        key = flow.id if flow.id not in seen else f"{flow.id}~{at}"
+        seen.add(key)
+        keys.append(key)
+    return keys
 
 
 def runs_of(
@@ -282,18 +340,11 @@ def runs_of(
     when = month_for(assumptions, card, month)
     prices = Prices(card, when, counters)
     by: dict[str, Run] = {}
-    for at, flow in enumerate(estate.flows):
-        key = flow.id if flow.id not in by else f"{flow.id}~{at}"
+    for at, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
         by[key] = one_run(flow, assumptions, prices, when)
         if progress is not None:
             progress(at)
-    names: dict[str, str] = {}
-    for key, run in by.items():
-        names.setdefault(run.flow.id, key)
-        names.setdefault(run.flow.name, key)
-    found = Runs(by, names, prices, when, {}, [])
-    settle(found)
-    return found
+    return gathered(by, prices, when, assumptions)
 
 
 def estimate(
@@ -350,11 +401,7 @@ def settle(runs: Runs) -> None:
             called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
         run = runs.by[key]
         try:
-            volume = (
-                run.volume
-                if called is None and run.volume.why
-                else flow_volume(run.flow, run.book, runs.month, called)[0]
-            )
+            volume = _volume(run, runs, called)
         except ZeitbuchError as error:
             # A schedule that is none leaves this flow's volume unknown, and the others as they are.
             p = structs.replace(error.problem, origin=run.flow.origin)
@@ -367,6 +414,12 @@ def settle(runs: Runs) -> None:
 
     for key in runs.by:
         of(key, (key,))
+
+
+def _volume(run: Run, runs: Runs, called: Value | None) -> Volume:
+    if called is None and run.volume.why:
+        return run.volume
+    return flow_volume(run.flow, Book(runs.assumptions, run.flow), runs.month, called)[0]
 
 
 def with_called(key: str, runs: Runs, seen: tuple[str, ...]) -> tuple[Money, list[str]]:
@@ -388,7 +441,7 @@ def with_called(key: str, runs: Runs, seen: tuple[str, ...]) -> tuple[Money, lis
 
 def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
-    calls = sum(s.calls for s in run.steps)
+    sums = run.sums
     all_in, notes = with_called(key, runs, (key,))
     known = volume.runs
     return FlowEstimate(
@@ -396,22 +449,22 @@ def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> Flo
         name=run.flow.title,
         owners=run.flow.owners,
         environment=run.flow.environment,
-        calls=calls,
-        input_tokens=sum(s.input_tokens for s in run.steps),
-        output_tokens=sum(s.output_tokens for s in run.steps),
+        calls=sums.calls,
+        input_tokens=sums.input_tokens,
+        output_tokens=sums.output_tokens,
         cost=run.cost,
         with_called=all_in,
-        evidence=shares(run.weighted()),
+        evidence=shares((amount, evidence) for evidence, amount in sums.by.items()),
         runs=known,
         checks=volume.checks,
         runs_evidence=volume.evidence,
         runs_why=volume.why,
-        calls_month=None if known is None else calls * known,
+        calls_month=None if known is None else sums.calls * known,
         cost_month=None if known is None else run.cost.times(known),
         steps=tuple(run.steps),
         host=host,
         meters_month=meters,
-        exact=run.passes.exact,
+        exact=run.exact,
         notes=tuple(run.notes + notes),
     )
 
@@ -427,9 +480,11 @@ def _total(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
         cost += flow.cost_month
         if not flow.cost_month.amount:
             continue
-        factor = Decimal(flow.runs)
-        for step in flow.steps:
-            weighted += [(p.cost * factor, weaker(p.evidence, flow.runs_evidence)) for p in step.parts if p.cost]
+        whole = flow.cost_month.amount
+        for evidence in EVIDENCE:
+            share = getattr(flow.evidence, evidence)
+            if share:
+                weighted.append((whole * Decimal(share), weaker(evidence, flow.runs_evidence)))
     return Total(
         cost_month=cost,
         calls_month=sum(f.calls_month or 0.0 for f in flows),

@@ -164,7 +164,7 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
             (r.name, "" if r.units is None else r.units * times, _cost(r.cost.times(times)), len(r.flows)) for r in rows
         ]
         whole = sum((r.cost for r in rows), Money()).times(times)
-        return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result))
+        return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result, fees=False))
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
         Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
@@ -202,7 +202,7 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
 
 
-def notes(result: EstateEstimate) -> tuple[str, ...]:
+def notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
     """What a reader of the table must know."""
     found: list[str] = []
     if result.total.unknown_volume:
@@ -215,9 +215,9 @@ def notes(result: EstateEstimate) -> tuple[str, ...]:
     metered = sorted({m for h in result.hosts for m in h.cost.unknown + h.fee.unknown})
     if metered:
         found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
-    fees = result.total.fees_month
-    if fees.amount:
-        found.append(f"fees of the hosts are on top: {money(fees.amount)} {result.currency} a month")
+    if fees and result.total.fees_month.amount:
+        on_top = money(result.total.fees_month.amount)
+        found.append(f"fees of the hosts are on top: {on_top} {result.currency} a month")
     for f in result.flows:
         found += [f"{f.name}: {n}" for n in f.notes]
     return tuple(found)

@@ -62,6 +62,7 @@ for _language, _text in _WORDS.items():
     for _word in _text.split():
         WORDS[_word] = (*WORDS.get(_word, ()), _language)
 _KNOWN = frozenset(WORDS)
+_ENGLISH = frozenset(_WORDS["en"].split())
 LETTERS: dict[str, str] = {c: language for language, letters in _LETTERS.items() for c in letters}
 _MARKS = frozenset(LETTERS)
 
@@ -69,16 +70,21 @@ _MARKS = frozenset(LETTERS)
 def language_of(line: str, words: set[str]) -> str:
     """One of LATIN. ``words`` are the words of the line in lower case."""
     score: dict[str, float] = {}
-    for word in words & _KNOWN:
+    known = words & _KNOWN
+    plain = line.isascii()
+    if plain and known <= _ENGLISH:
+        return "en"
+    for word in known:
         found = WORDS[word]
         for language in found:
-            score[language] = score.get(language, 0.0) + 1.0 / len(found)
-    if not line.isascii():
+            # A letter alone may as well be the name of something.
+            score[language] = score.get(language, 0.0) + (1.0 if len(word) > 1 else 0.3) / len(found)
+    if not plain:
         for mark in _MARKS.intersection(line):
             score[LETTERS[mark]] = score.get(LETTERS[mark], 0.0) + 1.5
         if "ä" in line and "ß" not in line and "ü" not in line:
             score["fi"] = score.get("fi", 0.0) + 1.0
-    if not score:
+    if not score or max(score.values()) < 0.5:
         return "en"
     return max(score, key=lambda k: (score[k], k == "en"))
 

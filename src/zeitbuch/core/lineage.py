@@ -22,6 +22,10 @@ from .quantities import (
 )
 from .topology import Graph
 
+_ANSWERS = {t: spread_default(size, f"default for the task '{t}'") for t, size in OUTPUT_BY_TASK.items()}
+_ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
+_HANDED = {k: spread_default(n, f"default for what a {k} step hands on") for k, n in SIZE_BY_KIND.items()}
+_TRIGGERED = spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands on")
 _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
 
 
@@ -29,9 +33,7 @@ def output_of(step: Step, use: ModelUse, book: Book) -> Value:
     """Tokens that one answer of a step has, never more than its own cap."""
     found = book.find("output", (step.id, step.name))
     if found is None:
-        known = use.task in OUTPUT_BY_TASK
-        size = OUTPUT_BY_TASK.get(use.task or "", OUTPUT_OTHERWISE)
-        found = spread_default(size, f"default for the task '{use.task}'" if known else "default")
+        found = _ANSWERS.get(use.task or "", _ANSWER)
     cap = use.max_output
     if cap is None or max(found.amount, found.high if found.ranged else 0.0) <= cap:
         return found
@@ -71,8 +73,8 @@ class Sizes:
     def _placeholder(self, reader: Step, words: tuple[str, ...]) -> Value | None:
         """A size that an assumption gives to the placeholder itself."""
         names = tuple(w for w in words if w)
-        for rule, _, _ in self.book.by["size"]:
-            if rule.placeholder:
+        for ready in self.book.by["size"]:
+            if ready.rule.placeholder:
                 found = self.book.find("size", (reader.id, reader.name), placeholder=names)
                 plain = self.book.find("size", (reader.id, reader.name))
                 return found if found is not None and found != plain else None
@@ -89,7 +91,7 @@ class Sizes:
                 return found
             if trigger.kind == "form" and ref.path:
                 return spread_default(FIELD_TOKENS, "default for a field of a form")
-            return spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands on")
+            return _TRIGGERED
         step = graph.steps.get(ref.step or "")
         if step is None:
             return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
@@ -110,8 +112,12 @@ class Sizes:
             return self._gathered(step)
         if step.yields == "one":
             return self._listed(step)
-        words = f"default for what a {step.kind} step hands on"
-        return spread_default(SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), words)
+        kept = _HANDED.get(step.kind)
+        return (
+            kept
+            if kept is not None
+            else spread_default(SIZE_OTHERWISE, f"default for what a {step.kind} step hands on")
+        )
 
     def _retrieved(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""

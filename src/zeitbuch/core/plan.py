@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from typing import Literal
 
 from msgspec import Struct
@@ -144,126 +145,37 @@ class Planner:
     def _stage(self, level: Level) -> Stage:
         triggers = self.graph.triggers
         position = {s.id: i for i, s in enumerate(level.steps)}
+        outside = 1 << len(position)
         incoming: dict[str, list[tuple[int, Edge]]] = {}
         outgoing: dict[str, list[tuple[int, Edge]]] = {}
-        led: set[str] = set()
-        ins: dict[str, set[str]] = {}
+        ins = [0] * len(position)  # bits of what leads to each step, going forward; the highest stands for triggers
         for i, e in enumerate(level.edges):
+            source = position.get(e.source)
             if not e.back:
-                led.add(e.target)
-                ins.setdefault(e.target, set()).add(e.source)
-            if e.source not in triggers:
+                ins[position[e.target]] |= outside if source is None else 1 << source
+            if source is not None:
                 incoming.setdefault(e.target, []).append((i, e))
                 outgoing.setdefault(e.source, []).append((i, e))
-        self.skips = any("skip" in e.link.after for e in level.edges)
-        before = self._before(level, incoming)
+        self.skips = any([bool(e.link.after) and "skip" in e.link.after for e in level.edges])
         part = _parts(level)
         skips = self.skips
         nodes = [self._node(s, outgoing.get(s.id, []), part[s.id]) for s in level.steps]
         self.skips = skips  # levels inside have set their own
+        meets = _Meets(nodes, position, ins, triggers, level, skips)
+        cyclic = any([e.back for e in level.edges])
         for node in nodes:
-            forward = [(i, e) for i, e in incoming.get(node.step.id, []) if not e.back]
-            node.backs = [i for i, e in incoming.get(node.step.id, []) if e.back]
-            node.incoming = self._meet(node.step.join, forward, before, position, nodes, ins)
+            arriving = incoming.get(node.step.id)
+            if arriving is None:
+                continue
+            if cyclic:
+                node.backs = [i for i, e in arriving if e.back]
+                arriving = [(i, e) for i, e in arriving if not e.back]
+            node.incoming = meets.of(node.step.join, arriving)
             node.start_mode = node.step.join or "each"
-        entries = [i for i, s in enumerate(level.steps) if s.id not in led]
-        cyclic = any(e.back for e in level.edges)
+        entries = [i for i, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, len(set(part.values())), cyclic, skips, entries)
         stage.risky = _risky(nodes)
         return stage
-
-    @staticmethod
-    def _before(level: Level, incoming: dict[str, list[tuple[int, Edge]]]) -> dict[str, frozenset[str]]:
-        """Every step with all that lead to it, itself included."""
-        found: dict[str, frozenset[str]] = {}
-        for step in level.steps:
-            sources = [e.source for _, e in incoming.get(step.id, ()) if not e.back]
-            if len(sources) == 1:
-                found[step.id] = found.get(sources[0], frozenset(sources)) | {step.id}
-            else:
-                found[step.id] = frozenset({step.id}).union(*(found.get(s, frozenset({s})) for s in sources))
-        return found
-
-    def _meet(
-        self,
-        mode: JoinMode | None,
-        forward: list[tuple[int, Edge]],
-        before: dict[str, frozenset[str]],
-        position: dict[str, int],
-        nodes: list[Node],
-        ins: dict[str, set[str]],
-    ) -> Tie | int | None:
-        """How the incoming edges meet: the pair that parted last first."""
-        if not forward:
-            return None
-        if len(forward) == 1:
-            return forward[0][0]
-        groups: list[tuple[Tie | int, frozenset[str], list[tuple[int, Edge]]]] = [
-            (i, before[e.source], [(i, e)]) for i, e in forward
-        ]
-        while len(groups) > 1:
-            best: tuple[int, int, int] | None = None
-            for a in range(len(groups)):
-                for b in range(a + 1, len(groups)):
-                    at = max((position[c] for c in groups[a][1] & groups[b][1]), default=-1)
-                    if best is None or at > best[0]:
-                        best = (at, a, b)
-            assert best is not None
-            split, a, b = best
-            first, second = groups[a], groups[b]
-            how, waits, plain = self._how(nodes, split, first[2], second[2], before, ins)
-            natural: JoinMode = "all" if waits else "each"
-            tie = Tie(mode or natural, how, split, first[0], second[0], plain)
-            groups = [g for i, g in enumerate(groups) if i not in (a, b)]
-            groups.append((tie, first[1] & second[1], first[2] + second[2]))
-        return groups[0][0]
-
-    def _how(
-        self,
-        nodes: list[Node],
-        split: int,
-        first: list[tuple[int, Edge]],
-        second: list[tuple[int, Edge]],
-        before: dict[str, frozenset[str]],
-        ins: dict[str, set[str]],
-    ) -> tuple[Meeting, bool, bool]:
-        """How two groups of edges that parted at a step go together, whether they wait for each other, and whether they
-        take all that goes on."""
-        if split < 0:
-            return ("instead" if self._only_triggers(first, second, before, ins) else "mixed"), False, True
-        node = nodes[split]
-        ways = [_taken(node, group, before) for group in (first, second)]
-        parted = not {w.edge for w in ways[0]} & {w.edge for w in ways[1]}
-        waits = all(w.success for w in ways[0] + ways[1]) and (node.step.inclusive or not node.decides)
-        clean = parted and all(_through(node.step.id, e.source, before, ins) for _, e in first + second)
-        if not clean or self.skips or node.step.per_item:
-            return "mixed", waits, True
-        if waits:
-            same = all(w.plain for w in ways[0] + ways[1])
-            only = all(not w.plain and not w.failure and not w.timeout for w in ways[0] + ways[1])
-            return ("side" if same or only else "mixed"), True, same
-        apart = node.decides and not node.step.inclusive and all(w.success and w.plain for w in ways[0] + ways[1])
-        kinds = [{(w.success, w.failure, w.timeout, w.skip) for w in group} for group in ways]
-        clash = any(any(a and b for a, b in zip(x, y, strict=True)) for x in kinds[0] for y in kinds[1])
-        return ("instead" if apart or not clash else "mixed"), False, True
-
-    def _only_triggers(
-        self,
-        first: list[tuple[int, Edge]],
-        second: list[tuple[int, Edge]],
-        before: dict[str, frozenset[str]],
-        ins: dict[str, set[str]],
-    ) -> bool:
-        """Whether two groups are begun by different triggers: one run has only one of them."""
-        begun = []
-        for group in (first, second):
-            roots = {n for _, e in group for n in before[e.source] if not ins.get(n, set()) - set(self.graph.triggers)}
-            begun.append({t for n in roots for t in ins.get(n, set())})
-            if any(not ins.get(n) for n in roots):
-                return False
-            inner = {n for _, e in group for n in before[e.source]} - roots
-            begun[-1] |= {t for n in inner for t in ins.get(n, set()) if t in self.graph.triggers}
-        return not begun[0] & begun[1]
 
     # -- steps -------------------------------------------------------------------------------------------------
 
@@ -366,18 +278,125 @@ class Planner:
             way.share = found[way.edge]
 
 
-def _taken(node: Node, group: list[tuple[int, Edge]], before: dict[str, frozenset[str]]) -> list[Way]:
-    """The ways out of a step that lead to a group of edges."""
-    return [
-        w for w in node.ways
-        if not w.back and any(w.edge == i or w.target in before[e.source] for i, e in group)
-    ]  # fmt: skip
+Group = tuple["Tie | int", int, list[tuple[int, Edge]]]
 
 
-def _through(split: str, step: str, before: dict[str, frozenset[str]], ins: dict[str, set[str]]) -> bool:
-    """Whether everything that reaches a step has come through the split."""
-    region = before[step] - before[split]
-    return step == split or all(ins.get(n, set()) and ins[n] <= region | {split} for n in region)
+class _Meets:
+    """How incoming edges of a level meet. Sets of steps are bits by their place in the order."""
+
+    def __init__(
+        self,
+        nodes: list[Node],
+        position: dict[str, int],
+        ins: list[int],
+        triggers: Container[str],
+        level: Level,
+        skips: bool,
+    ) -> None:
+        self.nodes, self.position, self.ins, self.skips = nodes, position, ins, skips
+        self.triggers, self.level = triggers, level
+        self._before: list[int] = []
+
+    @property
+    def before(self) -> list[int]:
+        """Every step with all that lead to it, itself included."""
+        if not self._before:
+            inner = (1 << len(self.nodes)) - 1
+            for at, mask in enumerate(self.ins):
+                found, rest = 1 << at, mask & inner
+                while rest:
+                    low = rest & -rest
+                    found |= self._before[low.bit_length() - 1]
+                    rest ^= low
+                self._before.append(found)
+        return self._before
+
+    def of(self, mode: JoinMode | None, forward: list[tuple[int, Edge]]) -> Tie | int | None:
+        """How the incoming edges meet: the pair that parted last first."""
+        if not forward:
+            return None
+        if len(forward) == 1:
+            return forward[0][0]
+        before, position = self.before, self.position
+        groups: list[Group] = [(i, before[position[e.source]], [(i, e)]) for i, e in forward]
+        while len(groups) > 1:
+            best: tuple[int, int, int] | None = None
+            for a in range(len(groups)):
+                for b in range(a + 1, len(groups)):
+                    at = (groups[a][1] & groups[b][1]).bit_length() - 1
+                    if best is None or at > best[0]:
+                        best = (at, a, b)
+            assert best is not None
+            split, a, b = best
+            first, second = groups[a], groups[b]
+            how, waits, plain = self._how(split, first[2], second[2])
+            natural: JoinMode = "all" if waits else "each"
+            tie = Tie(mode or natural, how, split, first[0], second[0], plain)
+            groups = [g for i, g in enumerate(groups) if i not in (a, b)]
+            groups.append((tie, first[1] & second[1], first[2] + second[2]))
+        return groups[0][0]
+
+    def _how(
+        self, split: int, first: list[tuple[int, Edge]], second: list[tuple[int, Edge]]
+    ) -> tuple[Meeting, bool, bool]:
+        """How two groups of edges that parted at a step go together, whether they wait for each other, and whether they
+        take all that goes on."""
+        if split < 0:
+            return ("instead" if self._only_triggers(first, second) else "mixed"), False, True
+        node = self.nodes[split]
+        ways = [self._taken(node, group) for group in (first, second)]
+        parted = not {w.edge for w in ways[0]} & {w.edge for w in ways[1]}
+        waits = all(w.success for w in ways[0] + ways[1]) and (node.step.inclusive or not node.decides)
+        clean = parted and all([self._through(split, self.position[e.source]) for _, e in first + second])
+        if not clean or self.skips or node.step.per_item:
+            return "mixed", waits, True
+        if waits:
+            same = all(w.plain for w in ways[0] + ways[1])
+            only = all(not w.plain and not w.failure and not w.timeout for w in ways[0] + ways[1])
+            return ("side" if same or only else "mixed"), True, same
+        apart = node.decides and not node.step.inclusive and all(w.success and w.plain for w in ways[0] + ways[1])
+        kinds = [{(w.success, w.failure, w.timeout, w.skip) for w in group} for group in ways]
+        clash = any(any(a and b for a, b in zip(x, y, strict=True)) for x in kinds[0] for y in kinds[1])
+        return ("instead" if apart or not clash else "mixed"), False, True
+
+    def _taken(self, node: Node, group: list[tuple[int, Edge]]) -> list[Way]:
+        """The ways out of a step that lead to a group of edges."""
+        before, position = self.before, self.position
+        return [
+            w for w in node.ways
+            if not w.back and any([w.edge == i or before[position[e.source]] >> position[w.target] & 1 for i, e in group])
+        ]  # fmt: skip
+
+    def _through(self, split: int, step: int) -> bool:
+        """Whether everything that reaches a step has come through the split."""
+        region = self.before[step] & ~self.before[split]
+        allowed = region | 1 << split
+        rest = region
+        while rest:
+            low = rest & -rest
+            mask = self.ins[low.bit_length() - 1]
+            if not mask or mask & ~allowed:
+                return False
+            rest ^= low
+        return True
+
+    def _only_triggers(self, first: list[tuple[int, Edge]], second: list[tuple[int, Edge]]) -> bool:
+        """Whether two groups are begun by different triggers: one run has only one of them."""
+        begun: list[set[str]] = []
+        for group in (first, second):
+            mask = 0
+            for _, e in group:
+                mask |= self.before[self.position[e.source]]
+            if any([mask >> at & 1 and not came for at, came in enumerate(self.ins)]):
+                return False
+            begun.append(
+                {
+                    e.source
+                    for e in self.level.edges
+                    if e.source in self.triggers and mask >> self.position[e.target] & 1
+                }
+            )
+        return not begun[0] & begun[1]
 
 
 def _parts(level: Level) -> dict[str, int]:

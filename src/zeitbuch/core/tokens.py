@@ -21,7 +21,6 @@ PIECE = re.compile(
 _PARTS = re.compile(
     r"[A-Z]?[a-z\u00df-\u00ff\u0100-\u024f\u1e00-\u1eff]+|[A-Z\u00c0-\u00de]+(?![a-z])|[A-Z\u00c0-\u00de]"
 )
-_WORD = re.compile(r"[^\W\d_]+")
 _SCRIPTS = (
     ("cyr", 0x400, 0x52F), ("grk", 0x370, 0x3FF), ("grk", 0x1F00, 0x1FFF), ("heb", 0x590, 0x5FF), ("ara", 0x600, 0x7FF),
     ("ind", 0x900, 0xDFF), ("thai", 0xE00, 0xEFF), ("kana", 0x3040, 0x30FF), ("han", 0x3400, 0x9FFF),
@@ -168,7 +167,7 @@ def cut(text: str) -> list[tuple[str, bool, list[str]]]:
     lines = []
     for line in text.splitlines(keepends=True):
         low = line.lower()
-        lines.append((language_of(low, set(_WORD.findall(low))), hant, PIECE.findall(line)))
+        lines.append((language_of(low, set(low.split())), hant, PIECE.findall(line)))
     return lines
 
 

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from typing import NamedTuple
 
 from .model import Flow, Link, Step, Trigger
@@ -58,9 +59,20 @@ class Graph:
         for step in flow.steps:
             if step.id not in self.host:
                 self.children.setdefault(step.scope, []).append(step)
-        self.levels: dict[str | None, Level] = {scope: self._level(scope) for scope in self.children}
-        self.numbers = self._numbers()
-        self.names = names_of(flow)
+        raw, labels = self._lifted_links()
+        self.levels: dict[str | None, Level] = {
+            scope: self._level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children
+        }
+
+    @cached_property
+    def numbers(self) -> dict[str, str]:
+        """Step -> its number in the order of execution."""
+        return self._numbers()
+
+    @cached_property
+    def names(self) -> dict[str, str]:
+        """Id -> title of all steps and triggers."""
+        return names_of(self.flow)
 
     def path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""
@@ -92,27 +104,34 @@ class Graph:
             common = x
         return common
 
-    def _level(self, scope: str | None) -> Level:
+    def _lifted_links(
+        self,
+    ) -> tuple[dict[str | None, list[tuple[str, str, Link]]], dict[str | None, dict[str, list[Link]]]]:
+        """The links of every level, lifted to it, and those from a scope to the first steps of its branches."""
+        steps, triggers, host = self.steps, self.triggers, self.host
+        raw: dict[str | None, list[tuple[str, str, Link]]] = {}
+        labels: dict[str | None, dict[str, list[Link]]] = {}
+        for link in self.flow.links:
+            a, b = link.source, link.target
+            if link.role == "attach" or a in host or b in host or b not in steps:
+                continue
+            first, second = steps.get(a), steps[b]
+            if second.scope == a:
+                labels.setdefault(a, {}).setdefault(b, []).append(link)
+                continue
+            if first is not None and first.scope == second.scope:
+                raw.setdefault(first.scope, []).append((a, b, link))
+                continue
+            scope = self._meeting(a, b)
+            x, y = self._lifted(a, scope), self._lifted(b, scope)
+            if x is not None and y is not None and y not in triggers and (x != y or a == b):
+                raw.setdefault(scope, []).append((x, y, link))
+        return raw, labels
+
+    def _level(self, scope: str | None, raw: list[tuple[str, str, Link]], labels: dict[str, list[Link]]) -> Level:
         steps = self.children[scope]
         ids = {s.id for s in steps}
-        raw: list[tuple[str, str, Link]] = []
-        labels: dict[str, list[Link]] = {}
-        for link in self.flow.links:
-            if link.role == "attach" or link.target in self.host or link.source in self.host:
-                continue
-            if link.source == scope and link.target in ids:
-                labels.setdefault(link.target, []).append(link)
-                continue
-            if self._meeting(link.source, link.target) != scope:
-                continue
-            a, b = self._lifted(link.source, scope), self._lifted(link.target, scope)
-            if (
-                a is not None
-                and b in ids
-                and (a in ids or a in self.triggers)
-                and (a != b or link.source == link.target)
-            ):
-                raw.append((a, str(b), link))
+        raw = [r for r in raw if r[1] in ids and (r[0] in ids or r[0] in self.triggers)]
         order, back = _ordered(
             [s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids]
         )
@@ -162,6 +181,9 @@ def letter(n: int) -> str:
 
 def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> tuple[list[str], set[tuple[str, str]]]:
     """Topological order that follows branches case by case, and the edges that go back against it."""
+    order = _forward(ids, edges)
+    if len(order) == len(ids):
+        return order, set()
     groups = components(ids, edges)
     group_of = {n: i for i, g in enumerate(groups) for n in g}
     back: set[tuple[str, str]] = set()
@@ -169,23 +191,34 @@ def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> 
     back.update((a, b) for a, b in edges if a == b)
     for group in cyclic:
         back |= _back_edges(group, [i for i in ids if i in group], edges, first, group_of)
-    forward = [(a, b) for a, b in edges if (a, b) not in back]
+    return _forward(ids, [(a, b) for a, b in edges if (a, b) not in back]), back
+
+
+def _forward(ids: list[str], edges: list[tuple[str, str]]) -> list[str]:
+    """Depth first along the branches, but never before all predecessors: branches stay together. Steps on cycles and
+    behind them are left out."""
     waiting = dict.fromkeys(ids, 0)
     out: dict[str, list[str]] = {i: [] for i in ids}
-    for a, b in forward:
+    for a, b in edges:
         waiting[b] += 1
         out[a].append(b)
     order: list[str] = []
-    # Depth first along the branches, but never before all predecessors: branches stay together in the order.
     ready = [i for i in ids if waiting[i] == 0][::-1]
     while ready:
         node = ready.pop()
         order.append(node)
-        for target in reversed(out[node]):
+        targets = out[node]
+        if len(targets) == 1:
+            target = targets[0]
             waiting[target] -= 1
-        fresh = [t for t in dict.fromkeys(out[node]) if waiting[t] == 0]
+            if waiting[target] == 0:
+                ready.append(target)
+            continue
+        for target in reversed(targets):
+            waiting[target] -= 1
+        fresh = [t for t in dict.fromkeys(targets) if waiting[t] == 0]
         ready += fresh[::-1]
-    return order, back
+    return order
 
 
 def _back_edges(

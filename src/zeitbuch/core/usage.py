@@ -23,6 +23,7 @@ from .topology import Graph
 
 By = Literal["one", "turns", "later", "pairs"]
 ONE = Value(1.0, "read")
+USING = frozenset({"model", "agent", "embed", "parse"})  # kinds of steps that use a model
 
 
 class Amount(Struct, frozen=True):
@@ -114,7 +115,8 @@ class _Maker:
                 key, size = self.sizes.of(ref, self.step)
                 words = f"{ref_words(ref, self.graph.names)}: {size.why}"
                 fills.append((key, Value(size.amount, size.evidence, words, size.low, size.high), float(times)))
-            fixed += count(text)
+            # What stands around a placeholder alone is no text of its own.
+            fixed += count(text) if text.strip() else 0.0
             letters += len(text.strip())
         return fixed, letters, fills
 
@@ -137,7 +139,7 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
     in = K base + (call + result) K (K - 1) / 2 and out = (K - 1) call + answer.
     """
     use = model_of(graph, step)
-    if use is None or step.kind not in ("model", "agent", "embed", "parse"):
+    if use is None or step.kind not in USING:
         return None
     made = _Maker(graph, step, use, done, book)
     batched = book.find("batched", (step.id, step.name)) if "batched" in book.by else None
@@ -225,8 +227,8 @@ def _text(made: _Maker, count: Callable[[str], float]) -> None:
             words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
             made.add("input", size, words, 1 / len(tools), "pairs", key)
         made.add("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
-    images = book.of_step("images", step)
     if use.modality == "image":
+        images = book.of_step("images", step)
         made.add("image", images, f"images made: {images.why}", key=f"images {step.id}")
         return
     answer = output_of(step, use, book)
@@ -236,4 +238,5 @@ def _text(made: _Maker, count: Callable[[str], float]) -> None:
         more = Value(answer.amount * reasoning.amount, weaker(answer.evidence, reasoning.evidence))
         made.add("output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})")
     if use.modality == "vision":
+        images = book.of_step("images", step)
         made.add("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")

@@ -178,6 +178,9 @@ def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> t
         return Volume(called.amount, 0.0, called.evidence, called.why), by
     if not parts:
         return Volume(None, 0.0, "default", "nothing sets the flow off"), by
+    if called is not None and called.amount and not any(t.kind == "call" for t in flow.triggers):
+        # Calls come on top of what its own triggers start.
+        parts.append(Volume(called.amount, 0.0, called.evidence, called.why))
     unknown = [p.why for p in parts if p.runs is None]
     checks = sum(p.checks for p in parts)
     if unknown:

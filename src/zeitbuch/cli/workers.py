@@ -1,0 +1,38 @@
+# Work on many flows is shared out to all cores by forking: the flows are where they are, only figures travel back.
+"""Shares work out to processes."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+from collections.abc import Callable, Iterable
+from typing import Any
+
+FEWEST = 400
+_work: Callable[[range], Any] | None = None
+
+
+def _piece(places: range) -> Any:
+    assert _work is not None
+    return _work(places)
+
+
+def shared(work: Callable[[range], Any], count: int) -> Iterable[Any]:
+    """The results of ``work`` on consecutive ranges of places, in order; in this process when there is little to do or
+    processes cannot be forked."""
+    global _work
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    pieces = [range(first, min(count, first + 64)) for first in range(0, count, 64)]
+    if count < FEWEST or cores < 2 or "fork" not in multiprocessing.get_all_start_methods():
+        yield from map(work, pieces)
+        return
+    import gc
+
+    gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
+    _work = work
+    try:
+        with multiprocessing.get_context("fork").Pool(cores) as pool:
+            yield from pool.imap(_piece, pieces)
+    finally:
+        _work = None
+        gc.unfreeze()

@@ -1,0 +1,162 @@
+"""The estimate command's views, spans, drivers, reasons, charts and budgets, driven as a program on the demo."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+
+def machine(run: Any, demo: Path, *words: str) -> Any:
+    code, out, err = run("estimate", *words, "-f", "json", cwd=demo)
+    assert code == 0, err
+    return json.loads(out)
+
+
+def test_distributions_stand_and_repeat(demo: Path, run: Any) -> None:
+    first, second = machine(run, demo), machine(run, demo)
+    assert first == second
+    for f in first["flows"]:
+        s = f["spread"]
+        assert s["p50"] <= s["p90"] <= s["p99"] and len(s["course"]) == 21
+        if s["mean"]:
+            assert s["error"] <= 0.0101 * s["mean"] or s["runs"] == 16_000 or s["runs"] == 32_000
+            assert s["mean"] == pytest.approx(float(f["with_called"]["amount"]), rel=0.05)
+        if f["month_spread"]:
+            assert f["month_spread"]["mean"] == pytest.approx(float(f["cost_month"]["amount"]), rel=0.06, abs=1e-9)
+    assert machine(run, demo, "--runs", "0")["flows"][0]["spread"] is None
+    assert machine(run, demo, "--runs", "500")["flows"][0]["spread"]["runs"] == 500
+
+
+@pytest.mark.parametrize("by", ["step", "model", "connection", "owner", "environment", "host", "meter"])
+def test_groups_add_up_to_the_estate(by: str, demo: Path, run: Any) -> None:
+    whole = machine(run, demo)["total"]
+    wanted = float(whole["cost_month"]["amount"])
+    if by == "meter":
+        wanted += float(whole["meters_month"]["amount"]) + float(whole["fees_month"]["amount"])
+    rows = machine(run, demo, "--by", by)["groups"]
+    assert sum(float(r["cost"]["amount"]) for r in rows) == pytest.approx(wanted)
+    code, out, _ = run("estimate", "--by", by, cwd=demo)
+    assert code == 0 and f"Estimate by {by}" in out
+
+
+def test_spans(demo: Path, run: Any) -> None:
+    for span in ("run", "month", "year"):
+        code, out, err = run("estimate", "--per", span, cwd=demo)
+        assert code == 0 and "P99" in out and f"EUR/{span}" in out, err
+    year = machine(run, demo, "--month", "2026")
+    months = [machine(run, demo, "--runs", "0", "--month", f"2026-{m:02d}")["total"] for m in range(1, 13)]
+    total = sum(float(m["cost_month"]["amount"]) for m in months)
+    # An average month takes the mean of volumes and of prices; months multiply them first.
+    assert 12 * float(year["total"]["cost_month"]["amount"]) == pytest.approx(total, rel=0.02)
+    assert year["total"]["year_spread"]["p90"] > year["total"]["spread"]["p90"]
+
+
+def test_drivers_and_reasons(demo: Path, run: Any) -> None:
+    found = machine(run, demo, "--drivers", "--flow", "Cargo papers screening")["drivers"]
+    swings = [abs(float(d["at_high"]) - float(d["at_low"])) for d in found]
+    assert swings == sorted(swings, reverse=True) and len(found) > 5
+    runs = next(d for d in found if d["quantity"] == "runs")
+    assert float(runs["at_high"]) == pytest.approx(1.25 * float(runs["cost"]))
+    assert machine(run, demo, "--drivers", "--per", "run", "--flow", "Cargo papers screening")["per"] == "run"
+    code, out, _ = run("estimate", "--why", "Cargo papers screening/Extract the goods", cwd=demo)
+    assert code == 0 and "assumptions for Cargo papers screening/Extract the goods" in out and "output, a run" in out
+    code, out, _ = run("estimate", "--why", "Lost property matching", cwd=demo)
+    assert code == 0 and "checks per month" in out and "mailbox log, October" in out
+    code, _, err = run("estimate", "--why", "Customer letters/Nothing", cwd=demo)
+    assert code == 2 and "expected the id, number or name of a step of 'Customer letters'" in err
+    rows = machine(run, demo, "--why", "Customer letters")["rows"]
+    assert {"step", "what", "value", "evidence", "source"} == set(rows[0])
+
+
+@pytest.mark.parametrize("chart", ["flows", "runs", "drivers", "months"])
+def test_charts_are_drawn_the_same_twice(chart: str, demo: Path, run: Any) -> None:
+    for form, head in (("svg", b"<?xml"), ("png", b"\x89PNG")):
+        names = [f"one.{form}", f"two.{form}"]
+        for name in names:
+            code, _, err = run("estimate", "--chart", chart, "-o", name, cwd=demo)
+            assert code == 0, err
+        first, second = ((demo / n).read_bytes() for n in names)
+        assert first == second and first.startswith(head)
+
+
+def test_months_as_a_table(demo: Path, run: Any) -> None:
+    code, out, _ = run("estimate", "--chart", "months", cwd=demo)
+    assert code == 0 and out.count("2027-") == 10 and "EUR/month" in out
+
+
+def test_budgets_are_gates(demo: Path, run: Any) -> None:
+    code, _, err = run("estimate", "--max-per-month", "100000", cwd=demo)
+    assert code == 0, err
+    code, out, err = run("estimate", "--max-per-month", "20", cwd=demo)
+    assert code == 1 and "over budget: the estate: mean of a month is" in err and "flow" in out
+    code, _, err = run("estimate", "--max-per-run", "0.05", "--measure", "p99", cwd=demo)
+    assert code == 1 and "'Safety handbook assistant': p99 of a run" in err and "Crew swap" not in err
+    code, _, err = run("estimate", "--flow", "Fault logger", "--max-per-month", "1", cwd=demo)
+    assert code == 0, err
+    card = (demo / "rates.toml").read_text().replace('name = "tern-embed-1"', 'name = "tern-other"')
+    (demo / "rates.toml").write_text(card)
+    code, _, err = run("estimate", "--max-per-month", "100000", cwd=demo)
+    assert code == 1 and "unknown (no price is known for tern-embed-1)" in err
+
+
+def test_budgets_of_the_workspace(demo: Path, run: Any) -> None:
+    path = demo / "zeitbuch.toml"
+    path.write_text(path.read_text() + '\n[[budget]]\nflow = "Cargo*"\nmax_per_month = 10\nmeasure = "p90"\n')
+    code, _, err = run("estimate", cwd=demo)
+    assert code == 1 and "'Cargo papers screening': p90 of a month" in err
+    path.write_text(path.read_text().replace("measure", "messure"))
+    code, _, err = run("estimate", cwd=demo)
+    assert code == 2 and "messure" in err and "Traceback" not in err
+
+
+@pytest.mark.parametrize(
+    ("words", "expected"),
+    [
+        (("--runs", "-1"), "expected --runs of 0 or more"),
+        (("--month", "2026-13"), "expected a month as YYYY-MM or a year as YYYY"),
+        (("--why", "Nowhere"), "expected the id or name of a flow"),
+        (("--why", "Customer letters", "-f", "png"), "found a picture"),
+    ],
+)
+def test_wrong_use_is_said(words: tuple[str, ...], expected: str, demo: Path, run: Any) -> None:
+    code, out, err = run("estimate", *words, cwd=demo)
+    assert (code, out) == (2, "") and expected in err and "Traceback" not in err
+
+
+WRONG = [
+    ("[[assume]]\nstep='x'\nitems={ low=5, likely=2, high=9 }", 3, "low <= likely <= high"),
+    ("[[assume]]\nstep='x'\nitems={ low=5, likely=2 }", 3, "missing required field `high`"),
+    (
+        "[[assume]]\nflow='f'\nstep='d'\ncase='a'\nshare=0.7\n[[assume]]\nflow='f'\nstep='d'\ncase='b'\nshare=0.5",
+        10,
+        "sum to at most 1, found 1.2",
+    ),
+    ("[[season]]\nfactors=[1, 2]", 2, "expected 12 factors"),
+    ("[[assume]]\nstep='x'\nfailure=-0.1", 3, "from 0 to 1, found -0.1"),
+    ("[[assume]]\nstep='x'\nrounds=0", 3, "from 1 upwards, found 0"),
+]
+
+
+@pytest.mark.parametrize(("text", "line", "expected"), WRONG, ids=[w[2] for w in WRONG])
+def test_wrong_assumptions_are_said_with_their_line(text: str, line: int, expected: str, demo: Path, run: Any) -> None:
+    (demo / "wrong.toml").write_text(text)
+    code, out, err = run("estimate", "--assumptions", "wrong.toml", cwd=demo)
+    assert (code, out) == (2, "") and f"wrong.toml:{line}" in err and expected in err and "Traceback" not in err
+
+
+def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any) -> None:
+    from builders import ask, chain
+    from zeitbuch.cli.workers import shared
+    from zeitbuch.core.assume import Assumptions, Rule
+    from zeitbuch.core.distribution import Sampling
+    from zeitbuch.core.large import estimate_flows
+
+    flows = [chain(ask("a", f"Say {i}"), id=f"f{i}", name=f"Flow {i}") for i in range(450)]
+    assumed = Assumptions(assume=(Rule(trigger="start", runs=3.0),))
+    how = Sampling(200)
+    assert estimate_flows(flows, None, assumed, "2026-01", how) == estimate_flows(
+        flows, None, assumed, "2026-01", how, share=shared
+    )

@@ -1,0 +1,125 @@
+"""The token estimator: its shape, ranges, families, speed of look-ups, and exact counting with a tokenizer file."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zeitbuch.core import tokens
+from zeitbuch.core.languages import language_of, traditional
+from zeitbuch.core.problems import ZeitbuchError
+from zeitbuch.core.token_table import FAMILIES, NAMES, WIDTHS
+
+TEXT = st.text(max_size=200)
+
+
+@given(TEXT)
+def test_counts_are_bounded_by_bytes_and_inside_their_range(text: str) -> None:
+    for family in ("", "c"):
+        found = tokens.measure(text, family)
+        assert 0 <= found.low <= found.amount <= found.high
+        assert found.amount == pytest.approx(tokens.count(text, family))
+        assert found.amount <= 3 * len(text.encode("utf-8", "surrogatepass")) + 1
+
+
+@given(st.lists(st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=40), max_size=5))
+def test_lines_add_up(lines: list[str]) -> None:
+    whole = "".join(f"{line}\n" for line in lines)
+    assert tokens.count(whole) == pytest.approx(sum(tokens.count(f"{line}\n") for line in lines))
+
+
+def test_table_is_whole() -> None:
+    assert "" in FAMILIES and len(FAMILIES) == 6
+    assert all(len(values) == len(NAMES) for values in FAMILIES.values())
+    assert set(WIDTHS) == set(FAMILIES)
+    for by in WIDTHS.values():
+        assert set(by) == {"english", "latin", "script", "marks"}
+
+
+@pytest.mark.parametrize(
+    ("text", "low", "high"),
+    [
+        ("Answer in one kind sentence and name the harbour.", 9, 12),
+        ("Please", 0.5, 2),
+        ("1234567890", 3, 6),
+        ('{"id": 17, "name": "Nora"}', 9, 15),
+        ("Das Schiff fährt heute leider nicht, bitte warten Sie.", 11, 19),
+        ("渡轮早上八点出发。", 6, 13),
+        ("", 0, 0),
+    ],
+)
+def test_plain_texts(text: str, low: float, high: float) -> None:
+    assert low <= tokens.count(text) <= high
+
+
+def test_families_differ_where_tokenizers_do() -> None:
+    greek = "Το πλοίο φεύγει στις οκτώ το πρωί."
+    assert tokens.count(greek, "b") > 1.5 * tokens.count(greek, "a")
+    wide, narrow = tokens.measure(greek), tokens.measure(greek, "b")
+    assert (wide.high - wide.low) / wide.amount > (narrow.high - narrow.low) / narrow.amount
+    with pytest.raises(ZeitbuchError, match="expected a tokenizer family"):
+        tokens.count("x", "zz")
+
+
+@pytest.mark.parametrize(
+    ("line", "language"),
+    [
+        ("the ferry is late and you can wait", "en"),
+        ("das schiff ist nicht da und wir warten", "de"),
+        ("le bateau est en retard pour les passagers", "fr"),
+        ("statek nie jest gotowy się", "pl"),
+        ("tàu của bạn không đến", "vi"),
+        ("laiva on myöhässä ja se ei tule", "fi"),
+        ("x = y + 1", "en"),
+    ],
+)
+def test_languages(line: str, language: str) -> None:
+    assert language_of(line, set(line.split())) == language
+
+
+def test_traditional_characters() -> None:
+    assert traditional("國際電話") and not traditional("国际电话")
+
+
+def _tokenizer(folder: Path) -> Path:
+    """A small tokenizer in the open JSON format: one token a word."""
+    words = ["[UNK]", "answer", "kindly", "and", "name", "the", "harbour"]
+    data: dict[str, Any] = {
+        "version": "1.0", "truncation": None, "padding": None, "added_tokens": [], "normalizer": {"type": "Lowercase"},
+        "pre_tokenizer": {"type": "Whitespace"}, "post_processor": None, "decoder": None,
+        "model": {"type": "WordLevel", "vocab": {w: i for i, w in enumerate(words)}, "unk_token": "[UNK]"},
+    }  # fmt: skip
+    path = folder / "words.json"
+    path.write_text(json.dumps(data))
+    return path
+
+
+CARD = "currency = 'EUR'\n[[model]]\nname = 'tern'\ntokenizer = 'words.json'\n[[model.price]]\nfrom = 2026-01-01\ninput = 1000000.0\noutput = 0.0\n"
+FLOW = """zeitbuch: 1
+flows:
+  - id: f
+    name: F
+    triggers: [{id: t, kind: manual}]
+    steps: [{id: a, kind: model, name: Ask, model: {name: tern, prompts: [{text: "Answer kindly and name the harbour"}]}}]
+    links: [{source: t, target: a}]
+"""
+
+
+def test_a_tokenizer_file_counts_exactly(tmp_path: Path, run: Any) -> None:
+    (tmp_path / "f.yaml").write_text(FLOW)
+    (tmp_path / "rates.toml").write_text(CARD)
+    code, _, err = run("estimate", "f.yaml", "--rates", "rates.toml", cwd=tmp_path)
+    assert code == 2 and "expected a tokenizer file at words.json" in err
+    _tokenizer(tmp_path)
+    code, out, err = run("estimate", "f.yaml", "--rates", "rates.toml", "-f", "json", cwd=tmp_path)
+    assert code == 0, err
+    found = json.loads(out)["flows"][0]
+    assert found["input_tokens"] == 6 and float(found["cost"]["amount"]) == 6
+    (tmp_path / "words.json").write_text("{}")
+    code, _, err = run("estimate", "f.yaml", "--rates", "rates.toml", cwd=tmp_path)
+    assert code == 2 and "open JSON format" in err and "Traceback" not in err
