@@ -46,7 +46,7 @@ def texts(estate: Estate, name: str, step_id: str, *placeholders: str) -> float:
         text = prompt.text
         for p in placeholders:
             text = text.replace(p, " ")
-        total += tokens.count(text)
+        total += tokens.count(text) if text.strip() else 0.0
     return total
 
 

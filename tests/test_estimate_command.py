@@ -62,7 +62,12 @@ def test_drivers_and_reasons(demo: Path, run: Any) -> None:
     assert float(runs["at_high"]) == pytest.approx(1.25 * float(runs["cost"]))
     assert machine(run, demo, "--drivers", "--per", "run", "--flow", "Cargo papers screening")["per"] == "run"
     code, out, _ = run("estimate", "--why", "Cargo papers screening/Extract the goods", cwd=demo)
-    assert code == 0 and "assumptions for Cargo papers screening/Extract the goods" in out and "output, a run" in out
+    assert (
+        code == 0
+        and "assumptions for Cargo papers screening/Extract the goods" in out
+        and "tokens out, a run" in out
+        and "rate card: per 1,000,000 input tokens, from 2026-01-01" in out
+    )
     code, out, _ = run("estimate", "--why", "Lost property matching", cwd=demo)
     assert code == 0 and "checks per month" in out and "mailbox log, October" in out
     code, _, err = run("estimate", "--why", "Customer letters/Nothing", cwd=demo)

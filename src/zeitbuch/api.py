@@ -20,7 +20,9 @@ from .core.explain import page as _explain
 from .core.explain import pick_step
 from .core.model import Estate, Flow
 from .core.problems import Problem, fail
+from .core.rates import RateCard
 from .core.sheet import Sheet
+from .core.side_by_side import Comparison
 from .core.topology import Graph
 from .readers.dialect import load_dialect
 from .readers.figures import load_assumptions, load_rates
@@ -30,7 +32,7 @@ if TYPE_CHECKING:
     import pandas
 
 
-__all__ = ["diff", "document", "estimate", "explain", "inventory", "read"]
+__all__ = ["compare", "diff", "document", "estimate", "explain", "inventory", "read"]
 
 
 def _frame(sheet: Sheet) -> pandas.DataFrame:
@@ -60,6 +62,18 @@ class Estimate(Struct, frozen=True):
         return _frame(steps_sheet(self.result, True) if steps else flows_sheet(self.result))
 
 
+class Compared(Struct, frozen=True):
+    """A comparison of scenarios."""
+
+    result: Comparison
+
+    def to_frame(self) -> pandas.DataFrame:
+        """One row a flow, a pair of columns a scenario."""
+        from .core.compare_sheet import comparison_sheet
+
+        return _frame(comparison_sheet(self.result, True))
+
+
 def read(*sources: str, dialects: Sequence[str] = (), problems: list[Problem] | None = None) -> Estate:
     """All flows of files and folders. ``dialects`` are paths of dialect files.
 
@@ -83,14 +97,44 @@ def inventory(estate: Estate) -> Inventory:
     return Inventory(tuple(rows), _inventory.totals(rows))
 
 
-def estimate(estate: Estate, rates: str = "", assumptions: str = "", month: str = "") -> Estimate:
-    """Calls, tokens and cost; ``rates`` and ``assumptions`` are paths of TOML files."""
-    card, found = load_rates(rates) if rates else (None, [])
-    assumed, more = load_assumptions(assumptions) if assumptions else (Assumptions(), [])
-    for p in [*found, *more]:
+def _sound(problems: Sequence[Problem]) -> None:
+    for p in problems:
         if p.severity == "error":
             raise fail(p.code, p.message, p.hint, p.origin)
-    return Estimate(_estimate(estate, card, assumed, month))
+
+
+def _figures(rates: str, assumptions: str) -> tuple[RateCard | None, Assumptions]:
+    card, found = load_rates(rates) if rates else (None, [])
+    assumed, more = load_assumptions(assumptions) if assumptions else (Assumptions(), [])
+    _sound([*found, *more])
+    return card, assumed
+
+
+def estimate(estate: Estate, rates: str = "", assumptions: str = "", month: str = "", runs: int | None = 0) -> Estimate:
+    """Calls, tokens and cost; ``rates`` and ``assumptions`` are paths of TOML files.
+
+    ``runs`` sampled runs a flow give distributions; None draws until they stand to 1 %, 0 none.
+    """
+    card, assumed = _figures(rates, assumptions)
+    if runs == 0:
+        return Estimate(_estimate(estate, card, assumed, month))
+    from .core.distribution import Sampling
+    from .core.large import estimate_flows
+
+    return Estimate(estimate_flows(estate.flows, card, assumed, month, Sampling(runs), detail=True))
+
+
+def compare(
+    estate: Estate, scenarios: Sequence[str], rates: str = "", assumptions: str = "", month: str = ""
+) -> Compared:
+    """The estimate beside scenarios (paths of TOML files); ``result`` holds options, flows and break-evens."""
+    from .core.side_by_side import compare as _compare
+    from .readers.figures import load_scenario
+
+    card, assumed = _figures(rates, assumptions)
+    loaded = [load_scenario(path, card) for path in scenarios]
+    _sound([p for _, found in loaded for p in found])
+    return Compared(_compare(estate, card, assumed, [s for s, _ in loaded], month))
 
 
 def diff(old: Estate, new: Estate) -> EstateChanges:

@@ -17,6 +17,10 @@ STEPS = (
     "zeitbuch estimate",
     "zeitbuch estimate --flow 'Cargo papers screening' --steps",
     "zeitbuch estimate -o cost.png",
+    "zeitbuch estimate --chart months -o months.png",
+    "zeitbuch estimate --why 'Customer letters/Refund agent'",
+    "zeitbuch compare --scenario scenarios/small-model.toml --scenario scenarios/own-machine.toml",
+    "zeitbuch compare --propose",
     "zeitbuch diff october november",
     "zeitbuch diff october november -o changes.md",
     "zeitbuch document -o documents",
@@ -25,6 +29,7 @@ OPEN = (
     ("documents/index.html", "a document for each flow, with its map"),
     ("maps/lost-property-matching.png", "a map as picture; SVG of all flows beside it"),
     ("cost.png", "monthly cost by flow"),
+    ("months.png", "the next twelve months, over a price change and a move to another host"),
     ("changes.md", "what changed from October to November"),
     ("zeitbuch.toml", "the workspace: run any command within this folder"),
 )

@@ -31,7 +31,7 @@ def shared(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
     _work = work
     try:
-        with multiprocessing.get_context("fork").Pool(cores) as pool:
+        with multiprocessing.get_context("fork").Pool(cores, gc.disable) as pool:
             yield from pool.imap(_piece, pieces)
     finally:
         _work = None

@@ -97,7 +97,7 @@ class Overlaid(Assumptions, frozen=True):
     overlay: tuple[Rule, ...] = ()
 
 
-class Value(Struct, frozen=True):
+class Value(Struct, frozen=True, gc=False):
     """A number with its evidence and, for people, where it came from.
 
     ``amount`` is the mean. ``low`` and ``high`` are the ends of its range; equal to the amount for a point.
@@ -218,10 +218,17 @@ def _fits(pattern: str) -> Fits | None:
     if pattern == "*":
         return bool
     low = pattern.casefold()
-    if not _WILD.search(low):
-        return lambda names: any([n.casefold() == low for n in names])
+    literal = not _WILD.search(low)
     match = re.compile(translate(low)).match
-    return lambda names: any([match(n.casefold()) is not None for n in names if n])
+
+    def fits(names: tuple[str, ...]) -> bool:
+        for name in names:
+            folded = name.casefold()
+            if folded == low if literal else (folded and match(folded)):
+                return True
+        return False
+
+    return fits
 
 
 class _Ready(Struct):

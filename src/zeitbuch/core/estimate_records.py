@@ -13,7 +13,7 @@ from .money import Money, Shares
 from .problems import Problem
 
 
-class Part(Struct, frozen=True):
+class Part(Struct, frozen=True, gc=False):
     """One component of a step's cost per run."""
 
     unit: str

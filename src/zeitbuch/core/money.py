@@ -13,7 +13,7 @@ from .assume import EVIDENCE, Evidence
 ZERO = Decimal(0)
 
 
-class Money(Struct, frozen=True):
+class Money(Struct, frozen=True, gc=False):
     """An amount in the rate card's currency; ``unknown`` names what has no price. Adds; unknown survives."""
 
     amount: Decimal = ZERO
@@ -28,7 +28,7 @@ class Money(Struct, frozen=True):
         return Money(self.amount * Decimal(factor), self.unknown if factor else ())
 
 
-class Shares(Struct, frozen=True):
+class Shares(Struct, frozen=True, gc=False):
     """Shares (0..1) of a figure that rest on defaults, declared assumptions, measurement, or the export itself."""
 
     default: float = 0.0

@@ -22,7 +22,7 @@ NEVER = math.inf
 _SMALL = 1e-12
 
 
-class Pass(Struct, frozen=True):
+class Pass(Struct, frozen=True, gc=False):
     """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
     included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
 
@@ -33,7 +33,7 @@ class Pass(Struct, frozen=True):
     turns2: float = 1.0
 
 
-class Moving(Struct):
+class Moving(Struct, gc=False):
     """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
     the weakest evidence (index into EVIDENCE)."""
 
@@ -43,7 +43,7 @@ class Moving(Struct):
     evidence: int
 
 
-class _Done(Struct):
+class _Done(Struct, gc=False):
     """What leaves a step."""
 
     success: Moving

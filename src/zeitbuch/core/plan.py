@@ -18,7 +18,7 @@ NOT_TOOLS = frozenset({"model", "memory", "parse"})
 Meeting = Literal["side", "instead", "mixed"]
 
 
-class Way(Struct):
+class Way(Struct, gc=False):
     """One way out of a step: its edge, what it carries, and for a decision the share of its case."""
 
     edge: int
@@ -32,7 +32,7 @@ class Way(Struct):
     share: Value | None = None
 
 
-class Tie(Struct):
+class Tie(Struct, gc=False):
     """Two groups of incoming edges that meet: side by side, one instead of the other, or mixed (no rule says how their
     counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere)."""
 
@@ -183,11 +183,10 @@ class Planner:
         book = self.book
         failure = book.of_step("failure", step)
         timeout = book.of_step("timeout", step)
-        if failure.amount + timeout.amount > 1:
+        if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
             timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
-        errors = [e for _, e in outgoing if is_error(e)]
-        onward = step.on_fault == "continue" and not errors
+        onward = step.on_fault == "continue" and not any([is_error(e) for _, e in outgoing])
         ways = [self._way(i, e, onward) for i, e in outgoing]
         decides = step.kind == "decide" and step.enabled
         if decides:

@@ -34,6 +34,7 @@ _COMMON = frozenset(
     " ov da oo ty bl if ef ig ck ry ab fi cr ue fr nc ex ew my by rt ui br cu gr gh ht ds rn nf um sp rd iv va tt pp".split()
 )
 _KEPT = 200_000
+_cut = PIECE.findall
 
 
 def _script(c: str) -> str:
@@ -176,7 +177,13 @@ def count(text: str, family: str = "") -> float:
 
     Raises ZeitbuchError for an unknown family.
     """
-    return sum(sum(map(_table(family, language, hant).__getitem__, pieces)) for language, hant, pieces in cut(text))
+    hant = not text.isascii() and traditional(text)
+    total = 0.0
+    for line in text.splitlines(keepends=True):
+        low = line.lower()
+        table = _table(family, language_of(low, set(low.split())), hant)
+        total += sum(map(table.__getitem__, _cut(line)))
+    return total
 
 
 class Count(Struct, frozen=True):

@@ -26,7 +26,7 @@ ONE = Value(1.0, "read")
 USING = frozenset({"model", "agent", "embed", "parse"})  # kinds of steps that use a model
 
 
-class Amount(Struct, frozen=True):
+class Amount(Struct, frozen=True, gc=False):
     """A quantity of one unit (see rates.UNITS) used in one pass, with its evidence.
 
     ``quantity`` is the mean: ``times`` x the mean of ``size`` x the mean of ``by`` (1, the turns K, K - 1, or
@@ -45,7 +45,7 @@ class Amount(Struct, frozen=True):
     instead: tuple[str, float] | None = None
 
 
-class Usage(Struct, frozen=True):
+class Usage(Struct, frozen=True, gc=False):
     """What one pass of a step uses of its model. ``calls`` is the mean; ``each`` the calls of a turn."""
 
     model: str
@@ -110,8 +110,11 @@ class _Maker:
         for prompt in self.use.prompts:
             text = prompt.text
             for ref in prompt.refs:
-                times = max(1, text.count(ref.text)) if ref.text else 1
-                text = text.replace(ref.text, " ") if ref.text else text
+                times = 1
+                if ref.text:
+                    parts = text.split(ref.text)
+                    times = max(1, len(parts) - 1)
+                    text = " ".join(parts)
                 key, size = self.sizes.of(ref, self.step)
                 words = f"{ref_words(ref, self.graph.names)}: {size.why}"
                 fills.append((key, Value(size.amount, size.evidence, words, size.low, size.high), float(times)))

@@ -8,8 +8,13 @@ from .drivers import knobs
 from .estimate import Run, Runs
 from .model import Step
 from .problems import fail
+from .rates import UNITS
 from .sheet import Column, Sheet, money, number
 
+UNIT_WORDS = {
+    "input": "tokens in,", "cached": "cached tokens in,", "output": "tokens out,", "characters": "characters,", "second": "seconds,",
+    "image": "images,", "page": "pages,", "call": "calls,",
+}  # fmt: skip
 COLUMNS = (
     Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "rests on"),
     Column("source", "where it comes from"),
@@ -61,17 +66,43 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
                     f"{entry.model}: passes x calls of one pass",
                 )
             )
+            rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
         for part in entry.parts:
             cost = (
                 "no price"
                 if part.cost is None
                 else f"{money(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
             )
-            rows.append((title, f"{part.unit}, a run", f"{number(part.quantity)} = {cost}", part.evidence, part.why))
+            rows.append(
+                (title, f"{UNIT_WORDS[part.unit]} a run", f"{number(part.quantity)} = {cost}", part.evidence, part.why)
+            )
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
     name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
     return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+
+
+def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str, str, str]]:
+    """The prices of a model that its step pays, with the date from which they hold."""
+    card = runs.prices.card
+    price = card.price(model, runs.prices.days[0]) if card is not None else None
+    rate = card.rate(model) if card is not None else None
+    if card is None or price is None or rate is None:
+        return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
+    rows = []
+    for unit, (words, size) in UNITS.items():
+        value = getattr(price, unit)
+        if value is not None and unit in units:
+            per = f"{size:,} {words}" if size > 1 else words
+            rows.append(
+                (
+                    f"price of {words}",
+                    f"{value} {rate.currency or card.currency}",
+                    "declared",
+                    f"rate card: per {per}, from {price.since}",
+                )
+            )
+    return rows
 
 
 def _chosen(run: Run, step: str) -> Step:

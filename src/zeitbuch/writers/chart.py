@@ -118,7 +118,7 @@ def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
     handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
     if metered:
         handles.append(Patch(facecolor=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7, label="meters"))
-    _legend(figure, height, handles, "the cost rests on")
+    _legend(figure, height, handles, "what the model cost rests on, and meters" if metered else "the cost rests on")
     return _saved(figure, form)
 
 
