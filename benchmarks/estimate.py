@@ -96,11 +96,14 @@ def figures():  # type: ignore[no-untyped-def]
     return card, Assumptions(assume=rules)
 
 
-def one(count: int, sampling: str) -> None:
-    """Measures one size in this process and prints the figures as JSON."""
+def one(count: int, sampling: str, alone: bool) -> None:
+    """Measures one size and prints the figures as JSON; ``alone`` in this process only, without any other."""
+    import cronsim  # noqa: F401  what every size imports is no part of its growth
+    import scipy.special  # noqa: F401
+
     from zeitbuch.cli.workers import shared
     from zeitbuch.core.distribution import Sampling
-    from zeitbuch.core.large import estimate_flows
+    from zeitbuch.core.large import estimate_flows, in_turn
 
     gc.set_threshold(200_000, 20, 100)  # as the program does
     card, assumed = figures()
@@ -108,7 +111,7 @@ def one(count: int, sampling: str) -> None:
     base = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     begun = time.perf_counter()
     how = Sampling(RUNS) if sampling == "sampled" else None
-    result = estimate_flows(flows, card, assumed, "2026-11", how, share=shared)
+    result = estimate_flows(flows, card, assumed, "2026-11", how, share=in_turn if alone else shared)
     spent = time.perf_counter() - begun
     mine = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     theirs = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
@@ -159,21 +162,22 @@ def apart(*words: str) -> dict[str, float]:
 def main() -> None:
     if len(sys.argv) > 2:
         {
-            "one": lambda: one(int(sys.argv[2]), sys.argv[3]),
+            "one": lambda: one(int(sys.argv[2]), sys.argv[3], len(sys.argv) > 4),
             "bare": lambda: bare(int(sys.argv[2])),
             "ours": lambda: ours(int(sys.argv[2])),
         }[sys.argv[1]]()
         return
     most = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     for kind in ("exact", "sampled"):
+        found = apart("one", str(most), kind)
+        print(
+            f"{kind:8} {most:6,} flows x {STEPS} steps: {found['seconds']:7.2f} s, largest process {found['memory']:.0f} MB"
+            f" (the estate itself {found['estate']:.0f} MB), {found['total']:,.2f} EUR a month"
+        )
         points = []
-        for size in [n for n in (100, 1000, 10_000) if n <= most] or [most]:
-            found = apart("one", str(size), kind)
-            points.append((size, found["seconds"]))
-            print(
-                f"{kind:8} {size:6,} flows x {STEPS} steps: {found['seconds']:7.2f} s, largest process {found['memory']:.0f} MB"
-                f" (the estate itself {found['estate']:.0f} MB), {found['total']:,.2f} EUR a month"
-            )
+        for size in [n for n in (100, 1000, 10_000) if n <= most]:
+            points.append((size, apart("one", str(size), kind, "alone")["seconds"]))
+            print(f"{kind:8} {size:6,} flows in one process: {points[-1][1]:7.2f} s")
         if len(points) > 1:
             (a, fa), (b, fb) = points[0], points[-1]
             print(f"{kind:8} grows with the power {math.log(fb / fa) / math.log(b / a):.2f} of the number of flows")

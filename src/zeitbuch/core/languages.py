@@ -7,7 +7,7 @@ from __future__ import annotations
 _WORDS: dict[str, str] = {
     "en": (
         "the of and to in is that for it with as are this you be or not from your have by on an at which will can "
-        "if when we all was but they what one please do has our their there use using"
+        "if when we all was but they what one please do has our their there use using a no so me my i us"
     ),
     "de": (
         "der die das und ist nicht ein eine einen zu den mit für von auf sie wir werden wird sind im dem des auch "

@@ -15,6 +15,7 @@ from .quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
 from .topology import Edge, Graph, Level
 
 NOT_TOOLS = frozenset({"model", "memory", "parse"})
+_NEVER = Value(0.0, "default", "default")
 Meeting = Literal["side", "instead", "mixed"]
 
 
@@ -181,8 +182,8 @@ class Planner:
 
     def _node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
         book = self.book
-        failure = book.of_step("failure", step)
-        timeout = book.of_step("timeout", step)
+        failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
+        timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
         if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
             timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)

@@ -181,7 +181,8 @@ def count(text: str, family: str = "") -> float:
     total = 0.0
     for line in text.splitlines(keepends=True):
         low = line.lower()
-        table = _table(family, language_of(low, set(low.split())), hant)
+        key = (family, language_of(low, set(low.split())), hant)
+        table = _costs.get(key) or _table(*key)
         total += sum(map(table.__getitem__, _cut(line)))
     return total
 
