@@ -113,6 +113,12 @@ def test_triggers() -> None:
     assert slow.options[1].runs == pytest.approx(28 * 24 * (1 - 0.98**12))
 
 
+def test_a_condition_that_declared_runs_have_passed_is_said() -> None:
+    f = chain(ask("a", TEXT, name="dear"))
+    _, missed = apply(Scenario("x", change=(Admit(share=0.1),)), estate(f), CARD, asked())
+    assert [p.code for p in missed] == ["scenario-nothing"] and "declare its `events`" in missed[0].hint
+
+
 def test_agents_as_plain_calls_and_dropped_branches() -> None:
     agent = ask("g", TEXT, name="dear", kind="agent")
     f = flow(

@@ -134,11 +134,6 @@ def test_wrong_use_is_said(words: tuple[str, ...], expected: str, demo: Path, ru
 WRONG = [
     ("[[assume]]\nstep='x'\nitems={ low=5, likely=2, high=9 }", 3, "low <= likely <= high"),
     ("[[assume]]\nstep='x'\nitems={ low=5, likely=2 }", 3, "missing required field `high`"),
-    (
-        "[[assume]]\nflow='f'\nstep='d'\ncase='a'\nshare=0.7\n[[assume]]\nflow='f'\nstep='d'\ncase='b'\nshare=0.5",
-        10,
-        "sum to at most 1, found 1.2",
-    ),
     ("[[season]]\nfactors=[1, 2]", 2, "expected 12 factors"),
     ("[[assume]]\nstep='x'\nfailure=-0.1", 3, "from 0 to 1, found -0.1"),
     ("[[assume]]\nstep='x'\nrounds=0", 3, "from 1 upwards, found 0"),
@@ -165,3 +160,24 @@ def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any
     assert estimate_flows(flows, None, assumed, "2026-01", how) == estimate_flows(
         flows, None, assumed, "2026-01", how, share=shared
     )
+
+
+def test_shares_over_one_are_said_where_one_case_is_taken(demo: Path, run: Any) -> None:
+    two = "[[assume]]\nstep='By severity'\ncase='minor'\nshare=0.7\n[[assume]]\nflow='Berth*'\nstep='By severity'\ncase='cancelled'\nshare=0.5\n"
+    (demo / "wrong.toml").write_text(two)
+    for command in (("estimate",), ("compare", "--propose")):
+        code, out, err = run(*command, "--assumptions", "wrong.toml", cwd=demo)
+        assert (code, out) == (2, "") and "wrong.toml:9: error: expected shares of the cases of 'By severity'" in err
+        assert "found 1.2" in err
+
+
+def test_shares_of_a_decision_that_takes_several_cases_may_sum_to_more() -> None:
+    from builders import flow, link, step
+    from zeitbuch.core.assume import Assumptions, Rule, share_problems
+
+    rules = Assumptions(assume=(Rule(step="d", case="*", share=0.8),))
+    links = [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")]
+    several = flow([step("d", "decide", inclusive=True), step("a"), step("b")], links)
+    one = flow([step("d", "decide"), step("a"), step("b")], links)
+    assert share_problems([several], rules) == []
+    assert [p.code for p in share_problems([one], rules)] == ["assume-shares"]

@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format, report
-from .estimate_command import add_figures, counters_of, figures
+from .estimate_command import add_figures, check_shares, counters_of, figures
 
 if TYPE_CHECKING:
     from zeitbuch.core.assume import Assumptions
@@ -93,6 +93,7 @@ def run(args: argparse.Namespace) -> int:
     card, assumptions, problems = figures(args, session)
     scenarios = _scenarios(args, card)
     estate = session.estate(args.source)
+    check_shares(args, session, estate, assumptions)
     session.reader.problems += problems
     if args.propose:
         return _propose(session, args, form, estate, card, assumptions)

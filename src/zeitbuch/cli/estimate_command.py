@@ -99,10 +99,9 @@ def figures(args: argparse.Namespace, session: Session) -> tuple[RateCard | None
     if rates:
         card, found = load_rates(rates)
         problems += found
-    workspace = session.workspace
-    assumptions_path = args.assumptions or (workspace.path(workspace.assumptions) if workspace.assumptions else "")
-    if assumptions_path:
-        assumptions, found = load_assumptions(assumptions_path)
+    path = assumptions_path(args, session)
+    if path:
+        assumptions, found = load_assumptions(path)
         problems += found
     wrong = [p for p in problems if p.severity == "error"]
     if wrong:
@@ -115,6 +114,24 @@ def rates_path(args: argparse.Namespace, session: Session) -> str:
     """The rate card named by the option or the workspace."""
     workspace = session.workspace
     return str(args.rates or (workspace.path(workspace.rates) if workspace.rates else ""))
+
+
+def assumptions_path(args: argparse.Namespace, session: Session) -> str:
+    """The assumptions named by the option or the workspace."""
+    workspace = session.workspace
+    return str(args.assumptions or (workspace.path(workspace.assumptions) if workspace.assumptions else ""))
+
+
+def check_shares(args: argparse.Namespace, session: Session, estate: Estate, assumptions: Assumptions) -> None:
+    """Raises ZeitbuchError when shares of the cases of a decision sum to more than 1: nothing is computed from them."""
+    from zeitbuch.core.problems import ZeitbuchError
+    from zeitbuch.readers.figures import share_problems
+
+    path = assumptions_path(args, session)
+    wrong = share_problems(estate.flows, assumptions, path) if path else []
+    if wrong:
+        report(wrong[:-1], args)
+        raise ZeitbuchError(wrong[-1])
 
 
 def counters_of(args: argparse.Namespace, session: Session, card: RateCard | None) -> dict[str, Callable[[str], float]]:
@@ -134,6 +151,7 @@ def estimated(args: argparse.Namespace, session: Session) -> tuple[Estate, Estat
 
     card, assumptions, problems = figures(args, session)
     estate = session.estate(args.source)
+    check_shares(args, session, estate, assumptions)
     result = estimate(estate, card, assumptions, args.month, counters_of(args, session, card))
     session.reader.problems += [*problems, *result.problems]
     return estate, result
@@ -149,6 +167,7 @@ def run(args: argparse.Namespace) -> int:
     session = Session(args)
     card, assumptions, problems = figures(args, session)
     estate = session.estate(args.source)
+    check_shares(args, session, estate, assumptions)
     counters = counters_of(args, session, card)
     if args.per == "year" and not args.month:
         from zeitbuch.core.estimate import month_for

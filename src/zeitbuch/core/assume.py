@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from fnmatch import fnmatchcase, translate
 from typing import Literal
 
@@ -137,9 +137,8 @@ def spread_default(amount: float, why: str) -> Value:
 
 
 def problems(assumptions: Assumptions) -> list[Problem]:
-    """Values out of their range or in no order, rules that say nothing, shares of cases that sum over 1."""
+    """Values out of their range or in no order, and rules that say nothing."""
     found: list[Problem] = []
-    cases: dict[tuple[str, str], dict[str, tuple[float, int]]] = {}
     for at, season in enumerate(assumptions.season):
         wrong = [f for f in season.factors if not 0 <= f < float("inf")]
         if len(season.factors) != MONTHS or wrong or not sum(season.factors):
@@ -154,22 +153,9 @@ def problems(assumptions: Assumptions) -> list[Problem]:
             found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
         for quantity, figure in given:
             found += _in_range(quantity, figure, place.at(f"/assume/{at}/{quantity}"))
-        if rule.share is not UNSET:
-            if not rule.case:
-                hint = "name the case that the share is for"
-                found.append(
-                    Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint)
-                )
-            elif not any(c in rule.flow + rule.step + rule.case for c in "*?["):
-                mean = value_of(rule.share, "declared").amount
-                cases.setdefault((rule.flow, rule.step), {})[rule.case] = (mean, at)
-    for (flow, step), by in cases.items():
-        total = sum(share for share, _ in by.values())
-        if total > 1 + 1e-9:
-            last = max(at for _, at in by.values())
-            message = f"expected shares of the cases of '{step}' in '{flow}' that sum to at most 1, found {total:g}"
-            hint = 'is it a decision where several cases may be taken? Then give the shares with a pattern, e.g. step = "Name*"'
-            found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{last}/share"), hint))
+        if rule.share is not UNSET and not rule.case:
+            hint = "name the case that the share is for"
+            found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))
     return found
 
 
@@ -293,6 +279,18 @@ class Book:
         placeholder: tuple[str, ...] = (),
     ) -> Value | None:
         """The most specific declared or measured value, or None. Names are ids and titles."""
+        best = self.ready(quantity, step, case, trigger, placeholder)
+        return best.value if best is not None else None
+
+    def ready(
+        self,
+        quantity: str,
+        step: tuple[str, ...] = (),
+        case: tuple[str, ...] = (),
+        trigger: tuple[str, ...] = (),
+        placeholder: tuple[str, ...] = (),
+    ) -> _Ready | None:
+        """The rule that ``find`` takes its value from."""
         best: _Ready | None = None
         for r in self.by.get(quantity, ()):
             if best is not None and r.rank < best.rank:
@@ -305,7 +303,7 @@ class Book:
             ):
                 continue
             best = r
-        return best.value if best is not None else None
+        return best
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""
@@ -336,3 +334,32 @@ def overlaid(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
 def with_month(assumptions: Assumptions, month: str) -> Assumptions:
     """The assumptions for another month."""
     return structs.replace(assumptions, month=month)
+
+
+def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:
+    """Decisions that take one case and whose declared shares sum to more than 1; at the place of the last rule."""
+    places = {id(rule): at for at, rule in enumerate(assumptions.assume)}
+    found: list[Problem] = []
+    for flow in flows:
+        decisions = {s.id: s for s in flow.steps if s.kind == "decide" and not s.inclusive}
+        if not decisions:
+            continue
+        book = Book(assumptions, flow)
+        if "share" not in book.by:
+            continue
+        given: dict[str, list[_Ready]] = {}
+        for link in flow.links:
+            step = decisions.get(link.source)
+            if step is not None and link.role != "error":
+                ready = book.ready("share", (step.id, step.name), (link.label, link.condition, link.target))
+                if ready is not None:
+                    given.setdefault(step.id, []).append(ready)
+        for step_id, rules in given.items():
+            total = sum(r.value.amount for r in rules)
+            if total > 1 + 1e-9:
+                at = max(places.get(id(r.rule), 0) for r in rules)
+                title = decisions[step_id].title
+                message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
+                hint = "one case is taken each time; a pattern may give its share to several cases"
+                found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{at}/share"), hint))
+    return found

@@ -183,6 +183,10 @@ def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> Flo
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums
     all_in, notes = with_called(key, runs, (key,))
+    if not run.exact and run.passes is not None:
+        notes.append(
+            f"the mean is near, not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
+        )
     known = volume.runs
     return FlowEstimate(
         id=run.flow.id,

@@ -10,7 +10,7 @@ from typing import Literal
 
 from msgspec import Struct, field, structs
 
-from .assume import Assumptions, Rule, overlaid
+from .assume import Assumptions, Book, Rule, overlaid
 from .model import Estate, Flow, Link, ModelUse, Origin, Step, Trigger
 from .problems import Problem
 from .rates import Belongs, RateCard
@@ -186,8 +186,16 @@ def apply(
     for at, change in enumerate(scenario.change):
         if not _one(change, made):
             message = f"expected something that change {at + 1} fits, found nothing in the flows read"
-            missed.append(Problem("scenario-nothing", "warning", message, Origin("", f"/change/{at}")))
+            missed.append(Problem("scenario-nothing", "warning", message, Origin("", f"/change/{at}"), _hint(change)))
     return made, missed
+
+
+def _hint(change: AnyChange) -> str:
+    if isinstance(change, Admit):
+        return (
+            "declared `runs` are past the condition of a trigger: declare its `events` and what is `admitted` instead"
+        )
+    return "`zeitbuch inventory` and `zeitbuch explain FLOW` list what there is"
 
 
 def _one(change: AnyChange, made: Applied) -> bool:
@@ -249,12 +257,18 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
         case Defer(step=step, share=share):
             return _assumed(flow, step, Rule(batched=share), lambda s: s.model is not None)
         case Admit(trigger=trigger, share=share):
-            rules = [
-                Rule(flow=_literal(flow.id), trigger=_literal(t.id), admitted=share)
+            book = Book(assumptions, flow)
+            # Declared runs have passed the condition already: a change of it would change nothing.
+            chosen = [
+                t
                 for t in flow.triggers
-                if _hit(trigger, t.id, t.name)
+                if _hit(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
             ]
-            return flow, rules, bool(rules)
+            return (
+                flow,
+                [Rule(flow=_literal(flow.id), trigger=_literal(t.id), admitted=share) for t in chosen],
+                bool(chosen),
+            )
         case Batch(trigger=trigger, size=size):
             triggers = tuple(
                 structs.replace(t, batch=size) if _hit(trigger, t.id, t.name) else t for t in flow.triggers
@@ -306,7 +320,6 @@ def _assumed(flow: Flow, pattern: str, rule: Rule, fits: object) -> tuple[Flow, 
 
 
 def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
-    from .assume import Book
     from .volume import schedule_runs
 
     rules: list[Rule] = []

@@ -3,13 +3,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
+from . import tokens
 from .assume import Value
 from .drivers import knobs
 from .estimate import Run, Runs
-from .model import Step
+from .model import Ref, Step
 from .problems import fail
 from .rates import UNITS
 from .sheet import Column, Sheet, money, number
+from .usage import model_of
 
 UNIT_WORDS = {
     "input": "tokens in,", "cached": "cached tokens in,", "output": "tokens out,", "characters": "characters,", "second": "seconds,",
@@ -66,7 +70,8 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
                     f"{entry.model}: passes x calls of one pass",
                 )
             )
-            rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
+            rows += [(title, *row) for row in _text_rows(runs, run, entry.id)]
+        rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
         for part in entry.parts:
             cost = (
                 "no price"
@@ -80,6 +85,39 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
     name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
     return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+
+
+def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, str]]:
+    """The instruction text of a step, counted with its range; nothing for a step without text of its own."""
+    use = model_of(run.graph, run.graph.steps[step_id])
+    if use is None or use.modality == "speech":
+        return []
+    text = "\n".join(readable_rest(p.text, p.refs) for p in use.prompts)
+    if not text.strip():
+        return []
+    card = runs.prices.card
+    rate = card.rate(use.name) if card is not None and use.name else None
+    if rate is not None and rate.tokenizer in runs.prices.counters:
+        count = runs.prices.counter(use.name or "")(text)
+        return [("instruction text", f"{number(count)} tokens", "read", f"counted with {rate.tokenizer}")]
+    found = tokens.measure(text, rate.family if rate is not None else "")
+    whose = f"tokenizers of family {rate.family}" if rate is not None and rate.family else "any tokenizer"
+    words = f"estimated offline; for {whose} nine texts in ten lie within the range"
+    return [
+        (
+            "instruction text",
+            f"{number(found.amount)} tokens ({number(found.low)} to {number(found.high)})",
+            "read",
+            words,
+        )
+    ]
+
+
+def readable_rest(text: str, refs: Iterable[Ref]) -> str:
+    """A prompt without its placeholders."""
+    for ref in refs:
+        text = text.replace(ref.text, " ") if ref.text else text
+    return text
 
 
 def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str, str, str]]:

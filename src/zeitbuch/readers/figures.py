@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,7 +15,7 @@ from msgspec import structs
 
 from zeitbuch.core import assume, rate_checks, scenario
 from zeitbuch.core.assume import Assumptions
-from zeitbuch.core.model import Origin
+from zeitbuch.core.model import Flow, Origin
 from zeitbuch.core.problems import Problem, fail
 from zeitbuch.core.rates import RateCard
 from zeitbuch.core.scenario import Scenario
@@ -73,6 +73,12 @@ def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
     """An assumptions file and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
     found, text = decode(path, Assumptions, "assumptions", float)
     return found, placed(assume.problems(found), path, text)
+
+
+def share_problems(flows: Iterable[Flow], assumptions: Assumptions, path: str) -> list[Problem]:
+    """Shares of the cases of the flows' decisions that sum to more than 1, with the line of the last rule."""
+    found = assume.share_problems(flows, assumptions)
+    return placed(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 
 def load_scenario(path: str, card: RateCard | None) -> tuple[Scenario, list[Problem]]:
