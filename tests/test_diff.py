@@ -200,7 +200,7 @@ def test_diff_of_the_program(demo: Path, run: Run) -> None:
     status, out, err = run("diff", "october", "november", cwd=demo)
     assert status == 1 and err == ""
     assert "describe the «+one» item" in out.replace("\n      | ", " ")
-    assert "every hour → every 15 minutes" in out and "2.69 → 10.74 EUR a month" in out
+    assert "every hour → every 15 minutes" in out and "2.69 → 10.75 EUR a month" in out
     status, out, _ = run("diff", "october", "november", "-f", "json", cwd=demo)
     assert status == 1 and json.loads(out)["changed"] is True
     assert run("diff", "october", "nowhere", cwd=demo).code == 2

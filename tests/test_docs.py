@@ -78,3 +78,37 @@ def test_dialect_of_the_docs_reads_what_it_describes(tmp_path: Path, run: Run) -
     (row,) = json.loads(ran.out)["flows"]
     assert (row["trigger"], row["ai_steps"], row["read"]) == ("daily at 06:00 (Europe/Oslo)", 1, 1.0)
     assert "goes on at 2 ‘Flag’" in run("explain", "Quay", "Ask", "--source", "x.json", "--dialect", "harbour.toml").out
+
+
+def test_scenario_of_the_docs_runs_as_written(demo: Path, run: Run) -> None:
+    text = (ROOT / "docs" / "scenarios.md").read_text()
+    block = re.search(r"```toml\n(.*?)```", text, re.DOTALL)
+    assert block is not None
+    (demo / "written.toml").write_text(block[1])
+    ran = run("compare", "--scenario", "written.toml", cwd=demo)
+    assert ran.code == 0 and "small models" in ran.out, ran.err
+    for line in re.findall(r"^zeitbuch (.*)$", text, re.MULTILINE):
+        assert run(*line.split(), cwd=demo).code == 0, line
+    from zeitbuch.core.scenario import AnyChange
+
+    documented = set(re.findall(r"^\| `([a-z ]+)` \|", text, re.MULTILINE))
+    assert documented - {"do"} == {kind.__struct_config__.tag for kind in AnyChange.__args__}
+
+
+def test_command_of_the_worked_example_runs(run: Run) -> None:
+    line = re.search(r"```sh\nzeitbuch (.*)\n```", (ROOT / "docs" / "worked-example.md").read_text())
+    assert line is not None
+    ran = run(*line[1].split(), cwd=ROOT)
+    assert ran.code == 0 and "Harbour helper" in ran.out, ran.err
+
+
+def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
+    from zeitbuch.core import quantities as q
+
+    text = " ".join((ROOT / "docs" / "arithmetic.md").read_text().split())
+    for words in (
+        f"label {q.OUTPUT_BY_TASK['label']:g}", f"extract {q.OUTPUT_BY_TASK['extract']:g}", f"other answers {q.OUTPUT_OTHERWISE:g}",
+        f"what a trigger hands on {q.SIZE_OF_TRIGGER:g}", f"a search {q.SIZE_BY_KIND['retrieve']:g}", f"a tool call {q.TOOL_CALL_TOKENS:g}",
+        f"a remembered message {q.MESSAGE_TOKENS:g}", f"a page {q.PAGE_TOKENS:g}", f"as {q.IMAGE_TOKENS:g} tokens", f"at most {q.CYCLE_ROUNDS}",
+    ):  # fmt: skip
+        assert words in text, words
