@@ -358,15 +358,14 @@ def _months(
 
 
 def _gates(session: Session, args: argparse.Namespace, result: EstateEstimate) -> int:
+    from zeitbuch.core.assume import literal
     from zeitbuch.core.budget import Budget, excesses
 
     budgets: list[Budget] = list(session.workspace.budget)
     if args.max_per_run is not None or args.max_per_month is not None:
         per_month = args.max_per_month
         if args.flow and per_month is not None:
-            budgets += [
-                Budget(flow=f"{_literal(f.id)}", max_per_month=per_month, measure=args.measure) for f in result.flows
-            ]
+            budgets += [Budget(flow=literal(f.id), max_per_month=per_month, measure=args.measure) for f in result.flows]
             per_month = None
         budgets.append(Budget("", args.max_per_run, per_month, args.measure))
     if args.flow:
@@ -386,7 +385,3 @@ def _gates(session: Session, args: argparse.Namespace, result: EstateEstimate) -
         words = f"over budget: {name}: {e.measure} of a {e.per} is {figure}, the limit is {number(e.limit)} {result.currency}"
         print(inert(words, keep_lines=False), file=sys.stderr)
     return NO
-
-
-def _literal(name: str) -> str:
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)

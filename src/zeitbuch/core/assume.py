@@ -187,6 +187,11 @@ def _hit(pattern: str, *names: str) -> bool:
     return any([fnmatchcase(n.casefold(), low) for n in names if n])
 
 
+def literal(name: str) -> str:
+    """A name as a pattern that means itself."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
+
+
 def _rank(pattern: str) -> int:
     if not pattern or pattern == "*":
         return 0

@@ -9,11 +9,11 @@ from decimal import Decimal
 
 from msgspec import Struct
 
-from .assume import Assumptions, Evidence, Rule, Value, overlaid
+from .assume import Assumptions, Evidence, Rule, Value, literal, overlaid
 from .estimate import Run, Runs, one_run
 from .lineage import Sizes, output_of
 from .model import Flow
-from .plan import Node, Stage
+from .plan import nodes_of
 from .quantities import QUANTITIES
 from .usage import model_of
 from .volume import flow_volume
@@ -49,21 +49,6 @@ class _Knob(Struct):
     rule: dict[str, str]
 
 
-def _literal(name: str) -> str:
-    """A name as a pattern that means itself."""
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
-
-
-def _stages(stage: Stage) -> list[Node]:
-    found: list[Node] = []
-    for node in stage.nodes:
-        found.append(node)
-        found += node.tools
-        if node.inner is not None:
-            found += _stages(node.inner)
-    return found
-
-
 def knobs(run: Run, month: bool) -> list[_Knob]:
     """All values of a flow that an assumption could give, each once."""
     found: list[_Knob] = []
@@ -75,15 +60,15 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
 
     if month:
         for t in run.flow.triggers:
-            where = {"trigger": _literal(t.id)}
+            where = {"trigger": literal(t.id)}
             for quantity in ("runs", "events", "hits", "admitted", "items"):
                 value = run.book.find(quantity, trigger=(t.id, t.name))
                 if value is not None:
                     add(f"{_words(quantity)} of ‘{t.title}’", quantity, value, **where)
             if t.kind == "polling" and not any(run.book.find(q, trigger=(t.id, t.name)) for q in ("runs", "hits")):
                 add(f"hits of ‘{t.title}’", "hits", Value(0.25, "default", "default"), **where)
-    for node in _stages(run.passes.plan.top):
-        step, where = node.step, {"step": _literal(node.step.id)}
+    for node in nodes_of(run.passes.plan.top):
+        step, where = node.step, {"step": literal(node.step.id)}
         add(f"failure of ‘{step.title}’", "failure", node.failure, **where)
         add(f"timeout of ‘{step.title}’", "timeout", node.timeout, **where)
         if node.items is not None:
@@ -100,7 +85,7 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
                     "share",
                     way.share,
                     **where,
-                    case=_literal(link.label or link.condition or way.target),
+                    case=literal(link.label or link.condition or way.target),
                 )
     sizes = Sizes(graph, run.book)
     seen: set[str] = set()
@@ -109,7 +94,7 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
         use = model_of(graph, step)
         if use is None:
             continue
-        where = {"step": _literal(step.id)}
+        where = {"step": literal(step.id)}
         if step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
             add(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), **where)
         if use.modality in ("vision", "image"):
@@ -121,7 +106,7 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
                 if key in seen or not source or size.why.startswith("the answer of"):
                     continue
                 seen.add(key)
-                at = {"trigger": _literal(source)} if source in graph.triggers else {"step": _literal(source)}
+                at = {"trigger": literal(source)} if source in graph.triggers else {"step": literal(source)}
                 add(f"size of ‘{graph.names.get(source, source)}’", "size", size, **at)
     return found
 
@@ -193,7 +178,7 @@ def _at(
 ) -> Decimal:
     """Cost of the flow with one assumption set."""
     flow: Flow = run.flow
-    rule = Rule(flow=_literal(flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
+    rule = Rule(flow=literal(flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
     assumed = overlaid(assumptions, (rule,))
     other = one_run(flow, assumed, runs.prices, runs.month)
     if per != "month":

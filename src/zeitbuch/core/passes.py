@@ -12,7 +12,8 @@ from msgspec import Struct
 
 from .assume import EVIDENCE, Book, Evidence, Value
 from .model import JoinMode
-from .plan import Node, Plan, Planner, Stage, Tie
+from .plan import Node, Plan, Stage, Tie
+from .planner import Planner
 from .quantities import CYCLE_ROUNDS
 from .topology import Graph
 

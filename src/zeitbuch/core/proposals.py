@@ -9,10 +9,10 @@ from decimal import Decimal
 
 from msgspec import Struct, structs
 
-from .assume import Assumptions
-from .estimate import Run, Runs, result_of, runs_of
+from .assume import Assumptions, literal
+from .estimate import Run, Runs, Total, result_of, runs_of
 from .model import Estate, Step
-from .plan import NOT_TOOLS
+from .plan import NOT_TOOLS, nodes_of
 from .rates import RateCard
 from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply
 from .usage import model_of
@@ -44,10 +44,6 @@ class _Idea(Struct):
     check: str
     scenario: Scenario | None = None
     saving: Decimal | None = None
-
-
-def _literal(name: str) -> str:
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
 
 
 def proposals(
@@ -94,18 +90,17 @@ def proposals(
 
 
 def _saving(
-    idea: _Idea, estate: Estate, card: RateCard | None, assumptions: Assumptions, month: str, total: object
+    idea: _Idea, estate: Estate, card: RateCard | None, assumptions: Assumptions, month: str, total: Total
 ) -> Decimal:
     """What the estate's month costs less with the idea's scenario."""
     assert idea.scenario is not None
     applied, _ = apply(idea.scenario, estate, card, assumptions)
     t = result_of(runs_of(applied.estate, applied.card, applied.assumptions, month)).total
-    was: Decimal = _sum(total)
-    return was - _sum(t)
+    return _sum(total) - _sum(t)
 
 
-def _sum(total: object) -> Decimal:
-    return total.cost_month.amount + total.meters_month.amount + total.fees_month.amount  # type: ignore[attr-defined,no-any-return]
+def _sum(total: Total) -> Decimal:
+    return total.cost_month.amount + total.meters_month.amount + total.fees_month.amount
 
 
 def _models(run: Run) -> Iterator[Step]:
@@ -122,7 +117,7 @@ def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
         if any(h.enabled and (h.kind not in NOT_TOOLS or h.kind == "memory") for h in helpers):
             continue
         made = Scenario(
-            f"plain call instead of {step.title}", change=(PlainCall(_literal(run.flow.id), _literal(step.id)),)
+            f"plain call instead of {step.title}", change=(PlainCall(literal(run.flow.id), literal(step.id)),)
         )
         yield _Idea(
             "agent without tools or memory as a plain call",
@@ -150,7 +145,7 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
         if slower < span * 2:
             continue
         made = Scenario(
-            f"look less often in {run.flow.title}", change=(Poll(_literal(run.flow.id), _literal(t.id), slower),)
+            f"look less often in {run.flow.title}", change=(Poll(literal(run.flow.id), literal(t.id), slower),)
         )
         words = f"poll {every_words(slower)} instead of {every_words(round(span))}"
         yield _Idea(
@@ -215,7 +210,7 @@ def _unused(run: Run, step: Step, decision: Step) -> float:
     for s in run.flow.steps:
         if s.scope is not None:
             out.setdefault(s.scope, set()).add(s.id)
-    node = next(n for n in _nodes(run) if n.step.id == decision.id)
+    node = next(n for n in nodes_of(run.passes.plan.top) if n.step.id == decision.id)
     unused, taken = 0.0, 0.0
     for way in node.ways:
         if way.share is None:
@@ -231,12 +226,6 @@ def _unused(run: Run, step: Step, decision: Step) -> float:
         if not seen & readers:
             unused += way.share.amount
     return unused + max(0.0, 1 - taken)
-
-
-def _nodes(run: Run) -> list:  # type: ignore[type-arg]
-    from .drivers import _stages
-
-    return _stages(run.passes.plan.top)
 
 
 def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
@@ -278,7 +267,7 @@ def cacheable(run: Run, runs: Runs) -> Iterator[_Idea]:
             continue
         made = Scenario(
             f"cache the instructions of {step.title}",
-            change=(Cache(_literal(run.flow.id), _literal(step.id), CACHED_SHARE),),
+            change=(Cache(literal(run.flow.id), literal(step.id), CACHED_SHARE),),
         )
         words = f"cache {fixed:.0f} tokens of fixed instruction text"
         yield _Idea(
@@ -318,7 +307,7 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         if best is None:
             continue
         made = Scenario(
-            f"{best[1]} for {step.title}", change=(SwapModel(_literal(run.flow.id), _literal(step.id), to=best[1]),)
+            f"{best[1]} for {step.title}", change=(SwapModel(literal(run.flow.id), literal(step.id), to=best[1]),)
         )
         words = f"{best[1]} instead of {run.uses[step.id].model} for the task ‘{use.task}’"
         yield _Idea(words, run, step, "the answers of both models on some hundred real cases", made)

@@ -4,13 +4,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from fnmatch import fnmatchcase
 from typing import Literal
 
 from msgspec import Struct, field, structs
 
-from .assume import Assumptions, Book, Rule, overlaid
+from .assume import Assumptions, Book, Rule, literal, overlaid
 from .model import Estate, Flow, Link, ModelUse, Origin, Step, Trigger
 from .problems import Problem
 from .rates import Belongs, RateCard
@@ -241,10 +242,6 @@ def _moved(card: RateCard, change: Move) -> RateCard:
     return structs.replace(card, host=tuple(sorted(hosts, key=lambda h: h.name == change.to)))
 
 
-def _literal(name: str) -> str:
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
-
-
 def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
     """One flow with one change, the rules that come with it, and whether it fits."""
     match change:
@@ -266,7 +263,7 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
             ]
             return (
                 flow,
-                [Rule(flow=_literal(flow.id), trigger=_literal(t.id), admitted=share) for t in chosen],
+                [Rule(flow=literal(flow.id), trigger=literal(t.id), admitted=share) for t in chosen],
                 bool(chosen),
             )
         case Batch(trigger=trigger, size=size):
@@ -286,8 +283,8 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
             return flow, [], False
 
 
-def _steps(flow: Flow, pattern: str, change: object) -> tuple[Flow, list[Rule], bool]:
-    steps = tuple(change(s) if _hit(pattern, s.id, s.name) else s for s in flow.steps)  # type: ignore[operator]
+def _steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
+    steps = tuple(change(s) if _hit(pattern, s.id, s.name) else s for s in flow.steps)
     fits = any(a is not b for a, b in zip(steps, flow.steps, strict=True))
     return structs.replace(flow, steps=steps), [], fits
 
@@ -314,9 +311,9 @@ def _set(step: Step, change: SetParameter) -> Step:
     return new
 
 
-def _assumed(flow: Flow, pattern: str, rule: Rule, fits: object) -> tuple[Flow, list[Rule], bool]:
-    steps = [s for s in flow.steps if _hit(pattern, s.id, s.name) and fits(s)]  # type: ignore[operator]
-    return flow, [structs.replace(rule, flow=_literal(flow.id), step=_literal(s.id)) for s in steps], bool(steps)
+def _assumed(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
+    steps = [s for s in flow.steps if _hit(pattern, s.id, s.name) and fits(s)]
+    return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(s.id)) for s in steps], bool(steps)
 
 
 def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
@@ -339,7 +336,7 @@ def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, l
             at_once = had * before / after / hits if hits else 1.0
             held = book.find("items", trigger=(t.id, t.name))
             items = at_once * (held.amount if held is not None else 1.0)
-            rules.append(Rule(flow=_literal(flow.id), trigger=_literal(t.id), hits=hits, items=items))
+            rules.append(Rule(flow=literal(flow.id), trigger=literal(t.id), hits=hits, items=items))
             t = structs.replace(t, schedule=schedule)
         triggers.append(t)
     return structs.replace(flow, triggers=tuple(triggers)), rules, fits
