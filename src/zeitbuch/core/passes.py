@@ -80,6 +80,9 @@ class Passes:
         self.inexact: list[str] = []
         self.plan: Plan = Planner(graph, book).plan()
         self.notes = self.plan.notes
+        # Whether a pass may bring more than one item somewhere.
+        self._several = any(s.yields == "many" for s in graph.steps.values())
+        self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
         self._stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entries(entry))
 
     @property
@@ -376,7 +379,7 @@ class Passes:
             return ok.passes * share, ok.items * share
         # Items are dealt out; a pass goes on where at least one item does.
         each = ok.items / ok.passes if ok.passes else 0.0
-        if each > 1 + _SMALL:
+        if self._several or each > 1 + _SMALL:
             self._doubt("a decision over several items")
         return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
 
