@@ -161,11 +161,11 @@ def problems(assumptions: Assumptions) -> list[Problem]:
 
 def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
     low, high, meaning = QUANTITIES[quantity]
-    top = f" to {high:g}" if high is not None else " upwards"
+    top = f" to {high:g}"
     numbers = (figure.low, figure.likely, figure.high) if isinstance(figure, Range) else (figure,)
     hint = "nothing is computed from this value; correct it"
     for value in numbers:
-        if not low <= value <= (float("inf") if high is None else high) or value != value or value == float("inf"):
+        if not low <= value <= high:
             message = f"expected {quantity} ({meaning}) from {low:g}{top}, found {value:g}"
             return [Problem("assume-range", "error", message, place, hint)]
     if list(numbers) != sorted(numbers):

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .assume import Value
+from .quantities import MOST_PASSES
 
 Ints = NDArray[Any]
 Floats = NDArray[Any]
@@ -65,6 +66,7 @@ class Draws:
         """Whole numbers with the same expectation: rounded up with the probability of the fraction."""
         if amounts.dtype.kind == "i":
             return amounts.astype(np.int64, copy=False)
+        amounts = np.minimum(amounts, MOST_PASSES)
         low = np.floor(amounts)
         rest = amounts - low
         if not rest.any():

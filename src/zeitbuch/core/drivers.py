@@ -128,7 +128,7 @@ def ends_of(quantity: str, value: Value) -> tuple[float, float]:
     down, up = DOUBT[value.evidence]
     low, high, _ = QUANTITIES[quantity]
     a, b = max(low, value.amount * down), value.amount * up
-    return a, b if high is None else min(high, b)
+    return a, min(high, b)
 
 
 def drivers(

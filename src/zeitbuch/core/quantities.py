@@ -4,30 +4,31 @@
 from __future__ import annotations
 
 MONTHS = 12
+MOST_PASSES = 1e15  # counts of sampled runs are whole numbers of 64 bits: they are cut there
 
-QUANTITIES: dict[str, tuple[float, float | None, str]] = {
+QUANTITIES: dict[str, tuple[float, float | 1e9, str]] = {
     "share": (0.0, 1.0, "probability that a case is taken"),
     "failure": (0.0, 1.0, "probability that one attempt of a step fails"),
     "timeout": (0.0, 1.0, "probability that one attempt of a step runs out of time"),
     "hits": (0.0, 1.0, "share of the checks of a polling trigger that find something"),
     "admitted": (0.0, 1.0, "share of the events that the condition of a trigger lets through"),
-    "items": (0.0, None, "items that a loop goes over, an expanding step makes of one, or a trigger brings at once"),
-    "rounds": (1.0, None, "rounds of a loop that ends on a condition, before its cap"),
-    "turns": (1.0, None, "turns of an agent: model calls per pass"),
-    "output": (0.0, None, "tokens that a model step answers with"),
-    "reasoning": (0.0, None, "hidden tokens of reasoning for each token of the answer"),
-    "size": (0.0, None, "tokens of what a step or trigger hands on, or of a placeholder"),
-    "chunk": (1.0, None, "tokens of a piece of a document that is embedded"),
-    "overlap": (0.0, None, "tokens that neighbouring pieces share"),
-    "together": (1.0, None, "pieces embedded with one call"),
-    "images": (0.0, None, "images that a step hands to a model, or makes"),
-    "pages": (0.0, None, "pages of a document that a step reads"),
-    "seconds": (0.0, None, "seconds that one pass of a step takes, or of sound that it hears or speaks"),
-    "megabytes": (0.0, None, "megabytes that one pass of a step moves"),
+    "items": (0.0, 1e9, "items that a loop goes over, an expanding step makes of one, or a trigger brings at once"),
+    "rounds": (1.0, 1e9, "rounds of a loop that ends on a condition, before its cap"),
+    "turns": (1.0, 1e9, "turns of an agent: model calls per pass"),
+    "output": (0.0, 1e9, "tokens that a model step answers with"),
+    "reasoning": (0.0, 1e9, "hidden tokens of reasoning for each token of the answer"),
+    "size": (0.0, 1e9, "tokens of what a step or trigger hands on, or of a placeholder"),
+    "chunk": (1.0, 1e9, "tokens of a piece of a document that is embedded"),
+    "overlap": (0.0, 1e9, "tokens that neighbouring pieces share"),
+    "together": (1.0, 1e9, "pieces embedded with one call"),
+    "images": (0.0, 1e9, "images that a step hands to a model, or makes"),
+    "pages": (0.0, 1e9, "pages of a document that a step reads"),
+    "seconds": (0.0, 1e9, "seconds that one pass of a step takes, or of sound that it hears or speaks"),
+    "megabytes": (0.0, 1e9, "megabytes that one pass of a step moves"),
     "cached": (0.0, 1.0, "share of the fixed part of prompts that is read from the vendor's cache"),
     "batched": (0.0, 1.0, "share of the calls that are sent at the price of deferred batches"),
-    "events": (0.0, None, "events per month at a trigger, before its condition and its batches"),
-    "runs": (0.0, None, "runs per month that a trigger or all triggers of a flow cause"),
+    "events": (0.0, 1e12, "events per month at a trigger, before its condition and its batches"),
+    "runs": (0.0, 1e12, "runs per month that a trigger or all triggers of a flow cause"),
 }  # fmt: skip
 # Known only from outside and the same for the whole month: their range is doubt, not change from run to run.
 DOUBTFUL = frozenset({"share", "failure", "timeout", "hits", "admitted", "cached", "batched", "events", "runs"})

@@ -11,7 +11,7 @@ from .assume import Value
 from .draws import Draws, Floats, Ints, summed
 from .model import Step
 from .plan import Node, Plan, Stage, Tie, Way
-from .quantities import CYCLE_ROUNDS
+from .quantities import CYCLE_ROUNDS, MOST_PASSES
 
 
 class Tally(Struct):
@@ -254,7 +254,7 @@ class Sample:
         """The sum of as many draws of a number as there are counts, in whole numbers."""
         if items.ranged:
             return self.draws.whole(summed(counts, items.amount, self.draws.pert(items)))
-        if items.amount == int(items.amount):
+        if items.amount == int(items.amount) and float(counts.max()) * items.amount < MOST_PASSES:
             return counts * int(items.amount)
         return self.draws.whole(counts * items.amount)
 

@@ -70,8 +70,9 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
                     f"{entry.model}: passes x calls of one pass",
                 )
             )
+        if entry.parts:
             rows += [(title, *row) for row in _text_rows(runs, run, entry.id)]
-        rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
+            rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
         for part in entry.parts:
             cost = (
                 "no price"
