@@ -6,7 +6,7 @@ from __future__ import annotations
 MONTHS = 12
 MOST_PASSES = 1e15  # counts of sampled runs are whole numbers of 64 bits: they are cut there
 
-QUANTITIES: dict[str, tuple[float, float | 1e9, str]] = {
+QUANTITIES: dict[str, tuple[float, float, str]] = {
     "share": (0.0, 1.0, "probability that a case is taken"),
     "failure": (0.0, 1.0, "probability that one attempt of a step fails"),
     "timeout": (0.0, 1.0, "probability that one attempt of a step runs out of time"),
