@@ -231,3 +231,19 @@ def test_word_changes_are_readable() -> None:
 
 def test_two_reads_of_the_same_files_are_equal(demo: Path) -> None:
     assert read(demo, "november") == read(demo, "november")
+
+
+def test_how_items_go_and_what_an_end_ends_are_changes_of_meaning() -> None:
+    from builders import chain, step
+    from zeitbuch.core.changes import changes
+    from zeitbuch.core.model import Estate
+
+    old = chain(step("r", "read"), step("p", "http"), step("x", "end"))
+    new = chain(step("r", "read", yields="many"), step("p", "http", per_item=True), step("x", "end", ends="run"))
+    (found,) = changes(Estate((old,)), Estate((new,))).flows
+    said = {(c.where, c.old, c.new) for c in found.changes}
+    assert {(o, n) for _, o, n in said} == {
+        ("as they come", "each made into several"),
+        ("once a pass", "once an item"),
+        ("its branch", "the run"),
+    }

@@ -286,3 +286,66 @@ def test_agents_turns_vary_and_tools_follow() -> None:
 @given(LEAF)
 def test_trees_of_one_leaf(leaf: Tree) -> None:
     assert check_tree(leaf) == []
+
+
+# -- ends of the whole run ------------------------------------------------------------------------------------------
+
+
+def _ending(scope: str, *more: Step, items: float = 1.0) -> tuple[Passes, Sample]:
+    """A scope in which three passes in ten end the run, and a step after it."""
+    body = [
+        step("o", scope),
+        step("d", "decide", scope="o"),
+        step("x", "end", scope="o", ends="run"),
+        step("y", scope="o"),
+        *more,
+        step("z"),
+    ]
+    links = [link("start", "o"), link("d", "x", "case", "stop"), link("d", "y", "case", "go"), link("o", "z")]
+    return both(flow(body, links), [Rule(step="d", case="stop", share=0.3), Rule(step="o", items=items)], 40_000)
+
+
+def _mean(sample: Sample, key: str) -> float:
+    return float(sample.of[key].runs.mean())
+
+
+@pytest.mark.parametrize("scope", ["guard", "group", "parallel"])
+def test_an_end_of_the_run_is_felt_after_its_scope(scope: str) -> None:
+    exact, sample = _ending(scope)
+    assert exact.exact and exact.of["z"].runs == pytest.approx(0.7)
+    assert _mean(sample, "z") == pytest.approx(0.7, abs=0.01)
+
+
+def test_an_end_is_no_failure_and_takes_no_error_route() -> None:
+    body = [step("o", "guard"), step("x", "end", scope="o", ends="run"), step("bad"), step("z")]
+    exact, sample = both(flow(body, [link("start", "o"), link("o", "bad", "error"), link("o", "z")]), [])
+    assert exact.of["bad"].runs == 0 and exact.of["z"].runs == 0
+    assert _mean(sample, "bad") == 0 and _mean(sample, "z") == 0
+
+
+def test_an_end_and_a_loss_side_by_side() -> None:
+    exact, sample = _ending("parallel", step("w", scope="o"))
+    f_rules = [Rule(step="d", case="stop", share=0.3), Rule(step="w", failure=0.5)]
+    body = exact.graph.flow
+    exact, sample = both(body, f_rules, 40_000)
+    assert exact.of["z"].runs == pytest.approx(0.7 * 0.5)
+    assert _mean(sample, "z") == pytest.approx(0.35, abs=0.01)
+
+
+def test_an_end_within_a_loop_ends_the_run_when_any_item_does() -> None:
+    exact, sample = _ending("loop", items=3.0)
+    assert not exact.exact and exact.of["z"].runs == pytest.approx(0.7**3)
+    assert _mean(sample, "z") == pytest.approx(0.7**3, abs=0.01)
+
+
+def test_an_end_of_a_branch_ends_no_more_than_that() -> None:
+    body = [
+        step("o", "group"),
+        step("d", "decide", scope="o"),
+        step("x", "end", scope="o"),
+        step("y", scope="o"),
+        step("z"),
+    ]
+    links = [link("start", "o"), link("d", "x", "case", "stop"), link("d", "y", "case", "go"), link("o", "z")]
+    exact, sample = both(flow(body, links), [])
+    assert exact.of["z"].runs == 1 and _mean(sample, "z") == 1

@@ -29,6 +29,9 @@ WEIGHTS: dict[str, Weight] = {
 }  # fmt: skip
 
 
+_YIELDS = {"same": "as they come", "many": "each made into several", "one": "gathered into one"}
+
+
 class Change(Struct, frozen=True):
     """One change of meaning. ``where`` names the step; ``words`` marks changed words of a text."""
 
@@ -193,6 +196,14 @@ class _Comparison:
         plain("retry", a.timeout and span_words(a.timeout), b.timeout and span_words(b.timeout), "timeout")
         plain("on error", a.on_fault, b.on_fault)
         plain("other setting", a.join, b.join, "join")
+        plain("loop", *("once an item" if s.per_item else "once a pass" for s in (a, b)), "runs")
+        plain("loop", _YIELDS[a.yields], _YIELDS[b.yields], "items that go on")
+        plain(
+            "condition",
+            f"its {a.ends}" if a.ends == "branch" else "the run",
+            f"its {b.ends}" if b.ends == "branch" else "the run",
+            "what it ends",
+        )
         plain("note", a.note, b.note)
         if ids.get(a.scope or "", a.scope) != b.scope:
             plain("scope", self.old_names.get(a.scope or "", "no scope"), self.new_names.get(b.scope or "", "no scope"))

@@ -24,6 +24,7 @@ Outcome = Literal["success", "failure", "timeout", "skip"]
 OnFault = Literal["stop", "continue", "route"]
 JoinMode = Literal["each", "all", "once"]
 Yields = Literal["same", "many", "one"]
+Ends = Literal["branch", "run"]
 FlowState = Literal["on", "off", "draft", "unknown"]
 
 AI_KINDS: frozenset[str] = frozenset({"model", "agent", "embed"})
@@ -152,6 +153,7 @@ class Step(Record, frozen=True):
     join: JoinMode | None = None
     per_item: bool = False  # runs once for each item that arrives with a pass
     yields: Yields = "same"  # many: expands every item, one: gathers all items of a pass
+    ends: Ends = "branch"  # what an end step ends: its own branch, or the whole run
     enabled: bool = True
     note: str = ""
     unread: dict[str, Any] = field(default_factory=dict)

@@ -52,11 +52,12 @@ class _Done(Struct, gc=False):
     late: float
     skipped: float = 0.0
     failed_evidence: int = READ
+    ended: float = 0.0
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, READ)
-# Part of a level -> passes it loses, those of them that run out of time, evidence.
-Lost = dict[int, tuple[float, float, int]]
+# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
+Lost = dict[int, tuple[float, float, float, int]]
 
 
 def geometric(rounds: float, cap: int | None) -> float:
@@ -132,22 +133,24 @@ class Passes:
 
     def _outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
         # Branches that do not touch each other fail independently: what survives is the product.
-        survives, late, evidence = 1.0, 0.0, READ
-        for amount, late_amount, weak in lost.values():
+        survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
+        for amount, late_amount, over, weak in lost.values():
             if arriving.passes:
                 survives *= 1 - min(1.0, amount / arriving.passes)
             late += late_amount
+            ended += over
             evidence = min(evidence, weak)
-        losing = sum(1 for amount, _, _ in lost.values() if amount > 0)
+        losing = sum(1 for amount, *_ in lost.values() if amount > 0)
         if (losing > 1 and arriving.most > 1) or any(p in lost and lost[p][0] > 0 for p in stage.risky):
             self._doubt("losses of branches side by side")
         gone = arriving.passes * (1 - survives)
-        total = sum(amount for amount, _, _ in lost.values())
+        total = sum(amount for amount, *_ in lost.values())
         late = gone * late / total if total else 0.0
+        ended = gone * ended / total if total else 0.0
         through = arriving.passes * survives
         ratio = arriving.items / arriving.passes if arriving.passes else 0.0
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
-        return _Done(onward, gone - late, late, 0.0, min(arriving.evidence, evidence))
+        return _Done(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
 
     def _doubt(self, why: str) -> None:
         if why not in self.inexact:
@@ -178,9 +181,13 @@ class Passes:
             bounds.append(arriving.most)
             gone = 0.0 if node.keeps_failures else done.failed
             late = 0.0 if node.keeps_timeouts else done.late
-            if gone + late > 0:
-                had = lost.get(node.part, (0.0, 0.0, READ))
-                lost[node.part] = (had[0] + gone + late, had[1] + late, min(had[2], done.failed_evidence))
+            over = done.ended
+            if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+                over += done.success.passes
+            if gone + late + over > 0:
+                had = lost.get(node.part, (0.0, 0.0, 0.0, READ))
+                weak = min(had[3], done.failed_evidence if gone + late else READ, arriving.evidence if over else READ)
+                lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
         return lost
 
     # -- joins -------------------------------------------------------------------------------------------------
@@ -291,7 +298,7 @@ class Passes:
             # One item that is lost does not hold up the others.
             left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
         else:
-            through = max(0.0, arriving.passes - done.failed - done.late)
+            through = max(0.0, arriving.passes - done.failed - done.late - done.ended)
             kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
             left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
         if step.yields == "one":
@@ -317,9 +324,16 @@ class Passes:
             assert node.items is not None
             weak = min(arriving.evidence, _AT[node.items.evidence])
             amount = arriving.passes * times
-            self._stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            inner = self._stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            over = sum(part[2] for part in inner.values())
+            if over and amount:
+                # An item that ends the run ends it for all; those after it are counted still.
+                done.ended = reached * (1 - (1 - min(1.0, over / amount)) ** max(1.0, times))
+                self._doubt("a run that ends within a loop")
             return
         inside = self._outcome(node.inner, arriving, self._stage(node.inner, arriving))
+        if inside.ended and arriving.passes:
+            done.ended = (reached - done.failed - done.late) * min(1.0, inside.ended / arriving.passes)
         if inside.failed + inside.late > 0:
             # What fails inside is on top of what fails by the scope's own rate.
             whole = reached - done.failed - done.late

@@ -93,6 +93,8 @@ def loses(node: Node) -> bool:
     """Whether passes can get lost in a step without anything that takes them."""
     if not node.enabled:
         return False
+    if node.step.kind == "end" and node.step.ends == "run":
+        return True
     if (node.failure.amount and not node.keeps_failures) or (node.timeout.amount and not node.keeps_timeouts):
         return True
     return (

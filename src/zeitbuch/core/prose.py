@@ -238,7 +238,13 @@ def step_sentence(graph: Graph, step: Step) -> str:
             text = verbs[step.kind] + at
             for ending in (" to", " from", " through", " in", " of"):
                 text = text.removesuffix(ending) if not at else text
+    if step.kind == "end" and step.ends == "run":
+        text += ", for all branches that would come after it"
     text += "." if not text.endswith(".") else ""
+    if step.per_item:
+        text += " Runs once for each item that arrives."
+    if step.yields != "same":
+        text += " Makes several items of each." if step.yields == "many" else " Gathers all items into one."
     if not step.enabled:
         text = f"Switched off: {text}"
     error = on_error(graph, step)

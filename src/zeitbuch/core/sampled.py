@@ -38,12 +38,31 @@ class _Left(Struct):
     failed: Ints | None
     late: Ints | None
     skipped: Ints | None = None
+    over: Ints | None = None  # passes that end the run
 
 
 def _sum(a: Ints | None, b: Ints | None) -> Ints | None:
     if a is None or b is None:
         return b if a is None else a
     return a + b
+
+
+class _Gone(Struct):
+    """Passes that do not come out of a level, by its parts: all, those out of time, those that end the run."""
+
+    all: list[Ints | None]
+    late: list[Ints | None]
+    over: list[Ints | None]
+
+    def add(self, part: int, failed: Ints | None, late: Ints | None, over: Ints | None) -> None:
+        for more in (failed, late, over):
+            self.all[part] = _sum(self.all[part], more)
+        self.late[part] = _sum(self.late[part], late)
+        self.over[part] = _sum(self.over[part], over)
+
+
+def _total(parts: list[Ints | None], zero: Ints) -> Ints:
+    return sum((p for p in parts if p is not None), zero)
 
 
 class Sample:
@@ -87,30 +106,22 @@ class Sample:
     def _stage(self, stage: Stage, arriving: Load, starts: dict[int, Load] | None = None) -> _Left:
         if starts is None:
             starts = dict.fromkeys(stage.entries, arriving)
-        lost: list[Ints | None] = [None] * stage.parts
-        late: list[Ints | None] = [None] * stage.parts
+        lost = _Gone([None] * stage.parts, [None] * stage.parts, [None] * stage.parts)
         edges: list[Load | None] = [None] * len(stage.edges)
         if not stage.cyclic:
-            self._sweep(stage, starts, edges, lost, late)
+            self._sweep(stage, starts, edges, lost)
         else:
-            self._cycle(stage, starts, edges, lost, late)
-        return self._outcome(arriving, lost, late)
+            self._cycle(stage, starts, edges, lost)
+        return self._outcome(arriving, lost)
 
-    def _cycle(
-        self,
-        stage: Stage,
-        starts: dict[int, Load],
-        edges: list[Load | None],
-        lost: list[Ints | None],
-        late: list[Ints | None],
-    ) -> None:
+    def _cycle(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: _Gone) -> None:
         """Round after round: what a back edge brings starts the next round, until nothing is left or the cap is hit."""
         back = [w.edge for n in stage.nodes for w in n.ways if w.back]
         at_of = {n.step.id: at for at, n in enumerate(stage.nodes)}
         for _ in range(CYCLE_ROUNDS):
             for i in range(len(edges)):
                 edges[i] = None
-            self._sweep(stage, starts, edges, lost, late)
+            self._sweep(stage, starts, edges, lost)
             starts = {}
             for i in back:
                 load = edges[i]
@@ -121,31 +132,35 @@ class Sample:
             if not starts:
                 return
 
-    def _outcome(self, arriving: Load, lost: list[Ints | None], late: list[Ints | None]) -> _Left:
+    def _outcome(self, arriving: Load, lost: _Gone) -> _Left:
         """What survives a level: the least of its connected parts, which have to end all."""
         through = arriving.passes
-        for part in lost:
+        for part in lost.all:
             if part is not None:
                 through = np.minimum(through, np.maximum(arriving.passes - part, 0))
         if through is arriving.passes:
             return _Left(arriving, None, None)
         gone = arriving.passes - through
-        whole = sum((p for p in lost if p is not None), self.zero)
-        of_it = sum((p for p in late if p is not None), self.zero)
-        out_of_time = (
-            self.draws.whole(np.where(whole > 0, gone * of_it / np.maximum(whole, 1), 0.0)) if of_it.any() else None
+        whole = np.maximum(sum((p for p in lost.all if p is not None), self.zero), 1)
+        over = self._share(gone, lost.over, whole)
+        late = self._share(
+            gone if over is None else gone - over,
+            lost.late,
+            whole if over is None else np.maximum(whole - _total(lost.over, self.zero), 1),
         )
-        failed = gone if out_of_time is None else gone - out_of_time
-        return _Left(Load(through, through, arriving.single), failed, out_of_time)
+        failed = gone
+        for part in (over, late):
+            failed = failed if part is None else failed - part
+        return _Left(Load(through, through, arriving.single), np.maximum(failed, 0), late, None, over)
 
-    def _sweep(
-        self,
-        stage: Stage,
-        starts: dict[int, Load],
-        edges: list[Load | None],
-        lost: list[Ints | None],
-        late: list[Ints | None],
-    ) -> None:
+    def _share(self, gone: Ints, parts: list[Ints | None], whole: Ints) -> Ints | None:
+        """Of what is gone, that which went one way."""
+        some = _total(parts, self.zero)
+        if not some.any():
+            return None
+        return np.minimum(self.draws.whole(gone * (some / whole)), gone)
+
+    def _sweep(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: _Gone) -> None:
         ended: dict[str, Ints] = {}
         for at, node in enumerate(stage.nodes):
             arriving = self._join(stage, node, starts.get(at), edges)
@@ -161,11 +176,15 @@ class Sample:
                 ended[node.step.id] = turn
                 left.skipped = turn - arriving.passes if node.enabled else turn
             self._leave(node, left, edges)
-            if left.failed is not None and not node.keeps_failures:
-                lost[node.part] = _sum(lost[node.part], left.failed)
-            if left.late is not None and not node.keeps_timeouts:
-                lost[node.part] = _sum(lost[node.part], left.late)
-                late[node.part] = _sum(late[node.part], left.late)
+            over = left.over
+            if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+                over = _sum(over, left.load.passes)
+            lost.add(
+                node.part,
+                None if node.keeps_failures else left.failed,
+                None if node.keeps_timeouts else left.late,
+                over,
+            )
 
     # -- joins -------------------------------------------------------------------------------------------------
 
@@ -219,13 +238,14 @@ class Sample:
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
         attempts, failed, late = self._attempts(node, turns, arriving.single and turns is arriving.passes)
         drawn: Floats | None = None
+        over: Ints | None = None
         if node.turns is not None:
             drawn = self._agent(node, attempts)
         self._note(node, arriving.passes, attempts, drawn)
         if node.inner is not None:
             once = turns if attempts is turns else None
-            failed, late = self._inside(node, arriving, attempts, once, failed, late)
-        gone = _sum(failed, late)
+            failed, late, over = self._inside(node, arriving, attempts, once, failed, late)
+        gone = _sum(_sum(failed, late), over)
         passes, items = arriving.passes, arriving.items
         if gone is not None:
             if step.per_item and self.itemised:
@@ -235,7 +255,7 @@ class Sample:
                 items = self._kept(arriving, passes)
         if self.itemised:
             items = self._yielded(node, passes, items)
-        return _Left(Load(passes, items, arriving.single), failed, late)
+        return _Left(Load(passes, items, arriving.single), failed, late, None, over)
 
     def _kept(self, arriving: Load, passes: Ints) -> Ints:
         """The items of the passes that are left."""
@@ -275,25 +295,34 @@ class Sample:
 
     def _inside(
         self, node: Node, arriving: Load, attempts: Ints, once: Ints | None, failed: Ints | None, late: Ints | None
-    ) -> tuple[Ints | None, Ints | None]:
+    ) -> tuple[Ints | None, Ints | None, Ints | None]:
+        """What fails, runs out of time and ends the run, with what happens inside a scope."""
         assert node.inner is not None
         single = arriving.single and once is not None
         if node.repeats:
             assert node.items is not None
             rounds = self._until(node, attempts) if node.repeats == "until" else self._times(attempts, node.items)
-            self._stage(node.inner, Load(rounds, rounds, False))
-            return failed, late
+            inside = self._stage(node.inner, Load(rounds, rounds, False))
+            return failed, late, self._ended_in_loop(arriving, rounds, inside.over, single)
         inside = self._stage(node.inner, Load(attempts, attempts, single))
-        if inside.failed is None and inside.late is None:
-            return failed, late
-        inner_failed, inner_late = inside.failed, inside.late
+        parts = [inside.failed, inside.late, inside.over]
         if once is None:
             # Only the last attempt of a pass counts for what goes on.
-            whole = arriving.passes - (_sum(failed, late) if failed is not None or late is not None else self.zero)
+            gone = _sum(failed, late)
+            whole = arriving.passes if gone is None else arriving.passes - gone
             part = whole / np.maximum(attempts, 1)
-            inner_failed = None if inner_failed is None else self.draws.whole(inner_failed * part)
-            inner_late = None if inner_late is None else self.draws.whole(inner_late * part)
-        return _sum(failed, inner_failed), _sum(late, inner_late)
+            parts = [None if p is None else self.draws.whole(p * part) for p in parts]
+        return _sum(failed, parts[0]), _sum(late, parts[1]), parts[2]
+
+    def _ended_in_loop(self, arriving: Load, rounds: Ints, over: Ints | None, single: bool) -> Ints | None:
+        """Passes of a loop of which an item ended the run: with one pass, when any did; with more, each by its chance."""
+        if over is None:
+            return None
+        if single:
+            return np.minimum(over, arriving.passes)
+        each = np.clip(over / np.maximum(rounds, 1), 0.0, 1.0)
+        none = (1 - each) ** (rounds / np.maximum(arriving.passes, 1))
+        return self.draws.some(arriving.passes, 1 - none, False)
 
     def _until(self, node: Node, arrivals: Ints) -> Ints:
         """Rounds until the end comes: each round goes on with probability 1 - 1/rounds, up to the cap."""

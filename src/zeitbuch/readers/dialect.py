@@ -11,7 +11,7 @@ from typing import Any, Literal
 import msgspec
 from msgspec import Struct, field
 
-from zeitbuch.core.model import Effect, LinkRole, Modality, OnFault, Outcome, StepKind, TriggerKind, Yields
+from zeitbuch.core.model import Effect, Ends, LinkRole, Modality, OnFault, Outcome, StepKind, TriggerKind, Yields
 from zeitbuch.core.problems import fail
 
 from .query import Query
@@ -112,6 +112,7 @@ class KindRule(Fields, frozen=True):
     inclusive: bool = False
     per_item: bool = False
     yields: Yields = "same"
+    ends: Ends = "branch"
 
 
 class StepRule(Fields, frozen=True, kw_only=True):

@@ -187,6 +187,7 @@ class StepReader:
             inclusive=plan.rule.inclusive,
             per_item=plan.rule.per_item,
             yields=plan.rule.yields,
+            ends=plan.rule.ends,
             **more,
         )
 
