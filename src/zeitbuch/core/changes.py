@@ -29,6 +29,7 @@ WEIGHTS: dict[str, Weight] = {
 }  # fmt: skip
 
 
+_RUNS = {False: "once a pass", True: "once an item"}
 _YIELDS = {"same": "as they come", "many": "each made into several", "one": "gathered into one"}
 
 
@@ -196,7 +197,7 @@ class _Comparison:
         plain("retry", a.timeout and span_words(a.timeout), b.timeout and span_words(b.timeout), "timeout")
         plain("on error", a.on_fault, b.on_fault)
         plain("other setting", a.join, b.join, "join")
-        plain("loop", *("once an item" if s.per_item else "once a pass" for s in (a, b)), "runs")
+        plain("loop", _RUNS[a.per_item], _RUNS[b.per_item], "runs")
         plain("loop", _YIELDS[a.yields], _YIELDS[b.yields], "items that go on")
         plain(
             "condition",
