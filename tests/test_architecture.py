@@ -80,6 +80,8 @@ def test_start_is_light() -> None:
     folder = ESTATE / "november" / "native"
     inventory = loaded(f"import zeitbuch.cli.main as m\nm.main(['inventory', {str(folder)!r}, '-f', 'csv', '-q'])")
     assert not inventory & (heavy - {"msgspec", "yaml"})
+    # Budgets stand in the workspace file, which every command reads: nothing of the estimate may come with them.
+    assert not inventory & {"zeitbuch.core.estimate", "zeitbuch.core.passes", "zeitbuch.core.tokens", "scipy"}
 
 
 def test_public_functions() -> None:

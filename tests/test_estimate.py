@@ -277,3 +277,26 @@ def test_wrong_rates_stop_the_estimate(text: str, expected: str, tmp_path: Path,
     wrong.write_text(text)
     code, out, err = run("estimate", "--rates", str(wrong), cwd=demo)  # type: ignore[operator]
     assert (code, out) == (2, "") and expected in err and "Traceback" not in err
+
+
+def test_calls_by_a_flow_of_unknown_volume_are_said() -> None:
+    inner = chain(ask("a"), id="inner", name="Inner")
+    outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
+    rules = (Rule(flow="inner", trigger="start", runs=5.0),)
+    one, _ = estimate(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules)).flows
+    assert one.runs == 5 and "calls by 'Outer' are not among its runs" in one.notes[0]
+
+
+def test_drivers_keep_the_runs_that_other_flows_call() -> None:
+    from zeitbuch.core.drivers import drivers
+    from zeitbuch.core.estimate import runs_of
+
+    inner = chain(ask("a"), id="inner", name="Inner")
+    outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
+    rules = (Rule(flow="inner", trigger="start", runs=100.0), Rule(flow="outer", trigger="start", runs=40.0))
+    assumed = Assumptions(assume=rules)
+    found = drivers(runs_of(Estate(flows=(inner, outer)), CARD, assumed), assumed, keys=["inner"])
+    d = next(d for d in found if d.quantity == "runs")
+    # 140 runs in all, of which the 100 declared ones are moved by a quarter.
+    assert float(d.at_low / d.cost) == pytest.approx(115 / 140)
+    assert float(d.at_high / d.cost) == pytest.approx(165 / 140)

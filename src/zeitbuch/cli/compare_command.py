@@ -127,13 +127,16 @@ def _propose(
     from . import stream
     from .estimate_command import _put
 
+    counters = counters_of(args, session, card)
     with session.progress(len(estate.flows), "looking") as bar:
-        found = proposals(estate, card, assumptions, args.month, bar.at)
+        found = proposals(estate, card, assumptions, args.month, counters, bar.at)
     month = month_text(month_for(assumptions, card, args.month))
     whole = together(found)
     everything = None
     if whole is not None:
-        everything = -compare(estate, card, assumptions, [whole], args.month, crossings=False).options[1].difference
+        everything = (
+            -compare(estate, card, assumptions, [whole], args.month, counters, crossings=False).options[1].difference
+        )
     currency = card.currency if card is not None else ""
     if form == "json":
         stream.write(tables.to_json("proposals", ProposalsResult(month, currency, tuple(found))), args.output)

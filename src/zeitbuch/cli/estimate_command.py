@@ -358,8 +358,8 @@ def _months(
 
 
 def _gates(session: Session, args: argparse.Namespace, result: EstateEstimate) -> int:
-    from zeitbuch.core.assume import literal
     from zeitbuch.core.budget import Budget, excesses
+    from zeitbuch.core.patterns import literal
 
     budgets: list[Budget] = list(session.workspace.budget)
     if args.max_per_run is not None or args.max_per_month is not None:

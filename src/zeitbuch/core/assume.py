@@ -4,14 +4,13 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
-from fnmatch import fnmatchcase, translate
+from collections.abc import Iterable
 from typing import Literal
 
-from msgspec import UNSET, Struct, UnsetType, structs
+from msgspec import UNSET, Struct, UnsetType
 
 from .model import Flow, Origin, Step
+from .patterns import Fits, fits, hit, rank
 from .problems import Problem
 from .quantities import DEFAULTS, MONTHS, QUANTITIES, SPREAD_OF_DEFAULTS
 
@@ -29,7 +28,6 @@ class Range(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 Figure = float | Range
-_WILD = re.compile(r"[*?\[]")
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -178,48 +176,7 @@ def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
     return []
 
 
-def _hit(pattern: str, *names: str) -> bool:
-    if pattern == "*":
-        return True
-    low = pattern.casefold()
-    if not _WILD.search(low):
-        return any([n.casefold() == low for n in names])
-    return any([fnmatchcase(n.casefold(), low) for n in names if n])
-
-
-def literal(name: str) -> str:
-    """A name as a pattern that means itself."""
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
-
-
-def _rank(pattern: str) -> int:
-    if not pattern or pattern == "*":
-        return 0
-    return 1 if any(c in pattern for c in "*?[") else 2
-
-
 Rank = tuple[int, int, int, int]
-Fits = Callable[[tuple[str, ...]], bool]
-
-
-def _fits(pattern: str) -> Fits | None:
-    """What says whether one of several names fits a pattern; None for an empty pattern, which does not ask."""
-    if not pattern:
-        return None
-    if pattern == "*":
-        return bool
-    low = pattern.casefold()
-    literal = not _WILD.search(low)
-    match = re.compile(translate(low)).match
-
-    def fits(names: tuple[str, ...]) -> bool:
-        for name in names:
-            folded = name.casefold()
-            if folded == low if literal else (folded and match(folded)):
-                return True
-        return False
-
-    return fits
 
 
 class _Ready(Struct):
@@ -248,16 +205,18 @@ def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
     for above, rules in ((0, assumptions.assume), (1, overlay)):
         words = "scenario" if above else "assumptions"
         for rule in rules:
-            rank = (
+            weight = (
                 above,
-                _rank(rule.step) + _rank(rule.trigger),
-                _rank(rule.case) + _rank(rule.placeholder),
-                _rank(rule.flow),
+                rank(rule.step) + rank(rule.trigger),
+                rank(rule.case) + rank(rule.placeholder),
+                rank(rule.flow),
             )
-            a, b, c, d, e = (_fits(p) for p in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder))
+            a, b, c, d, e = (
+                fits(p) if p else None for p in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
+            )
             why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
             for quantity, figure in rule.given():
-                found.append((quantity, _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, rank)))
+                found.append((quantity, _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, weight)))
     if len(_ready) > 7:
         _ready.clear()
     _ready[id(assumptions)] = (assumptions, found)
@@ -270,21 +229,16 @@ class Book:
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
         names = (flow.id, flow.name)
         self.by: dict[str, list[_Ready]] = {}
-        self.season = next((s for s in reversed(assumptions.season) if _hit(s.flow, *names)), None)
+        self.season = next((s for s in reversed(assumptions.season) if hit(s.flow, *names)), None)
         for quantity, ready in _prepared(assumptions):
             if ready.flow is None or ready.flow(names):
                 self.by.setdefault(quantity, []).append(ready)
 
     def find(
-        self,
-        quantity: str,
-        step: tuple[str, ...] = (),
-        case: tuple[str, ...] = (),
-        trigger: tuple[str, ...] = (),
-        placeholder: tuple[str, ...] = (),
+        self, quantity: str, step: tuple[str, ...] = (), *more: tuple[str, ...], **where: tuple[str, ...]
     ) -> Value | None:
         """The most specific declared or measured value, or None. Names are ids and titles."""
-        best = self.ready(quantity, step, case, trigger, placeholder)
+        best = self.ready(quantity, step, *more, **where)
         return best.value if best is not None else None
 
     def ready(
@@ -312,9 +266,9 @@ class Book:
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""
-        found = self.find(quantity, (step.id, step.name)) if quantity in self.by else None
+        found = self.ready(quantity, (step.id, step.name)) if quantity in self.by else None
         if found is not None:
-            return found
+            return found.value
         return _DEFAULT[quantity] if default is None else Value(default, "default", "default")
 
     def factor(self, month: int) -> float:
@@ -334,11 +288,6 @@ def overlaid(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
     had = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
     base = {f: getattr(assumptions, f) for f in Assumptions.__struct_fields__}
     return Overlaid(**base, overlay=(*had, *rules))
-
-
-def with_month(assumptions: Assumptions, month: str) -> Assumptions:
-    """The assumptions for another month."""
-    return structs.replace(assumptions, month=month)
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:

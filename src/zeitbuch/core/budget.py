@@ -3,13 +3,15 @@
 
 from __future__ import annotations
 
-from fnmatch import fnmatchcase
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
-from .estimate import EstateEstimate, FlowEstimate, Spread
-from .money import Money
+from .patterns import hit
+
+if TYPE_CHECKING:
+    from .estimate_records import EstateEstimate, FlowEstimate, Spread
+    from .money import Money
 
 Measure = Literal["mean", "p50", "p90", "p99"]
 
@@ -56,11 +58,7 @@ def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess
     """All figures that are over their limit or not known."""
     found: list[Excess] = []
     for budget in budgets:
-        flows = [
-            f
-            for f in result.flows
-            if not budget.flow or any(fnmatchcase(n.casefold(), budget.flow.casefold()) for n in (f.id, f.name))
-        ]
+        flows = [f for f in result.flows if not budget.flow or hit(budget.flow, f.id, f.name)]
         if budget.max_per_run is not None:
             for f in flows:
                 figure, why = _figure(f.with_called, f.spread, budget.measure)
@@ -89,4 +87,4 @@ def _moved(spread: Spread | None, more: Money | None) -> Spread | None:
     if spread is None or more is None:
         return spread
     by = float(more.amount)
-    return Spread(spread.mean + by, spread.error, spread.p50 + by, spread.p90 + by, spread.p99 + by, spread.runs)
+    return structs.replace(spread, **{m: getattr(spread, m) + by for m in ("mean", "p50", "p90", "p99")})

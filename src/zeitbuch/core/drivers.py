@@ -9,10 +9,11 @@ from decimal import Decimal
 
 from msgspec import Struct
 
-from .assume import Assumptions, Evidence, Rule, Value, literal, overlaid
+from .assume import Assumptions, Evidence, Rule, Value, overlaid
 from .estimate import Run, Runs, one_run
 from .lineage import Sizes, output_of
 from .model import Flow
+from .patterns import literal
 from .plan import nodes_of
 from .quantities import QUANTITIES
 from .usage import model_of
@@ -184,6 +185,7 @@ def _at(
     if per != "month":
         return other.cost.amount
     if knob.quantity in ("runs", "events", "hits", "admitted") or knob.rule.get("trigger"):
-        volume = flow_volume(flow, other.book, runs.month, None)[0]
-        known = volume.runs if volume.runs is not None else known
+        moved, own = flow_volume(flow, other.book, runs.month, None)[0].runs, run.volume.runs
+        if moved is not None and own is not None and known is not None:
+            known += moved - own  # what other flows call stays
     return other.cost.amount * Decimal(known or 0.0)

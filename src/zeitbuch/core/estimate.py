@@ -130,12 +130,14 @@ def settle(runs: Runs) -> None:
         if key in volumes:
             return volumes[key]
         called: Value | None = None
+        unknown: list[str] = []
         for caller, times, evidence in callers.get(key, []):
             if caller in seen:
                 continue
             other = of(caller, (*seen, caller))
             if other.runs is None:
                 called = None
+                unknown.append(runs.by[caller].flow.title)
                 break
             had = called or Value(0.0, "read", "called by other flows")
             called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
@@ -150,6 +152,10 @@ def settle(runs: Runs) -> None:
             volume = Volume(None, 0.0, "default", p.message)
         if len(seen) == 1:
             volumes[key] = volume
+            if unknown and volume.runs is not None:
+                run.notes.append(
+                    f"calls by '{unknown[0]}' are not among its runs: nothing tells how often that flow runs"
+                )
         return volume
 
     for key in runs.by:

@@ -117,7 +117,7 @@ def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) ->
     flows: list[FlowEstimate] = []
     for key, flow in zip(runs.by, result.flows, strict=True):
         found = draws[key]
-        volume, mean, seed = runs.volumes[key], float(runs.by[key].cost.amount), seed_of(flow_of(runs, key))
+        volume, mean, seed = runs.volumes[key], float(runs.by[key].cost.amount), seed_of(runs.by[key].flow)
         month = month_costs(found, volume, seed, mean)
         year: Floats | None = None
         if month is not None:
@@ -141,10 +141,6 @@ def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) ->
             whole, spread=spread_of(total), year_spread=spread_of(years) if not runs.month[1] else None
         )
     return structs.replace(result, flows=tuple(flows), total=whole)
-
-
-def flow_of(runs: Runs, key: str) -> Flow:
-    return runs.by[key].flow
 
 
 def _spread(costs: Floats | None) -> Spread | None:

@@ -223,8 +223,8 @@ class Passes:
             return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
         # Another trigger starts another run: both never come in one.
         self._doubt("a trigger and a branch that meet")
-        pick = min if mode == "all" else max
-        return Moving(pick(met.passes, start.passes), pick(met.items, start.items), max(met.most, start.most), evidence)
+        passes, items = combine([met.passes, start.passes], mode), combine([met.items, start.items], mode)
+        return Moving(passes, items, max(met.most, start.most), evidence)
 
     def _tie(
         self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]

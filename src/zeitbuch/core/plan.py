@@ -28,6 +28,7 @@ class Way(Struct, gc=False):
     skip: bool
     plain: bool
     share: Value | None = None
+    rest: bool = False  # whether the share is what the other cases leave
 
 
 class Tie(Struct, gc=False):

@@ -197,6 +197,7 @@ class Planner:
                 found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
         for way in ways:
             way.share = found[way.edge]
+            way.rest = not step.inclusive and way in missing
 
 
 def _parts(level: Level) -> dict[str, int]:

@@ -92,14 +92,14 @@ class Prices:
             value = price.of["input"] * Decimal(price.image_tokens)
         if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
             value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
-        if value is None and amount.unit in ("second", "page", "image", "characters") and self._by_tokens(price):
+        if value is None and amount.unit in ("second", "page", "image", "characters") and self._by_call(price):
             return ZERO
         if value is None:
             return None
         return value * (1 - Decimal(batched) * price.deferred) if batched and price.deferred else value
 
     @staticmethod
-    def _by_tokens(price: ModelPrice) -> bool:
+    def _by_call(price: ModelPrice) -> bool:
         """Whether a model is billed by the call only."""
         return price.known and price.of["call"] is not None
 

@@ -9,10 +9,12 @@ from decimal import Decimal
 
 from msgspec import Struct, structs
 
-from .assume import Assumptions, literal
-from .estimate import Run, Runs, Total, result_of, runs_of
+from .assume import Assumptions
+from .estimate import Run, Runs, Total, gathered, one_run, result_of, runs_of
 from .model import Estate, Step
+from .patterns import literal
 from .plan import NOT_TOOLS, nodes_of
+from .pricing import Counter
 from .rates import RateCard
 from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply
 from .usage import model_of
@@ -51,10 +53,11 @@ def proposals(
     card: RateCard | None,
     assumptions: Assumptions,
     month: str = "",
+    counters: dict[str, Counter] | None = None,
     progress: Callable[[int], None] | None = None,
 ) -> list[Proposal]:
     """All proposals that save something, the largest saving first. Flows of unknown volume have none."""
-    base = runs_of(estate, card, assumptions, month)
+    base = runs_of(estate, card, assumptions, month, counters)
     found: list[Proposal] = []
     result = result_of(base)
     months = {
@@ -67,9 +70,7 @@ def proposals(
             for look in LOOKS:
                 for idea in look(run, base):
                     saving = (
-                        idea.saving
-                        if idea.saving is not None
-                        else _saving(idea, estate, card, assumptions, month, result.total)
+                        idea.saving if idea.saving is not None else _sum(result.total) - _sum(_tried(idea, key, base))
                     )
                     if saving > Decimal("0.000001"):
                         step = idea.step.title if idea.step is not None else ""
@@ -89,14 +90,12 @@ def proposals(
     return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
 
 
-def _saving(
-    idea: _Idea, estate: Estate, card: RateCard | None, assumptions: Assumptions, month: str, total: Total
-) -> Decimal:
-    """What the estate's month costs less with the idea's scenario."""
+def _tried(idea: _Idea, key: str, base: Runs) -> Total:
+    """The estate's month with the idea's scenario, which touches one flow: only that is estimated anew."""
     assert idea.scenario is not None
-    applied, _ = apply(idea.scenario, estate, card, assumptions)
-    t = result_of(runs_of(applied.estate, applied.card, applied.assumptions, month)).total
-    return _sum(total) - _sum(t)
+    applied, _ = apply(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
+    run = one_run(applied.estate.flows[0], applied.assumptions, base.prices, base.month)
+    return result_of(gathered({**base.by, key: run}, base.prices, base.month, applied.assumptions)).total
 
 
 def _sum(total: Total) -> Decimal:

@@ -12,6 +12,7 @@ from typing import Literal
 from msgspec import Struct, field
 
 from .model import Flow
+from .patterns import hit
 
 UNITS: dict[str, tuple[str, int]] = {
     "input": ("input tokens", 1_000_000),
@@ -117,9 +118,6 @@ class Belongs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
     until: date | None = None
 
     def takes(self, flow: Flow, on: date) -> bool:
-        def hit(pattern: str, *names: str) -> bool:
-            return pattern == "*" or any(fnmatchcase(n.casefold(), pattern.casefold()) for n in names)
-
         if (self.since is not None and on < self.since) or (self.until is not None and on >= self.until):
             return False
         return (

@@ -410,7 +410,7 @@ class Sample:
         shares = [self.draws.chance(w.share) for w in ways if w.share is not None]
         if any(not isinstance(s, float) for s in shares):
             given = [s for s, w in zip(shares, ways, strict=True) if w.share is not None and w.share.ranged]
-            points = [w for w in ways if w.share is not None and not w.share.ranged and "leave" in w.share.why]
+            points = [w for w in ways if w.rest]
             over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
             if len(points) == 1 and given:
                 # The one case that takes what the others leave moves against them.

@@ -6,15 +6,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from fnmatch import fnmatchcase
 from typing import Literal
 
 from msgspec import Struct, field, structs
 
-from .assume import Assumptions, Book, Rule, literal, overlaid
-from .model import Estate, Flow, Link, ModelUse, Origin, Step, Trigger
+from .assume import Assumptions, Book, Rule, overlaid
+from .model import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
+from .patterns import hit, literal
 from .problems import Problem
 from .rates import Belongs, RateCard
+from .volume import schedule_runs
 
 
 class Change(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
@@ -174,10 +175,6 @@ def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
     return found
 
 
-def _hit(pattern: str, *names: str) -> bool:
-    return pattern == "*" or any(fnmatchcase(n.casefold(), pattern.casefold()) for n in names if n)
-
-
 def apply(
     scenario: Scenario, estate: Estate, card: RateCard | None, assumptions: Assumptions
 ) -> tuple[Applied, list[Problem]]:
@@ -203,7 +200,7 @@ def _one(change: AnyChange, made: Applied) -> bool:
     """Applies one change; returns whether it fits anything."""
     if isinstance(change, Assume):
         rule = structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
-        touched = {f.id for f in made.estate.flows if _hit(rule.flow, f.id, f.name)}
+        touched = {f.id for f in made.estate.flows if hit(rule.flow, f.id, f.name)}
         made.assumptions = overlaid(made.assumptions, (rule,))
         made.touched |= touched
         return bool(touched)
@@ -212,10 +209,10 @@ def _one(change: AnyChange, made: Applied) -> bool:
     rules: list[Rule] = []
     for flow in made.estate.flows:
         new = flow
-        if _hit(change.flow, flow.id, flow.name):
-            new, more, hit = _on(change, flow, made.assumptions)
+        if hit(change.flow, flow.id, flow.name):
+            new, more, fitted = _on(change, flow, made.assumptions)
             rules += more
-            if hit:
+            if fitted:
                 fits = True
                 made.touched.add(flow.id)
         flows.append(new)
@@ -259,7 +256,7 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
             chosen = [
                 t
                 for t in flow.triggers
-                if _hit(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
+                if hit(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
             ]
             return (
                 flow,
@@ -267,9 +264,7 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
                 bool(chosen),
             )
         case Batch(trigger=trigger, size=size):
-            triggers = tuple(
-                structs.replace(t, batch=size) if _hit(trigger, t.id, t.name) else t for t in flow.triggers
-            )
+            triggers = tuple(structs.replace(t, batch=size) if hit(trigger, t.id, t.name) else t for t in flow.triggers)
             return structs.replace(flow, triggers=triggers), [], triggers != flow.triggers
         case Poll():
             return _polled(flow, change, assumptions)
@@ -284,20 +279,18 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
 
 
 def _steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
-    steps = tuple(change(s) if _hit(pattern, s.id, s.name) else s for s in flow.steps)
+    steps = tuple(change(s) if hit(pattern, s.id, s.name) else s for s in flow.steps)
     fits = any(a is not b for a, b in zip(steps, flow.steps, strict=True))
     return structs.replace(flow, steps=steps), [], fits
 
 
 def _swapped(step: Step, old: str, to: str) -> Step:
-    if step.model is None or step.model.name is None or not _hit(old, step.model.name):
+    if step.model is None or step.model.name is None or not hit(old, step.model.name):
         return step
     return structs.replace(step, model=structs.replace(step.model, name=to))
 
 
 def _set(step: Step, change: SetParameter) -> Step:
-    from .model import Retry
-
     new = step
     if step.model is not None and (change.max_output is not None or change.max_turns is not None):
         model: ModelUse = step.model
@@ -312,19 +305,17 @@ def _set(step: Step, change: SetParameter) -> Step:
 
 
 def _assumed(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
-    steps = [s for s in flow.steps if _hit(pattern, s.id, s.name) and fits(s)]
+    steps = [s for s in flow.steps if hit(pattern, s.id, s.name) and fits(s)]
     return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(s.id)) for s in steps], bool(steps)
 
 
 def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
-    from .volume import schedule_runs
-
     rules: list[Rule] = []
     triggers: list[Trigger] = []
     fits = False
     book = Book(assumptions, flow)
     for t in flow.triggers:
-        if t.kind == "polling" and t.schedule is not None and _hit(change.trigger, t.id, t.name):
+        if t.kind == "polling" and t.schedule is not None and hit(change.trigger, t.id, t.name):
             fits = True
             before = schedule_runs(t.schedule, (2026, 0))
             schedule = structs.replace(t.schedule, cron=None, rule=None, repeat=None, every=change.every)
@@ -344,7 +335,7 @@ def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, l
 
 def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """Agents as plain calls: their attachments go, the model they were given stays."""
-    agents = {s.id for s in flow.steps if s.kind == "agent" and _hit(pattern, s.id, s.name)}
+    agents = {s.id for s in flow.steps if s.kind == "agent" and hit(pattern, s.id, s.name)}
     if not agents:
         return flow, [], False
     helpers = {k.source: k.target for k in flow.links if k.role == "attach" and k.target in agents}
@@ -364,7 +355,7 @@ def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
 
 def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """A step goes with everything that no other way leads to; what it contains goes with it."""
-    gone = {s.id for s in flow.steps if _hit(pattern, s.id, s.name)}
+    gone = {s.id for s in flow.steps if hit(pattern, s.id, s.name)}
     if not gone:
         return flow, [], False
     before = _reached(flow, set())

@@ -6,11 +6,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from decimal import Decimal
+from itertools import pairwise
 
 from msgspec import Struct, structs
 
 from .assume import Assumptions
-from .estimate import EstateEstimate, Runs, result_of, runs_of
+from .estimate import EstateEstimate, FlowEstimate, Runs, result_of, runs_of
 from .model import Estate
 from .money import Money
 from .months import months_from
@@ -72,8 +73,7 @@ def _whole(result: EstateEstimate) -> Money:
     return t.cost_month + t.meters_month + t.fees_month
 
 
-def _flow_month(result: EstateEstimate, key: str) -> tuple[Money | None, Money]:
-    flow = next((f for f in result.flows if f.id == key), None)
+def _flow_month(flow: FlowEstimate | None) -> tuple[Money | None, Money]:
     if flow is None:
         return None, Money()
     if flow.cost_month is None:
@@ -83,16 +83,12 @@ def _flow_month(result: EstateEstimate, key: str) -> tuple[Money | None, Money]:
 
 def at_volume(runs: Runs, factor: float, touched: set[str]) -> Decimal:
     """Cost of the month when the flows of a scenario run so many times as often. What they call follows."""
-    kept = dict(runs.volumes)
+    volumes = dict(runs.volumes)
     for key, run in runs.by.items():
-        volume = kept[key]
+        volume = volumes[key]
         if run.flow.id in touched and volume.runs is not None:
-            runs.volumes[key] = structs.replace(volume, runs=volume.runs * factor)
-    try:
-        return _whole(result_of(runs)).amount
-    finally:
-        runs.volumes.clear()
-        runs.volumes.update(kept)
+            volumes[key] = structs.replace(volume, runs=volume.runs * factor)
+    return _whole(result_of(structs.replace(runs, volumes=volumes))).amount
 
 
 def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[float, bool]]:
@@ -110,9 +106,7 @@ def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[f
     values = [off(p) for p in points]
     size = max(abs(v) for v in values) or 1.0
     found: list[tuple[float, bool]] = []
-    for (a, fa), (b, fb) in zip(
-        zip(points, values, strict=True), list(zip(points, values, strict=True))[1:], strict=False
-    ):
+    for (a, fa), (b, fb) in pairwise(zip(points, values, strict=True)):
         if fa * fb < 0 and max(abs(fa), abs(fb)) > 1e-9 * size:
             found.append((10 ** float(brentq(off, a, b, xtol=1e-4)), fb < 0))
     return found
@@ -159,15 +153,17 @@ def compare(
         )
     touched = set().union(*(a.touched for _, a, _, _ in made)) if made else set()
     lines = []
+    by_id = [{f.id: f for f in reversed(r.flows)} for r in (first, *(r for _, _, _, r in made))]
     for flow in first.flows:
-        cells = [_flow_month(r, flow.id) for r in (first, *(r for _, _, _, r in made))]
+        cells = [_flow_month(found.get(flow.id)) for found in by_id]
         lines.append(
             FlowLine(flow.id, flow.name, flow.id in touched, tuple(c[0] for c in cells), tuple(c[1] for c in cells))
         )
     crossed: list[Crossing] = []
     if crossings:
+        months = _Months(estate, card, assumptions, counters)
         for scenario, applied, runs, _ in made:
-            crossed += _crossings(scenario, applied, base, runs, estate, card, assumptions, counters)
+            crossed += _crossings(scenario, applied, base, runs, months)
     return Comparison(
         first.month,
         first.currency,
@@ -179,16 +175,30 @@ def compare(
     )
 
 
+class _Months(Struct):
+    """What one option costs month by month; each month is estimated once, for all scenarios that stand beside it."""
+
+    estate: Estate
+    card: RateCard | None
+    assumptions: Assumptions
+    counters: dict[str, Counter] | None
+    known: dict[str, Decimal] = {}
+
+    def amount(self, month: str) -> Decimal:
+        if month not in self.known:
+            runs = runs_of(self.estate, self.card, self.assumptions, month, self.counters)
+            self.known[month] = _whole(result_of(runs)).amount
+        return self.known[month]
+
+
 def _crossings(
     scenario: Scenario,
     applied: Applied,
     base: Runs,
     runs: Runs,
-    estate: Estate,
-    card: RateCard | None,
-    assumptions: Assumptions,
-    counters: dict[str, Counter] | None,
+    months: _Months,
 ) -> list[Crossing]:
+    card = months.card
     found: list[Crossing] = []
     today = sum(base.volumes[k].runs or 0.0 for k, r in base.by.items() if r.flow.id in applied.touched)
     if today and (card is None or _whole(result_of(base)).unknown == _whole(result_of(runs)).unknown):
@@ -196,12 +206,13 @@ def _crossings(
             found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
     cards = [c for c in (card, applied.card) if c is not None]
     later = [d for c in cards for d in c.dates() if d > base.prices.days[0]]
-    if not base.month[1] or not (later or assumptions.season):
+    if not base.month[1] or not (later or months.assumptions.season):
         return found
     before: Decimal | None = None
+    other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)
     for name in months_from(base.month, 13):
-        a = _whole(result_of(runs_of(estate, card, assumptions, name, counters))).amount
-        b = _whole(result_of(runs_of(applied.estate, applied.card, applied.assumptions, name, counters))).amount
+        a = months.amount(name)
+        b = other.amount(name)
         off = b - a
         if before is not None and before * off < 0:
             found.append(Crossing(scenario.name, scenario.name if off < 0 else "base", month=name))

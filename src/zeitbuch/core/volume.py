@@ -93,16 +93,12 @@ def _runs_of(count: int, admitted: float, batch: int | None) -> float:
         return float(math.ceil(count / batch))
     if count > 5000:
         return count * admitted / batch + 0.5  # many: half a batch is left over on average
-    chance = (
-        [math.comb(count, n) * admitted**n * (1 - admitted) ** (count - n) for n in range(count + 1)]
-        if count <= 500
-        else None
+    up, down, whole = math.log(admitted), math.log1p(-admitted), math.lgamma(count + 1)
+    return sum(
+        math.exp(whole - math.lgamma(n + 1) - math.lgamma(count - n + 1) + n * up + (count - n) * down)
+        * math.ceil(n / batch)
+        for n in range(1, count + 1)
     )
-    if chance is None:
-        from scipy.stats import binom
-
-        chance = [float(p) for p in binom.pmf(range(count + 1), count, admitted)]
-    return sum(p * math.ceil(n / batch) for n, p in enumerate(chance))
 
 
 def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | None) -> Volume:

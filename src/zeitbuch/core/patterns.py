@@ -1,0 +1,48 @@
+# Patterns of names: `*`, `?` and `[...]`, whatever the case of the letters. One meaning for flows, steps, cases and hosts.
+"""Patterns with ``*``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from fnmatch import translate
+from functools import lru_cache
+
+_WILD = re.compile(r"[*?\[]")
+Fits = Callable[[tuple[str, ...]], bool]
+
+
+@lru_cache(maxsize=4096)
+def fits(pattern: str) -> Fits:
+    """What says whether one of several names fits a pattern; empty names fit none but an empty pattern."""
+    if pattern == "*":
+        return bool
+    low = pattern.casefold()
+    plain = not _WILD.search(low)
+    match = re.compile(translate(low)).match
+
+    def found(names: tuple[str, ...]) -> bool:
+        for name in names:
+            folded = name.casefold()
+            if folded == low if plain else (folded and match(folded)):
+                return True
+        return False
+
+    return found
+
+
+def hit(pattern: str, *names: str) -> bool:
+    """Whether a pattern fits one of the names; ``*`` fits even where there is no name."""
+    return pattern == "*" or fits(pattern)(names)
+
+
+def literal(name: str) -> str:
+    """A name as a pattern that means itself."""
+    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
+
+
+def rank(pattern: str) -> int:
+    """How much a pattern says: 0 nothing, 1 with wild parts, 2 one name."""
+    if not pattern or pattern == "*":
+        return 0
+    return 1 if _WILD.search(pattern) else 2
