@@ -190,6 +190,7 @@ class _Ready(Struct):
     trigger: Fits | None
     placeholder: Fits | None
     rank: Rank
+    narrow: bool  # whether it is for a case, a trigger or a placeholder
 
 
 _ready: dict[int, tuple[Assumptions, list[tuple[str, _Ready]]]] = {}
@@ -216,7 +217,12 @@ def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
             )
             why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
             for quantity, figure in rule.given():
-                found.append((quantity, _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, weight)))
+                found.append(
+                    (
+                        quantity,
+                        _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, weight, bool(c or d or e)),
+                    )
+                )
     if len(_ready) > 7:
         _ready.clear()
     _ready[id(assumptions)] = (assumptions, found)
@@ -266,9 +272,13 @@ class Book:
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""
-        found = self.ready(quantity, (step.id, step.name)) if quantity in self.by else None
-        if found is not None:
-            return found.value
+        best: _Ready | None = None
+        names = (step.id, step.name)
+        for r in self.by.get(quantity, ()):
+            if not r.narrow and (r.step is None or r.step(names)) and (best is None or r.rank >= best.rank):
+                best = r
+        if best is not None:
+            return best.value
         return _DEFAULT[quantity] if default is None else Value(default, "default", "default")
 
     def factor(self, month: int) -> float:
@@ -280,6 +290,9 @@ class Book:
 
 def weaker(*evidence: Evidence) -> Evidence:
     """The weakest of several."""
+    if len(evidence) == 2:
+        a, b = evidence
+        return a if _STRENGTH[a] <= _STRENGTH[b] else b
     return min(evidence, key=_STRENGTH.__getitem__) if evidence else "read"
 
 

@@ -157,6 +157,37 @@ def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: fl
     run.cost = Money(spent, tuple(dict.fromkeys(run.cost.unknown + unknown)) if unknown else run.cost.unknown)
 
 
+def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
+    """Adds one step to the sums of its flow, without records of its parts (see ``parts_of``)."""
+    sums, by, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
+    given = got = 0.0
+    unknown: tuple[str, ...] = ()
+    for a in use.amounts:
+        quantity, unit = a.quantity * runs, a.unit
+        if unit == "output":
+            got += quantity
+        elif unit == "input" or unit == "cached":
+            given += quantity
+        each = prices.each(use.model, a, use.batched)
+        if each:
+            cost = each * Decimal(quantity)
+            spent += cost
+            by[a.evidence if a.evidence == done.evidence else weaker(a.evidence, done.evidence)] += cost
+        elif each is None and quantity:
+            unknown = (use.model or f"the model of '{step.title}'",)
+    calls = use.calls * runs
+    fee = prices.per_call(use.model)
+    if fee:
+        cost = fee * Decimal(calls)
+        spent += cost
+        by[done.evidence] += cost
+    sums.calls += calls
+    sums.input_tokens += given
+    sums.output_tokens += got
+    names = run.cost.unknown
+    run.cost = Money(spent, tuple(dict.fromkeys(names + unknown)) if unknown else names)
+
+
 def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
     """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
     run.steps, run.cost, run.calls_of = [], Money(), {}
@@ -172,9 +203,7 @@ def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -
         for step_id, use in run.uses.items():
             done = of.get(step_id)
             if done is not None:
-                parts, unknown = parts_of(run.graph.steps[step_id], done, use, prices)
-                tokens = use.total("input", "cached") * done.runs, use.total("output") * done.runs
-                _summed(run, parts, use.calls * done.runs, *tokens, tuple(unknown))
+                _plainly(run, run.graph.steps[step_id], done, use, prices)
     for step in run.flow.steps:
         if step.calls and (done := of.get(step.id)) is not None:
             had = run.calls_of.get(step.calls, (0.0, "read"))

@@ -62,18 +62,18 @@ for _language, _text in _WORDS.items():
     for _word in _text.split():
         WORDS[_word] = (*WORDS.get(_word, ()), _language)
 _KNOWN = frozenset(WORDS)
-_ENGLISH = frozenset(_WORDS["en"].split())
+_FOREIGN = _KNOWN - frozenset(_WORDS["en"].split())
 LETTERS: dict[str, str] = {c: language for language, letters in _LETTERS.items() for c in letters}
 _MARKS = frozenset(LETTERS)
 
 
-def language_of(line: str, words: set[str]) -> str:
+def language_of(line: str, words: list[str]) -> str:
     """One of LATIN. ``words`` are the words of the line in lower case."""
-    score: dict[str, float] = {}
-    known = words & _KNOWN
     plain = line.isascii()
-    if plain and known <= _ENGLISH:
-        return "en"
+    if plain and _FOREIGN.isdisjoint(words):
+        return "en"  # see ``neutral``
+    score: dict[str, float] = {}
+    known = _KNOWN.intersection(words)
     for word in known:
         found = WORDS[word]
         for language in found:
@@ -87,6 +87,11 @@ def language_of(line: str, words: set[str]) -> str:
     if not score or max(score.values()) < 0.5:
         return "en"
     return max(score, key=lambda k: (score[k], k == "en"))
+
+
+def neutral(chunk: str) -> bool:
+    """Whether nothing in a piece of a line speaks for another language than English. A line of such pieces is English."""
+    return chunk.isascii() and _FOREIGN.isdisjoint(chunk.lower().split())
 
 
 _TRADITIONAL = frozenset(

@@ -31,7 +31,7 @@ _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
 
 def output_of(step: Step, use: ModelUse, book: Book) -> Value:
     """Tokens that one answer of a step has, never more than its own cap."""
-    found = book.find("output", (step.id, step.name))
+    found = book.find("output", (step.id, step.name)) if "output" in book.by else None
     if found is None:
         found = _ANSWERS.get(use.task or "", _ANSWER)
     cap = use.max_output
@@ -61,13 +61,15 @@ class Sizes:
 
     def of(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
         """Key and size of what fills one placeholder of ``reader``. Equal keys are one and the same text."""
-        words = (ref_words(ref, self.graph.names), ref.text, ref.path, ref.variable or "")
         if reader is not None and "size" in self.book.by:
-            found = self._placeholder(reader, words)
+            words = ref_words(ref, self.graph.names)
+            found = self._placeholder(reader, (words, ref.text, ref.path, ref.variable or ""))
             if found is not None:
-                return f"size {reader.id} {words[0]}", found
+                return f"size {reader.id} {words}", found
         if ref.step is None:
-            return f"size of {words[0]}", spread_default(SIZE_OF_VARIABLE, "default for a variable")
+            return f"size of {ref_words(ref, self.graph.names)}", spread_default(
+                SIZE_OF_VARIABLE, "default for a variable"
+            )
         return f"size of {ref.step}", self._source(ref, reader)
 
     def _placeholder(self, reader: Step, words: tuple[str, ...]) -> Value | None:
@@ -95,7 +97,7 @@ class Sizes:
         step = graph.steps.get(ref.step or "")
         if step is None:
             return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
-        found = book.find("size", (step.id, step.name))
+        found = book.find("size", (step.id, step.name)) if "size" in book.by else None
         return found if found is not None else self._unsaid(step, reader)
 
     def _unsaid(self, step: Step, reader: Step | None) -> Value:

@@ -277,8 +277,11 @@ class Passes:
         if not node.enabled:
             self.of[step.id] = Pass(arriving.passes, 0.0, EVIDENCE[arriving.evidence])
             return _Done(arriving, 0.0, 0.0)
-        turns = arriving.items if step.per_item else arriving.passes
         wrong = node.failure.amount + node.timeout.amount
+        if node.simple and not wrong:
+            self.of[step.id] = Pass(arriving.passes, arriving.passes, EVIDENCE[arriving.evidence])
+            return _Done(arriving, 0.0, 0.0, 0.0, arriving.evidence)
+        turns = arriving.items if step.per_item else arriving.passes
         evidence = arriving.evidence
         attempts, lost, late = turns, 0.0, 0.0
         if wrong:
@@ -370,6 +373,9 @@ class Passes:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         ok = done.success
         gone = done.failed + done.late
+        if node.single and not gone:
+            edges[node.ways[0].edge] = ok
+            return ok.passes, ok.passes
         for way in node.ways:
             passes, items, evidence = 0.0, 0.0, ok.evidence
             kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
@@ -386,7 +392,8 @@ class Passes:
             if way.skip:
                 passes, items = passes + done.skipped, items + done.skipped
             edges[way.edge] = Moving(passes, items, arriving.most, evidence)
-        return ok.passes + (gone if any(w.plain and w.failure for w in node.ways) else 0.0), ok.passes
+        kept = gone > 0 and any(w.plain and w.failure for w in node.ways)
+        return ok.passes + (gone if kept else 0.0), ok.passes
 
     def _case(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
         if not node.step.per_item:

@@ -18,13 +18,25 @@ def fits(pattern: str) -> Fits:
     if pattern == "*":
         return bool
     low = pattern.casefold()
-    plain = not _WILD.search(low)
+    if not _WILD.search(low):
+
+        def same(names: tuple[str, ...]) -> bool:
+            return low in [name.casefold() for name in names]
+
+        return same
+    if low[-1] == "*" and not _WILD.search(low[:-1]):
+        begin = low[:-1]
+
+        def begins(names: tuple[str, ...]) -> bool:
+            return any([name.casefold().startswith(begin) for name in names])
+
+        return begins
     match = re.compile(translate(low)).match
 
     def found(names: tuple[str, ...]) -> bool:
         for name in names:
             folded = name.casefold()
-            if folded == low if plain else (folded and match(folded)):
+            if folded and match(folded):
                 return True
         return False
 

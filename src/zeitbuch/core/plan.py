@@ -67,6 +67,8 @@ class Node(Struct):
     tools: list[Node] = []
     idle: list[Step] = []
     memories: list[Step] = []
+    simple: bool = False  # one pass is one execution: nothing inside, no turns, no items
+    single: bool = False  # one way out, for what succeeds
 
 
 class Stage(Struct):

@@ -79,9 +79,9 @@ class Planner:
                 incoming.setdefault(e.target, []).append((i, e))
                 outgoing.setdefault(e.source, []).append((i, e))
         self.skips = any([bool(e.link.after) and "skip" in e.link.after for e in level.edges])
-        part = _parts(level)
+        part = _parts(position, level.edges)
         skips = self.skips
-        nodes = [self._node(s, outgoing.get(s.id, []), part[s.id]) for s in level.steps]
+        nodes = [self._node(s, outgoing.get(s.id, []), part[i]) for i, s in enumerate(level.steps)]
         self.skips = skips  # levels inside have set their own
         meets = Meets(nodes, position, ins, triggers, level, skips)
         cyclic = any([e.back for e in level.edges])
@@ -92,10 +92,10 @@ class Planner:
             if cyclic:
                 node.backs = [i for i, e in arriving if e.back]
                 arriving = [(i, e) for i, e in arriving if not e.back]
-            node.incoming = meets.of(node.step.join, arriving)
+            node.incoming = arriving[0][0] if len(arriving) == 1 else meets.of(node.step.join, arriving)
             node.start_mode = node.step.join or "each"
         entries = [i for i, mask in enumerate(ins) if not mask]
-        stage = Stage(nodes, level.edges, len(set(part.values())), cyclic, skips, entries)
+        stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
         stage.risky = _risky(nodes)
         return stage
 
@@ -108,8 +108,16 @@ class Planner:
         if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
             timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
-        onward = step.on_fault == "continue" and not any([is_error(e) for _, e in outgoing])
-        ways = [self._way(i, e, onward) for i, e in outgoing]
+        onward = step.on_fault == "continue" and not any(is_error(e) for _, e in outgoing)
+        keeps_failures = keeps_timeouts = onward
+        ways: list[Way] = []
+        for i, e in outgoing:
+            if e.link.after or e.link.role == "error":
+                way = self._way(i, e)
+                keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
+            else:
+                way = Way(i, e.target, e.back, True, onward, onward, False, True)
+            ways.append(way)
         decides = step.kind == "decide" and step.enabled
         if decides:
             self._shares(step, [w for w in ways if w.success], outgoing)
@@ -124,8 +132,8 @@ class Planner:
             incoming=None,
             backs=[],
             start_mode="each",
-            keeps_failures=onward or any(w.failure for w in ways),
-            keeps_timeouts=onward or any(w.timeout for w in ways),
+            keeps_failures=keeps_failures,
+            keeps_timeouts=keeps_timeouts,
             part=part,
         )
         if step.id in self.graph.levels:
@@ -136,16 +144,24 @@ class Planner:
             node.items = book.of_step("items", step)
         if step.kind == "agent":
             self._agent(node)
+        node.simple = (
+            step.enabled
+            and node.inner is None
+            and node.turns is None
+            and not node.repeats
+            and not step.per_item
+            and step.yields == "same"
+        )
+        node.single = len(ways) == 1 and ways[0].plain and not decides
         return node
 
     @staticmethod
-    def _way(index: int, edge: Edge, onward: bool) -> Way:
+    def _way(index: int, edge: Edge) -> Way:
+        """A way that only some outcomes take."""
         after = edge.link.after
         if after:
             return Way(index, edge.target, edge.back, "success" in after, "failure" in after, "timeout" in after, "skip" in after, False)  # fmt: skip
-        if edge.link.role == "error":
-            return Way(index, edge.target, edge.back, False, True, True, False, False)
-        return Way(index, edge.target, edge.back, True, onward, onward, False, True)
+        return Way(index, edge.target, edge.back, False, True, True, False, False)
 
     def _loop(self, node: Node) -> None:
         step, repeat = node.step, node.step.repeat
@@ -200,27 +216,35 @@ class Planner:
             way.rest = not step.inclusive and way in missing
 
 
-def _parts(level: Level) -> dict[str, int]:
-    """Connected parts of a level, numbered."""
-    root = {s.id: s.id for s in level.steps}
-
-    def find(a: str) -> str:
+def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
+    """The connected part of each step of a level, numbered."""
+    root = list(range(len(position)))  # each part is known by its first step
+    for e in edges:
+        a = position.get(e.source)
+        if a is None:
+            continue
+        b = position[e.target]
         while root[a] != a:
             root[a] = a = root[root[a]]
-        return a
-
-    for e in level.edges:
-        if e.source in root:
-            a, b = find(e.source), find(e.target)
-            if a != b:
-                root[b] = a
-    numbers: dict[str, int] = {}
-    return {s.id: numbers.setdefault(find(s.id), len(numbers)) for s in level.steps}
+        while root[b] != b:
+            root[b] = b = root[root[b]]
+        if a < b:
+            root[b] = a
+        else:
+            root[a] = b
+    for i, a in enumerate(root):
+        root[i] = root[a]
+    numbers: dict[int, int] = {}
+    return [numbers.setdefault(a, len(numbers)) for a in root]
 
 
 def _risky(nodes: list[Node]) -> list[int]:
     """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
-    splits = {n.part for n in nodes if sum(w.success for w in n.ways) > 1 and (not n.decides or n.step.inclusive)}
+    splits = {
+        n.part
+        for n in nodes
+        if len(n.ways) > 1 and (not n.decides or n.step.inclusive) and sum([w.success for w in n.ways]) > 1
+    }
     if not splits:
         return []
     losing: dict[int, int] = {}

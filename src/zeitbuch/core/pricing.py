@@ -84,8 +84,10 @@ class Prices:
 
     def each(self, model: str, amount: Amount, batched: float) -> Decimal | None:
         """Cost of one of the amount's unit, or None when the card has no price for it."""
-        price = self.of(model)
+        price = self._made.get(model) or self.of(model)
         value = price.of.get(amount.unit)
+        if value is not None and not batched:
+            return value
         if value is None and amount.unit == "cached":
             value = price.of["input"]  # no price of its own: the cache is no cheaper
         if value is None and amount.unit == "image" and price.of["input"] is not None:

@@ -6,10 +6,11 @@
 from __future__ import annotations
 
 import re
+from math import isnan
 
 from msgspec import Struct
 
-from .languages import language_of, traditional
+from .languages import language_of, neutral, traditional
 from .problems import fail
 from .token_table import FAMILIES, NAMES, WIDTHS
 
@@ -148,7 +149,26 @@ class _Costs(dict[str, float]):
         return cost
 
 
+class _Chunks(dict[str, float]):
+    """Tokens of what stands between two spaces of an English line, with the first of them (``lead``). Pieces never reach
+    over a single space, so that a known word with its comma need not be cut again. What may be of another language is no
+    number here."""
+
+    def __init__(self, family: str, lead: str) -> None:
+        self.pieces = _table(family, "en", False)
+        self.lead = lead
+
+    def __missing__(self, chunk: str) -> float:
+        if not neutral(chunk):
+            return float("nan")
+        cost = sum(map(self.pieces.__getitem__, _cut(self.lead + chunk)))
+        if len(self) < _KEPT // 10 and len(chunk) < 30:
+            self[chunk] = cost
+        return cost
+
+
 _costs: dict[tuple[str, str, bool], _Costs] = {}
+_chunks: dict[str, tuple[_Chunks, _Chunks]] = {}
 
 
 def _table(family: str, language: str, hant: bool) -> _Costs:
@@ -168,7 +188,7 @@ def cut(text: str) -> list[tuple[str, bool, list[str]]]:
     lines = []
     for line in text.splitlines(keepends=True):
         low = line.lower()
-        lines.append((language_of(low, set(low.split())), hant, PIECE.findall(line)))
+        lines.append((language_of(low, low.split()), hant, PIECE.findall(line)))
     return lines
 
 
@@ -178,12 +198,19 @@ def count(text: str, family: str = "") -> float:
     Raises ZeitbuchError for an unknown family.
     """
     hant = not text.isascii() and traditional(text)
+    if family not in _chunks:
+        _chunks[family] = (_Chunks(family, ""), _Chunks(family, " "))
+    begins, goes_on = _chunks[family]
     total = 0.0
     for line in text.splitlines(keepends=True):
+        if "  " not in line and "\t" not in line:
+            first, *rest = line.split(" ")
+            cost = begins[first] + sum(map(goes_on.__getitem__, rest))
+            if not isnan(cost):
+                total += cost
+                continue
         low = line.lower()
-        key = (family, language_of(low, set(low.split())), hant)
-        table = _costs.get(key) or _table(*key)
-        total += sum(map(table.__getitem__, _cut(line)))
+        total += sum(map(_table(family, language_of(low, low.split()), hant).__getitem__, _cut(line)))
     return total
 
 
