@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from itertools import pairwise
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -10,9 +11,9 @@ from hypothesis import HealthCheck, given, settings
 from builders import drawn_flows
 from zeitbuch.core.cards import LEADING, PAD, SPINE
 from zeitbuch.core.geometry import Scene
-from zeitbuch.core.layered import crossings
-from zeitbuch.core.layout import scene
 from zeitbuch.core.model import Estate, Flow
+from zeitbuch.core.ordering import crossings
+from zeitbuch.core.scene import scene
 from zeitbuch.core.topology import Graph
 from zeitbuch.writers.fonts import measure
 from zeitbuch.writers.svg import to_svg
@@ -69,12 +70,28 @@ def check(drawn: Scene, flow: Flow) -> None:
                 assert not through, f"{route.source} to {route.target} runs through {card.id}"
 
 
+def alone(drawn: Scene) -> None:
+    """No two links lie on each other."""
+    lines: dict[tuple[bool, float], list[tuple[float, float, int]]] = {}
+    for n, route in enumerate(drawn.routes):
+        for (x1, y1), (x2, y2) in pairwise(route.points):
+            upright = x1 == x2
+            a, b = sorted((y1, y2) if upright else (x1, x2))
+            lines.setdefault((upright, round(x1 if upright else y1)), []).append((a, b, n))
+    for line in lines.values():
+        line.sort()
+        for (_, end, n), (begin, _, m) in pairwise(line):
+            assert n == m or begin > end - 1, (drawn.routes[n], drawn.routes[m])
+
+
 def test_demo_flows_are_drawn_clean(november: Estate) -> None:
     for flow in november.flows:
-        check(scene(Graph(flow), measure), flow)
+        drawn = scene(Graph(flow), measure)
+        check(drawn, flow)
+        alone(drawn)
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=500, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(drawn_flows())
 def test_random_compound_flows_are_drawn_clean(flow: Flow) -> None:
     check(scene(Graph(flow), measure), flow)
@@ -108,7 +125,10 @@ def test_order_numbers_follow_the_run(november: Estate) -> None:
 
 @pytest.mark.parametrize(
     ("pairs", "count"),
-    [([("a", "x"), ("b", "y")], 0), ([("a", "y"), ("b", "x")], 1), ([("a", "y"), ("b", "x"), ("a", "x")], 1)],
+    [([(0, 2), (1, 3)], 0), ([(0, 3), (1, 2)], 1), ([(0, 3), (1, 2), (0, 2)], 1)],
 )
-def test_crossings_are_counted(pairs: list[tuple[str, str]], count: int) -> None:
-    assert crossings(["a", "b"], ["x", "y"], [(a, b, 0.0) for a, b in pairs]) == count
+def test_crossings_are_counted(pairs: list[tuple[int, int]], count: int) -> None:
+    down: list[list[tuple[int, float]]] = [[], [], [], []]
+    for a, b in pairs:
+        down[a].append((b, 0.0))
+    assert crossings([[0, 1], [2, 3]], down) == count

@@ -17,8 +17,8 @@ from zeitbuch.core.changes import changes
 from zeitbuch.core.document import flow_page, index_page
 from zeitbuch.core.estimate import estimate
 from zeitbuch.core.inventory import rows
-from zeitbuch.core.layout import scene
 from zeitbuch.core.model import Estate
+from zeitbuch.core.scene import scene
 from zeitbuch.core.topology import Graph
 from zeitbuch.readers.dialect import load_dialect
 from zeitbuch.readers.figures import load_rates

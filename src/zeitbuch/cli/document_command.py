@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
     from zeitbuch.core.document import flow_page, index_page
-    from zeitbuch.core.layout import scene
+    from zeitbuch.core.scene import scene
     from zeitbuch.core.topology import Graph
     from zeitbuch.writers.fonts import measure
     from zeitbuch.writers.html import to_html_page

@@ -28,8 +28,8 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
-    from zeitbuch.core.layout import scene
     from zeitbuch.core.problems import fail
+    from zeitbuch.core.scene import scene
     from zeitbuch.core.topology import Graph
     from zeitbuch.writers.fonts import measure
     from zeitbuch.writers.names import file_names

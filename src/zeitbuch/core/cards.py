@@ -77,9 +77,12 @@ def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure
     """One tab for each outlet that has something to say: cases, labels, error routes."""
     tabs: list[Tab] = []
     x = PAD
-    for key, edge in edges:
+    # What goes on lies left of what fails, and what goes back outermost, where its line does not cross the others.
+    for key, edge in sorted(edges, key=lambda e: (e[1].back, e[1].link.role == "error")):
         link = edge.link
-        style: Style = "error" if link.role == "error" else "case" if link.role == "case" else "next"
+        style: Style = (
+            "error" if link.role == "error" else "back" if edge.back else "case" if link.role == "case" else "next"
+        )
         words = link.label or readable(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if not words:
             continue

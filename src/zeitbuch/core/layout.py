@@ -10,16 +10,16 @@ from msgspec import Struct, structs
 
 from . import cards
 from .cards import PAD, SMALL, TAB_HEIGHT, Measure, cut
-from .geometry import Card, Frame, Line, PlacedCard, Route, Scene, Style, Tab
+from .geometry import Card, Frame, Line, PlacedCard, Route, Style, Tab
 from .layered import LANE, Arc, Box, Layers, assign_layers
+from .placement import ports
 from .routing import TRACK, Run, assign_tracks
 from .topology import Edge, Graph, Level
-from .words import joined, plural, triggers_words
+from .words import joined
 
 GAP_TOP, GAP_BOTTOM = 12.0, 18.0
 FRAME_SIDE, FRAME_TOP, FRAME_BOTTOM = 18.0, 40.0, 18.0
-MARGIN_LEFT, MARGIN_TOP, MARGIN = 64.0, 84.0, 28.0
-PORT = 16.0
+PORT, SPACING = 16.0, 12.0
 
 
 class Block(Struct):
@@ -49,8 +49,8 @@ def _spread(card: Card, width: float) -> Card:
         return structs.replace(card, width=width)
     last = card.tabs[-1]
     room = width - (last.x + last.width - card.tabs[0].x)
-    # Beside error tabs alone the plain way out keeps the left and middle.
-    shift = (room - PAD if all(t.style == "error" for t in card.tabs) else room / 2) - card.tabs[0].x
+    # Beside tabs of errors and ways back alone the plain way out keeps the left and middle.
+    shift = (room - PAD if all(t.style in ("error", "back") for t in card.tabs) else room / 2) - card.tabs[0].x
     shift = max(0.0, shift)
     tabs = tuple(structs.replace(t, x=round(t.x + shift, 2)) for t in card.tabs)
     return structs.replace(card, width=width, tabs=tabs)
@@ -65,6 +65,9 @@ class LevelLayout:
         self.measure = measure
         self.depth = depth
         self.pieces: dict[str, _Piece] = {}
+        self.outgoing: dict[str, list[tuple[int, Edge]]] = {}
+        for i, e in enumerate(level.edges):
+            self.outgoing.setdefault(e.source, []).append((i, e))
         if level.scope is None:
             for trigger in graph.flow.triggers:
                 card = cards.trigger_card(trigger, measure)
@@ -82,8 +85,7 @@ class LevelLayout:
     def _piece(self, step_id: str) -> _Piece:
         graph, measure = self.graph, self.measure
         step = graph.steps[step_id]
-        outgoing = [(i, e) for i, e in enumerate(self.level.edges) if e.source == step_id]
-        card = cards.step_card(graph, step, outgoing, measure)
+        card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure)
         names = [k.label or k.condition for k in self.level.labels.get(step_id, [])]
         if names:
             words = f"branch {joined(names)}"
@@ -170,9 +172,8 @@ class LevelLayout:
         layers = Layers(boxes, arcs)
         layers.order()
         self._in_ports(layers, of_edge)
-        layers.connect()
         layers.place()
-        self._straighten(layers, of_edge)
+        self._move_ports(layers, of_edge)
         return self._routed(layers, of_edge, loops)
 
     def _lane(self, key: str, slot: int) -> float:
@@ -196,32 +197,73 @@ class LevelLayout:
             for i, arc in enumerate(group):
                 arc.into += (i - (len(group) - 1) / 2) * step
 
-    def _straighten(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
-        """Moves ports along a card's upper edge to right below where their links come from, where there is room."""
+    def _move_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+        """Moves ports along the edges of cards to where their links go and come from, so that they are straight or short."""
         boxes = layers.boxes
+        leaving: dict[str, list[Arc]] = {}
         arriving: dict[str, list[Arc]] = {}
-        for _, edge, arc in of_edge:
+        for index, edge, arc in of_edge:
+            if not edge.back:
+                arriving.setdefault(arc.target, []).append(arc)
+                if self._tab(index, self.pieces[arc.source]) is None:
+                    leaving.setdefault(arc.source, []).append(arc)
+
+        def next_x(arc: Arc) -> float:
+            return boxes[arc.via[0]].x if arc.via else boxes[arc.target].x + arc.into
+
+        def before_x(arc: Arc) -> float:
+            return boxes[arc.via[-1]].x if arc.via else boxes[arc.source].x + arc.out
+
+        for key, group in leaving.items():
+            group.sort(key=next_x)
+            low, high = self._free(key)
+            found = ports([next_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
+            for arc, spot in zip(group, found, strict=True):
+                arc.out = spot
+        for _, _, arc in of_edge:
             x = boxes[arc.source].x + arc.out
             for lane in arc.via:
                 # Lanes keep far more room around them than this.
                 if abs(boxes[lane].x - x) < 3.5:
                     boxes[lane].x = x
                 x = boxes[lane].x
-            if not edge.back and self.pieces[arc.target].inner is None:
-                arriving.setdefault(arc.target, []).append(arc)
         for key, group in arriving.items():
-            piece = self.pieces[key]
-            middle = -piece.back * LANE / 2
-            reach = piece.width / 2 - 14
-            wishes = []
-            for arc in group:
-                before = arc.via[-1] if arc.via else arc.source
-                wish = boxes[before].x + (0.0 if arc.via else arc.out) - boxes[key].x
-                wishes.append(wish if abs(wish - middle) <= reach else arc.into)
-            spots = sorted(wishes)
-            if all(b - a >= 10 for a, b in pairwise(spots)):
-                for arc, wish in zip(group, wishes, strict=True):
-                    arc.into = wish
+            low, high = self._reach(key)
+            low = max(low, min(self._into(key), high)) if self.pieces[key].inner is not None else low
+            group.sort(key=before_x)
+            found = ports([before_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
+            for arc, spot in zip(group, found, strict=True):
+                arc.into = spot
+
+        self._extend(layers, of_edge)
+
+    def _extend(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+        """Links that go back run straight out to their lanes where nothing stands beside their boxes."""
+        boxes = layers.boxes
+        last = {row[-1]: row for row in layers.rows if row}
+        for _, edge, arc in of_edge:
+            if edge.back and arc.via:
+                if arc.source in last:
+                    arc.out = max(arc.out, boxes[arc.via[0]].x - boxes[arc.source].x)
+                if arc.target in last:
+                    arc.into = max(arc.into, boxes[arc.via[-1]].x - boxes[arc.target].x)
+
+    def _free(self, key: str) -> tuple[float, float]:
+        """The wider part of a box's lower edge without tabs, where plain links leave."""
+        piece = self.pieces[key]
+        low, high = self._reach(key)
+        if piece.card.tabs:
+            lanes = piece.width / 2 + piece.back * LANE / 2
+            first, last = piece.card.tabs[0], piece.card.tabs[-1]
+            left, right = first.x - 5 - lanes, last.x + last.width + 5 - lanes
+            low, high = (right, max(right, high)) if high - right > left - low else (min(low, left), left)
+        return low, high
+
+    def _reach(self, key: str) -> tuple[float, float]:
+        """How far to the left and right of a box's centre its ports may stand."""
+        piece = self.pieces[key]
+        middle, half = -piece.back * LANE / 2, piece.width / 2 - 14
+        return middle - half, middle + half
 
     # -- routing -----------------------------------------------------------------------------------------------
 
@@ -301,11 +343,7 @@ class LevelLayout:
         return "case" if edge.link.role == "case" else "next"
 
     def _full(self, edge: Edge) -> str:
-        names = {
-            **{k: s.title for k, s in self.graph.steps.items()},
-            **{k: t.title for k, t in self.graph.triggers.items()},
-        }
-        link = edge.link
+        names, link = self.graph.names, edge.link
         words = f"{names[link.source]} to {names[link.target]}"
         said = link.label or link.condition
         return f"{words}: {said}" if said else words
@@ -377,45 +415,3 @@ def _tidy(points: list[tuple[float, float]]) -> list[tuple[float, float]]:
         else:
             found.append(point)
     return found
-
-
-def scene(graph: Graph, measure: Measure) -> Scene:
-    """The whole map of a flow: title, margin with the order, cards, frames and routes."""
-    flow = graph.flow
-    block = LevelLayout(graph, graph.levels[None], measure, 0).block()
-    count = sum(s.kind != "note" for s in flow.steps)
-    facts = [f"set off: {triggers_words(flow)}", plural(count, "step")]
-    if flow.state != "unknown":
-        facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
-    subtitle = " · ".join(facts)
-    width = max(MARGIN_LEFT + block.width + MARGIN, 560.0)
-    title = cut(flow.title, width - 2 * MARGIN, 18.0, True, measure)
-    lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
-    dx = MARGIN_LEFT + (width - MARGIN_LEFT - MARGIN - block.width) / 2
-    dy = MARGIN_TOP
-    used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
-    order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
-    legend = 34.0 if order else 0.0
-    return Scene(
-        title=title,
-        subtitle=tuple(lines),
-        width=round(width, 2),
-        height=round(dy + block.height + MARGIN + legend, 2),
-        cards=tuple(PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in block.cards),
-        frames=tuple(
-            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames
-        ),
-        routes=tuple(
-            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
-            for r in block.routes
-        ),
-        margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
-        effects=tuple(order),
-    )
-
-
-def _span(numbers: list[str]) -> str:
-    found = sorted(int(n) for n in numbers)
-    if len(found) > 2 and found[-1] - found[0] == len(found) - 1:
-        return f"{found[0]}–{found[-1]}"
-    return "·".join(map(str, found[:3])) + ("…" if len(found) > 3 else "")

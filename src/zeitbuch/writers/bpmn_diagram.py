@@ -7,8 +7,8 @@ from typing import Protocol
 from xml.etree import ElementTree as ET
 
 from zeitbuch.core import bpmn_terms as E
-from zeitbuch.core.layout import scene
 from zeitbuch.core.model import Flow, Step, Trigger
+from zeitbuch.core.scene import scene
 from zeitbuch.core.topology import Graph
 
 from .fonts import measure

@@ -1,0 +1,57 @@
+# The whole drawing of a flow: title, facts, margin with the order, legend, and the laid-out levels between them.
+"""Scenes of flows."""
+
+from __future__ import annotations
+
+from msgspec import structs
+
+from . import cards
+from .cards import Measure, cut
+from .geometry import Frame, PlacedCard, Scene
+from .layout import LevelLayout
+from .topology import Graph
+from .words import plural, triggers_words
+
+MARGIN_LEFT, MARGIN_TOP, MARGIN = 64.0, 84.0, 28.0
+
+
+def scene(graph: Graph, measure: Measure) -> Scene:
+    """The whole map of a flow: title, margin with the order, cards, frames and routes."""
+    flow = graph.flow
+    block = LevelLayout(graph, graph.levels[None], measure, 0).block()
+    count = sum(s.kind != "note" for s in flow.steps)
+    facts = [f"set off: {triggers_words(flow)}", plural(count, "step")]
+    if flow.state != "unknown":
+        facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
+    subtitle = " · ".join(facts)
+    width = max(MARGIN_LEFT + block.width + MARGIN, 560.0)
+    title = cut(flow.title, width - 2 * MARGIN, 18.0, True, measure)
+    lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
+    dx = MARGIN_LEFT + (width - MARGIN_LEFT - MARGIN - block.width) / 2
+    dy = MARGIN_TOP
+    used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
+    order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
+    legend = 34.0 if order else 0.0
+    return Scene(
+        title=title,
+        subtitle=tuple(lines),
+        width=round(width, 2),
+        height=round(dy + block.height + MARGIN + legend, 2),
+        cards=tuple(PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in block.cards),
+        frames=tuple(
+            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames
+        ),
+        routes=tuple(
+            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
+            for r in block.routes
+        ),
+        margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
+        effects=tuple(order),
+    )
+
+
+def _span(numbers: list[str]) -> str:
+    found = sorted(int(n) for n in numbers)
+    if len(found) > 2 and found[-1] - found[0] == len(found) - 1:
+        return f"{found[0]}–{found[-1]}"
+    return "·".join(map(str, found[:3])) + ("…" if len(found) > 3 else "")
