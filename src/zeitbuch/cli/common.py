@@ -66,6 +66,7 @@ def add_output(parser: argparse.ArgumentParser, formats: Sequence[str], default:
 _SUFFIX = {
     ".json": "json", ".csv": "csv", ".md": "markdown", ".markdown": "markdown", ".html": "html", ".htm": "html",
     ".svg": "svg", ".png": "png", ".txt": "table", ".yaml": "yaml", ".yml": "yaml", ".bpmn": "bpmn",
+    ".dot": "dot", ".gv": "dot", ".graphml": "graphml", ".mmd": "mermaid", ".mermaid": "mermaid",
 }  # fmt: skip
 
 

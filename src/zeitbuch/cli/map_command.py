@@ -3,15 +3,30 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format, pick
+from .estimate_command import add_figures, counters_of, figures
 
-FORMATS = ("svg", "png")
+if TYPE_CHECKING:
+    from zeitbuch.core.cards import Showing
+    from zeitbuch.core.estimate_records import EstateEstimate
+    from zeitbuch.core.model import Estate, Flow
+    from zeitbuch.core.views import View
+
+FORMATS = ("svg", "png", "html", "text", "json", "dot", "graphml", "mermaid", "bpmn")
+SUFFIXES = {"text": "txt", "mermaid": "mmd"}
 EXAMPLE = """\
 examples:
   zeitbuch map exports/ --flow "Lost property matching" -o lost-property.svg
-  zeitbuch map exports/ -o maps/              one file a flow, in a folder
-  zeitbuch map --flow SH-1040 --format png -o lost-property.png"""
+  zeitbuch map --flow SH-1040 --format text                 a tree in the terminal
+  zeitbuch map --flow SH-1040 -o lost-property.html         a page to search, fold and click
+  zeitbuch map --flow "Customer letters" --depth 1 -o letters.svg
+  zeitbuch map --flow "Weather warnings" --around "How rough?" --after 1 -o rough.svg
+  zeitbuch map --flow "Crew swap approvals" --lineage "Read both rotas" --format text
+  zeitbuch map --flow "Berth delay notices" --show cost -o cost.svg
+  zeitbuch map exports/ -o maps/              one file a flow and an index, in a folder
+  zeitbuch map exports/ --estate --by owner -o estate.svg"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -20,7 +35,31 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--flow", metavar="NAME", help="this flow (id or name); without it all flows, into the folder of -o"
     )
+    group.add_argument("--estate", action="store_true", help="the flows as cards, with their calls")
+    group.add_argument(
+        "--by", choices=("owner", "connection", "environment", "none"), default="owner", help="frames of --estate"
+    )
+    group.add_argument(
+        "--stores", action="store_true", help="with --estate: draw what one flow writes and another reads"
+    )
+    group = parser.add_argument_group("which part of a flow")
+    group.add_argument("--depth", type=int, metavar="N", help="fold scopes that stand N scopes deep (0: all)")
+    group.add_argument("--fold", metavar="SCOPE", action="append", default=[], help="fold this scope; may be repeated")
+    group.add_argument("--around", metavar="STEP", help="only this step (id, number or name) and what is near it")
+    group.add_argument("--before", type=int, default=2, metavar="N", help="with --around: links upstream (default: 2)")
+    group.add_argument("--after", type=int, default=2, metavar="N", help="with --around: links downstream (default: 2)")
+    group.add_argument(
+        "--lineage", metavar="STEP[:PATH]", help="only the way of a value, from the step that gives it on"
+    )
+    group.add_argument("--ai", action="store_true", help="only steps that use AI, and what stands beside them")
+    group = parser.add_argument_group("what the cards show")
+    group.add_argument(
+        "--detail", choices=("names", "settings", "prompts"), default="settings", help="default: settings"
+    )
+    group.add_argument("--show", choices=("passes", "calls", "cost"), help="figures of the estimate, with bars")
+    group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
     group.add_argument("--scale", type=float, default=2.0, metavar="N", help="pixels a point in PNG (default: 2)")
+    add_figures(parser)
     add_output(parser, FORMATS, "svg")
     add_reading(parser)
 
@@ -28,42 +67,159 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
+    from zeitbuch.core.model import Estate
     from zeitbuch.core.problems import fail
-    from zeitbuch.core.scene import scene
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.writers.fonts import measure
-    from zeitbuch.writers.names import file_names
 
     from . import stream
 
     if not 0.2 <= args.scale <= 8:
         raise fail("option", f"expected --scale from 0.2 to 8, found {args.scale:g}")
-    folder = args.output is not None and not args.flow and args.output != "-" and not Path(args.output).suffix
+    for name in ("before", "after", "depth"):
+        value = getattr(args, name)
+        if value is not None and value < 0:
+            raise fail("option", f"expected --{name} of 0 or more, found {value}")
+    one = args.flow or args.estate
+    folder = args.output is not None and not one and args.output != "-" and not Path(args.output).suffix
     form = (args.format or "svg") if folder else chosen_format(args, FORMATS, "svg")
     session = Session(args)
     estate = session.estate(args.source)
     flows = [pick(estate, args.flow)] if args.flow else list(estate.flows)
+    result = None
+    if args.show or (form == "html" and not args.estate):
+        # What a run costs is known from the flow itself; a month needs those that call it.
+        result = _estimate(args, session, Estate(flows=tuple(flows)))
+    if args.estate:
+        from zeitbuch.core.estate_map import estate_view
+
+        view, showing = estate_view(estate, args.by, args.stores, result if args.show == "cost" else None)
+        stream.write(_drawn(view, showing, form, args, None, None), args.output)
+        return session.finish()
     if len(flows) != 1 and not folder:
         raise fail(
             "map-many",
             f"expected one flow to draw, found {len(flows)}",
-            "name one with --flow, or a folder for all of them with -o FOLDER",
+            "name one with --flow, draw them all into a folder with -o FOLDER, or the estate with --estate",
         )
-
-    def draw(flow: object) -> str | bytes:
-        drawn = scene(Graph(flow), measure)  # type: ignore[arg-type]
-        if form == "png":
-            from zeitbuch.writers.png import to_png
-
-            return to_png(drawn, args.scale)
-        from zeitbuch.writers.svg import to_svg
-
-        return to_svg(drawn)
-
-    if folder:
-        names = file_names([f.title for f in flows])
-        for flow, name in zip(flows, names, strict=True):
-            stream.write(draw(flow), str(Path(args.output) / f"{name}.{form}"))
-    else:
-        stream.write(draw(flows[0]), args.output)
+    if not folder:
+        stream.write(_one(args, flows[0], form, result), args.output)
+        return session.finish()
+    _all(args, session, flows, form, result)
     return session.finish()
+
+
+def _estimate(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
+    from zeitbuch.core.estimate import estimate
+
+    card, assumptions, problems = figures(args, session)
+    result = estimate(estate, card, assumptions, args.month, counters_of(args, session, card))
+    session.reader.problems += [*problems, *result.problems]
+    return result
+
+
+def _all(
+    args: argparse.Namespace, session: Session, flows: list[Flow], form: str, result: EstateEstimate | None
+) -> None:
+    """One file a flow, and an index."""
+    from pathlib import Path
+
+    from zeitbuch.core.problems import ZeitbuchError
+    from zeitbuch.writers.map_index import to_index
+    from zeitbuch.writers.names import file_names
+
+    from . import stream
+
+    folder, suffix = Path(args.output), SUFFIXES.get(form, form)
+    names = file_names([f.title for f in flows])
+    written: list[tuple[Flow, str]] = []
+    with session.progress(len(flows), "drawing") as progress:
+        for at, (flow, name) in enumerate(zip(flows, names, strict=True)):
+            try:
+                stream.write(_one(args, flow, form, result), str(folder / f"{name}.{suffix}"))
+                written.append((flow, f"{name}.{suffix}"))
+            except ZeitbuchError as error:
+                if error.problem.code == "write":
+                    raise
+                session.reader.problems.append(error.problem)  # the rest is drawn all the same
+            progress.at(at)
+    stream.write(to_index(written), str(folder / "index.html"))
+
+
+def _one(args: argparse.Namespace, flow: Flow, form: str, result: EstateEstimate | None) -> str | bytes:
+    from zeitbuch.core.cards import Showing
+    from zeitbuch.core.overlays import overlay
+    from zeitbuch.core.topology import Graph
+    from zeitbuch.core.views import whole
+
+    view = _part(args, whole(Graph(flow)))
+    meters, scale = overlay(result, flow, args.show) if args.show and result is not None else ({}, "")
+    showing = Showing(args.detail, view.remarks, view.marked, meters, scale)
+    return _drawn(view, showing, form, args, flow, result)
+
+
+def _part(args: argparse.Namespace, view: View) -> View:
+    """The part of the flow that the options ask for."""
+    from zeitbuch.core import views
+    from zeitbuch.core.explain import pick_step
+    from zeitbuch.core.problems import fail
+
+    graph = view.graph
+    if args.lineage:
+        key, _, path = args.lineage.partition(":")
+        trigger = next((t.id for t in graph.flow.triggers if key in (t.id, t.name)), None)
+        view = views.value(view, trigger or pick_step(graph, key).id, path)
+    if args.ai:
+        view = views.with_ai(view)
+    if args.around:
+        view = views.around(view, pick_step(graph, args.around).id, args.before, args.after)
+    folds = [pick_step(graph, name) for name in args.fold]
+    for step in folds:
+        if step.id not in graph.levels:
+            scopes = ", ".join(graph.steps[s].title for s in graph.levels if s is not None) or "none"
+            raise fail("map-fold", f"expected a step that holds others, found '{step.title}'", f"scopes: {scopes}")
+    shut = [s.id for s in folds] + (views.scopes_below(view.graph, args.depth) if args.depth is not None else [])
+    return views.folded(view, shut) if shut else view
+
+
+def _drawn(
+    view: View, showing: Showing, form: str, args: argparse.Namespace, flow: Flow | None, result: EstateEstimate | None
+) -> str | bytes:
+    from zeitbuch.core.scene import scene
+    from zeitbuch.writers.fonts import measure
+
+    from . import stream
+
+    graph = view.graph
+    if form == "text":
+        from zeitbuch.writers.tree import to_tree
+
+        return to_tree(view, 110 if args.output else stream.width(), showing)
+    if form in ("dot", "mermaid"):
+        from zeitbuch.writers import graph_text
+
+        return graph_text.to_dot(graph, showing) if form == "dot" else graph_text.to_mermaid(graph, showing)
+    if form == "bpmn":
+        from zeitbuch.core.model import Estate
+        from zeitbuch.writers.bpmn import to_bpmn
+
+        return to_bpmn(Estate(flows=(graph.flow,)))
+    drawn = scene(graph, measure, showing, view.facts)
+    if form == "png":
+        from zeitbuch.writers.png import to_png
+
+        return to_png(drawn, args.scale)
+    if form == "json":
+        from zeitbuch.core.map_record import map_record
+        from zeitbuch.writers.tables import to_json
+
+        return to_json("map", map_record(graph, drawn))
+    if form == "graphml":
+        from zeitbuch.writers.graphml import to_graphml
+
+        return to_graphml(graph, drawn)
+    from zeitbuch.writers.svg import to_svg
+
+    if form == "html":
+        from zeitbuch.writers.map_page import to_map_page
+
+        return to_map_page(graph, drawn, showing, result if flow is not None else None)
+    return to_svg(drawn)

@@ -5,6 +5,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Literal
+
+from msgspec import Struct
 
 from .geometry import AttachedRow, Card, Line, Style, Tab
 from .model import Step, Trigger
@@ -24,8 +27,24 @@ TAB_GAP = 6.0
 TAB_HEIGHT = 18.0
 ROW_HEIGHT = 19.0
 LEADING = {NAME: 16.0, SMALL: 14.0}
+METER = 7.0
+PROMPT_LINES = 6
 ROLE_WORDS = {"model": "model", "memory": "memory", "parse": "parser"}
 INK = {"role": 52.0}
+
+
+class Showing(Struct, frozen=True):
+    """What cards show beside a step's own text. ``meters`` gives a figure in words and its length on the scale (0 to 1)."""
+
+    detail: Literal["names", "settings", "prompts"] = "settings"
+    remarks: dict[str, tuple[str, ...]] = {}
+    marked: frozenset[str] = frozenset()
+    meters: dict[str, tuple[str, float]] = {}
+    scale: str = ""
+    tab: float = 150.0  # the most that a tab's text takes
+
+
+PLAIN = Showing()
 
 
 def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> str:
@@ -73,7 +92,7 @@ def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
     return lines
 
 
-def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure) -> list[Tab]:
+def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
     """One tab for each outlet that has something to say: cases, labels, error routes."""
     tabs: list[Tab] = []
     x = PAD
@@ -86,7 +105,7 @@ def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure
         words = link.label or readable(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if not words:
             continue
-        text = cut(" ".join(words.split()), 150.0, SMALL, False, measure)
+        text = cut(" ".join(words.split()), most, SMALL, False, measure)
         width = measure(text, SMALL, False) + 2 * TAB_PAD
         condition = readable(link.condition, link.refs, names)
         full = words if not condition or condition == words else f"{words}: {condition}"
@@ -108,8 +127,8 @@ def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: 
     return round(width, 2), round(height, 2)
 
 
-def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measure: Measure) -> Card:
-    """The card of a step (also the title of a scope's frame)."""
+def _details(graph: Graph, step: Step) -> list[str]:
+    """What a card says below the name."""
     details: list[str] = []
     if step.kind == "other":
         details.append(f"unclassified: {step.operation or 'no operation'}")
@@ -135,8 +154,26 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
         details[-1] = effect if own else f"{details[-1]} · {effect}"
     if not step.enabled:
         details.append("switched off")
+    return details
+
+
+def _prompt_lines(graph: Graph, step: Step, measure: Measure) -> list[Line]:
+    """The beginning of a step's prompts, with placeholders in words."""
+    if step.model is None:
+        return []
+    text = "  ".join(readable(p.text, p.refs, graph.names) for p in step.model.prompts)
+    lines = wrap(text, TEXT_WIDTH, SMALL, False, measure, PROMPT_LINES) if text.strip() else []
+    return [Line(t, SMALL, full=text if t.endswith("…") else "") for t in lines]
+
+
+def step_card(
+    graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measure: Measure, showing: Showing = PLAIN
+) -> Card:
+    """The card of a step (also the title of a scope's frame)."""
+    names_only = showing.detail == "names"
+    details = [] if names_only else _details(graph, step)
     rows = []
-    for helper in graph.attached.get(step.id, []):
+    for helper in () if names_only else graph.attached.get(step.id, []):
         inner = (
             helper.model.name
             if helper.kind == "model" and helper.model is not None and helper.model.name
@@ -153,8 +190,15 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
             )
         )
     lines = _lines(step.title, details, measure)
-    tabs = _tabs(outgoing, graph.names, measure)
+    if showing.detail == "prompts":
+        lines += _prompt_lines(graph, step, measure)
+    meter = showing.meters.get(step.id)
+    for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
+        text = cut(remark, TEXT_WIDTH, SMALL, False, measure)
+        lines.append(Line(text, SMALL, full=remark if text != remark else ""))
+    tabs = _tabs(outgoing, graph.names, measure, showing.tab)
     width, height = sized(lines, rows, tabs, measure)
+    height += METER if meter is not None else 0.0
     return Card(
         id=step.id,
         number=graph.numbers.get(step.id, ""),
@@ -168,6 +212,8 @@ def step_card(graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measur
         height=height,
         full=f"{step.title} ({step.operation or KIND_WORDS[step.kind]})",
         enabled=step.enabled,
+        meter=meter[1] if meter is not None else None,
+        marked=step.id in showing.marked,
     )
 
 

@@ -56,6 +56,8 @@ class Card(Struct, frozen=True):
     height: float
     full: str
     enabled: bool = True
+    meter: float | None = None  # length of the bar at the lower edge, 0 to 1
+    marked: bool = False
 
 
 class PlacedCard(Struct, frozen=True):
@@ -99,3 +101,4 @@ class Scene(Struct, frozen=True):
     routes: tuple[Route, ...]
     margin: tuple[tuple[float, str], ...]
     effects: tuple[str, ...]
+    scale: str = ""  # what the bars mean

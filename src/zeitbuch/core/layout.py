@@ -9,7 +9,7 @@ from itertools import pairwise
 from msgspec import Struct, structs
 
 from . import cards
-from .cards import PAD, SMALL, TAB_HEIGHT, Measure, cut
+from .cards import PAD, PLAIN, SMALL, TAB_HEIGHT, Measure, Showing, cut
 from .geometry import Card, Frame, Line, PlacedCard, Route, Style, Tab
 from .layered import LANE, Arc, Box, Layers, assign_layers
 from .placement import ports
@@ -59,11 +59,12 @@ def _spread(card: Card, width: float) -> Card:
 class LevelLayout:
     """Lays out one level of a flow."""
 
-    def __init__(self, graph: Graph, level: Level, measure: Measure, depth: int) -> None:
+    def __init__(self, graph: Graph, level: Level, measure: Measure, depth: int, showing: Showing = PLAIN) -> None:
         self.graph = graph
         self.level = level
         self.measure = measure
         self.depth = depth
+        self.showing = showing
         self.pieces: dict[str, _Piece] = {}
         self.outgoing: dict[str, list[tuple[int, Edge]]] = {}
         for i, e in enumerate(level.edges):
@@ -85,7 +86,7 @@ class LevelLayout:
     def _piece(self, step_id: str) -> _Piece:
         graph, measure = self.graph, self.measure
         step = graph.steps[step_id]
-        card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure)
+        card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure, self.showing)
         names = [k.label or k.condition for k in self.level.labels.get(step_id, [])]
         if names:
             words = f"branch {joined(names)}"
@@ -98,7 +99,7 @@ class LevelLayout:
         if inner_level is None:
             card = _spread(card, card.width)
             return _Piece(card, None, card.width, card.height)
-        inner = LevelLayout(graph, inner_level, measure, self.depth + 1).block()
+        inner = LevelLayout(graph, inner_level, measure, self.depth + 1, self.showing).block()
         title = max(measure(line.text, line.size, line.bold) for line in card.lines) + 64
         tabs = card.tabs[-1].x + card.tabs[-1].width + PAD if card.tabs else 0.0
         width = max(inner.width + 2 * FRAME_SIDE, title, tabs)
@@ -169,12 +170,28 @@ class LevelLayout:
             arcs.append(arc)
             of_edge.append((index, edge, arc))
         assign_layers(boxes, [(a.source, a.target) for a in arcs])
+        self._wrap(boxes, arcs)
         layers = Layers(boxes, arcs)
         layers.order()
         self._in_ports(layers, of_edge)
         layers.place()
         self._move_ports(layers, of_edge)
         return self._routed(layers, of_edge, loops)
+
+    def _wrap(self, boxes: dict[str, Box], arcs: list[Arc]) -> None:
+        """What no link touches stands in rows below the rest, as wide as they are long."""
+        linked = {a.source for a in arcs} | {a.target for a in arcs}
+        lone = [b for b in boxes.values() if b.id not in linked]
+        if len(lone) < 4:
+            return
+        first = max([b.layer + 1 for b in boxes.values() if b.id in linked], default=0)
+        room = (sum(b.width * (b.height + 30) for b in lone) * 1.6) ** 0.5
+        row, used = 0, 0.0
+        for box in lone:
+            if used and used + box.width > room:
+                row, used = row + 1, 0.0
+            box.layer = first + row
+            used += box.width + 34
 
     def _lane(self, key: str, slot: int) -> float:
         piece = self.pieces[key]

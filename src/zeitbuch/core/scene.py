@@ -6,24 +6,20 @@ from __future__ import annotations
 from msgspec import structs
 
 from . import cards
-from .cards import Measure, cut
+from .cards import PLAIN, Measure, Showing, cut
 from .geometry import Frame, PlacedCard, Scene
 from .layout import LevelLayout
 from .topology import Graph
-from .words import plural, triggers_words
+from .views import View
 
 MARGIN_LEFT, MARGIN_TOP, MARGIN = 64.0, 84.0, 28.0
 
 
-def scene(graph: Graph, measure: Measure) -> Scene:
-    """The whole map of a flow: title, margin with the order, cards, frames and routes."""
+def scene(graph: Graph, measure: Measure, showing: Showing = PLAIN, facts: str = "") -> Scene:
+    """The whole map of a flow: title, margin with the order, cards, frames and routes. ``facts`` is the line below the title."""
     flow = graph.flow
-    block = LevelLayout(graph, graph.levels[None], measure, 0).block()
-    count = sum(s.kind != "note" for s in flow.steps)
-    facts = [f"set off: {triggers_words(flow)}", plural(count, "step")]
-    if flow.state != "unknown":
-        facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
-    subtitle = " · ".join(facts)
+    block = LevelLayout(graph, graph.levels[None], measure, 0, showing).block()
+    subtitle = facts or View(graph).facts
     width = max(MARGIN_LEFT + block.width + MARGIN, 560.0)
     title = cut(flow.title, width - 2 * MARGIN, 18.0, True, measure)
     lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
@@ -31,7 +27,7 @@ def scene(graph: Graph, measure: Measure) -> Scene:
     dy = MARGIN_TOP
     used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
     order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
-    legend = 34.0 if order else 0.0
+    legend = 34.0 if order or showing.scale else 0.0
     return Scene(
         title=title,
         subtitle=tuple(lines),
@@ -47,6 +43,7 @@ def scene(graph: Graph, measure: Measure) -> Scene:
         ),
         margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
         effects=tuple(order),
+        scale=showing.scale,
     )
 
 

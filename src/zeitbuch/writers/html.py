@@ -10,7 +10,7 @@ from zeitbuch.core.sheet import Sheet, shown
 
 from .plain import inert
 
-_STYLE = """
+STYLE = """
 :root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; }
 * { box-sizing: border-box; }
 body { margin: 0; background: var(--paper); color: var(--ink); font: 16px/1.55 "DejaVu Sans", Verdana, sans-serif; }
@@ -101,7 +101,7 @@ def to_html_page(page: d.Page, picture: str = "") -> str:
     body = "\n".join(_block(b, picture) for b in page.blocks)
     return (
         f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
-        f"<title>{_t(page.title)}</title>\n<style>{_STYLE}</style>\n</head>\n<body>\n<main>\n"
+        f"<title>{_t(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"
         + (f"<nav aria-label='On this page'>{home}{nav}</nav>\n" if nav or home else "")
         + f"{body}\n</main>\n</body>\n</html>\n"
     )

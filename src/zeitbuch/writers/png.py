@@ -134,7 +134,10 @@ def _card(pen: _Pen, placed: PlacedCard) -> None:
         around = [(x, y), (x + card.width, y), (x + card.width, y + card.height), (x, y + card.height), (x, y)]
         pen.rect(x, y, card.width, card.height, fill=CARD)
         _spine(pen, x, y, card.height, card.effect)
-        pen.path(around, INK, 1.1, (1.5, 3) if card.frame == "dotted" else None)
+        if card.meter is not None:
+            for share, tone in ((1.0, RULE), (card.meter, INK)):
+                pen.rect(x + SPINE + 4, y + card.height - 8, (card.width - SPINE - 8) * share, 4, fill=tone)
+        pen.path(around, INK, 2.6 if card.marked else 1.1, (1.5, 3) if card.frame == "dotted" else None)
         if card.frame == "double":
             pen.rect(x - 3, y - 3, card.width + 6, card.height + 6, line=INK, width=0.9)
     left, at = x + SPINE + PAD, y + PAD - 2
@@ -201,7 +204,7 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     pen.text(28, 38, scene.title, 18, True)
     for i, line in enumerate(scene.subtitle):
         pen.text(28, 56 + 14 * i, line, 10.5, colour=QUIET)
-    low = scene.height - (44 if scene.effects else 16)
+    low = scene.height - (44 if scene.effects or scene.scale else 16)
     pen.path([(50, 76), (50, low)], RULE)
     for y, number in scene.margin:
         pen.text(44, y + 20, number, 10, colour=QUIET, right=True)
@@ -217,6 +220,9 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
         word = EFFECT_LEGEND[effect]
         pen.text(x + 13, scene.height - 19, word, SMALL, colour=QUIET)
         x += 13 + measure(word, SMALL) + 20
+    if scene.scale:
+        pen.rect(x, scene.height - 25, 30, 4, fill=INK)
+        pen.text(x + 38, scene.height - 19, scene.scale, SMALL, colour=QUIET)
     size = (math.ceil(scene.width * scale), math.ceil(scene.height * scale))
     out = io.BytesIO()
     pen.image.resize(size, Image.Resampling.LANCZOS).save(out, "PNG", optimize=False)

@@ -57,8 +57,14 @@ def _card(placed: PlacedCard) -> str:
     else:
         parts.append(
             f'<rect x="{_n(x)}" y="{_n(y)}" width="{_n(card.width)}" height="{_n(card.height)}" fill="{CARD}" '
-            f'stroke="{INK}" stroke-width="1.1"{dash}/>'
+            f'stroke="{INK}" stroke-width="{"2.6" if card.marked else "1.1"}"{dash}/>'
         )
+        if card.meter is not None:
+            room = card.width - SPINE - 8
+            for share, tone in ((1.0, RULE), (card.meter, INK)):
+                parts.append(
+                    f'<rect x="{_n(x + SPINE + 4)}" y="{_n(y + card.height - 8)}" width="{_n(room * share)}" height="4" fill="{tone}"/>'
+                )
         parts.append(_spine(x, y, card.height, card.effect))
         if card.frame == "double":
             parts.append(
@@ -168,7 +174,7 @@ def to_svg(scene: Scene, inline: bool = False) -> str:
     parts.append(_text(28, 38, scene.title, 18, True))
     for i, line in enumerate(scene.subtitle):
         parts.append(_text(28, 56 + 14 * i, line, 10.5, colour=QUIET))
-    low = scene.height - (44 if scene.effects else 16)
+    low = scene.height - (44 if scene.effects or scene.scale else 16)
     parts.append(f'<line x1="50" y1="76" x2="50" y2="{_n(low)}" stroke="{RULE}" stroke-width="1"/>')
     for y, number in scene.margin:
         parts.append(_text(44, y + 20, number, 10, colour=QUIET, anchor="end"))
@@ -181,4 +187,7 @@ def to_svg(scene: Scene, inline: bool = False) -> str:
         word = EFFECT_LEGEND[effect]
         parts.append(_text(x + 13, scene.height - 19, word, SMALL, colour=QUIET))
         x += 13 + measure(word, SMALL) + 20
+    if scene.scale:
+        parts.append(f'<rect x="{_n(x)}" y="{_n(scene.height - 25)}" width="30" height="4" fill="{INK}"/>')
+        parts.append(_text(x + 38, scene.height - 19, scene.scale, SMALL, colour=QUIET))
     return "\n".join(p for p in parts if p) + "\n</svg>\n"

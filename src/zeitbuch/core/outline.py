@@ -1,0 +1,125 @@
+# A flow as an outline: what follows what, branches below their split, what several ways lead to behind all of them. The
+# terminal map draws it, the page's list nests by it.
+"""The outline of a flow."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from .topology import Edge, Graph, Level
+
+Part = Literal["trigger", "step", "branch", "goto", "inside"]
+
+
+class Item(Struct):
+    """One line of the outline. ``words`` is the label of a branch; ``below`` what hangs from it.
+
+    A ``goto`` names where a way leads that the outline shows elsewhere; ``back`` says that it stands above.
+    """
+
+    part: Part
+    id: str = ""
+    words: str = ""
+    error: bool = False
+    back: bool = False
+    below: list[Item] = []
+
+
+def outline(graph: Graph) -> list[Item]:
+    """Triggers first, then the steps of the top level with everything below them."""
+    items = [Item("trigger", t.id) for t in graph.flow.triggers]
+    for item in items:
+        item.below = [
+            Item("goto", e.target)
+            for e in graph.levels[None].edges
+            if e.source == item.id and len(graph.levels[None].steps)
+        ]
+    return items + _Level(graph, graph.levels[None]).items()
+
+
+class _Level:
+    def __init__(self, graph: Graph, level: Level) -> None:
+        self.graph, self.level = graph, level
+        self.steps = [s.id for s in level.steps if s.kind != "note"]
+        known = set(self.steps)
+        self.out: dict[str, list[Edge]] = {}
+        self.into: dict[str, list[str]] = {}
+        for e in level.edges:
+            if e.target in known and e.source in known:
+                self.out.setdefault(e.source, []).append(e)
+                if not e.back:
+                    self.into.setdefault(e.target, []).append(e.source)
+        self._dominators()
+
+    def _dominators(self) -> None:
+        """Immediate dominators in the order of the level (Cooper, Harvey and Kennedy 2001; one pass suffices without cycles)."""
+        self.idom: dict[str, str | None] = {}
+        depth: dict[str | None, int] = {None: 0}
+        for step in self.steps:
+            at: str | None = None
+            for n, source in enumerate(self.into.get(step, [])):
+                if n == 0:
+                    at = source
+                    continue
+                other: str | None = source
+                while at != other:
+                    if depth[at] >= depth[other]:
+                        at = self.idom[at] if at is not None else None
+                    else:
+                        other = self.idom[other] if other is not None else None
+            self.idom[step] = at
+            depth[step] = depth[at] + 1
+        self.under: dict[str | None, list[str]] = {}
+        for step, owner in self.idom.items():
+            self.under.setdefault(owner, []).append(step)
+
+    def items(self) -> list[Item]:
+        found: list[Item] = []
+        for root in self.under.get(None, []):
+            found += self._chain(root)
+        return found
+
+    def _chain(self, first: str) -> list[Item]:
+        """A step and what follows it one after the other; a loop instead of recursion, so that long chains are no matter."""
+        found: list[Item] = []
+        work = [first]
+        while work:
+            step = work.pop(0)
+            item = Item("step", step)
+            found.append(item)
+            level = self.graph.levels.get(step)
+            if level is not None:
+                names = {k: [x.label or x.condition for x in links] for k, links in level.labels.items()}
+                inner = _Level(self.graph, level)
+                for root in inner.under.get(None, []):
+                    words = ", ".join(n for n in names.get(root, []) if n)
+                    item.below += [Item("inside", words=words, below=inner._chain(root))]
+            ways = self.out.get(step, [])
+            later = [d for d in self.under.get(step, []) if len(self.into[d]) > 1]
+            if len(ways) == 1 and not ways[0].back and not _says(ways[0]):
+                target = ways[0].target
+                if self.idom.get(target) == step:
+                    work = [target, *work]
+                else:
+                    item.below.append(Item("goto", target))
+                continue
+            own: set[str] = set()
+            for e in ways:
+                branch = Item("branch", words=_says(e) or "", error=e.link.role == "error")
+                if e.back:
+                    branch.below = [Item("goto", e.target, back=True)]
+                elif self.idom.get(e.target) == step and e.target not in own and e.target not in later:
+                    own.add(e.target)
+                    branch.below = self._chain(e.target)
+                else:
+                    branch.below = [Item("goto", e.target)]
+                item.below.append(branch)
+            work = [*later, *work]
+        return found
+
+
+def _says(edge: Edge) -> str:
+    link = edge.link
+    return link.label or link.condition or ("on error" if link.role == "error" else "")
