@@ -66,6 +66,8 @@ class PlacedCard(Struct, frozen=True):
     card: Card
     x: float
     y: float
+    scope: str = ""  # the scope it stands in, and the row there
+    row: int = 0
 
 
 class Frame(Struct, frozen=True):
@@ -77,6 +79,17 @@ class Frame(Struct, frozen=True):
     width: float
     height: float
     depth: int
+    scope: str = ""
+    row: int = 0
+
+
+class Band(Struct, frozen=True):
+    """One row of a scope: what stands side by side."""
+
+    scope: str
+    row: int
+    top: float
+    height: float
 
 
 class Route(Struct, frozen=True):
@@ -87,6 +100,9 @@ class Route(Struct, frozen=True):
     style: Style
     points: tuple[tuple[float, float], ...]
     full: str
+    scope: str = ""  # the scope whose rows it passes, and the boxes there that it leaves and reaches
+    leaves: str = ""
+    reaches: str = ""
 
 
 class Scene(Struct, frozen=True):
@@ -102,3 +118,4 @@ class Scene(Struct, frozen=True):
     margin: tuple[tuple[float, str], ...]
     effects: tuple[str, ...]
     scale: str = ""  # what the bars mean
+    bands: tuple[Band, ...] = ()

@@ -10,7 +10,7 @@ from msgspec import Struct, structs
 
 from . import cards
 from .cards import PAD, PLAIN, SMALL, TAB_HEIGHT, Measure, Showing, cut
-from .geometry import Card, Frame, Line, PlacedCard, Route, Style, Tab
+from .geometry import Band, Card, Frame, Line, PlacedCard, Route, Style, Tab
 from .layered import LANE, Arc, Box, Layers, assign_layers
 from .placement import ports
 from .routing import TRACK, Run, assign_tracks
@@ -31,6 +31,7 @@ class Block(Struct):
     frames: list[Frame]
     routes: list[Route]
     rows: list[tuple[float, list[str]]]
+    bands: list[Band]
 
 
 class _Piece(Struct):
@@ -54,6 +55,20 @@ def _spread(card: Card, width: float) -> Card:
     shift = max(0.0, shift)
     tabs = tuple(structs.replace(t, x=round(t.x + shift, 2)) for t in card.tabs)
     return structs.replace(card, width=width, tabs=tabs)
+
+
+def shifted(block: Block, dx: float, dy: float) -> Block:
+    """A block with all coordinates moved."""
+    return structs.replace(
+        block,
+        cards=[structs.replace(c, x=round(c.x + dx, 2), y=round(c.y + dy, 2)) for c in block.cards],
+        frames=[structs.replace(f, x=round(f.x + dx, 2), y=round(f.y + dy, 2)) for f in block.frames],
+        routes=[
+            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
+            for r in block.routes
+        ],
+        bands=[structs.replace(b, top=round(b.top + dy, 2)) for b in block.bands],
+    )
 
 
 class LevelLayout:
@@ -148,7 +163,7 @@ class LevelLayout:
             for key, p in self.pieces.items()
         }
         if not boxes:
-            return Block(120.0, 20.0, [], [], [], [])
+            return Block(120.0, 20.0, [], [], [], [], [])
         arcs: list[Arc] = []
         of_edge: list[tuple[int, Edge, Arc]] = []
         used: dict[str, int] = {}
@@ -313,6 +328,8 @@ class LevelLayout:
         routes: list[Route] = []
         spots: dict[str, tuple[float, float]] = {}
         rows: list[tuple[float, list[str]]] = []
+        scope = self.level.scope or ""
+        bands = [Band(scope, r, tops[r], heights[r]) for r in range(len(tops))]
         for r, row in enumerate(layers.rows):
             numbers = []
             for b in row:
@@ -324,33 +341,43 @@ class LevelLayout:
                 if piece.card.number:
                     numbers.append(piece.card.number)
                 if piece.inner is None:
-                    placed.append(PlacedCard(piece.card, x, top))
+                    placed.append(PlacedCard(piece.card, x, top, scope, r))
                 else:
-                    frames.append(Frame(piece.card, x, top, piece.width, piece.height, self.depth))
-                    self._insert(piece, x, top, placed, frames, routes)
+                    frames.append(Frame(piece.card, x, top, piece.width, piece.height, self.depth, scope, r))
+                    self._insert(piece, x, top, placed, frames, routes, bands)
             rows.append((tops[r], numbers))
         for n, (index, edge, arc) in enumerate(of_edge):
             points = self._points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
-            routes.append(Route(edge.link.source, edge.link.target, self._style(edge), tuple(points), self._full(edge)))
+            routes.append(
+                Route(
+                    edge.link.source,
+                    edge.link.target,
+                    self._style(edge),
+                    tuple(points),
+                    self._full(edge),
+                    self.level.scope or "",
+                    edge.source,
+                    edge.target,
+                )
+            )
         for edge, slot in loops:
             routes.append(self._loop(edge, slot, spots[edge.source]))
         width = max([b.x + b.width / 2 for b in boxes.values()])
-        return Block(round(width, 2), round(y, 2), placed, frames, routes, rows)
+        return Block(round(width, 2), round(y, 2), placed, frames, routes, rows, bands)
 
     def _insert(
-        self, piece: _Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route]
-    ) -> None:
+        self, piece: _Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route],
+        bands: list[Band],
+    ) -> None:  # fmt: skip
         inner = piece.inner
         assert inner is not None
         dx = x + (piece.width - inner.width) / 2
         dy = top + piece.height - FRAME_BOTTOM - inner.height
-        placed += [PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in inner.cards]
-        frames += [
-            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in inner.frames
-        ]
-        for route in inner.routes:
-            points = tuple((round(px + dx, 2), round(py + dy, 2)) for px, py in route.points)
-            routes.append(structs.replace(route, points=points))
+        moved = shifted(inner, dx, dy)
+        placed += moved.cards
+        frames += moved.frames
+        routes += moved.routes
+        bands += moved.bands
 
     def _style(self, edge: Edge) -> Style:
         if edge.link.role == "error":
@@ -417,7 +444,16 @@ class LevelLayout:
             (round(lane, 2), round(high, 2)),
             (right, round(high, 2)),
         )
-        return Route(edge.source, edge.target, self._style(edge), points, self._full(edge))
+        return Route(
+            edge.source,
+            edge.target,
+            self._style(edge),
+            points,
+            self._full(edge),
+            self.level.scope or "",
+            edge.source,
+            edge.target,
+        )
 
 
 def _tidy(points: list[tuple[float, float]]) -> list[tuple[float, float]]:

@@ -32,7 +32,7 @@ def outline(graph: Graph) -> list[Item]:
     items = [Item("trigger", t.id) for t in graph.flow.triggers]
     for item in items:
         item.below = [
-            Item("goto", e.target)
+            Item("goto", e.target, e.link.label)
             for e in graph.levels[None].edges
             if e.source == item.id and len(graph.levels[None].steps)
         ]

@@ -3,12 +3,10 @@
 
 from __future__ import annotations
 
-from msgspec import structs
-
 from . import cards
 from .cards import PLAIN, Measure, Showing, cut
-from .geometry import Frame, PlacedCard, Scene
-from .layout import LevelLayout
+from .geometry import Scene
+from .layout import LevelLayout, shifted
 from .topology import Graph
 from .views import View
 
@@ -25,6 +23,7 @@ def scene(graph: Graph, measure: Measure, showing: Showing = PLAIN, facts: str =
     lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
     dx = MARGIN_LEFT + (width - MARGIN_LEFT - MARGIN - block.width) / 2
     dy = MARGIN_TOP
+    placed = shifted(block, dx, dy)
     used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
     order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
     legend = 34.0 if order or showing.scale else 0.0
@@ -33,17 +32,13 @@ def scene(graph: Graph, measure: Measure, showing: Showing = PLAIN, facts: str =
         subtitle=tuple(lines),
         width=round(width, 2),
         height=round(dy + block.height + MARGIN + legend, 2),
-        cards=tuple(PlacedCard(c.card, round(c.x + dx, 2), round(c.y + dy, 2)) for c in block.cards),
-        frames=tuple(
-            Frame(f.card, round(f.x + dx, 2), round(f.y + dy, 2), f.width, f.height, f.depth) for f in block.frames
-        ),
-        routes=tuple(
-            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
-            for r in block.routes
-        ),
+        cards=tuple(placed.cards),
+        frames=tuple(placed.frames),
+        routes=tuple(placed.routes),
         margin=tuple((round(y + dy, 2), _span(numbers)) for y, numbers in block.rows if numbers),
         effects=tuple(order),
         scale=showing.scale,
+        bands=tuple(placed.bands),
     )
 
 

@@ -60,7 +60,8 @@ def _table(sheet: Sheet) -> str:
     return f"<div class=wide tabindex=0><table><thead><tr>{heads}</tr></thead><tbody>\n{body}\n</tbody>{foot}</table></div>"
 
 
-def _block(block: d.Block, picture: str) -> str:
+def block_html(block: d.Block, picture: str = "") -> str:
+    """One block as HTML; ``picture`` is the map as inline SVG."""
     match block:
         case d.Heading(level=level, text=text, anchor=anchor):
             mark = f' id="{escape(anchor)}"' if anchor else ""
@@ -98,7 +99,7 @@ def to_html_page(page: d.Page, picture: str = "") -> str:
     links = [(b.text, b.anchor) for b in page.blocks if isinstance(b, d.Heading) and b.level == 2]
     nav = "".join(f'<a href="#{escape(a)}">{_t(t)}</a>' for t, a in links)
     home = "" if page.kind == "index" else '<a href="index.html">All flows</a>'
-    body = "\n".join(_block(b, picture) for b in page.blocks)
+    body = "\n".join(block_html(b, picture) for b in page.blocks)
     return (
         f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
         f"<title>{_t(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"

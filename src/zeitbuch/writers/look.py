@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 PAPER = "#faf6ec"
 CARD = "#fffdf7"
 INK = "#1f2d3d"
@@ -11,6 +13,21 @@ RULE = "#cfc6b0"
 FRAME = "#a79f8b"
 ERROR = "#8c2f1b"
 FONT = "DejaVu Sans, Verdana, sans-serif"
+
+
+class Palette(NamedTuple):
+    """The colours of a map: as they are, or as names that a page defines for light and dark."""
+
+    paper: str = PAPER
+    card: str = CARD
+    ink: str = INK
+    quiet: str = QUIET
+    rule: str = RULE
+    frame: str = FRAME
+    error: str = ERROR
+
+
+PAGE = Palette(*(f"var(--{name})" for name in Palette._fields))
 
 # effect -> (tone of the spine, marks on it); marks: how the spine reads without colour.
 EFFECTS: dict[str, tuple[str, str]] = {

@@ -57,7 +57,7 @@ class _Tree:
             case "trigger":
                 trigger = self.graph.triggers[item.id]
                 words = trigger_words(trigger)
-                to = ", ".join(numbers.get(g.id, "") for g in item.below)
+                to = ", ".join(numbers.get(g.id, "") + (f" ({g.words})" if g.words else "") for g in item.below)
                 self._line(
                     lead,
                     f"○ {trigger.title}"

@@ -1,0 +1,140 @@
+"""What the shape of a flow says: order, reachability, dead ends, longest way, lineage, pattern, calls between flows."""
+
+from __future__ import annotations
+
+from itertools import product
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from builders import ask, chain, flow, link, step
+from zeitbuch.core.calls import call_words, calls_of, shared_of, stores_of
+from zeitbuch.core.model import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
+from zeitbuch.core.pattern_words import pattern_reason
+from zeitbuch.core.topology import Graph
+from zeitbuch.core.ways import Ways
+
+
+def reading(id: str, *sources: str, **more: object) -> object:
+    refs = tuple(Ref(step=s, path="out") for s in sources)
+    return step(id, inputs=(Binding("text", refs=refs, decided="data"),), **more)
+
+
+def trusts(made: Flow) -> dict[tuple[str, str], str]:
+    return {(r.reader, r.source): r.trust for r in Ways(Graph(made)).reads}
+
+
+@st.composite
+def acyclic(draw: st.DrawFn) -> Flow:
+    """Decisions and forks in any order, each link forward; steps wait for all that leads to them, or for none."""
+    count = draw(st.integers(2, 7))
+    kinds = [draw(st.sampled_from(["shape", "decide"])) for _ in range(count)]
+    links = [link("start", "s0")]
+    for b in range(1, count):
+        sources = draw(st.sets(st.integers(0, b - 1), min_size=1, max_size=3))
+        links += [link(f"s{a}", f"s{b}") for a in sorted(sources)]
+    join = draw(st.sampled_from(["once", "all"]))
+    return flow([step(f"s{i}", k, join=join) for i, k in enumerate(kinds)], links)
+
+
+@settings(max_examples=150, deadline=None)
+@given(acyclic())
+def test_always_before_holds_in_every_run(made: Flow) -> None:
+    """Every choice of every decision is tried: what is said to run always before a step has run whenever the step does."""
+    ways = Ways(Graph(made))
+    ids = [s.id for s in made.steps]
+    out = {i: [k.target for k in made.links if k.source == i] for i in ids}
+    choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
+    together = {i: set(ids) for i in ids}
+    for choice in product(*[range(len(out[i])) for i in choosing]):
+        taken = dict(zip(choosing, choice, strict=True))
+        came: list[str] = []
+        ran: set[str] = set()
+        for i in ids:  # ids are in the order of the links
+            wanted = sum(i in targets for targets in out.values()) if made.steps[0].join == "all" else 1
+            if i == "s0" or came.count(i) >= max(1, wanted):
+                ran.add(i)
+                came += [out[i][taken[i]]] if i in taken else out[i]
+        for i in ran:
+            together[i] &= ran
+    for i in ids:
+        said = set(ways.always_before(i)) - {"start"}
+        assert said <= together[i], (i, said)
+        assert said <= ways.ahead(i)
+
+
+def test_before_joins_and_alternatives() -> None:
+    made = flow(
+        [step("fork"), step("a"), step("b"), reading("both", "a", "b"), step("pick", "decide"), step("c"), step("d"),
+         reading("one", "c", "d", "both", "nowhere", "one")],
+        [link("start", "fork"), link("fork", "a"), link("fork", "b"), link("a", "both"), link("b", "both"), link("both", "pick"),
+         link("pick", "c", "case", "x"), link("pick", "d", "case", "y"), link("c", "one"), link("d", "one")],
+    )  # fmt: skip
+    found = trusts(made)
+    assert found["both", "a"] == found["both", "b"] == "always"
+    assert found["one", "c"] == found["one", "d"] == "sometimes"
+    assert found["one", "both"] == "always" and found["one", "nowhere"] == "missing" and found["one", "one"] == "never"
+
+
+def test_cycles_error_routes_and_loops() -> None:
+    made = flow(
+        [reading("try", "check"), step("check", "decide"), reading("log", "try"), step("each", "loop", repeat=Repeat(items="x")),
+         reading("in", "each", "try", scope="each"), reading("end", "in", "each")],
+        [link("start", "try"), link("try", "check"), link("check", "try", "case", "again"), link("check", "each", "case", "done"),
+         link("try", "log", "error"), link("each", "end")],
+    )  # fmt: skip
+    found = trusts(made)
+    assert found["try", "check"] == "later"
+    assert found["log", "try"] == "always"  # the error route reads what the failed step left
+    assert found["in", "each"] == "always" and found["in", "try"] == "always"
+    assert found["end", "in"] == "sometimes" and found["end", "each"] == "always"  # a loop may have nothing to do
+    ways = Ways(Graph(made))
+    assert ways.back_links == [("check", "try")] and ways.longest == ["try", "check", "each", "in", "end"]
+
+
+def test_unreachable_dead_ends_and_spread() -> None:
+    made = flow(
+        [step("a"), step("b"), step("c", effect="send"), step("lost"), step("after")],
+        [link("start", "a"), link("a", "b"), link("a", "c"), link("lost", "after")],
+    )
+    ways = Ways(Graph(made))
+    assert ways.unreachable == ["lost", "after"] and ways.dead_ends == ["b", "after"]
+    assert ways.spread() == (2, 1) and ways.ends == ["b", "c", "after"]
+
+
+def test_lineage_follows_what_is_made_of_a_value() -> None:
+    made = chain(step("a"), reading("b", "a"), reading("c", "b"), reading("d", "c"), step("e"))
+    assert [(r.source, r.reader) for r in Ways(Graph(made)).lineage("a")] == [("a", "b"), ("b", "c"), ("c", "d")]
+    assert Ways(Graph(made)).lineage("a", "other") == []
+
+
+def test_reasons_of_patterns() -> None:
+    tools = [step(f"t{i}", "tool") for i in range(3)]
+    agent = ask("agent", kind="agent")
+    made = flow([agent, *tools], [link("start", "agent"), *[link(t.id, "agent", "attach") for t in tools]])
+    assert pattern_reason(Graph(made)) == "one agent with 3 tools and no memory: a dispatcher is not needed"
+    assert pattern_reason(Graph(chain(step("a")))) == "no step uses a model"
+    other = ask("other", kind="agent")
+    made = flow([agent, other], [link("start", "agent"), link("other", "agent", "attach")])
+    assert pattern_reason(Graph(made)) == "‘Agent’ may hand over to ‘Other’"
+
+
+def test_calls_between_flows() -> None:
+    hook = Trigger(id="w", kind="webhook", event="/berth/late")
+    store = (Connection(id="k", name="Tables"),)
+    a = flow(
+        [step("x", "subflow", calls="b"), step("y", "http", inputs=(Binding("url", "https://desk.example/berth/late"),)),
+         step("w", "write", effect="write", connection="k"), step("z", "subflow", calls="gone")],
+        [link("start", "x"), link("x", "y"), link("y", "w")], id="a", name="A", connections=store,
+    )  # fmt: skip
+    b = flow(
+        [step("r", "read", effect="read", connection="k")], [], id="b", name="B", triggers=(hook,), connections=store
+    )
+    c = flow([step("s")], [], id="c", name="C", triggers=(Trigger(id="f", kind="fault", event="A"),))
+    estate = Estate(flows=(a, b, c))
+    names = {f.id: f.title for f in estate.flows}
+    assert [call_words(k, names) for k in calls_of(estate) + stores_of(estate)] == [
+        "‘A’ calls ‘B’", "‘A’ sets off by web request ‘B’", "‘A’ calls ‘gone’, which was not read", "‘A’ hands its faults to ‘C’",
+        "‘A’ fills what is read by ‘B’ through ‘Tables’",
+    ]  # fmt: skip
+    assert [(s.name, s.flows, s.writers) for s in shared_of(estate)] == [("Tables", ("a", "b"), ("a",))]
