@@ -56,6 +56,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--detail", choices=("names", "settings", "prompts"), default="settings", help="default: settings"
     )
+    group.add_argument("--direction", choices=("down", "right"), default="down", help="where time runs (default: down)")
     group.add_argument("--show", choices=("passes", "calls", "cost"), help="figures of the estimate, with bars")
     group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
     group.add_argument("--scale", type=float, default=2.0, metavar="N", help="pixels a point in PNG (default: 2)")
@@ -81,6 +82,12 @@ def run(args: argparse.Namespace) -> int:
     one = args.flow or args.estate
     folder = args.output is not None and not one and args.output != "-" and not Path(args.output).suffix
     form = (args.format or "svg") if folder else chosen_format(args, FORMATS, "svg")
+    if args.direction == "right" and form in ("html", "text", "bpmn"):
+        raise fail(
+            "option",
+            f"expected --direction down for {form}, found right",
+            "SVG, PNG, DOT and Mermaid can run to the right",
+        )
     session = Session(args)
     estate = session.estate(args.source)
     flows = [pick(estate, args.flow)] if args.flow else list(estate.flows)
@@ -89,9 +96,12 @@ def run(args: argparse.Namespace) -> int:
         # What a run costs is known from the flow itself; a month needs those that call it.
         result = _estimate(args, session, Estate(flows=tuple(flows)))
     if args.estate:
+        from msgspec import structs
+
         from zeitbuch.core.estate_map import estate_view
 
         view, showing = estate_view(estate, args.by, args.stores, result if args.show == "cost" else None)
+        showing = structs.replace(showing, turned=args.direction == "right")
         stream.write(_drawn(view, showing, form, args, None, None), args.output)
         return session.finish()
     if len(flows) != 1 and not folder:
@@ -152,7 +162,7 @@ def _one(args: argparse.Namespace, flow: Flow, form: str, result: EstateEstimate
 
     view = _part(args, whole(Graph(flow)))
     meters, scale = overlay(result, flow, args.show) if args.show and result is not None else ({}, "")
-    showing = Showing(args.detail, view.remarks, view.marked, meters, scale)
+    showing = Showing(args.detail, view.remarks, view.marked, meters, scale, turned=args.direction == "right")
     return _drawn(view, showing, form, args, flow, result)
 
 
@@ -196,7 +206,11 @@ def _drawn(
     if form in ("dot", "mermaid"):
         from zeitbuch.writers import graph_text
 
-        return graph_text.to_dot(graph, showing) if form == "dot" else graph_text.to_mermaid(graph, showing)
+        return (
+            graph_text.to_dot(graph, showing, args.direction)
+            if form == "dot"
+            else graph_text.to_mermaid(graph, showing, args.direction)
+        )
     if form == "bpmn":
         from zeitbuch.core.model import Estate
         from zeitbuch.writers.bpmn import to_bpmn

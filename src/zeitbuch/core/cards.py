@@ -24,7 +24,6 @@ SPINE = 8.0
 PAD = 10.0
 TAB_PAD = 9.0
 TAB_GAP = 6.0
-TAB_HEIGHT = 18.0
 ROW_HEIGHT = 19.0
 LEADING = {NAME: 16.0, SMALL: 14.0}
 METER = 7.0
@@ -42,6 +41,7 @@ class Showing(Struct, frozen=True):
     meters: dict[str, tuple[str, float]] = {}
     scale: str = ""
     tab: float = 150.0  # the most that a tab's text takes
+    turned: bool = False  # from left to right
 
 
 PLAIN = Showing()

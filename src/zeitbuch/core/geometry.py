@@ -21,7 +21,8 @@ class Line(Struct, frozen=True):
 
 
 class Tab(Struct, frozen=True):
-    """A tab at the lower edge of a card: one outlet. ``x`` is its left edge from the card's left edge."""
+    """A tab at the lower edge of a card: one outlet. ``x`` is its left edge from the card's left edge; at the right edge of a
+    card (``Card.side``) its upper edge from the card's upper edge."""
 
     key: int
     text: str
@@ -58,6 +59,7 @@ class Card(Struct, frozen=True):
     enabled: bool = True
     meter: float | None = None  # length of the bar at the lower edge, 0 to 1
     marked: bool = False
+    side: bool = False  # the tabs stand at the right edge
 
 
 class PlacedCard(Struct, frozen=True):
@@ -119,3 +121,19 @@ class Scene(Struct, frozen=True):
     effects: tuple[str, ...]
     scale: str = ""  # what the bars mean
     bands: tuple[Band, ...] = ()
+
+
+TAB_HEIGHT = 18.0
+
+
+def tab_outline(
+    card: Card, tab: Tab, x: float, y: float, width: float, height: float
+) -> tuple[list[tuple[float, float]], tuple[float, float]]:
+    """The outline of a tab of a card or frame at this place, and where its text begins."""
+    if card.side:
+        left, right, top, low = x + width, x + width + tab.width, y + tab.x, y + tab.x + TAB_HEIGHT
+        points = [(left, top), (right - 4, top), (right, top + 4), (right, low - 4), (right - 4, low), (left, low)]
+        return points, (left + 9, top + 12.8)
+    left, right, top, low = x + tab.x, x + tab.x + tab.width, y + height, y + height + TAB_HEIGHT
+    points = [(left, top), (left, low - 4), (left + 4, low), (right - 4, low), (right, low - 4), (right, top)]
+    return points, (left + 9, top + 12.8)

@@ -27,7 +27,8 @@ class Box(Struct):
 
 
 class Arc(Struct):
-    """A link between boxes: offsets of its ends from the boxes' centres, and the lanes it passes."""
+    """A link between boxes: offsets of its ends from the boxes' centres, and the lanes it passes; which of the lanes beside
+    its boxes it takes when it goes back."""
 
     source: str
     target: str
@@ -35,6 +36,7 @@ class Arc(Struct):
     into: float = 0.0
     weight: float = 1.0
     via: list[str] = []
+    slots: tuple[int, int] = (0, 0)
 
 
 def assign_layers(boxes: dict[str, Box], arcs: list[tuple[str, str]]) -> None:

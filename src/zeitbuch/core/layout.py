@@ -6,42 +6,20 @@ from __future__ import annotations
 
 from itertools import pairwise
 
-from msgspec import Struct, structs
+from msgspec import structs
 
 from . import cards
-from .cards import PAD, PLAIN, SMALL, TAB_HEIGHT, Measure, Showing, cut
-from .geometry import Band, Card, Frame, Line, PlacedCard, Route, Style, Tab
+from .blocks import Block, Piece, shifted
+from .cards import PAD, PLAIN, SMALL, Measure, Showing, cut
+from .geometry import Band, Card, Frame, Line, PlacedCard, Route, Style
 from .layered import LANE, Arc, Box, Layers, assign_layers
-from .placement import ports
+from .ports import Ports
 from .routing import TRACK, Run, assign_tracks
 from .topology import Edge, Graph, Level
 from .words import joined
 
 GAP_TOP, GAP_BOTTOM = 12.0, 18.0
 FRAME_SIDE, FRAME_TOP, FRAME_BOTTOM = 18.0, 40.0, 18.0
-PORT, SPACING = 16.0, 12.0
-
-
-class Block(Struct):
-    """A level laid out, with coordinates from its own left upper corner."""
-
-    width: float
-    height: float
-    cards: list[PlacedCard]
-    frames: list[Frame]
-    routes: list[Route]
-    rows: list[tuple[float, list[str]]]
-    bands: list[Band]
-
-
-class _Piece(Struct):
-    """A box of a level: a card, or a frame with what is in it."""
-
-    card: Card
-    inner: Block | None
-    width: float  # of the card or frame, without lanes for links that go back
-    height: float
-    back: int = 0
 
 
 def _spread(card: Card, width: float) -> Card:
@@ -57,18 +35,17 @@ def _spread(card: Card, width: float) -> Card:
     return structs.replace(card, width=width, tabs=tabs)
 
 
-def shifted(block: Block, dx: float, dy: float) -> Block:
-    """A block with all coordinates moved."""
-    return structs.replace(
-        block,
-        cards=[structs.replace(c, x=round(c.x + dx, 2), y=round(c.y + dy, 2)) for c in block.cards],
-        frames=[structs.replace(f, x=round(f.x + dx, 2), y=round(f.y + dy, 2)) for f in block.frames],
-        routes=[
-            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
-            for r in block.routes
-        ],
-        bands=[structs.replace(b, top=round(b.top + dy, 2)) for b in block.bands],
-    )
+def _stub(piece: Piece, slot: int, upper: bool) -> float:
+    """How far below its upper edge a link that goes back touches the side of a box: outer lanes further out."""
+    middle = min(24.0, piece.height / 2) if upper else piece.height - min(16.0, piece.height / 2)
+    room = middle - 4 if upper else piece.height - middle - 3
+    step = min(6.0, room / max(1, piece.back - 1))
+    return middle - slot * step if upper else middle + slot * step
+
+
+def _head(card: Card) -> float:
+    """The room for a frame's title and what stands below it."""
+    return FRAME_TOP + 14.0 * max(0, len(card.lines) - 2)
 
 
 class LevelLayout:
@@ -80,17 +57,18 @@ class LevelLayout:
         self.measure = measure
         self.depth = depth
         self.showing = showing
-        self.pieces: dict[str, _Piece] = {}
+        self.pieces: dict[str, Piece] = {}
         self.outgoing: dict[str, list[tuple[int, Edge]]] = {}
         for i, e in enumerate(level.edges):
             self.outgoing.setdefault(e.source, []).append((i, e))
         if level.scope is None:
             for trigger in graph.flow.triggers:
                 card = cards.trigger_card(trigger, measure)
-                self.pieces[trigger.id] = _Piece(card, None, card.width, card.height)
+                self.pieces[trigger.id] = self._boxed(card, None)
         for step in level.steps:
             if step.kind != "note":
                 self.pieces[step.id] = self._piece(step.id)
+        self.ports = Ports(self.pieces, measure, showing.turned)
         self.edges = [e for e in level.edges if e.source in self.pieces and e.target in self.pieces]
         for edge in self.edges:
             if edge.back:
@@ -98,7 +76,7 @@ class LevelLayout:
                 if edge.target != edge.source:
                     self.pieces[edge.target].back += 1
 
-    def _piece(self, step_id: str) -> _Piece:
+    def _piece(self, step_id: str) -> Piece:
         graph, measure = self.graph, self.measure
         step = graph.steps[step_id]
         card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure, self.showing)
@@ -109,57 +87,52 @@ class LevelLayout:
             extra = Line(text, SMALL, quiet=True, full=words if text != words else "")
             lines = (*card.lines, extra)
             width, height = cards.sized(list(lines), list(card.rows), list(card.tabs), measure)
+            height += cards.METER if card.meter is not None else 0.0
             card = structs.replace(card, lines=lines, width=width, height=height)
         inner_level = graph.levels.get(step_id)
-        if inner_level is None:
+        inner = None
+        if inner_level is not None:
+            inner = LevelLayout(graph, inner_level, measure, self.depth + 1, self.showing).block()
+        return self._boxed(card, inner)
+
+    def _boxed(self, card: Card, inner: Block | None) -> Piece:
+        """The card, or the frame around what is inside it, with its size."""
+        measure = self.measure
+        if self.showing.turned:
+            return self._turned(card, inner)
+        if inner is None:
             card = _spread(card, card.width)
-            return _Piece(card, None, card.width, card.height)
-        inner = LevelLayout(graph, inner_level, measure, self.depth + 1, self.showing).block()
+            return Piece(card, None, card.width, card.height)
         title = max(measure(line.text, line.size, line.bold) for line in card.lines) + 64
         tabs = card.tabs[-1].x + card.tabs[-1].width + PAD if card.tabs else 0.0
         width = max(inner.width + 2 * FRAME_SIDE, title, tabs)
-        top = FRAME_TOP + 14.0 * (len(card.lines) - 2 if len(card.lines) > 2 else 0)
-        height = top + inner.height + FRAME_BOTTOM
+        height = _head(card) + inner.height + FRAME_BOTTOM
         card = _spread(card, width)
-        return _Piece(card, inner, width, height)
+        return Piece(card, inner, width, height)
 
-    # -- ports -------------------------------------------------------------------------------------------------
-
-    def _tab(self, index: int, piece: _Piece) -> Tab | None:
-        return next((t for t in piece.card.tabs if t.key == index), None)
-
-    def _out(self, index: int, edge: Edge) -> float:
-        """Offset of an outlet from the centre of its box."""
-        piece = self.pieces[edge.source]
-        tab = self._tab(index, piece)
-        lanes = piece.back * LANE / 2
-        if tab is not None:
-            return tab.x + tab.width / 2 - piece.width / 2 - lanes
-        if piece.card.tabs:
-            right = piece.card.tabs[-1].x + piece.card.tabs[-1].width
-            left = piece.card.tabs[0].x
-            if left - 10 > piece.width / 2:
-                return -lanes
-            spot = (right + piece.width) / 2 if piece.width - right > left else left / 2
-            return spot - piece.width / 2 - lanes
-        return -lanes
-
-    def _into(self, key: str) -> float:
-        """Offset of where links arrive: the middle, but clear of the title on a frame's rule."""
-        piece = self.pieces[key]
-        middle = -piece.back * LANE / 2
-        if piece.inner is None:
-            return middle
-        name = piece.card.lines[0]
-        title = 18 + self.measure(name.text, name.size, name.bold) + 18 - piece.width / 2
-        return middle + max(0.0, title)
+    def _turned(self, card: Card, inner: Block | None) -> Piece:
+        """The mirror image of a card or frame: its height is what the layout takes for width."""
+        depth = max([t.width for t in card.tabs], default=0.0)
+        tabs = tuple(structs.replace(t, x=8 + 21.0 * i, width=18.0) for i, t in enumerate(card.tabs))
+        beside = all(t.style in ("error", "back") for t in tabs)  # room for the plain way out
+        least = 16 + 21.0 * (len(tabs) + beside) if tabs else 0.0
+        if inner is None:
+            across, along = max(card.height, least), card.width
+        else:
+            title = max(self.measure(line.text, line.size, line.bold) for line in card.lines) + 64
+            across = max(_head(card) + inner.width + FRAME_BOTTOM, least)
+            along = max(inner.height + 2 * FRAME_SIDE, title)
+        image = _spread(structs.replace(card, height=along, tabs=tabs), across)
+        shown = tuple(structs.replace(t, x=m.x, width=depth) for t, m in zip(card.tabs, image.tabs, strict=True))
+        drawn = structs.replace(card, height=across if inner is None else card.height, tabs=shown, side=True)
+        return Piece(image, inner, across, along, 0, drawn, depth)
 
     # -- placing -----------------------------------------------------------------------------------------------
 
     def block(self) -> Block:
         """The level with all coordinates."""
         boxes = {
-            key: Box(key, p.width + p.back * LANE, p.height + (TAB_HEIGHT if p.card.tabs else 0.0))
+            key: Box(key, p.width + p.back * LANE, p.height + (p.depth if p.card.tabs else 0.0))
             for key, p in self.pieces.items()
         }
         if not boxes:
@@ -179,18 +152,25 @@ class LevelLayout:
                     continue
                 other = used.get(edge.target, 0)
                 used[edge.target] = other + 1
-                arc = Arc(edge.target, edge.source, self._lane(edge.target, other), self._lane(edge.source, slot), 0.3)
+                arc = Arc(
+                    edge.target,
+                    edge.source,
+                    self._lane(edge.target, other),
+                    self._lane(edge.source, slot),
+                    0.3,
+                    slots=(other, slot),
+                )
             else:
-                arc = Arc(edge.source, edge.target, self._out(index, edge), self._into(edge.target))
+                arc = Arc(edge.source, edge.target, self.ports.out(index, edge), self.ports.into(edge.target))
             arcs.append(arc)
             of_edge.append((index, edge, arc))
         assign_layers(boxes, [(a.source, a.target) for a in arcs])
         self._wrap(boxes, arcs)
         layers = Layers(boxes, arcs)
         layers.order()
-        self._in_ports(layers, of_edge)
+        self.ports.side_by_side(layers, of_edge)
         layers.place()
-        self._move_ports(layers, of_edge)
+        self.ports.move(layers, of_edge)
         return self._routed(layers, of_edge, loops)
 
     def _wrap(self, boxes: dict[str, Box], arcs: list[Arc]) -> None:
@@ -211,91 +191,6 @@ class LevelLayout:
     def _lane(self, key: str, slot: int) -> float:
         piece = self.pieces[key]
         return (piece.width + piece.back * LANE) / 2 - LANE * (piece.back - slot) + LANE * 0.6
-
-    def _in_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
-        """Links that arrive at one box get ports side by side, in the order of where they come from."""
-        place = {b: i for row in layers.rows for i, b in enumerate(row)}
-        arriving: dict[str, list[Arc]] = {}
-        for _, edge, arc in of_edge:
-            if not edge.back:
-                arriving.setdefault(arc.target, []).append(arc)
-        for key, group in arriving.items():
-            if len(group) < 2:
-                continue
-            piece = self.pieces[key]
-            group.sort(key=lambda a: (place[a.via[-1] if a.via else a.source], a.out if not a.via else 0.0))
-            room = 2 * (piece.width / 2 - 20 - (group[0].into + piece.back * LANE / 2))
-            step = min(PORT, max(4.0, room) / (len(group) - 1))
-            for i, arc in enumerate(group):
-                arc.into += (i - (len(group) - 1) / 2) * step
-
-    def _move_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
-        """Moves ports along the edges of cards to where their links go and come from, so that they are straight or short."""
-        boxes = layers.boxes
-        leaving: dict[str, list[Arc]] = {}
-        arriving: dict[str, list[Arc]] = {}
-        for index, edge, arc in of_edge:
-            if not edge.back:
-                arriving.setdefault(arc.target, []).append(arc)
-                if self._tab(index, self.pieces[arc.source]) is None:
-                    leaving.setdefault(arc.source, []).append(arc)
-
-        def next_x(arc: Arc) -> float:
-            return boxes[arc.via[0]].x if arc.via else boxes[arc.target].x + arc.into
-
-        def before_x(arc: Arc) -> float:
-            return boxes[arc.via[-1]].x if arc.via else boxes[arc.source].x + arc.out
-
-        for key, group in leaving.items():
-            group.sort(key=next_x)
-            low, high = self._free(key)
-            found = ports([next_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
-            for arc, spot in zip(group, found, strict=True):
-                arc.out = spot
-        for _, _, arc in of_edge:
-            x = boxes[arc.source].x + arc.out
-            for lane in arc.via:
-                # Lanes keep far more room around them than this.
-                if abs(boxes[lane].x - x) < 3.5:
-                    boxes[lane].x = x
-                x = boxes[lane].x
-        for key, group in arriving.items():
-            low, high = self._reach(key)
-            low = max(low, min(self._into(key), high)) if self.pieces[key].inner is not None else low
-            group.sort(key=before_x)
-            found = ports([before_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
-            for arc, spot in zip(group, found, strict=True):
-                arc.into = spot
-
-        self._extend(layers, of_edge)
-
-    def _extend(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
-        """Links that go back run straight out to their lanes where nothing stands beside their boxes."""
-        boxes = layers.boxes
-        last = {row[-1]: row for row in layers.rows if row}
-        for _, edge, arc in of_edge:
-            if edge.back and arc.via:
-                if arc.source in last:
-                    arc.out = max(arc.out, boxes[arc.via[0]].x - boxes[arc.source].x)
-                if arc.target in last:
-                    arc.into = max(arc.into, boxes[arc.via[-1]].x - boxes[arc.target].x)
-
-    def _free(self, key: str) -> tuple[float, float]:
-        """The wider part of a box's lower edge without tabs, where plain links leave."""
-        piece = self.pieces[key]
-        low, high = self._reach(key)
-        if piece.card.tabs:
-            lanes = piece.width / 2 + piece.back * LANE / 2
-            first, last = piece.card.tabs[0], piece.card.tabs[-1]
-            left, right = first.x - 5 - lanes, last.x + last.width + 5 - lanes
-            low, high = (right, max(right, high)) if high - right > left - low else (min(low, left), left)
-        return low, high
-
-    def _reach(self, key: str) -> tuple[float, float]:
-        """How far to the left and right of a box's centre its ports may stand."""
-        piece = self.pieces[key]
-        middle, half = -piece.back * LANE / 2, piece.width / 2 - 14
-        return middle - half, middle + half
 
     # -- routing -----------------------------------------------------------------------------------------------
 
@@ -341,9 +236,9 @@ class LevelLayout:
                 if piece.card.number:
                     numbers.append(piece.card.number)
                 if piece.inner is None:
-                    placed.append(PlacedCard(piece.card, x, top, scope, r))
+                    placed.append(PlacedCard(piece.seen, x, top, scope, r))
                 else:
-                    frames.append(Frame(piece.card, x, top, piece.width, piece.height, self.depth, scope, r))
+                    frames.append(Frame(piece.seen, x, top, piece.width, piece.height, self.depth, scope, r))
                     self._insert(piece, x, top, placed, frames, routes, bands)
             rows.append((tops[r], numbers))
         for n, (index, edge, arc) in enumerate(of_edge):
@@ -366,13 +261,15 @@ class LevelLayout:
         return Block(round(width, 2), round(y, 2), placed, frames, routes, rows, bands)
 
     def _insert(
-        self, piece: _Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route],
+        self, piece: Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route],
         bands: list[Band],
     ) -> None:  # fmt: skip
         inner = piece.inner
         assert inner is not None
-        dx = x + (piece.width - inner.width) / 2
-        dy = top + piece.height - FRAME_BOTTOM - inner.height
+        if self.showing.turned:
+            dx, dy = x + _head(piece.card), top + (piece.height - inner.height) / 2
+        else:
+            dx, dy = x + (piece.width - inner.width) / 2, top + piece.height - FRAME_BOTTOM - inner.height
         moved = shifted(inner, dx, dy)
         placed += moved.cards
         frames += moved.frames
@@ -417,27 +314,29 @@ class LevelLayout:
         upper, lower = self.pieces[arc.source], self.pieces[arc.target]
         ux, uy = spots[arc.source]
         lx, ly = spots[arc.target]
-        mid_up, mid_low = uy + min(24.0, upper.height / 2), ly + lower.height - min(16.0, lower.height / 2)
-        if self._tab(index, lower) is not None:
-            mid_low = ly + lower.height + TAB_HEIGHT / 2
-            tab = self._tab(index, lower)
-            assert tab is not None
-            start_x = lx + tab.x + tab.width
-        else:
-            start_x = lx + lower.width
-        path = [(ux + upper.width, mid_up), (points[0][0], mid_up), *points[1:], (end, mid_low), (start_x, mid_low)]
+        mid_up, mid_low = uy + _stub(upper, arc.slots[0], True), ly + _stub(lower, arc.slots[1], False)
+        tab = self.ports.tab(index, lower)
+        begin = [(lx + lower.width, mid_low)]
+        if tab is not None:
+            bottom = ly + lower.height + lower.depth
+            mid_low, begin = bottom - lower.depth / 2, [(lx + tab.x + tab.width, bottom - lower.depth / 2)]
+            if tab is not lower.card.tabs[-1]:
+                # Around the tabs that stand in the way.
+                mid_low = bottom + 10 - 8 * (lower.card.tabs.index(tab) + 1) / len(lower.card.tabs)
+                begin = [(lx + tab.x + tab.width / 2, mid_low), (lx + tab.x + tab.width / 2, bottom)]
+        path = [(ux + upper.width, mid_up), (points[0][0], mid_up), *points[1:], (end, mid_low), *begin]
         return _tidy(path[::-1])
 
     def _leaves_at(self, index: int, edge: Edge, arc: Arc, top: float) -> float:
         piece = self.pieces[arc.source]
-        tab = None if edge.back else self._tab(index, piece)
-        return top + piece.height + (TAB_HEIGHT if tab is not None else 0.0)
+        tab = None if edge.back else self.ports.tab(index, piece)
+        return top + piece.height + (piece.depth if tab is not None else 0.0)
 
     def _loop(self, edge: Edge, slot: int, spot: tuple[float, float]) -> Route:
         piece = self.pieces[edge.source]
         right = spot[0] + piece.width
         lane = right + LANE * (slot + 0.6)
-        low, high = spot[1] + piece.height * 0.75, spot[1] + piece.height * 0.3
+        low, high = spot[1] + _stub(piece, slot, False), spot[1] + _stub(piece, slot, True)
         points = (
             (right, round(low, 2)),
             (round(lane, 2), round(low, 2)),

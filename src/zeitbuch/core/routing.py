@@ -44,7 +44,7 @@ def assign_tracks(runs: list[Run]) -> int:
     Runs of one link bundle that leave from the same point may share a track.
     """
     bent = [r for r in runs if not r.straight]
-    above: dict[int, set[int]] = {i: set() for i in range(len(bent))}
+    above: list[dict[int, float]] = [{} for _ in bent]  # run -> runs that should be above it, and how much that matters
     for i, a in enumerate(bent):
         for j in range(i + 1, len(bent)):
             b = bent[j]
@@ -52,14 +52,14 @@ def assign_tracks(runs: list[Run]) -> int:
                 continue
             first, second = _cost(a, b), _cost(b, a)
             if first < second or (first == second and (min(a.x1, a.x2), a.x2) > (min(b.x1, b.x2), b.x2)):
-                above[j].add(i)
+                above[j][i] = second - first + 0.1
             else:
-                above[i].add(j)
-    left = set(above)
+                above[i][j] = first - second + 0.1
+    left = set(range(len(bent)))
     tracks = 0
     while left:
-        # In a cycle of wishes the run with the fewest open ones goes first.
-        i = min(left, key=lambda k: (len(above[k] & left), k))
+        # In a cycle of wishes the run goes first whose open ones matter least.
+        i = min(left, key=lambda k: (sum([w for o, w in above[k].items() if o in left]), k))
         taken = [
             bent[j].track
             for j in range(len(bent))

@@ -4,9 +4,10 @@
 from __future__ import annotations
 
 from . import cards
+from .blocks import mirrored, shifted
 from .cards import PLAIN, Measure, Showing, cut
 from .geometry import Scene
-from .layout import LevelLayout, shifted
+from .layout import LevelLayout
 from .topology import Graph
 from .views import View
 
@@ -17,11 +18,14 @@ def scene(graph: Graph, measure: Measure, showing: Showing = PLAIN, facts: str =
     """The whole map of a flow: title, margin with the order, cards, frames and routes. ``facts`` is the line below the title."""
     flow = graph.flow
     block = LevelLayout(graph, graph.levels[None], measure, 0, showing).block()
+    if showing.turned:
+        block = mirrored(block)
+    left = MARGIN if showing.turned else MARGIN_LEFT  # without rows there are no numbers beside them
     subtitle = facts or View(graph).facts
-    width = max(MARGIN_LEFT + block.width + MARGIN, 560.0)
+    width = max(left + block.width + MARGIN, 560.0)
     title = cut(flow.title, width - 2 * MARGIN, 18.0, True, measure)
     lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
-    dx = MARGIN_LEFT + (width - MARGIN_LEFT - MARGIN - block.width) / 2
+    dx = left + (width - left - MARGIN - block.width) / 2
     dy = MARGIN_TOP
     placed = shifted(block, dx, dy)
     used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}

@@ -12,11 +12,11 @@ from typing import Any
 
 import msgspec
 
-from zeitbuch.core.cards import TAB_HEIGHT, Showing
+from zeitbuch.core.cards import Showing
 from zeitbuch.core.document import Block, Bullets, Facts, Heading, Paragraph, step_blocks
 from zeitbuch.core.estimate_records import EstateEstimate, StepEstimate
 from zeitbuch.core.estimate_sheet import evidence_words, money_words
-from zeitbuch.core.geometry import Scene
+from zeitbuch.core.geometry import TAB_HEIGHT, Scene
 from zeitbuch.core.model import Step
 from zeitbuch.core.pattern_words import pattern_reason
 from zeitbuch.core.prose import summary
@@ -175,7 +175,7 @@ class _Page:
             parts.append(
                 f'<g id={self.key[f.card.id]} class="node frame" role=button tabindex=-1>'
                 f'<rect class=halo x="{n(f.x - 4)}" y="{n(f.y - 4)}" width="{n(f.width + 8)}" height="{n(f.height + 8)}"/>'
-                f"<g class=tabs>{self.draw.tabs(f.card, f.x, f.y + f.height)}</g><g class=edge>{self.draw.frame(f, False)}</g>"
+                f"<g class=tabs>{self.draw.tabs(f.card, f.x, f.y, f.width, f.height)}</g><g class=edge>{self.draw.frame(f, False)}</g>"
                 f"<g class=toggle aria-hidden=true aria-expanded=true><title>fold or unfold</title>"
                 f'<rect x="{n(x - 6)}" y="{n(y - 6)}" width="28" height="28" fill="{PAGE.paper}" fill-opacity="0"/>'
                 f'<rect x="{n(x)}" y="{n(y)}" width="16" height="16" fill="{PAGE.card}" stroke="{PAGE.ink}"/>'

@@ -9,8 +9,8 @@ from itertools import pairwise
 
 from PIL import Image, ImageDraw
 
-from zeitbuch.core.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE, TAB_HEIGHT
-from zeitbuch.core.geometry import Card, Frame, PlacedCard, Route, Scene
+from zeitbuch.core.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
+from zeitbuch.core.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
 from zeitbuch.core.problems import fail
 
 from .fonts import font, measure
@@ -112,18 +112,17 @@ def _spine(pen: _Pen, x: float, y: float, h: float, effect: str, w: float = SPIN
         at += 4.0 if mark != "cross" else 5.0
 
 
-def _tabs(pen: _Pen, card: Card, x: float, y: float) -> None:
+def _tabs(pen: _Pen, card: Card, x: float, y: float, width: float, height: float) -> None:
     for tab in card.tabs:
-        left, right, low = x + tab.x, x + tab.x + tab.width, y + TAB_HEIGHT
+        points, (left, low) = tab_outline(card, tab, x, y, width, height)
         error = tab.style == "error"
-        points = [(left, y), (left, low - 4), (left + 4, low), (right - 4, low), (right, low - 4), (right, y)]
         pen.shape(points, PAPER, ERROR if error else INK, 1.0, (4, 2.5) if error else None)
-        pen.text(left + 9, y + 12.8, tab.text, SMALL, colour=ERROR if error else INK)
+        pen.text(left, low, tab.text, SMALL, colour=ERROR if error else INK)
 
 
 def _card(pen: _Pen, placed: PlacedCard) -> None:
     card, x, y = placed.card, placed.x, placed.y
-    _tabs(pen, card, x, y + card.height)
+    _tabs(pen, card, x, y, card.width, card.height)
     if card.frame == "start":
         k = pen.k
         pen.draw.rounded_rectangle(
@@ -157,7 +156,7 @@ def _card(pen: _Pen, placed: PlacedCard) -> None:
 
 def _frame(pen: _Pen, frame: Frame) -> None:
     card, x, y = frame.card, frame.x, frame.y
-    _tabs(pen, card, x, y + frame.height)
+    _tabs(pen, card, x, y, frame.width, frame.height)
     shade = Image.new("RGB", (1, 1), INK).getpixel((0, 0))
     under = pen.image.getpixel((int((x + frame.width - 4) * pen.k), int((y + frame.height - 4) * pen.k)))
     assert isinstance(shade, tuple) and isinstance(under, tuple)
@@ -205,7 +204,8 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     for i, line in enumerate(scene.subtitle):
         pen.text(28, 56 + 14 * i, line, 10.5, colour=QUIET)
     low = scene.height - (44 if scene.effects or scene.scale else 16)
-    pen.path([(50, 76), (50, low)], RULE)
+    if scene.margin:
+        pen.path([(50, 76), (50, low)], RULE)
     for y, number in scene.margin:
         pen.text(44, y + 20, number, 10, colour=QUIET, right=True)
     for frame in scene.frames:

@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from xml.sax.saxutils import escape
 
-from zeitbuch.core.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE, TAB_HEIGHT
-from zeitbuch.core.geometry import Card, Frame, PlacedCard, Route, Scene
+from zeitbuch.core.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
+from zeitbuch.core.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
 
 from .fonts import measure
 from .look import EFFECT_LEGEND, EFFECTS, FONT, PAPER, QUIET, Palette
@@ -65,7 +65,7 @@ class Drawing:
         fade = "" if card.enabled else ' opacity="0.55"'
         parts = [
             f"<g{fade}><title>{escape(inert(card.full, keep_lines=False))}</title>",
-            self.tabs(card, x, y + card.height),
+            self.tabs(card, x, y, card.width, card.height),
         ]
         if card.frame == "start":
             parts.append(
@@ -118,17 +118,14 @@ class Drawing:
             parts.append(self.text(x + card.width - 5, y + 12, card.number, 8.5, colour=self.look.quiet, anchor="end"))
         return "".join([*parts, "</g>"])
 
-    def tabs(self, card: Card, x: float, y: float) -> str:
+    def tabs(self, card: Card, x: float, y: float, width: float, height: float) -> str:
         parts = []
         for tab in card.tabs:
-            left, right, low = x + tab.x, x + tab.x + tab.width, y + TAB_HEIGHT
+            points, (left, low) = tab_outline(card, tab, x, y, width, height)
             colour = self.look.error if tab.style == "error" else self.look.ink
             dash = ' stroke-dasharray="4 2.5"' if tab.style == "error" else ""
-            parts.append(
-                f'<path d="M{n(left)} {n(y)}V{n(low - 4)}L{n(left + 4)} {n(low)}H{n(right - 4)}L{n(right)} {n(low - 4)}V{n(y)}" '
-                f'fill="{self.look.paper}" stroke="{colour}" stroke-width="1"{dash}/>'
-            )
-            parts.append(self.text(left + 9, y + 12.8, tab.text, SMALL, colour=colour, full=tab.full))
+            parts.append(f'{_path(points)} fill="{self.look.paper}" stroke="{colour}" stroke-width="1"{dash}/>')
+            parts.append(self.text(left, low, tab.text, SMALL, colour=colour, full=tab.full))
         return "".join(parts)
 
     def frame(self, frame: Frame, tabs: bool = True) -> str:
@@ -138,7 +135,7 @@ class Drawing:
         length = measure(inert(name.text, keep_lines=False), NAME, True)
         parts = [
             f"<g><title>{escape(inert(card.full, keep_lines=False))}</title>",
-            self.tabs(card, x, y + frame.height) if tabs else "",
+            self.tabs(card, x, y, frame.width, frame.height) if tabs else "",
             f'<rect x="{n(x)}" y="{n(y)}" width="{n(frame.width)}" height="{n(frame.height)}" fill="{self.look.ink}" fill-opacity="0.03" '
             f'stroke="{self.look.frame}" stroke-width="1"/>',
             f'<rect x="{n(x + 12)}" y="{n(y - 8)}" width="{n(length + 12)}" height="16" fill="{self.look.paper}"/>',
@@ -190,7 +187,8 @@ def head_and_legend(scene: Scene, drawing: Drawing, rail: str = "") -> tuple[str
     for i, line in enumerate(scene.subtitle):
         parts.append(drawing.text(28, 56 + 14 * i, line, 10.5, colour=look.quiet))
     low = scene.height - (44 if scene.effects or scene.scale else 16)
-    parts.append(f'<line{rail} x1="50" y1="76" x2="50" y2="{n(low)}" stroke="{look.rule}" stroke-width="1"/>')
+    if scene.margin:
+        parts.append(f'<line{rail} x1="50" y1="76" x2="50" y2="{n(low)}" stroke="{look.rule}" stroke-width="1"/>')
     foot = []
     x = 28.0
     for effect in scene.effects:
