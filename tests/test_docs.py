@@ -26,6 +26,15 @@ def test_commands_of_the_readme_run_as_written(demo: Path) -> None:
         assert (demo / name).exists(), name
 
 
+def test_commands_of_the_map_docs_run_as_written(demo: Path) -> None:
+    blocks = re.findall(r"```sh\n(.*?)```", (ROOT / "docs" / "maps.md").read_text(), re.DOTALL)
+    script = "set -e\n" + "\n".join(blocks).replace("zeitbuch ", f"{sys.executable} -m zeitbuch ")
+    done = subprocess.run(["bash", "-c", script], cwd=demo, capture_output=True, text=True, check=False)
+    assert done.returncode == 0 and " error: " not in done.stderr, done.stderr
+    for name in ("folded.svg", "rough.svg", "rows.svg", "ai.svg", "prompts.svg", "cost.svg", "stores.svg", "month.svg"):
+        assert (demo / name).exists(), name
+
+
 def test_ten_minutes_run_as_written(tmp_path: Path, run: Run) -> None:
     text = (ROOT / "docs" / "ten-minutes.md").read_text()
     script = "set -e\n" + "".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL))

@@ -12,6 +12,9 @@ from conftest import Run
 GOLDEN = Path(__file__).parent / "golden"
 CASES = {
     "explain.txt": ["explain", "Crew swap approvals"],
+    "happens.txt": ["explain", "Lost property matching", "--empty", "Look up handed-in items"],
+    "map.txt": ["map", "--flow", "Weather warnings", "--format", "text"],
+    "estate.txt": ["map", "--estate", "--format", "text"],
     "diff.txt": ["diff", "october", "november"],
     "diff.md": ["diff", "october", "november", "-f", "markdown"],
     "estimate.txt": ["estimate"],

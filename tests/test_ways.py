@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from itertools import product
+from pathlib import Path
+from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import ask, chain, flow, link, step
 from zeitbuch.core.calls import call_words, calls_of, shared_of, stores_of
+from zeitbuch.core.happens import Given, Teller
 from zeitbuch.core.model import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
 from zeitbuch.core.pattern_words import pattern_reason
 from zeitbuch.core.topology import Graph
@@ -47,20 +51,71 @@ def test_always_before_holds_in_every_run(made: Flow) -> None:
     choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
     together = {i: set(ids) for i in ids}
     for choice in product(*[range(len(out[i])) for i in choosing]):
-        taken = dict(zip(choosing, choice, strict=True))
-        came: list[str] = []
-        ran: set[str] = set()
-        for i in ids:  # ids are in the order of the links
-            wanted = sum(i in targets for targets in out.values()) if made.steps[0].join == "all" else 1
-            if i == "s0" or came.count(i) >= max(1, wanted):
-                ran.add(i)
-                came += [out[i][taken[i]]] if i in taken else out[i]
+        ran = ran_in(made, dict(zip(choosing, choice, strict=True)))
         for i in ran:
             together[i] &= ran
     for i in ids:
         said = set(ways.always_before(i)) - {"start"}
         assert said <= together[i], (i, said)
         assert said <= ways.ahead(i)
+
+
+def ran_in(made: Flow, taken: dict[str, int]) -> set[str]:
+    """The steps that run when each decision takes the way with this number."""
+    ids = [s.id for s in made.steps]
+    out = {i: [k.target for k in made.links if k.source == i] for i in ids}
+    came: list[str] = []
+    ran: set[str] = set()
+    for i in ids:  # ids are in the order of the links
+        wanted = sum(i in targets for targets in out.values()) if made.steps[0].join == "all" else 1
+        if i == "s0" or came.count(i) >= max(1, wanted):
+            ran.add(i)
+            came += [out[i][taken[i]]] if i in taken else out[i]
+    return ran
+
+
+@settings(max_examples=150, deadline=None)
+@given(acyclic(), st.data())
+def test_what_happens_when_cases_are_chosen(made: Flow, data: st.DataObject) -> None:
+    """Some decisions chosen, the others open: certain is what runs in every way, perhaps what runs in some."""
+    links = tuple(structs.replace(k, label=f"to {k.target}") for k in made.links)
+    made = structs.replace(made, links=links)
+    out = {s.id: [k for k in links if k.source == s.id] for s in made.steps}
+    choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
+    fixed = {i: data.draw(st.integers(0, len(out[i]) - 1)) for i in choosing if data.draw(st.booleans())}
+    given = Given(cases={i: out[i][n].label for i, n in fixed.items()})
+    told = {e.id: e.odds for e in Teller(Graph(made), given).story().events}
+    runs = []
+    for choice in product(*[[fixed[i]] if i in fixed else range(len(out[i])) for i in choosing]):
+        runs.append(ran_in(made, dict(zip(choosing, choice, strict=True))))
+    for step_id, odds in told.items():
+        hits = sum(step_id in r for r in runs)
+        assert odds == ("certain" if hits == len(runs) else "perhaps" if hits else "not"), step_id
+
+
+def test_what_happens_from_the_command(demo: Path, run: Any) -> None:
+    def told(*words: str) -> str:
+        return str(run("explain", *words, "--source", "november", cwd=demo).out)
+
+    text = told("Berth delay notices", "--case", "minor")
+    assert (
+        "3 steps run for certain. The run ends behind 8 ‘Log only’." in text
+        and "2 By severity: It takes ‘minor’" in text
+    )
+    text = told("Crew swap approvals", "--case", "Allowed?=allowed", "--fails", "Change the rota")
+    assert (
+        "7 Change the rota: It fails: it is tried again once, and then the run goes on at 8" in text
+        and "9 Tell both" in text
+    )
+    text = told("Lost property matching", "--empty", "Look up handed-in items")
+    assert "4 perhaps: For each candidate: It has nothing to go over" in text and "Not run: 4.1" in text
+    text = told("Customer letters", "--fails", "Whose matter is it?")
+    assert "Nothing takes the fault; ‘For each letter’ goes on with its next item." in text
+    ran = run("explain", "Crew swap approvals", "--case", "nope", "--source", "november", cwd=demo)
+    assert ran.code == 2 and "expected one case 'nope', found none" in ran.err and "allowed" in ran.err
+    assert "story" in told("Berth delay notices", "--case", "minor", "--format", "json")
+    step = told("Lost property matching", "Describe the lost item")
+    assert "Is used by" in step and "For each candidate" not in step.split("Is used by")[0]
 
 
 def test_before_joins_and_alternatives() -> None:

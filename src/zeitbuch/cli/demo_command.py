@@ -13,7 +13,11 @@ STEPS = (
     "zeitbuch inventory",
     "zeitbuch map -o maps",
     "zeitbuch map --flow 'Lost property matching' -o maps/lost-property-matching.png",
+    "zeitbuch map --flow 'Lost property matching' -o lost-property.html",
+    "zeitbuch map --estate -o estate.svg",
+    "zeitbuch map --flow 'Weather warnings' --format text",
     "zeitbuch explain 'Berth delay notices' 'By severity'",
+    "zeitbuch explain 'Crew swap approvals' --case allowed --fails 'Change the rota'",
     "zeitbuch estimate",
     "zeitbuch estimate --flow 'Cargo papers screening' --steps",
     "zeitbuch estimate -o cost.png",
@@ -27,7 +31,9 @@ STEPS = (
 )
 OPEN = (
     ("documents/index.html", "a document for each flow, with its map"),
-    ("maps/lost-property-matching.png", "a map as picture; SVG of all flows beside it"),
+    ("lost-property.html", "a map as a page: fold, search, click a step"),
+    ("estate.svg", "all flows and their calls"),
+    ("maps/index.html", "maps of all flows as SVG, one as PNG"),
     ("cost.png", "monthly cost by flow"),
     ("months.png", "the next twelve months, over a price change and a move to another host"),
     ("changes.md", "what changed from October to November"),

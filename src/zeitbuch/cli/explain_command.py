@@ -11,7 +11,10 @@ EXAMPLE = """\
 examples:
   zeitbuch explain "Berth delay notices"
   zeitbuch explain "Berth delay notices" "By severity"
-  zeitbuch explain SH-1052 2 --source exports/      a step by its number"""
+  zeitbuch explain SH-1052 2 --source exports/      a step by its number
+  zeitbuch explain "Lost property matching" --empty "Look up handed-in items"
+  zeitbuch explain "Crew swap approvals" --case allowed --fails "Change the rota"
+  zeitbuch explain "Berth delay notices" --case minor"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -19,6 +22,14 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "step", metavar="STEP", nargs="?", help="id, name or number of a step; without it the whole flow"
     )
+    group = parser.add_argument_group("what happens when")
+    group.add_argument(
+        "--case", metavar="[STEP=]CASE", action="append", default=[], help="a decision takes this case; may be repeated"
+    )
+    group.add_argument(
+        "--fails", metavar="STEP", action="append", default=[], help="this step fails, every time it is tried"
+    )
+    group.add_argument("--empty", metavar="STEP", action="append", default=[], help="this step gives nothing")
     parser.add_argument(
         "--source",
         metavar="SOURCE",
@@ -43,7 +54,16 @@ def run(args: argparse.Namespace) -> int:
     session = Session(args)
     flow = pick(session.estate(args.source), args.flow)
     graph = Graph(flow)
-    page = explain.page(graph, explain.pick_step(graph, args.step) if args.step else None)
+    if args.case or args.fails or args.empty:
+        from zeitbuch.core.happens import Teller, given_of
+
+        story = Teller(graph, given_of(graph, args.case, args.fails, args.empty)).story()
+        if form == "json":
+            stream.write(to_json("story", story), args.output)
+            return session.finish()
+        page = explain.story_page(graph, story)
+    else:
+        page = explain.page(graph, explain.pick_step(graph, args.step) if args.step else None)
     if form == "json":
         out = to_json("explain", page)
     elif form == "markdown":

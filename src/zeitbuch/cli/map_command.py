@@ -202,7 +202,7 @@ def _drawn(
     if form == "text":
         from zeitbuch.writers.tree import to_tree
 
-        return to_tree(view, 110 if args.output else stream.width(), showing)
+        return to_tree(view, 1000 if args.output and args.output != "-" else stream.width(), showing)
     if form in ("dot", "mermaid"):
         from zeitbuch.writers import graph_text
 
