@@ -14,6 +14,7 @@ import networkx
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from lxml import etree
 from msgspec import structs
 
 from builders import ask, drawn_flows, flow, link, step
@@ -25,6 +26,7 @@ from zeitbuch.core.scene import scene
 from zeitbuch.core.topology import Graph
 from zeitbuch.writers import graph_text, native
 from zeitbuch.writers.fonts import measure
+from zeitbuch.writers.graphml import to_graphml
 from zeitbuch.writers.tree import to_tree
 
 HOSTILE = [
@@ -40,6 +42,24 @@ def hostile() -> Flow:
     ids = ["start", *[s.id for s in steps if s.scope is None]]
     links = [link(a, b, "case", HOSTILE[i % len(HOSTILE)]) for i, (a, b) in enumerate(pairwise(ids))]
     return flow(steps, links, name=HOSTILE[0])
+
+
+SCHEMAS = Path(__file__).parent / "schemas"
+
+
+def valid_graphml(raw: bytes) -> None:
+    """Against the structure of the standard: elements, their order, ids and references."""
+    dtd = etree.DTD(str(SCHEMAS / "graphml.dtd"))
+    assert dtd.validate(etree.fromstring(raw)), dtd.error_log
+
+
+def test_graphml_of_every_demo_flow_is_valid(november: Estate) -> None:
+    for made in november.flows:
+        graph = Graph(made)
+        raw = to_graphml(graph, scene(graph, measure)).encode()
+        valid_graphml(raw)
+        nodes = etree.fromstring(raw).findall(".//{*}node")
+        assert len(nodes) == len(made.steps) + len(made.triggers)
 
 
 def test_parts_of_a_flow(demo: Path, run: Any) -> None:
@@ -161,6 +181,9 @@ def test_hostile_names_stay_text(tmp_path: Path, run: Any) -> None:
     graph = networkx.read_graphml(tmp_path / "out.graphml")
     names = {d.get("name") for _, d in graph.nodes(data=True)}
     assert HOSTILE[0] in names and HOSTILE[1] in names and graph.number_of_edges() == len(hostile().links)
+    valid_graphml((tmp_path / "out.graphml").read_bytes())
+    bpmn = etree.XMLSchema(etree.parse(str(SCHEMAS / "BPMN20.xsd")))
+    bpmn.assertValid(etree.parse(str(tmp_path / "out.bpmn")))
     mermaid = (tmp_path / "out.mermaid").read_text()
     assert "<script" not in mermaid and "]] -->" not in mermaid
 
