@@ -12,7 +12,7 @@ from msgspec import Struct
 from .assume import Assumptions, Book
 from .model import Ref, Step
 from .names import ref_words
-from .plan import Node, Stage, Tie
+from .plan import Stage, Tie
 from .planner import Planner
 from .topology import Graph
 
@@ -77,20 +77,14 @@ class Ways:
                 if node.step.kind != "loop":  # a loop may have nothing to do
                     done |= inside
             after.append(done)
-        ends = [a for a, n in zip(after, stage.nodes, strict=True) if not any(not w.back for w in n.ways)]
         # Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken.
-        whole = 0
-        for part in {n.part for n in stage.nodes}:
-            mine = [
-                a
-                for a, n in zip(after, stage.nodes, strict=True)
-                if n.part == part and not any(not w.back for w in n.ways)
-            ]
-            common = mine[0] if mine else 0
-            for a in mine[1:]:
-                common &= a
-            whole |= common
-        return whole if ends else outer
+        whole: dict[int, int] = {}
+        for done, node in zip(after, stage.nodes, strict=True):
+            if all(w.back for w in node.ways):
+                whole[node.part] = whole.get(node.part, done) & done
+        for common in whole.values():
+            outer |= common
+        return outer
 
     def _met(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
         if isinstance(tie, int):
@@ -155,7 +149,14 @@ class Ways:
 
     def ahead(self, step_id: str) -> set[str]:
         """Everything that may run before a step."""
-        return self._along(step_id, self._links[1])
+        kept = self._ahead.get(step_id)
+        if kept is None:
+            kept = self._ahead[step_id] = self._along(step_id, self._links[1])
+        return kept
+
+    @cached_property
+    def _ahead(self) -> dict[str, set[str]]:
+        return {}
 
     def _along(self, step_id: str, near: dict[str, list[str]]) -> set[str]:
         found: set[str] = set()
@@ -166,8 +167,15 @@ class Ways:
             # What leads on from the scopes around it goes on too.
             around = [s for s in (self.graph.steps[r].scope for r in roots if r in self.graph.steps) if s is not None]
             roots = [r for r in dict.fromkeys(around) if r not in found]
-        inside = [s.id for s in self.graph.steps.values() if set(self.graph.path(s.id)) & found]
-        return found | set(inside) | {h.id for f in [*found] for h in self.graph.attached.get(f, [])}
+        work = list(found)
+        while work:
+            at = work.pop()
+            inner = [s.id for s in self.graph.children.get(at, ())] if at in self.graph.levels else []
+            for other in (*inner, *[h.id for h in self.graph.attached.get(at, ())]):
+                if other not in found:
+                    found.add(other)
+                    work.append(other)
+        return found
 
     @cached_property
     def unreachable(self) -> list[str]:
@@ -293,8 +301,8 @@ class Ways:
         ahead = self.ahead(host or step.id)
         if source not in ahead and graph.host.get(source) not in ahead:
             return "never"
-        if source == step.id or (source in self.after(step.id) and not self._forward(source, step.id)):
-            return "later"
+        if source == step.id or not self._forward(source, step.id):
+            return "later"  # it leads here, but only by going back
         return "sometimes"
 
     def _forward(self, source: str, target: str) -> bool:
@@ -304,11 +312,17 @@ class Ways:
         level = self.graph.levels.get(meeting)
         if level is None or a is None or b is None:
             return False
-        near: dict[str, list[str]] = {}
-        for e in level.edges:
-            if not e.back:
-                near.setdefault(e.source, []).append(e.target)
+        near = self._onward.get(meeting)
+        if near is None:
+            near = self._onward[meeting] = {}
+            for e in level.edges:
+                if not e.back:
+                    near.setdefault(e.source, []).append(e.target)
         return a == b or b in self._closure([a], near)
+
+    @cached_property
+    def _onward(self) -> dict[str | None, dict[str, list[str]]]:
+        return {}
 
     def lineage(self, source: str, path: str = "") -> list[Read]:
         """Where a value goes: its readers, the readers of what these make of it, and so on; each once, nearest first."""
@@ -354,13 +368,3 @@ def taken(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
         if link.source == step.id and link.refs:
             found += [(f"the case ‘{link.label or link.condition}’", r) for r in link.refs]
     return list(dict.fromkeys(found))
-
-
-def nodes_by_id(stage: Stage) -> dict[str, Node]:
-    """All nodes of a level and the levels inside, by step."""
-    found: dict[str, Node] = {}
-    for node in stage.nodes:
-        found[node.step.id] = node
-        if node.inner is not None:
-            found.update(nodes_by_id(node.inner))
-    return found
