@@ -96,6 +96,8 @@ def test_public_functions() -> None:
     assert flow is not None
     assert zeitbuch.explain(flow, "2.3").title == "Refund agent"
     assert zeitbuch.document(flow, estimate).blocks
+    assert str(zeitbuch.map(flow)).startswith("<?xml") and "2.3 Refund agent" in str(zeitbuch.map(flow, "text"))
+    assert "<svg" in str(zeitbuch.map(estate, by="none", turned=True))
     problems: list[zeitbuch.core.problems.Problem] = []
     assert zeitbuch.read(str(ESTATE / "november"), problems=problems).flows and problems
     with pytest.raises(ZeitbuchError):

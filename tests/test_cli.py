@@ -113,6 +113,9 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
         ("diff", ["diff", "october", "november"]),
         ("explain", ["explain", "Customer letters"]),
         ("explain", ["explain", "Customer letters", "2.3"]),
+        ("story", ["explain", "Customer letters", "--case", "refund"]),
+        ("map", ["map", "--flow", "Customer letters"]),
+        ("map", ["map", "--estate"]),
     ],
 )
 def test_json_output_keeps_its_schema(name: str, words: list[str], demo: Path, run: Run) -> None:

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .api import compare, diff, document, estimate, explain, inventory, read
+    from .api import compare, diff, document, estimate, explain, inventory, map, read
 
-__all__ = ["__version__", "compare", "diff", "document", "estimate", "explain", "inventory", "read"]
+__all__ = ["__version__", "compare", "diff", "document", "estimate", "explain", "inventory", "map", "read"]
 
 
 def __getattr__(name: str) -> Any:

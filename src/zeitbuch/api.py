@@ -6,13 +6,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from .core import inventory as _inventory
 from .core.assume import Assumptions
+from .core.cards import PLAIN
 from .core.changes import EstateChanges
 from .core.changes import changes as _changes
 from .core.document import Page, flow_page
+from .core.estate_map import By
 from .core.estimate import EstateEstimate
 from .core.estimate import estimate as _estimate
 from .core.estimate_sheet import flows_sheet, steps_sheet
@@ -24,6 +26,7 @@ from .core.rates import RateCard
 from .core.sheet import Sheet
 from .core.side_by_side import Comparison
 from .core.topology import Graph
+from .core.views import whole
 from .readers.dialect import load_dialect
 from .readers.figures import load_assumptions, load_rates
 from .readers.reader import Reader, read_estate
@@ -32,7 +35,7 @@ if TYPE_CHECKING:
     import pandas
 
 
-__all__ = ["compare", "diff", "document", "estimate", "explain", "inventory", "read"]
+__all__ = ["compare", "diff", "document", "estimate", "explain", "inventory", "map", "read"]
 
 
 def _frame(sheet: Sheet) -> pandas.DataFrame:
@@ -146,6 +149,20 @@ def explain(flow: Flow, step: str = "") -> Page:
     """A flow or a step (id, number or name) in plain words, as blocks."""
     graph = Graph(flow)
     return _explain(graph, pick_step(graph, step) if step else None)
+
+
+def map(of: Flow | Estate, form: str = "svg", by: By = "owner", turned: bool = False) -> str | bytes:
+    """The map of a flow, or of an estate framed ``by`` owner, connection, environment or none: in any format of the command
+    (PNG is bytes); ``turned`` runs from left to right (svg, png, dot, mermaid)."""
+    from .writers.drawn import drawn
+
+    if isinstance(of, Estate):
+        from .core.estate_map import estate_view
+
+        view, showing = estate_view(of, by)
+    else:
+        view, showing = whole(Graph(of)), PLAIN
+    return drawn(view, structs.replace(showing, turned=turned), form)
 
 
 def document(flow: Flow, estimated: Any = None) -> Page:

@@ -193,47 +193,10 @@ def _part(args: argparse.Namespace, view: View) -> View:
 def _drawn(
     view: View, showing: Showing, form: str, args: argparse.Namespace, flow: Flow | None, result: EstateEstimate | None
 ) -> str | bytes:
-    from zeitbuch.core.scene import scene
-    from zeitbuch.writers.fonts import measure
+    from zeitbuch.writers.drawn import drawn
 
     from . import stream
 
-    graph = view.graph
-    if form == "text":
-        from zeitbuch.writers.tree import to_tree
-
-        return to_tree(view, 1000 if args.output and args.output != "-" else stream.width(), showing)
-    if form in ("dot", "mermaid"):
-        from zeitbuch.writers import graph_text
-
-        return (
-            graph_text.to_dot(graph, showing, args.direction)
-            if form == "dot"
-            else graph_text.to_mermaid(graph, showing, args.direction)
-        )
-    if form == "bpmn":
-        from zeitbuch.core.model import Estate
-        from zeitbuch.writers.bpmn import to_bpmn
-
-        return to_bpmn(Estate(flows=(graph.flow,)))
-    drawn = scene(graph, measure, showing, view.facts)
-    if form == "png":
-        from zeitbuch.writers.png import to_png
-
-        return to_png(drawn, args.scale)
-    if form == "json":
-        from zeitbuch.core.map_record import map_record
-        from zeitbuch.writers.tables import to_json
-
-        return to_json("map", map_record(graph, drawn))
-    if form == "graphml":
-        from zeitbuch.writers.graphml import to_graphml
-
-        return to_graphml(graph, drawn)
-    from zeitbuch.writers.svg import to_svg
-
-    if form == "html":
-        from zeitbuch.writers.map_page import to_map_page
-
-        return to_map_page(graph, drawn, showing, result if flow is not None else None)
-    return to_svg(drawn)
+    # A file is as wide as its longest line; a terminal is not.
+    width = 1000 if args.output and args.output != "-" else stream.width()
+    return drawn(view, showing, form, args.scale, width, result if flow is not None else None)

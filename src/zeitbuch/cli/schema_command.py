@@ -21,6 +21,8 @@ SCHEMAS = {
     "proposals": ("zeitbuch.core.results", "ProposalsResult", "output of compare --propose --format json"),
     "diff": ("zeitbuch.core.results", "DiffResult", "output of diff --format json"),
     "preview": ("zeitbuch.core.preview", "PreviewResult", "output of dialect test --format json"),
+    "map": ("zeitbuch.core.map_record", "MapRecord", "output of map --format json"),
+    "story": ("zeitbuch.core.happens", "Story", "output of explain --case (--fails, --empty) --format json"),
     "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
 }
 _RESULTS = (
@@ -33,6 +35,8 @@ _RESULTS = (
     "comparison",
     "proposals",
     "diff",
+    "map",
+    "story",
     "explain",
 )
 EXAMPLE = (

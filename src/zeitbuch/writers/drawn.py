@@ -1,0 +1,66 @@
+# One place that knows every format of a map.
+"""Maps in all their formats."""
+
+from __future__ import annotations
+
+from zeitbuch.core.cards import Showing
+from zeitbuch.core.estimate_records import EstateEstimate
+from zeitbuch.core.model import Estate
+from zeitbuch.core.problems import fail
+from zeitbuch.core.scene import scene
+from zeitbuch.core.views import View
+
+from .fonts import measure
+
+FORMATS = ("svg", "png", "html", "text", "json", "dot", "graphml", "mermaid", "bpmn")
+
+
+def drawn(
+    view: View, showing: Showing, form: str, scale: float = 2.0, width: int = 1000, result: EstateEstimate | None = None
+) -> str | bytes:
+    """A view in a format. ``scale`` is pixels a point (PNG), ``width`` cells (text), ``result`` the estimate on the cards of a
+    page. Raises ZeitbuchError for an unknown format."""
+    graph = view.graph
+    direction = "right" if showing.turned else "down"
+    match form:
+        case "text":
+            from .tree import to_tree
+
+            return to_tree(view, width, showing)
+        case "dot":
+            from .graph_text import to_dot
+
+            return to_dot(graph, showing, direction)
+        case "mermaid":
+            from .graph_text import to_mermaid
+
+            return to_mermaid(graph, showing, direction)
+        case "bpmn":
+            from .bpmn import to_bpmn
+
+            return to_bpmn(Estate(flows=(graph.flow,)))
+    if form not in FORMATS:
+        raise fail("format", f"expected one of the formats {', '.join(FORMATS)}, found '{form}'")
+    made = scene(graph, measure, showing, view.facts)
+    match form:
+        case "png":
+            from .png import to_png
+
+            return to_png(made, scale)
+        case "json":
+            from zeitbuch.core.map_record import map_record
+
+            from .tables import to_json
+
+            return to_json("map", map_record(graph, made))
+        case "graphml":
+            from .graphml import to_graphml
+
+            return to_graphml(graph, made)
+        case "html":
+            from .map_page import to_map_page
+
+            return to_map_page(graph, made, showing, result)
+    from .svg import to_svg
+
+    return to_svg(made)
