@@ -102,6 +102,10 @@ def test_parts_of_a_flow(demo: Path, run: Any) -> None:
         (["--flow", "Berth delay notices", "--lineage", "Log only"], "expected steps that use what ‘Log only’ gives, found none"),
         (["--flow", "Berth delay notices", "--depth", "-1"], "expected --depth of 0 or more, found -1"),
         ([], "expected one flow to draw, found 17"),
+        (["--estate", "--ai"], "expected no --ai beside --estate"),
+        (["--estate", "--show", "calls"], "expected no --show calls beside --estate"),
+        (["--stores"], "expected --estate beside --stores"),
+        (["--flow", "Berth delay notices", "--direction", "right", "-f", "text"], "expected --direction down for text"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_drawn_is_said(demo: Path, run: Any, words: list[str], said: str) -> None:

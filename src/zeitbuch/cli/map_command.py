@@ -79,6 +79,7 @@ def run(args: argparse.Namespace) -> int:
         value = getattr(args, name)
         if value is not None and value < 0:
             raise fail("option", f"expected --{name} of 0 or more, found {value}")
+    _fitting(args)
     one = args.flow or args.estate
     folder = args.output is not None and not one and args.output != "-" and not Path(args.output).suffix
     form = (args.format or "svg") if folder else chosen_format(args, FORMATS, "svg")
@@ -115,6 +116,23 @@ def run(args: argparse.Namespace) -> int:
         return session.finish()
     _all(args, session, flows, form, result)
     return session.finish()
+
+
+def _fitting(args: argparse.Namespace) -> None:
+    """Refuses options that the map asked for cannot follow, rather than to leave them unheard."""
+    from zeitbuch.core.problems import fail
+
+    if args.stores and not args.estate:
+        raise fail("option", "expected --estate beside --stores, found none")
+    if not args.estate:
+        return
+    unheard = ["--" + n for n in ("flow", "fold", "around", "lineage", "ai") if getattr(args, n)]
+    unheard += ["--depth"] if args.depth is not None else []
+    unheard += ["--detail"] if args.detail != "settings" else []
+    unheard += [f"--show {args.show}"] if args.show in ("passes", "calls") else []
+    if unheard:
+        hint = "parts and details are of one flow; --estate takes --by, --stores, --direction and --show cost"
+        raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)
 
 
 def _estimate(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
@@ -175,6 +193,8 @@ def _part(args: argparse.Namespace, view: View) -> View:
     graph = view.graph
     if args.lineage:
         key, _, path = args.lineage.partition(":")
+        if args.lineage in graph.names or args.lineage in graph.names.values():
+            key, path = args.lineage, ""  # the name has a colon of its own
         trigger = next((t.id for t in graph.flow.triggers if key in (t.id, t.name)), None)
         view = views.value(view, trigger or pick_step(graph, key).id, path)
     if args.ai:
