@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.1.0"
+from .version import __version__
 
 if TYPE_CHECKING:
     from .api import compare, diff, document, estimate, explain, inventory, map, read

@@ -8,7 +8,7 @@ import argparse
 import sys
 from collections.abc import Sequence
 
-from zeitbuch import __version__
+from zeitbuch.version import __version__
 
 from .commands import COMMANDS
 

@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
-from zeitbuch import __version__
+from zeitbuch.version import __version__
 
 FORM = 1  # of the cache files
 MOST = 268_435_456  # bytes of one cache file
