@@ -38,16 +38,13 @@ class Piece(Struct):
 
 
 def shifted(block: Block, dx: float, dy: float) -> Block:
-    """A block with all coordinates moved."""
+    """A block with all coordinates moved. They are rounded once, when the whole map is placed."""
     return structs.replace(
         block,
-        cards=[structs.replace(c, x=round(c.x + dx, 2), y=round(c.y + dy, 2)) for c in block.cards],
-        frames=[structs.replace(f, x=round(f.x + dx, 2), y=round(f.y + dy, 2)) for f in block.frames],
-        routes=[
-            structs.replace(r, points=tuple((round(x + dx, 2), round(y + dy, 2)) for x, y in r.points))
-            for r in block.routes
-        ],
-        bands=[structs.replace(b, top=round(b.top + dy, 2)) for b in block.bands],
+        cards=[structs.replace(c, x=c.x + dx, y=c.y + dy) for c in block.cards],
+        frames=[structs.replace(f, x=f.x + dx, y=f.y + dy) for f in block.frames],
+        routes=[structs.replace(r, points=tuple([(x + dx, y + dy) for x, y in r.points])) for r in block.routes],
+        bands=[structs.replace(b, top=b.top + dy) for b in block.bands],
     )
 
 
@@ -61,4 +58,17 @@ def mirrored(block: Block) -> Block:
         routes=[structs.replace(r, points=tuple((y, x) for x, y in r.points)) for r in block.routes],
         rows=[],
         bands=[],
+    )
+
+
+def rounded(block: Block) -> Block:
+    """A block whose coordinates have two decimals: what is drawn, and the same on every machine."""
+    return structs.replace(
+        block,
+        cards=[structs.replace(c, x=round(c.x, 2), y=round(c.y, 2)) for c in block.cards],
+        frames=[structs.replace(f, x=round(f.x, 2), y=round(f.y, 2)) for f in block.frames],
+        routes=[
+            structs.replace(r, points=tuple([(round(x, 2), round(y, 2)) for x, y in r.points])) for r in block.routes
+        ],
+        bands=[structs.replace(b, top=round(b.top, 2)) for b in block.bands],
     )

@@ -64,6 +64,9 @@ def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> s
 def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, most: int) -> list[str]:
     """A text on at most ``most`` lines; the last is cut when it does not end there."""
     words = text.split()
+    whole = " ".join(words)
+    if measure(whole, size, bold) <= width:
+        return [whole]
     lines: list[str] = []
     while words and len(lines) < most - 1:
         line = ""

@@ -16,7 +16,9 @@ def crossings(rows: list[list[int]], down: Ends) -> int:
     """Crossings of links between neighbouring layers, in the order of the ports they leave from."""
     place = {b: i for row in rows for i, b in enumerate(row)}
     total = 0
-    for row in rows:
+    for r, row in enumerate(rows):
+        if r + 1 == len(rows) or len(rows[r + 1]) < 2:
+            continue  # towards a single box nothing can cross
         seen: list[int] = []
         for b in row:
             ends = down[b]

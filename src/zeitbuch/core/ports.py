@@ -20,7 +20,10 @@ class Ports:
         self.pieces, self.measure, self.turned = pieces, measure, turned
 
     def tab(self, index: int, piece: Piece) -> Tab | None:
-        return next((t for t in piece.card.tabs if t.key == index), None)
+        for tab in piece.card.tabs:
+            if tab.key == index:
+                return tab
+        return None
 
     def out(self, index: int, edge: Edge) -> float:
         """Offset of an outlet from the centre of its box."""

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from . import cards
-from .blocks import mirrored, shifted
+from .blocks import mirrored, rounded, shifted
 from .cards import PLAIN, Measure, Showing, cut
 from .geometry import Scene
 from .layout import LevelLayout
@@ -27,7 +27,7 @@ def scene(graph: Graph, measure: Measure, showing: Showing = PLAIN, facts: str =
     lines = cards.wrap(subtitle, width - 2 * MARGIN, 10.5, False, measure, 2)
     dx = left + (width - left - MARGIN - block.width) / 2
     dy = MARGIN_TOP
-    placed = shifted(block, dx, dy)
+    placed = rounded(shifted(block, dx, dy))
     used = {c.card.effect for c in block.cards} | {r.effect for c in block.cards for r in c.card.rows}
     order = [e for e in ("read", "write", "send", "delete", "spend") if e in used]
     legend = 34.0 if order or showing.scale else 0.0
