@@ -135,6 +135,17 @@ def test_a_folder_of_maps_and_an_estate(demo: Path, run: Any, tmp_path: Path) ->
     assert "└─ → Fault logger" in tree
 
 
+def test_flows_of_one_id_are_all_drawn(demo: Path, run: Any) -> None:
+    ran = run("map", "october", "november", "--estate", "--show", "cost", "--format", "json", cwd=demo)
+    found = json.loads(ran.out)
+    cards = [c for c in found["cards"] if not c["frame"]]
+    count = int(found["name"].split()[2])
+    assert count > 17 and len(cards) == len({c["id"] for c in cards}) == count
+    assert (
+        run("map", "october", "november", "--estate", "--format", "html", "-o", "both.html", cwd=demo).code == ran.code
+    )
+
+
 def test_json_has_places_and_shape(demo: Path, run: Any) -> None:
     found = json.loads(run("map", "november", "--flow", "Monthly punctuality report", "--format", "json", cwd=demo).out)
     assert found["zeitbuch"] == "map" and found["back"] == [["again", "write"]]

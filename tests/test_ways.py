@@ -83,7 +83,7 @@ def test_what_happens_when_cases_are_chosen(made: Flow, data: st.DataObject) -> 
     out = {s.id: [k for k in links if k.source == s.id] for s in made.steps}
     choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
     fixed = {i: data.draw(st.integers(0, len(out[i]) - 1)) for i in choosing if data.draw(st.booleans())}
-    given = Given(cases={i: out[i][n].label for i, n in fixed.items()})
+    given = Given(cases={i: (out[i][n].label,) for i, n in fixed.items()})
     told = {e.id: e.odds for e in Teller(Graph(made), given).story().events}
     runs = []
     for choice in product(*[[fixed[i]] if i in fixed else range(len(out[i])) for i in choosing]):
@@ -116,6 +116,64 @@ def test_what_happens_from_the_command(demo: Path, run: Any) -> None:
     assert "story" in told("Berth delay notices", "--case", "minor", "--format", "json")
     step = told("Lost property matching", "Describe the lost item")
     assert "Is used by" in step and "For each candidate" not in step.split("Is used by")[0]
+
+
+def told(made: Flow, **given: Any) -> dict[str, str]:
+    return {e.id: e.odds for e in Teller(Graph(made), Given(**given)).story().events}
+
+
+def test_cases_with_several_links_inclusive_and_switched_off() -> None:
+    links = [
+        link("start", "pick"),
+        link("pick", "a", "case", "x"),
+        link("pick", "b", "case", "x"),
+        link("pick", "c", "case", "y"),
+        link("c", "d"),
+    ]
+    steps = [step("pick", "decide"), step("a"), step("b"), step("c", enabled=False), step("d")]
+    made = flow(steps, links)
+    assert told(made, cases={"pick": ("x",)}) == {
+        "pick": "certain",
+        "a": "certain",
+        "b": "certain",
+        "c": "not",
+        "d": "not",
+    }
+    assert told(made, cases={"pick": ("y",)}) == {"pick": "certain", "a": "not", "b": "not", "c": "not", "d": "certain"}
+    made = flow([step("pick", "decide", inclusive=True), *steps[1:]], links)
+    assert set(told(made).values()) == {"certain", "perhaps", "not"} and told(made)["d"] == "perhaps"
+    assert told(made, cases={"pick": ("x", "y")})["d"] == "certain"
+
+
+def test_many_decisions_within_scopes_are_tried_once() -> None:
+    steps, links = [], [link("start", "d0")]
+    for i in range(10):
+        steps += [
+            step(f"d{i}", "decide"),
+            step(f"g{i}", "group"),
+            step(f"e{i}", "decide", scope=f"g{i}"),
+            step(f"f{i}", scope=f"g{i}"),
+        ]
+        links += [
+            link(f"d{i}", f"g{i}", "case", "x"),
+            link(f"d{i}", f"d{i + 1}" if i < 9 else "z", "case", "y"),
+            link(f"e{i}", f"f{i}", "case", "p"),
+        ]
+        links += [link(f"g{i}", f"d{i + 1}" if i < 9 else "z")]
+    found = told(flow([*steps, step("z")], links), fails=frozenset({"f3"}))
+    assert found["z"] == "perhaps" and found["d0"] == "certain"
+
+
+def test_helpers_of_an_agent_in_a_scope_are_reached() -> None:
+    made = flow(
+        [
+            step("each", "loop", repeat=Repeat(items="x")),
+            ask("agent", kind="agent", scope="each"),
+            step("tool", "tool"),
+        ],
+        [link("start", "each"), link("tool", "agent", "attach")],
+    )
+    assert Ways(Graph(made)).unreachable == []
 
 
 def test_before_joins_and_alternatives() -> None:

@@ -147,14 +147,19 @@ def counters_of(args: argparse.Namespace, session: Session, card: RateCard | Non
 
 def estimated(args: argparse.Namespace, session: Session) -> tuple[Estate, EstateEstimate]:
     """The estate of a command's sources and its estimate (means only); what is wrong goes to the session's problems."""
+    estate = session.estate(args.source)
+    return estate, estimate_of(args, session, estate)
+
+
+def estimate_of(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
+    """The estimate of flows that were read (means only); what is wrong goes to the session's problems."""
     from zeitbuch.core.estimate import estimate
 
     card, assumptions, problems = figures(args, session)
-    estate = session.estate(args.source)
     check_shares(args, session, estate, assumptions)
     result = estimate(estate, card, assumptions, args.month, counters_of(args, session, card))
     session.reader.problems += [*problems, *result.problems]
-    return estate, result
+    return result
 
 
 def run(args: argparse.Namespace) -> int:

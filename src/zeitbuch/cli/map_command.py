@@ -5,16 +5,17 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from zeitbuch.writers.look import MAP_FORMATS as FORMATS
+
 from .common import Session, add_output, add_reading, add_sources, chosen_format, pick
-from .estimate_command import add_figures, counters_of, figures
+from .estimate_command import add_figures, estimate_of
 
 if TYPE_CHECKING:
     from zeitbuch.core.cards import Showing
     from zeitbuch.core.estimate_records import EstateEstimate
-    from zeitbuch.core.model import Estate, Flow
+    from zeitbuch.core.model import Flow
     from zeitbuch.core.views import View
 
-FORMATS = ("svg", "png", "html", "text", "json", "dot", "graphml", "mermaid", "bpmn")
 SUFFIXES = {"text": "txt", "mermaid": "mmd"}
 EXAMPLE = """\
 examples:
@@ -95,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
     result = None
     if args.show or (form == "html" and not args.estate):
         # What a run costs is known from the flow itself; a month needs those that call it.
-        result = _estimate(args, session, Estate(flows=tuple(flows)))
+        result = estimate_of(args, session, Estate(flows=tuple(flows)))
     if args.estate:
         from msgspec import structs
 
@@ -133,15 +134,6 @@ def _fitting(args: argparse.Namespace) -> None:
     if unheard:
         hint = "parts and details are of one flow; --estate takes --by, --stores, --direction and --show cost"
         raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)
-
-
-def _estimate(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
-    from zeitbuch.core.estimate import estimate
-
-    card, assumptions, problems = figures(args, session)
-    result = estimate(estate, card, assumptions, args.month, counters_of(args, session, card))
-    session.reader.problems += [*problems, *result.problems]
-    return result
 
 
 def _all(

@@ -56,6 +56,12 @@ def _path(text: str) -> str:
     return url.path.strip("/").casefold()
 
 
+def _tails(path: str) -> list[str]:
+    """'a/b/c' -> 'a/b/c', 'b/c', 'c'."""
+    parts = path.split("/")
+    return ["/".join(parts[at:]) for at in range(len(parts))] if path else []
+
+
 def _addresses(step: Step) -> list[str]:
     """Texts of a step that may be addresses."""
     return [b.value for b in step.inputs if isinstance(b.value, str) and "/" in b.value and len(b.value) < 2000]
@@ -69,7 +75,10 @@ def calls_of(estate: Estate) -> list[Call]:
         by[flow.id.casefold()] = flow
         if flow.name:
             by.setdefault(flow.name.casefold(), flow)
-    hooks = [(path, flow) for flow in estate.flows for path in _paths(flow)]
+    hooks: dict[str, list[Flow]] = {}
+    for flow in estate.flows:
+        for path in _paths(flow):
+            hooks.setdefault(path, []).append(flow)
     handlers = [(t, flow) for flow in estate.flows for t in flow.triggers if t.kind == "fault"]
     for flow in estate.flows:
         attached = {k.source for k in flow.links if k.role == "attach"}
@@ -80,9 +89,10 @@ def calls_of(estate: Estate) -> list[Call]:
                 how: How = "tool" if step.id in attached else "subflow"
                 groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
             elif step.kind in ("http", "tool", "other", "send", "read", "write") and hooks:
-                paths = {_path(a) for a in _addresses(step)}
-                for path, other in hooks:
-                    if other.id != flow.id and any(p == path or p.endswith(f"/{path}") for p in paths):
+                # An address may have more before the path that the trigger names.
+                tails = {t for a in _addresses(step) for t in _tails(_path(a))}
+                for other in [f for t in sorted(tails & hooks.keys()) for f in hooks[t]]:
+                    if other.id != flow.id:
                         groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
         found += [Call(flow.id, target, how, tuple(ids), name) for (target, how, name), ids in groups.items()]
         found += [
@@ -95,19 +105,19 @@ def calls_of(estate: Estate) -> list[Call]:
 
 def _services(flow: Flow) -> dict[str, tuple[str, set[str]]]:
     """Connection key -> (name, what the flow's steps do through it)."""
-    known = {c.id: c for c in flow.connections}
     found: dict[str, tuple[str, set[str]]] = {}
-    for step in flow.steps:
-        if step.connection:
-            c = known.get(step.connection)
-            name = (c.name or c.service or c.id) if c is not None else step.connection
-            found.setdefault(name.casefold(), (name, set()))[1].add(step.effect)
-    for trigger in flow.triggers:
-        if trigger.connection:
-            c = known.get(trigger.connection)
-            name = (c.name or c.service or c.id) if c is not None else trigger.connection
-            found.setdefault(name.casefold(), (name, set()))[1].add("read")
+    used = [(s.connection, str(s.effect)) for s in flow.steps] + [(t.connection, "read") for t in flow.triggers]
+    for key, effect in used:
+        if key:
+            name = service_name(flow, key)
+            found.setdefault(name.casefold(), (name, set()))[1].add(effect)
     return found
+
+
+def service_name(flow: Flow, connection: str) -> str:
+    """What a connection is called, or the service behind it."""
+    c = next((c for c in flow.connections if c.id == connection), None)
+    return (c.name or c.service or c.id) if c is not None else connection
 
 
 def shared_of(estate: Estate) -> list[Shared]:
@@ -134,22 +144,22 @@ def stores_of(estate: Estate) -> list[Call]:
     """Pairs of flows of which one changes and another reads the same connection."""
     found: list[Call] = []
     services = {f.id: _services(f) for f in estate.flows}
+    readers: dict[str, list[str]] = {}
+    for id, used in services.items():
+        for key, (_, effects) in used.items():
+            if "read" in effects:
+                readers.setdefault(key, []).append(id)
     for writer in estate.flows:
         for key, (name, effects) in services[writer.id].items():
             if not effects & _STORES:
                 continue
-            for reader in estate.flows:
-                other = services[reader.id].get(key)
-                if reader.id != writer.id and other is not None and "read" in other[1]:
-                    steps = tuple(s.id for s in writer.steps if s.effect in _STORES and _through(writer, s) == key)
-                    found.append(Call(writer.id, reader.id, "store", steps, name))
+            steps = tuple(
+                s.id
+                for s in writer.steps
+                if s.effect in _STORES and s.connection and service_name(writer, s.connection).casefold() == key
+            )
+            found += [Call(writer.id, r, "store", steps, name) for r in readers.get(key, ()) if r != writer.id]
     return found
-
-
-def _through(flow: Flow, step: Step) -> str:
-    c = next((c for c in flow.connections if c.id == step.connection), None)
-    name = (c.name or c.service or c.id) if c is not None else (step.connection or "")
-    return name.casefold()
 
 
 def call_words(call: Call, names: dict[str, str]) -> str:

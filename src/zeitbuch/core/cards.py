@@ -90,9 +90,13 @@ def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
         for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)
     ]
     for detail in details:
-        text = cut(detail, TEXT_WIDTH, SMALL, False, measure)
-        lines.append(Line(text, SMALL, quiet=True, full=detail if text != detail else ""))
+        lines.append(_small(detail, measure, quiet=True))
     return lines
+
+
+def _small(words: str, measure: Measure, quiet: bool = False) -> Line:
+    text = cut(words, TEXT_WIDTH, SMALL, False, measure)
+    return Line(text, SMALL, quiet=quiet, full=words if text != words else "")
 
 
 def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
@@ -170,9 +174,14 @@ def _prompt_lines(graph: Graph, step: Step, measure: Measure) -> list[Line]:
 
 
 def step_card(
-    graph: Graph, step: Step, outgoing: list[tuple[int, Edge]], measure: Measure, showing: Showing = PLAIN
+    graph: Graph,
+    step: Step,
+    outgoing: list[tuple[int, Edge]],
+    measure: Measure,
+    showing: Showing = PLAIN,
+    branch: str = "",
 ) -> Card:
-    """The card of a step (also the title of a scope's frame)."""
+    """The card of a step (also the title of a scope's frame); ``branch`` names the branch that begins with it."""
     names_only = showing.detail == "names"
     details = [] if names_only else _details(graph, step)
     rows = []
@@ -197,8 +206,9 @@ def step_card(
         lines += _prompt_lines(graph, step, measure)
     meter = showing.meters.get(step.id)
     for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
-        text = cut(remark, TEXT_WIDTH, SMALL, False, measure)
-        lines.append(Line(text, SMALL, full=remark if text != remark else ""))
+        lines.append(_small(remark, measure))
+    if branch:
+        lines.append(_small(branch, measure, quiet=True))
     tabs = _tabs(outgoing, graph.names, measure, showing.tab)
     width, height = sized(lines, rows, tabs, measure)
     height += METER if meter is not None else 0.0

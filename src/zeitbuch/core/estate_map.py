@@ -6,8 +6,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-from .calls import Call, calls_of, shared_of, stores_of
+from msgspec import structs
+
+from .calls import Call, calls_of, service_name, shared_of, stores_of
 from .cards import Showing
+from .estimate import keys_of
 from .estimate_records import EstateEstimate
 from .estimate_sheet import money_words
 from .model import AI_KINDS, Effect, Estate, Flow, Link, Step
@@ -32,9 +35,7 @@ def _group(flow: Flow, by: By) -> str:
                 used[step.connection] = used.get(step.connection, 0) + 1
         if not used:
             return "no connection"
-        key = max(used, key=lambda k: used[k])
-        found = next((c for c in flow.connections if c.id == key), None)
-        return (found.name or found.service or found.id) if found is not None else key
+        return service_name(flow, max(used, key=lambda k: used[k]))
     return ""
 
 
@@ -60,6 +61,9 @@ def estate_view(
 ) -> tuple[View, Showing]:
     """The estate as a view of cards, and what the cards show. ``stores`` draws what one flow writes and another reads;
     ``result`` puts the cost of a month on the cards."""
+    # Two flows of one id are two cards: nothing that was read is lost.
+    keys = keys_of(estate.flows)
+    estate = Estate(flows=tuple(structs.replace(f, id=k) for f, k in zip(estate.flows, keys, strict=True)))
     steps: list[Step] = []
     remarks: dict[str, list[str]] = {}
     scopes: dict[str, str] = {}
@@ -92,7 +96,7 @@ def estate_view(
         showing = Showing(
             "names",
             showing.remarks,
-            meters=_meters(result),
+            meters=_meters(result, keys),
             tab=300.0,
             scale=f"model cost in {result.month}, longest bar the highest",
         )
@@ -135,13 +139,13 @@ def _links(
     return links
 
 
-def _meters(result: EstateEstimate) -> dict[str, tuple[str, float]]:
+def _meters(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:
     most = max((float(f.cost_month.amount) for f in result.flows if f.cost_month is not None), default=0.0)
     found: dict[str, tuple[str, float]] = {}
-    for flow in result.flows:
+    for flow, key in zip(result.flows, keys, strict=True):
         if flow.cost_month is None:
-            found[f"flow {flow.id}"] = ("cost of a month: volume not known", 0.0)
+            found[f"flow {key}"] = ("cost of a month: volume not known", 0.0)
         else:
             words = f"{money_words(flow.cost_month)} {result.currency} a month"
-            found[f"flow {flow.id}"] = (words, float(flow.cost_month.amount) / most if most else 0.0)
+            found[f"flow {key}"] = (words, float(flow.cost_month.amount) / most if most else 0.0)
     return found

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from itertools import product
+from itertools import combinations, product
 from math import prod
 from typing import Literal
 
@@ -24,9 +24,9 @@ Odds = Literal["certain", "perhaps", "not"]
 
 
 class Given(Struct):
-    """The circumstances: step -> label of the case it takes, steps that fail every time, steps whose result is empty."""
+    """The circumstances: step -> labels of the cases it takes, steps that fail every time, steps whose result is empty."""
 
-    cases: dict[str, str] = {}
+    cases: dict[str, tuple[str, ...]] = {}
     fails: frozenset[str] = frozenset()
     empty: frozenset[str] = frozenset()
 
@@ -84,7 +84,16 @@ def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str])
                 f"expected one case '{label}', found {said}",
                 f"cases: {there or 'this flow decides nothing'}",
             )
-        found.cases[hits[0][0]] = hits[0][1]
+        step_id, name = hits[0]
+        had = found.cases.get(step_id, ())
+        if had and name not in had and not graph.steps[step_id].inclusive:
+            title = graph.steps[step_id].title
+            raise fail(
+                "case-unknown",
+                f"expected one case of '{title}', found '{had[0]}' and '{name}'",
+                "it takes one each time",
+            )
+        found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
     return found
 
 
@@ -92,7 +101,6 @@ class _Run(Struct):
     """What ran on one level, and whether it went through."""
 
     ran: set[str]
-    failed: set[str]
     through: bool
 
 
@@ -103,6 +111,8 @@ class Teller:
         self.graph, self.given = graph, given
         self.ways = Ways(graph)
         self.odds: dict[str, Odds] = {}
+        self.nodes = {n.step.id: n for n in nodes_of(self.ways.plan.top)}
+        self.tried: dict[int, list[_Run]] = {}
 
     def story(self) -> Story:
         """The whole run."""
@@ -117,10 +127,9 @@ class Teller:
 
     # -- which steps run -------------------------------------------------------------------------------------------
 
-    def _level(self, stage: Stage, outer: Odds) -> bool:
-        """Sets the odds of a level's steps; whether the level goes through for certain."""
+    def _level(self, stage: Stage, outer: Odds) -> None:
+        """Sets the odds of a level's steps."""
         runs = self._runs(stage)
-        whole = True
         for node in stage.nodes:
             hits = sum(node.step.id in r.ran for r in runs)
             odds: Odds = "certain" if hits == len(runs) else "perhaps" if hits else "not"
@@ -129,9 +138,6 @@ class Teller:
             self.odds[node.step.id] = odds
             if node.inner is not None:
                 self._level(node.inner, "not" if odds == "not" or self._idle(node) else odds)
-        for r in runs:
-            whole = whole and r.through
-        return whole
 
     def _idle(self, node: Node) -> bool:
         """Whether a loop has nothing to do, because what it goes over is empty."""
@@ -140,25 +146,37 @@ class Teller:
         return node.step.repeat is not None and any(r.step in self.given.empty for r in node.step.repeat.refs)
 
     def _runs(self, stage: Stage) -> list[_Run]:
-        """Every way in which the open decisions of a level can go."""
-        choices: list[list[tuple[str, int]]] = []
+        """Every way in which the open decisions of a level can go; worked out once a level."""
+        if id(stage) in self.tried:
+            return self.tried[id(stage)]
+        choices: list[list[tuple[str, frozenset[int]]]] = []
         for node in stage.nodes:
-            ways = [w for w in node.ways if w.success]
-            if not node.decides or len(ways) < 2:
+            # A case may lead to several steps: its links have one label and are taken together.
+            cases: dict[str, list[int]] = {}
+            for way in node.ways:
+                if way.success:
+                    cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
+            if not node.decides or (len(cases) < 2 and not node.step.inclusive):
                 continue
             wanted = self.given.cases.get(node.step.id)
-            kept = [w.edge for w in ways if wanted is None or label_of(stage.edges[w.edge].link) == wanted]
-            choices.append([(node.step.id, e) for e in kept])
+            if wanted is not None:
+                sets = [wanted]
+            elif node.step.inclusive:
+                sets = [c for n in range(len(cases) + 1) for c in combinations(cases, n)]
+            else:
+                sets = [(c,) for c in cases]
+            choices.append([(node.step.id, frozenset(e for c in chosen for e in cases.get(c, ()))) for chosen in sets])
         if prod(map(len, choices)) > _WAYS:
             raise fail(
                 "case-many",
                 f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
                 "choose more of the cases with --case",
             )
-        return [self._once(stage, dict(choice)) for choice in product(*choices)]
+        self.tried[id(stage)] = [self._once(stage, dict(choice)) for choice in product(*choices)]
+        return self.tried[id(stage)]
 
-    def _once(self, stage: Stage, chosen: dict[str, int]) -> _Run:
-        run = _Run(set(), set(), True)
+    def _once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
+        run = _Run(set(), True)
         alive: dict[int, bool] = {}
         begun = {at for _, targets in self.ways.plan.starts for at in targets} if stage is self.ways.plan.top else set()
         for at, node in enumerate(stage.nodes):
@@ -168,10 +186,10 @@ class Teller:
                 reached = self._reached(node.incoming, alive) or at in begun
             if not reached:
                 continue
-            run.ran.add(node.step.id)
-            failing = node.step.id in self.given.fails or self._fails_inside(node)
+            if node.enabled:
+                run.ran.add(node.step.id)
+            failing = node.enabled and (node.step.id in self.given.fails or self._fails_inside(node))
             if failing:
-                run.failed.add(node.step.id)
                 run.through = run.through and node.keeps_failures
             for way in node.ways:
                 alive[way.edge] = self._taken(node, way, failing, chosen)
@@ -181,17 +199,16 @@ class Teller:
         """Whether a scope fails with what is in it; a loop goes on to its next item."""
         if node.inner is None or node.repeats:
             return False
-        runs = self._runs(node.inner)
-        return all(not r.through for r in runs)
+        return all(not r.through for r in self._runs(node.inner))
 
-    def _taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, int]) -> bool:
+    def _taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
         if way.back:
             return False
         if failing:
             return way.failure
-        if not way.success:
+        if not way.success or not (node.enabled or way.plain):
             return False
-        return node.step.id not in chosen or chosen[node.step.id] == way.edge
+        return node.step.id not in chosen or way.edge in chosen[node.step.id]
 
     def _reached(self, tie: Tie | int, alive: dict[int, bool]) -> bool:
         if isinstance(tie, int):
@@ -203,12 +220,12 @@ class Teller:
 
     def _given(self) -> str:
         names = self.graph.names
-        parts = [f"{quoted(names[s])} takes the case {quoted(c)}" for s, c in self.given.cases.items()]
+        parts = [f"{quoted(names[s])} takes the case {quoted(c)}" for s, cs in self.given.cases.items() for c in cs]
         parts += [f"{quoted(names[s])} fails" for s in self._sorted(self.given.fails)]
         parts += [f"{quoted(names[s])} gives nothing" for s in self._sorted(self.given.empty)]
         return f"When {joined(parts)}" if parts else "When a run goes well"
 
-    def _sorted(self, ids: frozenset[str] | set[str]) -> list[str]:
+    def _sorted(self, ids: frozenset[str]) -> list[str]:
         return [s.id for s in self.graph.in_order() if s.id in ids]
 
     def _words(self, step: Step) -> str:
@@ -217,7 +234,7 @@ class Teller:
         if step.id in self.given.fails:
             return self._failing("It fails", step)
         if self.odds.get(step.id) != "not" and step.id in graph.levels:
-            node = next((n for n in self._nodes() if n.step.id == step.id), None)
+            node = self.nodes.get(step.id)
             if node is not None and self._idle(node):
                 return "It has nothing to go over, and the run goes on behind it."
             if node is not None and self._fails_inside(node):
@@ -226,9 +243,10 @@ class Teller:
             wanted = self.given.cases.get(step.id)
             goes = [f"{quoted(label_of(k))} to {self._name(k.target)}" for k in case_links(graph, step)]
             if wanted is not None:
-                link = next(k for k in case_links(graph, step) if label_of(k) == wanted)
-                back = any(e.back for level in graph.levels.values() for e in level.edges if e.link is link)
-                return f"It takes {quoted(wanted)} and goes {'back' if back else 'on'} to {self._name(link.target)}."
+                links = [k for k in case_links(graph, step) if label_of(k) in wanted]
+                backs = set(self.ways.back_links)
+                ways = [f"{'back' if (k.source, k.target) in backs else 'on'} to {self._name(k.target)}" for k in links]
+                return f"It takes {joined([quoted(w) for w in wanted])} and goes {joined(ways)}."
             tested = [r for _, r in taken(graph, step) if r.step in self.given.empty]
             hint = f" by what {quoted(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
             return f"It decides{hint}: {joined(goes, 'or')}." if goes else "It decides, but no case leads on."
@@ -240,9 +258,6 @@ class Teller:
             if said.startswith(start):
                 return f"{words}: {said.removeprefix(start)}"
         return f"{words}. {self._lost(step)}"
-
-    def _nodes(self) -> list[Node]:
-        return nodes_of(self.ways.plan.top)
 
     def _lost(self, step: Step) -> str:
         around = [s for s in self.graph.path(step.id) if s is not None]
@@ -258,7 +273,7 @@ class Teller:
         return f"{self.graph.numbers.get(id, '')} {quoted(self.graph.names[id])}".strip()
 
     def _ends(self, top: Stage) -> str:
-        last = [n.step.id for n in top.nodes if not any(not w.back for w in n.ways)]
+        last = [n.step.id for n in top.nodes if all(w.back for w in n.ways)]
         last += [n.step.id for n in top.nodes if n.step.id in self.given.fails and not n.keeps_failures]
         sure = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "certain"]
         may = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "perhaps"]

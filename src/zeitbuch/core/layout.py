@@ -10,8 +10,8 @@ from msgspec import structs
 
 from . import cards
 from .blocks import Block, Piece, shifted
-from .cards import PAD, PLAIN, SMALL, Measure, Showing, cut
-from .geometry import Band, Card, Frame, Line, PlacedCard, Route, Style
+from .cards import PAD, PLAIN, Measure, Showing
+from .geometry import Band, Card, Frame, PlacedCard, Route, Style
 from .layered import LANE, Arc, Box, Layers, assign_layers
 from .ports import Ports
 from .routing import TRACK, Run, assign_tracks
@@ -79,16 +79,9 @@ class LevelLayout:
     def _piece(self, step_id: str) -> Piece:
         graph, measure = self.graph, self.measure
         step = graph.steps[step_id]
-        card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure, self.showing)
         names = [k.label or k.condition for k in self.level.labels.get(step_id, [])]
-        if names:
-            words = f"branch {joined(names)}"
-            text = cut(words, cards.TEXT_WIDTH, SMALL, False, measure)
-            extra = Line(text, SMALL, quiet=True, full=words if text != words else "")
-            lines = (*card.lines, extra)
-            width, height = cards.sized(list(lines), list(card.rows), list(card.tabs), measure)
-            height += cards.METER if card.meter is not None else 0.0
-            card = structs.replace(card, lines=lines, width=width, height=height)
+        branch = f"branch {joined(names)}" if names else ""
+        card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure, self.showing, branch)
         inner_level = graph.levels.get(step_id)
         inner = None
         if inner_level is not None:
@@ -243,18 +236,7 @@ class LevelLayout:
             rows.append((tops[r], numbers))
         for n, (index, edge, arc) in enumerate(of_edge):
             points = self._points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
-            routes.append(
-                Route(
-                    edge.link.source,
-                    edge.link.target,
-                    self._style(edge),
-                    tuple(points),
-                    self._full(edge),
-                    self.level.scope or "",
-                    edge.source,
-                    edge.target,
-                )
-            )
+            routes.append(self._route(edge, points))
         for edge, slot in loops:
             routes.append(self._loop(edge, slot, spots[edge.source]))
         width = max([b.x + b.width / 2 for b in boxes.values()])
@@ -282,6 +264,19 @@ class LevelLayout:
         if edge.back:
             return "back"
         return "case" if edge.link.role == "case" else "next"
+
+    def _route(self, edge: Edge, points: list[tuple[float, float]]) -> Route:
+        link, scope = edge.link, self.level.scope or ""
+        return Route(
+            link.source,
+            link.target,
+            self._style(edge),
+            tuple(points),
+            self._full(edge),
+            scope,
+            edge.source,
+            edge.target,
+        )
 
     def _full(self, edge: Edge) -> str:
         names, link = self.graph.names, edge.link
@@ -337,22 +332,7 @@ class LevelLayout:
         right = spot[0] + piece.width
         lane = right + LANE * (slot + 0.6)
         low, high = spot[1] + _stub(piece, slot, False), spot[1] + _stub(piece, slot, True)
-        points = (
-            (right, round(low, 2)),
-            (round(lane, 2), round(low, 2)),
-            (round(lane, 2), round(high, 2)),
-            (right, round(high, 2)),
-        )
-        return Route(
-            edge.source,
-            edge.target,
-            self._style(edge),
-            points,
-            self._full(edge),
-            self.level.scope or "",
-            edge.source,
-            edge.target,
-        )
+        return self._route(edge, [(right, low), (lane, low), (lane, high), (right, high)])
 
 
 def _tidy(points: list[tuple[float, float]]) -> list[tuple[float, float]]:

@@ -105,13 +105,12 @@ class Ports:
             found = ports([before_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
             for arc, spot in zip(group, found, strict=True):
                 arc.into = spot
-
         self._extend(layers, of_edge)
 
     def _extend(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
         """Links that go back run straight out to their lanes where nothing stands beside their boxes."""
         boxes = layers.boxes
-        last = {row[-1]: row for row in layers.rows if row}
+        last = {row[-1] for row in layers.rows if row}
         for _, edge, arc in of_edge:
             if edge.back and arc.via:
                 # Only the outermost: the others would run into those beyond them.

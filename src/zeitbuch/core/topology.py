@@ -83,7 +83,7 @@ class Graph:
             at = self.steps.get(at.scope) if at.scope is not None else None
         return chain[::-1] or [None]
 
-    def _lifted(self, step_id: str, scope: str | None) -> str | None:
+    def lifted(self, step_id: str, scope: str | None) -> str | None:
         """The step of the level ``scope`` that is or contains ``step_id``; triggers stand at the top level."""
         if step_id in self.triggers:
             return step_id if scope is None else None
@@ -94,7 +94,7 @@ class Graph:
             at = self.steps.get(at.scope) if at.scope is not None else None
         return None
 
-    def _meeting(self, source: str, target: str) -> str | None:
+    def meeting(self, source: str, target: str) -> str | None:
         """The innermost scope that holds both ends."""
         a, b = self.path(source), self.path(target)
         common: str | None = None
@@ -122,8 +122,8 @@ class Graph:
             if first is not None and first.scope == second.scope:
                 raw.setdefault(first.scope, []).append((a, b, link))
                 continue
-            scope = self._meeting(a, b)
-            x, y = self._lifted(a, scope), self._lifted(b, scope)
+            scope = self.meeting(a, b)
+            x, y = self.lifted(a, scope), self.lifted(b, scope)
             if x is not None and y is not None and y not in triggers and (x != y or a == b):
                 raw.setdefault(scope, []).append((x, y, link))
         return raw, labels

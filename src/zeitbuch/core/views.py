@@ -142,8 +142,7 @@ def only(view: View, keep: Iterable[str], note: str) -> View:
         _before(level.steps, out, visible, reached, remarks)
     hidden = sum(s.kind != "note" for s in graph.flow.steps) - sum(s.kind != "note" for s in steps)
     words = f"{note}; {plural(hidden, 'step')} not shown" if hidden else note
-    kept = [k for k in links.values() if k.target in shown or k.target in graph.steps]
-    return _reduced(view, steps, kept, remarks, words)
+    return _reduced(view, steps, links.values(), remarks, words)
 
 
 def _moved(link: Link, source: str, target: str, label: str | None = None) -> Link:

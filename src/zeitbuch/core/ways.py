@@ -189,14 +189,11 @@ class Ways:
         for step in self.graph.in_order():
             if step.kind == "note":
                 continue
-            chain = [p for p in self.graph.path(step.id) if p is not None]
-            outer = chain[0] if chain else self.graph.host.get(step.id, step.id)
-            if outer not in seen and outer not in self._hosted(seen):
+            at = self.graph.host.get(step.id, step.id)
+            outer = next((p for p in self.graph.path(at) if p is not None), at)
+            if outer not in seen:
                 lost.append(step.id)
         return lost
-
-    def _hosted(self, seen: set[str]) -> set[str]:
-        return {p for s in seen for p in self.graph.path(s) if p is not None}
 
     @cached_property
     def ends(self) -> list[str]:
@@ -307,8 +304,8 @@ class Ways:
 
     def _forward(self, source: str, target: str) -> bool:
         """Whether a step leads to another without going back."""
-        meeting = self.graph._meeting(source, target)
-        a, b = self.graph._lifted(source, meeting), self.graph._lifted(target, meeting)
+        meeting = self.graph.meeting(source, target)
+        a, b = self.graph.lifted(source, meeting), self.graph.lifted(target, meeting)
         level = self.graph.levels.get(meeting)
         if level is None or a is None or b is None:
             return False

@@ -11,8 +11,7 @@ from zeitbuch.core.scene import scene
 from zeitbuch.core.views import View
 
 from .fonts import measure
-
-FORMATS = ("svg", "png", "html", "text", "json", "dot", "graphml", "mermaid", "bpmn")
+from .look import MAP_FORMATS
 
 
 def drawn(
@@ -39,8 +38,8 @@ def drawn(
             from .bpmn import to_bpmn
 
             return to_bpmn(Estate(flows=(graph.flow,)))
-    if form not in FORMATS:
-        raise fail("format", f"expected one of the formats {', '.join(FORMATS)}, found '{form}'")
+    if form not in MAP_FORMATS:
+        raise fail("format", f"expected one of the formats {', '.join(MAP_FORMATS)}, found '{form}'")
     made = scene(graph, measure, showing, view.facts)
     match form:
         case "png":

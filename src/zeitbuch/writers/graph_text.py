@@ -102,13 +102,13 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
     return "\n".join([*out, "}"]) + "\n"
 
 
-_PLAIN = re.compile(r"[^0-9A-Za-z .,:()/+=äöüÄÖÜß·‘’–-]")
+_MARKUP = re.compile(r"[^0-9A-Za-z .,:()/+=äöüÄÖÜß·‘’–-]")
 
 
 def mermaid_text(text: str) -> str:
     """A text within double quotes of Mermaid: everything that could be markup becomes a numbered character."""
     words = inert(text, keep_lines=False)
-    return "".join(c if c.isalnum() or not _PLAIN.match(c) else f"#{ord(c)};" for c in words)
+    return "".join(c if c.isalnum() or not _MARKUP.match(c) else f"#{ord(c)};" for c in words)
 
 
 def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:

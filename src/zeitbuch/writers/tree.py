@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.cards import Showing
+from zeitbuch.core.cards import ROLE_WORDS, Showing
 from zeitbuch.core.names import readable
 from zeitbuch.core.outline import Item, outline
 from zeitbuch.core.topology import Graph
@@ -107,7 +107,7 @@ class _Tree:
     def _helper(self, id: str) -> str:
         step = self.graph.steps[id]
         effect = EFFECT_WORDS[step.effect]
-        role = {"model": "model", "memory": "memory", "parse": "parser"}.get(step.kind, "tool")
+        role = ROLE_WORDS.get(step.kind, "tool")
         name = step.model.name if step.kind == "model" and step.model is not None and step.model.name else step.title
         return f"{role}: {name}" + (f" ({effect})" if effect else "")
 
