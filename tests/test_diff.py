@@ -11,9 +11,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec import structs
 
-from builders import ask, chain, flow, link, step
+from builders import START, ask, chain, flow, link, step
 from conftest import Run, read
-from zeitbuch.core.changes import WEIGHTS, changes, flow_changes
+from zeitbuch.core.change_types import KINDS
+from zeitbuch.core.changes import changes, flow_changes
 from zeitbuch.core.match import match_steps
 from zeitbuch.core.model import (
     Binding,
@@ -34,7 +35,7 @@ from zeitbuch.core.word_diff import word_changes
 
 def types(old: Flow, new: Flow) -> list[tuple[str, str, str]]:
     found = flow_changes(old, new)
-    return [(c.type, c.old, c.new) for c in found.changes] if found else []
+    return [(c.type, c.old, c.new) for c in found.changes if c.edits] if found else []
 
 
 def test_demo_months_differ_as_they_were_made_to(october: Estate, november: Estate) -> None:
@@ -47,7 +48,6 @@ def test_demo_months_differ_as_they_were_made_to(october: Estate, november: Esta
         "Berth delay notices": [
             ("connection", "the flow"),
             ("step added", "‘Put on the boards’ after ‘Send to passengers’"),
-            ("link removed", "‘Send to passengers’ to ‘Log only’"),
         ],
         "Cabin damage claims": [("model", "‘Summarise the claim’")],
         "Invoice intake": [("model", "‘Choose the account’")],
@@ -90,8 +90,8 @@ def use(**more: Any) -> ModelUse:
 CASES: list[tuple[Flow, str, str, str]] = [
     (structs.replace(BASE, name="New"), "flow renamed", "Flow", "New"),
     (structs.replace(BASE, state="off"), "state", "unknown", "off"),
-    (structs.replace(BASE, owners=("Ola",)), "owner", "", "Ola"),
-    (structs.replace(BASE, description="d"), "description", "", "d"),
+    (structs.replace(BASE, owners=("Ola",)), "owner", "none", "Ola"),
+    (structs.replace(BASE, description="d"), "description", "none", "d"),
     (structs.replace(BASE, unread={"x": 1}), "unread content", "{}", '{"x":1}'),
     (structs.replace(BASE, variables=(Variable(name="v", value=2),)), "variable", "1", "2"),
     (structs.replace(BASE, connections=()), "connection", "Desk", "none"),
@@ -106,10 +106,13 @@ CASES: list[tuple[Flow, str, str, str]] = [
     (changed("d", condition="y"), "condition", "x", "y"),
     (changed("d", inclusive=True), "condition", "one", "any"),
     (changed("l", repeat=Repeat(items="all")), "loop", "over rows", "over all"),
-    (changed("h", effect="delete"), "effect", "none", "delete"),
-    (changed("h", connection="c2"), "connection", "c1", "c2"),
+    (changed("h", effect="delete"), "effect widened", "none", "delete"),
+    (changed("h", connection="c2"), "connection", "Desk", "c2"),
     (changed("h", retry=None), "retry", "tried again 1x", "never tried again"),
-    (changed("h", timeout=60.0), "retry", "none", "1 minute"),
+    (changed("h", timeout=60.0), "timeout", "none", "1 minute"),
+    (changed("h", join="all"), "join", "none", "all"),
+    (changed("a", inputs=(Binding(name="key", value="secret:0123456789"),)), "input", "none", "secret:0123456789"),
+    (changed("h", inputs=(Binding(name="to", value="https://harbour.example/x"),)), "endpoint", "desk", "https://harbour.example/x"),
     (changed("h", on_fault="continue"), "on error", "stop", "continue"),
     (changed("h", inputs=(Binding(name="to", value="all"),)), "input", "desk", "all"),
     (changed("h", inputs=(Binding(name="to", value="?", decided="model"),)), "input decider", "fixed: desk", "the model: ?"),
@@ -123,6 +126,13 @@ CASES: list[tuple[Flow, str, str, str]] = [
     (structs.replace(BASE, links=(*BASE.links, link("l", "s", "error"))), "error route added", "", "link"),
     (structs.replace(BASE, links=(*BASE.links, link("l", "s"))), "link added", "", "link"),
     (structs.replace(BASE, links=(*BASE.links[:2], link("d", "l", "case", "maybe"), *BASE.links[3:])), "case", "yes", "maybe"),
+    (structs.replace(BASE, links=(*BASE.links[:2], link("d", "l", "case", "yes", condition="n > 2"), *BASE.links[3:])), "condition", "yes", "yes / n > 2"),
+    (structs.replace(BASE, links=(*BASE.links[:3], link("d", "s", "case", "no"), BASE.links[4])), "link rewired", "‘H’", "‘S’"),
+    (structs.replace(BASE, environment="live"), "environment", "none", "live"),
+    (structs.replace(BASE, folder="Post"), "flow moved", "none", "Post"),
+    (structs.replace(BASE, triggers=(structs.replace(START, name="Go"),)), "trigger renamed", "none", "Go"),
+    (structs.replace(BASE, triggers=(structs.replace(START, condition="x > 1"),)), "trigger condition", "none", "x > 1"),
+    (structs.replace(BASE, triggers=(structs.replace(START, batch=5),)), "batch", "no limit stated", "up to 5 at a time"),
 ]  # fmt: skip
 
 
@@ -131,13 +141,13 @@ def test_each_change_is_one_change(case: tuple[Flow, str, str, str]) -> None:
     new, kind, before, after = case
     assert types(BASE, new) == [(kind, before, after)]
     ((_, back_before, back_after),) = types(new, BASE)
-    assert (back_after, back_before) == (before, after) or kind.startswith(("error", "link"))
+    assert (back_after, back_before) == (before, after) or kind.startswith(("error", "link", "endpoint"))
 
 
 def test_added_and_removed_steps_and_schedules() -> None:
     old, new = chain(step("a"), step("b")), chain(step("a"), step("x", "send", effect="send"), step("b"))
-    assert [c[0] for c in types(old, new)] == ["step added", "link removed"]
-    assert [c[0] for c in types(new, old)] == ["step removed", "link added"]
+    assert [c[0] for c in types(old, new)] == ["step added"]
+    assert [c[0] for c in types(new, old)] == ["step removed"]
     at = [
         chain(
             step("a"), triggers=(Trigger(id="start", kind="schedule", schedule=Schedule(cron=c, zone="Europe/Oslo")),)
@@ -147,16 +157,119 @@ def test_added_and_removed_steps_and_schedules() -> None:
     assert types(*at) == [("schedule", "on weekdays at 10:00 (Europe/Oslo)", "every 5 minutes (Europe/Oslo)")]
 
 
-def test_every_type_has_a_case() -> None:
+def test_rights_and_approvals_are_told_when_they_change() -> None:
+    old = flow(
+        [
+            step("a", "approve"),
+            step("d", "decide"),
+            step("p", "http", effect="spend"),
+            step("x", "read", effect="read"),
+        ],
+        [link("start", "a"), link("a", "d"), link("d", "p", "case", "yes"), link("d", "x", "case", "no")],
+    )
+    bypass = structs.replace(old, links=(*old.links, link("start", "p")))
+    found = flow_changes(old, bypass)
+    assert found is not None
+    assert [(c.type, c.weight) for c in found.changes] == [("link added", "meaning"), ("approval bypassed", "risk")]
+    assert found.changes[1].old == "always before ‘P’"
+    gone = structs.replace(
+        old,
+        steps=old.steps[1:],
+        links=(link("start", "d"), *old.links[2:]),
+    )
+    assert [c[0] for c in types(old, gone)] == ["approval removed"]
+    off = structs.replace(old, steps=(structs.replace(old.steps[0], enabled=False), *old.steps[1:]))
+    assert [c[0] for c in types(old, off)] == ["approval removed"]
+    wider = structs.replace(old, steps=(*old.steps[:3], structs.replace(old.steps[3], effect="delete")))
+    found = flow_changes(old, wider)
+    assert found is not None
+    assert [(c.type, c.remarks) for c in found.changes] == [
+        ("effect widened", ()),
+        ("rights widened", ("now deletes",)),
+    ]
+    found = flow_changes(wider, old)
+    assert found is not None and [c.type for c in found.changes] == ["effect narrowed", "rights widened"]
+    less = structs.replace(old, steps=(*old.steps[:3], structs.replace(old.steps[3], effect="none")))
+    found = flow_changes(old, less)
+    assert found is not None and [c.type for c in found.changes] == ["effect narrowed", "rights narrowed"]
+
+
+def test_a_secret_that_changed_is_told_by_its_hash() -> None:
+    a, b = (
+        chain(step("h", "http", inputs=(Binding(name="head", value={"x": f"Bearer secret:{n:010x}"}),))) for n in (1, 2)
+    )
+    assert types(a, b) == [("secret", "secret:0000000001", "secret:0000000002")]
+
+
+def test_order_scope_and_swap_are_one_change_each() -> None:
+    names = ["a", "b", "c", "d", "e"]
+    old = chain(*[step(n) for n in names])
+    assert types(old, chain(*[step(n) for n in "acdbe"])) == [
+        ("step moved", "after ‘A’, before ‘C’", "after ‘D’, before ‘E’")
+    ]
+    loop = flow(
+        [*[step(n) for n in "ab"], step("l", "loop", repeat=Repeat(items="rows")), step("c", scope="l")],
+        [link("start", "a"), link("a", "b"), link("b", "l")],
+    )
+    into = structs.replace(
+        loop,
+        steps=(loop.steps[0], structs.replace(loop.steps[1], scope="l"), *loop.steps[2:]),
+        links=(link("start", "a"), link("a", "l"), link("c", "b")),
+    )
+    assert types(loop, into) == [("scope", "no scope", "L")]
+
+
+def test_prompts_say_what_a_reviewer_asks_first() -> None:
+    english = (
+        "You answer the letters of passengers in a friendly tone. Name the ship and the day, and never promise money."
+    )
+    norwegian = (
+        "Du svarer på brev fra passasjerer i en vennlig tone. Nevn skipet og dagen, og lov aldri penger tilbake."
+    )
+    found = flow_changes(chain(ask("a", english)), chain(ask("a", norwegian)))
+    assert found is not None
+    (one,) = found.changes
+    assert "language of instruction English → Norwegian" in one.remarks
+
+    def filled(ref: str) -> Flow:
+        use = ModelUse(name="m", prompts=(Prompt(text=f"Answer %{ref}% now.", refs=(Ref(step=ref, text=f"%{ref}%"),)),))
+        return chain(step("x"), step("y"), step("a", "model", model=use))
+
+    found = flow_changes(filled("x"), filled("y"))
+    assert found is not None
+    assert found.changes[0].remarks[:2] == ("now filled with ‘Y’", "no longer filled with ‘X’")
+    assert "".join(w.text for w in found.changes[0].words if w.mark == "new") == "Y"
+
+
+def test_every_type_has_a_case(demo: Path) -> None:
     tried = {c[1] for c in CASES} | {
-        "step added",
-        "step removed",
-        "schedule",
-        "flow added",
-        "flow removed",
-        "link removed",
-    }
-    assert tried == set(WEIGHTS)
+        "step added", "step removed", "schedule", "flow added", "flow removed", "step moved", "link removed", "scope",
+        "secret", "rights widened", "rights narrowed", "effect narrowed", "approval removed", "approval bypassed",
+        "trigger added", "trigger removed", "flow split", "flows merged",
+    }  # fmt: skip
+    assert tried == set(KINDS)
+
+
+def test_links_that_only_go() -> None:
+    two = structs.replace(BASE, links=(*BASE.links, link("l", "s")))
+    assert [c[0] for c in types(two, BASE)] == ["link removed"]
+
+
+def test_triggers_come_and_go() -> None:
+    more = structs.replace(BASE, triggers=(*BASE.triggers, Trigger(id="t2", kind="chat")))
+    assert types(BASE, more) == [("trigger added", "none", "chat message")]
+    assert types(more, BASE) == [("trigger removed", "chat message", "none")]
+
+
+def test_splits_and_merges() -> None:
+    parts = [chain(*[step(f"{p}{i}", name=f"{p} {i}") for i in range(4)], id=p, name=p) for p in "xy"]
+    whole = chain(*[s for p in parts for s in p.steps], id="x", name="x")
+    found = changes(Estate((whole,)), Estate(tuple(parts)))
+    assert {f.name: f.changes[0].new for f in found.flows} == {"x": "part of it is now ‘y’", "y": "a flow of its own"}
+    found = changes(Estate(tuple(parts)), Estate((whole,)))
+    assert {(f.name, f.status): f.changes[0].new for f in found.flows} == {
+        ("y", "removed"): "part of ‘x’", ("x", "changed"): "holds what was ‘y’",
+    }  # fmt: skip
 
 
 def test_flows_that_came_and_went() -> None:
@@ -166,11 +279,12 @@ def test_flows_that_came_and_went() -> None:
     assert [(f.status, f.name) for f in found.flows] == [("removed", "X"), ("added", "Y")]
 
 
-def test_renewed_ids_are_matched_by_name_and_kind() -> None:
+def test_renewed_ids_are_no_change() -> None:
     old = flow([step("a", "http", name="Fetch"), step("b", "send", name="Tell")], [link("a", "b")])
     new = flow([step("n1", "http", name="Fetch"), step("n2", "send", name="Tell")], [link("n1", "n2")])
-    pairs, removed, added = match_steps(old, new)
-    assert [(a.id, b.id) for a, b in pairs] == [("a", "n1"), ("b", "n2")] and not removed and not added
+    found = match_steps(old, new)
+    assert [(p.old, p.new) for p in found.steps] == [("a", "n1"), ("b", "n2")] and not found.removed and not found.added
+    assert flow_changes(old, new) is None
 
 
 def test_reexport_without_change_is_no_change(demo: Path, run: Run) -> None:

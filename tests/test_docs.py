@@ -121,3 +121,103 @@ def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
         f"a remembered message {q.MESSAGE_TOKENS:g}", f"a page {q.PAGE_TOKENS:g}", f"as {q.IMAGE_TOKENS:g} tokens", f"at most {q.CYCLE_ROUNDS}",
     ):  # fmt: skip
         assert words in text, words
+
+
+def shell(script: str, cwd: Path, **env: str) -> subprocess.CompletedProcess[str]:
+    """A script with the program of this environment."""
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    given = {**os.environ, "PATH": path, "COLUMNS": "160", "XDG_CACHE_HOME": str(cwd / ".cache"), **env}
+    return subprocess.run(
+        ["bash", "-c", f"set -e\n{script}"], cwd=cwd, capture_output=True, text=True, check=False, env=given
+    )
+
+
+def test_commands_of_the_versions_docs_run_as_written(demo: Path) -> None:
+    text = (ROOT / "docs" / "versions.md").read_text()
+    done = shell("\n".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL)), demo)
+    assert done.returncode == 0 and " error: " not in done.stderr and "Traceback" not in done.stderr, done.stderr
+    old = demo / "october" / "kvarte" / "letters.json"
+    assert (demo / "letters-of-october.json").read_bytes() == old.read_bytes()
+    assert "left as it was" in done.stdout and "whole: " in done.stdout
+    assert "no: 'Customer letters'" in done.stderr
+    from zeitbuch.core.change_types import KINDS
+
+    for sign, weight in (("!", "risk"), ("*", "meaning"), (".", "note")):
+        row = re.search(rf"^\| `{re.escape(sign)}` \| [^|]* \| ([^|]*) \|$", text, re.MULTILINE)
+        assert row is not None
+        assert set(row[1].strip().split(", ")) == {k for k, v in KINDS.items() if v.weight == weight}
+
+
+GIT = """
+git init -q . && git config user.email a@ferry.example && git config user.name Maren
+cp -r october exports && git add zeitbuch.toml dialects rates.toml assumptions.toml exports && git commit -qm october
+"""
+
+
+def test_recipes_for_git_work_on_a_real_repository(demo: Path) -> None:
+    text = (ROOT / "docs" / "versions.md").read_text()
+    driver, outline = re.findall(r"```sh git\n(.*?)```", text, re.DOTALL)
+    hook = re.search(r"```sh hook\n(.*?)```", text, re.DOTALL)
+    assert hook is not None
+    november = "cp -r november/. exports/"
+    done = shell(
+        f"{GIT}{november}\n{driver}\ngit add exports && git commit -qm november && git log -p --ext-diff -1", demo
+    )
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("every hour → every 15 minutes") == 2, done.stdout
+    done = shell(
+        f"git config --unset diff.zeitbuch.command; echo '*.json diff=outline' > .gitattributes\n{outline}\ngit diff HEAD~1 -- exports",
+        demo,
+    )
+    assert (
+        "+    max_output" not in done.stdout and "-      every: 3600" in done.stdout.replace("'", "")
+    ) or "cron" in done.stdout, done.stdout
+
+    (demo / ".git" / "hooks" / "pre-commit").write_text(hook[1])
+    (demo / ".git" / "hooks" / "pre-commit").chmod(0o755)
+    risky = f"""
+{sys.executable} - <<'P'
+import pathlib
+p = pathlib.Path('exports/kvarte/letters.json'); p.write_text(p.read_text().replace('fulmar-large-2', 'fulmar-mini-2'))
+P
+git add exports/kvarte/letters.json
+git commit -qm risky
+"""
+    done = shell(risky, demo)
+    assert done.returncode == 1 and "to look at closely" in done.stderr + done.stdout, done
+    calm = shell(
+        "git checkout -q HEAD -- exports && git commit -q --allow-empty -m calm && git log --oneline | head -1", demo
+    )
+    assert "calm" in calm.stdout, calm.stderr
+
+
+def test_versions_of_a_repository_are_sources(demo: Path, run: Run) -> None:
+    assert shell(f"{GIT}cp -r november/. exports/ && git add exports", demo).returncode == 0
+    for words in (
+        ["git:HEAD:exports", "exports"],
+        ["git:HEAD:exports", "git::exports"],
+        ["git:HEAD:exports", "november"],
+    ):
+        ran = run("diff", *words, "--summary", cwd=demo)
+        assert ran.code == 1 and "8 flows changed, 9 unchanged" in ran.out, (words, ran)
+    assert run("diff", "git:HEAD:exports", "october", cwd=demo).code == 0
+    assert run("inventory", "git:HEAD:exports/kvarte/letters.json", cwd=demo).out.count("Customer letters") == 1
+    sub = run("diff", "git:HEAD:kvarte", "kvarte", cwd=demo / "exports")
+    assert sub.code == 1 and "Customer letters" in sub.out, sub
+    for source, said in (("git:nosuch:exports", "none named 'nosuch'"), ("git:HEAD:nosuch", "in the revision"), ("git:HEAD:../x", "within the repository"), ("git:--output=x:y", "expected a revision")):  # fmt: skip
+        ran = run("inventory", source, cwd=demo)
+        assert ran.code == 2 and said in ran.err and "[git]" in ran.err, ran
+    ran = run("inventory", "git:HEAD:exports", cwd=demo.parent)
+    assert ran.code == 2 and "[git]" in ran.err
+
+
+def test_hooks_of_the_definition_are_commands_that_exist() -> None:
+    import shlex
+
+    import yaml
+
+    from zeitbuch.cli.commands import COMMANDS
+
+    hooks = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text())
+    assert [h["id"] for h in hooks] == ["zeitbuch-risk", "zeitbuch-cost", "zeitbuch-record"]
+    assert all(shlex.split(h["entry"])[:1] == ["zeitbuch"] and shlex.split(h["entry"])[1] in COMMANDS for h in hooks)

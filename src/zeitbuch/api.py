@@ -11,7 +11,7 @@ from msgspec import Struct, structs
 from .core import inventory as _inventory
 from .core.assume import Assumptions
 from .core.cards import PLAIN
-from .core.changes import EstateChanges
+from .core.change_records import EstateChanges
 from .core.changes import changes as _changes
 from .core.document import Page, flow_page
 from .core.estate_map import By

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from zeitbuch.core.inventory import Row
     from zeitbuch.readers.limits import Limits
     from zeitbuch.readers.runs import Setting
+    from zeitbuch.readers.sources import Input
 
 T = TypeVar("T")
 
@@ -31,6 +33,7 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000"
     )
+    group.add_argument("--book", metavar="PLACE", help="book for @N: a file or a URL; default: the workspace's")
     group.add_argument(
         "--no-cache", action="store_true", help="read every file anew, and keep nothing for the next run"
     )
@@ -50,7 +53,8 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
         "source",
         metavar="SOURCE",
         nargs="*",
-        help="file, folder, package (zip, tar.gz) or - for standard input; without it, the workspace's sources",
+        help="file, folder, package (zip, tar.gz), git:REV[:PATH], @N of the book, or - for standard input; without it, "
+        "the workspace's sources",
     )
 
 
@@ -188,10 +192,13 @@ class Session:
     def _run(
         self, setting: Setting, given: Sequence[str], make: Callable[[Flow], T | None], kind: type[T]
     ) -> Iterator[T]:
-        from zeitbuch.readers.runs import Run
-        from zeitbuch.readers.sources import names
+        yield from self._run_over(setting, self.inputs(self.sources(given)), make, kind)
 
-        inputs = list(names(self.sources(given)))
+    def _run_over(
+        self, setting: Setting, inputs: list[Input], make: Callable[[Flow], T | None], kind: type[T]
+    ) -> Iterator[T]:
+        from zeitbuch.readers.runs import Run
+
         run = Run(setting, inputs, make, kind, cache=not self.args.no_cache)
         self.reader = run.reader
         with Progress(len(inputs), self.args) as progress:
@@ -199,19 +206,73 @@ class Session:
                 yield from found
                 progress.at(done)
 
+    def inputs(self, sources: Sequence[str]) -> list[Input]:
+        """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
+        from zeitbuch.readers.sources import names
+
+        found: list[Input] = []
+        for source in sources:
+            if source.startswith("git:"):
+                from zeitbuch.readers.git_source import files
+
+                found += files(source, self.limits)
+            elif source.startswith("@") and not Path(source).exists():
+                found += self.recorded(source)
+            elif source != os.devnull:  # which git gives for a file that one side has not
+                found += names([source])
+        return found
+
+    def recorded(self, source: str) -> list[Input]:
+        """The files of a recorded state of the book: @N, @latest, @DATE."""
+        from .book import recorded
+
+        return recorded(self, source)
+
+    def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
+        """Two versions, each whole. Files with the same bytes on both sides are read once."""
+        from zeitbuch.core.model import Flow
+        from zeitbuch.readers.runs import Run, Setting
+        from zeitbuch.readers.sources import digests
+
+        sides = [self.inputs([old]), self.inputs(self.sources([new] if new else []))]
+        marks = [digests(side, self.limits) for side in sides]
+        setting = Setting(self.dialects, self.limits, models=self.workspace.model)
+        cache = not self.args.no_cache
+        problems: list[Problem] = []
+        estates: list[Estate] = []
+        with Progress(len(sides[0]) + len(sides[1]), self.args) as progress:
+            ready: dict[int, Any] = {}
+            before = 0
+            for at, side in enumerate(sides):
+                run = Run(setting, side, _itself, Flow, cache=cache, ready=ready)
+                flows: list[Flow] = []
+                for done, found in run:
+                    flows += found
+                    progress.at(before + done)
+                before = len(side)
+                estates.append(Estate(tuple(flows)))
+                problems += [p for p in run.reader.problems if p not in problems]
+                run.reader.packages = [*(self.reader.packages if at else []), *run.reader.packages]
+                run.reader.kept |= self.reader.kept if at else {}
+                self.reader = run.reader
+                if at == 0:
+                    spots = {mark: i for i, mark in enumerate(marks[0]) if mark is not None and i in run.reads}
+                    ready = {j: run.reads[spots[m]] for j, m in enumerate(marks[1]) if m is not None and m in spots}
+        self.reader.problems = problems
+        return estates[0], estates[1]
+
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself."""
         from zeitbuch.readers.reader import Reader
-        from zeitbuch.readers.sources import names
 
-        inputs = list(names(self.sources(given)))
+        inputs = self.inputs(self.sources(given))
         found: list[tuple[str, list[Flow]]] = []
         reader = self.reader = Reader(self.dialects, self.limits, models=self.workspace.model)
         with Progress(len(inputs), self.args) as progress:
             for at, name in enumerate(inputs):
                 flows = list(reader.flows_of([name]))
-                if isinstance(name, str):
-                    found.append((name, flows))
+                if not isinstance(name, Problem):
+                    found.append((name if isinstance(name, str) else name.name, flows))
                 progress.at(at)
         self.reader.finish()
         return found
@@ -223,6 +284,17 @@ class Session:
     def estate(self, given: Sequence[str]) -> Estate:
         """All flows of the sources at once."""
         return Estate(flows=tuple(self.flows(given)))
+
+    def estate_of(self, inputs: list[Input]) -> Estate:
+        """All flows of inputs already listed; problems so far are kept."""
+        from zeitbuch.core.model import Flow
+        from zeitbuch.readers.runs import Setting
+
+        before = self.reader.problems
+        setting = Setting(self.dialects, self.limits, models=self.workspace.model)
+        flows = tuple(self._run_over(setting, inputs, _itself, Flow))
+        self.reader.problems = [*before, *self.reader.problems]
+        return Estate(flows=flows)
 
     def finish(self, status: int = OK) -> int:
         """Tell the problems; the exit status is 2 when there was an error, else ``status``."""

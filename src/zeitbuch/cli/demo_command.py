@@ -26,7 +26,11 @@ STEPS = (
     "zeitbuch compare --scenario scenarios/small-model.toml --scenario scenarios/own-machine.toml",
     "zeitbuch compare --propose",
     "zeitbuch diff october november",
-    "zeitbuch diff october november -o changes.md",
+    "zeitbuch diff october november -o changes.html",
+    "zeitbuch diff copies --twins",
+    "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
+    "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
+    "zeitbuch history",
     "zeitbuch document -o documents",
 )
 OPEN = (
@@ -36,7 +40,8 @@ OPEN = (
     ("maps/index.html", "maps of all flows as SVG, one as PNG"),
     ("cost.png", "monthly cost by flow"),
     ("months.png", "the next twelve months, over a price change and a move to another host"),
-    ("changes.md", "what changed from October to November"),
+    ("changes.html", "what changed from October to November, in words and on maps"),
+    ("book.sqlite", "the book with both months: zeitbuch history, diff @1 @2, restore"),
     ("zeitbuch.toml", "the workspace: run any command within this folder"),
 )
 

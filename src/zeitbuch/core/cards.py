@@ -9,7 +9,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from .geometry import AttachedRow, Card, Line, Style, Tab
+from .geometry import AttachedRow, Card, Line, Mark, Style, Tab
 from .model import Step, Trigger
 from .names import readable
 from .topology import Edge, Graph
@@ -42,6 +42,8 @@ class Showing(Struct, frozen=True):
     scale: str = ""
     tab: float = 150.0  # the most that a tab's text takes
     turned: bool = False  # from left to right
+    marks: dict[str, Mark] = {}  # what a comparison says of steps, and of links (source, target, label)
+    links: dict[tuple[str, str, str], Mark] = {}
 
 
 PLAIN = Showing()
@@ -227,6 +229,7 @@ def step_card(
         enabled=step.enabled,
         meter=meter[1] if meter is not None else None,
         marked=step.id in showing.marked,
+        mark=showing.marks.get(step.id, ""),
     )
 
 

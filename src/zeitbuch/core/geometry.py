@@ -8,6 +8,7 @@ from typing import Literal
 from msgspec import Struct
 
 Style = Literal["next", "case", "error", "back"]
+Mark = Literal["", "added", "removed", "changed"]  # beside another version
 
 
 class Line(Struct, frozen=True):
@@ -60,6 +61,7 @@ class Card(Struct, frozen=True):
     meter: float | None = None  # length of the bar at the lower edge, 0 to 1
     marked: bool = False
     side: bool = False  # the tabs stand at the right edge
+    mark: Mark = ""
 
 
 class PlacedCard(Struct, frozen=True):
@@ -105,6 +107,7 @@ class Route(Struct, frozen=True):
     scope: str = ""  # the scope whose rows it passes, and the boxes there that it leaves and reaches
     leaves: str = ""
     reaches: str = ""
+    mark: Mark = ""
 
 
 class Scene(Struct, frozen=True):

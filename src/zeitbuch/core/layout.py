@@ -276,6 +276,7 @@ class LevelLayout:
             scope,
             edge.source,
             edge.target,
+            self.showing.links.get((link.source, link.target, link.label), ""),
         )
 
     def _full(self, edge: Edge) -> str:

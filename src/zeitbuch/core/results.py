@@ -7,8 +7,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from .change_cost import CostChange
-from .changes import FlowChanges
+from .change_records import FlowChanges
 from .drivers import Driver
 from .groups import GroupRow
 from .inventory import Row, Totals
@@ -32,13 +31,13 @@ class InventoryResult(Struct, frozen=True):
 
 
 class DiffResult(Struct, frozen=True):
-    """`diff --format json`. ``cost`` has one entry for each flow when a rate card is at hand."""
+    """`diff --format json`. ``refused`` says why the exit status is 1, a sentence each."""
 
     changed: bool
     currency: str
     flows: tuple[FlowChanges, ...]
     unchanged: int
-    cost: tuple[CostChange, ...]
+    refused: tuple[str, ...] = ()
 
 
 class GroupsResult(Struct, frozen=True):

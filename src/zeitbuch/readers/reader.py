@@ -22,7 +22,7 @@ from .embedded import Embedded, embedded, might_embed
 from .limits import Limits
 from .packages import is_package, members
 from .secrets import OPENINGS, masked_flow, masked_once
-from .sources import STDIN, load, names
+from .sources import STDIN, Held, Input, load, name_of, names
 from .tally import Fact, Package, Tally
 from .xmltree import Element
 
@@ -56,13 +56,14 @@ class Reader(Tally):
         yield from self.flows_of(names(sources))
         self.finish()
 
-    def flows_of(self, inputs: Iterable[str | Problem], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
+    def flows_of(self, inputs: Iterable[Input], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
         """All flows of inputs already listed; ``finish`` is the caller's. Content that is ``known`` is passed over."""
-        for name in inputs:
-            if isinstance(name, Problem):
-                self.problems.append(name)
+        for one in inputs:
+            if isinstance(one, Problem):
+                self.problems.append(one)
                 continue
-            item = load(name, self.limits)
+            name = name_of(one)
+            item = load(one, self.limits)
             if isinstance(item.data, Problem):
                 self.problems.append(item.data)
             elif known is not None and item.data is not None and known(item.data):
@@ -70,7 +71,7 @@ class Reader(Tally):
             elif item.data is not None and is_package(name):
                 yield from self._package(name, item.data)
             elif item.data is not None:
-                if name == STDIN:
+                if name == STDIN or isinstance(one, Held):
                     self.kept[item.name] = item.data
                 yield from self._file(Origin(item.name), item.data)
 

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
 
 import msgspec
@@ -19,7 +19,7 @@ from zeitbuch.core.problems import Problem
 from .cache import Cache, content_hash, key_of
 from .dialect import Dialect
 from .limits import Limits
-from .sources import STDIN
+from .sources import STDIN, Held, Input, name_of
 from .tally import Fact, Package, Tally
 
 if TYPE_CHECKING:
@@ -97,20 +97,22 @@ def _begin(setting: Setting, make: Callable[[Flow], Any], known: Known) -> None:
     _worker = (setting.reader(), make, known)
 
 
-def _piece(inputs: list[str]) -> list[_Answer]:
+def _piece(inputs: list[str | Held]) -> list[_Answer]:
     reader, make, known = _worker
     return [_answer(reader, make, known, name) for name in inputs]
 
 
-def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, name: str) -> _Answer:
+def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
+    name = name_of(one)
     reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
     state = None
     content = b""
-    try:
-        found = os.stat(name)
-        state = (found.st_size, found.st_mtime_ns, found.st_ino)
-    except OSError:
-        pass
+    if isinstance(one, str):
+        try:
+            found = os.stat(one)
+            state = (found.st_size, found.st_mtime_ns, found.st_ino)
+        except OSError:
+            pass
 
     def seen(data: bytes) -> bool:
         nonlocal content
@@ -119,7 +121,7 @@ def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, name: str
         content = content_hash(name, data)
         return content in known
 
-    results = [made for flow in reader.flows_of([name], seen) if (made := make(flow)) is not None]
+    results = [made for flow in reader.flows_of([one], seen) if (made := make(flow)) is not None]
     if content and known is not None and content in known:
         return _Answer(name, content, state, None)
     problems = reader.problems
@@ -138,9 +140,10 @@ class Run(Generic[T]):
     """One run over inputs: iterate for (inputs done, results), then ask ``reader`` for the problems."""
 
     def __init__(
-        self, setting: Setting, inputs: Iterable[str | Problem], make: Callable[[Flow], T | None], kind: type[T],
-        cache: bool = True, workers: int = 0,
+        self, setting: Setting, inputs: Iterable[Input], make: Callable[[Flow], T | None], kind: type[T],
+        cache: bool = True, workers: int = 0, ready: Mapping[int, Read[T]] | None = None,
     ) -> None:  # fmt: skip
+        """``ready`` are inputs, by their place, that need no reading: their results are at hand."""
         self.inputs = list(inputs)
         self.setting = setting
         self.make = make
@@ -148,14 +151,16 @@ class Run(Generic[T]):
         self.cache = Cache(setting.key(kind.__name__)) if cache else None
         self.decode = msgspec.msgpack.Decoder(Read[kind]).decode  # type: ignore[valid-type]
         self.workers = workers
+        self.ready = ready or {}
+        self.reads: dict[int, Read[T]] = {}
 
     def __iter__(self) -> Iterator[tuple[int, list[T]]]:
         kept: dict[int, bytes] = {}
-        waiting: list[str] = []
+        waiting: list[str | Held] = []
         for at, name in enumerate(self.inputs):
-            if isinstance(name, Problem) or name == STDIN:
+            if isinstance(name, Problem) or name == STDIN or at in self.ready:
                 continue
-            raw = self.cache.by_state(name) if self.cache is not None else None
+            raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
             if raw is None:
                 waiting.append(name)
             else:
@@ -165,7 +170,7 @@ class Run(Generic[T]):
             if isinstance(name, Problem):
                 self.reader.problems.append(name)
                 continue
-            if name == STDIN:
+            if name == STDIN and isinstance(name, str):
                 reader = self.setting.reader()
                 found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
                 self.reader.kept |= reader.kept
@@ -174,8 +179,14 @@ class Run(Generic[T]):
                     self._merged(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
                 )
                 continue
+            if at in self.ready:
+                yield at + 1, self._merged(self.ready[at])
+                continue
+            if isinstance(name, Held):
+                self.reader.kept[name.name] = name.data
             raw = kept.pop(at, None)
             read = self._taken(next(answers), name) if raw is None else self._decoded(raw) or self._again(name)
+            self.reads[at] = read
             yield at + 1, self._merged(read)
         self.reader.finish()
         if self.cache is not None:
@@ -187,7 +198,7 @@ class Run(Generic[T]):
         except msgspec.MsgspecError:
             return None
 
-    def _taken(self, answer: _Answer, name: str) -> Read[T]:
+    def _taken(self, answer: _Answer, name: str | Held) -> Read[T]:
         raw = answer.raw
         if answer.read is not None:
             return answer.read
@@ -200,7 +211,7 @@ class Run(Generic[T]):
             self.cache.put(answer.name, answer.content, answer.state, raw)
         return read
 
-    def _again(self, name: str) -> Read[T]:
+    def _again(self, name: str | Held) -> Read[T]:
         """What a damaged entry of the cache should have held."""
         reader = self.setting.reader()
         results = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
@@ -214,7 +225,7 @@ class Run(Generic[T]):
         reader.called.update(read.called)
         return read.results
 
-    def _answers(self, waiting: list[str]) -> Iterator[_Answer]:
+    def _answers(self, waiting: list[str | Held]) -> Iterator[_Answer]:
         known = frozenset(self.cache.body.entries) if self.cache is not None else None
         workers = self.workers or (min(os.cpu_count() or 1, 8) if len(waiting) >= MANY else 1)
         if workers == 1:

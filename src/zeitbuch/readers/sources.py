@@ -32,6 +32,16 @@ class Item(NamedTuple):
     member: str | None = None
 
 
+class Held(NamedTuple):
+    """An input whose bytes are at hand already (of a revision, of the book), with the name that messages give it."""
+
+    name: str
+    data: bytes
+
+
+Input = str | Held | Problem
+
+
 def _files_below(folder: str) -> list[str]:
     found: list[str] = []
     for root, folders, files in os.walk(folder):
@@ -88,8 +98,16 @@ def _read(name: str, most: int) -> bytes:
         os.close(handle)
 
 
-def load(name: str, limits: Limits) -> Item:
+def name_of(one: str | Held) -> str:
+    """What an input is called."""
+    return one if isinstance(one, str) else one.name
+
+
+def load(one: str | Held, limits: Limits) -> Item:
     """Read one input. Never raises for what the file system says: the problem is returned."""
+    if isinstance(one, Held):
+        return Item(one.name, one.data)
+    name = one
     try:
         most = limits.bytes + 1
         data = sys.stdin.buffer.read(most) if name == STDIN else _read(name, most)
@@ -111,3 +129,14 @@ def load(name: str, limits: Limits) -> Item:
         p = error.problem
         return Item(name, Problem(p.code, p.severity, p.message, Origin(name), p.hint))
     return Item("<stdin>" if name == STDIN else name, data)
+
+
+def digests(inputs: Iterable[Input], limits: Limits) -> list[bytes | None]:
+    """For each input the hash of its bytes; None where there are none to hash (standard input, a problem)."""
+    import hashlib
+
+    found: list[bytes | None] = []
+    for one in inputs:
+        data = None if isinstance(one, Problem) or one == STDIN else load(one, limits).data
+        found.append(hashlib.sha256(data).digest() if isinstance(data, bytes) else None)
+    return found

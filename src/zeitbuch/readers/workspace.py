@@ -22,13 +22,15 @@ NAME = "zeitbuch.toml"
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
-    map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against."""
+    map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against;
+    ``book`` the place of recorded versions, a file or a URL."""
 
     sources: list[str] = []
     dialects: list[str] = []
     model: list[ModelRule] = []
     rates: str = ""
     assumptions: str = ""
+    book: str = ""
     budget: list[Budget] = []
     folder: str = "."
 

@@ -7,22 +7,24 @@ from __future__ import annotations
 import re
 import textwrap
 
-from zeitbuch.core.change_cost import CostChange
-from zeitbuch.core.changes import Change, EstateChanges, FlowChanges
-from zeitbuch.core.estimate import Money
-from zeitbuch.core.estimate_sheet import money_words
-from zeitbuch.core.sheet import number
+from zeitbuch.core.change_records import Change, EstateChanges, FlowChanges
+from zeitbuch.core.change_words import (
+    SIGN,
+    STATUS,
+    figures_words,
+    line,
+    match_words,
+    places,
+    share_words,
+    summary,
+)
 from zeitbuch.core.word_diff import Word
-from zeitbuch.core.words import plural
 
 from .plain import inert
 from .tables import markdown_text
 
-_STATUS = {"added": "new flow", "removed": "removed flow", "changed": "changed"}
-_SIGN = {"risk": "!", "meaning": "*", "note": "."}
 
-
-def _shorten(words: tuple[Word, ...], around: int = 60) -> list[Word]:
+def shortened(words: tuple[Word, ...], around: int = 60) -> list[Word]:
     """Long stretches that are the same, cut to their ends."""
     short: list[Word] = []
     for i, word in enumerate(words):
@@ -41,7 +43,7 @@ _PRIVATE = re.compile("[\ue000-\ue002]")
 
 def _marked(words: tuple[Word, ...]) -> str:
     parts = []
-    for word in _shorten(words):
+    for word in shortened(words):
         text = _PRIVATE.sub("?", inert(word.text))
         core = text.strip()
         if word.mark == "same" or not core:
@@ -58,9 +60,9 @@ def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
     codes = {_OLD: "\x1b[31;9m", _NEW: "\x1b[32;4m"}
     signs = {_OLD: "«−", _NEW: "«+", _END: "»"}
     for part in _marked(words).split("\n"):
-        for line in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
+        for row in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
             text = style
-            for letter in line:
+            for letter in row:
                 if letter in codes:
                     style = codes[letter] if colour else ""
                     text += style + signs[letter]
@@ -73,76 +75,56 @@ def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
     return found
 
 
-def _money(cost: CostChange | None, currency: str) -> str:
-    if cost is None:
-        return ""
-
-    def pair(a: str, b: str, unit: str) -> str:
-        return f"{a} {unit} as before" if a == b else f"{a} → {b} {unit}"
-
-    def known(value: Money | None, otherwise: str) -> str:
-        return otherwise if value is None else money_words(value)
-
-    before = "none" if cost.calls_before is None else number(cost.calls_before)
-    after = "none" if cost.calls_after is None else number(cost.calls_after)
-    calls = pair(before, after, "calls a run")
-    run = pair(known(cost.cost_before, "none"), known(cost.cost_after, "none"), f"{currency} a run")
-    month = pair(known(cost.month_before, "?"), known(cost.month_after, "?"), f"{currency} a month")
-    return f"{calls}; {run}; {month}"
+def _flat(text: str) -> str:
+    return inert(text, keep_lines=False)
 
 
-def summary(found: EstateChanges) -> str:
-    """'6 flows changed, 1 new, 4 unchanged; 5 changes that carry risk'."""
-    counts = {s: sum(f.status == s for f in found.flows) for s in ("changed", "added", "removed")}
-    risks = sum(c.weight == "risk" for f in found.flows for c in f.changes)
-    if not found.flows:
-        return f"No change of meaning; {plural(found.unchanged, 'flow')} compared."
-    parts = [f"{plural(counts['changed'], 'flow')} changed"]
-    parts += [f"{counts[s]} {w}" for s, w in (("added", "new"), ("removed", "removed")) if counts[s]]
-    return f"{', '.join(parts)}, {found.unchanged} unchanged; {plural(risks, 'change')} to look at closely (!)."
+def _filled(text: str, width: int, first: str, rest: str) -> str:
+    return textwrap.fill(text, width, initial_indent=first, subsequent_indent=rest, break_on_hyphens=False)
 
 
-def _line(change: Change) -> str:
-    old, new = inert(change.old, keep_lines=False), inert(change.new, keep_lines=False)
-    where = inert(change.where, keep_lines=False)
-    head = f"{change.type}: {where}"
+def change_lines(change: Change, currency: str, width: int, colour: bool, evidence: bool) -> list[str]:
+    """One change on lines of a terminal."""
+    lines = [_filled(f"{SIGN[change.weight]} {_flat(line(change))}", width, "  ", "      ")]
     if change.words:
-        return head
-    if old and new:
-        return f"{head}: {old} → {new}"
-    return f"{head}: {old or new}" if old or new else head
+        lines += _lines(change.words, width, colour)
+    if change.remarks:
+        lines.append(_filled(f"({_flat('; '.join(change.remarks))})", width, "      ", "      "))
+    share = share_words(change.share, currency)
+    if share:
+        lines.append(_filled(share, width, "      = ", "        "))
+    spot = _flat(places(change))
+    if evidence and spot:
+        lines.append(f"      @ {spot}")
+    return lines
 
 
-def to_text(found: EstateChanges, costs: tuple[CostChange, ...], currency: str, width: int, colour: bool) -> str:
-    """Changes for a terminal."""
+def to_text(
+    found: EstateChanges, currency: str, width: int, colour: bool, evidence: bool = False, notes: tuple[str, ...] = ()
+) -> str:
+    """Changes for a terminal. ``evidence`` says where each stands in the exports."""
     width = min(width, 120)
-    by_id = {(c.id, c.name): c for c in costs}
-    lines = [summary(found)]
+    lines = [summary(found), *[_filled(_flat(n), width, "", "") for n in notes]]
     for flow in found.flows:
-        title = f"{inert(flow.name, keep_lines=False)} ({_STATUS[flow.status]})"
+        title = f"{_flat(flow.name)} ({STATUS[flow.status]})"
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
+        matched = match_words(flow)
+        if matched:
+            lines.append(_filled(matched, width, "  ~ ", "      "))
         for change in flow.changes:
-            sign = _SIGN[change.weight]
-            lines.append(
-                textwrap.fill(
-                    f"{sign} {_line(change)}",
-                    width,
-                    initial_indent="  ",
-                    subsequent_indent="      ",
-                    break_on_hyphens=False,
-                )
-            )
-            if change.words:
-                lines += _lines(change.words, width, colour)
-        money = _money(by_id.get((flow.id, flow.name)), currency)
+            lines += change_lines(change, currency, width, colour, evidence)
+        together = share_words(flow.interaction, currency)
+        if together:
+            lines.append(_filled(f"the changes together, beyond the sum of each: {together}", width, "  = ", "      "))
+        money = figures_words(flow, currency)
         if money:
-            lines.append(textwrap.fill(f"= {money}", width, initial_indent="  ", subsequent_indent="      "))
+            lines.append(_filled(money, width, "  = ", "      "))
     return "\n".join(lines) + "\n"
 
 
 def _markdown_words(words: tuple[Word, ...]) -> str:
     parts = []
-    for word in _shorten(words):
+    for word in shortened(words):
         text = word.text
         core = text.strip()
         lead = " " if text[:1].isspace() else ""
@@ -156,23 +138,41 @@ def _markdown_words(words: tuple[Word, ...]) -> str:
     return "".join(parts)
 
 
-def _markdown_flow(flow: FlowChanges, cost: CostChange | None, currency: str) -> list[str]:
-    lines = [f"## {markdown_text(flow.name)} ({_STATUS[flow.status]})", ""]
+def markdown_change(change: Change, currency: str) -> list[str]:
+    """One change as an item of a list, with what it adds and where it stands below it."""
+    mark = "**!** " if change.weight == "risk" else ""
+    lines = [f"- {mark}{markdown_text(line(change))}"]
+    if change.words:
+        lines += ["", f"  > {_markdown_words(change.words)}", ""]
+    said = [markdown_text("; ".join(change.remarks))] if change.remarks else []
+    share = share_words(change.share, currency)
+    said += [f"this alone: {markdown_text(share)}"] if share else []
+    spot = places(change)
+    said += [f"at {markdown_text(spot)}"] if spot else []
+    return [*lines, *[f"  - {words}" for words in said]]
+
+
+def _markdown_flow(flow: FlowChanges, currency: str) -> list[str]:
+    lines = [f"## {markdown_text(flow.name)} ({STATUS[flow.status]})", ""]
+    matched = match_words(flow)
+    if matched:
+        lines += [f"*This flow {markdown_text(matched)}.*", ""]
     for change in flow.changes:
-        mark = "**!** " if change.weight == "risk" else ""
-        lines.append(f"- {mark}{markdown_text(_line(change))}")
-        if change.words:
-            lines += ["", f"  > {_markdown_words(change.words)}", ""]
-    money = _money(cost, currency)
+        lines += markdown_change(change, currency)
+    together = share_words(flow.interaction, currency)
+    if together:
+        lines += ["", f"The changes together, beyond the sum of each: {markdown_text(together)}"]
+    money = figures_words(flow, currency)
     if money:
         lines += ["", f"Cost: {markdown_text(money)}"]
     return [*lines, ""]
 
 
-def to_markdown(found: EstateChanges, costs: tuple[CostChange, ...], currency: str) -> str:
+def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()) -> str:
     """Changes for a review: removed words struck out, added words in bold."""
-    by_id = {(c.id, c.name): c for c in costs}
     lines = ["# Changes", "", markdown_text(summary(found)), ""]
+    for note in notes:
+        lines += [markdown_text(note), ""]
     for flow in found.flows:
-        lines += _markdown_flow(flow, by_id.get((flow.id, flow.name)), currency)
+        lines += _markdown_flow(flow, currency)
     return "\n".join(lines).rstrip() + "\n"

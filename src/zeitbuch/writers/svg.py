@@ -65,6 +65,7 @@ class Drawing:
         fade = "" if card.enabled else ' opacity="0.55"'
         parts = [
             f"<g{fade}><title>{escape(inert(card.full, keep_lines=False))}</title>",
+            self.mark(card, x, y, card.width, card.height),
             self.tabs(card, x, y, card.width, card.height),
         ]
         if card.frame == "start":
@@ -118,6 +119,24 @@ class Drawing:
             parts.append(self.text(x + card.width - 5, y + 12, card.number, 8.5, colour=self.look.quiet, anchor="end"))
         return "".join([*parts, "</g>"])
 
+    def mark(self, card: Card, x: float, y: float, width: float, height: float) -> str:
+        """What a comparison says of a card, as a second outline: heavy, struck through, or dotted."""
+        if not card.mark:
+            return ""
+        lines = {"added": 'stroke-width="2.8"', "removed": 'stroke-width="1.4" stroke-dasharray="7 4"'}
+        line = lines.get(card.mark, 'stroke-width="2.4" stroke-dasharray="0.1 5" stroke-linecap="round"')
+        outline = (
+            f'<rect x="{n(x - 6)}" y="{n(y - 6)}" width="{n(width + 12)}" height="{n(height + 12)}" fill="none" '
+            f'stroke="{self.look.ink}" {line}/>'
+        )
+        if card.mark != "removed":
+            return outline
+        return (
+            outline
+            + _path([(x - 6, y + height + 6), (x + width + 6, y - 6)])
+            + f' stroke="{self.look.ink}" stroke-width="1.2"/>'
+        )
+
     def tabs(self, card: Card, x: float, y: float, width: float, height: float) -> str:
         parts = []
         for tab in card.tabs:
@@ -135,6 +154,7 @@ class Drawing:
         length = measure(inert(name.text, keep_lines=False), NAME, True)
         parts = [
             f"<g><title>{escape(inert(card.full, keep_lines=False))}</title>",
+            self.mark(card, x, y, frame.width, frame.height),
             self.tabs(card, x, y, frame.width, frame.height) if tabs else "",
             f'<rect x="{n(x)}" y="{n(y)}" width="{n(frame.width)}" height="{n(frame.height)}" fill="{self.look.ink}" fill-opacity="0.03" '
             f'stroke="{self.look.frame}" stroke-width="1"/>',
@@ -152,12 +172,15 @@ class Drawing:
     def route(self, route: Route) -> str:
         colour = self.look.error if route.style == "error" else self.look.ink
         dash = ' stroke-dasharray="5 3.5"' if route.style == "error" else ""
+        width = "2.8" if route.mark == "added" else "1.2"
+        if route.mark == "removed":
+            dash = ' stroke-dasharray="1.5 4.5"'
         points = list(route.points)
         (px, py), (ex, ey) = points[-2], points[-1]
         dx, dy = (ex > px) - (ex < px), (ey > py) - (ey < py)
         parts = [
             f"<g><title>{escape(inert(route.full, keep_lines=False))}</title>"
-            f'{_path(points)} fill="none" stroke="{colour}" stroke-width="1.2" stroke-linejoin="round"{dash}/>'
+            f'{_path(points)} fill="none" stroke="{colour}" stroke-width="{width}" stroke-linejoin="round"{dash}/>'
         ]
         if route.style == "error":
             parts.append(

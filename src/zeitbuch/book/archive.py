@@ -1,0 +1,143 @@
+# A book as one open file that needs no Zeitbuch to be read: a tar of the originals by their hash, and JSON lines of the
+# chain and the versions.
+"""Export and import of a book."""
+
+from __future__ import annotations
+
+import io
+import os
+import tarfile
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+
+from zeitbuch.core.problems import ZeitbuchError, fail
+
+from .records import NOTHING, Body, Entry, Version, entry_hash, sha256, versions_hash
+from .store import Book
+
+FORM = 1
+LINES = "book.jsonl"
+FOLDER = "originals/"
+MOST = 1 << 30  # bytes of one member
+
+
+class Line(Struct, frozen=True, omit_defaults=True):
+    """One line: the form first, then entries, then versions."""
+
+    zeitbuch_book: int | None = None
+    entry: Entry | None = None
+    version: Version | None = None
+
+
+def export_book(book: Book, target: str, progress: Callable[[int], None] | None = None) -> int:
+    """Write a book to a tar file, beside it first; how many originals it holds."""
+    beside = f"{target}.part"
+    count = 0
+    try:
+        with book.reading() as reading, tarfile.open(beside, "w", format=tarfile.PAX_FORMAT) as archive:
+            entries, versions = reading.entries(), reading.versions()
+            lines = [Line(zeitbuch_book=FORM), *[Line(entry=e) for e in entries], *[Line(version=v) for v in versions]]
+            _put(archive, LINES, b"".join(msgspec.json.encode(x) + b"\n" for x in lines))
+            wanted: dict[str, None] = {}
+            for entry in entries:
+                if entry.kind == "snapshot":
+                    wanted[msgspec.json.decode(entry.body, type=Body).files] = None
+                    wanted |= dict.fromkeys(f.hash for f in reading.files(entry))
+            for one in wanted:
+                _put(archive, FOLDER + one, reading.content(one))
+                count += 1
+                if progress is not None:
+                    progress(count)
+        os.chmod(beside, 0o600)  # noqa: PTH101
+        os.replace(beside, target)  # noqa: PTH105
+    except OSError as error:
+        raise fail(
+            "write", f"expected to write {target}, found: {error.strerror or error}", "choose another place"
+        ) from None
+    finally:
+        Path(beside).unlink(missing_ok=True)
+    return count
+
+
+def _put(archive: tarfile.TarFile, name: str, data: bytes) -> None:
+    info = tarfile.TarInfo(name)
+    info.size, info.mode = len(data), 0o600
+    archive.addfile(info, io.BytesIO(data))
+
+
+def import_book(book: Book, source: str) -> int:
+    """Fill an empty book from a tar file; how many entries. Nothing is taken from a file whose chain does not hold."""
+    try:
+        with tarfile.open(source, "r:") as archive:
+            entries, versions, contents = _read(archive, source)
+    except (OSError, tarfile.TarError, msgspec.MsgspecError, UnicodeDecodeError) as error:
+        raise fail(
+            "book-archive",
+            f"{source}: expected an exported book (tar), found: {error}",
+            "`zeitbuch history --export FILE` writes one",
+        ) from None
+    _checked(entries, versions, contents, source)
+    with book.writing() as writing:
+        if writing.head() is not None:
+            raise fail(
+                "book-archive",
+                f"{book.name}: expected an empty book to import into, found one with entries",
+                "name a new one with --book",
+            )
+        writing.put(contents.values())
+        writing.add_versions(versions)
+        for entry in entries:
+            writing.insert(entry)
+    return len(entries)
+
+
+def _read(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], list[Version], dict[str, bytes]]:
+    entries: list[Entry] = []
+    versions: list[Version] = []
+    contents: dict[str, bytes] = {}
+    form = None
+    for info in archive:
+        if not info.isfile() or info.size > MOST:
+            raise fail("book-archive", f"{source}: expected plain files of at most {MOST:,} bytes, found {info.name}")
+        member = archive.extractfile(info)
+        data = member.read() if member is not None else b""
+        if info.name == LINES:
+            for raw in data.splitlines():
+                line = msgspec.json.decode(raw, type=Line)
+                form = line.zeitbuch_book or form
+                if line.entry is not None:
+                    entries.append(line.entry)
+                if line.version is not None:
+                    versions.append(line.version)
+        elif info.name.startswith(FOLDER):
+            contents[info.name[len(FOLDER) :]] = data
+    if form != FORM:
+        raise fail("book-archive", f"{source}: expected {LINES} of form {FORM}, found {form or 'none'}")
+    return entries, versions, contents
+
+
+def _checked(entries: list[Entry], versions: list[Version], contents: dict[str, bytes], source: str) -> None:
+    def wrong(what: str) -> ZeitbuchError:
+        return fail(
+            "book-archive",
+            f"{source}: expected a whole chain, found {what}",
+            "the file was altered or cut; export the book again",
+        )
+
+    for name, data in contents.items():
+        if sha256(data) != name:
+            raise wrong(f"an original that is not what its name says ({name[:16]}…)")
+    before = NOTHING
+    for place, entry in enumerate(entries, 1):
+        if entry.seq != place or entry.previous != before or entry_hash(entry) != entry.hash:
+            raise wrong(f"entry {entry.seq} altered or out of place")
+        before = entry.hash
+        if entry.kind == "snapshot":
+            body = msgspec.json.decode(entry.body, type=Body)
+            if versions_hash(v for v in versions if v.snapshot == entry.number) != body.versions:
+                raise wrong(f"the versions of snapshot {entry.number} altered")
+            if body.files not in contents:
+                raise wrong(f"no list of files of snapshot {entry.number}")

@@ -1,0 +1,93 @@
+# What a book holds, as records, and the hashes that chain them. Hashes are taken over JSON with sorted keys, so that any
+# other program can check them.
+"""Records and hashes of the book."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from typing import Literal
+
+import msgspec
+from msgspec import Struct
+
+NOTHING = "0" * 64  # before the first entry
+Status = Literal["added", "changed", "removed"]
+
+
+class File(Struct, frozen=True):
+    """One file of a snapshot: its name and the SHA-256 of its bytes."""
+
+    name: str
+    hash: str
+
+
+class Body(Struct, frozen=True):
+    """What a snapshot vouches for: the hash of its list of files (a content of its own), and of its versions."""
+
+    files: str
+    count: int
+    versions: str
+
+
+class Entry(Struct, frozen=True):
+    """One link of the chain. ``number`` counts entries of its kind, ``at`` is UTC (RFC 3339)."""
+
+    seq: int
+    kind: str
+    number: int
+    at: str
+    who: str
+    note: str
+    body: str
+    previous: str
+    hash: str = ""
+
+
+class Version(Struct, frozen=True):
+    """One version of a flow. ``flow`` is its key in the book, ``number`` counts its versions from 1. ``file``, ``member`` and
+    ``hash`` say where its bytes are; ``calls``, ``run`` and ``month`` are the figures when it was recorded."""
+
+    flow: int
+    number: int
+    snapshot: int
+    id: str
+    name: str
+    status: Status
+    fingerprint: str
+    file: str
+    member: str
+    hash: str
+    summary: str = ""
+    calls: float | None = None
+    run: str | None = None
+    month: str | None = None
+    currency: str = ""
+
+
+def sha256(data: bytes) -> str:
+    """SHA-256 in hexadecimal digits."""
+    return hashlib.sha256(data).hexdigest()
+
+
+def entry_hash(entry: Entry) -> str:
+    """The hash of an entry: over all its fields but the hash."""
+    fields = {k: getattr(entry, k) for k in entry.__struct_fields__ if k != "hash"}
+    return sha256(msgspec.json.encode(fields, order="sorted"))
+
+
+def versions_hash(versions: Iterable[Version]) -> str:
+    """The hash of the versions of one snapshot, in the order of flow and number."""
+    rows = sorted(versions, key=lambda v: (v.flow, v.number))
+    return sha256(b"\n".join(msgspec.json.encode(v, order="sorted") for v in rows))
+
+
+def manifest(files: Iterable[File]) -> bytes:
+    """A list of files as JSON lines, by name: what a snapshot holds."""
+    rows = sorted(files, key=lambda f: (f.name, f.hash))
+    return b"".join(msgspec.json.encode(f, order="sorted") + b"\n" for f in rows)
+
+
+def files_of(raw: bytes) -> list[File]:
+    """The files of a manifest."""
+    return [msgspec.json.decode(line, type=File) for line in raw.splitlines() if line]

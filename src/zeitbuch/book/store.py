@@ -1,0 +1,313 @@
+# The book in its database. Every act of writing is one transaction that holds the only lock, so that what is recorded is
+# recorded whole or not at all, whoever writes beside it and whenever it is killed.
+"""The store: SQLite (one file, write-ahead log) or PostgreSQL."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+import zlib
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, create_engine, event, func, insert, inspect, select
+from sqlalchemy.engine import make_url
+from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
+
+from zeitbuch.core.problems import ZeitbuchError, fail
+
+from . import tables as t
+from .records import NOTHING, Body, Entry, File, Version, entry_hash, files_of, manifest, sha256, versions_hash
+
+WAIT = 120  # seconds that a writer waits for another
+_LOCK = 0x5A656974  # of PostgreSQL: any number that nobody else takes
+_PIECE = 400  # rows of one statement
+
+
+def is_url(place: str) -> bool:
+    """Whether a book is named by a URL."""
+    return "://" in place
+
+
+def url_of(place: str) -> str:
+    """The URL of a book: a path is an SQLite file."""
+    if not is_url(place):
+        return f"sqlite:///{Path(place).absolute()}"
+    # The driver is ours to choose; who names one keeps it.
+    return place.replace("postgresql://", "postgresql+psycopg://", 1).replace("postgres://", "postgresql+psycopg://", 1)
+
+
+def shown(place: str) -> str:
+    """A book's place without its password."""
+    if not is_url(place):
+        return place
+    try:
+        return make_url(place).render_as_string(hide_password=True)
+    except SQLAlchemyError:
+        return place.partition("://")[0] + "://…"
+
+
+class Book:
+    """One open book. Raises ZeitbuchError for all that goes wrong with the database."""
+
+    def __init__(self, place: str, create: bool = False) -> None:
+        self.place = place
+        self.name = shown(place)
+        with self._told():
+            url = make_url(url_of(place))
+            self.lite = url.get_backend_name() == "sqlite"
+            if self.lite and url.database and url.database != ":memory:":
+                self._file(Path(url.database), create)
+            options: dict[str, Any] = {"connect_args": {"timeout": WAIT}} if self.lite else {}
+            self.engine = create_engine(url, **options)
+            if self.lite:
+                event.listen(self.engine, "connect", _lite)
+            self._open(create)
+
+    def _file(self, path: Path, create: bool) -> None:
+        if not path.exists():
+            if not create:
+                raise fail(
+                    "book-none",
+                    f"{self.name}: expected a book, found no such file",
+                    "`zeitbuch record` begins one; name another with --book",
+                )
+            try:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                # The book holds exports as they are, secrets and all: it is its owner's alone.
+                os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
+            except OSError as error:
+                raise fail(
+                    "book",
+                    f"{self.name}: expected to begin a book, found: {error.strerror}",
+                    "choose another place with --book",
+                ) from None
+
+    def _open(self, create: bool) -> None:
+        deadline = time.monotonic() + WAIT
+        while True:
+            try:
+                with self.engine.connect() as c:
+                    there = inspect(c).has_table(t.setting.name)
+                if not there:
+                    if not create:
+                        raise fail(
+                            "book-none",
+                            f"{self.name}: expected a book, found a database without one",
+                            "`zeitbuch record` begins one",
+                        )
+                    with self._transaction() as c:
+                        t.metadata.create_all(c)
+                        if c.execute(select(func.count()).select_from(t.setting)).scalar() == 0:
+                            c.execute(insert(t.setting), [{"name": "form", "value": t.FORM}])
+                break
+            except DBAPIError as error:
+                # Others may be beginning the same book at this moment.
+                if "locked" not in str(error.orig) or time.monotonic() > deadline:
+                    raise
+                time.sleep(0.05)
+        with self.engine.connect() as c:
+            form = c.execute(select(t.setting.c.value).where(t.setting.c.name == "form")).scalar()
+        if form != t.FORM:
+            raise fail(
+                "book-form",
+                f"{self.name}: expected a book of form {t.FORM}, found {form}",
+                "a newer Zeitbuch may read it",
+            )
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        """What the database says, as a message with a remedy."""
+        try:
+            yield
+        except ZeitbuchError:
+            raise
+        except (NoSuchModuleError, ModuleNotFoundError, ImportError):
+            raise fail(
+                "book",
+                f"{self.name}: expected a database that can be reached, found no driver for it",
+                "for PostgreSQL: pip install 'zeitbuch[postgres]'; without a URL the book is one SQLite file",
+            ) from None
+        except SQLAlchemyError as error:
+            raise self._problem(error) from None
+        except zlib.error:
+            raise fail(
+                "book-damaged",
+                f"{self.name}: expected whole contents, found damaged ones",
+                "`zeitbuch history --verify` says which",
+            ) from None
+
+    def _problem(self, error: SQLAlchemyError) -> ZeitbuchError:
+        said = str(getattr(error, "orig", None) or error).strip().splitlines()[0][:200]
+        low = said.casefold()
+        full = "full" in low or "disk i/o" in low or "no space" in low or "could not extend" in low
+        if full:
+            return fail(
+                "book-full",
+                f"{self.name}: expected room to write, found: {said}",
+                "nothing of this was recorded and nothing earlier is lost: free space on the disk and run it again",
+            )
+        if "locked" in low or "busy" in low:
+            return fail(
+                "book-busy",
+                f"{self.name}: expected the book to be free within {WAIT} seconds, found another writer",
+                "run it again when the other is done; nothing was recorded",
+            )
+        hint = (
+            "name another with --book, or see that this one can be written"
+            if self.lite
+            else "is the server running, and is the URL right?"
+        )
+        return fail("book", f"{self.name}: expected a book that can be read and written, found: {said}", hint)
+
+    @contextlib.contextmanager
+    def _transaction(self) -> Iterator[Connection]:
+        with self.engine.connect() as c:
+            if not self.lite:
+                with c.begin():
+                    c.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+                    yield c
+                return
+            c = c.execution_options(isolation_level="AUTOCOMMIT")
+            c.exec_driver_sql("BEGIN IMMEDIATE")
+            try:
+                yield c
+            except BaseException:
+                with contextlib.suppress(SQLAlchemyError):
+                    c.exec_driver_sql("ROLLBACK")
+                raise
+            c.exec_driver_sql("COMMIT")
+
+    @contextlib.contextmanager
+    def writing(self) -> Iterator[Writing]:
+        """The only writer, until all is written."""
+        with self._told(), self._transaction() as c:
+            yield Writing(c)
+
+    @contextlib.contextmanager
+    def reading(self) -> Iterator[Reading]:
+        """A look at the book as it is at this moment."""
+        with self._told(), self.engine.connect() as c:
+            if not self.lite:
+                c = c.execution_options(isolation_level="REPEATABLE READ")
+            with c.begin():
+                yield Reading(c)
+
+
+def _lite(connection: Any, _: Any) -> None:
+    cursor = connection.cursor()
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", f"busy_timeout={WAIT * 1000}"):
+        cursor.execute(f"PRAGMA {pragma}")
+    cursor.close()
+
+
+class Reading:
+    """What can be asked of a book."""
+
+    def __init__(self, c: Connection) -> None:
+        self.c = c
+
+    def head(self) -> Entry | None:
+        """The last entry."""
+        row = self.c.execute(select(t.entry).order_by(t.entry.c.seq.desc()).limit(1)).first()
+        return Entry(**row._mapping) if row is not None else None
+
+    def entries(self, kind: str = "") -> list[Entry]:
+        """All entries, or those of a kind, in order."""
+        query = select(t.entry).order_by(t.entry.c.seq)
+        if kind:
+            query = query.where(t.entry.c.kind == kind)
+        return [Entry(**r._mapping) for r in self.c.execute(query)]
+
+    def snapshots(self) -> list[Entry]:
+        """All snapshots, oldest first."""
+        return self.entries("snapshot")
+
+    def files(self, snapshot: Entry) -> list[File]:
+        """The files of a snapshot."""
+        import msgspec
+
+        return files_of(self.content(msgspec.json.decode(snapshot.body, type=Body).files))
+
+    def contents(self, hashes: Iterable[str]) -> dict[str, bytes]:
+        """The bytes of contents by their hash; those that are not there are left out."""
+        wanted = list(dict.fromkeys(hashes))
+        found: dict[str, bytes] = {}
+        for i in range(0, len(wanted), _PIECE):
+            query = select(t.content.c.hash, t.content.c.data).where(t.content.c.hash.in_(wanted[i : i + _PIECE]))
+            found |= {r.hash: zlib.decompress(r.data) for r in self.c.execute(query)}
+        return found
+
+    def content(self, one: str) -> bytes:
+        """The bytes of one content. Raises ZeitbuchError when it is missing."""
+        found = self.contents([one]).get(one)
+        if found is None:
+            raise fail(
+                "book-damaged",
+                f"expected the content {one[:16]}… in the book, found none",
+                "`zeitbuch history --verify` says what is missing",
+            )
+        return found
+
+    def versions(self, snapshot: int | None = None) -> list[Version]:
+        """All versions, or those of a snapshot, by flow and number."""
+        query = select(t.version).order_by(t.version.c.flow, t.version.c.number)
+        if snapshot is not None:
+            query = query.where(t.version.c.snapshot == snapshot)
+        return [Version(**r._mapping) for r in self.c.execute(query)]
+
+
+class Writing(Reading):
+    """What can be added to a book; nothing is ever changed or taken out."""
+
+    def put(self, contents: Iterable[bytes]) -> int:
+        """Contents that are not there yet; how many that were."""
+        by = {sha256(data): data for data in contents}
+        there: set[str] = set()
+        names = list(by)
+        for i in range(0, len(names), _PIECE):
+            query = select(t.content.c.hash).where(t.content.c.hash.in_(names[i : i + _PIECE]))
+            there |= set(self.c.execute(query).scalars())
+        rows = [
+            {"hash": h, "size": len(d), "data": zlib.compress(d, 6)} for h, d in by.items() if h not in there
+        ]  # fmt: skip
+        if rows:
+            self.c.execute(insert(t.content), rows)
+        return len(rows)
+
+    def append(self, kind: str, at: str, who: str, note: str, body: str) -> Entry:
+        """A new entry at the end of the chain."""
+        last = self.head()
+        count = self.c.execute(select(func.count()).select_from(t.entry).where(t.entry.c.kind == kind)).scalar() or 0
+        made = Entry(
+            seq=last.seq + 1 if last else 1, kind=kind, number=count + 1, at=at, who=who, note=note, body=body,
+            previous=last.hash if last else NOTHING,
+        )  # fmt: skip
+        return self.insert(Entry(**{**_fields(made), "hash": entry_hash(made)}))
+
+    def insert(self, made: Entry) -> Entry:
+        """An entry as it is."""
+        self.c.execute(insert(t.entry), [_fields(made)])
+        return made
+
+    def add_versions(self, versions: Iterable[Version]) -> None:
+        """Versions of flows."""
+        rows = [_fields(v) for v in versions]
+        if rows:
+            self.c.execute(insert(t.version), rows)
+
+    def snapshot(self, files: list[File], versions: list[Version], at: str, who: str, note: str) -> Entry:
+        """A snapshot with its list of files and its versions; their contents are put before."""
+        import msgspec
+
+        raw = manifest(files)
+        self.put([raw])
+        self.add_versions(versions)
+        body = Body(sha256(raw), len(files), versions_hash(versions))
+        return self.append("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
+
+
+def _fields(record: Any) -> dict[str, Any]:
+    return {k: getattr(record, k) for k in record.__struct_fields__}

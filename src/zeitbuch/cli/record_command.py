@@ -1,0 +1,123 @@
+"""Take a snapshot of all sources into the book: every file as it is, and a version of each flow that changed. Nothing is
+stored twice, and nothing at all when nothing changed."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from .common import Session, add_output, add_reading, add_sources, chosen_format
+from .estimate_command import add_figures
+from .main import OK
+
+FORMATS = ("text", "json")
+EXAMPLE = """\
+examples:
+  zeitbuch record                                   the workspace's sources
+  zeitbuch record exports/ --note "before the move to the new host"
+  zeitbuch record git:v1.4:exports --at 2026-08-01 --by "Maren Dahl"
+  zeitbuch record --book postgresql://books.example/zeitbuch
+
+The book holds exports as they are, with the secrets in them: keep it where the exports may be kept."""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("what is said of the snapshot")
+    group.add_argument("--note", default="", metavar="TEXT", help="why it was taken")
+    group.add_argument("--by", metavar="NAME", help="who took it; default: the name of the account")
+    group.add_argument(
+        "--at", metavar="TIME", help="when the state was as it is (2026-08-01, 2026-08-01T14:00+02:00); default: now"
+    )
+    add_figures(parser)
+    add_output(parser, FORMATS, "text")
+    add_reading(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from zeitbuch.book.quick import last_files
+
+    from . import stream
+    from .book import opened, place_of
+    from .recording import Taken, hashed, named, record
+
+    form = chosen_format(args, FORMATS, "text")
+    session = Session(args)
+    sources = session.sources(args.source)
+    at = _moment(args.at)
+    inputs = named(session, sources, session.inputs(sources))
+    files, contents = hashed(session, inputs)
+    if not files:
+        from zeitbuch.core.problems import fail
+
+        session.finish()
+        raise fail("source-empty", "expected files to record, found none", "name the folder that holds the exports")
+    last = last_files(place_of(session))
+    if last is not None and sorted(last[1], key=lambda f: (f.name, f.hash)) == sorted(
+        files, key=lambda f: (f.name, f.hash)
+    ):
+        taken = Taken(last[0], "", len(files), 0, 0, (), new=False)
+    else:
+        who = args.by or _account()
+        taken = record(session, opened(session, create=True), inputs, files, contents, who, args.note, at)
+    if form == "json":
+        from zeitbuch.writers.tables import to_json
+
+        stream.write(to_json("record", taken), args.output)
+    else:
+        stream.write(_text(taken), args.output)
+    return session.finish(OK)
+
+
+def _moment(text: str | None) -> str:
+    import datetime
+
+    from zeitbuch.book.pick import stamp
+    from zeitbuch.core.problems import fail
+
+    now = datetime.datetime.now(datetime.UTC)
+    if text is None:
+        return stamp(now)
+    try:
+        when = datetime.datetime.fromisoformat(text)
+    except ValueError:
+        raise fail(
+            "option", f"expected a time after --at (2026-08-01, 2026-08-01T14:00+02:00), found '{text}'"
+        ) from None
+    when = when if when.tzinfo is not None else when.replace(tzinfo=datetime.UTC)
+    if when > now:
+        raise fail("option", f"expected a time that is past after --at, found {text}")
+    return stamp(when)
+
+
+def _account() -> str:
+    import getpass
+
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):
+        print("no name of the account is known: name one with --by", file=sys.stderr)
+        return "unknown"
+
+
+def _text(taken: object) -> str:
+    from collections import Counter
+
+    from zeitbuch.core.words import plural
+    from zeitbuch.writers.plain import inert
+
+    from .recording import Taken
+
+    assert isinstance(taken, Taken)
+    if not taken.new:
+        return f"nothing new since snapshot {taken.snapshot}: {plural(taken.files, 'file')} as they were\n"
+    by = Counter(v.status for v in taken.versions)
+    parts = [f"{by['added']} new", f"{by['changed']} changed", f"{by['removed']} removed"]
+    lines = [
+        f"snapshot {taken.snapshot} ({taken.at}): {plural(taken.files, 'file')}, {taken.fresh} new or changed, {taken.gone} gone; "
+        f"flows: {', '.join(parts)}"
+    ]
+    if taken.snapshot > 1:
+        for v in taken.versions:
+            lines.append("  " + inert(f"{v.name}@{v.number}: {v.summary}", keep_lines=False))
+    return "\n".join(lines) + "\n"

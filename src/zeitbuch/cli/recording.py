@@ -1,0 +1,293 @@
+# The work of `record`: which files are new, which flows changed by that, what a run of them costs now; all within the one
+# transaction that writes it.
+"""Taking a snapshot."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections import Counter
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from zeitbuch.book.records import File, Version
+from zeitbuch.core.problems import Problem, ZeitbuchError, fail
+
+if TYPE_CHECKING:
+    from zeitbuch.book.records import Entry
+    from zeitbuch.book.store import Book, Writing
+    from zeitbuch.core.change_cost import Costing
+    from zeitbuch.core.change_records import FlowChanges
+    from zeitbuch.core.model import Flow
+    from zeitbuch.readers.sources import Input
+
+    from .common import Session
+
+_LONG = 300  # letters of a one-line summary
+
+
+class Taken(Struct, frozen=True):
+    """What a `record` did: the snapshot, how many files came, changed or went, and the versions of flows."""
+
+    snapshot: int
+    at: str
+    files: int
+    fresh: int
+    gone: int
+    versions: tuple[Version, ...]
+    new: bool = True
+
+
+def named(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> list[tuple[str, Input]]:
+    """Each input with its name in the book: within its source when there is one, else from the workspace's folder."""
+    base = session.workspace.folder
+    if len(sources) == 1 and os.path.isdir(sources[0]):  # noqa: PTH112
+        base = sources[0]
+    found: list[tuple[str, Input]] = []
+    for one in inputs:
+        if isinstance(one, Problem):
+            session.reader.problems.append(one)
+            continue
+        if isinstance(one, str):
+            name = os.path.relpath(one, base) if one != "-" else "stdin.json"
+        else:
+            name = one.name.split(":", 2)[-1] if one.name.startswith("git:") else one.name.partition(":")[2]
+            inside = sources[0].split(":", 2)[2] if len(sources) == 1 and sources[0].count(":") > 1 else ""
+            if inside and name.startswith(inside.rstrip("/") + "/"):
+                name = name[len(inside.rstrip("/")) + 1 :]
+        found.append((name.replace(os.sep, "/"), one))
+    return found
+
+
+def hashed(session: Session, inputs: Sequence[tuple[str, Input]]) -> tuple[list[File], dict[str, bytes]]:
+    """The files with their hashes, and the bytes of those that were read for it."""
+    from zeitbuch.readers.sources import load
+    from zeitbuch.readers.states import States
+
+    states = States(not session.args.no_cache)
+    files: list[File] = []
+    contents: dict[str, bytes] = {}
+    for name, one in inputs:
+        known = states.known(one) if isinstance(one, str) else None
+        if known is None:
+            data = load(one, session.limits).data  # type: ignore[arg-type]
+            if isinstance(data, Problem):
+                session.reader.problems.append(data)
+                continue
+            known = hashlib.sha256(data or b"").hexdigest()
+            contents[known] = data or b""
+            if isinstance(one, str):
+                states.put(one, known)
+        files.append(File(name, known))
+    states.save()
+    return files, contents
+
+
+def record(
+    session: Session,
+    book: Book,
+    inputs: Sequence[tuple[str, Input]],
+    files: list[File],
+    contents: dict[str, bytes],
+    who: str,
+    note: str,
+    at: str,
+) -> Taken:
+    """Write a snapshot, or nothing when the last one holds the same files."""
+    with book.writing() as writing:
+        last = writing.snapshots()
+        before = writing.files(last[-1]) if last else []
+        if last and sorted(before, key=_order) == sorted(files, key=_order):
+            return Taken(last[-1].number, last[-1].at, len(files), 0, 0, (), new=False)
+        at = _after(at, last, bool(session.args.at))
+        had, have = Counter(f.hash for f in before), Counter(f.hash for f in files)
+        fresh, gone = have - had, had - have
+        missing = [h for h in fresh if h not in contents]
+        contents = {**contents, **_bytes(session, inputs, files, missing)}
+        number = last[-1].number + 1 if last else 1
+        versions = _versions(session, writing, before, files, inputs, fresh, gone, number)
+        writing.put([contents[h] for h in fresh])
+        entry: Entry = writing.snapshot(files, versions, at, who, note)
+    names = {f.name for f in before}
+    return Taken(
+        entry.number, at, len(files), sum(fresh.values()), len(names - {f.name for f in files}), tuple(versions)
+    )
+
+
+def _order(f: File) -> tuple[str, str]:
+    return f.name, f.hash
+
+
+def _after(at: str, last: list[Entry], asked: bool) -> str:
+    """Time as the book has it never runs back, whatever a clock says."""
+    if not last or at >= last[-1].at:
+        return at
+    if asked:
+        raise fail(
+            "option",
+            f"expected a time after --at that is not before the last snapshot ({last[-1].at}), found {at}",
+            "older states are recorded into a new book, oldest first",
+        )
+    return last[-1].at
+
+
+def _bytes(
+    session: Session, inputs: Sequence[tuple[str, Input]], files: list[File], missing: list[str]
+) -> dict[str, bytes]:
+    """The bytes of files whose hash was known without reading them."""
+    from zeitbuch.readers.sources import load
+
+    wanted, found = set(missing), {}
+    by_name = dict(inputs)
+    for f in files:
+        if f.hash in wanted:
+            data = load(by_name[f.name], session.limits).data  # type: ignore[arg-type]
+            if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != f.hash:
+                raise fail(
+                    "book-moving",
+                    f"{f.name}: expected a file that rests while it is recorded, found it changed",
+                    "run it again",
+                )
+            found[f.hash] = data
+    return found
+
+
+def _versions(
+    session: Session,
+    writing: Writing,
+    before: list[File],
+    files: list[File],
+    inputs: Sequence[tuple[str, Input]],
+    fresh: Counter[str],
+    gone: Counter[str],
+    number: int,
+) -> list[Version]:
+    """The versions that a snapshot adds: flows of files that came, changed or went."""
+    from zeitbuch.core.changes import changes
+    from zeitbuch.core.match import match_flows
+    from zeitbuch.core.model import Estate
+    from zeitbuch.readers.reader import Reader
+    from zeitbuch.readers.sources import Held, name_of
+
+    estate = session.estate_of([one for _, one in inputs])
+    place = {name_of(one): name for name, one in inputs if not isinstance(one, Problem)}
+    hash_of = {f.name: f.hash for f in files}
+
+    def file_of(flow: Flow) -> str:
+        source = flow.origin.source if flow.origin is not None else ""
+        return place.get("-" if source == "<stdin>" else source, source)
+
+    new = [f for f in estate.flows if hash_of.get(file_of(f), "") in fresh]
+    reader = Reader(session.dialects, session.limits, models=session.workspace.model)
+    lost = [f for f in before if f.hash in gone]
+    held = writing.contents(f.hash for f in lost)
+    old = list(reader.flows_of([Held(f.name, held[f.hash]) for f in lost if f.hash in held]))
+    if not old and not new:
+        return []
+    matching = match_flows(old, new)
+    found = changes(Estate(tuple(old)), Estate(tuple(new)), matching)
+    rows = writing.versions()
+    keys = _Keys(rows)
+    costing = _costing(session, estate)
+    made: list[Version] = []
+    by_new = {(f.id, f.title, str(f.origin)): f for f in new}
+    for one in found.flows:
+        if one.status == "removed":
+            row = keys.alive(one.id, one.name)
+            if row is not None:
+                made.append(_version(keys.next(row.flow), number, one, None, row.file, row.member, row.hash, None))
+            continue
+        flow = by_new[one.id, one.name, str(one.new_origin)]
+        row = keys.alive(one.old_id or one.id, one.name) if one.status == "changed" else keys.removed(one.id)
+        file = file_of(flow)
+        member = flow.origin.member or "" if flow.origin is not None else ""
+        made.append(
+            _version(keys.next(row.flow if row else None), number, one, flow, file, member, hash_of[file], costing)
+        )
+    return made
+
+
+class _Keys:
+    """Which flow of the book a flow is, and the number of its next version."""
+
+    def __init__(self, rows: list[Version]) -> None:
+        self.last: dict[int, Version] = {}
+        for row in rows:  # by flow and number
+            self.last[row.flow] = row
+        self.top = max(self.last, default=0)
+
+    def alive(self, id: str, name: str) -> Version | None:
+        fit = [v for v in self.last.values() if v.id == id and v.status != "removed"]
+        return next((v for v in fit if v.name == name), fit[0] if fit else None)
+
+    def removed(self, id: str) -> Version | None:
+        return next((v for v in self.last.values() if v.id == id and v.status == "removed"), None)
+
+    def next(self, flow: int | None) -> tuple[int, int]:
+        if flow is None:
+            self.top += 1
+            return self.top, 1
+        return flow, self.last[flow].number + 1
+
+
+def _costing(session: Session, estate: object) -> Costing | None:
+    """What runs cost now. A rate card that cannot be read costs the figures, not the snapshot."""
+    from zeitbuch.core.change_cost import Costing
+
+    from .estimate_command import counters_of, figures
+
+    try:
+        card, assumptions, problems = figures(session.args, session)
+        session.reader.problems += problems
+        return Costing.of(estate, card, assumptions, "", counters_of(session.args, session, card))  # type: ignore[arg-type]
+    except ZeitbuchError as error:
+        p = error.problem
+        said = f"{p.message}; recorded without figures"
+        session.reader.problems.append(Problem(p.code, "warning", said, p.origin, p.hint))
+        return None
+
+
+def summary_of(one: FlowChanges) -> str:
+    """The changes of a flow on one line."""
+    from zeitbuch.core.change_words import line
+
+    parts = [line(c) for c in one.changes]
+    text = parts[0] if parts else ""
+    for i, part in enumerate(parts[1:], 2):
+        if len(text) + len(part) > _LONG:
+            return f"{text}; and {len(parts) - i + 1} more"
+        text = f"{text}; {part}"
+    return text if len(text) <= _LONG else text[: _LONG - 1] + "…"
+
+
+def _version(
+    key: tuple[int, int],
+    snapshot: int,
+    one: FlowChanges,
+    flow: Flow | None,
+    file: str,
+    member: str,
+    hash: str,
+    costing: Costing | None,
+) -> Version:
+    from zeitbuch.core.estimate_sheet import money_words
+    from zeitbuch.core.fingerprint import fingerprint
+
+    calls = run = month = None
+    currency = ""
+    if flow is not None and costing is not None:
+        try:
+            f = costing.figures(flow)
+            calls = f.calls
+            run = money_words(f.run) if f.run is not None else None
+            month = money_words(f.month) if f.month is not None else None
+            currency = costing.card.currency if costing.card is not None else ""
+        except ZeitbuchError:
+            pass  # `estimate` says what is wrong; the snapshot is taken all the same
+    return Version(
+        flow=key[0], number=key[1], snapshot=snapshot, id=one.id, name=one.name, status=one.status,
+        fingerprint=fingerprint(flow) if flow is not None else "", file=file, member=member, hash=hash,
+        summary=summary_of(one), calls=calls, run=run, month=month, currency=currency,
+    )  # fmt: skip
