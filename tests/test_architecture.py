@@ -92,6 +92,11 @@ def test_public_functions() -> None:
     estimate = zeitbuch.estimate(estate, str(ESTATE / "rates.toml"), str(ESTATE / "assumptions.toml"))
     assert estimate.to_frame()["cost_month"].notna().all() and len(estimate.to_frame(steps=True)) == 132
     assert zeitbuch.diff(zeitbuch.read(str(ESTATE / "october"), dialects=dialects), estate).unchanged == 9
+    old = zeitbuch.read(str(ESTATE / "october"), dialects=dialects)
+    judged = zeitbuch.diff(old, estate, str(ESTATE / "rates.toml"), str(ESTATE / "assumptions.toml"))
+    assert len(judged.to_frame()) == 8 and len(judged.to_frame(changes=True)) == 9
+    assert judged.result.flows[0].changes[0].share is not None
+    assert zeitbuch.twins(zeitbuch.read(str(ESTATE / "copies")))[0].left
     flow = estate.flow("letters")
     assert flow is not None
     assert zeitbuch.explain(flow, "2.3").title == "Refund agent"
@@ -104,6 +109,20 @@ def test_public_functions() -> None:
         zeitbuch.read("nowhere.json")
     with pytest.raises(AttributeError):
         zeitbuch.nothing  # noqa: B018
+
+
+def test_public_functions_of_the_book(tmp_path: Path) -> None:
+    dialects = [str(p) for p in (ESTATE / "dialects").glob("*.toml")]
+    book = str(tmp_path / "book.sqlite")
+    for month, at in (("october", "2026-10-31"), ("november", "2026-11-24")):
+        zeitbuch.record(str(ESTATE / month), book=book, by="Maren Dahl", at=at, dialects=dialects)
+    assert not zeitbuch.record(str(ESTATE / "november"), book=book, by="Maren Dahl", dialects=dialects).new
+    assert list(zeitbuch.history(book).to_frame()["snapshot"]) == ["@1", "@2"]
+    assert list(zeitbuch.history(book, "letters").to_frame()["version"]) == [1, 2]
+    raw = (ESTATE / "october" / "kvarte" / "letters.json").read_bytes()
+    assert zeitbuch.restore("letters@1", book) == raw
+    old, new = (zeitbuch.read(key, dialects=dialects, book=book) for key in ("@1", "@latest"))
+    assert zeitbuch.diff(old, new).unchanged == 9
 
 
 @pytest.mark.parametrize(

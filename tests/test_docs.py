@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -22,7 +23,7 @@ def test_commands_of_the_readme_run_as_written(demo: Path) -> None:
     done = subprocess.run(["bash", "-c", script], cwd=demo, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert " error: " not in done.stderr and " warning: " not in done.stderr, done.stderr
-    for name in ("flows.csv", "letters.svg", "maps", "cost.png", "changes.md", "documents", "crew-swap.yaml"):
+    for name in ("flows.csv", "letters.svg", "maps", "cost.png", "changes.html", "documents", "crew-swap.yaml"):
         assert (demo / name).exists(), name
 
 
@@ -159,7 +160,10 @@ def test_recipes_for_git_work_on_a_real_repository(demo: Path) -> None:
     driver, outline = re.findall(r"```sh git\n(.*?)```", text, re.DOTALL)
     hook = re.search(r"```sh hook\n(.*?)```", text, re.DOTALL)
     assert hook is not None
-    november = "cp -r november/. exports/"
+    # Git starts the driver anew for every file: a few are enough.
+    shutil.rmtree(demo / "october" / "strandline")
+    shutil.rmtree(demo / "october" / "standards")
+    november = "cp -r november/kvarte exports/"
     done = shell(
         f"{GIT}{november}\n{driver}\ngit add exports && git commit -qm november && git log -p --ext-diff -1", demo
     )

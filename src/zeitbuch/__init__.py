@@ -10,9 +10,25 @@ from typing import TYPE_CHECKING, Any
 from .version import __version__
 
 if TYPE_CHECKING:
-    from .api import compare, diff, document, estimate, explain, inventory, map, read
+    from .api import (
+        compare,
+        diff,
+        document,
+        estimate,
+        explain,
+        history,
+        inventory,
+        map,
+        read,
+        record,
+        restore,
+        twins,
+    )  # fmt: skip
 
-__all__ = ["__version__", "compare", "diff", "document", "estimate", "explain", "inventory", "map", "read"]
+__all__ = [
+    "__version__", "compare", "diff", "document", "estimate", "explain", "history", "inventory", "map", "read", "record",
+    "restore", "twins",
+]  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:

@@ -27,15 +27,21 @@ from .core.sheet import Sheet
 from .core.side_by_side import Comparison
 from .core.topology import Graph
 from .core.views import whole
+from .inputs import inputs_of
 from .readers.dialect import load_dialect
 from .readers.figures import load_assumptions, load_rates
-from .readers.reader import Reader, read_estate
+from .readers.reader import Reader
 
 if TYPE_CHECKING:
     import pandas
 
+    from .cli.recording import Taken
+    from .core.twins import Twin
 
-__all__ = ["compare", "diff", "document", "estimate", "explain", "inventory", "map", "read"]
+
+__all__ = [
+    "compare", "diff", "document", "estimate", "explain", "history", "inventory", "map", "read", "record", "restore", "twins",
+]  # fmt: skip
 
 
 def _frame(sheet: Sheet) -> pandas.DataFrame:
@@ -77,14 +83,46 @@ class Compared(Struct, frozen=True):
         return _frame(comparison_sheet(self.result, True))
 
 
-def read(*sources: str, dialects: Sequence[str] = (), problems: list[Problem] | None = None) -> Estate:
-    """All flows of files and folders. ``dialects`` are paths of dialect files.
+class Diff(Struct, frozen=True):
+    """A comparison of two versions; ``result`` holds the changes, with figures when a rate card was named."""
+
+    result: EstateChanges
+    currency: str = ""
+
+    @property
+    def unchanged(self) -> int:
+        return self.result.unchanged
+
+    def to_frame(self, changes: bool = False) -> pandas.DataFrame:
+        """One row a flow, or one a change."""
+        from .core.change_words import changes_sheet, summary_sheet
+
+        return _frame(changes_sheet(self.result) if changes else summary_sheet(self.result, self.currency))
+
+
+class History(Struct, frozen=True):
+    """Snapshots of a book, or versions of a flow."""
+
+    sheet: Sheet
+
+    def to_frame(self) -> pandas.DataFrame:
+        """One row a snapshot or version."""
+        return _frame(self.sheet)
+
+
+def read(
+    *sources: str, dialects: Sequence[str] = (), problems: list[Problem] | None = None, book: str = "book.sqlite"
+) -> Estate:
+    """All flows of files, folders, packages, revisions (git:REV:PATH) and recorded states (@N, of ``book``). ``dialects`` are
+    paths of dialect files.
 
     What is wrong in the input is appended to ``problems``; without that list the first error is raised
     as ZeitbuchError.
     """
     reader = Reader([load_dialect(d) for d in dialects])
-    estate = read_estate(reader, sources)
+    inputs = [one for source in sources for one in inputs_of(source, reader.limits, book)]
+    estate = Estate(tuple(reader.flows_of(inputs)))
+    reader.finish()
     if problems is not None:
         problems += reader.problems
         return estate
@@ -140,9 +178,67 @@ def compare(
     return Compared(_compare(estate, card, assumed, [s for s, _ in loaded], month))
 
 
-def diff(old: Estate, new: Estate) -> EstateChanges:
-    """What changed in meaning between two versions."""
-    return _changes(old, new)
+def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month: str = "") -> Diff:
+    """What changed in meaning between two versions; with a rate card (or assumptions) also what each change does to calls and
+    cost."""
+    from .core.change_cost import Costing, with_figures
+    from .core.match import match_flows
+
+    matching = match_flows(old.flows, new.flows)
+    found = _changes(old, new, matching)
+    if not rates and not assumptions:
+        return Diff(found)
+    card, assumed = _figures(rates, assumptions)
+    before, after = (Costing.of(side, card, assumed, month) for side in (old, new))
+    return Diff(with_figures(found, before, after, matching), card.currency if card is not None else "")
+
+
+def twins(estate: Estate) -> list[Twin]:
+    """Near-identical flows, branches, steps and prompts, where they differ, and what was left as in the other."""
+    from .core.twins import twins as _twins
+
+    return _twins(estate.flows)
+
+
+def record(
+    *sources: str, book: str = "book.sqlite", note: str = "", by: str = "", at: str | None = None, dialects: Sequence[str] = (),
+    rates: str = "", assumptions: str = "",
+) -> Taken:  # fmt: skip
+    """Take a snapshot into a book (a path or URL); what `record` does. A workspace file of the current folder is heeded."""
+    import argparse
+
+    from .cli.common import Session
+    from .cli.record_command import snapshot
+
+    args = argparse.Namespace(
+        dialect=list(dialects), limit=[], no_cache=False, book=book, rates=rates, assumptions=assumptions, at=at, by=by,
+        note=note, quiet=True, verbose=False, month="",
+    )  # fmt: skip
+    session = Session(args)
+    taken = snapshot(session, session.sources(sources))
+    _sound(session.reader.problems)
+    return taken
+
+
+def history(book: str = "book.sqlite", flow: str = "") -> History:
+    """The snapshots of a book, or the versions of one flow (id or name)."""
+    from .book.pick import flow_versions
+    from .book.sheets import estate_sheet, flow_sheet
+    from .book.store import Book
+
+    with Book(book).reading() as reading:
+        snapshots, versions = reading.snapshots(), reading.versions()
+    return History(flow_sheet(flow_versions(versions, flow), snapshots) if flow else estate_sheet(snapshots, versions))
+
+
+def restore(what: str, book: str = "book.sqlite") -> bytes:
+    """The bytes of the export of one version of a flow: 'FLOW@N', N a number, latest or a date."""
+    from .book.pick import flow_versions, version
+    from .book.store import Book
+
+    name, _, key = what.rpartition("@")
+    with Book(book).reading() as reading:
+        return reading.content(version(flow_versions(reading.versions(), name), key, reading.snapshots()).hash)
 
 
 def explain(flow: Flow, step: str = "") -> Page:

@@ -23,11 +23,27 @@ class File(Struct, frozen=True):
 
 
 class Body(Struct, frozen=True):
-    """What a snapshot vouches for: the hash of its list of files (a content of its own), and of its versions."""
+    """What a snapshot vouches for: the hash of its list of files (a content of its own), and of its versions; with what all
+    flows of known volume took and cost a month, as it was reckoned then."""
 
     files: str
     count: int
     versions: str
+    calls: float | None = None
+    month: str | None = None
+    currency: str = ""
+    unpriced: str = ""
+    without_volume: int = 0
+
+
+class Reckoned(Struct, frozen=True):
+    """The figures of an estate when a snapshot was taken."""
+
+    calls: float | None = None
+    month: str | None = None
+    currency: str = ""
+    unpriced: str = ""
+    without_volume: int = 0
 
 
 class Entry(Struct, frozen=True):
@@ -46,7 +62,8 @@ class Entry(Struct, frozen=True):
 
 class Version(Struct, frozen=True):
     """One version of a flow. ``flow`` is its key in the book, ``number`` counts its versions from 1. ``file``, ``member`` and
-    ``hash`` say where its bytes are; ``calls``, ``run`` and ``month`` are the figures when it was recorded."""
+    ``hash`` say where its bytes are; ``calls``, ``run`` and ``month`` (decimal numbers) are the figures when it was recorded,
+    ``unpriced`` what had no price then."""
 
     flow: int
     number: int
@@ -63,6 +80,7 @@ class Version(Struct, frozen=True):
     run: str | None = None
     month: str | None = None
     currency: str = ""
+    unpriced: str = ""
 
 
 def sha256(data: bytes) -> str:

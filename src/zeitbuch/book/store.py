@@ -19,8 +19,21 @@ from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 from zeitbuch.core.problems import ZeitbuchError, fail
 
 from . import tables as t
-from .records import NOTHING, Body, Entry, File, Version, entry_hash, files_of, manifest, sha256, versions_hash
+from .records import (
+    NOTHING,
+    Body,
+    Entry,
+    File,
+    Reckoned,
+    Version,
+    entry_hash,
+    files_of,
+    manifest,
+    sha256,
+    versions_hash,
+)
 
+NO_FIGURES = Reckoned()
 WAIT = 120  # seconds that a writer waits for another
 _LOCK = 0x5A656974  # of PostgreSQL: any number that nobody else takes
 _PIECE = 400  # rows of one statement
@@ -298,14 +311,16 @@ class Writing(Reading):
         if rows:
             self.c.execute(insert(t.version), rows)
 
-    def snapshot(self, files: list[File], versions: list[Version], at: str, who: str, note: str) -> Entry:
+    def snapshot(
+        self, files: list[File], versions: list[Version], at: str, who: str, note: str, reckoned: Reckoned = NO_FIGURES
+    ) -> Entry:
         """A snapshot with its list of files and its versions; their contents are put before."""
         import msgspec
 
         raw = manifest(files)
         self.put([raw])
         self.add_versions(versions)
-        body = Body(sha256(raw), len(files), versions_hash(versions))
+        body = Body(sha256(raw), len(files), versions_hash(versions), **_fields(reckoned))
         return self.append("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
 
 

@@ -53,4 +53,5 @@ version = Table(
     Column("run", String(40)),
     Column("month", String(40)),
     Column("currency", String(8), nullable=False),
+    Column("unpriced", Text, nullable=False),
 )

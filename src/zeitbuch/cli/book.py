@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from zeitbuch.book.store import Book
-    from zeitbuch.readers.sources import Input
 
     from .common import Session
 
@@ -31,19 +30,3 @@ def opened(session: Session, create: bool = False) -> Book:
     from zeitbuch.book.store import Book
 
     return Book(place_of(session), create)
-
-
-def recorded(session: Session, source: str) -> list[Input]:
-    """The files of a recorded state, as inputs."""
-    from zeitbuch.book.pick import snapshot
-    from zeitbuch.readers.sources import Held
-
-    with opened(session).reading() as reading:
-        entry = snapshot(reading.snapshots(), source[1:])
-        files = reading.files(entry)
-        contents = reading.contents(f.hash for f in files)
-        found: list[Input] = []
-        for f in files:
-            data = contents[f.hash] if f.hash in contents else reading.content(f.hash)
-            found.append(Held(f"@{entry.number}:{f.name}", data))
-    return found

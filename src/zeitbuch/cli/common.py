@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
@@ -208,25 +207,12 @@ class Session:
 
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
-        from zeitbuch.readers.sources import names
+        from zeitbuch.inputs import inputs_of
 
-        found: list[Input] = []
-        for source in sources:
-            if source.startswith("git:"):
-                from zeitbuch.readers.git_source import files
+        from .book import place_of
 
-                found += files(source, self.limits)
-            elif source.startswith("@") and not Path(source).exists():
-                found += self.recorded(source)
-            elif source != os.devnull:  # which git gives for a file that one side has not
-                found += names([source])
-        return found
-
-    def recorded(self, source: str) -> list[Input]:
-        """The files of a recorded state of the book: @N, @latest, @DATE."""
-        from .book import recorded
-
-        return recorded(self, source)
+        place = place_of(self)
+        return [one for source in sources for one in inputs_of(source, self.limits, place)]
 
     def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
         """Two versions, each whole. Files with the same bytes on both sides are read once."""

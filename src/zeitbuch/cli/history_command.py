@@ -11,9 +11,8 @@ from .estimate_command import add_figures
 from .main import NO, OK
 
 if TYPE_CHECKING:
-    from zeitbuch.book.records import Entry, Version
+    from zeitbuch.book.records import Version
     from zeitbuch.book.store import Reading
-    from zeitbuch.core.sheet import Sheet
 
 FORMATS = ("table", "csv", "markdown", "json")
 EXAMPLE = """\
@@ -96,6 +95,7 @@ def _verify(args: argparse.Namespace, session: Session) -> int:
 
 def _list(args: argparse.Namespace, session: Session) -> int:
     from zeitbuch.book.pick import flow_versions
+    from zeitbuch.book.sheets import estate_sheet, flow_sheet
     from zeitbuch.core.results import SheetResult
     from zeitbuch.writers import tables
 
@@ -108,116 +108,15 @@ def _list(args: argparse.Namespace, session: Session) -> int:
         versions = reading.versions()
         if args.flow:
             own = flow_versions(versions, args.flow)
-            sheet = _flow_sheet(args, session, own, snapshots, reading)
+            sheet = flow_sheet(own, snapshots, (lambda v: _now(args, session, v, reading)) if args.now else None)
         else:
-            sheet = _estate_sheet(snapshots, versions)
+            sheet = estate_sheet(snapshots, versions)
     if form == "json":
         stream.write(tables.to_json("sheet", SheetResult.of(sheet)), args.output)
     else:
         out = tables.in_form(sheet, form, stream.width(), stream.colour_wanted())
         stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
     return session.finish()
-
-
-def _estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
-    """One row a snapshot: what it changed, and what the estate cost a month as it was reckoned then."""
-    import msgspec
-
-    from zeitbuch.book.records import Body
-    from zeitbuch.core.sheet import Column, Sheet
-
-    by: dict[int, list[Version]] = {}
-    for v in versions:
-        by.setdefault(v.snapshot, []).append(v)
-    alive: dict[int, Version] = {}
-    rows = []
-    for s in snapshots:
-        own = by.get(s.number, [])
-        for v in own:
-            if v.status == "removed":
-                alive.pop(v.flow, None)
-            else:
-                alive[v.flow] = v
-        counts = {w: sum(v.status == w for v in own) for w in ("added", "changed", "removed")}
-        changed = ", ".join(v.name for v in own if v.status == "changed")
-        what = [f"{n} {w}" for w, n in (("new", counts["added"]), ("removed", counts["removed"])) if n]
-        what += [f"changed: {changed}"] if changed else []
-        files = msgspec.json.decode(s.body, type=Body).count
-        rows.append(
-            (f"@{s.number}", s.at, s.who, s.note, files, len(alive), "; ".join(what) or "files only", _sum(alive))
-        )
-    currency = next((v.currency for v in versions if v.currency), "")
-    columns = (
-        Column("snapshot", "snapshot"),
-        Column("at", "when"),
-        Column("who", "by"),
-        Column("note", "note", rank=2),
-        Column("files", "files", "count", rank=1),
-        Column("flows", "flows", "count"),
-        Column("what", "what changed"),
-        Column("month", f"{currency or 'cost'} a month", "money"),
-    )
-    return Sheet(
-        columns,
-        tuple(rows),
-        notes=("Cost as it was reckoned when the snapshot was taken, of the flows whose volume was known.",),
-    )
-
-
-def _sum(alive: dict[int, Version]) -> object:
-    from decimal import Decimal, InvalidOperation
-
-    total, known, unknown = Decimal(0), False, False
-    for v in alive.values():
-        if v.month is None:
-            continue
-        try:
-            total += Decimal(v.month.replace(",", "").removesuffix(" + ?"))
-            known = True
-        except InvalidOperation:
-            pass
-        unknown = unknown or "?" in v.month
-    if not known:
-        return None
-    from zeitbuch.core.sheet import money
-
-    return f"{money(total)} + ?" if unknown else total
-
-
-def _flow_sheet(
-    args: argparse.Namespace, session: Session, own: list[Version], snapshots: list[Entry], reading: Reading
-) -> Sheet:
-    """One row a version."""
-    from zeitbuch.core.sheet import Column, Sheet
-
-    when = {s.number: s for s in snapshots}
-    rows = []
-    for v in own:
-        s = when[v.snapshot]
-        what = v.summary if v.status == "changed" else {"added": "came", "removed": "went"}[v.status]
-        there = v.status != "removed"
-        row = [v.number, f"@{v.snapshot}", s.at, s.who, what]
-        row += [v.calls if there else "", (v.run if there else ""), (v.month if there else "")]
-        if args.now:
-            row += _now(args, session, v, reading) if there else ["", ""]
-        rows.append(tuple(row))
-    currency = next((v.currency for v in own if v.currency), "")
-    columns = [
-        Column("version", "version", "count"),
-        Column("snapshot", "snapshot"),
-        Column("at", "when"),
-        Column("who", "by", rank=1),
-        Column("what", "what changed"),
-        Column("calls", "calls a run", "number"),
-        Column("run", f"{currency or 'cost'} a run", "money"),
-        Column("month", "a month", "money"),
-    ]
-    notes = ["Calls and cost as they were reckoned when the version was recorded."]
-    if args.now:
-        columns += [Column("run_now", "a run, now", "money"), Column("month_now", "a month, now", "money")]
-        notes.append("'now': the version at today's rates and assumptions, by itself.")
-    last = own[-1]
-    return Sheet(tuple(columns), tuple(rows), title=f"{last.name} ({last.id})", notes=tuple(notes))
 
 
 def _now(args: argparse.Namespace, session: Session, v: Version, reading: Reading) -> list[object]:

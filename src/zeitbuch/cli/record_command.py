@@ -5,10 +5,14 @@ from __future__ import annotations
 
 import argparse
 import sys
+from typing import TYPE_CHECKING
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format
 from .estimate_command import add_figures
 from .main import OK
+
+if TYPE_CHECKING:
+    from .recording import Taken
 
 FORMATS = ("text", "json")
 EXAMPLE = """\
@@ -34,16 +38,14 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_reading(parser)
 
 
-def run(args: argparse.Namespace) -> int:
+def snapshot(session: Session, sources: list[str]) -> Taken:
+    """A snapshot of the sources, or word that nothing is new."""
     from zeitbuch.book.quick import last_files
 
-    from . import stream
     from .book import opened, place_of
     from .recording import Taken, hashed, named, record
 
-    form = chosen_format(args, FORMATS, "text")
-    session = Session(args)
-    sources = session.sources(args.source)
+    args = session.args
     at = _moment(args.at)
     inputs = named(session, sources, session.inputs(sources))
     files, contents = hashed(session, inputs)
@@ -56,10 +58,17 @@ def run(args: argparse.Namespace) -> int:
     if last is not None and sorted(last[1], key=lambda f: (f.name, f.hash)) == sorted(
         files, key=lambda f: (f.name, f.hash)
     ):
-        taken = Taken(last[0], "", len(files), 0, 0, (), new=False)
-    else:
-        who = args.by or _account()
-        taken = record(session, opened(session, create=True), inputs, files, contents, who, args.note, at)
+        return Taken(last[0], "", len(files), 0, 0, (), new=False)
+    who = args.by or _account()
+    return record(session, opened(session, create=True), inputs, files, contents, who, args.note, at)
+
+
+def run(args: argparse.Namespace) -> int:
+    from . import stream
+
+    form = chosen_format(args, FORMATS, "text")
+    session = Session(args)
+    taken = snapshot(session, session.sources(args.source))
     if form == "json":
         from zeitbuch.writers.tables import to_json
 
@@ -100,15 +109,12 @@ def _account() -> str:
         return "unknown"
 
 
-def _text(taken: object) -> str:
+def _text(taken: Taken) -> str:
     from collections import Counter
 
     from zeitbuch.core.words import plural
     from zeitbuch.writers.plain import inert
 
-    from .recording import Taken
-
-    assert isinstance(taken, Taken)
     if not taken.new:
         return f"nothing new since snapshot {taken.snapshot}: {plural(taken.files, 'file')} as they were\n"
     by = Counter(v.status for v in taken.versions)

@@ -8,6 +8,7 @@ import hashlib
 import os
 from collections import Counter
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -16,11 +17,11 @@ from zeitbuch.book.records import File, Version
 from zeitbuch.core.problems import Problem, ZeitbuchError, fail
 
 if TYPE_CHECKING:
-    from zeitbuch.book.records import Entry
+    from zeitbuch.book.records import Entry, Reckoned
     from zeitbuch.book.store import Book, Writing
-    from zeitbuch.core.change_cost import Costing
     from zeitbuch.core.change_records import FlowChanges
-    from zeitbuch.core.model import Flow
+    from zeitbuch.core.estimate_records import EstateEstimate, FlowEstimate
+    from zeitbuch.core.model import Estate, Flow
     from zeitbuch.readers.sources import Input
 
     from .common import Session
@@ -107,9 +108,9 @@ def record(
         missing = [h for h in fresh if h not in contents]
         contents = {**contents, **_bytes(session, inputs, files, missing)}
         number = last[-1].number + 1 if last else 1
-        versions = _versions(session, writing, before, files, inputs, fresh, gone, number)
+        versions, reckoned = _versions(session, writing, before, files, inputs, fresh, gone, number)
         writing.put([contents[h] for h in fresh])
-        entry: Entry = writing.snapshot(files, versions, at, who, note)
+        entry: Entry = writing.snapshot(files, versions, at, who, note, reckoned)
     names = {f.name for f in before}
     return Taken(
         entry.number, at, len(files), sum(fresh.values()), len(names - {f.name for f in files}), tuple(versions)
@@ -163,8 +164,8 @@ def _versions(
     fresh: Counter[str],
     gone: Counter[str],
     number: int,
-) -> list[Version]:
-    """The versions that a snapshot adds: flows of files that came, changed or went."""
+) -> tuple[list[Version], Reckoned]:
+    """The versions that a snapshot adds (flows of files that came, changed or went), and what the estate costs now."""
     from zeitbuch.core.changes import changes
     from zeitbuch.core.match import match_flows
     from zeitbuch.core.model import Estate
@@ -184,29 +185,39 @@ def _versions(
     lost = [f for f in before if f.hash in gone]
     held = writing.contents(f.hash for f in lost)
     old = list(reader.flows_of([Held(f.name, held[f.hash]) for f in lost if f.hash in held]))
-    if not old and not new:
-        return []
     matching = match_flows(old, new)
     found = changes(Estate(tuple(old)), Estate(tuple(new)), matching)
     rows = writing.versions()
     keys = _Keys(rows)
-    costing = _costing(session, estate)
+    result = _estimated(session, estate)
+    figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
+    currency = result.currency if result is not None else ""
     made: list[Version] = []
     by_new = {(f.id, f.title, str(f.origin)): f for f in new}
     for one in found.flows:
         if one.status == "removed":
             row = keys.alive(one.id, one.name)
             if row is not None:
-                made.append(_version(keys.next(row.flow), number, one, None, row.file, row.member, row.hash, None))
+                made.append(_version(keys.next(row.flow), number, one, None, row.file, row.member, row.hash))
             continue
         flow = by_new[one.id, one.name, str(one.new_origin)]
         row = keys.alive(one.old_id or one.id, one.name) if one.status == "changed" else keys.removed(one.id)
         file = file_of(flow)
         member = flow.origin.member or "" if flow.origin is not None else ""
         made.append(
-            _version(keys.next(row.flow if row else None), number, one, flow, file, member, hash_of[file], costing)
+            _version(
+                keys.next(row.flow if row else None),
+                number,
+                one,
+                flow,
+                file,
+                member,
+                hash_of[file],
+                figures.get(id(flow)),
+                currency,
+            )
         )
-    return made
+    return made, _reckoned(result)
 
 
 class _Keys:
@@ -232,21 +243,36 @@ class _Keys:
         return flow, self.last[flow].number + 1
 
 
-def _costing(session: Session, estate: object) -> Costing | None:
-    """What runs cost now. A rate card that cannot be read costs the figures, not the snapshot."""
-    from zeitbuch.core.change_cost import Costing
+def _estimated(session: Session, estate: Estate) -> EstateEstimate | None:
+    """What the estate costs now. A rate card that cannot be read costs the figures, not the snapshot."""
+    from .estimate_command import estimate_of
 
-    from .estimate_command import counters_of, figures
-
+    session.args.month = ""
     try:
-        card, assumptions, problems = figures(session.args, session)
-        session.reader.problems += problems
-        return Costing.of(estate, card, assumptions, "", counters_of(session.args, session, card))  # type: ignore[arg-type]
+        return estimate_of(session.args, session, estate)
     except ZeitbuchError as error:
         p = error.problem
         said = f"{p.message}; recorded without figures"
         session.reader.problems.append(Problem(p.code, "warning", said, p.origin, p.hint))
         return None
+
+
+def _reckoned(result: EstateEstimate | None) -> Reckoned:
+    from zeitbuch.book.records import Reckoned
+
+    if result is None:
+        return Reckoned()
+    total = result.total
+    month = total.cost_month + total.meters_month + total.fees_month
+    return Reckoned(
+        total.calls_month, _digits(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
+        len(total.unknown_volume),
+    )  # fmt: skip
+
+
+def _digits(amount: Decimal) -> str:
+    """An amount to the hundred-millionth: what is less is no money."""
+    return format(round(amount, 8).normalize(), "f")
 
 
 def summary_of(one: FlowChanges) -> str:
@@ -270,24 +296,19 @@ def _version(
     file: str,
     member: str,
     hash: str,
-    costing: Costing | None,
+    figures: FlowEstimate | None = None,
+    currency: str = "",
 ) -> Version:
-    from zeitbuch.core.estimate_sheet import money_words
     from zeitbuch.core.fingerprint import fingerprint
 
     calls = run = month = None
-    currency = ""
-    if flow is not None and costing is not None:
-        try:
-            f = costing.figures(flow)
-            calls = f.calls
-            run = money_words(f.run) if f.run is not None else None
-            month = money_words(f.month) if f.month is not None else None
-            currency = costing.card.currency if costing.card is not None else ""
-        except ZeitbuchError:
-            pass  # `estimate` says what is wrong; the snapshot is taken all the same
+    unpriced = ""
+    if figures is not None:
+        calls, unpriced = figures.calls, ", ".join(figures.with_called.unknown)
+        run = _digits(figures.with_called.amount) if currency else None
+        month = _digits(figures.cost_month.amount) if currency and figures.cost_month is not None else None
     return Version(
         flow=key[0], number=key[1], snapshot=snapshot, id=one.id, name=one.name, status=one.status,
         fingerprint=fingerprint(flow) if flow is not None else "", file=file, member=member, hash=hash,
-        summary=summary_of(one), calls=calls, run=run, month=month, currency=currency,
+        summary=summary_of(one), calls=calls, run=run, month=month, currency=currency, unpriced=unpriced,
     )  # fmt: skip

@@ -151,6 +151,27 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
     return Sheet(columns, tuple(rows), notes=(summary(found),))
 
 
+def changes_sheet(found: EstateChanges) -> Sheet:
+    """One line a change."""
+    columns = tuple(
+        Column(k, k)
+        for k in ("flow", "id", "status", "type", "topic", "weight", "where", "old", "new", "step")
+    )  # fmt: skip
+    rows = tuple(
+        (f.name, f.id, f.status, c.type, c.topic, c.weight, c.where, c.old, c.new, c.step)
+        for f in found.flows
+        for c in f.changes
+    )
+    return Sheet(
+        (*columns, Column("confidence", "confidence", "number")),
+        tuple((*r, c) for r, c in zip(rows, _sure(found), strict=True)),
+    )
+
+
+def _sure(found: EstateChanges) -> list[float]:
+    return [c.confidence for f in found.flows for c in f.changes]
+
+
 def _rank(kind: str) -> tuple[int, str]:
     return {"risk": 0, "meaning": 1, "note": 2}[KINDS[kind].weight], kind
 

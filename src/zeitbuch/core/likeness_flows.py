@@ -1,5 +1,4 @@
-# Flows against flows: which of two estates' flows are alike though ids and names were changed, and where the steps of one
-# flow went when it was split or merged.
+# Flows against flows: which of two estates' flows are alike though ids and names were changed.
 """Likeness of whole flows."""
 
 from __future__ import annotations
@@ -9,7 +8,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from .likeness import Matrix, overlap, trigrams
-from .model import Flow, Step
+from .model import Flow
 from .words import trigger_words
 
 
@@ -39,17 +38,3 @@ def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
         total = total + w * alike
         weight = weight + w * known
     return total / weight  # type: ignore[no-any-return]
-
-
-def signature(step: Step) -> tuple[str, str, str]:
-    """What tells a step in another flow: kind, operation, name."""
-    return step.kind, step.operation, step.name.casefold()
-
-
-def shared_steps(part: Sequence[Step], whole: Sequence[Step]) -> float:
-    """Share of the named steps of ``part`` that stand in ``whole`` too."""
-    named = Counter(signature(s) for s in part if s.name and s.kind != "note")
-    if not named:
-        return 0.0
-    there = Counter(signature(s) for s in whole)
-    return sum(min(n, there[k]) for k, n in named.items()) / sum(named.values())

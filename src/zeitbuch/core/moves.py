@@ -3,17 +3,33 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
+
 from msgspec import structs
 
 from .change_records import Change, FlowChanges
 from .change_types import KINDS
-from .likeness_flows import shared_steps
 from .match import FlowMatching
-from .model import Estate, Flow
+from .model import Estate, Flow, Step
 from .prose import quoted
 from .words import joined
 
 ENOUGH = 0.6  # share of a flow's named steps that must have come from (or gone to) the other flow
+
+
+def signature(step: Step) -> tuple[str, str, str]:
+    """What tells a step in another flow: kind, operation, name."""
+    return step.kind, step.operation, step.name.casefold()
+
+
+def shared_steps(part: Sequence[Step], whole: Sequence[Step]) -> float:
+    """Share of the named steps of ``part`` that stand in ``whole`` too."""
+    named = Counter(signature(s) for s in part if s.name and s.kind != "note")
+    if not named:
+        return 0.0
+    there = Counter(signature(s) for s in whole)
+    return sum(min(n, there[k]) for k, n in named.items()) / sum(named.values())
 
 
 def _package(flow: Flow) -> str | None:

@@ -1,55 +1,138 @@
-# Two texts compared word by word, for people: few long marks rather than many short ones.
+# Two texts compared word by word, for people: few long marks rather than many short ones. The longest common run of
+# words comes from a library; what it keeps between two changes is drawn into them when it is too little to be read as kept.
 """Comparison of prompt texts by words."""
 
 from __future__ import annotations
 
+import itertools
 import re
-from difflib import SequenceMatcher
 from typing import Literal
 
 from msgspec import Struct
+
+Mark = Literal["same", "old", "new"]
 
 
 class Word(Struct, frozen=True):
     """A piece of a text comparison: ``mark`` is same, old or new."""
 
-    mark: Literal["same", "old", "new"]
+    mark: Mark
     text: str
 
 
 _PIECES = re.compile(r"\s+|\w+|[^\w\s]", re.UNICODE)
+Span = tuple[bool, int, int, int, int]  # kept?, from and to in the old and in the new text
+
+
+def _spans(a: list[str], b: list[str]) -> list[Span]:
+    """Kept and changed stretches in turn."""
+    from rapidfuzz.distance import LCSseq
+
+    spans: list[Span] = []
+    for op in LCSseq.opcodes(a, b):
+        kept = op.tag == "equal"
+        if spans and spans[-1][0] == kept:
+            _, i, _, j, _ = spans.pop()
+            spans.append((kept, i, op.src_end, j, op.dest_end))
+        else:
+            spans.append((kept, op.src_start, op.src_end, op.dest_start, op.dest_end))
+    return spans
+
+
+def _counts(pieces: list[str]) -> list[int]:
+    """How many words stand before each place."""
+    return list(itertools.accumulate((not p.isspace() for p in pieces), initial=0))
+
+
+def _joined(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
+    """The spans with what is too little between two changes drawn into them: less than two words, or no more than half of
+    the smaller of both changes."""
+    first_count, second_count = _counts(a), _counts(b)
+
+    def size(span: Span) -> int:
+        _, i1, i2, j1, j2 = span
+        return max(first_count[i2] - first_count[i1], second_count[j2] - second_count[j1])
+
+    again = True
+    while again:
+        again = False
+        found: list[Span] = []
+        at = 0
+        while at < len(spans):
+            span = spans[at]
+            inside = span[0] and found and not found[-1][0] and at + 1 < len(spans)
+            if inside:
+                kept = size(span)
+                if kept < 2 or 2 * kept <= min(size(found[-1]), size(spans[at + 1])):
+                    first = found.pop()
+                    last = spans[at + 1]
+                    found.append((False, first[1], last[2], first[3], last[4]))
+                    at += 2
+                    again = True
+                    continue
+            found.append(span)
+            at += 1
+        spans = found
+    return spans
+
+
+def _slid(before: list[str], change: list[str], after: list[str]) -> None:
+    """Moves what only came or only went to where a sentence begins, when the text around it is the same either way."""
+    room = 0
+    while room < min(len(change), len(after)) and change[room] == after[room]:
+        room += 1
+    back = 0
+    while back < min(len(change), len(before)) and change[-1 - back] == before[-1 - back]:
+        back += 1
+    line = [*before[len(before) - back :], *change, *after[:room]]
+
+    def worth(shift: int) -> tuple[int, int]:
+        at = back + shift
+        left = line[at - 1] if at else (before[-1 - back] if len(before) > back else "\n")
+        ends = left in ".!?:" or "\n" in left
+        return (2 if ends else 1 if left.isspace() else 0), -abs(shift)
+
+    best = max(range(-back, room + 1), key=worth)
+    size = len(change)
+    kept_before, kept_after = before[: len(before) - back], after[room:]
+    at = back + best
+    before[:] = [*kept_before, *line[:at]]
+    change[:] = line[at : at + size]
+    after[:] = [*line[at + size :], *kept_after]
 
 
 def word_changes(old: str, new: str) -> tuple[Word, ...]:
-    """Two texts by words. Equal stretches of less than two words between changes are drawn into them."""
+    """Two texts by words. Kept stretches that are too short to be read as such are drawn into the changes around them."""
     a, b = _PIECES.findall(old), _PIECES.findall(new)
-    pieces: list[Word] = []
+    parts: list[tuple[Mark, list[str]]] = []
+    for kept, i1, i2, j1, j2 in _joined(_spans(a, b), a, b):
+        if kept:
+            parts.append(("same", a[i1:i2]))
+            continue
+        gone, come = a[i1:i2], b[j1:j2]
+        # What both begin or end with belongs to neither, unless it is part of a word.
+        head: list[str] = []
+        tail: list[str] = []
+        while gone and come and gone[0] == come[0]:
+            head.append(gone.pop(0))
+            come.pop(0)
+        while gone and come and gone[-1] == come[-1]:
+            tail.insert(0, gone.pop())
+            come.pop()
+        parts += [(m, p) for m, p in (("same", head), ("old", gone), ("new", come), ("same", tail)) if p]  # type: ignore[misc]
+    parts = [("same", []), *[p for p in parts if p[1]], ("same", [])]
+    for i in range(1, len(parts) - 1):
+        if parts[i][0] != "same" and parts[i - 1][0] == parts[i + 1][0] == "same":
+            _slid(parts[i - 1][1], parts[i][1], parts[i + 1][1])
+    return _merged([Word(m, "".join(p)) for m, p in parts if p])
 
-    def put(mark: Literal["same", "old", "new"], text: str) -> None:
-        if text:
-            pieces.append(Word(mark, text))
 
-    pending_old, pending_new = "", ""
-    for tag, i1, i2, j1, j2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
-        left, right = "".join(a[i1:i2]), "".join(b[j1:j2])
-        if (
-            tag == "equal"
-            and (left.strip() or not (pending_old or pending_new))
-            and (len(left.split()) > 1 or not (pending_old or pending_new))
-        ):
-            put("old", pending_old)
-            put("new", pending_new)
-            pending_old = pending_new = ""
-            put("same", left)
+def _merged(pieces: list[Word]) -> tuple[Word, ...]:
+    """Neighbours of one mark as one."""
+    found: list[Word] = []
+    for piece in pieces:
+        if found and found[-1].mark == piece.mark:
+            found[-1] = Word(piece.mark, found[-1].text + piece.text)
         else:
-            pending_old += left
-            pending_new += right
-    # What both end with belongs to neither.
-    tail = ""
-    while pending_old and pending_new and pending_old[-1] == pending_new[-1] and not pending_old[-1].isalnum():
-        tail = pending_old[-1] + tail
-        pending_old, pending_new = pending_old[:-1], pending_new[:-1]
-    put("old", pending_old)
-    put("new", pending_new)
-    put("same", tail)
-    return tuple(pieces)
+            found.append(piece)
+    return tuple(found)

@@ -33,6 +33,9 @@ dialects = [{active}]
 rates = "rates.toml"
 assumptions = "assumptions.toml"
 
+# Where `zeitbuch record` keeps versions: an SQLite file (this one when nothing is said), or the URL of a PostgreSQL database.
+# book = "book.sqlite"
+
 # Budgets: `zeitbuch estimate` ends with exit status 1 when a figure is over its limit or not known. Without `flow` the
 # limit per month is that of the estate, and the limit per run holds for every flow.
 # [[budget]]

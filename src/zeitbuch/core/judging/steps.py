@@ -14,7 +14,7 @@ from ..names import readable
 from ..prose import quoted
 from ..words import KIND_WORDS, joined, span_words
 from .inputs import judge_inputs
-from .pair import FlowPairing, Places, brief
+from .pair import FlowPairing, Places, brief, plain
 from .prompts import judge_prompts
 
 RANK = {"none": 0, "read": 1, "write": 2, "send": 3, "delete": 4, "spend": 4}
@@ -52,7 +52,10 @@ def judge_steps(pair: FlowPairing) -> None:
     for step in pair.added:
         edit = Edit("add", "step", step.id, "", None, step)
         where = quoted(step.title) + place(pair.new, step, pair.new_names)
-        pair.add("step added", where, "", pair.about(step), (edit,), (None, step.origin), step=step.id)
+        pair.add(
+            "step added", where, "", pair.about(step), (edit,), (None, step.origin),
+            remarks=_contents(step, pair.new_names), step=step.id,
+        )  # fmt: skip
     added = {s.id for s in pair.added}
     for step in pair.new.steps:
         old = pair.old_steps.get(step.id)
@@ -60,16 +63,26 @@ def judge_steps(pair: FlowPairing) -> None:
             _step(pair, old, step)
 
 
+def _contents(step: Step, names: dict[str, str]) -> tuple[str, ...]:
+    """What a new step is given, for a reader who has nothing else: inputs, prompts, condition."""
+    said = [f"condition {readable(step.condition, step.refs, names)}"] if step.condition else []
+    said += [f"{b.name}: {brief(readable(plain(b.value), b.refs, names))}" for b in step.inputs]
+    if step.model is not None:
+        said += [f"{p.role} prompt: {brief(readable(p.text, p.refs, names))}" for p in step.model.prompts]
+    return tuple(said)
+
+
 def place(flow: Any, step: Step, names: dict[str, str]) -> str:
-    """' after X', ' for agent X', ' in X': where a step stands."""
+    """' after X, before Y', ' for agent X', ' in X': where a step stands."""
     for link in flow.links:
         if link.source == step.id and link.role == "attach":
             return f" for {quoted(names.get(link.target, link.target))}"
-    before = [quoted(names.get(k.source, k.source)) for k in flow.links if k.target == step.id]
+    course = [k for k in flow.links if k.role != "attach"]
+    before = [quoted(names.get(k.source, k.source)) for k in course if k.target == step.id]
+    after = [quoted(names.get(k.target, k.target)) for k in course if k.source == step.id and k.role == "next"]
+    parts = [f"{w} {joined(list(dict.fromkeys(n)))}" for w, n in (("after", before), ("before", after)) if n]
     inside = f" in {quoted(names.get(step.scope, step.scope))}" if step.scope else ""
-    if before:
-        return f" after {joined(list(dict.fromkeys(before)))}{inside if step.scope else ''}"
-    return inside
+    return (f" {', '.join(parts)}" if parts else "") + inside
 
 
 def retry_words(step: Step) -> str:
