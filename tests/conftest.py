@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
@@ -26,6 +27,9 @@ if os.environ.get("CI"):
 
 
 ESTATE = Path(zeitbuch.__file__).parent / "demo" / "estate"
+
+
+PLOTS = str(Path(tempfile.gettempdir()) / f"zeitbuch-tests-{os.getuid()}")
 
 
 class Ran(NamedTuple):
@@ -55,6 +59,7 @@ def run(tmp_path: Path) -> Run:
                 "COLUMNS": "160",
                 "XDG_CONFIG_HOME": str(tmp_path / "config"),
                 "XDG_CACHE_HOME": str(tmp_path / "cache"),
+                "MPLCONFIGDIR": PLOTS,  # or every chart would look for all fonts anew
                 **env,
             },
         )

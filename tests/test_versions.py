@@ -18,7 +18,7 @@ from zeitbuch.core.edits import apply
 from zeitbuch.core.match import match_flows, match_steps
 from zeitbuch.core.model import Estate, Flow
 
-MANY = 100
+MANY = 60
 DERIVED = ("rights widened", "rights narrowed")
 
 
@@ -30,7 +30,7 @@ def complete(old: Flow, new: Flow) -> None:
     assert canonical(apply(old, edits, ids)) == canonical(new)
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
 @given(st.one_of(st.tuples(flows(), flows()), st.tuples(drawn_flows(), drawn_flows())))
 def test_reported_edits_are_complete_between_any_two_flows(pair: tuple[Flow, Flow]) -> None:
     complete(pair[0], structs.replace(pair[1], id=pair[0].id))
@@ -69,7 +69,7 @@ def test_a_flow_with_other_ids_everywhere_is_unchanged() -> None:
 def test_a_change_alone_has_the_whole_difference_as_its_share() -> None:
     """Taking the one change back gives the figures of the old version: for every kind of edit."""
     seen: set[str] = set()
-    for seed in range(200):
+    for seed in range(160):
         old, new, effects, _ = scripted(seed)
         if len(effects) != 1:
             continue
