@@ -4,8 +4,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from msgspec import structs
 
 from ..canonical import same_link
@@ -15,9 +13,9 @@ from ..model import Link
 from ..names import readable
 from ..prose import quoted
 from ..words import joined
+from .course import Course, arrows_of, moved
 from .pair import FlowPairing, Places
 
-Arrows = set[tuple[str, str]]
 MOVED = 4  # differing links that a move must explain; one rewired link explains two
 
 
@@ -31,29 +29,13 @@ def case_words(link: Link, names: dict[str, str]) -> str:
     return " / ".join(s for s in said if s)
 
 
-def contracted(arrows: Arrows, gone: Iterable[str]) -> Arrows:
-    """The arrows with some parts taken out: what led to one leads to all that it led to."""
-    found = set(arrows)
-    for one in gone:
-        before = {a for a, b in found if b == one and a != one}
-        after = {b for a, b in found if a == one and b != one}
-        found = {(a, b) for a, b in found if one not in (a, b)}
-        found |= {(a, b) for a in before for b in after if a != b}
-    return found
-
-
-def arrows_of(links: Iterable[Link]) -> Arrows:
-    """The arrows of a flow's course (helpers of agents are no part of it)."""
-    return {(k.source, k.target) for k in links if k.role != "attach"}
-
-
 class LinkJudge:
     """The links of one pair of flows: first what stays, then what each step explains, then the rest."""
 
     def __init__(self, pair: FlowPairing) -> None:
         self.pair = pair
         self.gone, self.come = self._differing()
-        self.old_arrows, self.new_arrows = arrows_of(pair.old.links), arrows_of(pair.new.links)
+        self.old_course, self.new_course = Course(arrows_of(pair.old.links)), Course(arrows_of(pair.new.links))
 
     def _differing(self) -> tuple[list[Link], list[Link]]:
         gone, come = [], [same_link(k) for k in self.pair.new.links]
@@ -125,8 +107,8 @@ class LinkJudge:
     def _with_steps(self) -> None:
         """Links that only follow a step that came or went are told with it."""
         added, removed = {s.id for s in self.pair.added}, {s.id for s in self.pair.removed}
-        bridges = _bridged(self.new_arrows, added)
-        stood = _bridged(self.old_arrows, removed)
+        bridges = self.new_course.bridged(added)
+        stood = self.old_course.bridged(removed)
         for links, own, through, is_new in (
             (self.come, added, stood, True),
             (self.gone, removed, bridges, False),
@@ -147,38 +129,22 @@ class LinkJudge:
         found[at] = structs.replace(change, edits=(*change.edits, edit))
 
     def _moved(self) -> list[str]:
-        """The fewest steps whose moving explains most of the links that differ; first those that changed their scope."""
+        """Steps that changed their scope, then the fewest whose moving explains most of the links that differ."""
         pair = self.pair
-        kept = {s.id for s in pair.new.steps} - {s.id for s in pair.added}
-        scoped = [s for s in kept if pair.old_steps[s].scope != pair.new_steps[s].scope]
-        order = {s.id: i for i, s in enumerate(pair.new.steps)}
-        scoped.sort(key=order.__getitem__)
-        removed, added = [s.id for s in pair.removed], [s.id for s in pair.added]
-        old = contracted(self.old_arrows, [*removed, *scoped])
-        new = contracted(self.new_arrows, [*added, *scoped])
-        chosen = list(scoped)
-        while old != new:
-            differing = {e for arrow in old ^ new for e in arrow if e in kept}
-            best, most = None, MOVED - 1
-            for step in sorted(differing, key=order.__getitem__):
-                before, after = _near(old, step), _near(new, step)
-                if before[0] == after[0] or before[0] & after[0] or not (before[0] and after[0]):
-                    continue
-                gain = len(old ^ new) - len(contracted(old, [step]) ^ contracted(new, [step]))
-                if gain > most:
-                    best, most = step, gain
-            if best is None:
-                break
-            chosen.append(best)
-            old, new = contracted(old, [best]), contracted(new, [best])
-        return chosen
+        added = {s.id for s in pair.added}
+        order = {s.id: i for i, s in enumerate(pair.new.steps) if s.id not in added}
+        scoped = [s for s in order if pair.old_steps[s].scope != pair.new_steps[s].scope]
+        old, new = Course(self.old_course.arrows()), Course(self.new_course.arrows())
+        for course, out in ((old, [s.id for s in pair.removed]), (new, [s.id for s in pair.added])):
+            for step in [*out, *scoped]:
+                course.take_out(step)
+        return [*scoped, *moved(old, new, order, MOVED)]
 
     def _move(self, step_id: str) -> None:
         pair = self.pair
         a, b = pair.old_steps[step_id], pair.new_steps[step_id]
-        rest = {step_id}
-        old_bridge = _bridged(self.old_arrows, rest | {s.id for s in pair.removed})
-        new_bridge = _bridged(self.new_arrows, rest | {s.id for s in pair.added})
+        old_bridge = self.old_course.through(step_id, {s.id for s in pair.removed})
+        new_bridge = self.new_course.through(step_id, {s.id for s in pair.added})
         edits: list[Edit] = []
         for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
             for link in list(links):
@@ -191,12 +157,12 @@ class LinkJudge:
             scopes = [n.get(s.scope or "", "no scope") for s, n in ((a, pair.old_names), (b, pair.new_names))]
             pair.add("scope", quoted(b.title), scopes[0], scopes[1], tuple(edits), at, step=step_id)
         elif edits:
-            words = [self._spot(self.old_arrows, step_id, True), self._spot(self.new_arrows, step_id, False)]
+            words = [self._spot(self.old_course, step_id, True), self._spot(self.new_course, step_id, False)]
             pair.add("step moved", quoted(b.title), words[0], words[1], tuple(edits), at, step=step_id)
 
-    def _spot(self, arrows: Arrows, step: str, old: bool) -> str:
+    def _spot(self, course: Course, step: str, old: bool) -> str:
         names = {**self.pair.new_names, **self.pair.old_names} if old else self.pair.new_names
-        before, after = _near(arrows, step)
+        before, after = course.near(step)
         order = list(names)
         parts = []
         for word, ends in (("after", before), ("before", after)):
@@ -240,31 +206,6 @@ class LinkJudge:
                     (link.origin, other.origin),
                     step=other.source,
                 )
-
-
-def _near(arrows: Arrows, step: str) -> tuple[set[str], set[str]]:
-    return {a for a, b in arrows if b == step}, {b for a, b in arrows if a == step}
-
-
-def _bridged(arrows: Arrows, over: set[str]) -> dict[tuple[str, str], str]:
-    """Pairs that are joined by a way over these steps alone, with the first step of the way."""
-    out: dict[str, list[str]] = {}
-    for a, b in sorted(arrows):
-        out.setdefault(a, []).append(b)
-    found: dict[tuple[str, str], str] = {}
-    for a, b in sorted(arrows):
-        if a in over or b not in over:
-            continue
-        work, seen = [b], {b}
-        while work:
-            at = work.pop()
-            for c in out.get(at, ()):
-                if c not in over:
-                    found.setdefault((a, c), b)
-                elif c not in seen:
-                    seen.add(c)
-                    work.append(c)
-    return found
 
 
 def judge_links(pair: FlowPairing) -> None:
