@@ -254,6 +254,8 @@ def test_planted_secrets_come_out_nowhere(way: str, demo: Path, tmp_path: Path, 
         *(["map", "-f", form, "--detail", "prompts", "-o", "maps"] for form in ("html", "json", "text", "dot", "graphml", "mermaid", "bpmn")),
         ["map", "--estate", "-f", "html", "--stores", "-o", "maps/estate.html"], ["explain", "Berth delay notices", "--case", "minor"],
         ["explain", "Cabin damage claims"], ["estimate", "--steps", "-f", "json"], ["diff", "october", "november"], ["diff", "october", "november", "-f", "json"],
+        ["diff", "october", "november", "-f", "html"], ["diff", "november", "--twins", "--evidence"],
+        ["record", "october", "--book", "../apart.sqlite"], ["record", "november", "-f", "json", "--book", "../apart.sqlite"],
         ["document", "-o", "documents"], ["document", "--format", "markdown", "-o", "documents"], ["convert"], ["convert", "-f", "json"],
         ["convert", "-f", "bpmn"], ["dialect", "test", "november", "-v"], ["dialect", "suggest", "november/strandline", "-o", "s.toml"],
     ):  # fmt: skip

@@ -10,6 +10,7 @@ from decimal import Decimal
 from html.parser import HTMLParser
 from pathlib import Path
 
+import lxml.html
 import pytest
 from markdown_it import MarkdownIt
 from PIL import Image
@@ -104,9 +105,27 @@ def test_hostile_names_stay_text_everywhere(tmp_path: Path, run: Run) -> None:
 def test_hostile_names_in_changes(tmp_path: Path, run: Run) -> None:
     text = (tmp_path / "x.yaml").read_text()
     (tmp_path / "y.yaml").write_text(text.replace("calc", "clac"))
-    for form in ("text", "markdown", "json"):
+    for form in ("text", "markdown", "json", "html"):
         ran = run("diff", "x.yaml", "y.yaml", "-f", form)
         assert ran.code == 1
+        if form == "html":
+            page = lxml.html.fromstring(ran.out)
+            links = {str(v) for v in page.xpath("//@href|//@src")}
+            events = {a for e in page.iter() for a in e.attrib if str(a).startswith("on")}
+            assert not page.xpath("//script") and all(v.startswith("#") for v in links) and not events
+            assert not {c for c in "\x1b\u202e\x07" if c in ran.out}
+        else:
+            harmless(ran.out)
+    (tmp_path / "z.yaml").write_text(text.replace("id: f", "id: g", 1))
+    for words in (
+        ["diff", "x.yaml", "y.yaml", "--summary"],
+        ["record", "x.yaml"],
+        ["record", "y.yaml"],
+        ["history"],
+        ["history", "f"],
+    ):
+        ran = run(*words)
+        assert ran.code in (0, 1)
         harmless(ran.out)
     html = MarkdownIt("commonmark").render(run("diff", "x.yaml", "y.yaml", "-f", "markdown").out)
     assert "<script" not in html and 'href="javascript' not in html

@@ -22,28 +22,24 @@ class File(Struct, frozen=True):
     hash: str
 
 
+class Reckoned(Struct, frozen=True):
+    """What all flows of known volume took and cost a month, as it was reckoned when a snapshot was taken."""
+
+    calls: float | None = None
+    month: str | None = None
+    currency: str = ""
+    unpriced: str = ""
+    without_volume: int = 0
+
+
 class Body(Struct, frozen=True):
-    """What a snapshot vouches for: the hash of its list of files (a content of its own), and of its versions; with what all
-    flows of known volume took and cost a month, as it was reckoned then."""
+    """What a snapshot vouches for: the hash of its list of files (a content of its own) and of its versions; and the figures of
+    the estate."""
 
     files: str
     count: int
     versions: str
-    calls: float | None = None
-    month: str | None = None
-    currency: str = ""
-    unpriced: str = ""
-    without_volume: int = 0
-
-
-class Reckoned(Struct, frozen=True):
-    """The figures of an estate when a snapshot was taken."""
-
-    calls: float | None = None
-    month: str | None = None
-    currency: str = ""
-    unpriced: str = ""
-    without_volume: int = 0
+    reckoned: Reckoned = Reckoned()
 
 
 class Entry(Struct, frozen=True):

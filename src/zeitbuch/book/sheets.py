@@ -36,9 +36,9 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
         what = [f"{n} {w}" for w, n in (("new", counts["added"]), ("removed", counts["removed"])) if n]
         what += [f"changed: {changed}"] if changed else []
         body = msgspec.json.decode(s.body, type=Body)
-        currency = currency or body.currency
+        currency = currency or body.reckoned.currency
         told = "; ".join(what) or "files only"
-        figures = (body.calls, _money(body.month, body.unpriced))
+        figures = (body.reckoned.calls, _money(body.reckoned.month, body.reckoned.unpriced))
         rows.append((f"@{s.number}", s.at, s.who, s.note, body.count, len(alive), told, *figures))
     columns = (
         Column("snapshot", "snapshot"),

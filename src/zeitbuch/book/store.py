@@ -264,6 +264,10 @@ class Reading:
             )
         return found
 
+    def count(self) -> int:
+        """How many contents there are."""
+        return self.c.execute(select(func.count()).select_from(t.content)).scalar() or 0
+
     def versions(self, snapshot: int | None = None) -> list[Version]:
         """All versions, or those of a snapshot, by flow and number."""
         query = select(t.version).order_by(t.version.c.flow, t.version.c.number)
@@ -320,7 +324,7 @@ class Writing(Reading):
         raw = manifest(files)
         self.put([raw])
         self.add_versions(versions)
-        body = Body(sha256(raw), len(files), versions_hash(versions), **_fields(reckoned))
+        body = Body(sha256(raw), len(files), versions_hash(versions), reckoned)
         return self.append("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
 
 

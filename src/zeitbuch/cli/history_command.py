@@ -59,8 +59,11 @@ def run(args: argparse.Namespace) -> int:
     if args.export:
         from zeitbuch.book.archive import export_book
 
-        with session.progress(2, "exporting"):
-            count = export_book(opened(session), args.export)
+        book = opened(session)
+        with book.reading() as reading:
+            total = reading.count()
+        with session.progress(total, "exporting") as bar:
+            count = export_book(book, args.export, bar.at)
         print(f"{args.export}: {count} originals and lists of files")
         return session.finish()
     if args.taken:
@@ -78,7 +81,10 @@ def _verify(args: argparse.Namespace, session: Session) -> int:
     from .book import opened
 
     book = opened(session)
-    verdict = verify(book)
+    with book.reading() as reading:
+        total = reading.count()
+    with session.progress(total, "verifying") as bar:
+        verdict = verify(book, bar.at)
     wrong = list(verdict.wrong)
     if args.head and not verdict.head.startswith(args.head.lower()):
         wrong.append(

@@ -27,6 +27,7 @@ from .words import joined
 
 Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
+MANY = 60  # branches of the same sorts that are held against each other
 WORDS = 12  # words that a prompt needs to be compared with others
 _WORD = re.compile(r"[\w.@/-]*\w")
 
@@ -178,8 +179,25 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
             if a.part.steps[0].operation == b.part.steps[0].operation
         ]
         found += _best(near, STEPS, told)
+    found += _best(_across(flows), PARTS, told)
     found += _prompts(flows, told)
     return found
+
+
+def _across(flows: list[Flow]) -> list[tuple[float, Unit, Unit]]:
+    """Branches of different flows that hold steps of the same sorts: what was copied from flow to flow."""
+    by: dict[frozenset[tuple[str, int]], list[Unit]] = {}
+    for flow in flows:
+        for unit in _branches(flow):
+            if len(unit.part.steps) > 1 and any(_substance(s) for s in unit.part.steps):
+                by.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
+    pairs = []
+    for units in by.values():
+        # What stands in a great many flows is a house pattern, no copy of one.
+        for a, b in itertools.combinations(units[:MANY], 2):
+            if a.flow is not b.flow:
+                pairs.append((_alike(a, b), a, b))
+    return pairs
 
 
 def _best(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Twin]:
