@@ -111,6 +111,9 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
         ("estimate", ["estimate"]),
         ("estimate", ["estimate", "--steps"]),
         ("diff", ["diff", "october", "november"]),
+        ("twins", ["diff", "copies", "--twins"]),
+        ("record", ["record", "october"]),
+        ("sheet", ["history", "--book", "made.sqlite"]),
         ("explain", ["explain", "Customer letters"]),
         ("explain", ["explain", "Customer letters", "2.3"]),
         ("story", ["explain", "Customer letters", "--case", "refund"]),
@@ -119,6 +122,8 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
     ],
 )
 def test_json_output_keeps_its_schema(name: str, words: list[str], demo: Path, run: Run) -> None:
+    if "made.sqlite" in words:
+        run("record", "october", "--book", "made.sqlite", cwd=demo)
     schema = json.loads(run("schema", name).out)
     jsonschema.Draft202012Validator.check_schema(schema)
     jsonschema.validate(json.loads(run(*words, "-f", "json", cwd=demo).out), schema)

@@ -126,14 +126,14 @@ class Drawing:
         lines = {"added": 'stroke-width="2.8"', "removed": 'stroke-width="1.4" stroke-dasharray="7 4"'}
         line = lines.get(card.mark, 'stroke-width="2.4" stroke-dasharray="0.1 5" stroke-linecap="round"')
         outline = (
-            f'<rect x="{n(x - 6)}" y="{n(y - 6)}" width="{n(width + 12)}" height="{n(height + 12)}" fill="none" '
+            f'<rect x="{n(x - 4.5)}" y="{n(y - 4.5)}" width="{n(width + 9)}" height="{n(height + 9)}" fill="none" '
             f'stroke="{self.look.ink}" {line}/>'
         )
         if card.mark != "removed":
             return outline
         return (
             outline
-            + _path([(x - 6, y + height + 6), (x + width + 6, y - 6)])
+            + _path([(x - 4.5, y + height + 4.5), (x + width + 4.5, y - 4.5)])
             + f' stroke="{self.look.ink}" stroke-width="1.2"/>'
         )
 
