@@ -16,15 +16,34 @@ from .judging.pair import FlowPairing
 from .judging.rights import judge_rights
 from .judging.steps import judge_steps
 from .match import FlowMatching, FlowPair, match_flows, match_steps
-from .model import Estate, Flow
+from .model import Content, Estate, Flow
 from .moves import packages_changed, splits_and_merges
 
 __all__ = ["Change", "EstateChanges", "Figures", "FlowChanges", "changes", "compared", "flow_changes"]
 
 
+def _unstamped(flow: Flow) -> Flow:
+    """The flow without time stamps and what else stands only at its head: the cheap part of its canonical form."""
+    return structs.replace(flow, id="", version="", created="", changed="", format="", content=Content())
+
+
+def _unplaced(flow: Flow) -> Flow:
+    """The flow without the places of its boxes."""
+    return structs.replace(
+        flow,
+        triggers=tuple([structs.replace(t, position=None) for t in flow.triggers]),
+        steps=tuple([structs.replace(s, position=None) for s in flow.steps]),
+    )
+
+
 def same_meaning(old: Flow, new: Flow) -> bool:
     """Whether two versions mean the same without any id renamed."""
-    return old == new or structs.replace(canonical(old), id="") == structs.replace(canonical(new), id="")
+    a, b = _unstamped(old), _unstamped(new)
+    return (
+        a == b
+        or _unplaced(a) == _unplaced(b)
+        or structs.replace(canonical(old), id="") == structs.replace(canonical(new), id="")
+    )
 
 
 def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> FlowChanges | None:
