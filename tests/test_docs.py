@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -15,7 +16,18 @@ from conftest import Run
 ROOT = Path(__file__).parent.parent
 
 
-def test_commands_of_the_readme_run_as_written(demo: Path) -> None:
+def recorded(demo: Path, run: Run) -> None:
+    """The book as `zeitbuch demo` leaves it."""
+    from zeitbuch.cli.demo_command import STEPS
+
+    lines = [line for line in STEPS if line.startswith("zeitbuch record")]
+    assert len(lines) == 2
+    for line in lines:
+        assert run(*shlex.split(line)[1:], cwd=demo).code == 0
+
+
+def test_commands_of_the_readme_run_as_written(demo: Path, run: Run) -> None:
+    recorded(demo, run)
     blocks = re.findall(r"```sh\n(.*?)```", (ROOT / "README.md").read_text().split("## A tour")[1], re.DOTALL)
     lines = [line for block in blocks for line in block.splitlines() if line.startswith("zeitbuch")]
     assert len(lines) >= 14
@@ -133,7 +145,8 @@ def shell(script: str, cwd: Path, **env: str) -> subprocess.CompletedProcess[str
     )
 
 
-def test_commands_of_the_versions_docs_run_as_written(demo: Path) -> None:
+def test_commands_of_the_versions_docs_run_as_written(demo: Path, run: Run) -> None:
+    recorded(demo, run)
     text = (ROOT / "docs" / "versions.md").read_text()
     done = shell("\n".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL)), demo)
     assert done.returncode == 0 and " error: " not in done.stderr and "Traceback" not in done.stderr, done.stderr
