@@ -1,20 +1,28 @@
 # An unchanged estate is the common case, and loading the database library takes longer than finding that nothing changed.
-# So the last list of files of an SQLite book is read by the standard library; all else goes the ordinary way.
-"""The last snapshot's files of a book that is one file, without loading anything."""
+# So the hash of the last list of files of an SQLite book is read by the standard library; all else goes the ordinary way.
+"""The last snapshot of a book that is one file, without loading anything."""
 
 from __future__ import annotations
 
 import sqlite3
-import zlib
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
-from .records import Body, File, files_of
+from .records import Body
 
 
-def last_files(place: str) -> tuple[int, list[File]] | None:
-    """Number and files of the last snapshot; None when there is none or it is not to be had this way."""
+class Last(NamedTuple):
+    """The last snapshot: its number, its time, and the hash of its list of files."""
+
+    number: int
+    at: str
+    files: str
+
+
+def last_snapshot(place: str) -> Last | None:
+    """The last snapshot; None when there is none or it is not to be had this way."""
     if "://" in place or not Path(place).is_file():
         return None
     try:
@@ -22,14 +30,10 @@ def last_files(place: str) -> tuple[int, list[File]] | None:
         connection = sqlite3.connect(place, timeout=5)
         try:
             row = connection.execute(
-                "SELECT number, body FROM zb_entry WHERE kind = 'snapshot' ORDER BY seq DESC LIMIT 1"
+                "SELECT number, at, body FROM zb_entry WHERE kind = 'snapshot' ORDER BY seq DESC LIMIT 1"
             ).fetchone()
-            if row is None:
-                return None
-            body = msgspec.json.decode(row[1], type=Body)
-            held = connection.execute("SELECT data FROM zb_content WHERE hash = ?", (body.files,)).fetchone()
-            return (row[0], files_of(zlib.decompress(held[0]))) if held is not None else None
         finally:
             connection.close()
-    except (sqlite3.Error, msgspec.MsgspecError, zlib.error):
+        return Last(row[0], row[1], msgspec.json.decode(row[2], type=Body).files) if row is not None else None
+    except (sqlite3.Error, msgspec.MsgspecError):
         return None

@@ -80,7 +80,6 @@ def run(args: argparse.Namespace) -> int:
     from zeitbuch.writers import tables
 
     from . import stream
-    from .estimate_command import _put
 
     form = chosen_format(args, FORMATS, "table")
     if not args.scenario and not args.propose:
@@ -104,7 +103,7 @@ def run(args: argparse.Namespace) -> int:
     if form == "json":
         stream.write(tables.to_json("comparison", found), args.output)
     else:
-        _put(args, form, comparison_sheet(found, args.all or form == "csv"))
+        stream.write_sheet(comparison_sheet(found, args.all or form == "csv"), form, args.output)
     return session.finish()
 
 
@@ -125,7 +124,6 @@ def _propose(
     from zeitbuch.writers import tables
 
     from . import stream
-    from .estimate_command import _put
 
     counters = counters_of(args, session, card)
     with session.progress(len(estate.flows), "looking") as bar:
@@ -142,9 +140,9 @@ def _propose(
         stream.write(tables.to_json("proposals", ProposalsResult(month, currency, tuple(found))), args.output)
     elif not found:
         print("nothing found that saves money", file=sys.stderr)
-        _put(args, form, proposals_sheet(found, currency, month, None))
+        stream.write_sheet(proposals_sheet(found, currency, month, None), form, args.output)
     else:
-        _put(args, form, proposals_sheet(found, currency, month, everything))
+        stream.write_sheet(proposals_sheet(found, currency, month, everything), form, args.output)
     if args.write:
         _write(args.write, found, args)
     return session.finish()

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from zeitbuch.core.assume import Assumptions
     from zeitbuch.core.change_records import EstateChanges, FlowChanges
     from zeitbuch.core.match import FlowMatching
-    from zeitbuch.core.model import Estate
+    from zeitbuch.core.model import Estate, Flow
     from zeitbuch.core.rates import RateCard
 
 FORMATS = ("text", "markdown", "json", "html", "csv")
@@ -171,14 +171,14 @@ def _write(
         from zeitbuch.core.change_words import summary_sheet
 
         sheet = summary_sheet(found, currency)
-        table = "table" if form == "text" else form
-        out = tables.in_form(sheet, table, stream.width(), stream.colour_wanted())
-        stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
+        stream.write_sheet(sheet, "table" if form == "text" else form, args.output)
         return
     if form == "html":
+        from zeitbuch.core.changes import versions_of
         from zeitbuch.writers.changes_page import to_changes_page
 
-        out = to_changes_page(found, currency, lambda f: None if args.summary else _maps(f, matching))
+        sides = {} if args.summary else dict(zip(map(id, found.flows), versions_of(found, matching), strict=True))
+        out = to_changes_page(found, currency, lambda f: _maps(f, *sides.get(id(f), (None, None))))
     elif form == "markdown":
         out = writer.to_markdown(found, currency)
     else:
@@ -186,14 +186,9 @@ def _write(
     stream.write(out, args.output)
 
 
-def _maps(flow: FlowChanges, matching: FlowMatching) -> Any:
-    """The maps of a changed flow; None for one that came, went, or changed in nothing that is drawn."""
+def _maps(flow: FlowChanges, old: Flow | None, new: Flow | None) -> Any:
+    """The maps of a changed flow; None for one that came or went."""
     from zeitbuch.core.canonical import mapped
     from zeitbuch.core.change_maps import change_maps
-    from zeitbuch.core.match import match_steps
 
-    if flow.status != "changed":
-        return None
-    pair = next(p for p in matching.pairs if (p.new.id, p.new.title) == (flow.id, flow.name))
-    ids = match_steps(pair.old, pair.new).ids(matching.ids)
-    return change_maps(mapped(pair.old, ids), pair.new, flow)
+    return change_maps(mapped(old, flow.ids), new, flow) if old is not None and new is not None else None

@@ -252,22 +252,7 @@ def _write(session: Session, args: argparse.Namespace, form: str, result: Estate
         sheet = groups_sheet(result, rows, args.by, args.per)
     else:
         sheet = flows_sheet(result, args.per)
-    _put(args, form, sheet)
-
-
-def _put(args: argparse.Namespace, form: str, sheet: Sheet) -> None:
-    """A sheet in one of the formats of tables."""
-    from zeitbuch.writers import tables
-
-    from . import stream
-
-    if form == "csv":
-        out = tables.to_csv(sheet)
-    elif form == "markdown":
-        out = tables.to_markdown(sheet)
-    else:
-        out = tables.to_table(sheet, stream.width(), stream.colour_wanted())
-    stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
+    stream.write_sheet(sheet, form, args.output)
 
 
 def _sheet(session: Session, args: argparse.Namespace, form: str, sheet: Sheet) -> int:
@@ -281,7 +266,7 @@ def _sheet(session: Session, args: argparse.Namespace, form: str, sheet: Sheet) 
     elif form in ("png", "svg"):
         raise _no_picture("--why")
     else:
-        _put(args, form, sheet)
+        stream.write_sheet(sheet, form, args.output)
     return session.finish()
 
 
@@ -328,7 +313,9 @@ def _drivers(
     elif form == "json":
         stream.write(tables.to_json("drivers", DriversResult(per, currency, tuple(found))), args.output)
     else:
-        _put(args, form, drivers_sheet(found, currency, per, 20 if form == "table" else len(found)))
+        stream.write_sheet(
+            drivers_sheet(found, currency, per, 20 if form == "table" else len(found)), form, args.output
+        )
     return session.finish()
 
 

@@ -120,8 +120,7 @@ def _list(args: argparse.Namespace, session: Session) -> int:
     if form == "json":
         stream.write(tables.to_json("sheet", SheetResult.of(sheet)), args.output)
     else:
-        out = tables.in_form(sheet, form, stream.width(), stream.colour_wanted())
-        stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
+        stream.write_sheet(sheet, form, args.output)
     return session.finish()
 
 

@@ -65,12 +65,7 @@ def run(args: argparse.Namespace) -> int:
     if args.sort != "read-order":
         rows.sort(key=inventory.SORTS[args.sort])
     if form == "json":
-        out = tables.to_json("inventory", {"flows": rows, "totals": inventory.totals(rows)})
-    elif form == "csv":
-        out = tables.to_csv(inventory.sheet(rows, full=True))
-    elif form == "markdown":
-        out = tables.to_markdown(inventory.sheet(rows))
+        stream.write(tables.to_json("inventory", {"flows": rows, "totals": inventory.totals(rows)}), args.output)
     else:
-        out = tables.to_table(inventory.sheet(rows), stream.width(), stream.colour_wanted())
-    stream.write(("\ufeff" if form == "csv" and args.output else "") + out, args.output)
+        stream.write_sheet(inventory.sheet(rows, full=form == "csv"), form, args.output)
     return session.finish()

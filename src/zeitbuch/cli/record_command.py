@@ -34,13 +34,15 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--at", metavar="TIME", help="when the state was as it is (2026-08-01, 2026-08-01T14:00+02:00); default: now"
     )
     add_figures(parser)
+    parser.set_defaults(month="")  # figures are those of today
     add_output(parser, FORMATS, "text")
     add_reading(parser)
 
 
 def snapshot(session: Session, sources: list[str]) -> Taken:
     """A snapshot of the sources, or word that nothing is new."""
-    from zeitbuch.book.quick import last_files
+    from zeitbuch.book.quick import last_snapshot
+    from zeitbuch.book.records import manifest, sha256
 
     from .book import opened, place_of
     from .recording import Taken, hashed, named, record
@@ -54,11 +56,9 @@ def snapshot(session: Session, sources: list[str]) -> Taken:
 
         session.finish()
         raise fail("source-empty", "expected files to record, found none", "name the folder that holds the exports")
-    last = last_files(place_of(session))
-    if last is not None and sorted(last[1], key=lambda f: (f.name, f.hash)) == sorted(
-        files, key=lambda f: (f.name, f.hash)
-    ):
-        return Taken(last[0], "", len(files), 0, 0, (), new=False)
+    last = last_snapshot(place_of(session))
+    if last is not None and last.files == sha256(manifest(files)):
+        return Taken(last.number, last.at, len(files), 0, 0, (), new=False)
     who = args.by or _account()
     return record(session, opened(session, create=True), inputs, files, contents, who, args.note, at)
 

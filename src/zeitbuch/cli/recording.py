@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from zeitbuch.book.records import File, Version
+from zeitbuch.book.records import File, Version, manifest
 from zeitbuch.core.problems import Problem, ZeitbuchError, fail
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from zeitbuch.core.change_records import FlowChanges
     from zeitbuch.core.estimate_records import EstateEstimate, FlowEstimate
     from zeitbuch.core.model import Estate, Flow
-    from zeitbuch.readers.sources import Input
+    from zeitbuch.readers.sources import Held, Input
 
     from .common import Session
 
@@ -41,12 +41,12 @@ class Taken(Struct, frozen=True):
     new: bool = True
 
 
-def named(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> list[tuple[str, Input]]:
+def named(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> list[tuple[str, str | Held]]:
     """Each input with its name in the book: within its source when there is one, else from the workspace's folder."""
     base = session.workspace.folder
     if len(sources) == 1 and os.path.isdir(sources[0]):  # noqa: PTH112
         base = sources[0]
-    found: list[tuple[str, Input]] = []
+    found: list[tuple[str, str | Held]] = []
     for one in inputs:
         if isinstance(one, Problem):
             session.reader.problems.append(one)
@@ -62,7 +62,7 @@ def named(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> 
     return found
 
 
-def hashed(session: Session, inputs: Sequence[tuple[str, Input]]) -> tuple[list[File], dict[str, bytes]]:
+def hashed(session: Session, inputs: Sequence[tuple[str, str | Held]]) -> tuple[list[File], dict[str, bytes]]:
     """The files with their hashes, and the bytes of those that were read for it."""
     from zeitbuch.readers.sources import load
     from zeitbuch.readers.states import States
@@ -73,7 +73,7 @@ def hashed(session: Session, inputs: Sequence[tuple[str, Input]]) -> tuple[list[
     for name, one in inputs:
         known = states.known(one) if isinstance(one, str) else None
         if known is None:
-            data = load(one, session.limits).data  # type: ignore[arg-type]
+            data = load(one, session.limits).data
             if isinstance(data, Problem):
                 session.reader.problems.append(data)
                 continue
@@ -89,7 +89,7 @@ def hashed(session: Session, inputs: Sequence[tuple[str, Input]]) -> tuple[list[
 def record(
     session: Session,
     book: Book,
-    inputs: Sequence[tuple[str, Input]],
+    inputs: Sequence[tuple[str, str | Held]],
     files: list[File],
     contents: dict[str, bytes],
     who: str,
@@ -100,7 +100,7 @@ def record(
     with book.writing() as writing:
         last = writing.snapshots()
         before = writing.files(last[-1]) if last else []
-        if last and sorted(before, key=_order) == sorted(files, key=_order):
+        if last and manifest(before) == manifest(files):
             return Taken(last[-1].number, last[-1].at, len(files), 0, 0, (), new=False)
         at = _after(at, last, bool(session.args.at))
         had, have = Counter(f.hash for f in before), Counter(f.hash for f in files)
@@ -117,10 +117,6 @@ def record(
     )
 
 
-def _order(f: File) -> tuple[str, str]:
-    return f.name, f.hash
-
-
 def _after(at: str, last: list[Entry], asked: bool) -> str:
     """Time as the book has it never runs back, whatever a clock says."""
     if not last or at >= last[-1].at:
@@ -135,7 +131,7 @@ def _after(at: str, last: list[Entry], asked: bool) -> str:
 
 
 def _bytes(
-    session: Session, inputs: Sequence[tuple[str, Input]], files: list[File], missing: list[str]
+    session: Session, inputs: Sequence[tuple[str, str | Held]], files: list[File], missing: list[str]
 ) -> dict[str, bytes]:
     """The bytes of files whose hash was known without reading them."""
     from zeitbuch.readers.sources import load
@@ -144,7 +140,7 @@ def _bytes(
     by_name = dict(inputs)
     for f in files:
         if f.hash in wanted:
-            data = load(by_name[f.name], session.limits).data  # type: ignore[arg-type]
+            data = load(by_name[f.name], session.limits).data
             if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != f.hash:
                 raise fail(
                     "book-moving",
@@ -160,7 +156,7 @@ def _versions(
     writing: Writing,
     before: list[File],
     files: list[File],
-    inputs: Sequence[tuple[str, Input]],
+    inputs: Sequence[tuple[str, str | Held]],
     fresh: Counter[str],
     gone: Counter[str],
     number: int,
@@ -173,7 +169,7 @@ def _versions(
     from zeitbuch.readers.sources import Held, name_of
 
     estate = session.estate_of([one for _, one in inputs])
-    place = {name_of(one): name for name, one in inputs if not isinstance(one, Problem)}
+    place = {name_of(one): name for name, one in inputs}
     hash_of = {f.name: f.hash for f in files}
 
     def file_of(flow: Flow) -> str:
@@ -247,7 +243,6 @@ def _estimated(session: Session, estate: Estate) -> EstateEstimate | None:
     """What the estate costs now. A rate card that cannot be read costs the figures, not the snapshot."""
     from .estimate_command import estimate_of
 
-    session.args.month = ""
     try:
         return estimate_of(session.args, session, estate)
     except ZeitbuchError as error:

@@ -7,8 +7,12 @@ import contextlib
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zeitbuch.core.problems import fail
+
+if TYPE_CHECKING:
+    from zeitbuch.core.sheet import Sheet
 
 
 def colour_wanted() -> bool:
@@ -56,3 +60,11 @@ def write(data: str | bytes, target: str | None) -> None:
             f"expected to write {target}, found: {error.strerror or error}",
             "choose another place with -o FILE",
         ) from None
+
+
+def write_sheet(sheet: Sheet, form: str, target: str | None) -> None:
+    """A sheet as table, CSV or Markdown. A CSV file begins with a mark by which spreadsheets know its encoding."""
+    from zeitbuch.writers.tables import in_form
+
+    out = in_form(sheet, form, width(), colour_wanted())
+    write(("\ufeff" if form == "csv" and target else "") + out, target)

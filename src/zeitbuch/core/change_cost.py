@@ -13,9 +13,10 @@ from .assume import Assumptions
 from .canonical import mapped
 from .change_records import Change, EstateChanges, Figures, FlowChanges
 from .change_types import KINDS
+from .changes import versions_of
 from .estimate import Run, gathered, month_for, one_run, with_called
-from .match import FlowMatching, match_steps
-from .model import Estate, Flow, Origin
+from .match import FlowMatching
+from .model import Estate, Flow
 from .money import Money
 from .pricing import Counter, Prices
 from .problems import ZeitbuchError
@@ -143,24 +144,12 @@ def with_figures(
     progress: Callable[[int], None] | None = None,
 ) -> EstateChanges:
     """The changes with figures before and after, and with ``each`` the share of every change."""
-    pairs = {_key(p.new.id, p.new.title, p.new.origin): (p.old, p.new) for p in matching.pairs}
-    gone = {_key(f.id, f.title, f.origin): f for f in matching.removed}
-    come = {_key(f.id, f.title, f.origin): f for f in matching.added}
     flows: list[FlowChanges] = []
-    for at, flow in enumerate(found.flows):
-        key = _key(flow.id, flow.name, flow.old_origin if flow.status == "removed" else flow.new_origin)
-        a = gone.get(key) if flow.status == "removed" else None
-        b = come.get(key) if flow.status == "added" else None
-        if flow.status == "changed":
-            a, b = pairs[key]
-        flows.append(_flow(flow, a, b, old, new, matching.ids, each))
+    for at, (flow, (a, b)) in enumerate(zip(found.flows, versions_of(found, matching), strict=True)):
+        flows.append(_flow(flow, a, b, old, new, each))
         if progress is not None:
             progress(at)
     return structs.replace(found, flows=tuple(flows))
-
-
-def _key(id: str, name: str, origin: Origin | None) -> tuple[str, str, str]:
-    return id, name, str(origin)
 
 
 def _flow(
@@ -169,7 +158,6 @@ def _flow(
     b: Flow | None,
     old: Costing,
     new: Costing,
-    ids: dict[str, str],
     each: bool,
 ) -> FlowChanges:
     try:
@@ -180,7 +168,7 @@ def _flow(
     flow = structs.replace(flow, before=before, after=after)
     if not each or a is None or b is None or before is None or after is None:
         return flow
-    spelled = mapped(a, match_steps(a, b).ids(ids))
+    spelled = mapped(a, flow.ids)
     shares = [_share(spelled, b, c, new, after) for c in flow.changes]
     total = difference(after, before)
     rest = total

@@ -7,6 +7,7 @@ from typing import Literal
 
 from msgspec import Struct
 
+from .canonical import SAME, Ids
 from .edits import Edit
 from .model import Origin
 from .money import Money
@@ -47,8 +48,9 @@ class Change(Struct, frozen=True):
 
 class FlowChanges(Struct, frozen=True):
     """The changes of one flow; ``status`` is added, removed or changed. ``matched`` says what paired the two versions,
-    ``renewed`` how many steps have other ids. ``before`` and ``after`` are figures of the two versions, ``interaction``
-    what the changes do together beyond the sum of their shares."""
+    ``renewed`` how many steps have other ids; ``ids`` how the old version's ids are spelled in the new one, where its edits
+    set out from. ``before`` and ``after`` are figures of the two versions, ``interaction`` what the changes do together
+    beyond the sum of their shares."""
 
     id: str
     name: str
@@ -58,6 +60,7 @@ class FlowChanges(Struct, frozen=True):
     matched: Literal["id", "name", "content"] = "id"
     confidence: float = 1.0
     renewed: int = 0
+    ids: Ids = SAME
     before: Figures | None = None
     after: Figures | None = None
     interaction: Figures | None = None

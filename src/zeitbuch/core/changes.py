@@ -7,7 +7,7 @@ from __future__ import annotations
 from msgspec import structs
 
 from . import prose
-from .canonical import canonical, mapped
+from .canonical import Ids, canonical
 from .change_records import Change, EstateChanges, Figures, FlowChanges
 from .change_types import KINDS
 from .judging.flow import judge_flow, judge_triggers, judge_variables
@@ -16,10 +16,10 @@ from .judging.pair import FlowPairing
 from .judging.rights import judge_rights
 from .judging.steps import judge_steps
 from .match import FlowMatching, FlowPair, match_flows, match_steps
-from .model import Content, Estate, Flow
+from .model import Content, Estate, Flow, Origin
 from .moves import packages_changed, splits_and_merges
 
-__all__ = ["Change", "EstateChanges", "Figures", "FlowChanges", "changes", "compared", "flow_changes"]
+__all__ = ["Change", "EstateChanges", "Figures", "FlowChanges", "changes", "compared", "flow_changes", "versions_of"]
 
 
 def _unstamped(flow: Flow) -> Flow:
@@ -66,9 +66,34 @@ def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> F
         row = KINDS["other setting"]
         found = [Change("other setting", row.topic, row.weight, "the flow", "differs in a part that has no wording")]
     return FlowChanges(
-        new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed,
+        new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed, ids=_own(pair.ids, old),
         old_origin=old.origin, new_origin=new.origin,
     )  # fmt: skip
+
+
+def _own(ids: Ids, old: Flow) -> Ids:
+    """The ids that concern one flow."""
+    named = {old.id, *[s.calls for s in old.steps]}
+    return structs.replace(ids, flows={k: v for k, v in ids.flows.items() if k in named})
+
+
+def versions_of(found: EstateChanges, matching: FlowMatching) -> list[tuple[Flow | None, Flow | None]]:
+    """For each result its flow in both versions; None where it was not there."""
+
+    def key(id: str, name: str, origin: Origin | None) -> tuple[str, str, str]:
+        return id, name, str(origin)
+
+    def of(flow: Flow) -> tuple[str, str, str]:
+        return key(flow.id, flow.title, flow.origin)
+
+    sides: dict[tuple[str, tuple[str, str, str]], tuple[Flow | None, Flow | None]] = {
+        **{("changed", of(p.new)): (p.old, p.new) for p in matching.pairs},
+        **{("removed", of(f)): (f, None) for f in matching.removed},
+        **{("added", of(f)): (None, f) for f in matching.added},
+    }
+    return [
+        sides[f.status, key(f.id, f.name, f.old_origin if f.status == "removed" else f.new_origin)] for f in found.flows
+    ]
 
 
 def _whole(flow: Flow, status: str) -> FlowChanges:
@@ -111,12 +136,12 @@ def changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> E
     gone = [_whole(f, "removed") for f in matching.removed]
     found = [*gone, *[by_new[id(f)] for f in new.flows if id(f) in by_new]]
     moved = packages_changed(old, new, matching)
-    found = _with(found, new, matching, moved)
+    found = _with(found, matching, moved)
     unchanged -= sum(id(p.new) not in by_new and id(p.new) in moved for p in matching.pairs)
-    return EstateChanges(tuple(splits_and_merges(found, old, new, matching)), unchanged)
+    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged)
 
 
-def _with(found: list[FlowChanges], new: Estate, matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:
+def _with(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:
     """The list with flows that moved between packages: told with their other changes, or by themselves."""
     if not moved:
         return found
@@ -136,8 +161,3 @@ def _with(found: list[FlowChanges], new: Estate, matching: FlowMatching, moved: 
                 )
             )  # fmt: skip
     return found
-
-
-def ids_spelled_alike(old: Flow, new: Flow) -> Flow:
-    """The old version with the ids of the new one."""
-    return mapped(old, match_steps(old, new).ids())

@@ -5,12 +5,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from operator import attrgetter
 from typing import Any, Literal, TypeVar
 
 from msgspec import Struct, structs
 
 from .canonical import Ids, mapped
-from .model import Binding, Connection, Flow, Link, ModelUse, Prompt, Step, Trigger, Variable
+from .model import Binding, Flow, Link, ModelUse, Prompt
 
 T = TypeVar("T")
 Part = Literal["flow", "trigger", "step", "link", "connection", "variable"]
@@ -118,24 +119,13 @@ def apply(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:
     links += [e.new for e in parts.get("link", []) if e.op == "add"]
     values = {e.field: e.new for e in parts.get("flow", [])}
 
-    def of_trigger(t: Trigger) -> str:
-        return t.id
-
-    def of_step(s: Step) -> str:
-        return s.id
-
-    def of_connection(c: Connection) -> str:
-        return c.id
-
-    def of_variable(v: Variable) -> str:
-        return v.name
-
+    by_id, by_name = attrgetter("id"), attrgetter("name")
     return structs.replace(
         flow,
         links=tuple(links),
-        triggers=_changed(flow.triggers, parts.get("trigger", []), of_trigger),
-        steps=_changed(flow.steps, parts.get("step", []), of_step),
-        connections=_changed(flow.connections, parts.get("connection", []), of_connection),
-        variables=_changed(flow.variables, parts.get("variable", []), of_variable),
+        triggers=_changed(flow.triggers, parts.get("trigger", []), by_id),
+        steps=_changed(flow.steps, parts.get("step", []), by_id),
+        connections=_changed(flow.connections, parts.get("connection", []), by_id),
+        variables=_changed(flow.variables, parts.get("variable", []), by_name),
         **values,
     )

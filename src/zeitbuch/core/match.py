@@ -49,9 +49,9 @@ class Matching(Struct, frozen=True):
         """How the old version's ids are spelled in the new one."""
         parts = {p.old: p.new for p in (*self.triggers, *self.steps) if p.old != p.new}
         # An id of the new version that meant something else in the old one must not be taken for it.
-        taken = {p.new for p in (*self.triggers, *self.steps)}
+        taken = {p.new for p in (*self.triggers, *self.steps)} | {s.id for s in self.added}
         for step in self.removed:
-            if step.id in taken or step.id in {s.id for s in self.added}:
+            if step.id in taken:
                 parts[step.id] = f"{step.id}\u2020"
         return Ids(parts, self.connections, flows or {})
 

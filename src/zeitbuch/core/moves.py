@@ -39,8 +39,8 @@ def _package(flow: Flow) -> str | None:
 
 
 def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[int, Change]:
-    """By the identity of the new flow: a move to another package, where both packages are in both versions or one of
-    them only held that flow. A package that was only named anew is no move."""
+    """By the identity of the new flow: a move to another package, where the old package is still there or the new one was
+    already. A package that was only named anew is no move."""
     before, after = {_package(f) for f in old.flows}, {_package(f) for f in new.flows}
     found: dict[int, Change] = {}
     row = KINDS["flow moved"]
@@ -55,7 +55,7 @@ def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[i
     return found
 
 
-def splits_and_merges(found: list[FlowChanges], old: Estate, new: Estate, matching: FlowMatching) -> list[FlowChanges]:
+def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[FlowChanges]:
     """The list with splits told on the flow that was split, merges on the flow that took the others in."""
     by_key = {(f.status, f.id, f.name): i for i, f in enumerate(found)}
     changed = [p for p in matching.pairs if ("changed", p.new.id, p.new.title) in by_key]

@@ -168,8 +168,10 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
             if i < j:
                 a, b = (Unit("flow", f, structs.replace(f, id="part", name=""), f.title) for f in (whole[i], whole[j]))
                 found.append(_twin(a, b, float(score[i, j]), told))
+    branches: list[Unit] = []
     for flow in flows:
         units = [u for u in _branches(flow) if len(u.part.steps) > 1]
+        branches += units
         pairs = [(_alike(a, b), a, b) for a, b in itertools.combinations(units, 2) if not a.ids & b.ids]
         found += _best(pairs, PARTS, told)
         steps = [_part(flow, "step", [s.id], quoted(s.title)) for s in flow.steps if _substance(s)]
@@ -179,18 +181,17 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
             if a.part.steps[0].operation == b.part.steps[0].operation
         ]
         found += _best(near, STEPS, told)
-    found += _best(_across(flows), PARTS, told)
+    found += _best(_across(branches), PARTS, told)
     found += _prompts(flows, told)
     return found
 
 
-def _across(flows: list[Flow]) -> list[tuple[float, Unit, Unit]]:
+def _across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     """Branches of different flows that hold steps of the same sorts: what was copied from flow to flow."""
     by: dict[frozenset[tuple[str, int]], list[Unit]] = {}
-    for flow in flows:
-        for unit in _branches(flow):
-            if len(unit.part.steps) > 1 and any(_substance(s) for s in unit.part.steps):
-                by.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
+    for unit in branches:
+        if any(_substance(s) for s in unit.part.steps):
+            by.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
     pairs = []
     for units in by.values():
         # What stands in a great many flows is a house pattern, no copy of one.
@@ -257,7 +258,7 @@ def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
     """Texts of the second copy that still say what the copying changed elsewhere."""
     swaps: Counter[tuple[str, str]] = Counter()
     shown: dict[tuple[str, str], tuple[str, str]] = {}
-    for one, two in [*pairs]:
+    for one, two in pairs:
         for (_, x), (_, y) in zip(_texts(one), _texts(two), strict=False):
             for old, new in set(_swaps(x, y)):
                 if len(old) > 2 and old.casefold() != new.casefold():

@@ -27,9 +27,9 @@ def without(old: Flow, new: Flow, change: Change) -> Flow | None:
     return apply(new, [inverse(e) for e in reversed(change.edits)])
 
 
-def taken_out(flow: Flow, step_id: str) -> Flow:
-    """The flow without a step: what led to it leads to what it led to. What stood in it stands where it stood; helpers
-    of an agent go with it."""
+def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Flow:
+    """The flow without a step: what led to it leads to what it led to, or the gap is closed by the links given. What stood
+    in it stands where it stood; helpers of an agent go with it."""
     step = flow.step(step_id)
     if step is None:
         return flow
@@ -40,7 +40,8 @@ def taken_out(flow: Flow, step_id: str) -> Flow:
     inside = {s.id for s in flow.steps if s.scope == step_id}
     links = [k for k in flow.links if step_id not in (k.source, k.target) and k.source not in helpers]
     there = {(k.source, k.target) for k in links}
-    for a in before:
+    links += closing or []
+    for a in before if closing is None else ():
         for b in after:
             if b.target not in inside and a.source != b.target and (a.source, b.target) not in there:
                 links.append(structs.replace(a, target=b.target))
@@ -61,30 +62,13 @@ def _not_added(new: Flow, change: Change) -> Flow:
     closes = {e.old.target for e in bridges}
     if bridges and all(k.target in closes for k in after if k.role not in ("attach", "error")):
         # The links that it was put between are known: they come back as they were.
-        gone = change.step
-        host = {k.source for k in new.links if k.target == gone and k.role == "attach"}
-        base = structs.replace(
-            new,
-            steps=tuple(
-                structs.replace(s, scope=_scope(new, gone)) if s.scope == gone else s
-                for s in new.steps
-                if s.id != gone and s.id not in host
-            ),
-            links=tuple(k for k in new.links if gone not in (k.source, k.target) and k.source not in host),
-        )
-        back = [e.old for e in bridges if e.old.source in known and e.old.target in known]
-        return structs.replace(base, links=(*base.links, *back))
+        return taken_out(new, change.step, [e.old for e in bridges if e.old.source in known and e.old.target in known])
     return taken_out(new, change.step)
 
 
 def _ends(edit: Edit) -> set[str]:
     link: Link = edit.old or edit.new
     return {link.source, link.target}
-
-
-def _scope(flow: Flow, step_id: str) -> str | None:
-    step = flow.step(step_id)
-    return step.scope if step is not None else None
 
 
 def put_back(old: Flow, new: Flow, step_id: str, settings: Step | None = None) -> Flow:
