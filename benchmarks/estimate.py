@@ -28,7 +28,7 @@ WORDS = (
 
 def made_flow(at: int):  # type: ignore[no-untyped-def]
     """One flow of 30 steps: calls of models, decisions that meet again, a loop, failures with repetitions, an agent."""
-    from zeitbuch.core.model import Flow, Link, ModelUse, Prompt, Ref, Retry, Schedule, Step, Trigger
+    from zeitbuch.core.model.records import Flow, Link, ModelUse, Prompt, Ref, Retry, Schedule, Step, Trigger
 
     rng = random.Random(at)
     steps: list[Step] = []
@@ -75,8 +75,8 @@ def made_flow(at: int):  # type: ignore[no-untyped-def]
 def figures():  # type: ignore[no-untyped-def]
     from datetime import date
 
-    from zeitbuch.core.assume import Assumptions, Range, Rule
-    from zeitbuch.core.rates import ModelRate, Price, RateCard
+    from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
+    from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 
     def price(given: str, got: str) -> Price:
         return Price(since=date(2026, 1, 1), input=Decimal(given), output=Decimal(got))
@@ -102,8 +102,8 @@ def one(count: int, sampling: str, alone: bool) -> None:
     import scipy.special  # noqa: F401
 
     from zeitbuch.cli.workers import shared
-    from zeitbuch.core.distribution import Sampling
-    from zeitbuch.core.large import estimate_flows, in_turn
+    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows, in_turn
 
     gc.set_threshold(200_000, 20, 100)  # as the program does
     card, assumed = figures()
@@ -124,8 +124,8 @@ def bare(count: int) -> None:
     import numpy as np
     from bare import bare_costs
 
-    from zeitbuch.core.estimate import one_run
-    from zeitbuch.core.pricing import Prices
+    from zeitbuch.core.estimate.estate import one_run
+    from zeitbuch.core.pricing.call_prices import Prices
 
     card, assumed = figures()
     prices = Prices(card, (2026, 11))
@@ -139,9 +139,9 @@ def bare(count: int) -> None:
 
 def ours(count: int) -> None:
     """Our sampled cost of the same flows, plans made before, in one process."""
-    from zeitbuch.core.distribution import costs_of
-    from zeitbuch.core.estimate import one_run
-    from zeitbuch.core.pricing import Prices
+    from zeitbuch.core.estimate.distribution import costs_of
+    from zeitbuch.core.estimate.estate import one_run
+    from zeitbuch.core.pricing.call_prices import Prices
 
     card, assumed = figures()
     prices = Prices(card, (2026, 11))

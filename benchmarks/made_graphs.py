@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 
-from zeitbuch.core.model import Flow, Link, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, Step, Trigger
 
 VERBS = "Fetch Check Note Send Sort Read Write Ask Draft Match Split Weigh Print Count".split()
 THINGS = "the berth,ticket refunds,delay notes,a crew list,letters,cargo papers,the log,lost bags,tide tables".split(

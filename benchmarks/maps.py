@@ -56,10 +56,10 @@ def length(paths: list[np.ndarray]) -> float:
 
 def ours(flow):  # type: ignore[no-untyped-def]
     """The map, seconds with the making of its cards, and seconds of the layout alone, given the cards as dot is given their sizes."""
-    from zeitbuch.core import cards
-    from zeitbuch.core.scene import scene
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.writers.fonts import measure
+    from zeitbuch.core.graph.topology import Graph
+    from zeitbuch.core.layout import cards
+    from zeitbuch.core.layout.scene import scene
+    from zeitbuch.writers.theme.fonts import measure
 
     begun = time.perf_counter()
     drawn = scene(Graph(flow), measure)
@@ -77,7 +77,7 @@ def ours(flow):  # type: ignore[no-untyped-def]
 
 def dot_text(flow, drawn) -> str:  # type: ignore[no-untyped-def]
     """The flow for dot: cards of the same sizes, scopes as clusters, links of scopes clipped at their frames."""
-    from zeitbuch.core.topology import Graph
+    from zeitbuch.core.graph.topology import Graph
 
     graph = Graph(flow)
     sizes = {c.card.id: (c.card.width, c.card.height + (18 if c.card.tabs else 0)) for c in drawn.cards}
@@ -184,7 +184,7 @@ def stability() -> None:
 
     from msgspec.structs import replace
 
-    from zeitbuch.core.model import Link, Step
+    from zeitbuch.core.model.records import Link, Step
 
     moves: list[float] = []
     flips = pairs = 0

@@ -22,11 +22,11 @@ SETTLED = "new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)
 
 
 def main() -> None:
-    from zeitbuch.core.cards import PLAIN
-    from zeitbuch.core.scene import scene
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.writers.fonts import measure
-    from zeitbuch.writers.map_page import to_map_page
+    from zeitbuch.core.graph.topology import Graph
+    from zeitbuch.core.layout.cards import PLAIN
+    from zeitbuch.core.layout.scene import scene
+    from zeitbuch.writers.map.map_page import to_map_page
+    from zeitbuch.writers.theme.fonts import measure
 
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     graph = Graph(made_flow(3, count))

@@ -13,10 +13,10 @@ from lxml import etree
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from test_standards import counted, seen
-from zeitbuch.core.fingerprint import fingerprint
-from zeitbuch.core.model import Estate
-from zeitbuch.readers.reader import Reader
-from zeitbuch.writers.bpmn import to_bpmn
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.records import Estate
+from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.writers.exchange.bpmn import to_bpmn
 
 agree = differ = broken = kept = lost = 0
 problems: Counter[str] = Counter()

@@ -4,7 +4,7 @@ usage: python benchmarks/tokens.py FILE [--write]
 
 FILE holds one JSON object a line: id, category, language, text, tokens {name: count}, median. Each category is cut in two
 halves by the hash of the ids; each half is fitted and checked on the other. --write fits all texts and writes
-src/zeitbuch/core/token_table.py. The texts themselves are no part of the project.
+src/zeitbuch/core/pricing/token_table.py. The texts themselves are no part of the project.
 """
 
 from __future__ import annotations
@@ -19,8 +19,8 @@ from pathlib import Path
 import numpy as np
 from scipy.optimize import lsq_linear
 
-from zeitbuch.core import tokens
-from zeitbuch.core.languages import LATIN
+from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.languages import LATIN
 
 SCRIPTS = ("cyr", "grk", "heb", "ara", "ind", "thai", "kana", "han", "hant", "hang")
 NAMES = (
@@ -42,9 +42,9 @@ GROUPS = ("english", "latin", "script", "marks")
 
 def features(text: str) -> list[float]:
     found: Counter[str] = Counter()
-    for language, hant, pieces in tokens.cut(text):
+    for language, hant, pieces in token_count.cut(text):
         for piece in pieces:
-            found.update(tokens.shapes(piece, language, hant))
+            found.update(token_count.shapes(piece, language, hant))
     return [found[n] for n in NAMES]
 
 
@@ -93,9 +93,9 @@ def widths(rows: list[dict], estimates: np.ndarray, families: list[str]) -> dict
     off: dict[str, list[float]] = defaultdict(list)
     for row, estimate in zip(rows, estimates, strict=True):
         share: Counter[str] = Counter()
-        for language, hant, pieces in tokens.cut(row["text"]):
+        for language, hant, pieces in token_count.cut(row["text"]):
             for p in pieces:
-                share[tokens.group(p, language)] += tokens._table("", language, hant)[p]
+                share[token_count.group(p, language)] += token_count._table("", language, hant)[p]
         if estimate >= 20:
             off[max(share, key=lambda g: share[g])] += [abs(row["tokens"][f] / estimate - 1) for f in families]
     return {g: float(np.quantile(off[g], 0.9)) for g in GROUPS}
@@ -134,9 +134,9 @@ def main() -> None:
         f"characters / 4: {np.median(abs(letters / 4 / y - 1)):.1%} / {np.quantile(abs(letters / 4 / y - 1), 0.9):.1%}"
     )
     text = "".join(r["text"] for r in rows) * 4
-    tokens._costs.clear()
+    token_count._costs.clear()
     begun = time.perf_counter()
-    tokens.count(text)
+    token_count.count(text)
     print(
         f"speed: {len(text.encode()) / 1e6 / (time.perf_counter() - begun):.1f} MB/s on text not seen before, one pass"
     )
@@ -169,7 +169,7 @@ def main() -> None:
     for name, by in wide.items():
         out += f'    "{name}": {{' + ", ".join(f'"{g}": {v:.3f}' for g, v in by.items()) + "},\n"
     out += "}\n"
-    path = Path(__file__).parents[1] / "src/zeitbuch/core/token_table.py"
+    path = Path(__file__).parents[1] / "src/zeitbuch/core/pricing/token_table.py"
     path.write_text(out, encoding="utf-8")
     print(f"written {path}")
 

@@ -114,7 +114,7 @@ def comparison(count: int) -> None:
 
 def prompts() -> None:
     from scripts import WORDS
-    from zeitbuch.core.word_diff import word_changes
+    from zeitbuch.core.diff.word_diff import word_changes
 
     rng = random.Random(3)
     vocabulary = [f"{w}{n}" for w in WORDS for n in ("", "s", "ing", "ed", "er")]
@@ -130,8 +130,8 @@ def prompts() -> None:
 
 def matching(count: int = 500) -> None:
     from scripts import scripted
-    from zeitbuch.core.changes import flow_changes
-    from zeitbuch.core.match import match_steps
+    from zeitbuch.core.diff.estate_changes import flow_changes
+    from zeitbuch.core.diff.matching import match_steps
 
     derived = ("rights widened", "rights narrowed")
     for words, renewed, names in (

@@ -7,7 +7,19 @@ from typing import Any
 
 from hypothesis import strategies as st
 
-from zeitbuch.core.model import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Retry, Schedule, Step, Trigger
+from zeitbuch.core.model.records import (
+    Binding,
+    Flow,
+    Link,
+    ModelUse,
+    Prompt,
+    Ref,
+    Repeat,
+    Retry,
+    Schedule,
+    Step,
+    Trigger,
+)
 
 START = Trigger(id="start", kind="manual")
 

@@ -15,10 +15,10 @@ import pytest
 from hypothesis import settings
 
 import zeitbuch
-from zeitbuch.core.model import Estate
-from zeitbuch.readers import workspace
-from zeitbuch.readers.dialect import load_dialect
-from zeitbuch.readers.reader import Reader, read_estate
+from zeitbuch.core.model.records import Estate
+from zeitbuch.readers.config import workspace
+from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.reading.reader import Reader, read_estate
 
 # On the build machine the drawn flows are the same every time; by hand they are others each time.
 settings.register_profile("ci", derandomize=True)

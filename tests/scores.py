@@ -6,10 +6,10 @@ from collections import Counter
 from typing import Any
 
 from exports import Export
-from zeitbuch.core.model import Flow, Origin
-from zeitbuch.readers.dialect_flow import DialectReader
+from zeitbuch.core.model.records import Flow, Origin
+from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.infer.suggest import suggest
-from zeitbuch.readers.limits import count_values
+from zeitbuch.readers.input.limits import count_values
 
 
 def read_with(dialect: Any, documents: list[Any]) -> list[Flow]:

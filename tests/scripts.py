@@ -8,8 +8,8 @@ from collections.abc import Callable
 from msgspec import structs
 
 from builders import START
-from zeitbuch.core.canonical import Ids, mapped
-from zeitbuch.core.model import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step
+from zeitbuch.core.model.canonical import Ids, mapped
+from zeitbuch.core.model.records import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step
 
 VERBS = (
     "read fetch sort check choose label answer draft send store merge split count rate translate file ask tell warn "

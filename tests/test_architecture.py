@@ -13,8 +13,8 @@ import pytest
 import zeitbuch
 from conftest import ESTATE
 from zeitbuch.cli.commands import COMMANDS
-from zeitbuch.core import tokens
-from zeitbuch.core.problems import ZeitbuchError
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.pricing import token_count
 
 SOURCE = Path(zeitbuch.__file__).parent
 ROOT = Path(__file__).parent.parent
@@ -81,7 +81,12 @@ def test_start_is_light() -> None:
     inventory = loaded(f"import zeitbuch.cli.main as m\nm.main(['inventory', {str(folder)!r}, '-f', 'csv', '-q'])")
     assert not inventory & (heavy - {"msgspec", "yaml"})
     # Budgets stand in the workspace file, which every command reads: nothing of the estimate may come with them.
-    assert not inventory & {"zeitbuch.core.estimate", "zeitbuch.core.passes", "zeitbuch.core.tokens", "scipy"}
+    assert not inventory & {
+        "zeitbuch.core.estimate.estate",
+        "zeitbuch.core.passes.exact",
+        "zeitbuch.core.pricing.token_count",
+        "scipy",
+    }
 
 
 def test_public_functions() -> None:
@@ -103,7 +108,7 @@ def test_public_functions() -> None:
     assert zeitbuch.document(flow, estimate).blocks
     assert str(zeitbuch.map(flow)).startswith("<?xml") and "2.3 Refund agent" in str(zeitbuch.map(flow, "text"))
     assert "<svg" in str(zeitbuch.map(estate, by="none", turned=True))
-    problems: list[zeitbuch.core.problems.Problem] = []
+    problems: list[zeitbuch.core.model.problems.Problem] = []
     assert zeitbuch.read(str(ESTATE / "november"), problems=problems).flows and problems
     with pytest.raises(ZeitbuchError):
         zeitbuch.read("nowhere.json")
@@ -139,9 +144,9 @@ def test_public_functions_of_the_book(tmp_path: Path) -> None:
     ],
 )
 def test_tokens_are_of_the_right_size(text: str, low: float, high: float) -> None:
-    assert low <= tokens.count(text) <= high
+    assert low <= token_count.count(text) <= high
 
 
 def test_tokens_of_a_long_prompt_add_up() -> None:
     text = "Write a notice for waiting passengers: what happened and how long it will take. "
-    assert tokens.count(text * 50) == pytest.approx(50 * tokens.count(text), rel=0.1)
+    assert token_count.count(text * 50) == pytest.approx(50 * token_count.count(text), rel=0.1)

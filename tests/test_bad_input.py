@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Run
-from zeitbuch.readers.secrets import hidden
+from zeitbuch.readers.input.secrets import hidden
 
 GOOD = '{"zeitbuch": 1, "flows": [{"id": "good", "name": "Good", "triggers": [{"id": "t", "kind": "manual"}], "steps": [{"id": "a", "kind": "shape"}]}]}'
 

@@ -26,7 +26,7 @@ from zeitbuch.book.archive import export_book, import_book
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
 from zeitbuch.book.verify import verify
-from zeitbuch.core.problems import ZeitbuchError
+from zeitbuch.core.model.problems import ZeitbuchError
 
 SERVER = os.environ.get("ZEITBUCH_TEST_POSTGRES", "")  # `.ci/postgres start DIR` prints one
 

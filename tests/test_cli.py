@@ -19,7 +19,7 @@ from PIL import Image
 from conftest import ESTATE, Run, read
 from zeitbuch.cli.commands import COMMANDS
 from zeitbuch.cli.schema_command import SCHEMAS
-from zeitbuch.core.fingerprint import fingerprint
+from zeitbuch.core.model.fingerprint import fingerprint
 
 
 def test_demo_runs_and_ends_with_files_to_open(tmp_path: Path, run: Run) -> None:

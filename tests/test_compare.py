@@ -12,11 +12,10 @@ import pytest
 from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
-from zeitbuch.core.assume import Assumptions, Range, Rule
-from zeitbuch.core.model import Estate, Flow, Ref, Schedule, Trigger
-from zeitbuch.core.proposals import proposals
-from zeitbuch.core.rates import Belongs, Host, Meter, MeterPrice, ModelRate, Price, RateCard
-from zeitbuch.core.scenario import (
+from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
+from zeitbuch.core.estimate.comparison import Comparison, compare
+from zeitbuch.core.estimate.proposals import proposals
+from zeitbuch.core.estimate.scenario import (  # fmt: skip
     Admit,
     AnyChange,
     Assume,
@@ -31,8 +30,9 @@ from zeitbuch.core.scenario import (
     SetParameter,
     SwapModel,
     apply,
-)  # fmt: skip
-from zeitbuch.core.side_by_side import Comparison, compare
+)
+from zeitbuch.core.model.records import Estate, Flow, Ref, Schedule, Trigger
+from zeitbuch.core.pricing.rate_card import Belongs, Host, Meter, MeterPrice, ModelRate, Price, RateCard
 
 DAY = date(2026, 1, 1)
 
@@ -223,7 +223,7 @@ def test_a_call_before_a_filter_and_one_prompt_for_several_models() -> None:
     )
     rules = asked(Rule(flow="f", step="d", case="no", share=0.75))
     p = next(p for p in proposals(estate(f), CARD, rules, "2026-02") if "before the paid call" in p.title)
-    from zeitbuch.core.estimate import estimate
+    from zeitbuch.core.estimate.estate import estimate
 
     spent = estimate(estate(f), CARD, rules, "2026-02").flows[0].steps[0].cost.amount * 1000
     assert float(p.saving) == pytest.approx(0.75 * float(spent)) and p.scenario is None

@@ -10,13 +10,13 @@ from typing import Any
 import pytest
 
 from conftest import ESTATE
-from zeitbuch.core.inventory import searchable
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.problems import ZeitbuchError
-from zeitbuch.readers.dialect import parse_dialect
-from zeitbuch.readers.paths import claim, getter, leftover, parts
-from zeitbuch.readers.query import Query
-from zeitbuch.readers.reader import Reader
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.inventory import searchable
+from zeitbuch.readers.dialects.paths import claim, getter, leftover, parts
+from zeitbuch.readers.dialects.query import Query
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.reading.reader import Reader
 
 FLAT = """
 dialect = 1

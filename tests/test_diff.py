@@ -13,10 +13,11 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from conftest import Run, read
-from zeitbuch.core.change_types import KINDS
-from zeitbuch.core.changes import changes, flow_changes
-from zeitbuch.core.match import match_steps
-from zeitbuch.core.model import (
+from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.estate_changes import changes, flow_changes
+from zeitbuch.core.diff.matching import match_steps
+from zeitbuch.core.diff.word_diff import word_changes
+from zeitbuch.core.model.records import (
     Binding,
     Connection,
     Estate,
@@ -30,7 +31,6 @@ from zeitbuch.core.model import (
     Trigger,
     Variable,
 )
-from zeitbuch.core.word_diff import word_changes
 
 
 def types(old: Flow, new: Flow) -> list[tuple[str, str, str]]:
@@ -427,7 +427,7 @@ def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:
 
 def test_twins_of_whole_flows_and_prompts() -> None:
     from scripts import made_flow
-    from zeitbuch.core.twins import twins
+    from zeitbuch.core.diff.clones import twins
 
     flows = [structs.replace(made_flow(s), id=f"f{s}", name=f"F {s}") for s in range(12)]
     assert not twins(flows)
@@ -482,8 +482,8 @@ def test_two_reads_of_the_same_files_are_equal(demo: Path) -> None:
 
 def test_how_items_go_and_what_an_end_ends_are_changes_of_meaning() -> None:
     from builders import chain, step
-    from zeitbuch.core.changes import changes
-    from zeitbuch.core.model import Estate
+    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.model.records import Estate
 
     old = chain(step("r", "read"), step("p", "http"), step("x", "end"))
     new = chain(step("r", "read", yields="many"), step("p", "http", per_item=True), step("x", "end", ends="run"))

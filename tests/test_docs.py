@@ -111,7 +111,7 @@ def test_scenario_of_the_docs_runs_as_written(demo: Path, run: Run) -> None:
     assert ran.code == 0 and "small models" in ran.out, ran.err
     for line in re.findall(r"^zeitbuch (.*)$", text, re.MULTILINE):
         assert run(*line.split(), cwd=demo).code == 0, line
-    from zeitbuch.core.scenario import AnyChange
+    from zeitbuch.core.estimate.scenario import AnyChange
 
     documented = set(re.findall(r"^\| `([a-z ]+)` \|", text, re.MULTILINE))
     assert documented - {"do"} == {kind.__struct_config__.tag for kind in AnyChange.__args__}
@@ -125,7 +125,7 @@ def test_command_of_the_worked_example_runs(run: Run) -> None:
 
 
 def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
-    from zeitbuch.core import quantities as q
+    from zeitbuch.core.assumptions import quantities as q
 
     text = " ".join((ROOT / "docs" / "arithmetic.md").read_text().split())
     for words in (
@@ -154,7 +154,7 @@ def test_commands_of_the_versions_docs_run_as_written(demo: Path, run: Run) -> N
     assert (demo / "letters-of-october.json").read_bytes() == old.read_bytes()
     assert "left as it was" in done.stdout and "whole: " in done.stdout
     assert "no: 'Customer letters'" in done.stderr
-    from zeitbuch.core.change_types import KINDS
+    from zeitbuch.core.diff.change_types import KINDS
 
     for sign, weight in (("!", "risk"), ("*", "meaning"), (".", "note")):
         row = re.search(rf"^\| `{re.escape(sign)}` \| [^|]* \| ([^|]*) \|$", text, re.MULTILINE)

@@ -11,16 +11,16 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
 from conftest import ESTATE
-from zeitbuch.core import tokens
-from zeitbuch.core.assume import Assumptions, Book, Rule
-from zeitbuch.core.estimate import EstateEstimate, FlowEstimate, Money, estimate
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.passes import Passes
-from zeitbuch.core.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
-from zeitbuch.core.rates import ModelRate, Price, RateCard
-from zeitbuch.core.topology import Graph
-from zeitbuch.core.usage import usage_of
-from zeitbuch.readers.figures import load_assumptions, load_rates
+from zeitbuch.core.assumptions.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate, Money, estimate
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.call_content import usage_of
+from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
+from zeitbuch.readers.config.figures import load_assumptions, load_rates
 
 CARD = load_rates(str(ESTATE / "rates.toml"))[0]
 ASSUMED = load_assumptions(str(ESTATE / "assumptions.toml"))[0]
@@ -46,7 +46,7 @@ def texts(estate: Estate, name: str, step_id: str, *placeholders: str) -> float:
         text = prompt.text
         for p in placeholders:
             text = text.replace(p, " ")
-        total += tokens.count(text) if text.strip() else 0.0
+        total += token_count.count(text) if text.strip() else 0.0
     return total
 
 
@@ -121,10 +121,10 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
     book = Book(Assumptions(assume=rules), f)
     graph = Graph(f)
     passes = Passes(graph, book)
-    use = usage_of(graph, f.steps[0], passes.of["g"], book, tokens.count)
+    use = usage_of(graph, f.steps[0], passes.of["g"], book, token_count.count)
     assert use is not None
     # A conversation simulated turn by turn: each turn reads everything said before it.
-    seen = tokens.count("You may look things up.") + tokens.count("lookup") + TOOL_FRAME_TOKENS
+    seen = token_count.count("You may look things up.") + token_count.count("lookup") + TOOL_FRAME_TOKENS
     read = said = 0.0
     for turn in range(1, turns + 1):
         read += seen
@@ -288,8 +288,8 @@ def test_calls_by_a_flow_of_unknown_volume_are_said() -> None:
 
 
 def test_drivers_keep_the_runs_that_other_flows_call() -> None:
-    from zeitbuch.core.drivers import drivers
-    from zeitbuch.core.estimate import runs_of
+    from zeitbuch.core.estimate.estate import runs_of
+    from zeitbuch.core.estimate.sensitivity import drivers
 
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 import zeitbuch
-from zeitbuch.core.model import Estate
+from zeitbuch.core.model.records import Estate
 
 
 def machine(run: Any, demo: Path, *words: str) -> Any:
@@ -154,9 +154,9 @@ def test_wrong_assumptions_are_said_with_their_line(text: str, line: int, expect
 def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any) -> None:
     from builders import ask, chain
     from zeitbuch.cli.workers import shared
-    from zeitbuch.core.assume import Assumptions, Rule
-    from zeitbuch.core.distribution import Sampling
-    from zeitbuch.core.large import estimate_flows
+    from zeitbuch.core.assumptions.rules import Assumptions, Rule
+    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
     flows = [chain(ask("a", f"Say {i}"), id=f"f{i}", name=f"Flow {i}") for i in range(450)]
     assumed = Assumptions(assume=(Rule(trigger="start", runs=3.0),))
@@ -177,7 +177,7 @@ def test_shares_over_one_are_said_where_one_case_is_taken(demo: Path, run: Any) 
 
 def test_shares_of_a_decision_that_takes_several_cases_may_sum_to_more() -> None:
     from builders import flow, link, step
-    from zeitbuch.core.assume import Assumptions, Rule, share_problems
+    from zeitbuch.core.assumptions.rules import Assumptions, Rule, share_problems
 
     rules = Assumptions(assume=(Rule(step="d", case="*", share=0.8),))
     links = [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")]

@@ -11,13 +11,13 @@ import yaml
 
 from builders import ask, chain, step
 from conftest import ESTATE, Run
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.model_map import ModelRule
-from zeitbuch.readers import workspace
-from zeitbuch.readers.dialect import load_dialect, parse_dialect
-from zeitbuch.readers.positions import locate
-from zeitbuch.readers.reader import Reader
-from zeitbuch.writers.native import to_yaml
+from zeitbuch.core.model.model_map import ModelRule
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.readers.config import workspace
+from zeitbuch.readers.dialects.rules import load_dialect, parse_dialect
+from zeitbuch.readers.input.positions import locate
+from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.writers.exchange.native import to_yaml
 
 WORDS = "Answer the captain in one sentence."
 HEAD = """dialect = 1

@@ -11,14 +11,14 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 from builders import drawn_flows
-from zeitbuch.core.cards import LEADING, PAD, SPINE, Showing
-from zeitbuch.core.geometry import Scene, tab_outline
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.ordering import crossings
-from zeitbuch.core.scene import scene
-from zeitbuch.core.topology import Graph
-from zeitbuch.writers.fonts import measure
-from zeitbuch.writers.svg import to_svg
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout.cards import LEADING, PAD, SPINE, Showing
+from zeitbuch.core.layout.geometry import Scene, tab_outline
+from zeitbuch.core.layout.ordering import crossings
+from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.map.svg import to_svg
+from zeitbuch.writers.theme.fonts import measure
 
 Box = tuple[float, float, float, float]
 

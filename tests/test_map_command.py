@@ -19,15 +19,16 @@ from msgspec import structs
 
 from builders import ask, drawn_flows, flow, link, step
 from test_layout import alone, check
-from zeitbuch.core import views
-from zeitbuch.core.cards import PLAIN
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.scene import scene
-from zeitbuch.core.topology import Graph
-from zeitbuch.writers import graph_text, native
-from zeitbuch.writers.fonts import measure
-from zeitbuch.writers.graphml import to_graphml
-from zeitbuch.writers.tree import to_tree
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout import views
+from zeitbuch.core.layout.cards import PLAIN
+from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.exchange import native
+from zeitbuch.writers.map import graph_text
+from zeitbuch.writers.map.graphml import to_graphml
+from zeitbuch.writers.map.tree import to_tree
+from zeitbuch.writers.theme.fonts import measure
 
 HOSTILE = [
     "<script>alert(1)</script>", '"]; evil [label="x', "a & b < c > d", "it's 'quoted' \\N \\\\ back", "\u202eright to left\u2066", "😀 e\u0301 🏳️‍🌈",

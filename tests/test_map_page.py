@@ -14,14 +14,14 @@ from playwright.sync_api import Browser, Page, sync_playwright
 
 from builders import flow, link, step
 from conftest import ESTATE, read
-from zeitbuch.core.assume import Assumptions
-from zeitbuch.core.cards import PLAIN, Showing
-from zeitbuch.core.estimate import estimate
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.scene import scene
-from zeitbuch.core.topology import Graph
-from zeitbuch.writers.fonts import measure
-from zeitbuch.writers.map_page import to_map_page
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.estimate.estate import estimate
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout.cards import PLAIN, Showing
+from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.map.map_page import to_map_page
+from zeitbuch.writers.theme.fonts import measure
 
 CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
 pytestmark = [

@@ -12,15 +12,25 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import ask, chain, step
-from zeitbuch.core.assume import Assumptions, Rule
-from zeitbuch.core.distribution import Sampling
-from zeitbuch.core.estimate import EstateEstimate, estimate
-from zeitbuch.core.large import estimate_flows
-from zeitbuch.core.metering import stairs_cost
-from zeitbuch.core.model import Estate, Flow, Schedule, Trigger
-from zeitbuch.core.rates import Belongs, Exchange, Host, Meter, MeterPrice, ModelRate, Price, RateCard, Stair
-from zeitbuch.readers.figures import load_rates
-from zeitbuch.readers.toml_places import line_of
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.estimate.distribution import Sampling
+from zeitbuch.core.estimate.estate import EstateEstimate, estimate
+from zeitbuch.core.estimate.sampled_estate import estimate_flows
+from zeitbuch.core.model.records import Estate, Flow, Schedule, Trigger
+from zeitbuch.core.pricing.meters import stairs_cost
+from zeitbuch.core.pricing.rate_card import (
+    Belongs,
+    Exchange,
+    Host,
+    Meter,
+    MeterPrice,
+    ModelRate,
+    Price,
+    RateCard,
+    Stair,
+)
+from zeitbuch.readers.config.figures import load_rates
+from zeitbuch.readers.config.toml_lines import line_of
 
 DAY = date(2026, 1, 1)
 

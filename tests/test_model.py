@@ -8,13 +8,13 @@ from hypothesis import given, settings
 from msgspec import structs
 
 from builders import chain, flow, flows, link, step
-from zeitbuch.core.fingerprint import fingerprint
-from zeitbuch.core.model import Estate, Flow, Origin
-from zeitbuch.core.problems import Problem
-from zeitbuch.readers import native
-from zeitbuch.readers.decode import decode
-from zeitbuch.readers.limits import Limits
-from zeitbuch.writers.native import to_json, to_yaml
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.standards import native
+from zeitbuch.writers.exchange.native import to_json, to_yaml
 
 
 def reread(text: str, name: str) -> list[Flow | Problem]:

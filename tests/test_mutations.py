@@ -12,22 +12,22 @@ import pytest
 import yaml
 
 from conftest import ESTATE
-from zeitbuch.core.assume import Assumptions
-from zeitbuch.core.changes import changes
-from zeitbuch.core.document import flow_page, index_page
-from zeitbuch.core.estimate import estimate
-from zeitbuch.core.inventory import rows
-from zeitbuch.core.model import Estate
-from zeitbuch.core.scene import scene
-from zeitbuch.core.topology import Graph
-from zeitbuch.readers.dialect import load_dialect
-from zeitbuch.readers.figures import load_rates
-from zeitbuch.readers.reader import Reader
-from zeitbuch.writers.fonts import measure
-from zeitbuch.writers.html import to_html_page
-from zeitbuch.writers.markdown import to_markdown_page
-from zeitbuch.writers.native import to_yaml
-from zeitbuch.writers.svg import to_svg
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.diff.estate_changes import changes
+from zeitbuch.core.estimate.estate import estimate
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.report.document import flow_page, index_page
+from zeitbuch.core.report.inventory import rows
+from zeitbuch.readers.config.figures import load_rates
+from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.writers.document.html import to_html_page
+from zeitbuch.writers.document.markdown import to_markdown_page
+from zeitbuch.writers.exchange.native import to_yaml
+from zeitbuch.writers.map.svg import to_svg
+from zeitbuch.writers.theme.fonts import measure
 
 CARD = load_rates(str(ESTATE / "rates.toml"))[0]
 DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]

@@ -10,9 +10,9 @@ import pytest
 
 from conftest import ESTATE
 from conftest import read as demo_read
-from zeitbuch.core.model import Flow
-from zeitbuch.readers.dialect import parse_dialect
-from zeitbuch.readers.reader import Reader
+from zeitbuch.core.model.records import Flow
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.reading.reader import Reader
 
 HEAD = """dialect = 1
 name = "probe"

@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assume import Assumptions, Book, Rule
-from zeitbuch.core.model import Flow, Link, Repeat, Retry, Step
-from zeitbuch.core.passes import Passes, combine
-from zeitbuch.core.topology import Graph
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
+from zeitbuch.core.passes.exact import Passes, combine
 
 
 def runs(f: Flow, *rules: Rule) -> dict[str, float]:

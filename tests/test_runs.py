@@ -13,15 +13,15 @@ from pathlib import Path
 import pytest
 
 from conftest import ESTATE, Run
-from zeitbuch.core.inventory import Row, row
-from zeitbuch.core.model import Flow
-from zeitbuch.readers import cache as caches
-from zeitbuch.readers.dialect import load_dialect
-from zeitbuch.readers.limits import Limits
-from zeitbuch.readers.reader import Reader
-from zeitbuch.readers.runs import Run as Running
-from zeitbuch.readers.runs import Setting
-from zeitbuch.readers.sources import names
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.report.inventory import Row, row
+from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.sources import names
+from zeitbuch.readers.reading import cache as caches
+from zeitbuch.readers.reading.parallel import Run as Running
+from zeitbuch.readers.reading.parallel import Setting
+from zeitbuch.readers.reading.reader import Reader
 
 DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
 

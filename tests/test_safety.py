@@ -21,14 +21,14 @@ from hypothesis import strategies as st
 
 from conftest import ESTATE, Run
 from test_mutations import mutated
-from zeitbuch.core.inventory import rows
-from zeitbuch.core.model import Estate
-from zeitbuch.readers.dialect import load_dialect
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.report.inventory import rows
+from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.infer.suggest import suggest
-from zeitbuch.readers.limits import Limits, count_values, measure
-from zeitbuch.readers.reader import Reader
-from zeitbuch.readers.secrets import masked
-from zeitbuch.writers.native import to_yaml
+from zeitbuch.readers.input.limits import Limits, count_values, measure
+from zeitbuch.readers.input.secrets import masked
+from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.writers.exchange.native import to_yaml
 
 DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
 FILES = sorted(p for p in (ESTATE / "november").rglob("*") if p.suffix in (".json", ".yaml", ".bpmn"))

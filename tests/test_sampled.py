@@ -13,13 +13,13 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from trees import LEAF, TREES, Tree, expected, grown
-from zeitbuch.core import passes as exact_rules
-from zeitbuch.core.assume import Assumptions, Book, Range, Rule
-from zeitbuch.core.draws import Draws, summed
-from zeitbuch.core.model import Flow, Link, Retry, Step
-from zeitbuch.core.passes import Passes
-from zeitbuch.core.sampled import Sample
-from zeitbuch.core.topology import Graph
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Range, Rule
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow, Link, Retry, Step
+from zeitbuch.core.passes import exact as exact_rules
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.random_draws import Draws, summed
+from zeitbuch.core.passes.sampling import Sample
 
 
 def both(f: Flow, rules: list[Rule] | tuple[Rule, ...], runs: int = 1000, seed: int = 1) -> tuple[Passes, Sample]:
@@ -260,7 +260,7 @@ def test_same_seed_same_draws_and_other_seed_others() -> None:
 @settings(deadline=None)
 @given(st.floats(0, 50), st.floats(0, 50), st.floats(0, 50))
 def test_ranges_are_drawn_with_their_mean_and_spread(a: float, b: float, c: float) -> None:
-    from zeitbuch.core.assume import value_of
+    from zeitbuch.core.assumptions.rules import value_of
 
     low, likely, high = sorted((a, b, c))
     assume(high - low > 1e-3)

@@ -13,10 +13,10 @@ from lxml import etree
 
 from builders import drawn_flows, flows
 from conftest import ESTATE, Run, read
-from zeitbuch.core.fingerprint import fingerprint
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.readers.reader import Reader
-from zeitbuch.writers.bpmn import to_bpmn
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.writers.exchange.bpmn import to_bpmn
 
 BPMN = {"b": "http://www.omg.org/spec/BPMN/20100524/MODEL"}
 SCHEMA = etree.XMLSchema(etree.parse(str(Path(__file__).parent / "schemas" / "BPMN20.xsd")))

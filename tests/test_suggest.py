@@ -12,7 +12,7 @@ import pytest
 from conftest import ESTATE, Run
 from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
 from scores import PARTS, score, shares
-from zeitbuch.readers.dialect import parse_dialect
+from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.spell import spelled
 from zeitbuch.readers.infer.suggest import suggest
 from zeitbuch.readers.infer.vocabulary import guesses, known_hints

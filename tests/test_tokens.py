@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zeitbuch.core import tokens
-from zeitbuch.core.languages import language_of, traditional
-from zeitbuch.core.problems import ZeitbuchError
-from zeitbuch.core.token_table import FAMILIES, NAMES, WIDTHS
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.languages import language_of, traditional
+from zeitbuch.core.pricing.token_table import FAMILIES, NAMES, WIDTHS
 
 TEXT = st.text(max_size=200)
 
@@ -21,16 +21,16 @@ TEXT = st.text(max_size=200)
 @given(TEXT)
 def test_counts_are_bounded_by_bytes_and_inside_their_range(text: str) -> None:
     for family in ("", "c"):
-        found = tokens.measure(text, family)
+        found = token_count.measure(text, family)
         assert 0 <= found.low <= found.amount <= found.high
-        assert found.amount == pytest.approx(tokens.count(text, family))
+        assert found.amount == pytest.approx(token_count.count(text, family))
         assert found.amount <= 3 * len(text.encode("utf-8", "surrogatepass")) + 1
 
 
 @given(st.lists(st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=40), max_size=5))
 def test_lines_add_up(lines: list[str]) -> None:
     whole = "".join(f"{line}\n" for line in lines)
-    assert tokens.count(whole) == pytest.approx(sum(tokens.count(f"{line}\n") for line in lines))
+    assert token_count.count(whole) == pytest.approx(sum(token_count.count(f"{line}\n") for line in lines))
 
 
 @given(
@@ -40,8 +40,10 @@ def test_lines_add_up(lines: list[str]) -> None:
 )
 def test_known_words_are_counted_as_whole_lines_are(words: list[str]) -> None:
     text = " ".join(words)
-    pieces = sum(tokens._table("", language, hant)[p] for language, hant, found in tokens.cut(text) for p in found)
-    assert tokens.count(text) == pytest.approx(pieces)
+    pieces = sum(
+        token_count._table("", language, hant)[p] for language, hant, found in token_count.cut(text) for p in found
+    )
+    assert token_count.count(text) == pytest.approx(pieces)
 
 
 def test_table_is_whole() -> None:
@@ -65,16 +67,16 @@ def test_table_is_whole() -> None:
     ],
 )
 def test_plain_texts(text: str, low: float, high: float) -> None:
-    assert low <= tokens.count(text) <= high
+    assert low <= token_count.count(text) <= high
 
 
 def test_families_differ_where_tokenizers_do() -> None:
     greek = "Το πλοίο φεύγει στις οκτώ το πρωί."
-    assert tokens.count(greek, "b") > 1.5 * tokens.count(greek, "a")
-    wide, narrow = tokens.measure(greek), tokens.measure(greek, "b")
+    assert token_count.count(greek, "b") > 1.5 * token_count.count(greek, "a")
+    wide, narrow = token_count.measure(greek), token_count.measure(greek, "b")
     assert (wide.high - wide.low) / wide.amount > (narrow.high - narrow.low) / narrow.amount
     with pytest.raises(ZeitbuchError, match="expected a tokenizer family"):
-        tokens.count("x", "zz")
+        token_count.count("x", "zz")
 
 
 @pytest.mark.parametrize(

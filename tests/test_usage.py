@@ -7,11 +7,11 @@ from typing import Any
 import pytest
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assume import Assumptions, Book, Rule
-from zeitbuch.core.model import Binding, Flow, ModelUse, Prompt, Ref, Repeat, Schedule, Step, Trigger
-from zeitbuch.core.passes import Passes
-from zeitbuch.core.topology import Graph
-from zeitbuch.core.usage import Usage, usage_of
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Binding, Flow, ModelUse, Prompt, Ref, Repeat, Schedule, Step, Trigger
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.pricing.call_content import Usage, usage_of
 
 
 def reader(*sources: str, kind: str = "model", **more: Any) -> Step:
@@ -131,7 +131,7 @@ def test_answers_are_held_by_the_steps_cap() -> None:
 
 
 def test_schedules_of_other_kinds_are_read(tmp_path: Any, run: Any) -> None:
-    from zeitbuch.readers.spans import schedule
+    from zeitbuch.readers.input.clock_texts import schedule
 
     assert schedule("FREQ=DAILY;BYHOUR=6", "Europe/Oslo") == Schedule(rule="FREQ=DAILY;BYHOUR=6", zone="Europe/Oslo")
     assert schedule("R5/2026-01-01T00:00:00Z/P1D") == Schedule(repeat="R5/2026-01-01T00:00:00Z/P1D")

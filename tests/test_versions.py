@@ -9,14 +9,14 @@ from msgspec import structs
 
 from builders import drawn_flows, flows
 from scripts import made_flow, scripted
-from zeitbuch.core.assume import Assumptions
-from zeitbuch.core.canonical import canonical, mapped
-from zeitbuch.core.change_cost import Costing, with_figures
-from zeitbuch.core.change_types import KINDS
-from zeitbuch.core.changes import changes, flow_changes
-from zeitbuch.core.edits import apply
-from zeitbuch.core.match import match_flows, match_steps
-from zeitbuch.core.model import Estate, Flow
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.diff.change_cost import Costing, with_figures
+from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.edits import apply
+from zeitbuch.core.diff.estate_changes import changes, flow_changes
+from zeitbuch.core.diff.matching import match_flows, match_steps
+from zeitbuch.core.model.canonical import canonical, mapped
+from zeitbuch.core.model.records import Estate, Flow
 
 MANY = 60
 DERIVED = ("rights widened", "rights narrowed")
@@ -64,7 +64,7 @@ def test_a_flow_with_other_ids_everywhere_is_unchanged() -> None:
     for seed in range(20):
         old = made_flow(seed)
         ids = {s.id: f"w{i}" for i, s in enumerate(old.steps)}
-        from zeitbuch.core.canonical import Ids
+        from zeitbuch.core.model.canonical import Ids
 
         assert flow_changes(old, structs.replace(mapped(old, Ids(ids)), id="other")) is None
 

@@ -10,11 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import chain, step
-from zeitbuch.core.assume import Assumptions, Book, Rule
-from zeitbuch.core.model import Schedule, Trigger
-from zeitbuch.core.problems import ZeitbuchError
-from zeitbuch.core.recurrence import repeat_fires, rule_fires
-from zeitbuch.core.volume import batches, bounds, cron_runs, flow_volume, parse_month, schedule_runs
+from zeitbuch.core.assumptions.recurrence import repeat_fires, rule_fires
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.volume import batches, bounds, cron_runs, flow_volume, parse_month, schedule_runs
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Schedule, Trigger
 
 
 def walked(minute: int, hours: set[int], weekdays: set[int], zone: str, year: int, month: int) -> int:
@@ -194,7 +194,7 @@ def test_batches_against_every_outcome(items: int, admitted: float, batch: int |
 
 
 def test_events_conditions_and_seasons() -> None:
-    from zeitbuch.core.assume import Season
+    from zeitbuch.core.assumptions.rules import Season
 
     t = Trigger(id="t", kind="event", condition="amount > 100", batch=10)
     f = chain(step("a"), triggers=(t,))

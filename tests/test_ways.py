@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.calls import call_words, calls_of, shared_of, stores_of
-from zeitbuch.core.happens import Given, Teller
-from zeitbuch.core.model import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
-from zeitbuch.core.pattern_words import pattern_reason
-from zeitbuch.core.topology import Graph
-from zeitbuch.core.ways import Ways
+from zeitbuch.core.graph.flow_calls import call_words, calls_of, shared_of, stores_of
+from zeitbuch.core.graph.pattern_class import pattern_reason
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
+from zeitbuch.core.passes.reachability import Ways
+from zeitbuch.core.report.what_if import Given, Teller
 
 
 def reading(id: str, *sources: str, **more: object) -> object:

@@ -17,15 +17,15 @@ from PIL import Image
 
 from builders import ask, flow, link, step
 from conftest import Run
-from zeitbuch.core.document import Bullets, Heading, Page, Paragraph, Quote, Table
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.sheet import Column, Sheet, money, number, percent, shown
-from zeitbuch.core.words import cron_words, every_words, joined, ordinal, plural
-from zeitbuch.writers.markdown import to_markdown_page
-from zeitbuch.writers.names import file_names
-from zeitbuch.writers.native import to_yaml
-from zeitbuch.writers.plain import formula_free, inert
-from zeitbuch.writers.tables import plain_number, to_csv, to_table
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.sheet import Column, Sheet, money, number, percent, shown
+from zeitbuch.core.model.words import cron_words, every_words, joined, ordinal, plural
+from zeitbuch.core.report.document import Bullets, Heading, Page, Paragraph, Quote, Table
+from zeitbuch.writers.document.markdown import to_markdown_page
+from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.writers.escape.text import formula_free, inert
+from zeitbuch.writers.exchange.native import to_yaml
+from zeitbuch.writers.table.tables import plain_number, to_csv, to_table
 
 HOSTILE = '=cmd|" /C calc"!A0 <script>alert(1)</script> </title></style> & "q" \'s\' `x` | [a](javascript:b) \x1b[31mred\x07 \u202egnp.exe ]]> ${x} %0A 🚢 e\u0301 '
 LONG = "x" * 10_000

@@ -8,8 +8,8 @@ from typing import Any
 from hypothesis import strategies as st
 
 from builders import START, flow
-from zeitbuch.core.assume import Rule
-from zeitbuch.core.model import Flow, Link, Repeat, Retry, Step
+from zeitbuch.core.assumptions.rules import Rule
+from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
 
 Choose = Callable[[float], bool]
 

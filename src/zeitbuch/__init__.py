@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from .version import __version__
 
 if TYPE_CHECKING:
-    from .api import (
+    from .api import (  # fmt: skip
         compare,
         diff,
         document,
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
         record,
         restore,
         twins,
-    )  # fmt: skip
+    )
 
 __all__ = [
     "__version__", "compare", "diff", "document", "estimate", "explain", "history", "inventory", "map", "read", "record",

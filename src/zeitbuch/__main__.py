@@ -1,6 +1,6 @@
 """`python -m zeitbuch`."""
 
-from .cli.main import run
+from zeitbuch.cli.main import run
 
 if __name__ == "__main__":
     run()

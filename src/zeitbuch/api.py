@@ -8,35 +8,34 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, structs
 
-from .core import inventory as _inventory
-from .core.assume import Assumptions
-from .core.cards import PLAIN
-from .core.change_records import EstateChanges
-from .core.changes import changes as _changes
-from .core.document import Page, flow_page
-from .core.estate_map import By
-from .core.estimate import EstateEstimate
-from .core.estimate import estimate as _estimate
-from .core.estimate_sheet import flows_sheet, steps_sheet
-from .core.explain import page as _explain
-from .core.explain import pick_step
-from .core.model import Estate, Flow
-from .core.problems import Problem, fail
-from .core.rates import RateCard
-from .core.sheet import Sheet
-from .core.side_by_side import Comparison
-from .core.topology import Graph
-from .core.views import whole
-from .inputs import inputs_of
-from .readers.dialect import load_dialect
-from .readers.figures import load_assumptions, load_rates
-from .readers.reader import Reader
+from zeitbuch.app.sources import inputs_of
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.diff.estate_changes import changes as _changes
+from zeitbuch.core.diff.records import EstateChanges
+from zeitbuch.core.estimate.comparison import Comparison
+from zeitbuch.core.estimate.estate import EstateEstimate
+from zeitbuch.core.estimate.estate import estimate as _estimate
+from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.layout.cards import PLAIN
+from zeitbuch.core.layout.estate_map import By
+from zeitbuch.core.layout.views import whole
+from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.sheet import Sheet
+from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.core.report import inventory as _inventory
+from zeitbuch.core.report.document import Page, flow_page
+from zeitbuch.core.report.estimate_tables import flows_sheet, steps_sheet
+from zeitbuch.core.report.explanation import page as _explain
+from zeitbuch.readers.config.figures import load_assumptions, load_rates
+from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.reading.reader import Reader
 
 if TYPE_CHECKING:
     import pandas
 
-    from .cli.recording import Taken
-    from .core.twins import Twin
+    from zeitbuch.cli.recording import Taken
+    from zeitbuch.core.diff.clones import Twin
 
 
 __all__ = [
@@ -78,7 +77,7 @@ class Compared(Struct, frozen=True):
 
     def to_frame(self) -> pandas.DataFrame:
         """One row a flow, a pair of columns a scenario."""
-        from .core.compare_sheet import comparison_sheet
+        from zeitbuch.core.report.comparison_tables import comparison_sheet
 
         return _frame(comparison_sheet(self.result, True))
 
@@ -95,7 +94,7 @@ class Diff(Struct, frozen=True):
 
     def to_frame(self, changes: bool = False) -> pandas.DataFrame:
         """One row a flow, or one a change."""
-        from .core.change_words import changes_sheet, summary_sheet
+        from zeitbuch.core.report.change_tables import changes_sheet, summary_sheet
 
         return _frame(changes_sheet(self.result) if changes else summary_sheet(self.result, self.currency))
 
@@ -159,8 +158,8 @@ def estimate(estate: Estate, rates: str = "", assumptions: str = "", month: str 
     card, assumed = _figures(rates, assumptions)
     if runs == 0:
         return Estimate(_estimate(estate, card, assumed, month))
-    from .core.distribution import Sampling
-    from .core.large import estimate_flows
+    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
     return Estimate(estimate_flows(estate.flows, card, assumed, month, Sampling(runs), detail=True))
 
@@ -169,8 +168,8 @@ def compare(
     estate: Estate, scenarios: Sequence[str], rates: str = "", assumptions: str = "", month: str = ""
 ) -> Compared:
     """The estimate beside scenarios (paths of TOML files); ``result`` holds options, flows and break-evens."""
-    from .core.side_by_side import compare as _compare
-    from .readers.figures import load_scenario
+    from zeitbuch.core.estimate.comparison import compare as _compare
+    from zeitbuch.readers.config.figures import load_scenario
 
     card, assumed = _figures(rates, assumptions)
     loaded = [load_scenario(path, card) for path in scenarios]
@@ -181,8 +180,8 @@ def compare(
 def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month: str = "") -> Diff:
     """What changed in meaning between two versions; with a rate card (or assumptions) also what each change does to calls and
     cost."""
-    from .core.change_cost import Costing, with_figures
-    from .core.match import match_flows
+    from zeitbuch.core.diff.change_cost import Costing, with_figures
+    from zeitbuch.core.diff.matching import match_flows
 
     matching = match_flows(old.flows, new.flows)
     found = _changes(old, new, matching)
@@ -195,7 +194,7 @@ def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month
 
 def twins(estate: Estate) -> list[Twin]:
     """Near-identical flows, branches, steps and prompts, where they differ, and what was left as in the other."""
-    from .core.twins import twins as _twins
+    from zeitbuch.core.diff.clones import twins as _twins
 
     return _twins(estate.flows)
 
@@ -207,8 +206,8 @@ def record(
     """Take a snapshot into a book (a path or URL); what `record` does. A workspace file of the current folder is heeded."""
     import argparse
 
-    from .cli.common import Session
-    from .cli.record_command import snapshot
+    from zeitbuch.cli.common import Session
+    from zeitbuch.cli.record_command import snapshot
 
     args = argparse.Namespace(
         dialect=list(dialects), limit=[], no_cache=False, book=book, rates=rates, assumptions=assumptions, at=at, by=by,
@@ -222,9 +221,9 @@ def record(
 
 def history(book: str = "book.sqlite", flow: str = "") -> History:
     """The snapshots of a book, or the versions of one flow (id or name)."""
-    from .book.pick import flow_versions
-    from .book.sheets import estate_sheet, flow_sheet
-    from .book.store import Book
+    from zeitbuch.book.history_tables import estate_sheet, flow_sheet
+    from zeitbuch.book.selection import flow_versions
+    from zeitbuch.book.store import Book
 
     with Book(book).reading() as reading:
         snapshots, versions = reading.snapshots(), reading.versions()
@@ -233,8 +232,8 @@ def history(book: str = "book.sqlite", flow: str = "") -> History:
 
 def restore(what: str, book: str = "book.sqlite") -> bytes:
     """The bytes of the export of one version of a flow: 'FLOW@N', N a number, latest or a date."""
-    from .book.pick import flow_versions, version
-    from .book.store import Book
+    from zeitbuch.book.selection import flow_versions, version
+    from zeitbuch.book.store import Book
 
     name, _, key = what.rpartition("@")
     with Book(book).reading() as reading:
@@ -250,10 +249,10 @@ def explain(flow: Flow, step: str = "") -> Page:
 def map(of: Flow | Estate, form: str = "svg", by: By = "owner", turned: bool = False) -> str | bytes:
     """The map of a flow, or of an estate framed ``by`` owner, connection, environment or none: in any format of the command
     (PNG is bytes); ``turned`` runs from left to right (svg, png, dot, mermaid)."""
-    from .writers.drawn import drawn
+    from zeitbuch.writers.map.formats import drawn
 
     if isinstance(of, Estate):
-        from .core.estate_map import estate_view
+        from zeitbuch.core.layout.estate_map import estate_view
 
         view, showing = estate_view(of, by)
     else:

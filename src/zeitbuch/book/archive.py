@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
-from zeitbuch.core.problems import ZeitbuchError, fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 from .records import NOTHING, Body, Entry, Version, entry_hash, sha256, versions_hash
 from .store import Book

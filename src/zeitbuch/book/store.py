@@ -16,7 +16,7 @@ from sqlalchemy import Connection, create_engine, event, func, insert, inspect, 
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
-from zeitbuch.core.problems import ZeitbuchError, fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 from . import tables as t
 from .records import (

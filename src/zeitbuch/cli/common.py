@@ -9,16 +9,16 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from zeitbuch.core.model import Estate, Flow
-from zeitbuch.core.problems import Problem, fail
+from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.records import Estate, Flow
 
 from .main import OK, WRONG
 
 if TYPE_CHECKING:
-    from zeitbuch.core.inventory import Row
-    from zeitbuch.readers.limits import Limits
-    from zeitbuch.readers.runs import Setting
-    from zeitbuch.readers.sources import Input
+    from zeitbuch.core.report.inventory import Row
+    from zeitbuch.readers.input.limits import Limits
+    from zeitbuch.readers.input.sources import Input
+    from zeitbuch.readers.reading.parallel import Setting
 
 T = TypeVar("T")
 
@@ -134,7 +134,7 @@ def _itself(flow: Flow) -> Flow:
 
 def limits_of(args: argparse.Namespace) -> Limits:
     """The limits on inputs, raised as the options say."""
-    from zeitbuch.readers.limits import Limits, raised
+    from zeitbuch.readers.input.limits import Limits, raised
 
     limits = Limits()
     for item in args.limit:
@@ -149,8 +149,8 @@ class Session:
     """Sources, workspace and reader of one command."""
 
     def __init__(self, args: argparse.Namespace) -> None:
-        from zeitbuch.readers import workspace
-        from zeitbuch.readers.tally import Tally
+        from zeitbuch.readers.config import workspace
+        from zeitbuch.readers.reading.tally import Tally
 
         self.args = args
         self.workspace = workspace.load(workspace.find())
@@ -172,16 +172,16 @@ class Session:
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources, with a progress bar when it takes long."""
-        from zeitbuch.core.model import Flow
-        from zeitbuch.readers.runs import Setting
+        from zeitbuch.core.model.records import Flow
+        from zeitbuch.readers.reading.parallel import Setting
 
         setting = Setting(self.dialects, self.limits, models=self.workspace.model)
         yield from self._run(setting, given, _itself, Flow)
 
     def rows(self, given: Sequence[str]) -> list[Row]:
         """The inventory rows of all flows of the sources."""
-        from zeitbuch.core.inventory import Row, row
-        from zeitbuch.readers.runs import Setting
+        from zeitbuch.core.report.inventory import Row, row
+        from zeitbuch.readers.reading.parallel import Setting
 
         models = self.workspace.model
         # Prompts of a model map stand among the inputs, which an outline leaves out.
@@ -196,7 +196,7 @@ class Session:
     def _run_over(
         self, setting: Setting, inputs: list[Input], make: Callable[[Flow], T | None], kind: type[T]
     ) -> Iterator[T]:
-        from zeitbuch.readers.runs import Run
+        from zeitbuch.readers.reading.parallel import Run
 
         run = Run(setting, inputs, make, kind, cache=not self.args.no_cache)
         self.reader = run.reader
@@ -207,7 +207,7 @@ class Session:
 
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
-        from zeitbuch.inputs import inputs_of
+        from zeitbuch.app.sources import inputs_of
 
         from .book import place_of
 
@@ -216,9 +216,9 @@ class Session:
 
     def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
         """Two versions, each whole. Files with the same bytes on both sides are read once."""
-        from zeitbuch.core.model import Flow
-        from zeitbuch.readers.runs import Run, Setting
-        from zeitbuch.readers.sources import digests
+        from zeitbuch.core.model.records import Flow
+        from zeitbuch.readers.input.sources import digests
+        from zeitbuch.readers.reading.parallel import Run, Setting
 
         sides = [self.inputs([old]), self.inputs(self.sources([new] if new else []))]
         marks = [digests(side, self.limits) for side in sides]
@@ -249,7 +249,7 @@ class Session:
 
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself."""
-        from zeitbuch.readers.reader import Reader
+        from zeitbuch.readers.reading.reader import Reader
 
         inputs = self.inputs(self.sources(given))
         found: list[tuple[str, list[Flow]]] = []
@@ -273,8 +273,8 @@ class Session:
 
     def estate_of(self, inputs: list[Input]) -> Estate:
         """All flows of inputs already listed; problems so far are kept."""
-        from zeitbuch.core.model import Flow
-        from zeitbuch.readers.runs import Setting
+        from zeitbuch.core.model.records import Flow
+        from zeitbuch.readers.reading.parallel import Setting
 
         before = self.reader.problems
         setting = Setting(self.dialects, self.limits, models=self.workspace.model)
@@ -285,7 +285,7 @@ class Session:
     def finish(self, status: int = OK) -> int:
         """Tell the problems; the exit status is 2 when there was an error, else ``status``."""
         if not self.args.quiet:
-            from zeitbuch.writers.plain import inert
+            from zeitbuch.writers.escape.text import inert
 
             for p in self.reader.packages:
                 unread = f", {p.unreadable} could not be read" if p.unreadable else ""
@@ -294,7 +294,7 @@ class Session:
         problems = shown(self.reader.problems, self.args)
         if not problems:
             return status
-        from zeitbuch.readers.positions import placed
+        from zeitbuch.readers.input.positions import placed
 
         return report(placed(problems, self.limits, self.reader.kept), self.args, status)
 
@@ -310,8 +310,8 @@ def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = 
     """Problems to stderr: errors always, warnings unless quiet, notices when verbose."""
     errors = 0
     for p in shown(problems, args):
-        from zeitbuch.readers.secrets import masked_text
-        from zeitbuch.writers.plain import inert
+        from zeitbuch.readers.input.secrets import masked_text
+        from zeitbuch.writers.escape.text import inert
 
         errors += p.severity == "error"
         print(inert(masked_text(str(p))), file=sys.stderr)

@@ -10,11 +10,11 @@ from .common import Session, add_output, add_reading, add_sources, chosen_format
 from .estimate_command import add_figures, check_shares, counters_of, figures
 
 if TYPE_CHECKING:
-    from zeitbuch.core.assume import Assumptions
-    from zeitbuch.core.model import Estate
-    from zeitbuch.core.proposals import Proposal
-    from zeitbuch.core.rates import RateCard
-    from zeitbuch.core.scenario import Scenario
+    from zeitbuch.core.assumptions.rules import Assumptions
+    from zeitbuch.core.estimate.proposals import Proposal
+    from zeitbuch.core.estimate.scenario import Scenario
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.core.pricing.rate_card import RateCard
 
 FORMATS = ("table", "csv", "json", "markdown")
 EXAMPLE = """\
@@ -59,8 +59,8 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def _scenarios(args: argparse.Namespace, card: RateCard | None) -> list[Scenario]:
     """The scenarios named. Raises ZeitbuchError at the first that is wrong."""
-    from zeitbuch.core.problems import ZeitbuchError
-    from zeitbuch.readers.figures import load_scenario
+    from zeitbuch.core.model.problems import ZeitbuchError
+    from zeitbuch.readers.config.figures import load_scenario
 
     found = []
     for path in args.scenario:
@@ -74,10 +74,10 @@ def _scenarios(args: argparse.Namespace, card: RateCard | None) -> list[Scenario
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.compare_sheet import comparison_sheet
-    from zeitbuch.core.problems import fail
-    from zeitbuch.core.side_by_side import compare
-    from zeitbuch.writers import tables
+    from zeitbuch.core.estimate.comparison import compare
+    from zeitbuch.core.model.problems import fail
+    from zeitbuch.core.report.comparison_tables import comparison_sheet
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
@@ -115,13 +115,13 @@ def _propose(
     card: RateCard | None,
     assumptions: Assumptions,
 ) -> int:
-    from zeitbuch.core.compare_sheet import proposals_sheet
-    from zeitbuch.core.estimate import month_for
-    from zeitbuch.core.proposals import proposals, together
-    from zeitbuch.core.results import ProposalsResult
-    from zeitbuch.core.side_by_side import compare
-    from zeitbuch.core.volume import month_text
-    from zeitbuch.writers import tables
+    from zeitbuch.core.assumptions.volume import month_text
+    from zeitbuch.core.estimate.comparison import compare
+    from zeitbuch.core.estimate.estate import month_for
+    from zeitbuch.core.estimate.proposals import proposals, together
+    from zeitbuch.core.report.comparison_tables import proposals_sheet
+    from zeitbuch.core.report.results import ProposalsResult
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
@@ -151,8 +151,8 @@ def _propose(
 def _write(folder: str, found: list[Proposal], args: argparse.Namespace) -> None:
     from pathlib import Path
 
-    from zeitbuch.writers.names import file_names
-    from zeitbuch.writers.templates import scenario
+    from zeitbuch.writers.escape.file_names import file_names
+    from zeitbuch.writers.exchange.templates import scenario
 
     from . import stream
 

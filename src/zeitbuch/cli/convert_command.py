@@ -25,8 +25,8 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.model import Estate
-    from zeitbuch.writers import native
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.writers.exchange import native
 
     from . import stream
 
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace) -> int:
     if args.flow:
         estate = Estate(flows=tuple(pick(estate, name) for name in args.flow))
     if form == "bpmn":
-        from zeitbuch.writers.bpmn import to_bpmn
+        from zeitbuch.writers.exchange.bpmn import to_bpmn
 
         stream.write(to_bpmn(estate), args.output)
     else:

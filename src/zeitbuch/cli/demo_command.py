@@ -60,7 +60,7 @@ def run(args: argparse.Namespace) -> int:
     from importlib.resources import as_file, files
     from pathlib import Path
 
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
 
     from . import stream
     from .main import WRONG, main

@@ -61,8 +61,8 @@ def run(args: argparse.Namespace) -> int:
 def _suggest(args: argparse.Namespace) -> int:
     from zeitbuch.readers.infer import propose
     from zeitbuch.readers.infer.spell import spelled
-    from zeitbuch.readers.sources import names
-    from zeitbuch.writers.plain import inert
+    from zeitbuch.readers.input.sources import names
+    from zeitbuch.writers.escape.text import inert
 
     from . import stream
     from .common import limits_of
@@ -95,17 +95,17 @@ def _suggest(args: argparse.Namespace) -> int:
 
 
 def _test(args: argparse.Namespace) -> int:
-    from zeitbuch.core import preview
+    from zeitbuch.core.report import export_preview
     from zeitbuch.readers.infer.propose import closest_kinds
-    from zeitbuch.writers import tables
-    from zeitbuch.writers.plain import inert
+    from zeitbuch.writers.escape.text import inert
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
     form = chosen_format(args, TEST_FORMATS, "table")
     session = Session(args)
-    rows = [preview.preview(name, flows) for name, flows in session.by_file(args.source)]
-    out = tables.in_form(preview.sheet(rows), form, stream.width(), stream.colour_wanted())
+    rows = [export_preview.preview(name, flows) for name, flows in session.by_file(args.source)]
+    out = tables.in_form(export_preview.sheet(rows), form, stream.width(), stream.colour_wanted())
     stream.write(tables.to_json("preview", {"files": rows}) if form == "json" else out, args.output)
     if not args.quiet:
         for operation in dict.fromkeys(o for r in rows for o in r.unclassified):
@@ -115,9 +115,9 @@ def _test(args: argparse.Namespace) -> int:
 
 
 def _list(args: argparse.Namespace) -> int:
-    from zeitbuch.core.sheet import Column, Sheet
-    from zeitbuch.readers import workspace
-    from zeitbuch.writers import tables
+    from zeitbuch.core.model.sheet import Column, Sheet
+    from zeitbuch.readers.config import workspace
+    from zeitbuch.writers.table import tables
 
     from . import stream
 

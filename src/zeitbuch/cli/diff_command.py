@@ -12,11 +12,11 @@ from .estimate_command import add_figures, counters_of, figures
 from .main import NO, OK
 
 if TYPE_CHECKING:
-    from zeitbuch.core.assume import Assumptions
-    from zeitbuch.core.change_records import EstateChanges, FlowChanges
-    from zeitbuch.core.match import FlowMatching
-    from zeitbuch.core.model import Estate, Flow
-    from zeitbuch.core.rates import RateCard
+    from zeitbuch.core.assumptions.rules import Assumptions
+    from zeitbuch.core.diff.matching import FlowMatching
+    from zeitbuch.core.diff.records import EstateChanges, FlowChanges
+    from zeitbuch.core.model.records import Estate, Flow
+    from zeitbuch.core.pricing.rate_card import RateCard
 
 FORMATS = ("text", "markdown", "json", "html", "csv")
 EXAMPLE = """\
@@ -73,10 +73,10 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core import gates
-    from zeitbuch.core.changes import changes
-    from zeitbuch.core.match import match_flows
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.diff import policy
+    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.diff.matching import match_flows
+    from zeitbuch.core.model.problems import fail
 
     if args.twins:
         from .twins import run_twins
@@ -87,8 +87,8 @@ def run(args: argparse.Namespace) -> int:
         raise fail(
             "option", "expected --summary beside CSV, found none", "changes by word are text, Markdown, HTML or JSON"
         )
-    wanted = gates.topics(args.only)
-    most = gates.limit(args.max_increase) if args.max_increase else None
+    wanted = policy.topics(args.only)
+    most = policy.limit(args.max_increase) if args.max_increase else None
     session = Session(args)
     card, assumptions, problems = figures(args, session)
     if card is None and (args.fail_on == "cost" or most is not None):
@@ -99,14 +99,14 @@ def run(args: argparse.Namespace) -> int:
     session.reader.problems += problems
     shown = _narrowed(old, new, args.flow) if args.flow else (old, new)
     matching = match_flows(shown[0].flows, shown[1].flows)
-    found = gates.only(changes(*shown, matching), wanted)
+    found = policy.only(changes(*shown, matching), wanted)
     if found.flows:
         found = _figured(args, session, found, old, new, matching, card, assumptions)
     currency = card.currency if card is not None else ""
-    refused = gates.refusals(found, args.fail_on or "any", most, currency)
+    refused = policy.refusals(found, args.fail_on or "any", most, currency)
     _write(args, form, found, matching, currency, refused)
     if refused and (args.fail_on or most is not None):
-        from zeitbuch.writers.plain import inert
+        from zeitbuch.writers.escape.text import inert
 
         for sentence in refused:
             print(f"no: {inert(sentence, keep_lines=False)}", file=sys.stderr)
@@ -115,8 +115,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _narrowed(old: Estate, new: Estate, name: str) -> tuple[Estate, Estate]:
     """Both versions with the one flow, however it was called in the older one."""
-    from zeitbuch.core.match import match_flows
-    from zeitbuch.core.model import Estate
+    from zeitbuch.core.diff.matching import match_flows
+    from zeitbuch.core.model.records import Estate
 
     from .common import pick
 
@@ -138,7 +138,7 @@ def _figured(
     assumptions: Assumptions,
 ) -> EstateChanges:
     """The changes with what they do to calls and cost."""
-    from zeitbuch.core.change_cost import Costing, with_figures
+    from zeitbuch.core.diff.change_cost import Costing, with_figures
 
     counters: Any = counters_of(args, session, card)
     before = Costing.of(old, card, assumptions, args.month, counters)
@@ -156,26 +156,26 @@ def _write(
     currency: str,
     refused: list[str],
 ) -> None:
-    from zeitbuch.writers import changes as writer
-    from zeitbuch.writers import tables
+    from zeitbuch.writers.changes import text as writer
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
     if form == "json":
-        from zeitbuch.core.results import DiffResult
+        from zeitbuch.core.report.results import DiffResult
 
         result = DiffResult(bool(found.flows), currency, found.flows, found.unchanged, tuple(refused))
         stream.write(tables.to_json("diff", result), args.output)
         return
     if args.summary and form != "html":
-        from zeitbuch.core.change_words import summary_sheet
+        from zeitbuch.core.report.change_tables import summary_sheet
 
         sheet = summary_sheet(found, currency)
         stream.write_sheet(sheet, "table" if form == "text" else form, args.output)
         return
     if form == "html":
-        from zeitbuch.core.changes import versions_of
-        from zeitbuch.writers.changes_page import to_changes_page
+        from zeitbuch.core.diff.estate_changes import versions_of
+        from zeitbuch.writers.changes.page import to_changes_page
 
         sides = {} if args.summary else dict(zip(map(id, found.flows), versions_of(found, matching), strict=True))
         out = to_changes_page(found, currency, lambda f: _maps(f, *sides.get(id(f), (None, None))))
@@ -188,7 +188,7 @@ def _write(
 
 def _maps(flow: FlowChanges, old: Flow | None, new: Flow | None) -> Any:
     """The maps of a changed flow; None for one that came or went."""
-    from zeitbuch.core.canonical import mapped
-    from zeitbuch.core.change_maps import change_maps
+    from zeitbuch.core.model.canonical import mapped
+    from zeitbuch.core.report.change_maps import change_maps
 
     return change_maps(mapped(old, flow.ids), new, flow) if old is not None and new is not None else None

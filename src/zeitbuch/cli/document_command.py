@@ -36,14 +36,14 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
-    from zeitbuch.core.document import flow_page, index_page
-    from zeitbuch.core.scene import scene
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.writers.fonts import measure
-    from zeitbuch.writers.html import to_html_page
-    from zeitbuch.writers.markdown import to_markdown_page
-    from zeitbuch.writers.names import file_names
-    from zeitbuch.writers.svg import to_svg
+    from zeitbuch.core.graph.topology import Graph
+    from zeitbuch.core.layout.scene import scene
+    from zeitbuch.core.report.document import flow_page, index_page
+    from zeitbuch.writers.document.html import to_html_page
+    from zeitbuch.writers.document.markdown import to_markdown_page
+    from zeitbuch.writers.escape.file_names import file_names
+    from zeitbuch.writers.map.svg import to_svg
+    from zeitbuch.writers.theme.fonts import measure
 
     from . import stream
 

@@ -11,13 +11,13 @@ from .main import NO
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from zeitbuch.core.assume import Assumptions
-    from zeitbuch.core.budget import Budget
-    from zeitbuch.core.estimate import EstateEstimate, Runs
-    from zeitbuch.core.model import Estate
-    from zeitbuch.core.problems import Problem
-    from zeitbuch.core.rates import RateCard
-    from zeitbuch.core.sheet import Sheet
+    from zeitbuch.core.assumptions.rules import Assumptions
+    from zeitbuch.core.estimate.budget import Budget
+    from zeitbuch.core.estimate.estate import EstateEstimate, Runs
+    from zeitbuch.core.model.problems import Problem
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.core.model.sheet import Sheet
+    from zeitbuch.core.pricing.rate_card import RateCard
 
 FORMATS = ("table", "csv", "json", "markdown", "png", "svg")
 SIDES = ("flow", "step", "model", "connection", "owner", "environment", "host", "meter")
@@ -89,9 +89,9 @@ def add_figures(parser: argparse.ArgumentParser) -> None:
 
 def figures(args: argparse.Namespace, session: Session) -> tuple[RateCard | None, Assumptions, list[Problem]]:
     """Rate card and assumptions of a command. Raises ZeitbuchError at the first wrong value: nothing is computed from it."""
-    from zeitbuch.core.assume import Assumptions
-    from zeitbuch.core.problems import ZeitbuchError
-    from zeitbuch.readers.figures import load_assumptions, load_rates
+    from zeitbuch.core.assumptions.rules import Assumptions
+    from zeitbuch.core.model.problems import ZeitbuchError
+    from zeitbuch.readers.config.figures import load_assumptions, load_rates
 
     problems: list[Problem] = []
     card, assumptions = None, Assumptions()
@@ -124,8 +124,8 @@ def assumptions_path(args: argparse.Namespace, session: Session) -> str:
 
 def check_shares(args: argparse.Namespace, session: Session, estate: Estate, assumptions: Assumptions) -> None:
     """Raises ZeitbuchError when shares of the cases of a decision sum to more than 1: nothing is computed from them."""
-    from zeitbuch.core.problems import ZeitbuchError
-    from zeitbuch.readers.figures import share_problems
+    from zeitbuch.core.model.problems import ZeitbuchError
+    from zeitbuch.readers.config.figures import share_problems
 
     path = assumptions_path(args, session)
     wrong = share_problems(estate.flows, assumptions, path) if path else []
@@ -140,7 +140,7 @@ def counters_of(args: argparse.Namespace, session: Session, card: RateCard | Non
         return {}
     from pathlib import Path
 
-    from zeitbuch.readers.tokenizer_file import counters
+    from zeitbuch.readers.config.tokenizer_file import counters
 
     return counters(card, str(Path(rates_path(args, session)).parent))
 
@@ -153,7 +153,7 @@ def estimated(args: argparse.Namespace, session: Session) -> tuple[Estate, Estat
 
 def estimate_of(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
     """The estimate of flows that were read (means only); what is wrong goes to the session's problems."""
-    from zeitbuch.core.estimate import estimate
+    from zeitbuch.core.estimate.estate import estimate
 
     card, assumptions, problems = figures(args, session)
     check_shares(args, session, estate, assumptions)
@@ -163,8 +163,8 @@ def estimate_of(args: argparse.Namespace, session: Session, estate: Estate) -> E
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.estimate import runs_of
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.estimate.estate import runs_of
+    from zeitbuch.core.model.problems import fail
 
     if args.runs is not None and args.runs < 0:
         raise fail("runs", f"expected --runs of 0 or more, found {args.runs}")
@@ -175,7 +175,7 @@ def run(args: argparse.Namespace) -> int:
     check_shares(args, session, estate, assumptions)
     counters = counters_of(args, session, card)
     if args.per == "year" and not args.month:
-        from zeitbuch.core.estimate import month_for
+        from zeitbuch.core.estimate.estate import month_for
 
         args.month = f"{month_for(assumptions, card)[0]:04d}"
     wanted = {pick(estate, name).id for name in args.flow}
@@ -189,8 +189,8 @@ def run(args: argparse.Namespace) -> int:
         if args.chart == "months":
             return _months(session, args, form, runs, estate, assumptions, counters)
         return _drivers(session, args, form, runs, assumptions, wanted)
-    from zeitbuch.core.distribution import Sampling
-    from zeitbuch.core.large import estimate_flows
+    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
     from .workers import shared
 
@@ -209,7 +209,7 @@ def run(args: argparse.Namespace) -> int:
 def _narrowed(result: EstateEstimate, wanted: set[str]) -> EstateEstimate:
     from msgspec import structs
 
-    from zeitbuch.core.estimate import totalled
+    from zeitbuch.core.estimate.estate import totalled
 
     if not wanted:
         return result
@@ -221,22 +221,22 @@ def _narrowed(result: EstateEstimate, wanted: set[str]) -> EstateEstimate:
 def _write(session: Session, args: argparse.Namespace, form: str, result: EstateEstimate) -> None:
     from msgspec import structs
 
-    from zeitbuch.core.estimate_sheet import flows_sheet, groups_sheet, steps_sheet
-    from zeitbuch.core.groups import grouped
-    from zeitbuch.writers import tables
+    from zeitbuch.core.estimate.breakdown import grouped
+    from zeitbuch.core.report.estimate_tables import flows_sheet, groups_sheet, steps_sheet
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
     if form in ("png", "svg"):
-        from zeitbuch.writers import chart
+        from zeitbuch.writers.chart import charts
 
-        draw = chart.run_costs if args.chart == "runs" else chart.monthly_cost
+        draw = charts.run_costs if args.chart == "runs" else charts.monthly_cost
         stream.write(draw(result, form), args.output)
         return
     rows = grouped(result, args.by) if args.by != "flow" else ()
     if form == "json":
         if args.by != "flow":
-            from zeitbuch.core.results import GroupsResult
+            from zeitbuch.core.report.results import GroupsResult
 
             stream.write(
                 tables.to_json("groups", GroupsResult(result.month, result.currency, args.by, rows)), args.output
@@ -256,8 +256,8 @@ def _write(session: Session, args: argparse.Namespace, form: str, result: Estate
 
 
 def _sheet(session: Session, args: argparse.Namespace, form: str, sheet: Sheet) -> int:
-    from zeitbuch.core.results import SheetResult
-    from zeitbuch.writers import tables
+    from zeitbuch.core.report.results import SheetResult
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
@@ -271,7 +271,7 @@ def _sheet(session: Session, args: argparse.Namespace, form: str, sheet: Sheet) 
 
 
 def _no_picture(what: str) -> Exception:
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
 
     return fail(
         "format", f"expected table, csv, json or markdown with {what}, found a picture", "leave --format png or svg out"
@@ -279,7 +279,7 @@ def _no_picture(what: str) -> Exception:
 
 
 def _why(runs: Runs, estate: Estate, asked: str) -> Sheet:
-    from zeitbuch.core.why import why_sheet
+    from zeitbuch.core.estimate.provenance import why_sheet
 
     # A name may hold a slash itself: the whole is tried first.
     flow = estate.flow(asked)
@@ -294,10 +294,10 @@ def _why(runs: Runs, estate: Estate, asked: str) -> Sheet:
 def _drivers(
     session: Session, args: argparse.Namespace, form: str, runs: Runs, assumptions: Assumptions, wanted: set[str]
 ) -> int:
-    from zeitbuch.core.drivers import drivers
-    from zeitbuch.core.estimate_sheet import drivers_sheet
-    from zeitbuch.core.results import DriversResult
-    from zeitbuch.writers import tables
+    from zeitbuch.core.estimate.sensitivity import drivers
+    from zeitbuch.core.report.estimate_tables import drivers_sheet
+    from zeitbuch.core.report.results import DriversResult
+    from zeitbuch.writers.table import tables
 
     from . import stream
 
@@ -307,7 +307,7 @@ def _drivers(
         found = drivers(runs, assumptions, per, keys, bar.at)
     currency = runs.prices.card.currency if runs.prices.card is not None else ""
     if form in ("png", "svg"):
-        from zeitbuch.writers.chart import tornado
+        from zeitbuch.writers.chart.charts import tornado
 
         stream.write(tornado(found, currency, per, form), args.output)
     elif form == "json":
@@ -329,9 +329,10 @@ def _months(
     counters: dict[str, Any],
 ) -> int:
     """The twelve months from the chosen one on, with the prices and hosts of each."""
-    from zeitbuch.core.estimate import estimate
-    from zeitbuch.core.months import months_from, months_sheet
-    from zeitbuch.writers import chart
+    from zeitbuch.core.assumptions.months import months_from
+    from zeitbuch.core.estimate.estate import estimate
+    from zeitbuch.core.report.estimate_tables import months_sheet
+    from zeitbuch.writers.chart import charts
 
     from . import stream
 
@@ -344,14 +345,14 @@ def _months(
             results.append(_narrowed(estimate(estate, card, assumptions, name, counters), wanted))
             bar.at(at)
     if form in ("png", "svg"):
-        stream.write(chart.months(results, card, form), args.output)
+        stream.write(charts.months(results, card, form), args.output)
         return session.finish()
     return _sheet(session, args, form, months_sheet(results))
 
 
 def _gates(session: Session, args: argparse.Namespace, result: EstateEstimate) -> int:
-    from zeitbuch.core.budget import Budget, excesses
-    from zeitbuch.core.patterns import literal
+    from zeitbuch.core.estimate.budget import Budget, excesses
+    from zeitbuch.core.model.name_patterns import literal
 
     budgets: list[Budget] = list(session.workspace.budget)
     if args.max_per_run is not None or args.max_per_month is not None:
@@ -368,8 +369,8 @@ def _gates(session: Session, args: argparse.Namespace, result: EstateEstimate) -
         return 0
     import sys
 
-    from zeitbuch.core.sheet import number
-    from zeitbuch.writers.plain import inert
+    from zeitbuch.core.model.sheet import number
+    from zeitbuch.writers.escape.text import inert
 
     for e in found:
         name = f"'{e.flow}'" if e.flow else "the estate"

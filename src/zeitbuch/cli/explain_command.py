@@ -42,11 +42,11 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core import explain
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.writers.markdown import to_markdown_page
-    from zeitbuch.writers.tables import to_json
-    from zeitbuch.writers.text import to_text
+    from zeitbuch.core.graph.topology import Graph, pick_step
+    from zeitbuch.core.report import explanation
+    from zeitbuch.writers.document.markdown import to_markdown_page
+    from zeitbuch.writers.document.text import to_text
+    from zeitbuch.writers.table.tables import to_json
 
     from . import stream
 
@@ -55,15 +55,15 @@ def run(args: argparse.Namespace) -> int:
     flow = pick(session.estate(args.source), args.flow)
     graph = Graph(flow)
     if args.case or args.fails or args.empty:
-        from zeitbuch.core.happens import Teller, given_of
+        from zeitbuch.core.report.what_if import Teller, given_of
 
         story = Teller(graph, given_of(graph, args.case, args.fails, args.empty)).story()
         if form == "json":
             stream.write(to_json("story", story), args.output)
             return session.finish()
-        page = explain.story_page(graph, story)
+        page = explanation.story_page(graph, story)
     else:
-        page = explain.page(graph, explain.pick_step(graph, args.step) if args.step else None)
+        page = explanation.page(graph, pick_step(graph, args.step) if args.step else None)
     if form == "json":
         out = to_json("explain", page)
     elif form == "markdown":

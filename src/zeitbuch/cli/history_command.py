@@ -43,7 +43,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
 
     from .book import opened
 
@@ -100,10 +100,10 @@ def _verify(args: argparse.Namespace, session: Session) -> int:
 
 
 def _list(args: argparse.Namespace, session: Session) -> int:
-    from zeitbuch.book.pick import flow_versions
-    from zeitbuch.book.sheets import estate_sheet, flow_sheet
-    from zeitbuch.core.results import SheetResult
-    from zeitbuch.writers import tables
+    from zeitbuch.book.history_tables import estate_sheet, flow_sheet
+    from zeitbuch.book.selection import flow_versions
+    from zeitbuch.core.report.results import SheetResult
+    from zeitbuch.writers.table import tables
 
     from . import stream
     from .book import opened
@@ -126,10 +126,10 @@ def _list(args: argparse.Namespace, session: Session) -> int:
 
 def _now(args: argparse.Namespace, session: Session, v: Version, reading: Reading) -> list[object]:
     """What a version costs at today's rates, by itself."""
-    from zeitbuch.core.change_cost import Costing
-    from zeitbuch.core.estimate_sheet import money_words
-    from zeitbuch.core.model import Estate
-    from zeitbuch.readers.sources import Held
+    from zeitbuch.core.assumptions.money import money_words
+    from zeitbuch.core.diff.change_cost import Costing
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.readers.input.sources import Held
 
     from .estimate_command import counters_of, figures
 

@@ -23,9 +23,9 @@ def run(args: argparse.Namespace) -> int:
     import os
     from pathlib import Path
 
-    from zeitbuch.core.assume import Assumptions
-    from zeitbuch.core.estimate import estimate
-    from zeitbuch.writers import templates
+    from zeitbuch.core.assumptions.rules import Assumptions
+    from zeitbuch.core.estimate.estate import estimate
+    from zeitbuch.writers.exchange import templates
 
     from . import stream
 

@@ -33,7 +33,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def _words(text: str, known: str, option: str) -> tuple[str, ...]:
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
 
     words = tuple(w.strip() for w in text.split(",") if w.strip())
     for word in words:
@@ -43,8 +43,8 @@ def _words(text: str, known: str, option: str) -> tuple[str, ...]:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.core import inventory
-    from zeitbuch.writers import tables
+    from zeitbuch.core.report import inventory
+    from zeitbuch.writers.table import tables
 
     from . import stream
 

@@ -75,14 +75,14 @@ def _run(name: str, rest: list[str]) -> int:
     )
     module.add(parser)
     args = parser.parse_args(rest)
-    from zeitbuch.core.problems import ZeitbuchError
+    from zeitbuch.core.model.problems import ZeitbuchError
 
     try:
         status: int = module.run(args)
         sys.stdout.flush()
         return status
     except ZeitbuchError as error:
-        from zeitbuch.writers.plain import inert
+        from zeitbuch.writers.escape.text import inert
 
         print(f"zeitbuch {name}: {inert(str(error.problem))}", file=sys.stderr)
         return WRONG

@@ -5,16 +5,16 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from zeitbuch.writers.look import MAP_FORMATS as FORMATS
+from zeitbuch.writers.theme.look import MAP_FORMATS as FORMATS
 
 from .common import Session, add_output, add_reading, add_sources, chosen_format, pick
 from .estimate_command import add_figures, estimate_of
 
 if TYPE_CHECKING:
-    from zeitbuch.core.cards import Showing
-    from zeitbuch.core.estimate_records import EstateEstimate
-    from zeitbuch.core.model import Flow
-    from zeitbuch.core.views import View
+    from zeitbuch.core.estimate.records import EstateEstimate
+    from zeitbuch.core.layout.cards import Showing
+    from zeitbuch.core.layout.views import View
+    from zeitbuch.core.model.records import Flow
 
 SUFFIXES = {"text": "txt", "mermaid": "mmd"}
 EXAMPLE = """\
@@ -69,8 +69,8 @@ def add(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from pathlib import Path
 
-    from zeitbuch.core.model import Estate
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
+    from zeitbuch.core.model.records import Estate
 
     from . import stream
 
@@ -100,7 +100,7 @@ def run(args: argparse.Namespace) -> int:
     if args.estate:
         from msgspec import structs
 
-        from zeitbuch.core.estate_map import estate_view
+        from zeitbuch.core.layout.estate_map import estate_view
 
         view, showing = estate_view(estate, args.by, args.stores, result if args.show == "cost" else None)
         showing = structs.replace(showing, turned=args.direction == "right")
@@ -121,7 +121,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _fitting(args: argparse.Namespace) -> None:
     """Refuses options that the map asked for cannot follow, rather than to leave them unheard."""
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.model.problems import fail
 
     if args.stores and not args.estate:
         raise fail("option", "expected --estate beside --stores, found none")
@@ -142,9 +142,9 @@ def _all(
     """One file a flow, and an index."""
     from pathlib import Path
 
-    from zeitbuch.core.problems import ZeitbuchError
-    from zeitbuch.writers.map_index import to_index
-    from zeitbuch.writers.names import file_names
+    from zeitbuch.core.model.problems import ZeitbuchError
+    from zeitbuch.writers.escape.file_names import file_names
+    from zeitbuch.writers.map.index_page import to_index
 
     from . import stream
 
@@ -165,10 +165,10 @@ def _all(
 
 
 def _one(args: argparse.Namespace, flow: Flow, form: str, result: EstateEstimate | None) -> str | bytes:
-    from zeitbuch.core.cards import Showing
-    from zeitbuch.core.overlays import overlay
-    from zeitbuch.core.topology import Graph
-    from zeitbuch.core.views import whole
+    from zeitbuch.core.graph.topology import Graph
+    from zeitbuch.core.layout.cards import Showing
+    from zeitbuch.core.layout.overlays import overlay
+    from zeitbuch.core.layout.views import whole
 
     view = _part(args, whole(Graph(flow)))
     meters, scale = overlay(result, flow, args.show) if args.show and result is not None else ({}, "")
@@ -178,9 +178,9 @@ def _one(args: argparse.Namespace, flow: Flow, form: str, result: EstateEstimate
 
 def _part(args: argparse.Namespace, view: View) -> View:
     """The part of the flow that the options ask for."""
-    from zeitbuch.core import views
-    from zeitbuch.core.explain import pick_step
-    from zeitbuch.core.problems import fail
+    from zeitbuch.core.graph.topology import pick_step
+    from zeitbuch.core.layout import views
+    from zeitbuch.core.model.problems import fail
 
     graph = view.graph
     if args.lineage:
@@ -205,7 +205,7 @@ def _part(args: argparse.Namespace, view: View) -> View:
 def _drawn(
     view: View, showing: Showing, form: str, args: argparse.Namespace, flow: Flow | None, result: EstateEstimate | None
 ) -> str | bytes:
-    from zeitbuch.writers.drawn import drawn
+    from zeitbuch.writers.map.formats import drawn
 
     from . import stream
 

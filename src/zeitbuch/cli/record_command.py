@@ -41,7 +41,7 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 def snapshot(session: Session, sources: list[str]) -> Taken:
     """A snapshot of the sources, or word that nothing is new."""
-    from zeitbuch.book.quick import last_snapshot
+    from zeitbuch.book.last_snapshot import last_snapshot
     from zeitbuch.book.records import manifest, sha256
 
     from .book import opened, place_of
@@ -52,7 +52,7 @@ def snapshot(session: Session, sources: list[str]) -> Taken:
     inputs = named(session, sources, session.inputs(sources))
     files, contents = hashed(session, inputs)
     if not files:
-        from zeitbuch.core.problems import fail
+        from zeitbuch.core.model.problems import fail
 
         session.finish()
         raise fail("source-empty", "expected files to record, found none", "name the folder that holds the exports")
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace) -> int:
     session = Session(args)
     taken = snapshot(session, session.sources(args.source))
     if form == "json":
-        from zeitbuch.writers.tables import to_json
+        from zeitbuch.writers.table.tables import to_json
 
         stream.write(to_json("record", taken), args.output)
     else:
@@ -81,8 +81,8 @@ def run(args: argparse.Namespace) -> int:
 def _moment(text: str | None) -> str:
     import datetime
 
-    from zeitbuch.book.pick import stamp
-    from zeitbuch.core.problems import fail
+    from zeitbuch.book.selection import stamp
+    from zeitbuch.core.model.problems import fail
 
     now = datetime.datetime.now(datetime.UTC)
     if text is None:
@@ -112,8 +112,8 @@ def _account() -> str:
 def _text(taken: Taken) -> str:
     from collections import Counter
 
-    from zeitbuch.core.words import plural
-    from zeitbuch.writers.plain import inert
+    from zeitbuch.core.model.words import plural
+    from zeitbuch.writers.escape.text import inert
 
     if not taken.new:
         return f"nothing new since snapshot {taken.snapshot}: {plural(taken.files, 'file')} as they were\n"

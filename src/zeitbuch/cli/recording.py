@@ -14,15 +14,15 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from zeitbuch.book.records import File, Version, manifest
-from zeitbuch.core.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 
 if TYPE_CHECKING:
     from zeitbuch.book.records import Entry, Reckoned
     from zeitbuch.book.store import Book, Writing
-    from zeitbuch.core.change_records import FlowChanges
-    from zeitbuch.core.estimate_records import EstateEstimate, FlowEstimate
-    from zeitbuch.core.model import Estate, Flow
-    from zeitbuch.readers.sources import Held, Input
+    from zeitbuch.core.diff.records import FlowChanges
+    from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
+    from zeitbuch.core.model.records import Estate, Flow
+    from zeitbuch.readers.input.sources import Held, Input
 
     from .common import Session
 
@@ -64,8 +64,8 @@ def named(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> 
 
 def hashed(session: Session, inputs: Sequence[tuple[str, str | Held]]) -> tuple[list[File], dict[str, bytes]]:
     """The files with their hashes, and the bytes of those that were read for it."""
-    from zeitbuch.readers.sources import load
-    from zeitbuch.readers.states import States
+    from zeitbuch.readers.input.sources import load
+    from zeitbuch.readers.reading.file_hashes import States
 
     states = States(not session.args.no_cache)
     files: list[File] = []
@@ -134,7 +134,7 @@ def _bytes(
     session: Session, inputs: Sequence[tuple[str, str | Held]], files: list[File], missing: list[str]
 ) -> dict[str, bytes]:
     """The bytes of files whose hash was known without reading them."""
-    from zeitbuch.readers.sources import load
+    from zeitbuch.readers.input.sources import load
 
     wanted, found = set(missing), {}
     by_name = dict(inputs)
@@ -162,11 +162,11 @@ def _versions(
     number: int,
 ) -> tuple[list[Version], Reckoned]:
     """The versions that a snapshot adds (flows of files that came, changed or went), and what the estate costs now."""
-    from zeitbuch.core.changes import changes
-    from zeitbuch.core.match import match_flows
-    from zeitbuch.core.model import Estate
-    from zeitbuch.readers.reader import Reader
-    from zeitbuch.readers.sources import Held, name_of
+    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.diff.matching import match_flows
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.readers.input.sources import Held, name_of
+    from zeitbuch.readers.reading.reader import Reader
 
     estate = session.estate_of([one for _, one in inputs])
     place = {name_of(one): name for name, one in inputs}
@@ -272,7 +272,7 @@ def _digits(amount: Decimal) -> str:
 
 def summary_of(one: FlowChanges) -> str:
     """The changes of a flow on one line."""
-    from zeitbuch.core.change_words import line
+    from zeitbuch.core.report.change_tables import line
 
     parts = [line(c) for c in one.changes]
     text = parts[0] if parts else ""
@@ -294,7 +294,7 @@ def _version(
     figures: FlowEstimate | None = None,
     currency: str = "",
 ) -> Version:
-    from zeitbuch.core.fingerprint import fingerprint
+    from zeitbuch.core.model.fingerprint import fingerprint
 
     calls = run = month = None
     unpriced = ""

@@ -33,9 +33,9 @@ def add(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from zeitbuch.book.pick import flow_versions, version
-    from zeitbuch.core.problems import fail
-    from zeitbuch.writers.plain import inert
+    from zeitbuch.book.selection import flow_versions, version
+    from zeitbuch.core.model.problems import fail
+    from zeitbuch.writers.escape.text import inert
 
     from . import stream
     from .book import opened
@@ -73,8 +73,8 @@ def _all(args: argparse.Namespace, session: Session, reading: Reading, key: str)
     """Every file of a snapshot, below a folder."""
     from pathlib import Path
 
-    from zeitbuch.book.pick import snapshot
-    from zeitbuch.core.problems import fail
+    from zeitbuch.book.selection import snapshot
+    from zeitbuch.core.model.problems import fail
 
     from . import stream
 

@@ -6,26 +6,30 @@ import argparse
 from typing import Any
 
 SCHEMAS = {
-    "flow": ("zeitbuch.core.results", "NativeFile", "the native form"),
-    "dialect": ("zeitbuch.readers.dialect", "Dialect", "a dialect file (TOML)"),
-    "rates": ("zeitbuch.core.rates", "RateCard", "a rate card (TOML)"),
-    "assumptions": ("zeitbuch.core.assume", "Assumptions", "an assumptions file (TOML)"),
-    "scenario": ("zeitbuch.core.scenario", "Scenario", "a scenario (TOML) for compare"),
-    "workspace": ("zeitbuch.readers.workspace", "Workspace", "zeitbuch.toml"),
-    "inventory": ("zeitbuch.core.results", "InventoryResult", "output of inventory --format json"),
-    "estimate": ("zeitbuch.core.estimate", "EstateEstimate", "output of estimate --format json"),
-    "groups": ("zeitbuch.core.results", "GroupsResult", "output of estimate --by SIDE --format json"),
-    "drivers": ("zeitbuch.core.results", "DriversResult", "output of estimate --drivers --format json"),
-    "sheet": ("zeitbuch.core.results", "SheetResult", "output of estimate --why --format json, and other tables"),
-    "comparison": ("zeitbuch.core.side_by_side", "Comparison", "output of compare --format json"),
-    "proposals": ("zeitbuch.core.results", "ProposalsResult", "output of compare --propose --format json"),
-    "diff": ("zeitbuch.core.results", "DiffResult", "output of diff --format json"),
-    "twins": ("zeitbuch.core.twins", "TwinsResult", "output of diff --twins --format json"),
+    "flow": ("zeitbuch.core.report.results", "NativeFile", "the native form"),
+    "dialect": ("zeitbuch.readers.dialects.rules", "Dialect", "a dialect file (TOML)"),
+    "rates": ("zeitbuch.core.pricing.rate_card", "RateCard", "a rate card (TOML)"),
+    "assumptions": ("zeitbuch.core.assumptions.rules", "Assumptions", "an assumptions file (TOML)"),
+    "scenario": ("zeitbuch.core.estimate.scenario", "Scenario", "a scenario (TOML) for compare"),
+    "workspace": ("zeitbuch.readers.config.workspace", "Workspace", "zeitbuch.toml"),
+    "inventory": ("zeitbuch.core.report.results", "InventoryResult", "output of inventory --format json"),
+    "estimate": ("zeitbuch.core.estimate.estate", "EstateEstimate", "output of estimate --format json"),
+    "groups": ("zeitbuch.core.report.results", "GroupsResult", "output of estimate --by SIDE --format json"),
+    "drivers": ("zeitbuch.core.report.results", "DriversResult", "output of estimate --drivers --format json"),
+    "sheet": (
+        "zeitbuch.core.report.results",
+        "SheetResult",
+        "output of estimate --why --format json, and other tables",
+    ),
+    "comparison": ("zeitbuch.core.estimate.comparison", "Comparison", "output of compare --format json"),
+    "proposals": ("zeitbuch.core.report.results", "ProposalsResult", "output of compare --propose --format json"),
+    "diff": ("zeitbuch.core.report.results", "DiffResult", "output of diff --format json"),
+    "twins": ("zeitbuch.core.diff.clones", "TwinsResult", "output of diff --twins --format json"),
     "record": ("zeitbuch.cli.recording", "Taken", "output of record --format json"),
-    "preview": ("zeitbuch.core.preview", "PreviewResult", "output of dialect test --format json"),
-    "map": ("zeitbuch.core.map_record", "MapRecord", "output of map --format json"),
-    "story": ("zeitbuch.core.happens", "Story", "output of explain --case (--fails, --empty) --format json"),
-    "explain": ("zeitbuch.core.document", "Page", "output of explain --format json"),
+    "preview": ("zeitbuch.core.report.export_preview", "PreviewResult", "output of dialect test --format json"),
+    "map": ("zeitbuch.core.layout.map_record", "MapRecord", "output of map --format json"),
+    "story": ("zeitbuch.core.report.what_if", "Story", "output of explain --case (--fails, --empty) --format json"),
+    "explain": ("zeitbuch.core.report.document", "Page", "output of explain --format json"),
 }
 _RESULTS = (
     "inventory",
@@ -61,8 +65,8 @@ def schema(name: str) -> dict[str, Any]:
 
     import msgspec
 
-    from zeitbuch.core.model import FORMAT_VERSION
-    from zeitbuch.writers.tables import JSON_VERSION
+    from zeitbuch.core.model.records import FORMAT_VERSION
+    from zeitbuch.writers.table.tables import JSON_VERSION
 
     module, kind, words = SCHEMAS[name]
     record = getattr(importlib.import_module(module), kind)

@@ -9,10 +9,10 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zeitbuch.core.problems import fail
+from zeitbuch.core.model.problems import fail
 
 if TYPE_CHECKING:
-    from zeitbuch.core.sheet import Sheet
+    from zeitbuch.core.model.sheet import Sheet
 
 
 def colour_wanted() -> bool:
@@ -64,7 +64,7 @@ def write(data: str | bytes, target: str | None) -> None:
 
 def write_sheet(sheet: Sheet, form: str, target: str | None) -> None:
     """A sheet as table, CSV or Markdown. A CSV file begins with a mark by which spreadsheets know its encoding."""
-    from zeitbuch.writers.tables import in_form
+    from zeitbuch.writers.table.tables import in_form
 
     out = in_form(sheet, form, width(), colour_wanted())
     write(("\ufeff" if form == "csv" and target else "") + out, target)

@@ -13,10 +13,10 @@ FORMATS = ("text", "markdown", "json")
 
 def run_twins(args: argparse.Namespace) -> int:
     """Copies in the sources named; the answer is no when something was left as it was."""
-    from zeitbuch.core.problems import fail
-    from zeitbuch.core.twins import TwinsResult, twins
-    from zeitbuch.writers import tables
-    from zeitbuch.writers import twins as writer
+    from zeitbuch.core.diff.clones import TwinsResult, twins
+    from zeitbuch.core.model.problems import fail
+    from zeitbuch.writers.changes import clones as writer
+    from zeitbuch.writers.table import tables
 
     from . import stream
 

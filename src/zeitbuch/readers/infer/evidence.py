@@ -6,7 +6,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from . import fields
 from .identity import Identity, find_identity
 from .joins import Joins, find_joins, own_leaves

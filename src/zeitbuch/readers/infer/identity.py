@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
 from .survey import Path, at, leaves, scalar

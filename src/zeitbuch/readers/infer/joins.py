@@ -9,7 +9,8 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from .fields import BRACKETED
 from .identity import Identity
 from .steps import Found, Sample, Sight

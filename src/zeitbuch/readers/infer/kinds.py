@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from .fields import MODEL, prose
 from .identity import Identity
 from .joins import Joins

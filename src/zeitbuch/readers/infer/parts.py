@@ -8,8 +8,9 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from ..dialect import CasesRule, HoldRule, PointerRule, PredecessorRule
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.rules import CasesRule, HoldRule, PointerRule, PredecessorRule
+
 from .fields import Column, key_in
 from .identity import Identity
 from .joins import Joins

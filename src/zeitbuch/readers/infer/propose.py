@@ -8,13 +8,13 @@ from collections.abc import Callable, Iterable
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model import Origin
-from zeitbuch.core.problems import Problem, ZeitbuchError, fail, within
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, within
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.packages import is_package, members
+from zeitbuch.readers.input.sources import load
 
-from ..decode import decode
-from ..limits import Limits
-from ..packages import is_package, members
-from ..sources import load
 from .steps import find_steps
 from .suggest import Suggestion, suggest
 from .survey import Path
@@ -112,7 +112,7 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
     made = suggest([trimmed(found[i][1]) for i in sample], name)
     assert made is not None
-    from ..dialect import Recogniser
+    from zeitbuch.readers.dialects.rules import Recogniser
 
     fits = Recogniser(made.dialect).fits
     alike = [i for i in range(len(found)) if i in chosen or fits(found[i][1])]

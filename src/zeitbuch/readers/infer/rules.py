@@ -5,10 +5,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from zeitbuch.core.model import Effect, Modality, StepKind, TriggerKind
+from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
+from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 
-from ..dialect import CasesRule, KindRule, TriggerRule
-from ..paths import text
 from . import fields
 from .evidence import Evidence, literal
 from .kinds import Verdict

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from .fields import CRON
 from .identity import Identity
 from .joins import Joins

@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+
 from .survey import STAR, Group, Item, Path, at, count_leaves, groups, leaves, scalar
 from .vocabulary import guesses, words_of
 

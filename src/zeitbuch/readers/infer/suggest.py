@@ -8,9 +8,9 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from zeitbuch.core.model import LinkRole
-
-from ..dialect import (
+from zeitbuch.core.model.records import LinkRole
+from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.rules import (
     AdjacencyRule,
     Dialect,
     FlowRule,
@@ -25,7 +25,7 @@ from ..dialect import (
     StepRule,
     TreeRule,
 )
-from ..paths import text
+
 from . import fields, surroundings
 from .evidence import Evidence, Note, literal
 from .kinds import HELPERS

@@ -7,8 +7,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ..dialect import Items
-from ..paths import text
+from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.rules import Items
+
 from .fields import STAMP, Column, key_in
 from .joins import Joins
 from .steps import Found

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-from ..query import escaped
+from zeitbuch.readers.input.pointers import escaped
 
 Path = tuple[str, ...]
 STAR = "*"

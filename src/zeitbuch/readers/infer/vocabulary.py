@@ -10,7 +10,7 @@ import unicodedata
 from functools import lru_cache
 from typing import NamedTuple, cast, get_args
 
-from zeitbuch.core.model import Effect, Modality, StepKind, TriggerKind
+from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
 
 # hint -> ((weight, words), ...). A hint is a kind of step, "on:" and a kind of trigger, or "~" and a helper that only
 # shifts others (see _combined).

@@ -1,0 +1,39 @@
+# What a SOURCE names, for the command line and for Python alike: the one place that knows files, revisions and the book.
+"""Sources as inputs."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.sources import Held, Input, names
+
+
+def inputs_of(source: str, limits: Limits, book: str) -> list[Input]:
+    """Files, folders and packages as they are; revisions (git:REV[:PATH]) and recorded states (@N, @latest, @DATE) as bytes.
+    ``book`` is the place of the book. Raises ZeitbuchError for a revision or state that is not there."""
+    if source.startswith("git:"):
+        from zeitbuch.readers.input.git import files
+
+        return [*files(source, limits)]
+    if source.startswith("@") and not Path(source).exists():
+        return recorded(source, book)
+    # Git gives the empty device for a file that one side has not.
+    return [] if source == os.devnull else [*names([source])]
+
+
+def recorded(source: str, place: str) -> list[Input]:
+    """The files of a recorded state."""
+    from zeitbuch.book.selection import snapshot
+    from zeitbuch.book.store import Book
+
+    with Book(place).reading() as reading:
+        entry = snapshot(reading.snapshots(), source[1:])
+        files = reading.files(entry)
+        contents = reading.contents(f.hash for f in files)
+        found: list[Input] = []
+        for f in files:
+            data = contents[f.hash] if f.hash in contents else reading.content(f.hash)
+            found.append(Held(f"@{entry.number}:{f.name}", data))
+    return found

@@ -1,0 +1,100 @@
+# The book as tables: its snapshots, and the versions of a flow.
+"""Sheets of the book."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from decimal import Decimal
+
+import msgspec
+
+from zeitbuch.core.assumptions.money import Money, money_words
+from zeitbuch.core.model.sheet import Column, Sheet
+
+from .records import Body, Entry, Version
+
+SHOWN = 8  # names of flows on one line
+
+
+def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
+    """One row a snapshot: what it changed, and what the estate cost a month as it was reckoned then."""
+    by: dict[int, list[Version]] = {}
+    for v in versions:
+        by.setdefault(v.snapshot, []).append(v)
+    alive: set[int] = set()
+    rows = []
+    currency = ""
+    for s in snapshots:
+        own = by.get(s.number, [])
+        for v in own:
+            (alive.discard if v.status == "removed" else alive.add)(v.flow)
+        counts = {w: sum(v.status == w for v in own) for w in ("added", "changed", "removed")}
+        names = [v.name for v in own if v.status == "changed"]
+        more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
+        changed = ", ".join(names[:SHOWN]) + more
+        what = [f"{n} {w}" for w, n in (("new", counts["added"]), ("removed", counts["removed"])) if n]
+        what += [f"changed: {changed}"] if changed else []
+        body = msgspec.json.decode(s.body, type=Body)
+        currency = currency or body.reckoned.currency
+        told = "; ".join(what) or "files only"
+        figures = (body.reckoned.calls, _money(body.reckoned.month, body.reckoned.unpriced))
+        rows.append((f"@{s.number}", s.at, s.who, s.note, body.count, len(alive), told, *figures))
+    columns = (
+        Column("snapshot", "snapshot"),
+        Column("at", "when"),
+        Column("who", "by"),
+        Column("note", "note", rank=2),
+        Column("files", "files", "count", rank=1),
+        Column("flows", "flows", "count"),
+        Column("what", "what changed"),
+        Column("calls", "calls a month", "count"),
+        Column("month", f"{currency or 'cost'} a month", "money"),
+    )
+    return Sheet(
+        columns,
+        tuple(rows),
+        notes=(
+            "Calls and cost as they were reckoned when the snapshot was taken, of the flows whose volume was known.",
+        ),
+    )
+
+
+def _money(amount: str | None, unpriced: str) -> object:
+    """An amount for a cell; what had no price is shown by a question mark."""
+    if amount is None:
+        return None
+    return money_words(Money(Decimal(amount), tuple(unpriced.split(", ")))) if unpriced else Decimal(amount)
+
+
+def flow_sheet(
+    own: list[Version], snapshots: list[Entry], now: Callable[[Version], list[object]] | None = None
+) -> Sheet:
+    """One row a version; ``now`` says what one costs a run and a month at today's rates."""
+    when = {s.number: s for s in snapshots}
+    rows = []
+    for v in own:
+        s = when[v.snapshot]
+        what = v.summary if v.status == "changed" else {"added": "came", "removed": "went"}[v.status]
+        there = v.status != "removed"
+        row = [v.number, f"@{v.snapshot}", s.at, s.who, what]
+        row += [v.calls, _money(v.run, v.unpriced), _money(v.month, v.unpriced)] if there else ["", "", ""]
+        if now is not None:
+            row += now(v) if there else ["", ""]
+        rows.append(tuple(row))
+    currency = next((v.currency for v in own if v.currency), "")
+    columns = [
+        Column("version", "version", "count"),
+        Column("snapshot", "snapshot"),
+        Column("at", "when"),
+        Column("who", "by", rank=1),
+        Column("what", "what changed"),
+        Column("calls", "calls a run", "number"),
+        Column("run", f"{currency or 'cost'} a run", "money"),
+        Column("month", "a month", "money"),
+    ]
+    notes = ["Calls and cost as they were reckoned when the version was recorded."]
+    if now is not None:
+        columns += [Column("run_now", "a run, now", "money"), Column("month_now", "a month, now", "money")]
+        notes.append("'now': the version at today's rates and assumptions, by itself.")
+    last = own[-1]
+    return Sheet(tuple(columns), tuple(rows), title=f"{last.name} ({last.id})", notes=tuple(notes))

@@ -1,0 +1,118 @@
+# How a recorded state is named: @3, @latest, @2026-11-01 (the last one up to the end of that day, UTC).
+"""Snapshots and versions by number, date or name."""
+
+from __future__ import annotations
+
+import datetime
+import difflib
+from collections.abc import Sequence
+
+from zeitbuch.core.model.problems import fail
+
+from .records import Entry, Version
+
+
+def _moment(key: str) -> str | None:
+    """A date or time as the last moment that it names, in UTC; None when it is none."""
+    try:
+        if len(key) == 10:
+            return f"{datetime.date.fromisoformat(key).isoformat()}T23:59:59Z"
+        when = datetime.datetime.fromisoformat(key)
+    except ValueError:
+        return None
+    if when.tzinfo is None:
+        when = when.replace(tzinfo=datetime.UTC)
+    return stamp(when)
+
+
+def stamp(when: datetime.datetime) -> str:
+    """A time as it stands in the book."""
+    return when.astimezone(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
+    """The snapshot that a key names. Raises ZeitbuchError when there is none."""
+    if not snapshots:
+        raise fail("book-none", "expected a snapshot in the book, found none yet", "`zeitbuch record` takes one")
+    if key == "latest":
+        return snapshots[-1]
+    if key.isdecimal():
+        found = next((s for s in snapshots if s.number == int(key)), None)
+        if found is not None:
+            return found
+        last = snapshots[-1].number
+        raise fail(
+            "book-unknown", f"expected a snapshot from @1 to @{last}, found @{key}", "`zeitbuch history` lists them"
+        )
+    moment = _moment(key)
+    if moment is None:
+        raise fail(
+            "book-unknown",
+            f"expected @NUMBER, @latest or @DATE (2026-11-01), found @{key}",
+            "`zeitbuch history` lists the snapshots",
+        )
+    before = [s for s in snapshots if s.at <= moment]
+    if not before:
+        raise fail("book-unknown", f"expected a snapshot up to {key}, found the first on {snapshots[0].at}")
+    return before[-1]
+
+
+def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
+    """The versions of the flow with this id or name (now or once). Raises ZeitbuchError when there is none or several."""
+    low = key.casefold()
+    for test in (
+        lambda v: v.id == key,
+        lambda v: v.name.casefold() == low,
+        lambda v: low in v.name.casefold(),
+    ):
+        keys = {v.flow for v in versions if test(v)}
+        if len(keys) > 1:
+            named = {v.flow for v in versions if v.flow in keys and v == _last(versions, v.flow) and test(v)}
+            keys = named or keys
+        if len(keys) == 1:
+            (one,) = keys
+            return [v for v in versions if v.flow == one]
+        if keys:
+            names = sorted({f"{v.name} ({v.id})" for v in versions if v.flow in keys})
+            raise fail(
+                "flow-unknown",
+                f"expected one flow, found {len(keys)} by '{key}': {', '.join(names[:6])}",
+                "name it by its id",
+            )
+    near = difflib.get_close_matches(key, sorted({v.name for v in versions} | {v.id for v in versions}), 3, 0.4)
+    hint = (
+        "did you mean " + " or ".join(f"'{n}'" for n in near) + "?"
+        if near
+        else "`zeitbuch inventory @latest` lists the flows"
+    )
+    raise fail("flow-unknown", f"expected the id or name of a recorded flow, found '{key}'", hint)
+
+
+def _last(versions: Sequence[Version], flow: int) -> Version:
+    return max((v for v in versions if v.flow == flow), key=lambda v: v.number)
+
+
+def version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Version:
+    """One version of a flow by its number, `latest` or a date."""
+    there = [v for v in own if v.status != "removed"]
+    if key == "latest":
+        return there[-1]
+    if key.isdecimal():
+        found = next((v for v in there if v.number == int(key)), None)
+        if found is None:
+            numbers = ", ".join(str(v.number) for v in there)
+            raise fail(
+                "book-unknown",
+                f"expected a version of '{own[-1].name}' ({numbers}), found {key}",
+                "`zeitbuch history FLOW` lists them",
+            )
+        return found
+    number = snapshot(snapshots, key).number
+    before = [v for v in own if v.snapshot <= number]
+    if not before or before[-1].status == "removed":
+        raise fail(
+            "book-unknown",
+            f"expected '{own[-1].name}' in the state of {key}, found no such flow then",
+            "`zeitbuch history FLOW` says when it came and went",
+        )
+    return before[-1]

@@ -1,0 +1,67 @@
+# Amounts of money that know what they leave out, and what they rest on.
+"""Money with unknowns, and shares of evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from decimal import Decimal
+
+from msgspec import Struct
+
+from zeitbuch.core.model.sheet import money, percent
+
+from .rules import EVIDENCE, Evidence
+
+ZERO = Decimal(0)
+
+
+class Money(Struct, frozen=True, gc=False):
+    """An amount in the rate card's currency; ``unknown`` names what has no price. Adds; unknown survives."""
+
+    amount: Decimal = ZERO
+    unknown: tuple[str, ...] = ()
+
+    def __add__(self, other: Money) -> Money:
+        if not other.unknown:
+            return Money(self.amount + other.amount, self.unknown)
+        return Money(self.amount + other.amount, tuple(dict.fromkeys(self.unknown + other.unknown)))
+
+    def times(self, factor: float) -> Money:
+        return Money(self.amount * Decimal(factor), self.unknown if factor else ())
+
+
+class Shares(Struct, frozen=True, gc=False):
+    """Shares (0..1) of a figure that rest on defaults, declared assumptions, measurement, or the export itself."""
+
+    default: float = 0.0
+    declared: float = 0.0
+    measured: float = 0.0
+    read: float = 0.0
+
+
+def shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
+    """What share of a sum each class of evidence carries."""
+    by: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
+    for amount, evidence in parts:
+        by[evidence] += amount
+    whole = sum(by.values(), ZERO)
+    if not whole:
+        return Shares()
+    return Shares(*(float(by[e] / whole) for e in EVIDENCE))
+
+
+def evidence_words(s: Shares) -> str:
+    """'62 % default, 30 % declared, 8 % measured', the largest share first."""
+    named = [(s.default, "default"), (s.declared, "declared"), (s.measured, "measured"), (s.read, "read")]
+    named.sort(key=lambda n: -n[0])
+    return ", ".join(f"{percent(share)} {word}" for share, word in named if share > 0.0005) or "none"
+
+
+def money_words(value: Money | None, currency: str = "") -> str:
+    """An amount; what has no price is named by a question mark, never counted as 0."""
+    if value is None:
+        return "?"
+    text = money(value.amount)
+    if value.unknown:
+        text = f"{text} + ?" if value.amount else "?"
+    return f"{text} {currency}".strip()

@@ -1,0 +1,333 @@
+# What the export does not say: probabilities, sizes, volumes. Every value says whether it is a default, declared
+# or measured, and where it came from. The most specific rule wins; among equals the later one.
+"""Assumptions: rules with patterns, defaults, and lookup with evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Literal
+
+from msgspec import UNSET, Struct, UnsetType
+
+from zeitbuch.core.model.name_patterns import Fits, fits, hit, rank
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow, Origin, Step
+
+from .quantities import DEFAULTS, MONTHS, QUANTITIES, SPREAD_OF_DEFAULTS
+
+Evidence = Literal["default", "declared", "measured", "read"]
+EVIDENCE: tuple[Evidence, ...] = ("default", "declared", "measured", "read")  # from weak to strong
+_STRENGTH: dict[str, int] = {e: i for i, e in enumerate(EVIDENCE)}
+
+
+class Range(Struct, frozen=True, forbid_unknown_fields=True):
+    """Low, likely and high: a PERT distribution with mean (low + 4 likely + high) / 6."""
+
+    low: float
+    likely: float
+    high: float
+
+
+Figure = float | Range
+
+
+class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One `[[assume]]` table: where it applies (patterns with ``*``; ids or names) and one or more quantities."""
+
+    flow: str = "*"
+    step: str = ""
+    case: str = ""
+    trigger: str = ""
+    placeholder: str = ""
+    share: Figure | UnsetType = UNSET
+    failure: Figure | UnsetType = UNSET
+    timeout: Figure | UnsetType = UNSET
+    hits: Figure | UnsetType = UNSET
+    admitted: Figure | UnsetType = UNSET
+    items: Figure | UnsetType = UNSET
+    rounds: Figure | UnsetType = UNSET
+    turns: Figure | UnsetType = UNSET
+    output: Figure | UnsetType = UNSET
+    reasoning: Figure | UnsetType = UNSET
+    size: Figure | UnsetType = UNSET
+    chunk: Figure | UnsetType = UNSET
+    overlap: Figure | UnsetType = UNSET
+    together: Figure | UnsetType = UNSET
+    images: Figure | UnsetType = UNSET
+    pages: Figure | UnsetType = UNSET
+    seconds: Figure | UnsetType = UNSET
+    megabytes: Figure | UnsetType = UNSET
+    cached: Figure | UnsetType = UNSET
+    batched: Figure | UnsetType = UNSET
+    events: Figure | UnsetType = UNSET
+    runs: Figure | UnsetType = UNSET
+    evidence: Literal["declared", "measured"] = "declared"
+    note: str = ""
+
+    def given(self) -> list[tuple[str, Figure]]:
+        """The quantities of the rule."""
+        found = [(q, getattr(self, q)) for q in QUANTITIES]
+        return [(q, v) for q, v in found if v is not UNSET]
+
+    def where(self) -> str:
+        return "/".join(p for p in (self.flow, self.step or self.trigger, self.case or self.placeholder) if p)
+
+
+class Season(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One `[[season]]` table: how the declared volume of flows goes over the year; 12 factors, January first."""
+
+    factors: tuple[float, ...]
+    flow: str = "*"
+    note: str = ""
+
+
+class Assumptions(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """An assumptions file. ``month`` (YYYY-MM) is the calendar month that monthly figures are for."""
+
+    assumptions: Literal[1] = 1
+    month: str = ""
+    season: tuple[Season, ...] = ()
+    assume: tuple[Rule, ...] = ()
+
+
+class Overlaid(Assumptions, frozen=True):
+    """Assumptions with rules of a scenario, which come before all others."""
+
+    overlay: tuple[Rule, ...] = ()
+
+
+class Value(Struct, frozen=True, gc=False):
+    """A number with its evidence and, for people, where it came from.
+
+    ``amount`` is the mean. ``low`` and ``high`` are the ends of its range; equal to the amount for a point.
+    """
+
+    amount: float
+    evidence: Evidence
+    why: str = ""
+    low: float = float("nan")
+    high: float = float("nan")
+
+    @property
+    def ranged(self) -> bool:
+        return self.high > self.low
+
+    @property
+    def variance(self) -> float:
+        """Variance of the PERT distribution: (mean - low)(high - mean) / 7; 0 for a point."""
+        return (self.amount - self.low) * (self.high - self.amount) / 7 if self.high > self.low else 0.0
+
+
+_DEFAULT = {q: Value(amount, "default", "default") for q, amount in DEFAULTS.items()}
+
+
+def value_of(figure: Figure, evidence: Evidence, why: str = "") -> Value:
+    """A figure of a rule as a value."""
+    if isinstance(figure, Range):
+        mean = (figure.low + 4 * figure.likely + figure.high) / 6
+        return Value(mean, evidence, f"{why} ({figure.low:g} to {figure.high:g})", figure.low, figure.high)
+    return Value(figure, evidence, why)
+
+
+def spread_default(amount: float, why: str) -> Value:
+    """A default size: it varies from run to run by a part of itself either way, so that its mean stays."""
+    part = amount * SPREAD_OF_DEFAULTS
+    return Value(amount, "default", why, amount - part, amount + part)
+
+
+def problems(assumptions: Assumptions) -> list[Problem]:
+    """Values out of their range or in no order, and rules that say nothing."""
+    found: list[Problem] = []
+    for at, season in enumerate(assumptions.season):
+        wrong = [f for f in season.factors if not 0 <= f < float("inf")]
+        if len(season.factors) != MONTHS or wrong or not sum(season.factors):
+            message = f"expected {MONTHS} factors of 0 or more, January first, found {len(season.factors)}"
+            message += f" with {wrong[0]:g} among them" if wrong else ""
+            found.append(Problem("assume-season", "error", message, Origin("", f"/season/{at}/factors")))
+    for at, rule in enumerate(assumptions.assume):
+        place = Origin("", f"/assume/{at}")
+        given = rule.given()
+        if not given:
+            words = ", ".join(QUANTITIES)
+            found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
+        for quantity, figure in given:
+            found += _in_range(quantity, figure, place.at(f"/assume/{at}/{quantity}"))
+        if rule.share is not UNSET and not rule.case:
+            hint = "name the case that the share is for"
+            found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))
+    return found
+
+
+def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
+    low, high, meaning = QUANTITIES[quantity]
+    top = f" to {high:g}"
+    numbers = (figure.low, figure.likely, figure.high) if isinstance(figure, Range) else (figure,)
+    hint = "nothing is computed from this value; correct it"
+    for value in numbers:
+        if not low <= value <= high:
+            message = f"expected {quantity} ({meaning}) from {low:g}{top}, found {value:g}"
+            return [Problem("assume-range", "error", message, place, hint)]
+    if list(numbers) != sorted(numbers):
+        words = ", ".join(f"{n:g}" for n in numbers)
+        return [
+            Problem(
+                "assume-range", "error", f"expected low <= likely <= high for {quantity}, found {words}", place, hint
+            )
+        ]
+    return []
+
+
+Rank = tuple[int, int, int, int]
+
+
+class _Ready(Struct):
+    """A quantity of a rule, ready to be asked for."""
+
+    rule: Rule
+    value: Value
+    flow: Fits | None
+    step: Fits | None
+    case: Fits | None
+    trigger: Fits | None
+    placeholder: Fits | None
+    rank: Rank
+    narrow: bool  # whether it is for a case, a trigger or a placeholder
+
+
+_ready: dict[int, tuple[Assumptions, list[tuple[str, _Ready]]]] = {}
+
+
+def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
+    """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
+    kept = _ready.get(id(assumptions))
+    if kept is not None and kept[0] is assumptions:
+        return kept[1]
+    overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
+    found: list[tuple[str, _Ready]] = []
+    for above, rules in ((0, assumptions.assume), (1, overlay)):
+        words = "scenario" if above else "assumptions"
+        for rule in rules:
+            weight = (
+                above,
+                rank(rule.step) + rank(rule.trigger),
+                rank(rule.case) + rank(rule.placeholder),
+                rank(rule.flow),
+            )
+            a, b, c, d, e = (
+                fits(p) if p else None for p in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
+            )
+            why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
+            for quantity, figure in rule.given():
+                found.append(
+                    (
+                        quantity,
+                        _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, weight, bool(c or d or e)),
+                    )
+                )
+    if len(_ready) > 7:
+        _ready.clear()
+    _ready[id(assumptions)] = (assumptions, found)
+    return found
+
+
+class Book:
+    """Looks assumptions up for one flow."""
+
+    def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
+        names = (flow.id, flow.name)
+        self.by: dict[str, list[_Ready]] = {}
+        self.season = next((s for s in reversed(assumptions.season) if hit(s.flow, *names)), None)
+        for quantity, ready in _prepared(assumptions):
+            if ready.flow is None or ready.flow(names):
+                self.by.setdefault(quantity, []).append(ready)
+
+    def find(
+        self, quantity: str, step: tuple[str, ...] = (), *more: tuple[str, ...], **where: tuple[str, ...]
+    ) -> Value | None:
+        """The most specific declared or measured value, or None. Names are ids and titles."""
+        best = self.ready(quantity, step, *more, **where)
+        return best.value if best is not None else None
+
+    def ready(
+        self,
+        quantity: str,
+        step: tuple[str, ...] = (),
+        case: tuple[str, ...] = (),
+        trigger: tuple[str, ...] = (),
+        placeholder: tuple[str, ...] = (),
+    ) -> _Ready | None:
+        """The rule that ``find`` takes its value from."""
+        best: _Ready | None = None
+        for r in self.by.get(quantity, ()):
+            if best is not None and r.rank < best.rank:
+                continue
+            if (
+                (r.step is not None and not r.step(step))
+                or (r.case is not None and not r.case(case))
+                or (r.trigger is not None and not r.trigger(trigger))
+                or (r.placeholder is not None and not r.placeholder(placeholder))
+            ):
+                continue
+            best = r
+        return best
+
+    def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
+        """A quantity of a step, or its default."""
+        best: _Ready | None = None
+        names = (step.id, step.name)
+        for r in self.by.get(quantity, ()):
+            if not r.narrow and (r.step is None or r.step(names)) and (best is None or r.rank >= best.rank):
+                best = r
+        if best is not None:
+            return best.value
+        return _DEFAULT[quantity] if default is None else Value(default, "default", "default")
+
+    def factor(self, month: int) -> float:
+        """Seasonal factor of a month (1..12); an average month has 1. Month 0 stands for the average."""
+        if self.season is None or not month:
+            return 1.0
+        return self.season.factors[month - 1] * MONTHS / sum(self.season.factors)
+
+
+def weaker(*evidence: Evidence) -> Evidence:
+    """The weakest of several."""
+    if len(evidence) == 2:
+        a, b = evidence
+        return a if _STRENGTH[a] <= _STRENGTH[b] else b
+    return min(evidence, key=_STRENGTH.__getitem__) if evidence else "read"
+
+
+def overlaid(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
+    """The assumptions with more rules above them."""
+    had = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
+    base = {f: getattr(assumptions, f) for f in Assumptions.__struct_fields__}
+    return Overlaid(**base, overlay=(*had, *rules))
+
+
+def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:
+    """Decisions that take one case and whose declared shares sum to more than 1; at the place of the last rule."""
+    places = {id(rule): at for at, rule in enumerate(assumptions.assume)}
+    found: list[Problem] = []
+    for flow in flows:
+        decisions = {s.id: s for s in flow.steps if s.kind == "decide" and not s.inclusive}
+        if not decisions:
+            continue
+        book = Book(assumptions, flow)
+        if "share" not in book.by:
+            continue
+        given: dict[str, list[_Ready]] = {}
+        for link in flow.links:
+            step = decisions.get(link.source)
+            if step is not None and link.role != "error":
+                ready = book.ready("share", (step.id, step.name), (link.label, link.condition, link.target))
+                if ready is not None:
+                    given.setdefault(step.id, []).append(ready)
+        for step_id, rules in given.items():
+            total = sum(r.value.amount for r in rules)
+            if total > 1 + 1e-9:
+                at = max(places.get(id(r.rule), 0) for r in rules)
+                title = decisions[step_id].title
+                message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
+                hint = "one case is taken each time; a pattern may give its share to several cases"
+                found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{at}/share"), hint))
+    return found

@@ -1,0 +1,190 @@
+# How often a flow runs in a calendar month: counted from the schedule itself in its time zone (daylight saving
+# included), from polling with its empty checks, or from declared events, conditions and batches. Unknown stays unknown.
+"""Runs per month of triggers."""
+
+from __future__ import annotations
+
+import calendar
+import math
+from datetime import date
+
+from msgspec import Struct
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Flow, Schedule, Trigger
+
+from .quantities import DEFAULTS
+from .recurrence import fires
+from .rules import Book, Evidence, Value, weaker
+
+Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
+
+
+class Volume(Struct, frozen=True):
+    """Runs per month, None when unknown; ``checks`` counts the checks of polling triggers, empty ones too. ``items`` is
+    what a run gets at once; ``low`` and ``high`` are the ends of the range of the runs."""
+
+    runs: float | None
+    checks: float
+    evidence: Evidence
+    why: str = ""
+    items: float = 1.0
+    low: float = float("nan")
+    high: float = float("nan")
+
+
+def parse_month(text: str) -> Month:
+    """'2026-11' -> (2026, 11); '2026' -> (2026, 0), an average month of that year. Raises ZeitbuchError for anything else."""
+    year, dash, month = text.partition("-")
+    if len(year) == 4 and year.isdecimal() and int(year) > 0:
+        if not dash:
+            return int(year), 0
+        if month.isdecimal() and len(month) == 2 and 1 <= int(month) <= 12:
+            return int(year), int(month)
+    raise fail("month", f"expected a month as YYYY-MM or a year as YYYY, found '{text}'", "example: 2026-11")
+
+
+def month_text(month: Month) -> str:
+    """(2026, 11) -> '2026-11'; (2026, 0) -> '2026' for the average month."""
+    return f"{month[0]:04d}-{month[1]:02d}" if month[1] else f"{month[0]:04d}"
+
+
+def bounds(month: Month) -> tuple[date, date]:
+    """First day, and the day after the last."""
+    year, m = month
+    if not m:
+        return date(year, 1, 1), date(year + 1, 1, 1)
+    return date(year, m, 1), date(year + (m == 12), m % 12 + 1, 1)
+
+
+def days_of(month: Month) -> float:
+    """Days of a month, or of an average month of the year."""
+    year, m = month
+    return float(calendar.monthrange(year, m)[1]) if m else (366 if calendar.isleap(year) else 365) / 12
+
+
+def schedule_runs(schedule: Schedule, month: Month) -> float:
+    """Times a schedule fires in a month (a twelfth of the year for an average month)."""
+    first, after = bounds(month)
+    return fires(schedule, first, after) / (1 if month[1] else 12)
+
+
+def cron_runs(cron: str, zone: str, month: Month) -> float:
+    """Times a cron text fires within a month of its zone."""
+    return schedule_runs(Schedule(cron=cron, zone=zone), month)
+
+
+def batches(items: float, admitted: float, batch: int | None) -> tuple[float, float]:
+    """Runs that one occurrence with so many items causes when each is let through with a probability, and the items of a
+    run. Without a batch limit one run takes all; with it, runs are the expected ceil(n / batch)."""
+    if not items or not admitted:
+        return 0.0, 1.0
+    low = math.floor(items)
+    parts = [(low, 1 - (items - low)), (low + 1, items - low)]
+    runs = sum(weight * _runs_of(count, admitted, batch) for count, weight in parts if weight)
+    return runs, items * admitted / runs if runs else 1.0
+
+
+def _runs_of(count: int, admitted: float, batch: int | None) -> float:
+    if not count:
+        return 0.0
+    if batch is None or batch >= count:
+        return float(1 - (1 - admitted) ** count)
+    if admitted >= 1:
+        return float(math.ceil(count / batch))
+    if count > 5000:
+        return count * admitted / batch + 0.5  # many: half a batch is left over on average
+    up, down, whole = math.log(admitted), math.log1p(-admitted), math.lgamma(count + 1)
+    return sum(
+        math.exp(whole - math.lgamma(n + 1) - math.lgamma(count - n + 1) + n * up + (count - n) * down)
+        * math.ceil(n / batch)
+        for n in range(1, count + 1)
+    )
+
+
+def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | None) -> Volume:
+    """Runs that one trigger causes in a month. ``called`` is what the estate's other flows cause by calling."""
+    if not trigger.enabled:
+        return Volume(0.0, 0.0, "read", "the trigger is switched off")
+    names = (trigger.id, trigger.name)
+    clocked = trigger.schedule is not None and trigger.kind in ("schedule", "polling")
+    occurs = schedule_runs(trigger.schedule, month) if trigger.schedule is not None and clocked else 0.0
+    checks = occurs if trigger.kind == "polling" else 0.0
+    season = book.factor(month[1])
+    declared = book.find("runs", trigger=names)
+    if declared is not None:
+        words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
+        return Volume(
+            declared.amount * season,
+            checks,
+            declared.evidence,
+            words,
+            1.0,
+            declared.low * season,
+            declared.high * season,
+        )
+    base: Value
+    if trigger.kind == "polling" and clocked:
+        hits = book.find("hits", trigger=names) or Value(0.25, "default", "default share of checks that find something")
+        base = Value(
+            occurs * hits.amount,
+            hits.evidence,
+            f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})",
+            occurs * hits.low,
+            occurs * hits.high,
+        )
+    elif clocked:
+        base = Value(occurs, "read", "counted from the schedule")
+    else:
+        events = book.find("events", trigger=names)
+        if events is None:
+            if trigger.kind == "call" and called is not None:
+                return Volume(called.amount, 0.0, called.evidence, called.why)
+            return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")
+        words = events.why + (f", season x {season:.2f}" if season != 1 else "")
+        base = Value(events.amount * season, events.evidence, words, events.low * season, events.high * season)
+    return _admitted(trigger, book, names, base, checks)
+
+
+def _admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
+    """Occurrences go through the trigger's condition and are cut into batches."""
+    items = book.find("items", trigger=names) or Value(1.0, "read")
+    admitted = book.find("admitted", trigger=names)
+    said = [base.why]
+    if admitted is None:
+        known = trigger.condition and base.evidence != "read" and trigger.kind not in ("schedule", "polling")
+        admitted = Value(DEFAULTS["admitted"], "default", "default share") if known else Value(1.0, "read")
+    if admitted.amount < 1:
+        said.append(f"{admitted.amount:g} of them let through ({admitted.why})")
+    each, per_run = batches(items.amount, admitted.amount, trigger.batch)
+    if items.amount != 1:
+        said.append(
+            f"{items.amount:g} items at once ({items.why})" + (f", {trigger.batch} a run" if trigger.batch else "")
+        )
+    evidence = weaker(base.evidence, items.evidence, admitted.evidence)
+    return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run, base.low * each, base.high * each)
+
+
+def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> tuple[Volume, dict[str, Volume]]:
+    """Runs of a flow in a month over all its triggers, and those of each trigger."""
+    if flow.state == "off":
+        return Volume(0.0, 0.0, "read", "the flow is switched off"), {}
+    by = {t.id: trigger_volume(t, book, month, called) for t in flow.triggers}
+    parts = list(by.values())
+    if not parts and called is not None:
+        return Volume(called.amount, 0.0, called.evidence, called.why), by
+    if not parts:
+        return Volume(None, 0.0, "default", "nothing sets the flow off"), by
+    if called is not None and called.amount and not any(t.kind == "call" for t in flow.triggers):
+        # Calls come on top of what its own triggers start.
+        parts.append(Volume(called.amount, 0.0, called.evidence, called.why))
+    unknown = [p.why for p in parts if p.runs is None]
+    checks = sum(p.checks for p in parts)
+    if unknown:
+        return Volume(None, checks, "default", "; ".join(unknown)), by
+    runs = sum(p.runs or 0.0 for p in parts)
+    low = sum(p.low if p.low == p.low else p.runs or 0.0 for p in parts)
+    high = sum(p.high if p.high == p.high else p.runs or 0.0 for p in parts)
+    items = sum(p.items * (p.runs or 0.0) for p in parts) / runs if runs else 1.0
+    evidence = weaker(*(p.evidence for p in parts if p.runs))
+    return Volume(runs, checks, evidence, "; ".join(p.why for p in parts), items, low, high), by

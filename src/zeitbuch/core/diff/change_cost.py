@@ -1,0 +1,208 @@
+# What changes do to passes, calls, tokens and cost: both versions with the same rates and assumptions, and each change by
+# itself, as the difference that taking it back makes. What the changes do together beyond that is shown as such.
+"""Figures of changed flows and of each change."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from decimal import Decimal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.money import Money
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.estimate.estate import Run, gathered, month_for, one_run, with_called
+from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.pricing.call_prices import Counter, Prices
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .change_types import KINDS
+from .estate_changes import versions_of
+from .matching import FlowMatching
+from .records import Change, EstateChanges, Figures, FlowChanges
+from .reverting import without
+
+
+def less(a: Money | None, b: Money | None) -> Money | None:
+    """A difference of amounts; what has no price in either stays unknown."""
+    if a is None or b is None:
+        return None
+    unknown = tuple(dict.fromkeys((*a.unknown, *b.unknown)))
+    return Money(a.amount - b.amount, unknown if a != b else ())
+
+
+def difference(a: Figures, b: Figures) -> Figures:
+    """a - b, figure by figure."""
+    return Figures(
+        a.passes - b.passes, a.calls - b.calls, a.tokens - b.tokens, less(a.run, b.run), less(a.month, b.month)
+    )
+
+
+def _tiny(value: float, scale: float) -> float:
+    return 0.0 if abs(value) <= 1e-9 * max(1.0, abs(scale)) else value
+
+
+def cleaned(f: Figures, scale: Figures) -> Figures:
+    """Figures with what is only rounding taken for 0."""
+
+    def amount(m: Money | None) -> Money | None:
+        return structs.replace(m, amount=Decimal(0)) if m is not None and abs(m.amount) < Decimal("1e-9") else m
+
+    return Figures(
+        _tiny(f.passes, scale.passes), _tiny(f.calls, scale.calls), _tiny(f.tokens, scale.tokens), amount(f.run), amount(f.month)
+    )  # fmt: skip
+
+
+class Costing(Struct):
+    """Flows of one version, each estimated once and only when asked for, with the flows that it calls or is called by."""
+
+    estate: Estate
+    card: RateCard | None
+    assumptions: Assumptions
+    prices: Prices
+    month: tuple[int, int]
+    names: dict[str, Flow]
+    callers: dict[str, list[Flow]]
+    runs: dict[int, Run]
+
+    @classmethod
+    def of(
+        cls,
+        estate: Estate,
+        card: RateCard | None,
+        assumptions: Assumptions,
+        month: str = "",
+        counters: dict[str, Counter] | None = None,
+    ) -> Costing:
+        when = month_for(assumptions, card, month)
+        names: dict[str, Flow] = {}
+        callers: dict[str, list[Flow]] = {}
+        for flow in estate.flows:
+            names.setdefault(flow.id, flow)
+            names.setdefault(flow.name, flow)
+        for flow in estate.flows:
+            for step in flow.steps:
+                if step.calls is not None and step.calls in names:
+                    callers.setdefault(names[step.calls].id, []).append(flow)
+        return cls(estate, card, assumptions, Prices(card, when, counters), when, names, callers, {})
+
+    def _run(self, flow: Flow) -> Run:
+        found = self.runs.get(id(flow))
+        if found is None or found.flow is not flow:
+            found = self.runs[id(flow)] = one_run(flow, self.assumptions, self.prices, self.month)
+        return found
+
+    def _around(self, flow: Flow) -> list[Flow]:
+        """The flows that a flow calls, and those that call it, near and far."""
+        found: dict[str, Flow] = {flow.id: flow}
+        work = [flow]
+        while work:
+            one = work.pop()
+            near = [self.names[s.calls] for s in one.steps if s.calls is not None and s.calls in self.names]
+            for other in near:
+                if other.id not in found:
+                    found[other.id] = other
+                    work.append(other)
+        work = [flow]
+        while work:
+            one = work.pop()
+            for other in self.callers.get(one.id, ()):
+                if other.id not in found:
+                    found[other.id] = other
+                    work.append(other)
+        return list(found.values())
+
+    def figures(self, flow: Flow, keep: bool = True) -> Figures:
+        """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
+        run = self._run(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
+        by = {flow.id: run}
+        for other in self._around(flow):
+            if other.id != flow.id:
+                by[other.id] = self._run(other)
+        runs = gathered(by, self.prices, self.month, self.assumptions)
+        known = runs.volumes[flow.id].runs
+        priced = self.card is not None
+        return Figures(
+            passes=sum(s.passes for s in run.steps),
+            calls=run.sums.calls,
+            tokens=run.sums.input_tokens + run.sums.output_tokens,
+            run=with_called(flow.id, runs, (flow.id,))[0] if priced else None,
+            month=run.cost.times(known) if priced and known is not None else None,
+        )
+
+
+_NONE = Figures(0.0, 0.0, 0.0, Money(), Money())
+
+
+def with_figures(
+    found: EstateChanges,
+    old: Costing,
+    new: Costing,
+    matching: FlowMatching,
+    each: bool = True,
+    progress: Callable[[int], None] | None = None,
+) -> EstateChanges:
+    """The changes with figures before and after, and with ``each`` the share of every change."""
+    flows: list[FlowChanges] = []
+    for at, (flow, (a, b)) in enumerate(zip(found.flows, versions_of(found, matching), strict=True)):
+        flows.append(_flow(flow, a, b, old, new, each))
+        if progress is not None:
+            progress(at)
+    return structs.replace(found, flows=tuple(flows))
+
+
+def _flow(
+    flow: FlowChanges,
+    a: Flow | None,
+    b: Flow | None,
+    old: Costing,
+    new: Costing,
+    each: bool,
+) -> FlowChanges:
+    try:
+        before = old.figures(a) if a is not None else None
+        after = new.figures(b) if b is not None else None
+    except ZeitbuchError:
+        return flow  # what cannot be counted has no figures; `estimate` says why
+    flow = structs.replace(flow, before=before, after=after)
+    if not each or a is None or b is None or before is None or after is None:
+        return flow
+    spelled = mapped(a, flow.ids)
+    shares = [_share(spelled, b, c, new, after) for c in flow.changes]
+    total = difference(after, before)
+    rest = total
+    for share in shares:
+        if share is not None:
+            rest = difference(rest, share)
+    changes = tuple(structs.replace(c, share=s) for c, s in zip(flow.changes, shares, strict=True))
+    return structs.replace(flow, changes=changes, interaction=cleaned(rest, total))
+
+
+def _share(old: Flow, new: Flow, change: Change, costing: Costing, after: Figures) -> Figures | None:
+    """What one change adds; None for a change that cannot move calls or cost."""
+    if not KINDS[change.type].cost or not change.edits:
+        return None
+    try:
+        variant = without(old, new, change)
+        if variant is None:
+            return None
+        return cleaned(difference(after, costing.figures(variant, keep=False)), after)
+    except ZeitbuchError:
+        return None
+
+
+def sums(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
+    """Before and after of all changed flows whose month is known on both sides (a flow that came or went counts as nothing
+    on the other side), and how many are left out."""
+    a, b, out = _NONE, _NONE, 0
+    for f in flows:
+        x = f.before or _NONE
+        y = f.after or _NONE
+        if (f.before is None and f.after is None) or x.month is None or y.month is None:
+            out += 1
+            continue
+        a = Figures(a.passes + x.passes, a.calls + x.calls, a.tokens + x.tokens, None, (a.month or Money()) + x.month)
+        b = Figures(b.passes + y.passes, b.calls + y.calls, b.tokens + y.tokens, None, (b.month or Money()) + y.month)
+    return a, b, out

@@ -1,0 +1,164 @@
+# From two estates to what changed: match, judge, and say of each flow whether it means the same. Wording of values is done
+# by the judges, look is left to writers, figures to change_cost.
+"""Typed changes between two versions of an estate."""
+
+from __future__ import annotations
+
+from msgspec import structs
+
+from zeitbuch.core.diff.judging.flow import judge_flow, judge_triggers, judge_variables
+from zeitbuch.core.diff.judging.links import judge_links
+from zeitbuch.core.diff.judging.pairing import FlowPairing
+from zeitbuch.core.diff.judging.rights import judge_rights
+from zeitbuch.core.diff.judging.steps import judge_steps
+from zeitbuch.core.graph import phrases
+from zeitbuch.core.model.canonical import Ids, canonical
+from zeitbuch.core.model.records import Content, Estate, Flow, Origin
+
+from .change_types import KINDS
+from .matching import FlowMatching, FlowPair, match_flows, match_steps
+from .records import Change, EstateChanges, Figures, FlowChanges
+from .reorganisation import packages_changed, splits_and_merges
+
+__all__ = ["Change", "EstateChanges", "Figures", "FlowChanges", "changes", "compared", "flow_changes", "versions_of"]
+
+
+def _unstamped(flow: Flow) -> Flow:
+    """The flow without time stamps and what else stands only at its head: the cheap part of its canonical form."""
+    return structs.replace(flow, id="", version="", created="", changed="", format="", content=Content())
+
+
+def _unplaced(flow: Flow) -> Flow:
+    """The flow without the places of its boxes."""
+    return structs.replace(
+        flow,
+        triggers=tuple([structs.replace(t, position=None) for t in flow.triggers]),
+        steps=tuple([structs.replace(s, position=None) for s in flow.steps]),
+    )
+
+
+def same_meaning(old: Flow, new: Flow) -> bool:
+    """Whether two versions mean the same without any id renamed."""
+    a, b = _unstamped(old), _unstamped(new)
+    return (
+        a == b
+        or _unplaced(a) == _unplaced(b)
+        or structs.replace(canonical(old), id="") == structs.replace(canonical(new), id="")
+    )
+
+
+def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> FlowChanges | None:
+    """What changed in a flow, or None when it means the same. ``flows`` are renewed ids of other flows."""
+    if same_meaning(old, new):
+        return None
+    matching = match_steps(old, new)
+    pair = FlowPairing(old, new, matching, flows)
+    if structs.replace(canonical(pair.old), id="") == structs.replace(canonical(new), id=""):
+        return None  # other ids, and nothing else
+    judge_flow(pair)
+    judge_triggers(pair)
+    judge_steps(pair)
+    judge_links(pair)
+    judge_variables(pair)
+    judge_rights(pair)
+    found = pair.found
+    if not found:
+        # Every field of meaning is worded by a judge; this says so rather than nothing if one is ever missed.
+        row = KINDS["other setting"]
+        found = [Change("other setting", row.topic, row.weight, "the flow", "differs in a part that has no wording")]
+    return FlowChanges(
+        new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed, ids=_own(pair.ids, old),
+        old_origin=old.origin, new_origin=new.origin,
+    )  # fmt: skip
+
+
+def _own(ids: Ids, old: Flow) -> Ids:
+    """The ids that concern one flow."""
+    named = {old.id, *[s.calls for s in old.steps]}
+    return structs.replace(ids, flows={k: v for k, v in ids.flows.items() if k in named})
+
+
+def versions_of(found: EstateChanges, matching: FlowMatching) -> list[tuple[Flow | None, Flow | None]]:
+    """For each result its flow in both versions; None where it was not there."""
+
+    def key(id: str, name: str, origin: Origin | None) -> tuple[str, str, str]:
+        return id, name, str(origin)
+
+    def of(flow: Flow) -> tuple[str, str, str]:
+        return key(flow.id, flow.title, flow.origin)
+
+    sides: dict[tuple[str, tuple[str, str, str]], tuple[Flow | None, Flow | None]] = {
+        **{("changed", of(p.new)): (p.old, p.new) for p in matching.pairs},
+        **{("removed", of(f)): (f, None) for f in matching.removed},
+        **{("added", of(f)): (None, f) for f in matching.added},
+    }
+    return [
+        sides[f.status, key(f.id, f.name, f.old_origin if f.status == "removed" else f.new_origin)] for f in found.flows
+    ]
+
+
+def _whole(flow: Flow, status: str) -> FlowChanges:
+    """A flow that came or went."""
+    kind = f"flow {status}"
+    about = "; ".join(phrases.triggers_list(flow))
+    row = KINDS[kind]
+    old, new = ("", about) if status == "added" else (about, "")
+    places = (None, flow.origin) if status == "added" else (flow.origin, None)
+    change = Change(
+        kind, row.topic, row.weight, "the flow", old, new, old_origin=places[0], new_origin=places[1]
+    )  # fmt: skip
+    return FlowChanges(
+        flow.id, flow.title, status, (change,), flow.id if status == "removed" else "",  # type: ignore[arg-type]
+        old_origin=places[0], new_origin=places[1],
+    )  # fmt: skip
+
+
+def compared(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
+    """The changes of a matched pair, with how it was matched."""
+    found = flow_changes(pair.old, pair.new, matching.ids)
+    if found is None:
+        return None
+    return structs.replace(found, matched=pair.by, confidence=pair.confidence)
+
+
+def changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
+    """All changes of meaning between two versions of an estate, in the order of the new one; removed flows first."""
+    matching = matching or match_flows(old.flows, new.flows)
+    by_new: dict[int, FlowChanges] = {}
+    unchanged = 0
+    for pair in matching.pairs:
+        one = compared(pair, matching)
+        if one is None:
+            unchanged += 1
+        else:
+            by_new[id(pair.new)] = one
+    for flow in matching.added:
+        by_new[id(flow)] = _whole(flow, "added")
+    gone = [_whole(f, "removed") for f in matching.removed]
+    found = [*gone, *[by_new[id(f)] for f in new.flows if id(f) in by_new]]
+    moved = packages_changed(old, new, matching)
+    found = _with(found, matching, moved)
+    unchanged -= sum(id(p.new) not in by_new and id(p.new) in moved for p in matching.pairs)
+    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged)
+
+
+def _with(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:
+    """The list with flows that moved between packages: told with their other changes, or by themselves."""
+    if not moved:
+        return found
+    by = {(f.id, f.name): i for i, f in enumerate(found) if f.status == "changed"}
+    for pair in matching.pairs:
+        change = moved.get(id(pair.new))
+        if change is None:
+            continue
+        at = by.get((pair.new.id, pair.new.title))
+        if at is not None:
+            found[at] = structs.replace(found[at], changes=(change, *found[at].changes))
+        else:
+            found.append(
+                FlowChanges(
+                    pair.new.id, pair.new.title, "changed", (change,), pair.old.id, pair.by, pair.confidence,
+                    old_origin=pair.old.origin, new_origin=pair.new.origin,
+                )
+            )  # fmt: skip
+    return found

@@ -1,0 +1,41 @@
+# Flows against flows: which of two estates' flows are alike though ids and names were changed.
+"""Likeness of whole flows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import Any
+
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.words import trigger_words
+
+from .similarity import Matrix, overlap, trigrams
+
+
+def _sorts(flow: Flow) -> set[str]:
+    """Each step's sort, numbered where it comes more than once."""
+    seen: Counter[str] = Counter()
+    found = set()
+    for step in flow.steps:
+        sort = f"{step.kind}/{step.operation}"
+        seen[sort] += 1
+        found.add(f"{sort}#{seen[sort]}")
+    return found
+
+
+def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
+    """Likeness of flows, shape (old, new): steps' sorts and names, triggers, name."""
+    sides = (
+        (2.0, _sorts),
+        (3.0, lambda f: {s.name.casefold() for s in f.steps if s.name}),
+        (1.0, lambda f: {trigger_words(t) for t in f.triggers}),
+        (1.5, lambda f: trigrams(f.name)),
+    )
+    total: Any = 0.0
+    weight: Any = 1e-9
+    for w, bag in sides:
+        alike, known = overlap([bag(f) for f in old], [bag(f) for f in new])
+        total = total + w * alike
+        weight = weight + w * known
+    return total / weight  # type: ignore[no-any-return]

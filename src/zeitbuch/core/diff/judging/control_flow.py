@@ -1,0 +1,120 @@
+# The course of a flow as sets of what stands before and behind each part: steps can be taken out of it one by one, and what
+# that explains is counted from the arrows nearby alone.
+"""Courses of flows, and which steps were moved within them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zeitbuch.core.model.records import Link
+
+Arrow = tuple[str, str]
+
+
+def arrows_of(links: Iterable[Link]) -> set[Arrow]:
+    """The arrows of a flow's course (helpers of agents are no part of it)."""
+    return {(k.source, k.target) for k in links if k.role != "attach"}
+
+
+class Course:
+    """Arrows by both ends."""
+
+    def __init__(self, arrows: Iterable[Arrow]) -> None:
+        self.before: dict[str, set[str]] = {}
+        self.after: dict[str, set[str]] = {}
+        for a, b in arrows:
+            self.after.setdefault(a, set()).add(b)
+            self.before.setdefault(b, set()).add(a)
+
+    def has(self, a: str, b: str) -> bool:
+        return b in self.after.get(a, ())
+
+    def near(self, step: str) -> tuple[set[str], set[str]]:
+        """What leads to a step, and what it leads to."""
+        return self.before.get(step, set()), self.after.get(step, set())
+
+    def arrows(self) -> set[Arrow]:
+        """All arrows."""
+        return {(a, b) for a, targets in self.after.items() for b in targets}
+
+    def take_out(self, step: str) -> None:
+        """What led to a step leads to all that it led to."""
+        before = self.before.pop(step, set()) - {step}
+        after = self.after.pop(step, set()) - {step}
+        for a in before:
+            self.after[a].discard(step)
+            self.after[a] |= after - {a}
+        for b in after:
+            self.before[b].discard(step)
+            self.before[b] |= before - {b}
+
+    def through(self, step: str, over: set[str]) -> set[Arrow]:
+        """Pairs that are joined by a way through a step, over nothing but it and ``over``."""
+
+        def ends(near: dict[str, set[str]]) -> set[str]:
+            found, seen, work = set(), {step}, [step]
+            while work:
+                for other in near.get(work.pop(), ()):
+                    if other not in over and other != step:
+                        found.add(other)
+                    elif other not in seen:
+                        seen.add(other)
+                        work.append(other)
+            return found
+
+        return {(a, b) for a in ends(self.before) for b in ends(self.after)}
+
+    def bridged(self, over: set[str]) -> dict[Arrow, str]:
+        """Pairs that are joined by a way over these steps alone, with the first step of the way."""
+        found: dict[Arrow, str] = {}
+        for first in sorted(over):
+            into = [a for a in sorted(self.before.get(first, ())) if a not in over]
+            if not into:
+                continue
+            seen, work = {first}, [first]
+            while work:
+                for other in sorted(self.after.get(work.pop(), ())):
+                    if other not in over:
+                        for a in into:
+                            found.setdefault((a, other), first)
+                    elif other not in seen:
+                        seen.add(other)
+                        work.append(other)
+        return found
+
+
+def _gain(old: Course, new: Course, step: str) -> int:
+    """How many differing arrows fewer there are without a step."""
+    one, two = old.near(step), new.near(step)
+    gone = {(a, step) for a in one[0] | two[0]} | {(step, b) for b in one[1] | two[1]}
+    bridges = {(a, b) for side in (one, two) for a in side[0] for b in side[1] if a != b and step not in (a, b)}
+    before = sum(old.has(*arrow) != new.has(*arrow) for arrow in gone | bridges)
+    after = 0
+    for a, b in bridges:
+        was = old.has(a, b) or (a in one[0] and b in one[1])
+        now = new.has(a, b) or (a in two[0] and b in two[1])
+        after += was != now
+    return before - after
+
+
+def moved(old: Course, new: Course, kept: dict[str, int], least: int) -> list[str]:
+    """The fewest steps whose moving explains most of the arrows that differ, each at least ``least`` of them. ``kept`` are
+    the steps of both versions with their order. Takes them out of both courses."""
+    chosen: list[str] = []
+    while True:
+        differing = old.arrows() ^ new.arrows()
+        if len(differing) < least:
+            return chosen
+        best, most = None, least - 1
+        for step in sorted({e for arrow in differing for e in arrow if e in kept}, key=kept.__getitem__):
+            before, after = old.near(step)[0], new.near(step)[0]
+            if not before or not after or before & after:
+                continue
+            gain = _gain(old, new, step)
+            if gain > most:
+                best, most = step, gain
+        if best is None:
+            return chosen
+        chosen.append(best)
+        old.take_out(best)
+        new.take_out(best)

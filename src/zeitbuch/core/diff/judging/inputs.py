@@ -1,0 +1,99 @@
+# Inputs of steps and triggers. Some values weigh more than others: who decides, which host is called, which secret is used.
+"""Changes of inputs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from zeitbuch.core.diff.edits import Edit
+from zeitbuch.core.graph import phrases
+from zeitbuch.core.model.canonical import same_binding
+from zeitbuch.core.model.records import Binding
+
+from .pairing import FlowPairing, Places, plain
+
+_HOST = re.compile(r"^\s*[A-Za-z][A-Za-z0-9+.-]{1,20}://(?:[^/?#\s@]*@)?([^/?#\s]+)")
+_SECRET = re.compile(r"secret:[0-9a-f]{10}")
+
+
+def _leaves(value: Any) -> Iterator[str]:
+    if isinstance(value, dict):
+        for key in sorted(value):
+            yield from _leaves(value[key])
+    elif isinstance(value, list | tuple):
+        for item in value:
+            yield from _leaves(item)
+    elif isinstance(value, str):
+        yield value
+
+
+def hosts(value: Any) -> list[str]:
+    """The hosts of the addresses among the texts of a value."""
+    return [m.group(1).lower() for leaf in _leaves(value) if (m := _HOST.match(leaf))]
+
+
+def secrets(value: Any) -> list[str]:
+    """The stand-ins of secrets in a value."""
+    return [s for leaf in _leaves(value) for s in _SECRET.findall(leaf)]
+
+
+def _bare(value: Any) -> str:
+    return _SECRET.sub("secret", plain(value))
+
+
+def judge_inputs(
+    pair: FlowPairing,
+    part: Any,
+    owner: str,
+    where: str,
+    old: tuple[Binding, ...],
+    new: tuple[Binding, ...],
+    at: Places,
+) -> None:
+    """Inputs by name; where a name comes twice, all together."""
+    before, after = {x.name: x for x in old}, {x.name: x for x in new}
+    if len(before) != len(old) or len(after) != len(new):
+        if [same_binding(b) for b in old] != [same_binding(b) for b in new]:
+            x, y = ("; ".join(f"{b.name} = {plain(b.value)}" for b in side) or "none" for side in (old, new))
+            pair.texts("input", where, x, y, (Edit("set", part, owner, "inputs", old, new),), at, step=owner)
+        return
+    for name in [*before, *(k for k in after if k not in before)]:
+        a, b = before.get(name), after.get(name)
+        if (same_binding(a) if a else None) == (same_binding(b) if b else None):
+            continue
+        op = "add" if a is None else "remove" if b is None else "set"
+        _input(pair, where, a, b, (Edit(op, part, owner, f"input.{name}", a, b),), at, owner)  # type: ignore[arg-type]
+
+
+def _input(
+    pair: FlowPairing, where: str, a: Binding | None, b: Binding | None, edits: tuple[Edit, ...], at: Places, owner: str
+) -> None:
+    name = (a or b).name  # type: ignore[union-attr]
+    place = f"{where} (input {name})"
+    x = phrases.shown(a.value, a.refs, pair.old_names) if a else "none"
+    y = phrases.shown(b.value, b.refs, pair.new_names) if b else "none"
+    if a is not None and b is not None and a.decided != b.decided:
+        old, new = f"{phrases.decided(a, pair.old_names)}: {x}", f"{phrases.decided(b, pair.new_names)}: {y}"
+        pair.add("input decider", place, old, new, edits, at, step=owner)
+        return
+    one, two = secrets(a.value) if a else [], secrets(b.value) if b else []
+    if a is not None and b is not None and one != two and _bare(a.value) == _bare(b.value):
+        pair.add("secret", place, ", ".join(one) or "none", ", ".join(two) or "none", edits, at, step=owner)
+        return
+    first, second = hosts(a.value) if a else [], hosts(b.value) if b else []
+    if first != second and second:
+        remark = f"calls {second[0]}" + (f" instead of {first[0]}" if first else "")
+        pair.add("endpoint", place, x, y, edits, at, remarks=(remark,), step=owner)
+        return
+    if x == y and a is not None and b is not None:
+        x, y = _about(a), _about(b)
+    pair.texts("input", place, x, y, edits, at, step=owner)
+
+
+def _about(b: Binding) -> str:
+    """What an input is beside its value."""
+    parts = [plain(b.value), b.type or "", b.description or ""]
+    parts += [f"from {r.step or r.variable or r.path}" for r in b.refs]
+    return ", ".join(p for p in parts if p)

@@ -1,0 +1,214 @@
+# Links. One act of an editor shows as several links gone and come: a step put between two others, taken out, moved, moved
+# into another scope. Such links are told with the step; what is left is rewired, added or removed.
+"""Changes of links and of the order of steps."""
+
+from __future__ import annotations
+
+from msgspec import structs
+
+from zeitbuch.core.diff.edits import Edit
+from zeitbuch.core.diff.records import Change
+from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.model.canonical import same_link
+from zeitbuch.core.model.records import Link
+from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.words import joined
+
+from .control_flow import Course, arrows_of, moved
+from .pairing import FlowPairing, Places
+
+MOVED = 4  # differing links that a move must explain; one rewired link explains two
+
+
+def case_words(link: Link, names: dict[str, str]) -> str:
+    """Label, condition and outcomes of a link."""
+    said = [
+        link.label,
+        readable(link.condition, link.refs, names) if link.condition != link.label else "",
+        ", ".join(link.after),
+    ]
+    return " / ".join(s for s in said if s)
+
+
+class LinkJudge:
+    """The links of one pair of flows: first what stays, then what each step explains, then the rest."""
+
+    def __init__(self, pair: FlowPairing) -> None:
+        self.pair = pair
+        self.gone, self.come = self._differing()
+        self.old_course, self.new_course = Course(arrows_of(pair.old.links)), Course(arrows_of(pair.new.links))
+
+    def _differing(self) -> tuple[list[Link], list[Link]]:
+        gone, come = [], [same_link(k) for k in self.pair.new.links]
+        raw = list(self.pair.new.links)
+        for link in self.pair.old.links:
+            same = same_link(link)
+            if same in come:
+                at = come.index(same)
+                come.pop(at)
+                raw.pop(at)
+            else:
+                gone.append(link)
+        return gone, raw
+
+    def judge(self) -> None:
+        self._cases()
+        self._with_steps()
+        for step in self._moved():
+            self._move(step)
+        self._rewired()
+        for link in self.gone:
+            kind = "error route removed" if link.role == "error" else "link removed"
+            words = case_words(link, self.pair.old_names) or "link"
+            where = self._arrow(link, self.pair.old_names)
+            self.pair.add(kind, where, words, "", (self._edit(link, False),), (link.origin, None), step=link.source)
+        for link in self.come:
+            kind = "error route added" if link.role == "error" else "link added"
+            words = case_words(link, self.pair.new_names) or "link"
+            where = self._arrow(link, self.pair.new_names)
+            self.pair.add(kind, where, "", words, (self._edit(link, True),), (None, link.origin), step=link.source)
+
+    def _edit(self, link: Link, added: bool) -> Edit:
+        return Edit("add", "link", "", "", None, link) if added else Edit("remove", "link", "", "", link)
+
+    def _arrow(self, link: Link, names: dict[str, str]) -> str:
+        both = {**self.pair.old_names, **self.pair.new_names}
+        ends = [quoted(names.get(e, both.get(e, e))) for e in (link.source, link.target)]
+        return f"{ends[0]} to {ends[1]}"
+
+    def _cases(self) -> None:
+        """The same arrow under another label, condition or outcome."""
+        for link in list(self.gone):
+            other = next(
+                (
+                    k
+                    for k in self.come
+                    if (k.source, k.target, k.role) == (link.source, link.target, link.role)
+                ),
+                None,
+            )  # fmt: skip
+            if other is None:
+                continue
+            self.gone.remove(link)
+            self.come.remove(other)
+            kind = "case" if (link.label, link.after) != (other.label, other.after) else "condition"
+            x, y = case_words(link, self.pair.old_names), case_words(other, self.pair.new_names)
+            self.pair.add(
+                kind,
+                self._arrow(other, self.pair.new_names),
+                x or "none",
+                y or "none",
+                (self._edit(link, False), self._edit(other, True)),
+                (link.origin, other.origin),
+                step=other.source,
+            )
+
+    # -- what steps explain ---------------------------------------------------------------------------------------
+
+    def _with_steps(self) -> None:
+        """Links that only follow a step that came or went are told with it."""
+        added, removed = {s.id for s in self.pair.added}, {s.id for s in self.pair.removed}
+        bridges = self.new_course.bridged(added)
+        stood = self.old_course.bridged(removed)
+        for links, own, through, is_new in (
+            (self.come, added, stood, True),
+            (self.gone, removed, bridges, False),
+        ):
+            for link in list(links):
+                owner = link.target if link.target in own else link.source if link.source in own else None
+                if owner is None:
+                    owner = through.get((link.source, link.target))
+                if owner is not None:
+                    self._give(owner, self._edit(link, is_new), ("step added", "step removed", "approval removed"))
+                    links.remove(link)
+
+    def _give(self, owner: str, edit: Edit, kinds: tuple[str, ...]) -> None:
+        """The edit becomes part of the change of that step."""
+        found = self.pair.found
+        at = next(i for i, c in enumerate(found) if c.step == owner and c.type in kinds)
+        change: Change = found[at]
+        found[at] = structs.replace(change, edits=(*change.edits, edit))
+
+    def _moved(self) -> list[str]:
+        """Steps that changed their scope, then the fewest whose moving explains most of the links that differ."""
+        pair = self.pair
+        added = {s.id for s in pair.added}
+        order = {s.id: i for i, s in enumerate(pair.new.steps) if s.id not in added}
+        scoped = [s for s in order if pair.old_steps[s].scope != pair.new_steps[s].scope]
+        old, new = Course(self.old_course.arrows()), Course(self.new_course.arrows())
+        for course, out in ((old, [s.id for s in pair.removed]), (new, [s.id for s in pair.added])):
+            for step in [*out, *scoped]:
+                course.take_out(step)
+        return [*scoped, *moved(old, new, order, MOVED)]
+
+    def _move(self, step_id: str) -> None:
+        pair = self.pair
+        a, b = pair.old_steps[step_id], pair.new_steps[step_id]
+        old_bridge = self.old_course.through(step_id, {s.id for s in pair.removed})
+        new_bridge = self.new_course.through(step_id, {s.id for s in pair.added})
+        edits: list[Edit] = []
+        for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
+            for link in list(links):
+                if step_id in (link.source, link.target) or (link.source, link.target) in bridge:
+                    edits.append(self._edit(link, is_new))
+                    links.remove(link)
+        at: Places = (a.origin, b.origin)
+        if a.scope != b.scope:
+            edits.insert(0, Edit("set", "step", step_id, "scope", a.scope, b.scope))
+            scopes = [n.get(s.scope or "", "no scope") for s, n in ((a, pair.old_names), (b, pair.new_names))]
+            pair.add("scope", quoted(b.title), scopes[0], scopes[1], tuple(edits), at, step=step_id)
+        elif edits:
+            words = [self._spot(self.old_course, step_id, True), self._spot(self.new_course, step_id, False)]
+            pair.add("step moved", quoted(b.title), words[0], words[1], tuple(edits), at, step=step_id)
+
+    def _spot(self, course: Course, step: str, old: bool) -> str:
+        names = {**self.pair.new_names, **self.pair.old_names} if old else self.pair.new_names
+        before, after = course.near(step)
+        order = list(names)
+        parts = []
+        for word, ends in (("after", before), ("before", after)):
+            if ends:
+                shown = [
+                    quoted(names.get(e, e)) for e in sorted(ends, key=lambda e: order.index(e) if e in order else 0)
+                ]
+                parts.append(f"{word} {joined(shown)}")
+        return ", ".join(parts) or "alone"
+
+    # -- the rest -------------------------------------------------------------------------------------------------
+
+    def _rewired(self) -> None:
+        """One end of a link stays, the other goes elsewhere."""
+        pair = self.pair
+        both = {**pair.old_names, **pair.new_names}
+        for same_source in (True, False):
+            for link in list(self.gone):
+                fits = [
+                    k
+                    for k in self.come
+                    if k.role == link.role
+                    and (k.label, k.condition) == (link.label, link.condition)
+                    and (k.source == link.source if same_source else k.target == link.target)
+                ]
+                if not fits:
+                    continue
+                other = fits[0]
+                self.gone.remove(link)
+                self.come.remove(other)
+                fixed = both.get(link.source if same_source else link.target, "")
+                case = f" ({link.label or link.role})" if link.label or link.role in ("error", "attach") else ""
+                moving = [(k.target if same_source else k.source) for k in (link, other)]
+                where = f"from {quoted(fixed)}{case}" if same_source else f"to {quoted(fixed)}{case}"
+                pair.add(
+                    "link rewired",
+                    where,
+                    quoted(both.get(moving[0], moving[0])),
+                    quoted(both.get(moving[1], moving[1])),
+                    (self._edit(link, False), self._edit(other, True)),
+                    (link.origin, other.origin),
+                    step=other.source,
+                )
+
+
+def judge_links(pair: FlowPairing) -> None:
+    """All changes of links and order."""
+    LinkJudge(pair).judge()

@@ -1,0 +1,102 @@
+# What all judges share: the two versions with ids spelled alike, their names, and the list of what was found.
+"""A matched pair of flows under judgement."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.edits import Edit
+from zeitbuch.core.diff.matching import Matching
+from zeitbuch.core.diff.records import Change
+from zeitbuch.core.diff.word_diff import Word, word_changes
+from zeitbuch.core.graph import phrases
+from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.model.records import Flow, Origin, Step
+from zeitbuch.core.model.references import names_of, ref_words
+
+Places = tuple[Origin | None, Origin | None]
+NOWHERE: Places = (None, None)
+LONG = 60  # characters from which a text is compared by words
+
+
+class FlowPairing:
+    """The old version with the ids of the new one, the new version, and the changes found so far."""
+
+    def __init__(self, old: Flow, new: Flow, matching: Matching, flows: dict[str, str] | None = None) -> None:
+        self.matching = matching
+        self.ids = matching.ids(flows)
+        self.old, self.new = mapped(old, self.ids), new
+        self.old_names, self.new_names = names_of(self.old), names_of(new)
+        self.old_steps = {s.id: s for s in self.old.steps}
+        self.new_steps = {s.id: s for s in new.steps}
+        self.sure = {p.new: p.confidence for p in matching.steps}
+        self.removed = [self.old_steps[self.ids.parts.get(s.id, s.id)] for s in matching.removed]
+        self.added = list(matching.added)
+        self.found: list[Change] = []
+
+    def add(
+        self,
+        kind: str,
+        where: str,
+        old: Any = "",
+        new: Any = "",
+        edits: tuple[Edit, ...] = (),
+        at: Places = NOWHERE,
+        words: tuple[Word, ...] = (),
+        remarks: tuple[str, ...] = (),
+        step: str = "",
+    ) -> None:
+        """Take note of a change."""
+        row = KINDS[kind]
+        found = Change(
+            kind, row.topic, row.weight, where, str(old), str(new), words, remarks, step, self.sure.get(step, 1.0),
+            at[0], at[1], edits,
+        )  # fmt: skip
+        self.found.append(found)
+
+    def texts(
+        self,
+        kind: str,
+        where: str,
+        old: str,
+        new: str,
+        edits: tuple[Edit, ...],
+        at: Places,
+        remarks: tuple[str, ...] = (),
+        step: str = "",
+    ) -> None:
+        """A change of a text: by words when it is long."""
+        words = word_changes(old, new) if max(len(old), len(new)) > LONG or kind == "prompt" else ()
+        self.add(kind, where, old, new, edits, at, words, remarks, step)
+
+    def about(self, step: Step) -> str:
+        """What a step is, in a few words."""
+        from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS
+
+        effect = f", {EFFECT_WORDS[step.effect]}" if step.effect != "none" else ""
+        model = f", {step.model.name}" if step.model is not None and step.model.name else ""
+        off = "" if step.enabled else ", switched off"
+        own = f" {step.operation}" if step.kind == "other" and step.operation else ""
+        return f"{KIND_WORDS[step.kind]}{own}{model}{effect}{off}"
+
+
+def brief(value: Any) -> str:
+    """A value in at most 200 letters."""
+    text = phrases.shown(value, (), {})
+    return text if len(text) <= 200 else text[:199] + "…"
+
+
+def plain(value: Any) -> str:
+    """A value as text."""
+    return value if isinstance(value, str) else msgspec.json.encode(value, order="sorted").decode()
+
+
+def in_words(text: str, refs: Any, names: dict[str, str]) -> str:
+    """A text with its references to steps in words, in brackets; other placeholders as the builder writes them."""
+    for ref in sorted(refs, key=lambda r: -len(r.text)):
+        if ref.text and ref.step is not None:
+            text = text.replace(ref.text, f"[{ref_words(ref, names)}]")
+    return text

@@ -1,0 +1,63 @@
+# What follows from the changes and is what the owner asks for: what the flow may do outside now, and which acts no person
+# approves any more. No edits of their own: they follow from those of others.
+"""Changes of rights and approvals."""
+
+from __future__ import annotations
+
+from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.model.words import EFFECT_WORDS, joined
+from zeitbuch.core.passes.reachability import Ways
+
+from .pairing import FlowPairing
+
+_ORDER = ("read", "write", "send", "delete", "spend")
+_ACTS = ("send", "delete", "spend", "write")
+
+
+def effects(flow: Flow) -> list[str]:
+    """What the switched-on steps of a flow may do outside."""
+    held = {s.effect for s in flow.steps if s.enabled}
+    return [e for e in _ORDER if e in held]
+
+
+def judge_rights(pair: FlowPairing) -> None:
+    """Rights of the whole flow, and approvals that no longer come before an act."""
+    old, new = effects(pair.old), effects(pair.new)
+    at = (pair.old.origin, pair.new.origin)
+    if old != new:
+        more = [EFFECT_WORDS[e] for e in new if e not in old]
+        less = [EFFECT_WORDS[e] for e in old if e not in new]
+        words = [joined([EFFECT_WORDS[e] for e in side]) or "nothing" for side in (old, new)]
+        if more:
+            pair.add("rights widened", "the flow", words[0], words[1], at=at, remarks=(f"now {joined(more)}",))
+        else:
+            pair.add("rights narrowed", "the flow", words[0], words[1], at=at, remarks=(f"no longer {joined(less)}",))
+    _approvals(pair)
+
+
+def _approvals(pair: FlowPairing) -> None:
+    held = [s for s in pair.old.steps if s.kind == "approve" and s.enabled and s.id in pair.new_steps]
+    acts = [s for s in pair.new.steps if s.effect in _ACTS and s.id in pair.old_steps and s.enabled]
+    if not held or not acts:
+        return
+    before, after = Ways(Graph(pair.old)), Ways(Graph(pair.new))
+    for approval in held:
+        if not pair.new_steps[approval.id].enabled or pair.new_steps[approval.id].kind != "approve":
+            continue
+        freed: list[Step] = [
+            act
+            for act in acts
+            if approval.id in before.always_before(act.id) and approval.id not in after.always_before(act.id)
+        ]
+        if freed:
+            names = joined([quoted(s.title) for s in freed])
+            pair.add(
+                "approval bypassed",
+                quoted(pair.new_steps[approval.id].title),
+                f"always before {names}",
+                "not always",
+                at=(approval.origin, pair.new_steps[approval.id].origin),
+                step=approval.id,
+            )

@@ -1,0 +1,175 @@
+# Steps: what came, what went, what is set otherwise. Every field of a step that carries meaning has its row or its branch
+# here; a test goes through the fields of the model.
+"""Changes of steps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from zeitbuch.core.diff.edits import Edit
+from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.model.canonical import same_step
+from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.words import KIND_WORDS, joined, span_words
+
+from .inputs import judge_inputs
+from .pairing import FlowPairing, Places, brief, plain
+from .prompts import judge_prompts
+
+RANK = {"none": 0, "read": 1, "write": 2, "send": 3, "delete": 4, "spend": 4}
+_YIELDS = {"same": "as they come", "many": "each made into several", "one": "gathered into one"}
+_MODEL_WORDS = {
+    "modality": "modality", "task": "task", "temperature": "temperature", "max_output": "most output tokens",
+    "max_turns": "most turns",
+}  # fmt: skip
+# field, type of change, what is said behind the step's name, the value in words
+_ROWS: tuple[tuple[str, str, str, Callable[[Any], Any]], ...] = (
+    ("name", "step renamed", "", lambda s: s.name),
+    ("kind", "kind", "", lambda s: KIND_WORDS[s.kind]),
+    ("operation", "other setting", "operation", lambda s: s.operation),
+    ("enabled", "enabled", "", lambda s: "on" if s.enabled else "off"),
+    ("calls", "called flow", "", lambda s: s.calls),
+    ("inclusive", "condition", "cases that go on", lambda s: "any" if s.inclusive else "one"),
+    ("retry", "retry", "", lambda s: retry_words(s)),
+    ("timeout", "timeout", "", lambda s: s.timeout and span_words(s.timeout)),
+    ("on_fault", "on error", "", lambda s: s.on_fault),
+    ("join", "join", "", lambda s: s.join),
+    ("per_item", "loop", "runs", lambda s: "once an item" if s.per_item else "once a pass"),
+    ("yields", "loop", "items that go on", lambda s: _YIELDS[s.yields]),
+    ("ends", "condition", "what it ends", lambda s: "its branch" if s.ends == "branch" else "the run"),
+    ("note", "note", "", lambda s: s.note),
+)  # fmt: skip
+
+
+def judge_steps(pair: FlowPairing) -> None:
+    """Steps that went, came or changed; where they stand and how they are linked is judged with the links."""
+    for step in pair.removed:
+        kind = "approval removed" if step.kind == "approve" else "step removed"
+        edit = Edit("remove", "step", step.id, "", step)
+        where = quoted(step.title) + place(pair.old, step, pair.old_names)
+        pair.add(kind, where, pair.about(step), "", (edit,), (step.origin, None), step=step.id)
+    for step in pair.added:
+        edit = Edit("add", "step", step.id, "", None, step)
+        where = quoted(step.title) + place(pair.new, step, pair.new_names)
+        pair.add(
+            "step added", where, "", pair.about(step), (edit,), (None, step.origin),
+            remarks=_contents(step, pair.new_names), step=step.id,
+        )  # fmt: skip
+    added = {s.id for s in pair.added}
+    for step in pair.new.steps:
+        old = pair.old_steps.get(step.id)
+        if step.id not in added and old is not None:
+            _step(pair, old, step)
+
+
+def _contents(step: Step, names: dict[str, str]) -> tuple[str, ...]:
+    """What a new step is given, for a reader who has nothing else: inputs, prompts, condition."""
+    said = [f"condition {readable(step.condition, step.refs, names)}"] if step.condition else []
+    said += [f"{b.name}: {brief(readable(plain(b.value), b.refs, names))}" for b in step.inputs]
+    if step.model is not None:
+        said += [f"{p.role} prompt: {brief(readable(p.text, p.refs, names))}" for p in step.model.prompts]
+    return tuple(said)
+
+
+def place(flow: Any, step: Step, names: dict[str, str]) -> str:
+    """' after X, before Y', ' for agent X', ' in X': where a step stands."""
+    for link in flow.links:
+        if link.source == step.id and link.role == "attach":
+            return f" for {quoted(names.get(link.target, link.target))}"
+    course = [k for k in flow.links if k.role != "attach"]
+    before = [quoted(names.get(k.source, k.source)) for k in course if k.target == step.id]
+    after = [quoted(names.get(k.target, k.target)) for k in course if k.source == step.id and k.role == "next"]
+    parts = [f"{w} {joined(list(dict.fromkeys(n)))}" for w, n in (("after", before), ("before", after)) if n]
+    inside = f" in {quoted(names.get(step.scope, step.scope))}" if step.scope else ""
+    return (f" {', '.join(parts)}" if parts else "") + inside
+
+
+def retry_words(step: Step) -> str:
+    """How often a step is tried again."""
+    if step.retry is None:
+        return "never tried again"
+    wait = f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
+    return f"tried again {step.retry.attempts}x{wait}"
+
+
+def repeat_words(step: Step, names: dict[str, str]) -> str:
+    """How a loop goes round."""
+    r = step.repeat
+    if r is None:
+        return "none"
+    words = (
+        f"over {readable(r.items, r.refs, names)}"
+        if r.items
+        else f"until {readable(r.until, r.refs, names)}"
+        if r.until
+        else "not stated"
+    )
+    return words + (f", {r.count} items" if r.count is not None else "") + (f", at most {r.cap}x" if r.cap else "")
+
+
+def _step(pair: FlowPairing, a: Step, b: Step) -> None:
+    where, at = quoted(b.title), (a.origin, b.origin)
+    one, two = same_step(a), same_step(b)
+
+    def said(value: Any) -> Any:
+        return "none" if value in (None, "") else value
+
+    def put(kind: str, field: str, old: Any, new: Any, word: str = "", also: tuple[str, ...] = ()) -> None:
+        edits = tuple(
+            Edit("set", "step", b.id, f, getattr(a, f), getattr(b, f))
+            for f in (field, *also)
+            if getattr(a, f) != getattr(b, f)
+        )
+        spot = f"{where} ({word})" if word else where
+        pair.texts(kind, spot, str(said(old)), str(said(new)), edits, at, step=b.id)
+
+    for field, kind, word, words in _ROWS:
+        if getattr(a, field) != getattr(b, field):
+            if field == "enabled" and a.kind == b.kind == "approve" and not b.enabled:
+                kind = "approval removed"
+            put(kind, field, words(a), words(b), word)
+    if a.effect != b.effect:
+        put("effect widened" if RANK[b.effect] >= RANK[a.effect] else "effect narrowed", "effect", a.effect, b.effect)
+    if a.connection != b.connection:
+        names = {c.id: c.name or c.id for c in (*pair.old.connections, *pair.new.connections)}
+        put(
+            "connection",
+            "connection",
+            names.get(a.connection or "", a.connection),
+            names.get(b.connection or "", b.connection),
+        )
+    if (one.condition, one.refs) != (two.condition, two.refs):
+        put(
+            "condition",
+            "condition",
+            readable(a.condition or "", a.refs, pair.old_names),
+            readable(b.condition or "", b.refs, pair.new_names),
+            also=("refs",),
+        )
+    if one.repeat != two.repeat:
+        put("loop", "repeat", repeat_words(a, pair.old_names), repeat_words(b, pair.new_names))
+    judge_inputs(pair, "step", b.id, where, a.inputs, b.inputs, at)
+    _model(pair, a, b, where, at)
+    if a.unread != b.unread:
+        put("unread content", "unread", brief(a.unread), brief(b.unread))
+
+
+def _model(pair: FlowPairing, a: Step, b: Step, where: str, at: Places) -> None:
+    old, new = a.model, b.model
+    if old is None or new is None:
+        if old is not new:
+            names = [(u.name or "a model") if u is not None else "none" for u in (old, new)]
+            pair.add("model", where, names[0], names[1], (Edit("set", "step", b.id, "model", old, new),), at, step=b.id)
+        return
+    if old.name != new.name:
+        edit = Edit("set", "step", b.id, "model.name", old.name, new.name)
+        pair.add("model", where, old.name or "none", new.name or "none", (edit,), at, step=b.id)
+    for field, word in _MODEL_WORDS.items():
+        x, y = getattr(old, field), getattr(new, field)
+        if x != y:
+            edit = Edit("set", "step", b.id, f"model.{field}", x, y)
+            said = ["none" if v is None else v for v in (x, y)]
+            pair.add("model setting", f"{where} ({word})", said[0], said[1], (edit,), at, step=b.id)
+    judge_prompts(pair, b, old, new, at)

@@ -1,0 +1,236 @@
+# Which flow, step, trigger or connection of the old version is which of the new one. Ids are trusted where they hold:
+# one that now names another thing (numbers given anew) does not. What ids leave open is paired by content and
+# neighbourhood. Only the pairing is done here; what the pairs mean is judged elsewhere.
+"""Matching of two versions."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from typing import Literal, TypeVar
+
+from msgspec import Struct
+
+from zeitbuch.core.model.canonical import Ids
+from zeitbuch.core.model.records import Connection, Flow, Step, Trigger
+
+T = TypeVar("T")
+By = Literal["id", "name", "content"]
+SURE_STEP = 0.45  # steps so alike are the same step, whatever their neighbours are
+LEAST_STEP = 0.25  # steps less alike than this, neighbours counted, are not the same step
+LEAST_FLOW = 0.55
+FEW = 3  # steps below which likeness says nothing of flows
+DOUBT = 0.2  # share of shared ids that name another thing, over which a flow's ids are not trusted
+
+
+class Pair(Struct, frozen=True):
+    """One thing in both versions: its ids, what paired it, and how sure that is (0 to 1)."""
+
+    old: str
+    new: str
+    by: By = "id"
+    confidence: float = 1.0
+
+
+class Matching(Struct, frozen=True):
+    """Steps and triggers of two versions of a flow. ``renewed`` counts the ids that the builder gave anew."""
+
+    steps: tuple[Pair, ...]
+    triggers: tuple[Pair, ...]
+    removed: tuple[Step, ...]
+    added: tuple[Step, ...]
+    connections: dict[str, str] = {}
+
+    @property
+    def renewed(self) -> int:
+        return sum(p.old != p.new for p in self.steps)
+
+    def ids(self, flows: dict[str, str] | None = None) -> Ids:
+        """How the old version's ids are spelled in the new one."""
+        parts = {p.old: p.new for p in (*self.triggers, *self.steps) if p.old != p.new}
+        # An id of the new version that meant something else in the old one must not be taken for it.
+        taken = {p.new for p in (*self.triggers, *self.steps)} | {s.id for s in self.added}
+        for step in self.removed:
+            if step.id in taken:
+                parts[step.id] = f"{step.id}\u2020"
+        return Ids(parts, self.connections, flows or {})
+
+
+def _by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tuple[T, T]]) -> None:
+    """Pairs what has a key that occurs once on each side; takes the pairs out of both lists."""
+    first: dict[object, list[T]] = {}
+    second: dict[object, list[T]] = {}
+    for item in old:
+        first.setdefault(key(item), []).append(item)
+    for item in new:
+        second.setdefault(key(item), []).append(item)
+    gone_old, gone_new = set(), set()
+    for k, items in first.items():
+        others = second.get(k, [])
+        if k and len(items) == 1 and len(others) == 1:
+            pairs.append((items[0], others[0]))
+            gone_old.add(id(items[0]))
+            gone_new.add(id(others[0]))
+    old[:] = [x for x in old if id(x) not in gone_old]
+    new[:] = [x for x in new if id(x) not in gone_new]
+
+
+def match_connections(old: Iterable[Connection], new: Iterable[Connection]) -> dict[str, str]:
+    """Connections by id, then by name, service and account: old id -> new id, where they differ."""
+    left, right = list(old), list(new)
+    pairs: list[tuple[Connection, Connection]] = []
+    _by(lambda c: c.id, left, right, pairs)
+    _by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
+    return {a.id: b.id for a, b in pairs if a.id != b.id}
+
+
+def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
+    left, right = list(old.triggers), list(new.triggers)
+    found: list[Pair] = []
+    steps: tuple[tuple[By, float, Callable[[Trigger], object]], ...] = (
+        ("id", 1.0, lambda t: (t.id, t.kind)),
+        ("name", 0.95, lambda t: (t.kind, t.name, t.event) if t.name or t.event else None),
+        ("content", 0.8, lambda t: t.kind),
+        ("id", 0.7, lambda t: t.id),
+    )
+    for by, confidence, key in steps:
+        pairs: list[tuple[Trigger, Trigger]] = []
+        _by(key, left, right, pairs)
+        found += [Pair(a.id, b.id, by, confidence) for a, b in pairs]
+    if len(left) == len(right) == 1 and len(old.triggers) == len(new.triggers) == 1:
+        found.append(Pair(left[0].id, right[0].id, "content", 0.6))
+    return found
+
+
+def _trusted(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
+    """Ids that name the same step on both sides, and whether ids can be trusted in this flow at all."""
+    fresh = {s.id: s for s in new.steps}
+    spots = Counter((s.kind, s.operation, s.name) for s in new.steps)
+    found: dict[str, str] = {}
+    shared = against = 0
+    for step in old.steps:
+        other = fresh.get(step.id)
+        if other is None:
+            continue
+        shared += 1
+        same_sort = step.kind == other.kind and step.operation == other.operation
+        if step.name == other.name and (same_sort or step.name):
+            found[step.id] = step.id
+        elif spots[step.kind, step.operation, step.name] and step.name:
+            against += 1  # what it was stands under another id now
+        elif same_sort or step.kind == other.kind:
+            found[step.id] = step.id
+        # else the id names a thing of another sort and name: content decides
+    trusted = against <= DOUBT * shared
+    if trusted:
+        return found, True
+    first, second = Counter(s.name for s in old.steps), Counter(s.name for s in new.steps)
+    named = {s.id: s.name for s in old.steps}
+    sure = [k for k in found if named[k] and named[k] == fresh[k].name and first[named[k]] == second[named[k]] == 1]
+    return {k: k for k in sure}, False
+
+
+def _by_content(
+    old: Flow, new: Flow, left: list[Step], right: list[Step], known: dict[str, str], trusted: bool, least: float
+) -> list[Pair]:
+    """Pairs among the steps that are left, by content and by the neighbours that are ``known``."""
+    if not left or not right:
+        return []
+    from .similarity import assigned, likeness
+
+    score, rows, columns = likeness(old, new, known)
+    at, to = {k: i for i, k in enumerate(rows)}, {k: i for i, k in enumerate(columns)}
+    part = score[[at[s.id] for s in left]][:, [to[s.id] for s in right]]
+    if least < SURE_STEP:
+        part *= [[a.kind == b.kind for b in right] for a in left]
+    if trusted:
+        spots = {s.id: j for j, s in enumerate(right)}
+        for i, a in enumerate(left):
+            if a.id in spots:
+                part[i, spots[a.id]] += 0.15
+    return [Pair(left[i].id, right[j].id, "content", c) for i, j, c in assigned(part, least)]
+
+
+def match_steps(old: Flow, new: Flow) -> Matching:
+    """Steps by trusted ids, then by content and neighbourhood, then by what is left of their ids."""
+    settled, trusted = _trusted(old, new)
+    pairs = [Pair(k, k) for k in settled]
+    triggers = _match_triggers(old, new)
+    left = [s for s in old.steps if s.id not in settled]
+    right = [s for s in new.steps if s.id not in settled]
+    if left and right:
+        known = {**settled, **{p.old: p.new for p in triggers}}
+        # What is clear first; then what only its clear neighbours can tell.
+        # Where most ids held, an id that is new is a new step, unless all speaks against it.
+        kept = trusted and 2 * len(settled) >= min(len(old.steps), len(new.steps))
+        for least in (SURE_STEP,) if kept else (SURE_STEP, LEAST_STEP):
+            chosen = _by_content(old, new, left, right, known, trusted, least)
+            pairs += chosen
+            known |= {p.old: p.new for p in chosen}
+            first, second = {p.old for p in chosen}, {p.new for p in chosen}
+            left = [s for s in left if s.id not in first]
+            right = [s for s in right if s.id not in second]
+    if trusted:
+        again = {s.id for s in left} & {s.id for s in right}
+        pairs += [Pair(k, k, "id", 0.5) for k in (s.id for s in left) if k in again]
+        left = [s for s in left if s.id not in again]
+        right = [s for s in right if s.id not in again]
+    order = {s.id: i for i, s in enumerate(new.steps)}
+    pairs.sort(key=lambda p: order[p.new])
+    return Matching(
+        tuple(pairs), tuple(triggers), tuple(left), tuple(right), match_connections(old.connections, new.connections)
+    )
+
+
+class FlowPair(Struct, frozen=True):
+    """One flow in both versions."""
+
+    old: Flow
+    new: Flow
+    by: By = "id"
+    confidence: float = 1.0
+
+
+class FlowMatching(Struct, frozen=True):
+    """Flows of two versions of an estate."""
+
+    pairs: tuple[FlowPair, ...]
+    removed: tuple[Flow, ...]
+    added: tuple[Flow, ...]
+
+    @property
+    def ids(self) -> dict[str, str]:
+        """Old id -> new id of flows whose id was renewed."""
+        return {p.old.id: p.new.id for p in self.pairs if p.old.id != p.new.id}
+
+
+def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
+    """Flows by id, then by id with folder or name where ids come twice, by name, by content."""
+    left, right = list(old), list(new)
+    found: list[FlowPair] = []
+    ways: tuple[tuple[By, float, Callable[[Flow], object]], ...] = (
+        ("id", 1.0, lambda f: f.id),
+        ("id", 1.0, lambda f: (f.id, f.name, f.folder, f.environment)),
+        ("id", 0.95, lambda f: (f.id, f.name)),
+        ("name", 0.95, lambda f: (f.name.casefold(), f.folder, f.environment) if f.name else None),
+        ("name", 0.9, lambda f: f.name.casefold()),
+    )
+    for by, confidence, key in ways:
+        pairs: list[tuple[Flow, Flow]] = []
+        _by(key, left, right, pairs)
+        found += [FlowPair(a, b, by, confidence) for a, b in pairs]
+    if left and right:
+        from .flow_similarity import flow_likeness
+        from .similarity import assigned
+
+        score = flow_likeness(left, right)
+        # A step or two may be alike by chance.
+        score *= [[min(len(a.steps), len(b.steps)) >= FEW for b in right] for a in left]
+        chosen = assigned(score, LEAST_FLOW)
+        found += [FlowPair(left[i], right[j], "content", c) for i, j, c in chosen]
+        first, second = {i for i, _, _ in chosen}, {j for _, j, _ in chosen}
+        left = [f for i, f in enumerate(left) if i not in first]
+        right = [f for j, f in enumerate(right) if j not in second]
+    order = {id(f): i for i, f in enumerate(new)}
+    found.sort(key=lambda p: order[id(p.new)])
+    return FlowMatching(tuple(found), tuple(left), tuple(right))

@@ -1,0 +1,126 @@
+# What a comparison is held against where it decides something: in a pipeline, before a release. The command's exit status
+# follows from this and from nothing else.
+"""Selection of changes by topic, and limits on risk and cost."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from decimal import Decimal
+from typing import Literal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.money import money_words
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.sheet import percent
+from zeitbuch.core.model.words import plural
+
+from .change_cost import sums
+from .change_types import TOPICS
+from .records import EstateChanges, Figures, FlowChanges
+
+FailOn = Literal["any", "risk", "cost"]
+
+
+def topics(words: Iterable[str]) -> list[str]:
+    """The topics named in 'trigger,prompt'. Raises ZeitbuchError for an unknown one."""
+    found = [t.strip() for word in words for t in word.split(",") if t.strip()]
+    for topic in found:
+        if topic not in TOPICS:
+            raise fail("option", f"expected topics of {', '.join(TOPICS)} after --only, found '{topic}'")
+    return found
+
+
+def only(found: EstateChanges, wanted: list[str]) -> EstateChanges:
+    """The changes of these topics; flows without any are counted as unchanged in that respect."""
+    if not wanted:
+        return found
+    flows: list[FlowChanges] = []
+    for flow in found.flows:
+        kept = tuple(c for c in flow.changes if c.topic in wanted)
+        if kept:
+            flows.append(structs.replace(flow, changes=kept))
+    return EstateChanges(tuple(flows), found.unchanged + len(found.flows) - len(flows))
+
+
+class Limit(Struct, frozen=True):
+    """The most that cost may grow: a ``share`` for each changed flow, or an ``amount`` a month for all together."""
+
+    share: float | None = None
+    amount: Decimal | None = None
+
+
+def limit(text: str) -> Limit:
+    """'10%' or '25' (in the rate card's currency). Raises ZeitbuchError for anything else."""
+    m = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(%?)\s*", text)
+    if m is None:
+        raise fail("option", f"expected --max-increase PERCENT% or AMOUNT (10%, 25), found '{text}'")
+    if m.group(2):
+        return Limit(share=float(m.group(1)) / 100)
+    return Limit(amount=Decimal(m.group(1)))
+
+
+def _grown(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
+    """Before and after in money, a month where it is known on both sides and else a run; None when neither is."""
+    none = Figures(0, 0, 0, None, None)
+    a, b = flow.before or none, flow.after or none
+    for word in ("month", "run"):
+        x, y = getattr(a, word), getattr(b, word)
+        if flow.status == "changed" and x is not None and y is not None:
+            return x.amount, y.amount, word
+        one = y if flow.status == "added" else x
+        if flow.status != "changed" and one is not None:
+            return (Decimal(0), one.amount, word) if flow.status == "added" else (one.amount, Decimal(0), word)
+    return None
+
+
+def _unpriced(flow: FlowChanges) -> str:
+    """What of a flow has no price now and had one, or was not there, before."""
+    now = flow.after.run.unknown if flow.after is not None and flow.after.run is not None else ()
+    was = flow.before.run.unknown if flow.before is not None and flow.before.run is not None else ()
+    return ", ".join(u for u in now if u not in was)
+
+
+def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency: str) -> list[str]:
+    """Why the answer is no, a sentence each; empty when it is yes. ``found`` has figures when cost is asked about."""
+    said: list[str] = []
+    if fail_on == "any" and found.flows and most is None:
+        said.append(f"{plural(len(found.flows), 'flow')} changed")
+    if fail_on == "risk":
+        for flow in found.flows:
+            risky = [c for c in flow.changes if c.weight == "risk"]
+            if risky:
+                kinds = ", ".join(dict.fromkeys(c.type for c in risky))
+                said.append(f"'{flow.name}': {plural(len(risky), 'change')} to look at closely ({kinds})")
+    if fail_on == "cost" or most is not None:
+        said += _cost(found, most or Limit(share=0.0), currency)
+    return said
+
+
+def _cost(found: EstateChanges, most: Limit, currency: str) -> list[str]:
+    said = []
+    for flow in found.flows:
+        missing = _unpriced(flow)
+        if missing:
+            said.append(f"'{flow.name}': no price for {missing}, so its cost may have grown")
+            continue
+        grown = _grown(flow)
+        if grown is None or most.share is None or grown[1] <= grown[0]:
+            continue
+        before, after, word = grown
+        if before and float(after / before) - 1 <= most.share + 1e-9:
+            continue
+        more = f"{percent(float(after / before) - 1)} more" if before else "nothing before"
+        said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} a {word} ({more})")
+    if most.amount is not None:
+        before_all, after_all, out = sums(found.flows)
+        assert before_all.month is not None and after_all.month is not None
+        more_all = after_all.month.amount - before_all.month.amount
+        if more_all > most.amount:
+            left = f"; {plural(out, 'flow')} of unknown volume not counted" if out else ""
+            said.append(
+                f"the changed flows together: {money_words(before_all.month)} → {money_words(after_all.month)} "
+                f"{currency} a month{left}"
+            )
+    return said

@@ -1,0 +1,76 @@
+# What a comparison says, as records: changes with their evidence, flows with their changes, the estate.
+"""Records of changes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import Money
+from zeitbuch.core.model.canonical import SAME, Ids
+from zeitbuch.core.model.records import Origin
+
+from .edits import Edit
+from .word_diff import Word
+
+
+class Figures(Struct, frozen=True):
+    """What a run takes and costs (with the flows it calls), and a month; None where it is not known."""
+
+    passes: float
+    calls: float
+    tokens: float
+    run: Money | None
+    month: Money | None
+
+
+class Change(Struct, frozen=True):
+    """One change of meaning. ``where`` names the step; ``words`` marks changed words of a text; ``remarks`` say what is
+    to be seen in them. ``edits`` are what was done, complete; a change that only follows from others has none.
+    ``share`` is what this change alone adds: the new version less the new version without it. ``confidence`` is that of
+    the matching of the step (1 where its id held)."""
+
+    type: str
+    topic: str
+    weight: Literal["risk", "meaning", "note"]
+    where: str
+    old: str = ""
+    new: str = ""
+    words: tuple[Word, ...] = ()
+    remarks: tuple[str, ...] = ()
+    step: str = ""
+    confidence: float = 1.0
+    old_origin: Origin | None = None
+    new_origin: Origin | None = None
+    edits: tuple[Edit, ...] = ()
+    share: Figures | None = None
+
+
+class FlowChanges(Struct, frozen=True):
+    """The changes of one flow; ``status`` is added, removed or changed. ``matched`` says what paired the two versions,
+    ``renewed`` how many steps have other ids; ``ids`` how the old version's ids are spelled in the new one, where its edits
+    set out from. ``before`` and ``after`` are figures of the two versions, ``interaction`` what the changes do together
+    beyond the sum of their shares."""
+
+    id: str
+    name: str
+    status: Literal["added", "removed", "changed"]
+    changes: tuple[Change, ...]
+    old_id: str = ""
+    matched: Literal["id", "name", "content"] = "id"
+    confidence: float = 1.0
+    renewed: int = 0
+    ids: Ids = SAME
+    before: Figures | None = None
+    after: Figures | None = None
+    interaction: Figures | None = None
+    old_origin: Origin | None = None
+    new_origin: Origin | None = None
+
+
+class EstateChanges(Struct, frozen=True):
+    """All flows that differ in meaning, and how many do not."""
+
+    flows: tuple[FlowChanges, ...]
+    unchanged: int

@@ -1,0 +1,138 @@
+# Flows that were split, merged, or moved from one package to another.
+"""Splits, merges and moves of whole flows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from msgspec import structs
+
+from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.model.records import Estate, Flow, Step
+from zeitbuch.core.model.words import joined
+
+from .change_types import KINDS
+from .matching import FlowMatching
+from .records import Change, FlowChanges
+
+ENOUGH = 0.6  # share of a flow's named steps that must have come from (or gone to) the other flow
+
+
+def signature(step: Step) -> tuple[str, str, str]:
+    """What tells a step in another flow: kind, operation, name."""
+    return step.kind, step.operation, step.name.casefold()
+
+
+def shared_steps(part: Sequence[Step], whole: Sequence[Step]) -> float:
+    """Share of the named steps of ``part`` that stand in ``whole`` too."""
+    named = Counter(signature(s) for s in part if s.name and s.kind != "note")
+    if not named:
+        return 0.0
+    there = Counter(signature(s) for s in whole)
+    return sum(min(n, there[k]) for k, n in named.items()) / sum(named.values())
+
+
+def _package(flow: Flow) -> str | None:
+    """The name of the package that a flow came in, without its folders."""
+    o = flow.origin
+    return o.source.replace("\\", "/").rsplit("/", 1)[-1] if o is not None and o.member is not None else None
+
+
+def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[int, Change]:
+    """By the identity of the new flow: a move to another package, where the old package is still there or the new one was
+    already. A package that was only named anew is no move."""
+    before, after = {_package(f) for f in old.flows}, {_package(f) for f in new.flows}
+    found: dict[int, Change] = {}
+    row = KINDS["flow moved"]
+    for pair in matching.pairs:
+        a, b = _package(pair.old), _package(pair.new)
+        if a is None or b is None or a == b or (a not in after and b not in before):
+            continue
+        found[id(pair.new)] = Change(
+            "flow moved", row.topic, row.weight, "the flow's package", a, b,
+            old_origin=pair.old.origin, new_origin=pair.new.origin,
+        )  # fmt: skip
+    return found
+
+
+def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[FlowChanges]:
+    """The list with splits told on the flow that was split, merges on the flow that took the others in."""
+    by_key = {(f.status, f.id, f.name): i for i, f in enumerate(found)}
+    changed = [p for p in matching.pairs if ("changed", p.new.id, p.new.title) in by_key]
+    taken: dict[int, list[Flow]] = {}
+    for flow in matching.added:
+        for i, pair in enumerate(changed):
+            lost = [s for s in pair.old.steps if shared_steps([s], pair.new.steps) < 1]
+            if len(lost) > 1 and shared_steps(flow.steps, lost) >= ENOUGH:
+                taken.setdefault(i, []).append(flow)
+                break
+    for i, flows in taken.items():
+        pair = changed[i]
+        names = joined([quoted(f.title) for f in flows])
+        _told(
+            found,
+            by_key["changed", pair.new.id, pair.new.title],
+            "flow split",
+            "one flow",
+            f"part of it is now {names}",
+        )
+        for f in flows:
+            _told(
+                found,
+                by_key["added", f.id, f.title],
+                "flow split",
+                f"part of {quoted(pair.old.title)}",
+                "a flow of its own",
+            )
+    for gone in matching.removed:
+        into = [f for f in matching.added if shared_steps(gone.steps, f.steps) >= ENOUGH]
+        parts = [f for f in matching.added if shared_steps(f.steps, gone.steps) >= ENOUGH]
+        if len(parts) > 1:
+            names = joined([quoted(f.title) for f in parts])
+            _told(found, by_key["removed", gone.id, gone.title], "flow split", "one flow", f"now {names}")
+            continue
+        for pair in changed:
+            come = [s for s in pair.new.steps if shared_steps([s], pair.old.steps) < 1]
+            if len(come) > 1 and shared_steps(gone.steps, come) >= ENOUGH:
+                _told(
+                    found,
+                    by_key["removed", gone.id, gone.title],
+                    "flows merged",
+                    "a flow of its own",
+                    f"part of {quoted(pair.new.title)}",
+                )
+                _told(
+                    found,
+                    by_key["changed", pair.new.id, pair.new.title],
+                    "flows merged",
+                    "",
+                    f"holds what was {quoted(gone.title)}",
+                )
+                break
+        else:
+            if len(into) == 1:
+                _told(
+                    found,
+                    by_key["removed", gone.id, gone.title],
+                    "flows merged",
+                    "a flow of its own",
+                    f"part of {quoted(into[0].title)}",
+                )
+                _told(
+                    found,
+                    by_key["added", into[0].id, into[0].title],
+                    "flows merged",
+                    "",
+                    f"holds what was {quoted(gone.title)}",
+                )
+    return found
+
+
+def _told(found: list[FlowChanges], at: int, kind: str, old: str, new: str) -> None:
+    row = KINDS[kind]
+    flow = found[at]
+    change = Change(
+        kind, row.topic, row.weight, "the flow", old, new, old_origin=flow.old_origin, new_origin=flow.new_origin
+    )
+    found[at] = structs.replace(flow, changes=(change, *flow.changes))

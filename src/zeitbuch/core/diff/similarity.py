@@ -1,0 +1,223 @@
+# How alike the steps of two flows are when ids say nothing: by what each says of itself (kind, operation, name, prompts,
+# inputs, settings) and, round by round, by how alike their neighbours are. All pairs at once, as sparse matrices of
+# features; the assignment of steps to steps is the one with the greatest sum.
+"""Likeness of steps and flows, as matrices, and the best assignment."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from collections.abc import Set as AbstractSet
+from typing import Any
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from zeitbuch.core.model.canonical import spelled
+from zeitbuch.core.model.records import Flow, Step
+
+Matrix = npt.NDArray[np.float64]
+Bags = Sequence[AbstractSet[str]]
+
+ROUNDS = 4
+DENSE = 400_000  # cells up to which a matrix is held dense
+OWN = 0.62  # share of what a step says of itself; the rest is its neighbours'
+_WORD = re.compile(r"\w+")
+
+
+def _ones(rows: list[int], columns: list[int], shape: tuple[int, int]) -> Any:
+    """A matrix of ones at these places: dense while it is small, where sparse ones cost more than they save."""
+    if shape[0] * shape[1] <= DENSE:
+        made = np.zeros(shape)
+        made[rows, columns] = 1.0
+        return made
+    from scipy.sparse import csr_matrix
+
+    sparse = csr_matrix((np.ones(len(rows)), (rows, columns)), shape=shape)
+    sparse.data[:] = 1.0  # what is named twice counts once
+    return sparse
+
+
+def _full(matrix: Any) -> Matrix:
+    return matrix if isinstance(matrix, np.ndarray) else np.asarray(matrix.todense())
+
+
+def overlap(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
+    """Dice coefficient of every pair of bags, and where at least one of both holds anything."""
+    words: dict[str, int] = {}
+
+    def places(bags: Bags) -> tuple[list[int], list[int]]:
+        rows: list[int] = []
+        columns: list[int] = []
+        for at, bag in enumerate(bags):
+            found = [words.setdefault(word, len(words)) for word in bag]
+            columns += found
+            rows += [at] * len(found)
+        return rows, columns
+
+    first, second = places(old), places(new)
+    width = max(len(words), 1)
+    a, b = _ones(*first, (len(old), width)), _ones(*second, (len(new), width))
+    common = _full(a @ b.T)
+    total = np.asarray(a.sum(axis=1)).reshape(-1, 1) + np.asarray(b.sum(axis=1)).reshape(1, -1)
+    known = total > 0
+    return 2 * common / np.where(known, total, 1.0), known
+
+
+def trigrams(text: str) -> set[str]:
+    low = f"  {text.casefold()} "
+    return {low[i : i + 3] for i in range(len(low) - 2)} if text else set()
+
+
+def _plain(value: Any) -> str:
+    return value if isinstance(value, str) else msgspec.json.encode(value).decode()
+
+
+def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]]:
+    """(weight, bag) for each side of a step. ``hidden`` are ids: a text that is one says nothing."""
+    prompts: set[str] = set()
+    settings: set[str] = set()
+    use = step.model
+    if use is not None:
+        for p in use.prompts:
+            text = p.text
+            for ref in p.refs:
+                if ref.step is not None and ref.text:
+                    text = text.replace(ref.text, f" {ref.path} ")
+            prompts.update(_WORD.findall(text.casefold()))
+        settings |= {f"{k}={getattr(use, k)}" for k in ("name", "task", "temperature", "max_output", "max_turns")}
+        settings.add(f"modality={use.modality}")
+    for key in ("connection", "calls", "inclusive", "timeout", "on_fault", "join", "enabled", "effect", "yields"):
+        value = getattr(step, key)
+        if value not in (None, False, "none", "stop", "same") and value not in hidden and value is not True:
+            settings.add(f"{key}={value}")
+    if step.condition:
+        settings.add("condition=" + re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(step.condition, step.refs)))
+    if step.repeat is not None:
+        settings.add(f"repeat={step.repeat.count}/{step.repeat.cap}")
+    if step.note:
+        settings.add(f"note={step.note}")
+    names = {b.name for b in step.inputs}
+    values = set()
+    for b in step.inputs:
+        value = b.value
+        if b.refs and isinstance(value, str):
+            value = re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(value, b.refs))
+        values.add(f"{b.name}={_plain(value)}/{b.decided}")
+    return [
+        (2.0, {f"{step.kind}/{step.operation}"}),
+        (3.0, trigrams(step.name)),
+        (1.5, {step.name.casefold()} if step.name else set()),
+        (2.5, prompts),
+        (1.0, names),
+        (2.0, values),
+        (1.5, settings),
+    ]
+
+
+def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str]) -> Matrix:
+    """Likeness by what steps say of themselves, shape (old, new), from 0 to 1. Steps of different kinds are at most
+    half alike."""
+    first = [_features(s, hidden) for s in old]
+    second = [_features(s, hidden) for s in new]
+    total = np.zeros((len(old), len(new)))
+    weight = np.zeros_like(total)
+    for side in range(len(first[0]) if first else 0):
+        w = first[0][side][0]
+        alike, known = overlap([f[side][1] for f in first], [f[side][1] for f in second])
+        total += w * alike
+        weight += w * known
+    found = total / np.where(weight > 0, weight, 1.0)
+    kinds = np.array([[a.kind == b.kind for b in new] for a in old], dtype=bool).reshape(found.shape)
+    return np.where(kinds, found, found * 0.5)
+
+
+def _relations(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
+    """For each relation a matrix: row i has its neighbours."""
+    kinds: dict[str, tuple[list[int], list[int]]] = {k: ([], []) for k in ("out", "in", "up", "down", "host", "help")}
+
+    def put(kind: str, a: str, b: str) -> None:
+        if a in at and b in at:
+            kinds[kind][0].append(at[a])
+            kinds[kind][1].append(at[b])
+
+    for link in flow.links:
+        if link.role == "attach":
+            put("host", link.source, link.target)
+            put("help", link.target, link.source)
+        else:
+            put("out", link.source, link.target)
+            put("in", link.target, link.source)
+    for step in flow.steps:
+        if step.scope is not None:
+            put("up", step.id, step.scope)
+            put("down", step.scope, step.id)
+    return [_ones(rows, columns, (size, size)) for rows, columns in kinds.values()]
+
+
+def likeness(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, list[str], list[str]]:
+    """Likeness of the parts of two flows (triggers, then steps), with what is already ``settled`` (old id -> new id);
+    the ids of the rows and of the columns."""
+    hidden = frozenset({s.id for f in (old, new) for s in f.steps} | {t.id for f in (old, new) for t in f.triggers})
+    rows = [*[t.id for t in old.triggers], *[s.id for s in old.steps]]
+    columns = [*[t.id for t in new.triggers], *[s.id for s in new.steps]]
+    at, to = {k: i for i, k in enumerate(rows)}, {k: i for i, k in enumerate(columns)}
+    own = np.zeros((len(rows), len(columns)))
+    m, n = len(old.triggers), len(new.triggers)
+    if old.steps and new.steps:
+        own[m:, n:] = own_likeness(old.steps, new.steps, hidden)
+    for i, a in enumerate(old.triggers):
+        for j, b in enumerate(new.triggers):
+            same = [a.kind == b.kind, a.name == b.name, a.schedule == b.schedule, a.event == b.event]
+            own[i, j] = sum(w for w, s in zip((0.5, 0.2, 0.15, 0.15), same, strict=True) if s)
+    fixed = [(at[a], to[b]) for a, b in settled.items() if a in at and b in to]
+
+    def pinned(matrix: Matrix) -> Matrix:
+        for i, j in fixed:
+            matrix[i, :] = 0.0
+            matrix[:, j] = 0.0
+        for i, j in fixed:
+            matrix[i, j] = 1.0
+        return matrix
+
+    found = pinned(own.copy())
+    relations = list(zip(_relations(old, at, len(rows)), _relations(new, to, len(columns)), strict=True))
+    degrees = [
+        np.maximum(np.asarray(a.sum(axis=1)).reshape(-1, 1), np.asarray(b.sum(axis=1)).reshape(1, -1))
+        for a, b in relations
+    ]
+    for _ in range(ROUNDS):
+        belief = found**3  # what is but half alike says little of its neighbours
+        near = np.zeros_like(found)
+        weight = np.full_like(found, 1e-9)
+        for (a, b), degree in zip(relations, degrees, strict=True):
+            some = degree > 0
+            share = np.minimum(np.asarray(a @ belief @ b.T) / np.where(some, degree, 1.0), 1.0)
+            near += np.where(some, share, 0.0)
+            weight += some
+        around = near / weight
+        found = pinned(np.where(weight > 0.5, OWN * own + (1 - OWN) * around, own))
+    return found, rows, columns
+
+
+def assigned(score: Matrix, least: float) -> list[tuple[int, int, float]]:
+    """The pairs of the best assignment with a score of at least ``least``: row, column, confidence. The confidence is the
+    score, less when another pair of the row or column comes near."""
+    from scipy.optimize import linear_sum_assignment
+
+    if not score.size:
+        return []
+    n, m = score.shape
+    # Where nothing else speaks, what stood first stands first.
+    order = np.abs(np.arange(n).reshape(-1, 1) / n - np.arange(m).reshape(1, -1) / m)
+    rows, columns = linear_sum_assignment(score - 1e-3 * order, maximize=True)
+    pairs = []
+    for i, j in zip(rows.tolist(), columns.tolist(), strict=True):
+        value = float(score[i, j])
+        if value < least:
+            continue
+        others = [float(np.delete(score[i], j).max(initial=0.0)), float(np.delete(score[:, j], i).max(initial=0.0))]
+        margin = value - max(others)
+        pairs.append((i, j, round(min(1.0, value) * (0.6 + 0.4 * min(1.0, max(0.0, margin) / 0.15)), 2)))
+    return pairs

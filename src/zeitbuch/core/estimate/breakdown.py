@@ -1,0 +1,120 @@
+# The same estimate seen from another side: who or what the month's money goes to.
+"""Estimates by step, model, connection, owner, environment or meter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import Money, Shares, shares
+from zeitbuch.core.assumptions.rules import Evidence, weaker
+
+from .estate import EstateEstimate, FlowEstimate, StepEstimate
+
+By = Literal["flow", "step", "model", "connection", "owner", "environment", "host", "meter"]
+SIDES: tuple[By, ...] = ("flow", "step", "model", "connection", "owner", "environment", "host", "meter")
+NONE = "(none)"
+
+
+class GroupRow(Struct, frozen=True):
+    """What one group uses in a month. ``unknown_volume`` names flows that it leaves out."""
+
+    name: str
+    flows: tuple[str, ...]
+    calls: float
+    input_tokens: float
+    output_tokens: float
+    cost: Money
+    evidence: Shares
+    units: float | None = None
+    unknown_volume: tuple[str, ...] = ()
+
+
+class _Group(Struct):
+    flows: dict[str, None]
+    calls: float
+    given: float
+    got: float
+    cost: Money
+    weighted: list[tuple[Decimal, Evidence]]
+    unknown: dict[str, None]
+
+
+def _keys(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
+    match by:
+        case "step":
+            return [f"{flow.name} / {step.name}"]
+        case "model":
+            return [step.model or NONE]
+        case "connection":
+            return [step.connection or NONE]
+        case "owner":
+            return list(flow.owners) or [NONE]
+        case "environment":
+            return [flow.environment or NONE]
+        case "host":
+            return [flow.host or NONE]
+        case _:
+            return [flow.name]
+
+
+def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
+    """One row a group, dearest first. What several owners share is split in equal parts."""
+    if by == "meter":
+        return tuple(_meters(result))
+    groups: dict[str, _Group] = {}
+    for flow in result.flows:
+        runs = flow.runs
+        for step in flow.steps:
+            if not step.parts:
+                continue
+            keys = _keys(flow, step, by)
+            for key in keys:
+                group = groups.setdefault(key, _Group({}, 0.0, 0.0, 0.0, Money(), [], {}))
+                group.flows[flow.name] = None
+                if runs is None:
+                    group.unknown[flow.name] = None
+                    continue
+                part = runs / len(keys)
+                group.calls += step.calls * part
+                group.given += step.input_tokens * part
+                group.got += step.output_tokens * part
+                group.cost += step.cost.times(part)
+                factor = Decimal(part)
+                group.weighted += [
+                    (p.cost * factor, weaker(p.evidence, flow.runs_evidence)) for p in step.parts if p.cost
+                ]
+    rows = [
+        GroupRow(name, tuple(g.flows), g.calls, g.given, g.got, g.cost, shares(g.weighted), None, tuple(g.unknown))
+        for name, g in groups.items()
+    ]
+    return tuple(sorted(rows, key=lambda r: (-r.cost.amount, r.name)))
+
+
+def _meters(result: EstateEstimate) -> Iterator[GroupRow]:
+    """Bills of the hosts, meter by meter, beside what the models cost."""
+    for bill in result.hosts:
+        flows = tuple(m.flow for m in result.meters if m.meter == bill.meter and m.host == bill.host)
+        name = f"{bill.host}: {bill.meter}" if bill.meter else f"{bill.host}: fee"
+        yield GroupRow(
+            name,
+            flows,
+            0.0,
+            0.0,
+            0.0,
+            bill.cost if bill.meter else bill.fee,
+            Shares(),
+            bill.units if bill.meter else None,
+        )
+    total = result.total
+    spent = tuple(
+        f.name for f in result.flows if f.cost_month is not None and (f.cost_month.amount or f.cost_month.unknown)
+    )
+    given = sum(f.input_tokens * (f.runs or 0.0) for f in result.flows)
+    got = sum(f.output_tokens * (f.runs or 0.0) for f in result.flows)
+    yield GroupRow(
+        "models", spent, total.calls_month, given, got, total.cost_month, total.evidence, None, total.unknown_volume
+    )

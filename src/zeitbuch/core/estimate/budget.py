@@ -1,0 +1,91 @@
+# Budgets: the answer is no when a figure is over its limit, and also when the figure is not known.
+"""Budget gates."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.model.name_patterns import hit
+
+if TYPE_CHECKING:
+    from zeitbuch.core.assumptions.money import Money
+
+    from .records import EstateEstimate, FlowEstimate, Spread
+
+Measure = Literal["mean", "p50", "p90", "p99"]
+
+
+class Budget(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One `[[budget]]` of the workspace: limits for each flow that fits, or for the estate when no flow is named.
+
+    Limits are in the rate card's currency. ``measure`` says which figure is held against them."""
+
+    flow: str = ""
+    max_per_run: float | None = None
+    max_per_month: float | None = None
+    measure: Measure = "mean"
+
+
+class Excess(Struct, frozen=True):
+    """A figure over its limit; ``found`` is None when it is not known, ``why`` says what is missing."""
+
+    flow: str
+    per: Literal["run", "month"]
+    measure: Measure
+    limit: float
+    found: float | None
+    why: str = ""
+
+
+def _figure(money: Money | None, spread: Spread | None, measure: Measure) -> tuple[float | None, str]:
+    if money is None:
+        return None, "no volume is known"
+    if money.unknown:
+        return None, "no price is known for " + ", ".join(money.unknown)
+    if measure == "mean":
+        return float(money.amount), ""
+    return (getattr(spread, measure), "") if spread is not None else (None, "runs were not sampled")
+
+
+def _month(flow: FlowEstimate) -> Money | None:
+    if flow.cost_month is None:
+        return None
+    return flow.cost_month + flow.meters_month if flow.meters_month is not None else flow.cost_month
+
+
+def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess]:
+    """All figures that are over their limit or not known."""
+    found: list[Excess] = []
+    for budget in budgets:
+        flows = [f for f in result.flows if not budget.flow or hit(budget.flow, f.id, f.name)]
+        if budget.max_per_run is not None:
+            for f in flows:
+                figure, why = _figure(f.with_called, f.spread, budget.measure)
+                if figure is None or figure > budget.max_per_run:
+                    found.append(Excess(f.name, "run", budget.measure, budget.max_per_run, figure, why))
+        if budget.max_per_month is None:
+            continue
+        if budget.flow:
+            for f in flows:
+                figure, why = _figure(_month(f), _moved(f.month_spread, f.meters_month), budget.measure)
+                if figure is None or figure > budget.max_per_month:
+                    found.append(Excess(f.name, "month", budget.measure, budget.max_per_month, figure, why))
+            continue
+        total = result.total
+        whole = total.cost_month + total.meters_month + total.fees_month
+        figure, why = _figure(whole, _moved(total.spread, total.meters_month + total.fees_month), budget.measure)
+        if total.unknown_volume:
+            figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)
+        if figure is None or figure > budget.max_per_month:
+            found.append(Excess("", "month", budget.measure, budget.max_per_month, figure, why))
+    return found
+
+
+def _moved(spread: Spread | None, more: Money | None) -> Spread | None:
+    """A distribution of model cost with what meters and fees add."""
+    if spread is None or more is None:
+        return spread
+    by = float(more.amount)
+    return structs.replace(spread, **{m: getattr(spread, m) + by for m in ("mean", "p50", "p90", "p99")})

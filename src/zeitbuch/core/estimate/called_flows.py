@@ -1,0 +1,195 @@
+# Flows that call each other, settled component by component: costs from the called flows upwards, volumes from the callers
+# downwards. Flows that call each other in a circle are settled together, by the one solution of their equations; where the
+# calls do not die out there is none, and the figures are unknown.
+"""Costs and volumes of flows that call other flows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
+
+from zeitbuch.core.assumptions.money import Money
+from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
+from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.words import joined
+
+from .flow_figures import Run
+
+ENDLESS = "calls without end"
+
+
+def call_graph_of(by: Mapping[str, Run], names: Mapping[str, str]) -> CallGraph:
+    """The calls between estimated flows, each with its mean number in a run."""
+    calls = {key: {name: times for name, (times, _) in run.calls_of.items()} for key, run in by.items()}
+    return build_call_graph(calls, names)
+
+
+def costs_with_called(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, Money]:
+    """Cost of a run of every flow with all runs that it leads to; a callee that is not there adds nothing (see
+    ``notes_on_calls``), calls that do not die out make the cost unknown."""
+    costs: dict[str, Money] = {}
+    for component in graph.components:
+        inside = set(component)
+        outside = [_cost_outside(key, graph, by, costs, inside) for key in component]
+        if not graph.is_circle(component):
+            costs[component[0]] = outside[0]
+            continue
+        unknown = tuple(dict.fromkeys(name for money in outside for name in money.unknown))
+        solved = solve_circle(graph, component, [float(money.amount) for money in outside])
+        for at, key in enumerate(component):
+            if solved is None:
+                endless = f"{ENDLESS} of '{by[key].flow.title}'"
+                costs[key] = Money(outside[at].amount, (*unknown, endless))
+            else:
+                costs[key] = Money(Decimal(solved[at]), unknown)
+    return costs
+
+
+def _cost_outside(
+    key: str, graph: CallGraph, by: Mapping[str, Run], costs: Mapping[str, Money], inside: set[str]
+) -> Money:
+    """A flow's own cost with that of the flows it calls outside its circle."""
+    total = by[key].cost
+    for other, times in graph.callees[key].items():
+        if other not in inside:
+            total += costs[other].times(times)
+    return total
+
+
+def notes_on_calls(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, list[str]]:
+    """What is to be said about the calls of each flow: callees that are not there, circles."""
+    notes: dict[str, list[str]] = {key: [] for key in by}
+    for key, missing in graph.missing.items():
+        notes[key] += [f"it calls '{name}', which is not among the flows read" for name in missing]
+    for component in graph.components:
+        if not graph.is_circle(component):
+            continue
+        repeats = solve_circle(graph, component, [1.0] * len(component))
+        for at, key in enumerate(component):
+            through = by[next_in_circle(graph, key, component)].flow.title
+            counted = (
+                f"one run of it leads to {repeats[at]:,.4g} runs of the {len(component)} flows of that circle"
+                if repeats is not None and len(component) > 1
+                else f"one start of it leads to {repeats[at]:,.4g} runs"
+                if repeats is not None
+                else "expected calls that die out, found that every run leads to one more or several, so that its cost has no end"
+            )
+            notes[key].append(f"it calls itself again through '{through}': {counted}")
+    return notes
+
+
+class VolumeSettling:
+    """Runs per month of every flow: callers are settled before the flows they call."""
+
+    def __init__(
+        self, graph: CallGraph, by: Mapping[str, Run], books: Mapping[str, Book], month: Month
+    ) -> None:
+        self.graph, self.by, self.books, self.month = graph, by, books, month
+        self.volumes: dict[str, Volume] = {}
+        self.problems: list[Problem] = []
+        self.notes: dict[str, list[str]] = {}
+
+    def settle(self) -> None:
+        """Fills ``volumes``, and what is to be said in ``problems`` and ``notes``."""
+        for component in reversed(self.graph.components):
+            if self.graph.is_circle(component):
+                self._settle_circle(component)
+            else:
+                key = component[0]
+                self.volumes[key] = self._volume(key, self._called(key, frozenset()))
+
+    def _called(self, key: str, inside: frozenset[str]) -> Value | None:
+        """Runs that the settled callers of a flow lead to (those of its own circle, ``inside``, apart); None when there are
+        none or one of them is unknown."""
+        called: Value | None = None
+        for caller, times in self.graph.callers[key].items():
+            if caller in inside:
+                continue
+            volume = self.volumes[caller]
+            if volume.runs is None:
+                self._note_unknown(key, caller)
+                return None
+            called = self._more(called, volume.runs * times, volume.evidence, self._evidence(caller, key))
+        return called
+
+    @staticmethod
+    def _more(called: Value | None, runs: float, *evidence: Evidence) -> Value:
+        had = called or Value(0.0, "read", "called by other flows")
+        return Value(had.amount + runs, weaker(had.evidence, *evidence), had.why)
+
+    def _evidence(self, caller: str, key: str) -> Evidence:
+        flow = self.by[key].flow
+        calls = self.by[caller].calls_of
+        return weaker(*(evidence for name, (_, evidence) in calls.items() if name in (flow.id, flow.name)))
+
+    def _note_unknown(self, key: str, caller: str) -> None:
+        title = self.by[caller].flow.title
+        said = f"calls by '{title}' are not among its runs: nothing tells how often that flow runs"
+        if said not in self.notes.setdefault(key, []):
+            self.notes[key].append(said)
+
+    def _volume(self, key: str, called: Value | None) -> Volume:
+        run = self.by[key]
+        if called is None and run.volume.why:
+            return run.volume
+        try:
+            return flow_volume(run.flow, self.books[key], self.month, called)[0]
+        except ZeitbuchError as error:
+            # A schedule that is none leaves this flow's volume unknown, and the others as they are.
+            problem = error.problem.at(run.flow.origin)
+            if problem not in self.problems:
+                self.problems.append(problem)
+            return Volume(None, 0.0, "default", problem.message)
+
+    def _settle_circle(self, component: Sequence[str]) -> None:
+        """Volumes of flows that call each other: v = a + g (T' v), with a the runs that begin outside the circle and g
+        what one more call adds (0 where a declared number of runs holds)."""
+        inside = frozenset(component)
+        begun: dict[str, Value] = {}
+        base: dict[str, float] = {}
+        gain: dict[str, float] = {}
+        for key in component:
+            begun[key] = self._called(key, inside) or Value(0.0, "read", "called by other flows")
+            volume = self._volume(key, begun[key])
+            more = self._volume(key, self._more(begun[key], 1.0))
+            if volume.runs is None or more.runs is None:
+                self.volumes[key] = volume
+                continue
+            base[key], gain[key] = volume.runs, more.runs - volume.runs
+        known = [key for key in component if key in base]
+        if known:
+            self._solve(component, known, begun, base, gain)
+
+    def _solve(
+        self,
+        component: Sequence[str],
+        known: list[str],
+        begun: Mapping[str, Value],
+        base: Mapping[str, float],
+        gain: Mapping[str, float],
+    ) -> None:
+        calls = {key: {o: t for o, t in self.graph.callers[key].items() if o in base} for key in known}
+        scaled = {key: {o: t * gain[key] for o, t in others.items() if gain[key]} for key, others in calls.items()}
+        system = CallGraph(scaled, {}, {}, (tuple(known),))
+        solved = (
+            solve_circle(system, known, [base[key] for key in known])
+            if any(scaled.values())
+            else [base[key] for key in known]
+        )
+        names = joined([f"'{self.by[key].flow.title}'" for key in component])
+        for at, key in enumerate(known):
+            if solved is None:
+                why = f"the flows {names} call each other without end"
+                self.volumes[key] = Volume(None, 0.0, "default", why)
+                continue
+            called = begun[key]
+            for other, times in calls[key].items():
+                evidence = self._evidence(other, key)
+                called = self._more(called, solved[known.index(other)] * times, evidence)
+            self.volumes[key] = self._volume(key, called)
+        for key in known:
+            for other in self.graph.callers[key]:
+                if other in component and other not in base:
+                    self._note_unknown(key, other)

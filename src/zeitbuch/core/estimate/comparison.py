@@ -1,0 +1,222 @@
+# Scenarios beside the base: what each flow costs under each, the difference, and where two of them cross, in volume or in
+# time.
+"""Comparison of scenarios."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from decimal import Decimal
+from itertools import pairwise
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.money import Money
+from zeitbuch.core.assumptions.months import months_from
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.pricing.call_prices import Counter
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .estate import EstateEstimate, FlowEstimate, Runs, result_of, runs_of
+from .scenario import Applied, Scenario, apply
+
+SCALES = (0.01, 100.0)
+
+
+class Option(Struct, frozen=True):
+    """One column: the base or a scenario. Money per month with meters; ``fees`` of hosts come on top."""
+
+    name: str
+    note: str
+    total: Money
+    fees: Money
+    calls: float
+    runs: float
+    difference: Decimal
+
+
+class FlowLine(Struct, frozen=True):
+    """One flow: its month under the base and each scenario, None where no volume is known; its run likewise."""
+
+    id: str
+    name: str
+    touched: bool
+    month: tuple[Money | None, ...]
+    run: tuple[Money, ...]
+
+
+class Crossing(Struct, frozen=True):
+    """Where a scenario and the base cost the same. ``volume`` is a factor on today's runs of the flows it touches, ``runs``
+    what that is in a month; ``month`` the first in which the cheaper one changes. ``cheaper`` names the one beyond."""
+
+    scenario: str
+    cheaper: str
+    volume: float | None = None
+    runs: float | None = None
+    month: str = ""
+
+
+class Comparison(Struct, frozen=True):
+    """Base first, then the scenarios in the order given."""
+
+    month: str
+    currency: str
+    options: tuple[Option, ...]
+    flows: tuple[FlowLine, ...]
+    crossings: tuple[Crossing, ...]
+    unknown_volume: tuple[str, ...]
+    problems: tuple[Problem, ...] = ()
+
+
+def _whole(result: EstateEstimate) -> Money:
+    t = result.total
+    return t.cost_month + t.meters_month + t.fees_month
+
+
+def _flow_month(flow: FlowEstimate | None) -> tuple[Money | None, Money]:
+    if flow is None:
+        return None, Money()
+    if flow.cost_month is None:
+        return None, flow.cost
+    return flow.cost_month + (flow.meters_month or Money()), flow.cost
+
+
+def at_volume(runs: Runs, factor: float, touched: set[str]) -> Decimal:
+    """Cost of the month when the flows of a scenario run so many times as often. What they call follows."""
+    volumes = dict(runs.volumes)
+    for key, run in runs.by.items():
+        volume = volumes[key]
+        if run.flow.id in touched and volume.runs is not None:
+            volumes[key] = structs.replace(volume, runs=volume.runs * factor)
+    return _whole(result_of(structs.replace(runs, volumes=volumes))).amount
+
+
+def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[float, bool]]:
+    """Factors on the volume at which a scenario and the base cost the same, and whether the scenario is cheaper beyond.
+
+    The range is searched in steps of a twelfth of a power of ten, each change of sign narrowed by Brent's method.
+    """
+    from scipy.optimize import brentq
+
+    def off(log: float) -> float:
+        factor = 10**log
+        return float(at_volume(other, factor, touched) - at_volume(base, factor, touched))
+
+    points = [-2 + i / 12 for i in range(4 * 12 + 1)]
+    values = [off(p) for p in points]
+    size = max(abs(v) for v in values) or 1.0
+    found: list[tuple[float, bool]] = []
+    for (a, fa), (b, fb) in pairwise(zip(points, values, strict=True)):
+        if fa * fb < 0 and max(abs(fa), abs(fb)) > 1e-9 * size:
+            found.append((10 ** float(brentq(off, a, b, xtol=1e-4)), fb < 0))
+    return found
+
+
+def compare(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    scenarios: list[Scenario],
+    month: str = "",
+    counters: dict[str, Counter] | None = None,
+    crossings: bool = True,
+    progress: Callable[[int], None] | None = None,
+) -> Comparison:
+    """The base and each scenario, estimated alike."""
+    base = runs_of(estate, card, assumptions, month, counters)
+    first = result_of(base)
+    problems = list(first.problems)
+    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]] = []
+    for at, scenario in enumerate(scenarios):
+        applied, missed = apply(scenario, estate, card, assumptions)
+        problems += [structs.replace(p, message=f"scenario '{scenario.name}': {p.message}") for p in missed]
+        runs = runs_of(applied.estate, applied.card, applied.assumptions, month, counters)
+        made.append((scenario, applied, runs, result_of(runs)))
+        if progress is not None:
+            progress(at)
+    whole = _whole(first)
+    options = [
+        Option("base", "as it is", whole, first.total.fees_month, first.total.calls_month, first.total.runs, Decimal(0))
+    ]
+    for scenario, _, _, result in made:
+        total = _whole(result)
+        options.append(
+            Option(
+                scenario.name,
+                scenario.note,
+                total,
+                result.total.fees_month,
+                result.total.calls_month,
+                result.total.runs,
+                total.amount - whole.amount,
+            )
+        )
+    touched = set().union(*(a.touched for _, a, _, _ in made)) if made else set()
+    lines = []
+    by_id = [{f.id: f for f in reversed(r.flows)} for r in (first, *(r for _, _, _, r in made))]
+    for flow in first.flows:
+        cells = [_flow_month(found.get(flow.id)) for found in by_id]
+        lines.append(
+            FlowLine(flow.id, flow.name, flow.id in touched, tuple(c[0] for c in cells), tuple(c[1] for c in cells))
+        )
+    crossed: list[Crossing] = []
+    if crossings:
+        months = _Months(estate, card, assumptions, counters)
+        for scenario, applied, runs, _ in made:
+            crossed += _crossings(scenario, applied, base, runs, months)
+    return Comparison(
+        first.month,
+        first.currency,
+        tuple(options),
+        tuple(lines),
+        tuple(crossed),
+        first.total.unknown_volume,
+        tuple(dict.fromkeys(problems)),
+    )
+
+
+class _Months(Struct):
+    """What one option costs month by month; each month is estimated once, for all scenarios that stand beside it."""
+
+    estate: Estate
+    card: RateCard | None
+    assumptions: Assumptions
+    counters: dict[str, Counter] | None
+    known: dict[str, Decimal] = {}
+
+    def amount(self, month: str) -> Decimal:
+        if month not in self.known:
+            runs = runs_of(self.estate, self.card, self.assumptions, month, self.counters)
+            self.known[month] = _whole(result_of(runs)).amount
+        return self.known[month]
+
+
+def _crossings(
+    scenario: Scenario,
+    applied: Applied,
+    base: Runs,
+    runs: Runs,
+    months: _Months,
+) -> list[Crossing]:
+    card = months.card
+    found: list[Crossing] = []
+    today = sum(base.volumes[k].runs or 0.0 for k, r in base.by.items() if r.flow.id in applied.touched)
+    if today and (card is None or _whole(result_of(base)).unknown == _whole(result_of(runs)).unknown):
+        for factor, cheaper in volume_crossings(base, runs, applied.touched):
+            found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
+    cards = [c for c in (card, applied.card) if c is not None]
+    later = [d for c in cards for d in c.dates() if d > base.prices.days[0]]
+    if not base.month[1] or not (later or months.assumptions.season):
+        return found
+    before: Decimal | None = None
+    other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)
+    for name in months_from(base.month, 13):
+        a = months.amount(name)
+        b = other.amount(name)
+        off = b - a
+        if before is not None and before * off < 0:
+            found.append(Crossing(scenario.name, scenario.name if off < 0 else "base", month=name))
+        if off:
+            before = off
+    return found

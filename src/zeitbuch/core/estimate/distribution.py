@@ -1,0 +1,218 @@
+# The cost of a run as a distribution: passes are sampled, each step's usage is drawn with them. More runs are drawn until
+# mean and 90th percentile stand to one percent, or the cap is hit. Every flow is drawn by itself, so that flows can be
+# shared out to processes; what it calls and how often it runs in a month is put together afterwards.
+"""Sampled cost of one flow's runs."""
+
+from __future__ import annotations
+
+import zlib
+
+import numpy as np
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.passes.exact import Pass
+from zeitbuch.core.passes.random_draws import Floats, Ints, summed
+from zeitbuch.core.passes.sampling import Sample, Tally
+from zeitbuch.core.pricing.call_content import Amount
+from zeitbuch.core.pricing.call_prices import Prices
+from zeitbuch.core.pricing.meters import per_run
+
+from .estate import Run, Spread
+
+FIRST, MOST = 1000, 32_000
+_KEPT = 256
+_COURSE = tuple(i / 20 for i in range(21))
+
+
+class Sampling(Struct, frozen=True):
+    """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error)."""
+
+    runs: int | None = None
+    close: float = 0.01
+    most: int = MOST
+
+
+class Tilt(Struct):
+    """A number that is in doubt for the whole month: by how much the cost of a run moves with it, and the share of the
+    variance between runs that came from it."""
+
+    value: Value
+    slope: float
+    variance: float
+
+
+class Draw(Struct):
+    """Sampled runs of one flow: own cost of each (or, where no other flow needs them, as many as tell the distribution),
+    their variance, calls, and how often each called flow was called in each run. ``means`` has the passes where the exact
+    ones do not hold, ``rounded`` what meters that round up in every run count."""
+
+    own: Floats
+    cost: Spread
+    variance: float
+    calls: Spread
+    counts: dict[str, Ints]
+    tilts: list[Tilt]
+    means: dict[str, Pass] | None
+    rounded: dict[str, float]
+
+
+def seed_of(flow: Flow) -> int:
+    """The same flow draws the same numbers, whatever else is read."""
+    return zlib.crc32(flow.id.encode("utf-8", "replace"))
+
+
+def costs_of(run: Run, prices: Prices, count: int) -> tuple[Sample, Floats, Floats]:
+    """A sample of a flow's passes, and the own cost and the model calls of each of its runs."""
+    sample = Sample(run.passes.plan, count, seed_of(run.flow), run.entry)
+    own, calls = np.zeros(count), np.zeros(count)
+    for step_id in run.uses:
+        tally = sample.of.get(step_id)
+        if tally is not None:
+            cost, called = _step(run, prices, step_id, tally, sample)
+            own += cost
+            calls += called
+    return sample, own, calls
+
+
+def _step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
+    """Cost and calls of one step in each run."""
+    use = run.uses[step_id]
+    fee = float(prices.per_call(use.model))
+    terms = [(a, float(each)) for a in use.amounts if (each := prices.each(use.model, a, use.batched))]
+    counts = tally.runs
+    mean = sum([a.quantity * each for a, each in terms]) + fee * use.calls
+    turns = tally.turns
+    calls = counts * use.calls if turns is None else summed(counts, use.calls, turns * use.each)
+    loose = [(a, each) for a, each in terms if a.size.ranged or (turns is not None and a.by != "one")]
+    if not loose and (turns is None or not fee):
+        return counts * mean, calls
+    drawn: Floats = np.full(sample.runs, mean)
+    for a, cost in loose:
+        drawn += cost * (_amount(a, turns, sample) - a.quantity)
+    if turns is not None and fee:
+        drawn += fee * use.each * (turns - use.calls)
+    return np.maximum(summed(counts, mean, drawn), 0.0), calls
+
+
+def _amount(a: Amount, turns: Floats | None, sample: Sample) -> float | Floats:
+    size: float | Floats = a.size.amount
+    if a.size.ranged:
+        # The same text is the same length wherever it goes.
+        kept = sample.texts.get(a.key) if a.key else None
+        size = sample.draws.pert(a.size) if kept is None else kept
+        if a.key and kept is None and isinstance(size, np.ndarray):
+            sample.texts[a.key] = size
+    times: float | Floats = 1.0
+    if turns is None:
+        times = 1.0 if a.by == "one" or not a.size.amount else a.quantity / (a.times * a.size.amount)
+    elif a.by == "turns":
+        times = turns
+    elif a.by == "later":
+        times = turns - 1
+    elif a.by == "pairs":
+        times = turns * (turns - 1) / 2
+    return a.times * size * times
+
+
+def spread_of(costs: Floats) -> Spread:
+    """Mean, its standard error and percentiles of draws."""
+    order = np.sort(costs)
+    n = len(order)
+
+    def at(share: float) -> float:
+        place = share * (n - 1)
+        low = int(place)
+        high = min(n - 1, low + 1)
+        return float(order[low] + (order[high] - order[low]) * (place - low))
+
+    course = tuple([at(q) for q in _COURSE])
+    return Spread(float(order.mean()), float(order.std()) / n**0.5, course[10], course[18], at(0.99), n, course)
+
+
+def _close(costs: Floats, wanted: float) -> bool:
+    """Whether mean and 90th percentile stand to a relative standard error."""
+    mean = float(costs.mean())
+    if mean <= 0:
+        return True
+    n = len(costs)
+    if float(costs.std()) / n**0.5 > wanted * mean:
+        return False
+    # The error of a percentile from the order statistics one standard deviation to either side of it.
+    off = (n * 0.9 * 0.1) ** 0.5
+    places = [int(0.9 * n - off), int(0.9 * n), min(n - 1, int(0.9 * n + off))]
+    order = np.partition(costs, places)
+    low, at, high = (float(order[p]) for p in places)
+    return (high - low) / 2 <= wanted * max(at, mean)
+
+
+def draw(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
+    """The draws of a flow by itself, as many as are wanted or needed; ``whole`` keeps the cost of every run."""
+    count = how.runs if how.runs is not None else min(FIRST, how.most)
+    while True:
+        sample, own, calls = costs_of(run, prices, count)
+        if how.runs is not None or count * 2 > how.most or _close(own, how.close):
+            break
+        count *= 4 if count * 4 <= how.most else 2
+    counts: dict[str, Ints] = {}
+    for step in run.flow.steps:
+        if step.calls and step.id in sample.of:
+            more = sample.of[step.id].runs
+            counts[step.calls] = counts[step.calls] + more if step.calls in counts else more
+    means = None if run.exact else means_of(sample, run)
+    rounded = _rounded(run, prices, sample, calls)
+    cost, variance, tilts = spread_of(own), float(own.var()), _tilts(sample, own)
+    if not whole and not counts and len(own) > _KEPT:
+        own = np.sort(own)[((np.arange(_KEPT) + 0.5) * (len(own) / _KEPT)).astype(int)]
+    return Draw(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
+
+
+def _tilts(sample: Sample, own: Floats) -> list[Tilt]:
+    found = []
+    for value, seen in sample.draws.doubts:
+        centred = seen - seen.mean()
+        power = float((centred**2).mean())
+        if power > 0:
+            slope = float((centred * own).mean()) / power
+            found.append(Tilt(value, slope, slope**2 * power))
+    return found
+
+
+def means_of(sample: Sample, run: Run) -> dict[str, Pass]:
+    """The passes of a sample, as means."""
+    found: dict[str, Pass] = {}
+    for key, exact in run.passes.of.items():
+        tally = sample.of.get(key)
+        if tally is not None:
+            arrivals, times = float(tally.arrivals.mean()), float(tally.runs.mean())
+            found[key] = Pass(arrivals, times, exact.evidence, exact.turns, exact.turns2)
+    return found
+
+
+def _rounded(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
+    """Expected rounded quantities of meters that round up in every run."""
+    card = prices.card
+    meters = [m for m in (card.meter if card is not None else ()) if m.round_up == "run"]
+    found: dict[str, float] = {}
+    if card is None or run.metered is None:
+        return found
+    for meter in meters:
+        if meter.counts in ("minute", "megabyte"):
+            each: Floats = np.zeros(sample.runs)
+            quantity, scale = ("seconds", 60.0) if meter.counts == "minute" else ("megabytes", 1.0)
+            for step in run.flow.steps:
+                tally = sample.of.get(step.id)
+                value = run.book.of_step(quantity, step)
+                if tally is None or not value.amount:
+                    continue
+                size = sample.draws.number(value)
+                each += (
+                    tally.runs * value.amount if isinstance(size, float) else summed(tally.runs, value.amount, size)
+                ) / scale
+        elif meter.counts == "call":
+            each = calls
+        else:
+            each = np.full(sample.runs, per_run(meter, run.metered, card))
+        found[meter.name] = float(np.ceil(each / float(meter.unit) - 1e-9).mean())
+    return found

@@ -1,0 +1,252 @@
+# From single flows to the estate and its months: volumes of flows that call each other, meters, totals. Unknown prices and
+# volumes stay unknown through every sum. Each figure keeps the share of its cost that rests on each class of evidence.
+"""Estimates: calls, tokens and cost per run and per month."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.money import Money, Shares, shares
+from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume, month_text, parse_month
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.pricing.call_prices import Counter, Prices
+from zeitbuch.core.pricing.meters import metered
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .flow_figures import Run, one_run, priced
+from .records import EstateEstimate, FlowEstimate, Part, Spread, StepEstimate, Total
+
+__all__ = [
+    "EstateEstimate", "FlowEstimate", "Money", "Part", "Run", "Runs", "Shares", "Spread", "StepEstimate", "Total", "estimate",
+    "one_run", "priced", "result_of", "runs_of", "totalled",
+]  # fmt: skip
+
+
+def month_for(assumptions: Assumptions, card: RateCard | None, asked: str = "") -> Month:
+    """The month of the estimate: asked for, or of the assumptions, or of the newest price; else 2026-01."""
+    if asked or assumptions.month:
+        return parse_month(asked or assumptions.month)
+    newest = card.newest() if card is not None else None
+    return (newest.year, newest.month) if newest is not None else (2026, 1)
+
+
+class Runs(Struct):
+    """All flows of an estate by key, ids and names they are called by, and what they were made with."""
+
+    by: dict[str, Run]
+    names: dict[str, str]
+    prices: Prices
+    month: Month
+    volumes: dict[str, Volume]
+    problems: list[Problem]
+    assumptions: Assumptions
+
+
+def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
+    """Flows that were estimated by themselves, with the volumes of all settled."""
+    names: dict[str, str] = {}
+    for key, run in by.items():
+        names.setdefault(run.flow.id, key)
+        names.setdefault(run.flow.name, key)
+    found = Runs(by, names, prices, month, {}, [], assumptions)
+    settle(found)
+    return found
+
+
+def keys_of(flows: Sequence[Flow]) -> list[str]:
+    """A key of its own for each flow: its id, and with its place where an id comes twice."""
+    seen: set[str] = set()
+    keys = []
+    for at, flow in enumerate(flows):
+        key = flow.id if flow.id not in seen else f"{flow.id}~{at}"
+        seen.add(key)
+        keys.append(key)
+    return keys
+
+
+def runs_of(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    month: str = "",
+    counters: dict[str, Counter] | None = None,
+    progress: Callable[[int], None] | None = None,
+) -> Runs:
+    """Every flow by itself, then the volumes of all."""
+    when = month_for(assumptions, card, month)
+    prices = Prices(card, when, counters)
+    by: dict[str, Run] = {}
+    for at, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
+        by[key] = one_run(flow, assumptions, prices, when)
+        if progress is not None:
+            progress(at)
+    return gathered(by, prices, when, assumptions)
+
+
+def estimate(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    month: str = "",
+    counters: dict[str, Counter] | None = None,
+) -> EstateEstimate:
+    """Calls, tokens and cost of every flow of an estate in one month (YYYY-MM, or YYYY for an average month)."""
+    return result_of(runs_of(estate, card, assumptions, month, counters))
+
+
+def result_of(runs: Runs) -> EstateEstimate:
+    """The estimate of settled runs."""
+    card = runs.prices.card
+    lines, bills = metered(
+        card, runs.prices.days, [(k, r.flow, r.metered, runs.volumes[k]) for k, r in runs.by.items()]
+    )
+    flows = tuple(_flow_estimate(key, runs, bills.flow_cost.get(key), bills.host.get(key, "")) for key in runs.by)
+    return EstateEstimate(
+        month=month_text(runs.month),
+        currency=card.currency if card is not None else "",
+        flows=flows,
+        total=_total(flows, bills.fees),
+        meters=lines,
+        hosts=bills.hosts,
+        problems=tuple(runs.problems),
+    )
+
+
+def settle(runs: Runs) -> None:
+    """Runs per month of every flow; callers are settled before the flows they call."""
+    callers: dict[str, list[tuple[str, float, Evidence]]] = {}
+    for key, run in runs.by.items():
+        for name, (times, evidence) in run.calls_of.items():
+            if name in runs.names:
+                callers.setdefault(runs.names[name], []).append((key, times, evidence))
+    volumes = runs.volumes
+    volumes.clear()
+
+    def of(key: str, seen: tuple[str, ...]) -> Volume:
+        if key in volumes:
+            return volumes[key]
+        called: Value | None = None
+        unknown: list[str] = []
+        for caller, times, evidence in callers.get(key, []):
+            if caller in seen:
+                continue
+            other = of(caller, (*seen, caller))
+            if other.runs is None:
+                called = None
+                unknown.append(runs.by[caller].flow.title)
+                break
+            had = called or Value(0.0, "read", "called by other flows")
+            called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
+        run = runs.by[key]
+        try:
+            volume = _volume(run, runs, called)
+        except ZeitbuchError as error:
+            # A schedule that is none leaves this flow's volume unknown, and the others as they are.
+            p = structs.replace(error.problem, origin=run.flow.origin)
+            if p not in runs.problems:
+                runs.problems.append(p)
+            volume = Volume(None, 0.0, "default", p.message)
+        if len(seen) == 1:
+            volumes[key] = volume
+            if unknown and volume.runs is not None:
+                run.notes.append(
+                    f"calls by '{unknown[0]}' are not among its runs: nothing tells how often that flow runs"
+                )
+        return volume
+
+    for key in runs.by:
+        of(key, (key,))
+
+
+def _volume(run: Run, runs: Runs, called: Value | None) -> Volume:
+    if called is None and run.volume.why:
+        return run.volume
+    return flow_volume(run.flow, Book(runs.assumptions, run.flow), runs.month, called)[0]
+
+
+def with_called(key: str, runs: Runs, seen: tuple[str, ...]) -> tuple[Money, list[str]]:
+    """Cost of a run with the flows it calls; a flow that calls itself is counted once and said."""
+    run = runs.by[key]
+    total, notes = run.cost, []
+    for name, (times, _) in run.calls_of.items():
+        other = runs.names.get(name)
+        if other is None:
+            notes.append(f"it calls '{name}', which is not among the flows read")
+        elif other in seen:
+            title = runs.by[other].flow.title
+            notes.append(f"it calls itself again through '{title}'; counted without the repetition")
+        else:
+            inner, _more = with_called(other, runs, (*seen, other))
+            total += inner.times(times)
+    return total, notes
+
+
+def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> FlowEstimate:
+    run, volume = runs.by[key], runs.volumes[key]
+    sums = run.sums
+    all_in, notes = with_called(key, runs, (key,))
+    if not run.exact and run.passes is not None:
+        notes.append(
+            f"the mean is near, not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
+        )
+    known = volume.runs
+    return FlowEstimate(
+        id=run.flow.id,
+        name=run.flow.title,
+        owners=run.flow.owners,
+        environment=run.flow.environment,
+        calls=sums.calls,
+        input_tokens=sums.input_tokens,
+        output_tokens=sums.output_tokens,
+        cost=run.cost,
+        with_called=all_in,
+        evidence=shares((amount, evidence) for evidence, amount in sums.by.items()),
+        runs=known,
+        checks=volume.checks,
+        runs_evidence=volume.evidence,
+        runs_why=volume.why,
+        calls_month=None if known is None else sums.calls * known,
+        cost_month=None if known is None else run.cost.times(known),
+        steps=tuple(run.steps),
+        host=host,
+        meters_month=meters,
+        exact=run.exact,
+        notes=tuple(run.notes + notes),
+    )
+
+
+def _total(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
+    cost, meters = Money(), Money()
+    weighted: list[tuple[Decimal, Evidence]] = []
+    for flow in flows:
+        if flow.meters_month is not None:
+            meters += flow.meters_month
+        if flow.cost_month is None or flow.runs is None:
+            continue
+        cost += flow.cost_month
+        if not flow.cost_month.amount:
+            continue
+        whole = flow.cost_month.amount
+        for evidence in EVIDENCE:
+            share = getattr(flow.evidence, evidence)
+            if share:
+                weighted.append((whole * Decimal(share), weaker(evidence, flow.runs_evidence)))
+    return Total(
+        cost_month=cost,
+        calls_month=sum(f.calls_month or 0.0 for f in flows),
+        runs=sum(f.runs or 0.0 for f in flows),
+        evidence=shares(weighted),
+        unknown_volume=tuple(f.name for f in flows if f.runs is None),
+        meters_month=meters,
+        fees_month=fees,
+    )
+
+
+def totalled(result: EstateEstimate) -> EstateEstimate:
+    """The result with its totals made anew from its flows (after some were left out). Fees of hosts belong to no flow."""
+    return structs.replace(result, total=_total(result.flows, Money()))

@@ -1,0 +1,214 @@
+# One flow by itself: passes, what its steps use, what that costs, and what its own triggers say of its volume.
+"""The figures of one run of a flow."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+
+from msgspec import Struct, field
+
+from zeitbuch.core.assumptions.money import ZERO, Money, Shares, shares
+from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.passes.exact import Pass, Passes
+from zeitbuch.core.pricing.call_content import USING, Usage, usage_of
+from zeitbuch.core.pricing.call_prices import Prices
+from zeitbuch.core.pricing.meters import Metered, quantities_of
+
+from .records import Part, StepEstimate
+
+
+def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[Part], dict[str, None]]:
+    """The components of a step's cost in one run, and the names of what has no price."""
+    parts: list[Part] = []
+    unknown: dict[str, None] = {}
+    runs, evidence = done.runs, done.evidence
+    for a in use.amounts:
+        quantity = a.quantity * runs
+        each = prices.each(use.model, a, use.batched)
+        cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
+        parts.append(
+            Part(a.unit, quantity, cost, a.evidence if a.evidence == evidence else weaker(a.evidence, evidence), a.why)
+        )
+        if cost is None:
+            unknown[use.model or f"the model of '{step.title}'"] = None
+    fee = prices.per_call(use.model)
+    if fee:
+        parts.append(Part("call", use.calls * runs, fee * Decimal(use.calls * runs), evidence, "price per call"))
+    return parts, unknown
+
+
+def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, prices: Prices) -> StepEstimate:
+    """One step's share in one run."""
+    step = graph.steps[step_id]
+    if use is None:
+        return StepEstimate(
+            step.id, graph.numbers.get(step.id, ""), step.title, step.kind, done.runs, 0.0, "", step.connection or "",
+            0.0, 0.0, Money(), Shares(),
+        )  # fmt: skip
+    parts, unknown = parts_of(step, done, use, prices)
+    spent = sum((p.cost for p in parts if p.cost), ZERO)
+    return StepEstimate(
+        id=step.id,
+        number=graph.numbers.get(step.id, ""),
+        name=step.title,
+        kind=step.kind,
+        passes=done.runs,
+        calls=use.calls * done.runs,
+        model=use.model,
+        connection=step.connection or "",
+        input_tokens=use.total("input", "cached") * done.runs,
+        output_tokens=use.total("output") * done.runs,
+        cost=Money(spent, tuple(unknown)),
+        evidence=shares((p.cost, p.evidence) for p in parts if p.cost is not None),
+        parts=tuple(parts),
+    )
+
+
+class Sums(Struct):
+    """Sums over the steps of one run; cost by evidence."""
+
+    calls: float = 0.0
+    input_tokens: float = 0.0
+    output_tokens: float = 0.0
+    by: dict[Evidence, Decimal] = field(default_factory=dict)
+
+
+class Run(Struct):
+    """A flow's own figures per run, with what they were made from: Book, Graph and Passes, None where only the figures
+    were kept."""
+
+    flow: Flow
+    book: Any
+    graph: Any
+    passes: Any
+    uses: dict[str, Usage]
+    steps: list[StepEstimate]
+    cost: Money
+    calls_of: dict[str, tuple[float, Evidence]]
+    notes: list[str]
+    volume: Volume
+    entry: dict[str, tuple[Value, float]] | None = None
+    metered: Metered | None = None
+    sums: Sums = field(default_factory=Sums)
+    exact: bool = True
+
+
+def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
+    """Which share of the runs each trigger starts, from their volumes; None when one of them is unknown."""
+    known = {t: v for t, v in by.items() if v.runs is not None}
+    total = sum(v.runs or 0.0 for v in known.values())
+    if len(known) < len(by) or not total:
+        return None
+    return {t: (Value((v.runs or 0.0) / total, v.evidence), v.items) for t, v in known.items()}
+
+
+def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> Run:
+    """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume."""
+    graph = Graph(flow)
+    book = Book(assumptions, flow)
+    volume, entry = Volume(None, 0.0, "default"), None
+    try:
+        volume, by = flow_volume(flow, book, month, None)
+        lead = {t: v for t, v in by.items() if graph.triggers[t].enabled}
+        entry = entry_of(lead)
+    except ZeitbuchError:
+        pass  # said when the volumes are settled
+    passes = Passes(graph, book, entry)
+    run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
+    run.notes += [f"the cycle at {c} was cut off at its cap of rounds" for c in passes.capped]
+    for step in graph.in_order() if detail else flow.steps:
+        if step.kind in USING and (done := passes.of.get(step.id)) is not None and done.runs:
+            use = usage_of(graph, step, done, book, prices.counter(_model_name(graph, step.id)))
+            if use is not None:
+                run.uses[step.id] = use
+    return priced(run, prices, passes.of, detail)
+
+
+def _model_name(graph: Graph, step_id: str) -> str:
+    step = graph.steps[step_id]
+    if step.model is None:
+        return ""
+    if step.model.name is None:
+        named = (
+            h.model.name
+            for h in graph.attached.get(step_id, [])
+            if h.kind == "model" and h.model is not None and h.model.name
+        )
+        return next(named, "")
+    return step.model.name
+
+
+def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]) -> None:
+    """Adds one step to the sums of its flow."""
+    sums = run.sums
+    sums.calls += calls
+    sums.input_tokens += given
+    sums.output_tokens += got
+    spent = run.cost.amount
+    for part in parts:
+        if part.cost:
+            spent += part.cost
+            sums.by[part.evidence] += part.cost
+    run.cost = Money(spent, tuple(dict.fromkeys(run.cost.unknown + unknown)) if unknown else run.cost.unknown)
+
+
+def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
+    """Adds one step to the sums of its flow, without records of its parts (see ``parts_of``)."""
+    sums, by, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
+    given = got = 0.0
+    unknown: tuple[str, ...] = ()
+    for a in use.amounts:
+        quantity, unit = a.quantity * runs, a.unit
+        if unit == "output":
+            got += quantity
+        elif unit == "input" or unit == "cached":
+            given += quantity
+        each = prices.each(use.model, a, use.batched)
+        if each:
+            cost = each * Decimal(quantity)
+            spent += cost
+            by[a.evidence if a.evidence == done.evidence else weaker(a.evidence, done.evidence)] += cost
+        elif each is None and quantity:
+            unknown = (use.model or f"the model of '{step.title}'",)
+    calls = use.calls * runs
+    fee = prices.per_call(use.model)
+    if fee:
+        cost = fee * Decimal(calls)
+        spent += cost
+        by[done.evidence] += cost
+    sums.calls += calls
+    sums.input_tokens += given
+    sums.output_tokens += got
+    names = run.cost.unknown
+    run.cost = Money(spent, tuple(dict.fromkeys(names + unknown)) if unknown else names)
+
+
+def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
+    """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
+    run.steps, run.cost, run.calls_of = [], Money(), {}
+    run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
+    if detail:
+        for step in run.graph.in_order():
+            done = of.get(step.id)
+            if step.kind != "note" and done is not None:
+                entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
+                run.steps.append(entry)
+                _summed(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
+    else:
+        for step_id, use in run.uses.items():
+            done = of.get(step_id)
+            if done is not None:
+                _plainly(run, run.graph.steps[step_id], done, use, prices)
+    for step in run.flow.steps:
+        if step.calls and (done := of.get(step.id)) is not None:
+            had = run.calls_of.get(step.calls, (0.0, "read"))
+            run.calls_of[step.calls] = (had[0] + done.runs, weaker(had[1], done.evidence))
+    if prices.card is not None and prices.card.host:
+        run.metered = quantities_of(run.graph, of, run.uses, run.book)
+    return run

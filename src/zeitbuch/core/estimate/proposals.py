@@ -1,0 +1,322 @@
+# Changes that save money and that the flows themselves suggest. Each names its saving and what must be looked at before;
+# none is certain to keep the quality, and that is said.
+"""Built-in proposals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from decimal import Decimal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.graph.topology import model_of
+from zeitbuch.core.model.name_patterns import literal
+from zeitbuch.core.model.records import NOT_TOOLS, Estate, Step
+from zeitbuch.core.model.words import every_words, span_words
+from zeitbuch.core.passes.plan import nodes_of
+from zeitbuch.core.pricing.call_prices import Counter
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .estate import Run, Runs, Total, gathered, one_run, result_of, runs_of
+from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply
+
+CACHED_SHARE = 0.9
+FIXED_TOKENS = 200.0
+RARE = 0.1
+SPANS = tuple(60.0 * m for m in (1, 2, 5, 10, 15, 20, 30, 60, 120, 180, 240, 360, 720, 1440))
+
+
+class Proposal(Struct, frozen=True):
+    """One change: what, where, the saving per month, what must be checked before, and the scenario to try it with (None
+    where the flow itself has to be rebuilt)."""
+
+    title: str
+    flow: str
+    step: str
+    saving: Decimal
+    of: Decimal
+    check: str
+    scenario: Scenario | None = None
+
+
+class _Idea(Struct):
+    title: str
+    run: Run
+    step: Step | None
+    check: str
+    scenario: Scenario | None = None
+    saving: Decimal | None = None
+
+
+def proposals(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    month: str = "",
+    counters: dict[str, Counter] | None = None,
+    progress: Callable[[int], None] | None = None,
+) -> list[Proposal]:
+    """All proposals that save something, the largest saving first. Flows of unknown volume have none."""
+    base = runs_of(estate, card, assumptions, month, counters)
+    found: list[Proposal] = []
+    result = result_of(base)
+    months = {
+        f.id: (f.cost_month.amount if f.cost_month else Decimal(0))
+        + (f.meters_month.amount if f.meters_month else Decimal(0))
+        for f in result.flows
+    }
+    for at, (key, run) in enumerate(base.by.items()):
+        if base.volumes[key].runs:
+            for look in LOOKS:
+                for idea in look(run, base):
+                    saving = (
+                        idea.saving if idea.saving is not None else _sum(result.total) - _sum(_tried(idea, key, base))
+                    )
+                    if saving > Decimal("0.000001"):
+                        step = idea.step.title if idea.step is not None else ""
+                        found.append(
+                            Proposal(
+                                idea.title,
+                                run.flow.title,
+                                step,
+                                saving,
+                                months.get(run.flow.id, Decimal(0)),
+                                idea.check,
+                                idea.scenario,
+                            )
+                        )
+        if progress is not None:
+            progress(at)
+    return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
+
+
+def _tried(idea: _Idea, key: str, base: Runs) -> Total:
+    """The estate's month with the idea's scenario, which touches one flow: only that is estimated anew."""
+    assert idea.scenario is not None
+    applied, _ = apply(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
+    run = one_run(applied.estate.flows[0], applied.assumptions, base.prices, base.month)
+    return result_of(gathered({**base.by, key: run}, base.prices, base.month, applied.assumptions)).total
+
+
+def _sum(total: Total) -> Decimal:
+    return total.cost_month.amount + total.meters_month.amount + total.fees_month.amount
+
+
+def _models(run: Run) -> Iterator[Step]:
+    for step_id in run.uses:
+        yield run.graph.steps[step_id]
+
+
+def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """Agents that have nothing to choose from."""
+    for step in _models(run):
+        if step.kind != "agent":
+            continue
+        helpers = run.graph.attached.get(step.id, [])
+        if any(h.enabled and (h.kind not in NOT_TOOLS or h.kind == "memory") for h in helpers):
+            continue
+        made = Scenario(
+            f"plain call instead of {step.title}", change=(PlainCall(literal(run.flow.id), literal(step.id)),)
+        )
+        yield _Idea(
+            "agent without tools or memory as a plain call",
+            run,
+            step,
+            "that no tool is attached in a way the export does not show",
+            made,
+        )
+
+
+def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """Polling far more often than there is something to find."""
+    from zeitbuch.core.assumptions.volume import days_of, schedule_runs
+
+    for t in run.flow.triggers:
+        if t.kind != "polling" or t.schedule is None or not t.enabled:
+            continue
+        hits = run.book.find("hits", trigger=(t.id, t.name))
+        if hits is None or not 0 < hits.amount < RARE:
+            continue
+        checks = schedule_runs(t.schedule, runs.month)
+        span = days_of(runs.month) * 86400 / checks if checks else 0.0
+        # As rarely as leaves about half of the checks empty, at most a day.
+        slower = max((s for s in SPANS if s <= span * 0.5 / hits.amount), default=0.0)
+        if slower < span * 2:
+            continue
+        made = Scenario(
+            f"look less often in {run.flow.title}", change=(Poll(literal(run.flow.id), literal(t.id), slower),)
+        )
+        words = f"poll {every_words(slower)} instead of {every_words(round(span))}"
+        yield _Idea(
+            words,
+            run,
+            None,
+            f"that finds may wait up to {span_words(slower)}; where one run takes several at once, it has more to read than assumed",
+            made,
+        )
+
+
+def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """A paid call whose result the next decision does not need, on the way to cases that do not use it."""
+    volume = next(v.runs for k, v in runs.volumes.items() if runs.by[k] is run) or 0.0
+    by_id = {s.id: s for s in run.steps}
+    for level in run.graph.levels.values():
+        for edge in level.edges:
+            step, decision = run.graph.steps.get(edge.source), run.graph.steps.get(edge.target)
+            if (
+                step is None
+                or decision is None
+                or step.id not in run.uses
+                or decision.kind != "decide"
+                or decision.inclusive
+            ):
+                continue
+            if len(level.outgoing(step.id)) != 1 or len(level.incoming(decision.id)) != 1:
+                continue
+            cases = level.outgoing(decision.id)
+            asked = [
+                *decision.refs,
+                *(r for c in cases for r in c.link.refs),
+                *(r for b in decision.inputs for r in b.refs),
+            ]
+            if any(r.step == step.id for r in asked) or not (
+                asked or decision.condition or any(c.link.condition for c in cases)
+            ):
+                continue
+            unused = _unused(run, step, decision)
+            spent = by_id[step.id].cost.amount * Decimal(volume)
+            if unused > 0:
+                words = f"ask ‘{decision.title}’ before the paid call"
+                yield _Idea(
+                    words,
+                    run,
+                    step,
+                    "that the decision needs nothing the call finds out; the flow has to be rebuilt",
+                    None,
+                    spent * Decimal(unused),
+                )
+
+
+def _unused(run: Run, step: Step, decision: Step) -> float:
+    """Share of the passes of a decision on which nothing later refers to a step."""
+    readers = {
+        s.id for s in run.graph.steps.values()
+        if any(r.step == step.id for r in (*s.refs, *(r for b in s.inputs for r in b.refs), *(r for p in (s.model.prompts if s.model else ()) for r in p.refs)))
+    }  # fmt: skip
+    out: dict[str, set[str]] = {}
+    for k in run.flow.links:
+        out.setdefault(k.source, set()).add(k.target)
+    for s in run.flow.steps:
+        if s.scope is not None:
+            out.setdefault(s.scope, set()).add(s.id)
+    node = next(n for n in nodes_of(run.passes.plan.top) if n.step.id == decision.id)
+    unused, taken = 0.0, 0.0
+    for way in node.ways:
+        if way.share is None:
+            continue
+        taken += way.share.amount
+        seen: set[str] = set()
+        waiting = [way.target]
+        while waiting:
+            at = waiting.pop()
+            if at not in seen:
+                seen.add(at)
+                waiting += out.get(at, set())
+        if not seen & readers:
+            unused += way.share.amount
+    return unused + max(0.0, 1 - taken)
+
+
+def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """One prompt put to several models."""
+    volume = next(v.runs for k, v in runs.volumes.items() if runs.by[k] is run) or 0.0
+    groups: dict[str, list[Step]] = {}
+    for step in _models(run):
+        use = model_of(run.graph, step)
+        text = "\n".join(p.text.strip() for p in use.prompts) if use is not None else ""
+        if len(text) > 20:
+            groups.setdefault(text, []).append(step)
+    costs = {s.id: s.cost.amount for s in run.steps}
+    for steps in groups.values():
+        names = {run.uses[s.id].model for s in steps}
+        if len(steps) > 1 and len(names) > 1:
+            cheapest = min(steps, key=lambda s: costs[s.id])
+            saving = sum((costs[s.id] for s in steps if s is not cheapest), Decimal(0)) * Decimal(volume)
+            words = f"one model instead of {len(steps)} for the same prompt"
+            yield _Idea(
+                words,
+                run,
+                cheapest,
+                "that the answers are not compared with each other on purpose; the flow has to be rebuilt",
+                None,
+                saving,
+            )
+
+
+def cacheable(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """Long fixed instruction text whose vendor sells cached input for less."""
+    for step in _models(run):
+        use = run.uses[step.id]
+        price = runs.prices.of(use.model)
+        fixed = sum(
+            a.times * a.size.amount for a in use.amounts if a.unit == "input" and a.why.startswith("instruction text")
+        )
+        plain, cached = price.of["input"], price.of["cached"]
+        if fixed < FIXED_TOKENS or plain is None or cached is None or cached >= plain or "cached" in run.book.by:
+            continue
+        made = Scenario(
+            f"cache the instructions of {step.title}",
+            change=(Cache(literal(run.flow.id), literal(step.id), CACHED_SHARE),),
+        )
+        words = f"cache {fixed:.0f} tokens of fixed instruction text"
+        yield _Idea(
+            words,
+            run,
+            step,
+            "that the vendor caches texts this short, and that calls follow each other fast enough",
+            made,
+        )
+
+
+def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
+    """Dear models for small tasks."""
+    card = runs.prices.card
+    if card is None:
+        return
+    for step in _models(run):
+        use = model_of(run.graph, step)
+        if use is None or use.task not in ("label", "extract") or use.modality != "text" or step.kind != "model":
+            continue
+        now = runs.prices.of(run.uses[step.id].model)
+        best: tuple[Decimal, str] | None = None
+        for model in card.model:
+            price = runs.prices.of(model.name)
+            a, b = price.of["input"], price.of["output"]
+            if a is None or b is None or price.of["image"] is not None or price.of["characters"] is not None:
+                continue
+            if (
+                now.of["input"] is None
+                or now.of["output"] is None
+                or a * 2 > now.of["input"]
+                or b * 2 > now.of["output"]
+            ):
+                continue
+            if best is None or a < best[0]:
+                best = (a, model.name)
+        if best is None:
+            continue
+        made = Scenario(
+            f"{best[1]} for {step.title}", change=(SwapModel(literal(run.flow.id), literal(step.id), to=best[1]),)
+        )
+        words = f"{best[1]} instead of {run.uses[step.id].model} for the task ‘{use.task}’"
+        yield _Idea(words, run, step, "the answers of both models on some hundred real cases", made)
+
+
+LOOKS = (bare_agents, eager_polling, calls_before_filters, same_prompts, cacheable, dear_labels)
+
+
+def together(found: list[Proposal]) -> Scenario | None:
+    """All proposals that have a scenario, as one."""
+    changes = tuple(c for p in found if p.scenario is not None for c in p.scenario.change)
+    return structs.replace(Scenario("all proposals together"), change=changes) if changes else None

@@ -1,0 +1,166 @@
+# Where every number of a flow or a step comes from: the export, a file's rule, or a default.
+"""`estimate --why`: each number with its source."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.graph.topology import model_of
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Ref, Step
+from zeitbuch.core.model.sheet import Column, Sheet, money, number
+from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.rate_card import UNITS
+
+from .estate import Run, Runs
+from .sensitivity import knobs
+
+UNIT_WORDS = {
+    "input": "tokens in,", "cached": "cached tokens in,", "output": "tokens out,", "characters": "characters,", "second": "seconds,",
+    "image": "images,", "page": "pages,", "call": "calls,",
+}  # fmt: skip
+COLUMNS = (
+    Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "rests on"),
+    Column("source", "where it comes from"),
+)  # fmt: skip
+
+
+def _value(value: Value) -> str:
+    text = number(value.amount)
+    return f"{text} ({number(value.low)} to {number(value.high)})" if value.ranged else text
+
+
+def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
+    """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
+    run = runs.by[key]
+    chosen = _chosen(run, step) if step else None
+    rows: list[tuple[str, ...]] = []
+    volume = runs.volumes[key]
+    if chosen is None:
+        rows.append(
+            ("", "runs per month", "?" if volume.runs is None else number(volume.runs), volume.evidence, volume.why)
+        )
+        if volume.checks:
+            rows.append(("", "checks per month", number(volume.checks), "read", "counted from the schedule"))
+    said = {k.what: k for k in knobs(run, chosen is None)}
+    for entry in run.steps:
+        if chosen is not None and entry.id != chosen.id:
+            continue
+        done = run.passes.of[entry.id]
+        title = f"{entry.number} {entry.name}".strip()
+        rows.append((title, "passes per run", number(entry.passes), done.evidence, _passes_words(run, entry.id)))
+        for what, knob in said.items():
+            if what.endswith(f"‘{entry.name}’") and knob.quantity not in ("output", "size", "images"):
+                rows.append(
+                    (
+                        title,
+                        what.split(" of ‘")[0] if "share of" not in what else what,
+                        _value(knob.value),
+                        knob.value.evidence,
+                        knob.value.why,
+                    )
+                )
+        if entry.model:
+            rows.append(
+                (
+                    title,
+                    "model calls per run",
+                    number(entry.calls),
+                    done.evidence,
+                    f"{entry.model}: passes x calls of one pass",
+                )
+            )
+        if entry.parts:
+            rows += [(title, *row) for row in _text_rows(runs, run, entry.id)]
+            rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
+        for part in entry.parts:
+            cost = (
+                "no price"
+                if part.cost is None
+                else f"{money(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
+            )
+            rows.append(
+                (title, f"{UNIT_WORDS[part.unit]} a run", f"{number(part.quantity)} = {cost}", part.evidence, part.why)
+            )
+    for why in run.passes.inexact:
+        rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
+    name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
+    return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+
+
+def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, str]]:
+    """The instruction text of a step, counted with its range; nothing for a step without text of its own."""
+    use = model_of(run.graph, run.graph.steps[step_id])
+    if use is None or use.modality == "speech":
+        return []
+    text = "\n".join(readable_rest(p.text, p.refs) for p in use.prompts)
+    if not text.strip():
+        return []
+    card = runs.prices.card
+    rate = card.rate(use.name) if card is not None and use.name else None
+    if rate is not None and rate.tokenizer in runs.prices.counters:
+        count = runs.prices.counter(use.name or "")(text)
+        return [("instruction text", f"{number(count)} tokens", "read", f"counted with {rate.tokenizer}")]
+    found = token_count.measure(text, rate.family if rate is not None else "")
+    whose = f"tokenizers of family {rate.family}" if rate is not None and rate.family else "any tokenizer"
+    words = f"estimated offline; for {whose} nine texts in ten lie within the range"
+    return [
+        (
+            "instruction text",
+            f"{number(found.amount)} tokens ({number(found.low)} to {number(found.high)})",
+            "read",
+            words,
+        )
+    ]
+
+
+def readable_rest(text: str, refs: Iterable[Ref]) -> str:
+    """A prompt without its placeholders."""
+    for ref in refs:
+        text = text.replace(ref.text, " ") if ref.text else text
+    return text
+
+
+def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str, str, str]]:
+    """The prices of a model that its step pays, with the date from which they hold."""
+    card = runs.prices.card
+    price = card.price(model, runs.prices.days[0]) if card is not None else None
+    rate = card.rate(model) if card is not None else None
+    if card is None or price is None or rate is None:
+        return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
+    rows = []
+    for unit, (words, size) in UNITS.items():
+        value = getattr(price, unit)
+        if value is not None and unit in units:
+            per = f"{size:,} {words}" if size > 1 else words
+            rows.append(
+                (
+                    f"price of {words}",
+                    f"{value} {rate.currency or card.currency}",
+                    "declared",
+                    f"rate card: per {per}, from {price.since}",
+                )
+            )
+    return rows
+
+
+def _chosen(run: Run, step: str) -> Step:
+    low = step.casefold()
+    for s in run.flow.steps:
+        if step in (s.id, run.graph.numbers.get(s.id)) or s.title.casefold() == low:
+            return s
+    names = ", ".join(f"'{s.title}'" for s in run.flow.steps if s.kind != "note")
+    raise fail(
+        "step-unknown",
+        f"expected the id, number or name of a step of '{run.flow.title}', found '{step}'",
+        f"its steps are {names}",
+    )
+
+
+def _passes_words(run: Run, step_id: str) -> str:
+    done = run.passes.of[step_id]
+    words = f"reached {number(done.arrivals)} times"
+    if done.runs > done.arrivals + 1e-9:
+        words += f", {number(done.runs - done.arrivals)} repetitions after failures or for items"
+    return words

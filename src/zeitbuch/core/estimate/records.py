@@ -1,0 +1,112 @@
+# What an estimate says: records of steps, flows and the estate, with distributions.
+"""Records of estimates."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import Money, Shares
+from zeitbuch.core.assumptions.rules import Evidence
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.pricing.meters import HostBill, MeterLine
+
+
+class Part(Struct, frozen=True, gc=False):
+    """One component of a step's cost per run."""
+
+    unit: str
+    quantity: float
+    cost: Decimal | None
+    evidence: Evidence
+    why: str
+
+
+class StepEstimate(Struct, frozen=True):
+    """One step in one run: expected passes and model calls, tokens, cost."""
+
+    id: str
+    number: str
+    name: str
+    kind: str
+    passes: float
+    calls: float
+    model: str
+    connection: str
+    input_tokens: float
+    output_tokens: float
+    cost: Money
+    evidence: Shares
+    parts: tuple[Part, ...] = ()
+
+
+class Spread(Struct, frozen=True):
+    """A distribution: mean with its standard error, and percentiles; ``runs`` were drawn. ``course`` has the percentiles
+    0, 5, 10 ... 100."""
+
+    mean: float
+    error: float
+    p50: float
+    p90: float
+    p99: float
+    runs: int
+    course: tuple[float, ...] = ()
+
+
+class FlowEstimate(Struct, frozen=True):
+    """One flow. ``runs`` per month and the monthly figures are None when no volume is known. ``exact`` says whether the
+    means come from exact passes; ``spread`` is of the cost of a run with the flows it calls, ``month_spread`` and
+    ``year_spread`` (for an average month only) of the own model cost of a month and of twelve."""
+
+    id: str
+    name: str
+    owners: tuple[str, ...]
+    environment: str
+    calls: float
+    input_tokens: float
+    output_tokens: float
+    cost: Money
+    with_called: Money
+    evidence: Shares
+    runs: float | None
+    checks: float
+    runs_evidence: Evidence
+    runs_why: str
+    calls_month: float | None
+    cost_month: Money | None
+    steps: tuple[StepEstimate, ...]
+    host: str = ""
+    meters_month: Money | None = None
+    exact: bool = True
+    spread: Spread | None = None
+    calls_spread: Spread | None = None
+    month_spread: Spread | None = None
+    year_spread: Spread | None = None
+    notes: tuple[str, ...] = ()
+
+
+class Total(Struct, frozen=True):
+    """The estate in a month: models, meters, fees of hosts. ``unknown_volume`` names the flows that the sums leave out."""
+
+    cost_month: Money
+    calls_month: float
+    runs: float
+    evidence: Shares
+    unknown_volume: tuple[str, ...]
+    meters_month: Money = Money()
+    fees_month: Money = Money()
+    spread: Spread | None = None
+    year_spread: Spread | None = None
+
+
+class EstateEstimate(Struct, frozen=True):
+    """The result: all flows for one month (or an average month of a year), in one currency."""
+
+    month: str
+    currency: str
+    flows: tuple[FlowEstimate, ...]
+    total: Total
+    meters: tuple[MeterLine, ...] = ()
+    hosts: tuple[HostBill, ...] = ()
+    problems: tuple[Problem, ...] = ()

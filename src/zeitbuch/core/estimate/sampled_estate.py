@@ -1,0 +1,219 @@
+# Estates of many thousands of flows: every flow is estimated and drawn by itself, in as many processes as the caller has,
+# and only its sums are kept; volumes, called flows, meters and months are put together at the end.
+"""Estimates with distributions, for estates of any size."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+
+import numpy as np
+from msgspec import Struct, structs
+
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.assumptions.volume import Month, Volume
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.passes.random_draws import Floats, summed
+from zeitbuch.core.pricing.call_prices import Counter, Prices
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .distribution import Draw, Sampling, draw, seed_of, spread_of
+from .estate import (
+    EstateEstimate,
+    FlowEstimate,
+    Run,
+    Runs,
+    Spread,
+    gathered,
+    keys_of,
+    month_for,
+    one_run,
+    priced,
+    result_of,
+)
+
+_PICKS = 2_000_000
+_MONTHS = 2000
+Work = Callable[[range], "list[tuple[Run, Draw | None]]"]
+Share = Callable[[Work, int], "Iterable[list[tuple[Run, Draw | None]]]"]
+
+
+class Setting(Struct):
+    """What every flow is estimated with."""
+
+    assumptions: Assumptions
+    prices: Prices
+    month: Month
+    how: Sampling | None
+    detail: bool
+    called: frozenset[str]
+
+
+def in_turn(work: Work, count: int) -> Iterable[list[tuple[Run, Draw | None]]]:
+    """Shares work out to this process alone, in pieces."""
+    for first in range(0, count, 64):
+        yield work(range(first, min(count, first + 64)))
+
+
+def one(flow: Flow, setting: Setting) -> tuple[Run, Draw | None]:
+    """One flow by itself. Without ``detail`` only the sums stay."""
+    run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail)
+    whole = flow.id in setting.called or flow.name in setting.called
+    found = draw(run, setting.prices, setting.how, whole) if setting.how is not None else None
+    if found is not None and found.means is not None:
+        priced(run, setting.prices, found.means, setting.detail)
+    if found is not None and run.metered is not None:
+        run.metered.rounded = found.rounded
+    steps = run.steps if setting.detail else []
+    # What the passes were made from is worked with no more, and would fill the memory.
+    light = structs.replace(run, graph=None, passes=None, uses={}, book=None, steps=steps)
+    return light, found
+
+
+def estimate_flows(
+    flows: Sequence[Flow],
+    card: RateCard | None,
+    assumptions: Assumptions,
+    month: str = "",
+    how: Sampling | None = None,
+    detail: bool = False,
+    counters: dict[str, Counter] | None = None,
+    share: Share = in_turn,
+    progress: Callable[[int], None] | None = None,
+) -> EstateEstimate:
+    """The estimate of many flows; ``how`` draws distributions, ``detail`` keeps the steps, ``share`` shares the work out
+    (it is given what works on a range of places, and the number of flows)."""
+    when = month_for(assumptions, card, month)
+    prices = Prices(card, when, counters)
+    called = frozenset(s.calls for f in flows for s in f.steps if s.calls)
+    setting = Setting(assumptions, prices, when, how, detail, called)
+    light: dict[str, Run] = {}
+    draws: dict[str, Draw] = {}
+    keys = keys_of(flows)
+
+    def work(places: range) -> list[tuple[Run, Draw | None]]:
+        # Flows stay where they are: only figures travel between processes.
+        return [(structs.replace(r, flow=_NOBODY), d) for r, d in (one(flows[at], setting) for at in places)]
+
+    at = 0
+    for part in share(work, len(flows)):
+        for run, found in part:
+            light[keys[at]] = structs.replace(run, flow=flows[at])
+            if found is not None:
+                draws[keys[at]] = found
+            at += 1
+        if progress is not None:
+            progress(at)
+    runs = gathered(light, prices, when, assumptions)
+    result = result_of(runs)
+    return _with_spreads(result, runs, draws) if how is not None else result
+
+
+_NOBODY = Flow(id="")
+
+
+def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) -> EstateEstimate:
+    wholes: dict[str, Floats] = {}
+    total, years = np.zeros(_MONTHS), np.zeros(_MONTHS)
+    known = False
+    flows: list[FlowEstimate] = []
+    for key, flow in zip(runs.by, result.flows, strict=True):
+        found = draws[key]
+        volume, mean, seed = runs.volumes[key], float(runs.by[key].cost.amount), seed_of(runs.by[key].flow)
+        month = month_costs(found, volume, seed, mean)
+        year: Floats | None = None
+        if month is not None:
+            known = True
+            total += month
+            if not runs.month[1]:
+                year = month_costs(found, times(volume, 12), seed, mean)
+                years += year if year is not None else 0.0
+        flows.append(
+            structs.replace(
+                flow,
+                spread=spread_of(whole_of(key, runs, draws, wholes, ())) if found.counts else found.cost,
+                calls_spread=found.calls,
+                month_spread=_spread(month),
+                year_spread=_spread(year),
+            )
+        )
+    whole = result.total
+    if known:
+        whole = structs.replace(
+            whole, spread=spread_of(total), year_spread=spread_of(years) if not runs.month[1] else None
+        )
+    return structs.replace(result, flows=tuple(flows), total=whole)
+
+
+def _spread(costs: Floats | None) -> Spread | None:
+    return None if costs is None else spread_of(costs)
+
+
+def times(volume: Volume, count: int) -> Volume:
+    """The volume of so many months."""
+    runs = None if volume.runs is None else volume.runs * count
+    return structs.replace(volume, runs=runs, low=volume.low * count, high=volume.high * count)
+
+
+def whole_of(key: str, runs: Runs, draws: dict[str, Draw], made: dict[str, Floats], seen: tuple[str, ...]) -> Floats:
+    """Costs of a flow's runs with the flows it calls; a flow that calls itself is counted once."""
+    if key in made:
+        return made[key]
+    found = draws[key]
+    whole: Floats = found.own
+    rng = np.random.Generator(np.random.SFC64(seed_of(runs.by[key].flow) + 2))
+    for name, counts in found.counts.items():
+        other = runs.names.get(name)
+        if other is None or other == key or other in seen:
+            continue
+        inner = whole_of(other, runs, draws, made, (*seen, key))
+        whole = whole + _called(counts, inner, rng)
+    if not seen:
+        made[key] = whole
+    return whole
+
+
+def _called(counts: Floats, costs: Floats, rng: np.random.Generator) -> Floats:
+    """For each run the sum of as many draws of the called flow's cost as there were calls."""
+    total = int(counts.sum())
+    if not total or not costs.any():
+        return np.zeros(len(counts))
+    if total > _PICKS:
+        drawn = costs[rng.integers(0, len(costs), len(counts))]
+        return np.maximum(summed(counts, float(costs.mean()), drawn), 0.0)
+    picks = costs[rng.integers(0, len(costs), total)]
+    return np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
+
+
+def month_costs(found: Draw, volume: Volume, seed: int, mean: float) -> Floats | None:
+    """Sampled cost of a month: so many runs, each drawn; what is in doubt is in doubt for all of them alike. ``mean`` is the
+    exact mean of a run."""
+    if volume.runs is None:
+        return None
+    rng = np.random.Generator(np.random.SFC64(seed + 1))
+    runs: Floats = np.full(_MONTHS, float(volume.runs))
+    if volume.high > volume.low:
+        runs = _pert(rng, volume.low, volume.runs, volume.high)
+    if volume.evidence != "read":
+        runs = rng.poisson(np.maximum(runs, 0.0)).astype(float)
+    own = found.own
+    tilt = np.full(_MONTHS, mean)
+    variance = found.variance
+    for t in found.tilts:
+        tilt += t.slope * (_pert(rng, t.value.low, t.value.amount, t.value.high) - t.value.amount)
+        variance -= t.variance
+    costs: Floats
+    if 0 < float(runs.max()) <= 60:
+        counts = np.floor(runs + rng.random(_MONTHS)).astype(np.int64)
+        picks = own[rng.integers(0, len(own), int(counts.sum()))]
+        noise = np.bincount(np.repeat(np.arange(_MONTHS), counts), weights=picks, minlength=_MONTHS)
+        costs = np.maximum(noise + counts * (tilt - float(own.mean())), 0.0)
+        return costs
+    spread = np.sqrt(np.maximum(runs, 0.0) * max(0.0, variance))
+    costs = np.maximum(runs * tilt + spread * rng.standard_normal(_MONTHS), 0.0)
+    return costs
+
+
+def _pert(rng: np.random.Generator, low: float, mean: float, high: float) -> Floats:
+    alpha = 6 * (mean - low) / (high - low)
+    drawn: Floats = low + (high - low) * rng.beta(alpha, 6 - alpha, _MONTHS)
+    return drawn

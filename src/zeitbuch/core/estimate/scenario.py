@@ -1,0 +1,398 @@
+# What would it cost if: changes laid over flows, assumptions and rates. The exports stay as they are; a scenario gives
+# another estate, rate card and assumptions, which are estimated like the first.
+"""Scenarios: changes and how they are applied."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date
+from typing import Literal
+
+from msgspec import Struct, field, structs
+
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule, overlaid
+from zeitbuch.core.assumptions.volume import schedule_runs
+from zeitbuch.core.model.name_patterns import hit, literal
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
+from zeitbuch.core.pricing.rate_card import Belongs, RateCard
+
+
+class Change(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
+    """Base of all changes; ``flow`` is a pattern of ids or names."""
+
+    flow: str = "*"
+
+
+class SwapModel(Change, frozen=True, tag="model"):
+    """Use model ``to`` in the steps that fit (and use a model that fits ``instead_of``)."""
+
+    step: str = "*"
+    instead_of: str = "*"
+    to: str = ""
+
+
+class SetParameter(Change, frozen=True, tag="setting"):
+    """Set the cap of an answer (tokens), the cap of an agent's turns, or the repetitions after a failure."""
+
+    step: str = "*"
+    max_output: int | None = None
+    max_turns: int | None = None
+    retries: int | None = None
+
+
+class Admit(Change, frozen=True, tag="admit"):
+    """The condition of a trigger lets ``share`` of the events through."""
+
+    trigger: str = "*"
+    share: float = 1.0
+
+
+class Poll(Change, frozen=True, tag="poll"):
+    """Polling triggers look every so many seconds. ``hits`` says what share of the checks then finds something; without
+    it finds that come between two checks are taken together, as if they came independently."""
+
+    trigger: str = "*"
+    every: float = 3600.0
+    hits: float | None = None
+
+
+class Batch(Change, frozen=True, tag="batch"):
+    """At most so many items are handed to one run."""
+
+    trigger: str = "*"
+    size: int = 1
+
+
+class Cache(Change, frozen=True, tag="cache"):
+    """So much of the fixed part of prompts is read from the vendor's cache."""
+
+    step: str = "*"
+    share: float = 0.9
+
+
+class Defer(Change, frozen=True, tag="defer"):
+    """So much of the calls is sent at the price of deferred batches."""
+
+    step: str = "*"
+    share: float = 1.0
+
+
+class Move(Change, frozen=True, tag="host"):
+    """The flows run on host ``to``, from a date on or from the beginning."""
+
+    to: str = ""
+    since: date | None = field(name="from", default=None)
+
+
+class PlainCall(Change, frozen=True, tag="plain call"):
+    """Agents become one plain call of their model, without tools and memory."""
+
+    step: str = "*"
+
+
+class Drop(Change, frozen=True, tag="drop"):
+    """A step goes, with all that only it leads to."""
+
+    step: str = ""
+
+
+class Assume(Change, frozen=True, tag="assume"):
+    """Other assumptions, in front of all others; ``rule`` is like one ``[[assume]]`` table."""
+
+    rule: Rule = Rule()
+
+
+AnyChange = SwapModel | SetParameter | Admit | Poll | Batch | Cache | Defer | Move | PlainCall | Drop | Assume
+
+
+class Scenario(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A scenario file: a name and changes, applied in order."""
+
+    name: str
+    scenario: Literal[1] = 1
+    note: str = ""
+    change: tuple[AnyChange, ...] = ()
+
+
+class Applied(Struct):
+    """What a scenario makes of the base; ``touched`` are the ids of the flows it changes."""
+
+    estate: Estate
+    card: RateCard | None
+    assumptions: Assumptions
+    touched: set[str]
+
+
+def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
+    """Changes that say nothing, or name what is not there."""
+    found: list[Problem] = []
+
+    def say(at: int, key: str, message: str) -> None:
+        found.append(Problem("scenario", "error", message, Origin("", f"/change/{at}/{key}")))
+
+    if not scenario.change:
+        found.append(Problem("scenario", "error", "expected at least one [[change]], found none", Origin("", "/name")))
+    for at, change in enumerate(scenario.change):
+        for key in ("share", "hits"):
+            value = getattr(change, key, None)
+            if value is not None and not 0 <= value <= 1:
+                say(at, key, f"expected a share from 0 to 1, found {value:g}")
+        match change:
+            case SwapModel(to=to):
+                if not to:
+                    say(at, "to", "expected the name of a model in `to`, found none")
+                elif card is not None and card.rate(to) is None:
+                    say(at, "to", f"expected a model of the rate card in `to`, found '{to}'")
+            case SetParameter(max_output=a, max_turns=b, retries=c):
+                if a is None and b is None and c is None:
+                    say(at, "do", "expected max_output, max_turns or retries, found none")
+                for key, number, least in (("max_output", a, 1), ("max_turns", b, 1), ("retries", c, 0)):
+                    if number is not None and number < least:
+                        say(at, key, f"expected {key} from {least} upwards, found {number}")
+            case Poll(every=every):
+                if not 0 < every < float("inf"):
+                    say(at, "every", f"expected seconds over 0, found {every:g}")
+            case Batch(size=size):
+                if size < 1:
+                    say(at, "size", f"expected a size of 1 or more, found {size}")
+            case Move(to=to):
+                names = [h.name for h in card.host] if card is not None else []
+                if to not in names:
+                    say(
+                        at,
+                        "to",
+                        f"expected a host of the rate card ({', '.join(names) or 'it has none'}), found '{to}'",
+                    )
+            case Drop(step=step):
+                if not step:
+                    say(at, "step", "expected the step to drop, found none")
+            case Assume(rule=rule):
+                if not rule.given():
+                    say(at, "rule", "expected a quantity in `rule`, found none")
+            case _:
+                pass
+    return found
+
+
+def apply(
+    scenario: Scenario, estate: Estate, card: RateCard | None, assumptions: Assumptions
+) -> tuple[Applied, list[Problem]]:
+    """The estate, card and assumptions of a scenario, and changes that fit nothing."""
+    made = Applied(estate, card, assumptions, set())
+    missed: list[Problem] = []
+    for at, change in enumerate(scenario.change):
+        if not _one(change, made):
+            message = f"expected something that change {at + 1} fits, found nothing in the flows read"
+            missed.append(Problem("scenario-nothing", "warning", message, Origin("", f"/change/{at}"), _hint(change)))
+    return made, missed
+
+
+def _hint(change: AnyChange) -> str:
+    if isinstance(change, Admit):
+        return (
+            "declared `runs` are past the condition of a trigger: declare its `events` and what is `admitted` instead"
+        )
+    return "`zeitbuch inventory` and `zeitbuch explain FLOW` list what there is"
+
+
+def _one(change: AnyChange, made: Applied) -> bool:
+    """Applies one change; returns whether it fits anything."""
+    if isinstance(change, Assume):
+        rule = structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
+        touched = {f.id for f in made.estate.flows if hit(rule.flow, f.id, f.name)}
+        made.assumptions = overlaid(made.assumptions, (rule,))
+        made.touched |= touched
+        return bool(touched)
+    flows: list[Flow] = []
+    fits = False
+    rules: list[Rule] = []
+    for flow in made.estate.flows:
+        new = flow
+        if hit(change.flow, flow.id, flow.name):
+            new, more, fitted = _on(change, flow, made.assumptions)
+            rules += more
+            if fitted:
+                fits = True
+                made.touched.add(flow.id)
+        flows.append(new)
+    if isinstance(change, Move) and made.card is not None and fits:
+        made.card = _moved(made.card, change)
+    made.estate = Estate(tuple(flows))
+    if rules:
+        made.assumptions = overlaid(made.assumptions, tuple(rules))
+    return fits
+
+
+def _moved(card: RateCard, change: Move) -> RateCard:
+    """The card with the flows on another host: in place of what held before, from the date on or always."""
+    hosts = []
+    for host in card.host:
+        parts = host.flows
+        if host.name == change.to:
+            # As many entries as there are dates, so that none of another host begins later.
+            dates = [d for d in card.dates() if change.since is None or d > change.since]
+            more = [structs.replace(Belongs(flow=change.flow), since=d) for d in (change.since, *dates)]
+            parts = (*parts, *more)
+        hosts.append(structs.replace(host, flows=parts))
+    # Among entries of one date the later host wins.
+    return structs.replace(card, host=tuple(sorted(hosts, key=lambda h: h.name == change.to)))
+
+
+def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
+    """One flow with one change, the rules that come with it, and whether it fits."""
+    match change:
+        case SwapModel(step=step, instead_of=old, to=to):
+            return _steps(flow, step, lambda s: _swapped(s, old, to))
+        case SetParameter():
+            return _steps(flow, change.step, lambda s: _set(s, change))
+        case Cache(step=step, share=share):
+            return _assumed(flow, step, Rule(cached=share), lambda s: s.model is not None)
+        case Defer(step=step, share=share):
+            return _assumed(flow, step, Rule(batched=share), lambda s: s.model is not None)
+        case Admit(trigger=trigger, share=share):
+            book = Book(assumptions, flow)
+            # Declared runs have passed the condition already: a change of it would change nothing.
+            chosen = [
+                t
+                for t in flow.triggers
+                if hit(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
+            ]
+            return (
+                flow,
+                [Rule(flow=literal(flow.id), trigger=literal(t.id), admitted=share) for t in chosen],
+                bool(chosen),
+            )
+        case Batch(trigger=trigger, size=size):
+            triggers = tuple(structs.replace(t, batch=size) if hit(trigger, t.id, t.name) else t for t in flow.triggers)
+            return structs.replace(flow, triggers=triggers), [], triggers != flow.triggers
+        case Poll():
+            return _polled(flow, change, assumptions)
+        case PlainCall(step=step):
+            return _plain(flow, step)
+        case Drop(step=step):
+            return _dropped(flow, step)
+        case Move():
+            return flow, [], True
+        case Assume():
+            return flow, [], False
+
+
+def _steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
+    steps = tuple(change(s) if hit(pattern, s.id, s.name) else s for s in flow.steps)
+    fits = any(a is not b for a, b in zip(steps, flow.steps, strict=True))
+    return structs.replace(flow, steps=steps), [], fits
+
+
+def _swapped(step: Step, old: str, to: str) -> Step:
+    if step.model is None or step.model.name is None or not hit(old, step.model.name):
+        return step
+    return structs.replace(step, model=structs.replace(step.model, name=to))
+
+
+def _set(step: Step, change: SetParameter) -> Step:
+    new = step
+    if step.model is not None and (change.max_output is not None or change.max_turns is not None):
+        model: ModelUse = step.model
+        if change.max_output is not None:
+            model = structs.replace(model, max_output=change.max_output)
+        if change.max_turns is not None and step.kind == "agent":
+            model = structs.replace(model, max_turns=change.max_turns)
+        new = structs.replace(new, model=model) if model != step.model else new
+    if change.retries is not None:
+        new = structs.replace(new, retry=Retry(change.retries) if change.retries else None)
+    return new
+
+
+def _assumed(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
+    steps = [s for s in flow.steps if hit(pattern, s.id, s.name) and fits(s)]
+    return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(s.id)) for s in steps], bool(steps)
+
+
+def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
+    rules: list[Rule] = []
+    triggers: list[Trigger] = []
+    fits = False
+    book = Book(assumptions, flow)
+    for t in flow.triggers:
+        if t.kind == "polling" and t.schedule is not None and hit(change.trigger, t.id, t.name):
+            fits = True
+            before = schedule_runs(t.schedule, (2026, 0))
+            schedule = structs.replace(t.schedule, cron=None, rule=None, repeat=None, every=change.every)
+            after = schedule_runs(schedule, (2026, 0))
+            found = book.find("hits", trigger=(t.id, t.name))
+            had = found.amount if found is not None else 0.25
+            hits = change.hits if change.hits is not None else 1 - (1 - had) ** (before / after)
+            # What is found per month stays: more at once where checks are rarer.
+            at_once = had * before / after / hits if hits else 1.0
+            held = book.find("items", trigger=(t.id, t.name))
+            items = at_once * (held.amount if held is not None else 1.0)
+            rules.append(Rule(flow=literal(flow.id), trigger=literal(t.id), hits=hits, items=items))
+            t = structs.replace(t, schedule=schedule)
+        triggers.append(t)
+    return structs.replace(flow, triggers=tuple(triggers)), rules, fits
+
+
+def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
+    """Agents as plain calls: their attachments go, the model they were given stays."""
+    agents = {s.id for s in flow.steps if s.kind == "agent" and hit(pattern, s.id, s.name)}
+    if not agents:
+        return flow, [], False
+    helpers = {k.source: k.target for k in flow.links if k.role == "attach" and k.target in agents}
+    given = {
+        helpers[s.id]: s.model.name for s in flow.steps if s.id in helpers and s.kind == "model" and s.model is not None
+    }
+    steps: list[Step] = []
+    for s in flow.steps:
+        if s.id in agents and s.model is not None:
+            model = structs.replace(s.model, name=s.model.name or given.get(s.id), max_turns=None)
+            steps.append(structs.replace(s, kind="model", model=model))
+        elif s.id not in helpers:
+            steps.append(s)
+    links = tuple(k for k in flow.links if k.source not in helpers)
+    return structs.replace(flow, steps=tuple(steps), links=links), [], True
+
+
+def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
+    """A step goes with everything that no other way leads to; what it contains goes with it."""
+    gone = {s.id for s in flow.steps if hit(pattern, s.id, s.name)}
+    if not gone:
+        return flow, [], False
+    before = _reached(flow, set())
+    left = _reached(flow, gone)
+    scopes = {s.id: s.scope for s in flow.steps}
+
+    def inside(step_id: str | None) -> bool:
+        while step_id is not None:
+            if step_id in gone:
+                return True
+            step_id = scopes.get(step_id)
+        return False
+
+    out = {s.id for s in flow.steps if inside(s.id) or (s.id in before and s.id not in left)}
+    steps = tuple(s for s in flow.steps if s.id not in out)
+    links: list[Link] = [k for k in flow.links if k.source not in out and k.target not in out]
+    return structs.replace(flow, steps=steps, links=tuple(links)), [], True
+
+
+def _reached(flow: Flow, without: set[str]) -> set[str]:
+    """Steps that links lead to from triggers, first steps and scopes, when some steps are not there."""
+    led = {k.target for k in flow.links}
+    out: dict[str, list[str]] = {}
+    for k in flow.links:
+        if k.role == "attach":
+            out.setdefault(k.target, []).append(k.source)
+        else:
+            out.setdefault(k.source, []).append(k.target)
+    for s in flow.steps:
+        if s.scope is not None and s.id not in led:
+            out.setdefault(s.scope, []).append(s.id)
+    waiting = [t.id for t in flow.triggers] + [s.id for s in flow.steps if s.scope is None and s.id not in led]
+    seen: set[str] = set()
+    while waiting:
+        at = waiting.pop()
+        if at in seen or at in without:
+            continue
+        seen.add(at)
+        waiting += out.get(at, [])
+    return seen

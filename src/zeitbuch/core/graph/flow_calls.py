@@ -1,0 +1,177 @@
+# How the flows of an estate hang together: who calls whom, who is told of whose faults, what they share.
+"""Calls between flows, fault handlers, shared stores and connections."""
+
+from __future__ import annotations
+
+from typing import Literal
+from urllib.parse import urlsplit
+
+from msgspec import Struct
+
+from zeitbuch.core.model.name_patterns import hit
+from zeitbuch.core.model.records import Estate, Flow, Step
+from zeitbuch.core.model.words import joined
+
+How = Literal["subflow", "tool", "webhook", "fault", "store"]
+HOW_WORDS: dict[How, str] = {
+    "subflow": "calls", "tool": "lends to an agent as a tool", "webhook": "sets off by web request",
+    "fault": "hands its faults to", "store": "fills what is read by",
+}  # fmt: skip
+_STORES = frozenset({"write", "delete"})
+
+
+class Call(Struct, frozen=True):
+    """One flow leads to another: by calling it, lending it as a tool, by web request, by failing, or through a store.
+
+    ``steps`` are the ids of the steps of the source that do it; ``target`` is empty when no such flow was read, and
+    ``name`` says what the export names.
+    """
+
+    source: str
+    target: str
+    how: How
+    steps: tuple[str, ...]
+    name: str
+
+
+class Shared(Struct, frozen=True):
+    """A connection or service that several flows use, with those that change something through it."""
+
+    name: str
+    flows: tuple[str, ...]
+    writers: tuple[str, ...]
+
+
+def _paths(flow: Flow) -> list[str]:
+    """The paths of the web requests that set a flow off."""
+    return [p for t in flow.triggers if t.kind == "webhook" and t.event and (p := _path(t.event))]
+
+
+def _path(text: str) -> str:
+    """The path of a URL, or of a text that is only a path; empty when it has none."""
+    words = text.strip().split()
+    if not words:
+        return ""
+    url = urlsplit(words[-1] if "/" in words[-1] else words[0])
+    return url.path.strip("/").casefold()
+
+
+def _tails(path: str) -> list[str]:
+    """'a/b/c' -> 'a/b/c', 'b/c', 'c'."""
+    parts = path.split("/")
+    return ["/".join(parts[at:]) for at in range(len(parts))] if path else []
+
+
+def _addresses(step: Step) -> list[str]:
+    """Texts of a step that may be addresses."""
+    return [b.value for b in step.inputs if isinstance(b.value, str) and "/" in b.value and len(b.value) < 2000]
+
+
+def calls_of(estate: Estate) -> list[Call]:
+    """Every way in which one flow of the estate leads to another, in the order of the flows."""
+    found: list[Call] = []
+    by: dict[str, Flow] = {}
+    for flow in reversed(estate.flows):
+        by[flow.id.casefold()] = flow
+        if flow.name:
+            by.setdefault(flow.name.casefold(), flow)
+    hooks: dict[str, list[Flow]] = {}
+    for flow in estate.flows:
+        for path in _paths(flow):
+            hooks.setdefault(path, []).append(flow)
+    handlers = [(t, flow) for flow in estate.flows for t in flow.triggers if t.kind == "fault"]
+    for flow in estate.flows:
+        attached = {k.source for k in flow.links if k.role == "attach"}
+        groups: dict[tuple[str, How, str], list[str]] = {}
+        for step in flow.steps:
+            if step.calls:
+                other = by.get(step.calls.casefold())
+                how: How = "tool" if step.id in attached else "subflow"
+                groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
+            elif step.kind in ("http", "tool", "other", "send", "read", "write") and hooks:
+                # An address may have more before the path that the trigger names.
+                tails = {t for a in _addresses(step) for t in _tails(_path(a))}
+                for other in [f for t in sorted(tails & hooks.keys()) for f in hooks[t]]:
+                    if other.id != flow.id:
+                        groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
+        found += [Call(flow.id, target, how, tuple(ids), name) for (target, how, name), ids in groups.items()]
+        found += [
+            Call(flow.id, handler.id, "fault", (), handler.title)
+            for trigger, handler in handlers
+            if handler.id != flow.id and (not trigger.event or hit(trigger.event, flow.id, flow.name))
+        ]
+    return found
+
+
+def _services(flow: Flow) -> dict[str, tuple[str, set[str]]]:
+    """Connection key -> (name, what the flow's steps do through it)."""
+    found: dict[str, tuple[str, set[str]]] = {}
+    used = [(s.connection, str(s.effect)) for s in flow.steps] + [(t.connection, "read") for t in flow.triggers]
+    for key, effect in used:
+        if key:
+            name = service_name(flow, key)
+            found.setdefault(name.casefold(), (name, set()))[1].add(effect)
+    return found
+
+
+def service_name(flow: Flow, connection: str) -> str:
+    """What a connection is called, or the service behind it."""
+    c = next((c for c in flow.connections if c.id == connection), None)
+    return (c.name or c.service or c.id) if c is not None else connection
+
+
+def shared_of(estate: Estate) -> list[Shared]:
+    """Connections that more than one flow uses, the most shared first."""
+    users: dict[str, list[tuple[str, set[str]]]] = {}
+    names: dict[str, str] = {}
+    for flow in estate.flows:
+        for key, (name, effects) in _services(flow).items():
+            names.setdefault(key, name)
+            users.setdefault(key, []).append((flow.id, effects))
+    found = [
+        Shared(
+            names[key],
+            tuple(f for f, _ in flows),
+            tuple(f for f, effects in flows if effects & {"write", "delete", "send", "spend"}),
+        )
+        for key, flows in users.items()
+        if len(flows) > 1
+    ]
+    return sorted(found, key=lambda s: (-len(s.flows), s.name.casefold()))
+
+
+def stores_of(estate: Estate) -> list[Call]:
+    """Pairs of flows of which one changes and another reads the same connection."""
+    found: list[Call] = []
+    services = {f.id: _services(f) for f in estate.flows}
+    readers: dict[str, list[str]] = {}
+    for id, used in services.items():
+        for key, (_, effects) in used.items():
+            if "read" in effects:
+                readers.setdefault(key, []).append(id)
+    for writer in estate.flows:
+        for key, (name, effects) in services[writer.id].items():
+            if not effects & _STORES:
+                continue
+            steps = tuple(
+                s.id
+                for s in writer.steps
+                if s.effect in _STORES and s.connection and service_name(writer, s.connection).casefold() == key
+            )
+            found += [Call(writer.id, r, "store", steps, name) for r in readers.get(key, ()) if r != writer.id]
+    return found
+
+
+def call_words(call: Call, names: dict[str, str]) -> str:
+    """'‘Customer letters’ calls ‘Booking check’'."""
+    target = f"‘{names[call.target]}’" if call.target else f"‘{call.name}’, which was not read"
+    through = f" through ‘{call.name}’" if call.how == "store" else ""
+    return f"‘{names[call.source]}’ {HOW_WORDS[call.how]} {target}{through}"
+
+
+def callers_of(calls: list[Call], flow_id: str, names: dict[str, str]) -> str:
+    """'called by ‘A’ and ‘B’', or nothing."""
+    sources = list(
+        dict.fromkeys(names[c.source] for c in calls if c.target == flow_id and c.how in ("subflow", "tool"))
+    )
+    return f"called by {joined([f'‘{s}’' for s in sources])}" if sources else ""

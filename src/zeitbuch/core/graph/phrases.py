@@ -1,0 +1,61 @@
+# The small phrases that comparisons, checks and documents share; whole sentences stand in report/sentences.
+"""Names, values and prompts of a flow in words."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.model.records import Binding, Flow, Prompt, Ref, Step
+from zeitbuch.core.model.references import readable, ref_words
+from zeitbuch.core.model.words import joined, trigger_words
+
+
+def quoted(name: str) -> str:
+    """A name of the flow within a sentence."""
+    return f"‘{name}’"
+
+
+def capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+def connection_name(flow: Flow, step: Step) -> str:
+    """The name of a step's connection, or of what its operation belongs to."""
+    found = next((c for c in flow.connections if c.id == step.connection), None)
+    return (found.name or found.id) if found is not None else (step.connection or "")
+
+
+def shown(value: Any, refs: tuple[Ref, ...], names: dict[str, str]) -> str:
+    """The value of an input in words."""
+    text = value if isinstance(value, str) else msgspec.json.encode(value).decode()
+    return readable(text, refs, names)
+
+
+def decided(binding: Binding, names: dict[str, str]) -> str:
+    """Who decides an input."""
+    if binding.decided == "model":
+        about = ", ".join(p for p in (binding.type, binding.description) if p)
+        return f"the model ({about})" if about else "the model"
+    if binding.decided == "data":
+        return (
+            "data: " + joined(list(dict.fromkeys(ref_words(r, names) for r in binding.refs)))
+            if binding.refs
+            else "data"
+        )
+    return "fixed"
+
+
+def prompt_text(prompt: Prompt, names: dict[str, str]) -> str:
+    """A prompt with its placeholders in words, in brackets."""
+    text = prompt.text
+    for ref in prompt.refs:
+        if ref.text:
+            text = text.replace(ref.text, f"[{ref_words(ref, names)}]")
+    return text
+
+
+def triggers_list(flow: Flow) -> list[str]:
+    """One line a trigger."""
+    return [f"{t.title}: {trigger_words(t)}" if t.name else capital(trigger_words(t)) for t in flow.triggers]

@@ -1,0 +1,247 @@
+# What stands on a card and how large it is. Text is measured by the function handed in (the writers know fonts),
+# wrapped to two lines, and cut only with its full text at hand.
+"""Cards of a map from the steps of a flow."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.graph.topology import Edge, Graph, model_of
+from zeitbuch.core.model.records import Step, Trigger
+from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
+
+from .geometry import AttachedRow, Card, Line, Mark, Style, Tab
+
+Measure = Callable[[str, float, bool], float]  # text, size, bold -> width
+
+NAME, SMALL = 12.5, 10.0
+TEXT_WIDTH = 208.0
+SPINE = 8.0
+PAD = 10.0
+TAB_PAD = 9.0
+TAB_GAP = 6.0
+ROW_HEIGHT = 19.0
+LEADING = {NAME: 16.0, SMALL: 14.0}
+METER = 7.0
+PROMPT_LINES = 6
+ROLE_WORDS = {"model": "model", "memory": "memory", "parse": "parser"}
+INK = {"role": 52.0}
+
+
+class Showing(Struct, frozen=True):
+    """What cards show beside a step's own text. ``meters`` gives a figure in words and its length on the scale (0 to 1)."""
+
+    detail: Literal["names", "settings", "prompts"] = "settings"
+    remarks: dict[str, tuple[str, ...]] = {}
+    marked: frozenset[str] = frozenset()
+    meters: dict[str, tuple[str, float]] = {}
+    scale: str = ""
+    tab: float = 150.0  # the most that a tab's text takes
+    turned: bool = False  # from left to right
+    marks: dict[str, Mark] = {}  # what a comparison says of steps, and of links (source, target, label)
+    links: dict[tuple[str, str, str], Mark] = {}
+
+
+PLAIN = Showing()
+
+
+def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> str:
+    """The longest beginning of a text that fits, with an ellipsis when it is not all of it."""
+    if measure(text, size, bold) <= width:
+        return text
+    low, high = 0, min(len(text), 400)
+    while low < high:
+        middle = (low + high + 1) // 2
+        if measure(text[:middle].rstrip() + "…", size, bold) <= width:
+            low = middle
+        else:
+            high = middle - 1
+    return text[:low].rstrip() + "…"
+
+
+def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, most: int) -> list[str]:
+    """A text on at most ``most`` lines; the last is cut when it does not end there."""
+    words = text.split()
+    whole = " ".join(words)
+    if measure(whole, size, bold) <= width:
+        return [whole]
+    lines: list[str] = []
+    while words and len(lines) < most - 1:
+        line = ""
+        while words:
+            longer = f"{line} {words[0]}".strip()
+            if measure(longer, size, bold) > width:
+                break
+            line = longer
+            words.pop(0)
+        if not line:
+            break
+        lines.append(line)
+    if words:
+        lines.append(cut(" ".join(words), width, size, bold, measure))
+    return lines or [""]
+
+
+def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
+    lines = [
+        Line(t, NAME, bold=True, full=name if t.endswith("…") else "")
+        for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)
+    ]
+    for detail in details:
+        lines.append(_small(detail, measure, quiet=True))
+    return lines
+
+
+def _small(words: str, measure: Measure, quiet: bool = False) -> Line:
+    text = cut(words, TEXT_WIDTH, SMALL, False, measure)
+    return Line(text, SMALL, quiet=quiet, full=words if text != words else "")
+
+
+def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
+    """One tab for each outlet that has something to say: cases, labels, error routes."""
+    tabs: list[Tab] = []
+    x = PAD
+    # What goes on lies left of what fails, and what goes back outermost, where its line does not cross the others.
+    for key, edge in sorted(edges, key=lambda e: (e[1].back, e[1].link.role == "error")):
+        link = edge.link
+        style: Style = (
+            "error" if link.role == "error" else "back" if edge.back else "case" if link.role == "case" else "next"
+        )
+        words = link.label or readable(link.condition, link.refs, names) or ("on error" if style == "error" else "")
+        if not words:
+            continue
+        text = cut(" ".join(words.split()), most, SMALL, False, measure)
+        width = measure(text, SMALL, False) + 2 * TAB_PAD
+        condition = readable(link.condition, link.refs, names)
+        full = words if not condition or condition == words else f"{words}: {condition}"
+        tabs.append(Tab(key, text, full, style, x, width))
+        x += width + TAB_GAP
+    return tabs
+
+
+def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
+    """Width and height of a card for what it holds."""
+    # The order number stands in the upper right corner, beside the first line.
+    text = max(
+        [measure(line.text, line.size, line.bold) + (24.0 if i == 0 else 0.0) for i, line in enumerate(lines)] or [0.0]
+    )
+    row = max([measure(r.text, SMALL, False) + INK["role"] + 46 for r in rows] or [0.0])
+    tab = tabs[-1].x + tabs[-1].width + PAD - SPINE - 2 * PAD if tabs else 0.0
+    width = SPINE + 2 * PAD + max(text, row, tab, 110.0)
+    height = PAD + sum(LEADING[line.size] for line in lines) + PAD - 3 + ROW_HEIGHT * len(rows) + (5 if rows else 0)
+    return round(width, 2), round(height, 2)
+
+
+def _details(graph: Graph, step: Step) -> list[str]:
+    """What a card says below the name."""
+    details: list[str] = []
+    if step.kind == "other":
+        details.append(f"unclassified: {step.operation or 'no operation'}")
+    use = model_of(graph, step)
+    if use is not None and use.name:
+        kind = "agent" if step.kind == "agent" else use.modality if use.modality != "text" else "model"
+        details.append(f"{kind}: {use.name}")
+    elif step.kind != "other":
+        details.append(KIND_WORDS[step.kind])
+    if step.repeat is not None and (step.repeat.items or step.repeat.until):
+        repeat = step.repeat
+        words = f"for each of {repeat.items}" if repeat.items else f"until {repeat.until}"
+        details[-1] = readable(words, repeat.refs, graph.names)
+    elif step.condition and step.kind == "decide":
+        details[-1] = readable(f"by {step.condition}", step.refs, graph.names)
+    if step.retry is not None:
+        details.append(f"tries again {step.retry.attempts}x")
+    if step.calls:
+        details.append(f"calls {step.calls}")
+    effect = EFFECT_WORDS[step.effect]
+    if effect:
+        own = step.kind == step.effect and details[-1] == KIND_WORDS[step.kind]
+        details[-1] = effect if own else f"{details[-1]} · {effect}"
+    if not step.enabled:
+        details.append("switched off")
+    return details
+
+
+def _prompt_lines(graph: Graph, step: Step, measure: Measure) -> list[Line]:
+    """The beginning of a step's prompts, with placeholders in words."""
+    if step.model is None:
+        return []
+    text = "  ".join(readable(p.text, p.refs, graph.names) for p in step.model.prompts)
+    lines = wrap(text, TEXT_WIDTH, SMALL, False, measure, PROMPT_LINES) if text.strip() else []
+    return [Line(t, SMALL, full=text if t.endswith("…") else "") for t in lines]
+
+
+def step_card(
+    graph: Graph,
+    step: Step,
+    outgoing: list[tuple[int, Edge]],
+    measure: Measure,
+    showing: Showing = PLAIN,
+    branch: str = "",
+) -> Card:
+    """The card of a step (also the title of a scope's frame); ``branch`` names the branch that begins with it."""
+    names_only = showing.detail == "names"
+    details = [] if names_only else _details(graph, step)
+    rows = []
+    for helper in () if names_only else graph.attached.get(step.id, []):
+        inner = (
+            helper.model.name
+            if helper.kind == "model" and helper.model is not None and helper.model.name
+            else helper.title
+        )
+        text = cut(inner, TEXT_WIDTH - 40, SMALL, False, measure)
+        rows.append(
+            AttachedRow(
+                helper.id,
+                ROLE_WORDS.get(helper.kind, "tool"),
+                text,
+                f"{helper.title} ({helper.operation or helper.kind})",
+                helper.effect,
+            )
+        )
+    lines = _lines(step.title, details, measure)
+    if showing.detail == "prompts":
+        lines += _prompt_lines(graph, step, measure)
+    meter = showing.meters.get(step.id)
+    for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
+        lines.append(_small(remark, measure))
+    if branch:
+        lines.append(_small(branch, measure, quiet=True))
+    tabs = _tabs(outgoing, graph.names, measure, showing.tab)
+    width, height = sized(lines, rows, tabs, measure)
+    height += METER if meter is not None else 0.0
+    return Card(
+        id=step.id,
+        number=graph.numbers.get(step.id, ""),
+        kind=step.kind,
+        effect=step.effect,
+        frame="double" if step.kind in ("model", "agent", "embed") else "dotted" if step.kind == "other" else "plain",
+        lines=tuple(lines),
+        rows=tuple(rows),
+        tabs=tuple(tabs),
+        width=width,
+        height=height,
+        full=f"{step.title} ({step.operation or KIND_WORDS[step.kind]})",
+        enabled=step.enabled,
+        meter=meter[1] if meter is not None else None,
+        marked=step.id in showing.marked,
+        mark=showing.marks.get(step.id, ""),
+    )
+
+
+def trigger_card(trigger: Trigger, measure: Measure) -> Card:
+    """The card of a trigger."""
+    lines = _lines(
+        trigger.title if trigger.name else trigger_words(trigger),
+        [trigger_words(trigger)] if trigger.name else [],
+        measure,
+    )
+    width, height = sized(lines, [], [], measure)
+    return Card(
+        id=trigger.id, number="", kind="trigger", effect="none", frame="start", lines=tuple(lines), rows=(), tabs=(),
+        width=width, height=height, full=f"{trigger.title}: {trigger_words(trigger)}", enabled=trigger.enabled,
+    )  # fmt: skip

@@ -1,0 +1,152 @@
+# The estate as one drawing: flows are cards, their calls are links, owners or connections or environments are frames. It is
+# a flow of flows, so that the layout and every writer of maps draw it as they draw any flow.
+"""The map of an estate."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import structs
+
+from zeitbuch.core.assumptions.money import money_words
+from zeitbuch.core.estimate.estate import keys_of
+from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.graph.flow_calls import Call, calls_of, service_name, shared_of, stores_of
+from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.model.records import AI_KINDS, Effect, Estate, Flow, Link, Step
+from zeitbuch.core.model.words import joined, plural, triggers_words
+
+from .cards import Showing
+from .views import View
+
+By = Literal["owner", "connection", "environment", "none"]
+_RANK: tuple[Effect, ...] = ("none", "read", "write", "send", "spend", "delete")
+_MANY = 4  # so many callers of one flow are said in words, not drawn
+
+
+def _group(flow: Flow, by: By) -> str:
+    if by == "owner":
+        return joined(flow.owners) or "no owner named"
+    if by == "environment":
+        return flow.environment or "no environment named"
+    if by == "connection":
+        used: dict[str, int] = {}
+        for step in flow.steps:
+            if step.connection:
+                used[step.connection] = used.get(step.connection, 0) + 1
+        if not used:
+            return "no connection"
+        return service_name(flow, max(used, key=lambda k: used[k]))
+    return ""
+
+
+def _strongest(flow: Flow) -> Effect:
+    return max((s.effect for s in flow.steps), key=_RANK.index, default="none")
+
+
+def _card(flow: Flow, scope: str | None) -> Step:
+    pattern = pattern_of(flow)
+    return Step(
+        id=f"flow {flow.id}",
+        kind="other" if not flow.steps else "shape" if pattern == "plain" else "model",
+        name=flow.title,
+        operation=flow.id,
+        effect=_strongest(flow),
+        scope=scope,
+        enabled=flow.state != "off",
+    )
+
+
+def estate_view(
+    estate: Estate, by: By, stores: bool = False, result: EstateEstimate | None = None
+) -> tuple[View, Showing]:
+    """The estate as a view of cards, and what the cards show. ``stores`` draws what one flow writes and another reads;
+    ``result`` puts the cost of a month on the cards."""
+    # Two flows of one id are two cards: nothing that was read is lost.
+    keys = keys_of(estate.flows)
+    estate = Estate(flows=tuple(structs.replace(f, id=k) for f, k in zip(estate.flows, keys, strict=True)))
+    steps: list[Step] = []
+    remarks: dict[str, list[str]] = {}
+    scopes: dict[str, str] = {}
+    for flow in estate.flows:
+        name = _group(flow, by)
+        if name and name not in scopes:
+            scopes[name] = f"group {len(scopes)}"
+            steps.append(Step(id=scopes[name], kind="group", name=name))
+        steps.append(_card(flow, scopes.get(name)))
+        count = [s for s in flow.steps if s.kind != "note"]
+        ai = sum(s.kind in AI_KINDS for s in count)
+        remarks[f"flow {flow.id}"] = [
+            triggers_words(flow),
+            f"{plural(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
+        ]
+    ids = {s.id: s for s in steps}
+    calls = calls_of(estate) + (stores_of(estate) if stores else [])
+    links = _links(calls, ids, remarks, steps, {f.id: f.title for f in estate.flows})
+    for shared in shared_of(estate):
+        for user in shared.flows:
+            others = len(shared.flows) - 1
+            remarks[f"flow {user}"].append(f"shares ‘{shared.name}’ with {plural(others, 'flow')}")
+    title = f"Estate of {plural(len(estate.flows), 'flow')}"
+    graph = Graph(Flow(id="estate", name=title, format="estate", steps=tuple(steps), links=tuple(links)))
+    graph.__dict__["numbers"] = {}
+    between = plural(sum(c.how != "store" for c in calls), "call")
+    note = f"{between} between them" + (f", framed by {by}" if by != "none" else "")
+    showing = Showing("names", {k: tuple(v) for k, v in remarks.items()}, tab=300.0)
+    if result is not None:
+        showing = Showing(
+            "names",
+            showing.remarks,
+            meters=_meters(result, keys),
+            tab=300.0,
+            scale=f"model cost in {result.month}, longest bar the highest",
+        )
+    return View(graph, showing.remarks, note=note), showing
+
+
+def _links(
+    calls: list[Call], ids: dict[str, Step], remarks: dict[str, list[str]], steps: list[Step], titles: dict[str, str]
+) -> list[Link]:
+    handled: dict[str, int] = {}
+    for call in calls:
+        if call.how == "fault":
+            handled[call.target] = handled.get(call.target, 0) + 1
+    links: list[Link] = []
+    for call in calls:
+        source, target = f"flow {call.source}", f"flow {call.target}"
+        if call.how == "fault" and handled[call.target] >= _MANY:
+            continue
+        if not call.target:
+            target = f"unread {call.name}"
+            if target not in ids:
+                ids[target] = Step(id=target, kind="other", name=call.name, operation="a flow that was not read")
+                steps.append(ids[target])
+                remarks[target] = ["not among the flows read"]
+        words = {
+            "subflow": "",
+            "tool": "as a tool",
+            "webhook": "web request",
+            "fault": "",
+            "store": f"through {call.name}",
+        }[call.how]
+        apart = ids[source].scope != ids[target].scope
+        if apart:
+            # Between frames the link says which flows it means.
+            words = f"{titles[call.source]} to {titles.get(call.target, call.name)}" + (f", {words}" if words else "")
+        links.append(Link(source=source, target=target, role="error" if call.how == "fault" else "next", label=words))
+    for target, count in handled.items():
+        if count >= _MANY:
+            remarks[f"flow {target}"].append(f"takes the faults of {plural(count, 'flow')}")
+    return links
+
+
+def _meters(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:
+    most = max((float(f.cost_month.amount) for f in result.flows if f.cost_month is not None), default=0.0)
+    found: dict[str, tuple[str, float]] = {}
+    for flow, key in zip(result.flows, keys, strict=True):
+        if flow.cost_month is None:
+            found[f"flow {key}"] = ("cost of a month: volume not known", 0.0)
+        else:
+            words = f"{money_words(flow.cost_month)} {result.currency} a month"
+            found[f"flow {key}"] = (words, float(flow.cost_month.amount) / most if most else 0.0)
+    return found

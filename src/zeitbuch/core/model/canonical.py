@@ -1,0 +1,198 @@
+# Ids are names that a builder gives and may give anew. Two versions can be held against each other only when the ids of
+# the older one are spelled as in the newer, within placeholders too: a reference is written by what it refers to, not as
+# the builder spells it.
+"""Flows with renewed ids, and the form in which two versions are compared."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, TypeVar
+
+from msgspec import Struct, structs
+
+from .fingerprint import meaning
+from .records import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step, Trigger
+
+T = TypeVar("T")
+
+
+class Ids(Struct, frozen=True):
+    """Old id -> new id: of steps and triggers, of connections, of flows. What is not named keeps its id."""
+
+    parts: dict[str, str] = {}
+    connections: dict[str, str] = {}
+    flows: dict[str, str] = {}
+
+
+SAME = Ids()
+
+
+def _ref(ref: Ref, ids: Ids) -> Ref:
+    if ref.step is None:
+        return ref
+    return structs.replace(ref, step=ids.parts.get(ref.step, ref.step))
+
+
+def _refs(refs: tuple[Ref, ...], ids: Ids) -> tuple[Ref, ...]:
+    return tuple([_ref(r, ids) for r in refs]) if refs else refs
+
+
+def mapped_link(link: Link, ids: Ids) -> Link:
+    """A link with its ends and references renamed."""
+    get = ids.parts.get
+    return structs.replace(
+        link, source=get(link.source, link.source), target=get(link.target, link.target), refs=_refs(link.refs, ids)
+    )
+
+
+def _bindings(inputs: tuple[Binding, ...], ids: Ids) -> tuple[Binding, ...]:
+    return tuple([structs.replace(b, refs=_refs(b.refs, ids)) if b.refs else b for b in inputs])
+
+
+def _value(value: Any, ids: Mapping[str, str]) -> Any:
+    """A raw value with texts that are an id, and nothing more, renamed."""
+    if isinstance(value, str):
+        return ids.get(value, value)
+    if isinstance(value, dict):
+        return {k: _value(v, ids) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_value(v, ids) for v in value]
+    return value
+
+
+def mapped_step(step: Step, ids: Ids) -> Step:
+    """A step with all ids in it renamed; texts are left as they are."""
+    get = ids.parts.get
+    model = step.model
+    if model is not None:
+        model = structs.replace(
+            model, prompts=tuple([structs.replace(p, refs=_refs(p.refs, ids)) for p in model.prompts])
+        )
+    return structs.replace(
+        step,
+        id=get(step.id, step.id),
+        scope=get(step.scope, step.scope) if step.scope is not None else None,
+        model=model,
+        inputs=_bindings(step.inputs, ids),
+        refs=_refs(step.refs, ids),
+        repeat=structs.replace(step.repeat, refs=_refs(step.repeat.refs, ids)) if step.repeat is not None else None,
+        connection=ids.connections.get(step.connection, step.connection) if step.connection is not None else None,
+        calls=ids.flows.get(step.calls, step.calls) if step.calls is not None else None,
+        unread=_value(step.unread, ids.parts) if step.unread else step.unread,
+    )
+
+
+def mapped_trigger(trigger: Trigger, ids: Ids) -> Trigger:
+    """A trigger with all ids in it renamed."""
+    return structs.replace(
+        trigger,
+        id=ids.parts.get(trigger.id, trigger.id),
+        connection=ids.connections.get(trigger.connection, trigger.connection)
+        if trigger.connection is not None
+        else None,
+        inputs=_bindings(trigger.inputs, ids),
+        unread=_value(trigger.unread, ids.parts) if trigger.unread else trigger.unread,
+    )
+
+
+def mapped(flow: Flow, ids: Ids) -> Flow:
+    """The flow with its ids renamed; its own id as well where ``ids.flows`` names it."""
+    return structs.replace(
+        flow,
+        id=ids.flows.get(flow.id, flow.id),
+        triggers=tuple([mapped_trigger(t, ids) for t in flow.triggers]),
+        steps=tuple([mapped_step(s, ids) for s in flow.steps]),
+        links=tuple([mapped_link(k, ids) for k in flow.links]),
+        connections=tuple([structs.replace(c, id=ids.connections.get(c.id, c.id)) for c in flow.connections]),
+        unread=_value(flow.unread, ids.parts) if flow.unread else flow.unread,
+    )
+
+
+def token(ref: Ref) -> str:
+    """How a reference to a step is written for comparison."""
+    return f"\u27e6{ref.step}:{ref.path}\u27e7"
+
+
+def spelled(text: str, refs: tuple[Ref, ...]) -> str:
+    """A text with its references to steps written by what they refer to."""
+    for ref in sorted(refs, key=lambda r: -len(r.text)):
+        if ref.step is not None and ref.text:
+            text = text.replace(ref.text, token(ref))
+    return text
+
+
+def _same_refs(refs: tuple[Ref, ...]) -> tuple[Ref, ...]:
+    return tuple(structs.replace(r, text=token(r)) if r.step is not None and r.text else r for r in refs)
+
+
+def _in_value(value: Any, refs: tuple[Ref, ...]) -> Any:
+    if isinstance(value, str):
+        return spelled(value, refs)
+    if isinstance(value, dict):
+        return {k: _in_value(v, refs) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_in_value(v, refs) for v in value]
+    return value
+
+
+def same_binding(b: Binding) -> Binding:
+    """An input in the form of comparison; references in a fixed order."""
+    if not b.refs:
+        return b
+    refs = sorted(_same_refs(b.refs), key=lambda r: (r.text, r.step or "", r.variable or "", r.path))
+    return structs.replace(b, value=_in_value(b.value, b.refs), refs=tuple(refs))
+
+
+def same_prompt(p: Prompt) -> Prompt:
+    """A prompt in the form of comparison."""
+    return structs.replace(p, text=spelled(p.text, p.refs), refs=_same_refs(p.refs)) if p.refs else p
+
+
+def _same_repeat(r: Repeat | None) -> Repeat | None:
+    if r is None or not r.refs:
+        return r
+    return structs.replace(
+        r,
+        items=spelled(r.items, r.refs) if r.items is not None else None,
+        until=spelled(r.until, r.refs) if r.until is not None else None,
+        refs=_same_refs(r.refs),
+    )
+
+
+def _same_model(use: ModelUse | None) -> ModelUse | None:
+    if use is None or not use.prompts:
+        return use
+    return structs.replace(use, prompts=tuple([same_prompt(p) for p in use.prompts]))
+
+
+def same_step(step: Step) -> Step:
+    """A step in the form of comparison."""
+    return structs.replace(
+        step,
+        inputs=tuple([same_binding(b) for b in step.inputs]),
+        condition=spelled(step.condition, step.refs) if step.condition is not None else None,
+        refs=_same_refs(step.refs),
+        repeat=_same_repeat(step.repeat),
+        model=_same_model(step.model),
+    )
+
+
+def same_link(link: Link) -> Link:
+    """A link in the form of comparison."""
+    if not link.refs:
+        return link
+    return structs.replace(link, condition=spelled(link.condition, link.refs), refs=_same_refs(link.refs))
+
+
+def canonical(flow: Flow) -> Flow:
+    """The form of comparison: meaning alone, in a fixed order, references by what they refer to."""
+    return meaning(
+        structs.replace(
+            flow,
+            triggers=tuple(
+                [structs.replace(t, inputs=tuple([same_binding(b) for b in t.inputs])) for t in flow.triggers]
+            ),
+            steps=tuple([same_step(s) for s in flow.steps]),
+            links=tuple([same_link(k) for k in flow.links]),
+        )
+    )

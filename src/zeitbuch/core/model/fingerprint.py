@@ -1,0 +1,51 @@
+# What a flow means, without where it stands, when it was saved and how its boxes lie. Equal meaning, equal hash.
+"""Canonical form and fingerprint of a flow."""
+
+from __future__ import annotations
+
+import hashlib
+
+import msgspec
+from msgspec import structs
+
+from .records import Binding, Content, Flow
+
+
+def _inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
+    """Inputs by name: builders write the keys of an object in any order."""
+    return tuple(
+        structs.replace(b, refs=tuple(sorted(b.refs, key=lambda r: (r.text, r.step or "", r.variable or "", r.path))))
+        for b in sorted(inputs, key=lambda b: b.name)
+    )
+
+
+def meaning(flow: Flow) -> Flow:
+    """The flow without layout, time stamps, origins and file format, its parts in a fixed order."""
+    return structs.replace(
+        flow,
+        version="",
+        created="",
+        changed="",
+        format="",
+        content=Content(),
+        origin=None,
+        triggers=tuple(
+            structs.replace(t, position=None, origin=None, inputs=_inputs(t.inputs))
+            for t in sorted(flow.triggers, key=lambda t: t.id)
+        ),
+        steps=tuple(
+            structs.replace(s, position=None, origin=None, inputs=_inputs(s.inputs))
+            for s in sorted(flow.steps, key=lambda s: s.id)
+        ),
+        links=tuple(
+            structs.replace(k, origin=None)
+            for k in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))
+        ),
+        connections=tuple(sorted(flow.connections, key=lambda c: c.id)),
+        variables=tuple(sorted(flow.variables, key=lambda v: v.name)),
+    )
+
+
+def fingerprint(flow: Flow) -> str:
+    """SHA-256 (64 hexadecimal digits) of the canonical form as JSON with sorted keys."""
+    return hashlib.sha256(msgspec.json.encode(meaning(flow), order="deterministic")).hexdigest()

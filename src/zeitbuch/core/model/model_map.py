@@ -1,0 +1,133 @@
+# Which model a task calls is often not in a standard's file: the owner says so once, by the name or the operation of
+# the step, and where the prompt stands.
+"""The model map: models for steps whose export names none."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from fnmatch import translate
+from functools import lru_cache
+from typing import Any, Literal
+
+from msgspec import Struct, structs
+
+from .records import Flow, Modality, ModelUse, Prompt, Step
+
+
+class ModelRule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """One rule; ``operation``, ``name`` and ``flow`` (id or name) are patterns with ``*``, and all must fit.
+
+    ``model`` names the model, or ``model_at`` says where it stands; ``prompt`` says where the instruction text stands
+    (several: a list). A place is the name of an input, or a dotted path within what was not read of the step, for
+    instance ``extensionElements.ai.say``. ``kind`` is what the step then is.
+    """
+
+    model: str = ""
+    model_at: str = ""
+    prompt: str | list[str] = ""
+    role: str = "user"
+    operation: str = "*"
+    name: str = "*"
+    flow: str = "*"
+    kind: Literal["model", "agent", "embed"] = "model"
+    modality: Modality = "text"
+    task: str = ""
+
+
+@lru_cache(maxsize=500)
+def _pattern(text: str) -> re.Pattern[str]:
+    return re.compile(translate(text), re.IGNORECASE)
+
+
+def _fits(pattern: str, *values: str) -> bool:
+    return pattern == "*" or any(_pattern(pattern).match(v) for v in values)
+
+
+def _taken(step: Step, place: str) -> tuple[Step, Any]:
+    """The value at a place of a step, and the step without it among the unread."""
+    for b in step.inputs:
+        if b.name == place:
+            return step, b.value
+    keys = place.split(".")
+    value: Any = step.unread
+    for key in keys:
+        value = value.get(key) if isinstance(value, dict) else None
+    if value is None:
+        return step, None
+    return structs.replace(step, unread=_without(step.unread, keys)), value
+
+
+def _without(value: dict[str, Any], keys: list[str]) -> dict[str, Any]:
+    rest = dict(value)
+    if len(keys) == 1:
+        rest.pop(keys[0], None)
+        return rest
+    inner = rest.get(keys[0])
+    if isinstance(inner, dict):
+        left = _without(inner, keys[1:])
+        if left:
+            rest[keys[0]] = left
+        else:
+            del rest[keys[0]]
+    return rest
+
+
+def _mapped(step: Step, rule: ModelRule) -> Step:
+    name: Any = rule.model
+    taken = 0
+    if rule.model_at:
+        before = step
+        step, found = _taken(step, rule.model_at)
+        taken += step is not before
+        name = found if isinstance(found, str) and found else name
+    prompts: list[Prompt] = []
+    for place in [rule.prompt] if isinstance(rule.prompt, str) else rule.prompt:
+        if place:
+            refs = next((b.refs for b in step.inputs if b.name == place), ())
+            step, text = _taken(step, place)
+            if isinstance(text, str) and text:
+                prompts.append(Prompt(text=text, role=rule.role, refs=refs))
+    named = {p.text for p in prompts}
+    use = ModelUse(name=name or None, modality=rule.modality, task=rule.task or None, prompts=tuple(prompts))
+    inputs = tuple(b for b in step.inputs if not (isinstance(b.value, str) and b.value in named))
+    return structs.replace(step, kind=rule.kind, model=use, inputs=inputs)
+
+
+def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
+    """The flow with models for the steps that the rules fit and that name none; the first rule that fits counts."""
+    steps: list[Step] = []
+    unread = 0
+    for step in flow.steps:
+        if step.model is None or step.model.name is None:
+            rule = next(
+                (
+                    r for r in rules
+                    if _fits(r.operation, step.operation) and _fits(r.name, step.name, step.id) and _fits(r.flow, flow.id, flow.name)
+                ),
+                None,
+            )  # fmt: skip
+            if rule is not None and step.kind not in (
+                "note",
+                "end",
+                "decide",
+                "loop",
+                "parallel",
+                "join",
+                "guard",
+                "group",
+            ):
+                made = _mapped(step, rule)
+                unread += _leaves(step.unread) - _leaves(made.unread)
+                step = made
+        steps.append(step)
+    content = structs.replace(flow.content, unread=max(0, flow.content.unread - unread))
+    return structs.replace(flow, steps=tuple(steps), content=content)
+
+
+def _leaves(value: Any) -> int:
+    if isinstance(value, dict):
+        return sum(_leaves(v) for v in value.values())
+    if isinstance(value, list):
+        return sum(_leaves(v) for v in value)
+    return 1

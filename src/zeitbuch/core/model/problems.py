@@ -1,0 +1,54 @@
+# The user's faults are values, not exceptions: readers and checks return all of them, nobody stops at the
+# first. ZeitbuchError is only for "cannot go on" and is caught in one place, cli.main.
+"""Problems found in input, and the one exception for what cannot go on."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct, structs
+
+from .records import Origin
+
+Severity = Literal["error", "warning", "info"]
+
+
+class Problem(Struct, frozen=True, omit_defaults=True):
+    """One fault of an input. ``message`` says what was expected and found, ``hint`` what to do.
+
+    Each ``code`` has a heading in docs/messages.md with cause and remedy.
+    """
+
+    code: str
+    severity: Severity
+    message: str
+    origin: Origin | None = None
+    hint: str = ""
+
+    def __str__(self) -> str:
+        where = f"{self.origin}: " if self.origin is not None else ""
+        hint = f"\n  -> {self.hint}" if self.hint else ""
+        return f"{where}{self.severity}: {self.message} [{self.code}]{hint}"
+
+
+def within(problem: Problem, base: Origin) -> Problem:
+    """The problem with the file it belongs to, when it knows only a place in it or nothing."""
+    origin = problem.origin
+    if origin is None:
+        origin = base
+    elif not origin.source:
+        origin = structs.replace(origin, source=base.source, member=base.member)
+    return structs.replace(problem, origin=origin)
+
+
+class ZeitbuchError(Exception):
+    """Cannot go on. Carries the problem that says why."""
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(str(problem))
+        self.problem = problem
+
+
+def fail(code: str, message: str, hint: str = "", origin: Origin | None = None) -> ZeitbuchError:
+    """Shorthand for the exception with an error problem inside."""
+    return ZeitbuchError(Problem(code, "error", message, origin, hint))

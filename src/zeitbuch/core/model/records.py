@@ -1,0 +1,293 @@
+# The one centre: what a flow is, whatever builder it came from. Records only, no logic beyond derived
+# properties. Everything is frozen and slotted (msgspec); lists are tuples. What can be derived is not stored.
+"""Typed records of the estate: flows, triggers, steps, links, inputs, prompts and what was not understood."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from msgspec import Struct, field
+
+FORMAT_VERSION = 1
+
+TriggerKind = Literal["schedule", "webhook", "event", "polling", "chat", "form", "manual", "call", "fault", "tool-call"]
+StepKind = Literal[
+    "model", "agent", "tool", "memory", "retrieve", "embed", "parse", "decide", "loop", "parallel", "join",
+    "guard", "wait", "approve", "http", "code", "shape", "read", "write", "send", "delete", "subflow", "end",
+    "note", "group", "other",
+]  # fmt: skip
+Effect = Literal["none", "read", "write", "send", "delete", "spend"]
+LinkRole = Literal["next", "case", "error", "attach"]
+Modality = Literal["text", "vision", "speech", "image", "transcription", "embedding"]
+Decider = Literal["fixed", "data", "model"]
+Outcome = Literal["success", "failure", "timeout", "skip"]
+OnFault = Literal["stop", "continue", "route"]
+JoinMode = Literal["each", "all", "once"]
+Yields = Literal["same", "many", "one"]
+Ends = Literal["branch", "run"]
+FlowState = Literal["on", "off", "draft", "unknown"]
+
+AI_KINDS: frozenset[str] = frozenset({"model", "agent", "embed"})
+SCOPE_KINDS: frozenset[str] = frozenset({"loop", "parallel", "guard", "group"})
+ATTACHED_KINDS: frozenset[str] = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
+
+
+class Record(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True, gc=False):
+    """Base of all model records."""
+
+
+class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
+    """Where a record stands in the export. Never counts in a comparison: two equal steps may stand anywhere.
+
+    ``source`` is the path as given, ``pointer`` an RFC 6901 JSON pointer, ``line`` and
+    ``column`` are 1-based.
+    """
+
+    source: str
+    pointer: str = ""
+    member: str | None = None
+    line: int | None = None
+    column: int | None = None
+
+    def __eq__(self, other: object) -> bool:
+        return other is None or isinstance(other, Origin)
+
+    def __hash__(self) -> int:
+        return 0
+
+    def at(self, pointer: str) -> Origin:
+        """A place within the same file."""
+        return Origin(self.source, pointer, self.member)
+
+    @property
+    def file(self) -> str:
+        """The file, with the member when it is a package."""
+        return self.source if self.member is None else f"{self.source}!{self.member}"
+
+    def __str__(self) -> str:
+        place = self.file
+        if self.line is not None:
+            at = f":{self.line}" if self.column is None else f":{self.line}:{self.column}"
+            return f"{place}{at}#{self.pointer}" if self.pointer else f"{place}{at}"
+        return f"{place}#{self.pointer}" if self.pointer else place
+
+
+class Ref(Record, frozen=True):
+    """A value taken from elsewhere: the output of ``step`` (a step or trigger id) or ``variable``, at ``path``."""
+
+    step: str | None = None
+    variable: str | None = None
+    path: str = ""
+    text: str = ""
+
+
+class Binding(Record, frozen=True):
+    """One input of a step and who decides it; ``value`` keeps the builder's raw type."""
+
+    name: str
+    value: Any = None
+    decided: Decider = "fixed"
+    refs: tuple[Ref, ...] = ()
+    type: str | None = None
+    description: str | None = None
+
+
+class Prompt(Record, frozen=True):
+    """One piece of instruction text with the placeholders found in it."""
+
+    text: str
+    role: str = "user"
+    refs: tuple[Ref, ...] = ()
+
+
+class ModelUse(Record, frozen=True):
+    """How a step uses a model. ``max_output`` in tokens; ``max_turns`` for agents."""
+
+    name: str | None = None
+    modality: Modality = "text"
+    task: str | None = None
+    prompts: tuple[Prompt, ...] = ()
+    temperature: float | None = None
+    max_output: int | None = None
+    max_turns: int | None = None
+
+
+class Retry(Record, frozen=True):
+    """``attempts`` counts the repetitions after the first try; ``wait`` in seconds."""
+
+    attempts: int
+    wait: float | None = None
+
+
+class Repeat(Record, frozen=True):
+    """How a loop goes round: over ``items`` (``count`` of them where the export says so), or ``until`` a
+    condition, at most ``cap`` times."""
+
+    items: str | None = None
+    count: int | None = None
+    until: str | None = None
+    cap: int | None = None
+    refs: tuple[Ref, ...] = ()
+
+
+class Step(Record, frozen=True):
+    """One box of the flow. ``operation`` is the builder's own type string, kept verbatim."""
+
+    id: str
+    kind: StepKind
+    name: str = ""
+    operation: str = ""
+    effect: Effect = "none"
+    scope: str | None = None
+    model: ModelUse | None = None
+    inputs: tuple[Binding, ...] = ()
+    condition: str | None = None
+    refs: tuple[Ref, ...] = ()  # what the condition refers to
+    inclusive: bool = False
+    repeat: Repeat | None = None
+    connection: str | None = None
+    calls: str | None = None
+    retry: Retry | None = None
+    timeout: float | None = None
+    on_fault: OnFault = "stop"
+    join: JoinMode | None = None
+    per_item: bool = False  # runs once for each item that arrives with a pass
+    yields: Yields = "same"  # many: expands every item, one: gathers all items of a pass
+    ends: Ends = "branch"  # what an end step ends: its own branch, or the whole run
+    enabled: bool = True
+    note: str = ""
+    unread: dict[str, Any] = field(default_factory=dict)
+    position: tuple[float, float] | None = None
+    origin: Origin | None = None
+
+    @property
+    def title(self) -> str:
+        return self.name or self.id
+
+
+class Link(Record, frozen=True):
+    """One arrow from a step or trigger to a step."""
+
+    source: str
+    target: str
+    role: LinkRole = "next"
+    label: str = ""
+    condition: str = ""
+    refs: tuple[Ref, ...] = ()  # what the condition refers to
+    after: tuple[Outcome, ...] = ()
+    origin: Origin | None = None
+
+
+class Schedule(Record, frozen=True):
+    """When a trigger fires by the clock: one of ``cron`` (5 fields, or 6 with seconds first), ``every`` (seconds), ``rule``
+    (RFC 5545: RRULE, with DTSTART, RDATE and EXDATE where given) or ``repeat`` (an ISO 8601 repeating interval with a
+    start or a number), in ``zone`` (IANA)."""
+
+    cron: str | None = None
+    every: float | None = None
+    rule: str | None = None
+    repeat: str | None = None
+    zone: str | None = None
+
+
+class Trigger(Record, frozen=True):
+    """What sets the flow off. ``batch`` is the most items handed to one run."""
+
+    id: str
+    kind: TriggerKind
+    name: str = ""
+    operation: str = ""
+    schedule: Schedule | None = None
+    event: str = ""
+    condition: str = ""
+    batch: int | None = None
+    connection: str | None = None
+    inputs: tuple[Binding, ...] = ()
+    enabled: bool = True
+    unread: dict[str, Any] = field(default_factory=dict)
+    position: tuple[float, float] | None = None
+    origin: Origin | None = None
+
+    @property
+    def title(self) -> str:
+        return self.name or self.id
+
+
+class Connection(Record, frozen=True):
+    """An account or endpoint that steps use."""
+
+    id: str
+    name: str = ""
+    service: str = ""
+    account: str = ""
+    unread: dict[str, Any] = field(default_factory=dict)
+
+
+class Variable(Record, frozen=True):
+    """A named value of the flow."""
+
+    name: str
+    value: Any = None
+    description: str = ""
+
+
+class Content(Record, frozen=True):
+    """How many values the export holds for this flow, and how many of them were not understood."""
+
+    values: int = 0
+    unread: int = 0
+
+    @property
+    def read_share(self) -> float:
+        return 1.0 if not self.values else 1.0 - self.unread / self.values
+
+
+class Flow(Record, frozen=True):
+    """One automation definition."""
+
+    id: str
+    name: str = ""
+    description: str = ""
+    state: FlowState = "unknown"
+    owners: tuple[str, ...] = ()
+    folder: str = ""
+    environment: str = ""
+    version: str = ""
+    created: str = ""
+    changed: str = ""
+    triggers: tuple[Trigger, ...] = ()
+    steps: tuple[Step, ...] = ()
+    links: tuple[Link, ...] = ()
+    connections: tuple[Connection, ...] = ()
+    variables: tuple[Variable, ...] = ()
+    unread: dict[str, Any] = field(default_factory=dict)
+    format: str = ""
+    content: Content = Content()
+    origin: Origin | None = None
+
+    @property
+    def title(self) -> str:
+        return self.name or self.id
+
+    def step(self, step_id: str) -> Step | None:
+        return next((s for s in self.steps if s.id == step_id), None)
+
+    def trigger(self, trigger_id: str) -> Trigger | None:
+        return next((t for t in self.triggers if t.id == trigger_id), None)
+
+
+class Estate(Record, frozen=True):
+    """All flows read together, in a fixed order."""
+
+    flows: tuple[Flow, ...] = ()
+
+    def flow(self, key: str) -> Flow | None:
+        """The flow with this id, or else with this name (case ignored)."""
+        for f in self.flows:
+            if f.id == key:
+                return f
+        low = key.casefold()
+        return next((f for f in self.flows if f.title.casefold() == low), None)
+
+
+NOT_TOOLS = frozenset({"model", "memory", "parse"})

@@ -1,0 +1,29 @@
+# References in the builder's own spelling read badly; people see the step's name and the path instead.
+"""Placeholders replaced by the names of what they refer to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from .records import Flow, Ref
+
+
+def names_of(flow: Flow) -> dict[str, str]:
+    """Id -> title of all steps and triggers."""
+    return {**{t.id: t.title for t in flow.triggers}, **{s.id: s.title for s in flow.steps}}
+
+
+def ref_words(ref: Ref, names: dict[str, str]) -> str:
+    """'rows of Look up handed-in items'."""
+    if ref.step is None:
+        return ref.variable or ref.path
+    name = names.get(ref.step, ref.step)
+    return f"{ref.path} of \u2018{name}\u2019" if ref.path else f"\u2018{name}\u2019"
+
+
+def readable(text: str, refs: Iterable[Ref], names: dict[str, str]) -> str:
+    """A text with its placeholders in words."""
+    for ref in refs:
+        if ref.text:
+            text = text.replace(ref.text, ref_words(ref, names))
+    return text

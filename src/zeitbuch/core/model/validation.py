@@ -1,0 +1,120 @@
+# What every reader's result must satisfy before anything is computed from it: unique ids, links with two ends,
+# scopes that contain, cycles that can end. Faults are mended in the mildest way and reported.
+"""Checks and mends a flow as read: duplicates, dangling ends, endless cycles."""
+
+from __future__ import annotations
+
+from msgspec import structs
+
+from .problems import Problem
+from .records import Flow, Link, Origin, Step
+
+
+def _rename_repeated_ids(flow: Flow, problems: list[Problem]) -> Flow:
+    """Renames the later of two steps with one id. Links go on to mean the first."""
+    seen: set[str] = {t.id for t in flow.triggers}
+    steps: list[Step] = []
+    for step in flow.steps:
+        new = step.id
+        if not new or new in seen:
+            base, n = new or "step", 2
+            while f"{base}~{n}" in seen:
+                n += 1
+            new = f"{base}~{n}"
+            message = f"expected step ids that occur once, found '{step.id}' again"
+            problems.append(
+                Problem("step-id", "error", message, step.origin, f"read as '{new}'; links still mean the first")
+            )
+            step = structs.replace(step, id=new)
+        seen.add(new)
+        steps.append(step)
+    return structs.replace(flow, steps=tuple(steps))
+
+
+def _mend_scopes(flow: Flow, problems: list[Problem]) -> Flow:
+    """Takes steps out of scopes that do not exist or contain themselves."""
+    by_id = {s.id: s for s in flow.steps}
+    bad: set[str] = set()
+    for step in flow.steps:
+        seen = {step.id}
+        at: Step | None = step
+        while at is not None and at.scope is not None and at.id not in bad:
+            if at.scope in seen or at.scope not in by_id:
+                found = "itself" if at.scope in seen else f"'{at.scope}', which is no step"
+                problems.append(
+                    Problem(
+                        "step-scope",
+                        "error",
+                        f"expected a scope that contains step '{at.id}', found {found}",
+                        at.origin,
+                        "the step is read as standing outside any scope",
+                    )
+                )
+                bad.add(at.id)
+                break
+            seen.add(at.scope)
+            at = by_id[at.scope]
+    steps = tuple(structs.replace(s, scope=None) if s.id in bad else s for s in flow.steps)
+    return structs.replace(flow, steps=steps)
+
+
+def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
+    known = {s.id for s in flow.steps} | {t.id for t in flow.triggers}
+    kept: list[Link] = []
+    for link in flow.links:
+        missing = [e for e in (link.source, link.target) if e not in known]
+        if missing:
+            problems.append(
+                Problem(
+                    "link-end",
+                    "error",
+                    f"expected a link between known steps, found {' and '.join(map(repr, missing))}",
+                    link.origin,
+                    "the link is left out; mend it in the builder and export again",
+                )
+            )
+        else:
+            kept.append(link)
+    return structs.replace(flow, links=tuple(kept))
+
+
+def in_plain_order(flow: Flow) -> bool:
+    """A quick look that settles most flows, which need neither mending nor a search for cycles: ids once, no scopes, every link from an earlier step to a later one."""
+    place = dict.fromkeys([t.id for t in flow.triggers], -1)
+    place.update([(s.id, i) for i, s in enumerate(flow.steps)])
+    if len(place) != len(flow.triggers) + len(flow.steps) or "" in place:
+        return False
+    if any([s.scope is not None for s in flow.steps]):
+        return False
+    get = place.get
+    return all([get(k.source, 1 << 60) < get(k.target, -1) for k in flow.links])
+
+
+def mend_flow(flow: Flow) -> tuple[Flow, list[Problem]]:
+    """The flow with faults mended, and a problem for each of them."""
+    problems: list[Problem] = []
+    ids = {s.id for s in flow.steps}
+    if (
+        len(ids) + len(flow.triggers) != len(ids | {t.id for t in flow.triggers})
+        or len(ids) != len(flow.steps)
+        or "" in ids
+    ):
+        flow = _rename_repeated_ids(flow, problems)
+    if any(s.scope is not None for s in flow.steps):
+        flow = _mend_scopes(flow, problems)
+    known = {s.id for s in flow.steps}
+    known.update(t.id for t in flow.triggers)
+    if any(k.source not in known or k.target not in known for k in flow.links):
+        flow = _drop_loose_links(flow, problems)
+    return flow, problems
+
+
+def no_trigger(flow_title: str, origin: Origin | None) -> Problem:
+    """The problem of a flow that nothing sets off."""
+    return Problem(
+        "no-trigger",
+        "error",
+        f"expected something that sets flow '{flow_title}' off, found no trigger and no flow that calls it",
+        origin,
+        "if it is started by hand, give it a manual trigger; else a rule for its trigger may be missing in the dialect",
+    )

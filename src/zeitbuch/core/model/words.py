@@ -1,0 +1,182 @@
+# Triggers and schedules in words. Kept apart from prose.py because the inventory needs only this much.
+"""Plain words for triggers, schedules and kinds."""
+
+from __future__ import annotations
+
+from .records import Flow, Schedule, Trigger
+
+_DAYS = ("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+_SHORT = {"sun": 0, "mon": 1, "tue": 2, "wed": 3, "thu": 4, "fri": 5, "sat": 6}
+_MONTHS = (
+    "", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+    "November", "December",
+)  # fmt: skip
+KIND_WORDS: dict[str, str] = {
+    "model": "model call", "agent": "agent", "tool": "tool", "memory": "memory", "retrieve": "search in a store",
+    "embed": "embedding", "parse": "reading of a document", "decide": "decision", "loop": "loop",
+    "parallel": "parallel block", "join": "join", "guard": "guarded block", "wait": "wait",
+    "approve": "approval by a person", "http": "call to a service", "code": "code", "shape": "data shaping",
+    "read": "reading", "write": "writing", "send": "sending", "delete": "deletion", "subflow": "call of a flow",
+    "end": "end", "note": "note", "group": "group", "other": "unclassified step",
+}  # fmt: skip
+EFFECT_WORDS: dict[str, str] = {
+    "none": "", "read": "reads", "write": "writes", "send": "sends", "delete": "deletes", "spend": "spends",
+}  # fmt: skip
+
+
+def ordinal(n: int) -> str:
+    """1 -> '1st'."""
+    ending = "th" if 10 <= n % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(n % 10, "th")
+    return f"{n}{ending}"
+
+
+def joined(items: list[str] | tuple[str, ...], word: str = "and") -> str:
+    """'a, b and c'."""
+    if len(items) < 2:
+        return "".join(items)
+    return f"{', '.join(items[:-1])} {word} {items[-1]}"
+
+
+def plural(n: int, word: str) -> str:
+    """'1 step', '2 steps'."""
+    if n == 1:
+        return f"{n} {word}"
+    if word.endswith(("s", "x", "ch", "sh")):
+        return f"{n} {word}es"
+    if word.endswith("y") and word[-2] not in "aeiou":
+        return f"{n} {word[:-1]}ies"
+    return f"{n} {word}s"
+
+
+def _day(field: str) -> int | None:
+    if field.isdecimal() and int(field) <= 7:
+        return int(field)
+    return _SHORT.get(field[:3].lower())
+
+
+def _weekdays(field: str) -> str | None:
+    if field in ("1-5", "MON-FRI", "mon-fri"):
+        return "on weekdays"
+    if field in ("0,6", "6,0", "6-7", "6,7"):
+        return "at weekends"
+    if "-" in field and "," not in field and "/" not in field:
+        ends = [_day(f) for f in field.split("-")]
+        if len(ends) == 2 and ends[0] is not None and ends[1] is not None:
+            return f"{_DAYS[ends[0]]} to {_DAYS[ends[1]]}"
+        return None
+    days = [_day(f) for f in field.split(",")]
+    if any(d is None for d in days):
+        return None
+    return "every " + joined([_DAYS[d] for d in days if d is not None])
+
+
+def _times(minute: str, hour: str) -> str | None:
+    if minute == "*" and hour == "*":
+        return "every minute"
+    if minute.startswith("*/") and minute[2:].isdecimal() and hour == "*":
+        return f"every {plural(int(minute[2:]), 'minute')}"
+    if minute.isdecimal() and hour == "*":
+        return f"every hour at {int(minute)} past" if int(minute) else "every hour on the hour"
+    if minute.isdecimal() and hour.startswith("*/") and hour[2:].isdecimal():
+        past = f" at {int(minute)} past" if int(minute) else ""
+        return f"every {plural(int(hour[2:]), 'hour')}{past}"
+    hours = hour.split(",")
+    if minute.isdecimal() and all(h.isdecimal() for h in hours):
+        return "at " + joined([f"{int(h):02d}:{int(minute):02d}" for h in hours])
+    if minute.startswith("*/") and minute[2:].isdecimal() and "-" in hour:
+        first, _, last = hour.partition("-")
+        if first.isdecimal() and last.isdecimal():
+            return f"every {plural(int(minute[2:]), 'minute')} from {int(first):02d}:00 to {int(last):02d}:59"
+    return None
+
+
+def cron_words(cron: str) -> str:
+    """A cron text of five fields in words; what has no plain wording is quoted."""
+    fields = cron.split()
+    if len(fields) != 5:
+        return f"cron '{cron}'"
+    minute, hour, day, month, weekday = fields
+    times = _times(minute, hour)
+    if times is None:
+        return f"cron '{cron}'"
+    parts = []
+    if day != "*":
+        days = day.split(",")
+        if not all(d.isdecimal() for d in days):
+            return f"cron '{cron}'"
+        parts.append("on the " + joined([ordinal(int(d)) for d in days]))
+    if month != "*":
+        months = month.split(",")
+        if not all(m.isdecimal() and 1 <= int(m) <= 12 for m in months):
+            return f"cron '{cron}'"
+        parts.append("in " + joined([_MONTHS[int(m)] for m in months]))
+    if weekday != "*":
+        named = _weekdays(weekday)
+        if named is None:
+            return f"cron '{cron}'"
+        parts.append(f"or {named}" if day != "*" else named)
+    if not parts and times.startswith("at "):
+        parts.append("daily")
+    return " ".join([*parts, times])
+
+
+def span_words(seconds: float) -> str:
+    """900 -> '15 minutes'."""
+    for size, word in ((86400, "day"), (3600, "hour"), (60, "minute")):
+        if seconds >= size and seconds % size == 0:
+            return plural(int(seconds // size), word)
+    return plural(int(seconds), "second") if seconds == int(seconds) else f"{seconds:g} seconds"
+
+
+def every_words(seconds: float) -> str:
+    """900 -> 'every 15 minutes', 3600 -> 'every hour'."""
+    words = span_words(seconds)
+    return "every " + (words[2:] if words.startswith("1 ") else words)
+
+
+def schedule_words(schedule: Schedule) -> str:
+    """A schedule in words, with its time zone."""
+    if schedule.cron is not None:
+        zone = f" ({schedule.zone})" if schedule.zone else " (no time zone stated)"
+        return cron_words(schedule.cron) + zone
+    if schedule.every is not None:
+        return every_words(schedule.every)
+    if schedule.rule is not None or schedule.repeat is not None:
+        zone = f" ({schedule.zone})" if schedule.zone else ""
+        return f"by the rule {' '.join((schedule.rule or schedule.repeat or '').split())}{zone}"
+    return "at times not stated"
+
+
+def trigger_words(trigger: Trigger) -> str:
+    """What sets a flow off, in words."""
+    match trigger.kind:
+        case "schedule":
+            words = schedule_words(trigger.schedule) if trigger.schedule else "at times not stated"
+        case "polling":
+            words = "looks for new items " + (schedule_words(trigger.schedule) if trigger.schedule else "regularly")
+        case "webhook":
+            words = f"web request to {trigger.event}" if trigger.event else "web request"
+        case "event":
+            words = f"event {trigger.event}" if trigger.event else "event"
+        case "form":
+            words = f"form '{trigger.event}'" if trigger.event else "form"
+        case "chat":
+            words = "chat message"
+        case "manual":
+            words = "started by hand"
+        case "call":
+            words = "called by a flow"
+        case "fault":
+            words = "fault of a flow"
+        case "tool-call":
+            words = "tool call of an agent"
+    if trigger.batch:
+        words += f", up to {trigger.batch} at a time"
+    if trigger.condition:
+        words += f", if {trigger.condition}"
+    return words if trigger.enabled else f"{words} (switched off)"
+
+
+def triggers_words(flow: Flow) -> str:
+    """All triggers of a flow in words."""
+    return "; ".join(trigger_words(t) for t in flow.triggers) or "nothing"

@@ -1,0 +1,255 @@
+# Makes a flow ready for counting: looks every assumed number up once, and works out how the ways of each level go together.
+"""Plans of flows."""
+
+from __future__ import annotations
+
+from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
+from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weaker
+from zeitbuch.core.graph.topology import Edge, Graph, Level
+from zeitbuch.core.model.records import NOT_TOOLS, Step
+
+from .joins import Meets
+from .plan import Node, Plan, Stage, Way, loses
+
+_NEVER = Value(0.0, "default", "default")
+
+
+def turns_of(step: Step, book: Book, tools: int) -> Value:
+    """An agent's turns. Without a declared value: low 1, likely 3, high the step's own cap (or 10)."""
+    found = book.find("turns", (step.id, step.name))
+    if found is not None:
+        return found
+    if not tools:
+        return Value(1.0, "read", "an agent without tools answers at once")
+    cap = step.model.max_turns if step.model is not None else None
+    high = float(cap) if cap else TURNS_HIGH
+    low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
+    words = f"default: {low:g} to {high:g} turns, likely {likely:g}"
+    return Value((low + 4 * likely + high) / 6, "default", words, low, high)
+
+
+def is_error(edge: Edge) -> bool:
+    """Whether an edge is taken only when its step fails or runs out of time."""
+    after = edge.link.after
+    return edge.link.role == "error" or (
+        bool(after) and "success" not in after and ("failure" in after or "timeout" in after)
+    )
+
+
+class Planner:
+    """Makes the plan of one flow."""
+
+    def __init__(self, graph: Graph, book: Book) -> None:
+        self.graph = graph
+        self.book = book
+        self.notes: list[str] = []
+        self.skips = False
+
+    def plan(self) -> Plan:
+        level = self.graph.levels.get(None)
+        if level is None:
+            return Plan(Stage([], [], 0, False, False, []), [], False, [])
+        top = self._stage(level)
+        itemised = any(s.per_item or s.yields != "same" for s in self.graph.steps.values())
+        return Plan(top, self._starts(level, top), itemised, self.notes)
+
+    def _starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
+        triggers = self.graph.triggers
+        at = {n.step.id: i for i, n in enumerate(top.nodes)}
+        led: dict[str, list[int]] = {}
+        for e in level.edges:
+            if e.source in triggers:
+                led.setdefault(e.source, []).append(at[e.target])
+        active = {t: targets for t, targets in led.items() if triggers[t].enabled} or led
+        return sorted(active.items(), key=lambda i: list(triggers).index(i[0]))
+
+    # -- levels ------------------------------------------------------------------------------------------------
+
+    def _stage(self, level: Level) -> Stage:
+        triggers = self.graph.triggers
+        position = {s.id: i for i, s in enumerate(level.steps)}
+        outside = 1 << len(position)
+        incoming: dict[str, list[tuple[int, Edge]]] = {}
+        outgoing: dict[str, list[tuple[int, Edge]]] = {}
+        ins = [0] * len(position)  # bits of what leads to each step, going forward; the highest stands for triggers
+        for i, e in enumerate(level.edges):
+            source = position.get(e.source)
+            if not e.back:
+                ins[position[e.target]] |= outside if source is None else 1 << source
+            if source is not None:
+                incoming.setdefault(e.target, []).append((i, e))
+                outgoing.setdefault(e.source, []).append((i, e))
+        self.skips = any([bool(e.link.after) and "skip" in e.link.after for e in level.edges])
+        part = _parts(position, level.edges)
+        skips = self.skips
+        nodes = [self._node(s, outgoing.get(s.id, []), part[i]) for i, s in enumerate(level.steps)]
+        self.skips = skips  # levels inside have set their own
+        meets = Meets(nodes, position, ins, triggers, level, skips)
+        cyclic = any([e.back for e in level.edges])
+        for node in nodes:
+            arriving = incoming.get(node.step.id)
+            if arriving is None:
+                continue
+            if cyclic:
+                node.backs = [i for i, e in arriving if e.back]
+                arriving = [(i, e) for i, e in arriving if not e.back]
+            node.incoming = arriving[0][0] if len(arriving) == 1 else meets.of(node.step.join, arriving)
+            node.start_mode = node.step.join or "each"
+        entries = [i for i, mask in enumerate(ins) if not mask]
+        stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
+        stage.risky = _risky(nodes)
+        return stage
+
+    # -- steps -------------------------------------------------------------------------------------------------
+
+    def _node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
+        book = self.book
+        failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
+        timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
+        if timeout.amount and failure.amount + timeout.amount > 1:
+            self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
+            timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
+        onward = step.on_fault == "continue" and not any(is_error(e) for _, e in outgoing)
+        keeps_failures = keeps_timeouts = onward
+        ways: list[Way] = []
+        for i, e in outgoing:
+            if e.link.after or e.link.role == "error":
+                way = self._way(i, e)
+                keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
+            else:
+                way = Way(i, e.target, e.back, True, onward, onward, False, True)
+            ways.append(way)
+        decides = step.kind == "decide" and step.enabled
+        if decides:
+            self._shares(step, [w for w in ways if w.success], outgoing)
+        node = Node(
+            step=step,
+            enabled=step.enabled,
+            failure=failure,
+            timeout=timeout,
+            tries=step.retry.attempts if step.retry is not None else 0,
+            decides=decides,
+            ways=ways,
+            incoming=None,
+            backs=[],
+            start_mode="each",
+            keeps_failures=keeps_failures,
+            keeps_timeouts=keeps_timeouts,
+            part=part,
+        )
+        if step.id in self.graph.levels:
+            node.inner = self._stage(self.graph.levels[step.id])
+        if step.kind == "loop":
+            self._loop(node)
+        elif step.yields == "many":
+            node.items = book.of_step("items", step)
+        if step.kind == "agent":
+            self._agent(node)
+        node.simple = (
+            step.enabled
+            and node.inner is None
+            and node.turns is None
+            and not node.repeats
+            and not step.per_item
+            and step.yields == "same"
+        )
+        node.single = len(ways) == 1 and ways[0].plain and not decides
+        return node
+
+    @staticmethod
+    def _way(index: int, edge: Edge) -> Way:
+        """A way that only some outcomes take."""
+        after = edge.link.after
+        if after:
+            return Way(index, edge.target, edge.back, "success" in after, "failure" in after, "timeout" in after, "skip" in after, False)  # fmt: skip
+        return Way(index, edge.target, edge.back, False, True, True, False, False)
+
+    def _loop(self, node: Node) -> None:
+        step, repeat = node.step, node.step.repeat
+        if repeat is not None and repeat.until and not repeat.items:
+            node.repeats, node.items, node.cap = "until", self.book.of_step("rounds", step), repeat.cap
+            return
+        node.repeats = "items"
+        node.items = self.book.find("items", (step.id, step.name))
+        if node.items is None and repeat is not None and repeat.count is not None:
+            node.items = Value(float(repeat.count), "read", "listed in the export")
+        elif node.items is None:
+            node.items = spread_default(DEFAULTS["items"], "default")
+
+    def _agent(self, node: Node) -> None:
+        helpers = self.graph.attached.get(node.step.id, [])
+        for helper in helpers:
+            if helper.kind == "memory":
+                node.memories.append(helper)
+            elif helper.kind not in NOT_TOOLS and helper.enabled:
+                node.tools.append(self._node(helper, [], 0))
+            else:
+                node.idle.append(helper)
+        node.turns = turns_of(node.step, self.book, len(node.tools))
+
+    def _shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
+        """Probability of each case. What no assumption names shares the rest equally."""
+        links = dict(outgoing)
+        found: dict[int, Value] = {}
+        for way in ways:
+            link = links[way.edge].link
+            value = self.book.find("share", (step.id, step.name), (link.label, link.condition, way.target))
+            if value is not None:
+                found[way.edge] = value
+        missing = [w for w in ways if w.edge not in found]
+        given = sum(v.amount for v in found.values())
+        if step.inclusive:
+            for way in missing:
+                found[way.edge] = Value(0.5, "default", "default: every second time")
+        else:
+            if given > 1 + 1e-9:
+                self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
+                found = {i: Value(v.amount / given, v.evidence, v.why) for i, v in found.items()}
+                given = 1.0
+            # A decision with a single way out also has the way of doing nothing.
+            count = len(missing) + (1 if len(ways) == 1 else 0)
+            rest = weaker(*(v.evidence for v in found.values())) if len(missing) == 1 and found else "default"
+            for way in missing:
+                words = "what the other cases leave, in equal parts"
+                found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
+        for way in ways:
+            way.share = found[way.edge]
+            way.rest = not step.inclusive and way in missing
+
+
+def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
+    """The connected part of each step of a level, numbered."""
+    root = list(range(len(position)))  # each part is known by its first step
+    for e in edges:
+        a = position.get(e.source)
+        if a is None:
+            continue
+        b = position[e.target]
+        while root[a] != a:
+            root[a] = a = root[root[a]]
+        while root[b] != b:
+            root[b] = b = root[root[b]]
+        if a < b:
+            root[b] = a
+        else:
+            root[a] = b
+    for i, a in enumerate(root):
+        root[i] = root[a]
+    numbers: dict[int, int] = {}
+    return [numbers.setdefault(a, len(numbers)) for a in root]
+
+
+def _risky(nodes: list[Node]) -> list[int]:
+    """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
+    splits = {
+        n.part
+        for n in nodes
+        if len(n.ways) > 1 and (not n.decides or n.step.inclusive) and sum([w.success for w in n.ways]) > 1
+    }
+    if not splits:
+        return []
+    losing: dict[int, int] = {}
+    for n in nodes:
+        if loses(n):
+            losing[n.part] = losing.get(n.part, 0) + 1
+    return sorted(p for p in splits if losing.get(p, 0) > 1)

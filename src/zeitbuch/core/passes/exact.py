@@ -1,0 +1,421 @@
+# How often each step runs in one run: the exact expectation. Levels of scopes are computed from the outside in; cycles
+# are iterated, each iteration allowing one more round, up to the cap. Where the expectation of a join is no sum
+# (branches that lose passes when more than one may come), the result says that it is not exact; the sampled passes
+# hold there.
+"""Passes: expected executions of every step in one run."""
+
+from __future__ import annotations
+
+import math
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
+from zeitbuch.core.assumptions.rules import EVIDENCE, Book, Evidence, Value
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import JoinMode
+
+from .compiler import Planner
+from .plan import Node, Plan, Stage, Tie
+
+READ = EVIDENCE.index("read")
+_AT = {e: i for i, e in enumerate(EVIDENCE)}
+NEVER = math.inf
+_SMALL = 1e-12
+
+
+class Pass(Struct, frozen=True, gc=False):
+    """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
+    included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
+
+    arrivals: float
+    runs: float
+    evidence: Evidence
+    turns: float = 1.0
+    turns2: float = 1.0
+
+
+class Moving(Struct, gc=False):
+    """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
+    the weakest evidence (index into EVIDENCE)."""
+
+    passes: float
+    items: float
+    most: float
+    evidence: int
+
+
+class _Done(Struct, gc=False):
+    """What leaves a step."""
+
+    success: Moving
+    failed: float
+    late: float
+    skipped: float = 0.0
+    failed_evidence: int = READ
+    ended: float = 0.0
+
+
+NOTHING = Moving(0.0, 0.0, 0.0, READ)
+# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
+Lost = dict[int, tuple[float, float, float, int]]
+
+
+def geometric(rounds: float, cap: int | None) -> float:
+    """Expected rounds of a loop that ends after each round with probability 1/rounds, at most ``cap`` rounds."""
+    on = 1 - 1 / rounds
+    limit = CYCLE_ROUNDS if cap is None else cap
+    return (1 - on**limit) * rounds
+
+
+class Passes:
+    """Computes and holds the passes of all steps of a flow.
+
+    ``entry`` gives the share of the runs that each trigger starts and the items it brings; without it the active
+    triggers are alike and bring one item.
+    """
+
+    def __init__(self, graph: Graph, book: Book, entry: dict[str, tuple[Value, float]] | None = None) -> None:
+        self.graph = graph
+        self.of: dict[str, Pass] = {}
+        self.capped: list[str] = []
+        self.inexact: list[str] = []
+        self.plan: Plan = Planner(graph, book).plan()
+        self.notes = self.plan.notes
+        # Whether a pass may bring more than one item somewhere.
+        self._several = any(s.yields == "many" for s in graph.steps.values())
+        self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
+        self._stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entries(entry))
+
+    @property
+    def exact(self) -> bool:
+        """Whether every expectation is exact."""
+        return not self.inexact
+
+    def _entries(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Moving] | None:
+        starts = self.plan.starts
+        if not starts:
+            return None
+        found: dict[int, Moving] = {}
+        for trigger, targets in starts:
+            if entry is not None and trigger in entry:
+                share, items = entry[trigger]
+                amount, evidence = share.amount, _AT[share.evidence]
+            else:
+                # Which trigger started the run is evidence of its own; without it all are alike.
+                amount, items = 1 / len(starts), 1.0
+                evidence = READ if len(starts) == 1 else 0
+            for target in targets:
+                had = found.get(target, NOTHING)
+                found[target] = Moving(
+                    had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence)
+                )
+        return {k: Moving(m.passes, m.items, 1.0, READ if m.passes == 1 else m.evidence) for k, m in found.items()}
+
+    # -- one level ---------------------------------------------------------------------------------------------
+
+    def _stage(self, stage: Stage, arriving: Moving, starts: dict[int, Moving] | None = None) -> Lost:
+        """Runs a level; returns what each connected part of it loses by failures that nothing handles."""
+        if starts is None:
+            starts = dict.fromkeys(stage.entries, arriving)
+        edges: list[Moving | None] = [None] * len(stage.edges)
+        before = -1.0
+        lost: Lost = {}
+        for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
+            lost = self._sweep(stage, starts, edges)
+            total = sum(m.passes for m in edges if m is not None)
+            if abs(total - before) <= 1e-13 * max(1.0, total):
+                break
+            before = total
+            if stage.cyclic and turn == CYCLE_ROUNDS - 1:
+                heads = [n.step.title for n in stage.nodes if n.backs]
+                self.capped.append(", ".join(heads))
+        return lost
+
+    def _outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
+        # Branches that do not touch each other fail independently: what survives is the product.
+        survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
+        for amount, late_amount, over, weak in lost.values():
+            if arriving.passes:
+                survives *= 1 - min(1.0, amount / arriving.passes)
+            late += late_amount
+            ended += over
+            evidence = min(evidence, weak)
+        losing = sum(1 for amount, *_ in lost.values() if amount > 0)
+        if (losing > 1 and arriving.most > 1) or any(p in lost and lost[p][0] > 0 for p in stage.risky):
+            self._doubt("losses of branches side by side")
+        gone = arriving.passes * (1 - survives)
+        total = sum(amount for amount, *_ in lost.values())
+        late = gone * late / total if total else 0.0
+        ended = gone * ended / total if total else 0.0
+        through = arriving.passes * survives
+        ratio = arriving.items / arriving.passes if arriving.passes else 0.0
+        onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
+        return _Done(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
+
+    def _doubt(self, why: str) -> None:
+        if why not in self.inexact:
+            self.inexact.append(why)
+
+    def _sweep(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
+        """One pass in order over the level; ``edges`` holds what moves along each edge. Returns what each connected
+        part of the level loses: passes, those of them out of time, evidence."""
+        lost: Lost = {}
+        reached: list[tuple[float, float]] = []  # what goes on from each node, and what of it succeeded
+        bounds: list[float] = []
+        ended: dict[str, float] = {}
+        whole = max((m.passes for m in starts.values()), default=0.0)
+        for at, node in enumerate(stage.nodes):
+            arriving = self._join(stage, node, starts.get(at), edges, reached, bounds)
+            done = self._run(node, arriving)
+            if stage.skips:
+                turn = max([ended.get(stage.edges[i].source, 0.0) for i in _leaves(node.incoming)], default=0.0)
+                start = starts.get(at)
+                turn = max(turn, start.passes if start is not None else 0.0)
+                done.skipped = max(0.0, turn - arriving.passes)
+                ended[node.step.id] = max(turn, arriving.passes)
+                if not node.enabled:
+                    done.skipped = max(turn, arriving.passes)
+                if any(w.skip for w in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
+                    self._doubt("what is skipped where more than one pass may come")
+            reached.append(self._leave(node, arriving, done, edges))
+            bounds.append(arriving.most)
+            gone = 0.0 if node.keeps_failures else done.failed
+            late = 0.0 if node.keeps_timeouts else done.late
+            over = done.ended
+            if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+                over += done.success.passes
+            if gone + late + over > 0:
+                had = lost.get(node.part, (0.0, 0.0, 0.0, READ))
+                weak = min(had[3], done.failed_evidence if gone + late else READ, arriving.evidence if over else READ)
+                lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
+        return lost
+
+    # -- joins -------------------------------------------------------------------------------------------------
+
+    def _join(
+        self,
+        stage: Stage,
+        node: Node,
+        start: Moving | None,
+        edges: list[Moving | None],
+        reached: list[tuple[float, float]],
+        bounds: list[float],
+    ) -> Moving:
+        tie = node.incoming
+        if tie is None:
+            met = start if start is not None else NOTHING
+        else:
+            met = self._tie(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
+            if start is not None:
+                met = self._with_start(node.start_mode, met, start)
+        for i in node.backs:
+            more = edges[i]
+            if more is not None and more.passes:
+                evidence = min(met.evidence, more.evidence)
+                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
+        if node.backs:
+            met = Moving(met.passes, met.items, NEVER, met.evidence)
+        return met
+
+    def _with_start(self, mode: JoinMode, met: Moving, start: Moving) -> Moving:
+        evidence = min(met.evidence, start.evidence)
+        if mode == "each":
+            return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
+        # Another trigger starts another run: both never come in one.
+        self._doubt("a trigger and a branch that meet")
+        passes, items = combine([met.passes, start.passes], mode), combine([met.items, start.items], mode)
+        return Moving(passes, items, max(met.most, start.most), evidence)
+
+    def _tie(
+        self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
+    ) -> Moving:
+        if isinstance(tie, int):
+            return edges[tie] or NOTHING
+        a = self._tie(tie.left, edges, reached, bounds)
+        b = self._tie(tie.right, edges, reached, bounds)
+        evidence = min(a.evidence if a.passes else READ, b.evidence if b.passes else READ)
+        bound = bounds[tie.split] if tie.split >= 0 else max(a.most, b.most)
+        if tie.mode == "each":
+            most = min(a.most + b.most, bound) if tie.how == "instead" else a.most + b.most
+            return Moving(a.passes + b.passes, a.items + b.items, most, evidence)
+        most = min(max(a.most, b.most), bound)
+        base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
+        passes = self._waiting(tie, a, b, base, bound)
+        if self.plan.itemised and (abs(a.items - a.passes) > _SMALL or abs(b.items - b.passes) > _SMALL):
+            self._doubt("a join of branches with several items")
+        low, high = min(a.items, b.items), max(a.items, b.items)
+        whole = min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
+        return Moving(passes, items, most, evidence)
+
+    def _waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
+        """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
+        probabilities; losses on branches side by side are independent."""
+        if not a.passes and not b.passes:
+            return 0.0
+        lossless = abs(a.passes - base) <= _SMALL * max(1.0, base) and abs(b.passes - base) <= _SMALL * max(1.0, base)
+        if tie.how == "side" and lossless and max(a.most, b.most) <= bound < NEVER:
+            return a.passes
+        if (
+            tie.how == "mixed"
+            or max(bound, a.most, b.most) > 1
+            or base <= 0
+            or max(a.passes, b.passes) > base * (1 + 1e-9)
+        ):
+            self._doubt("a join of branches that lose passes, or of cases, where more than one may come")
+            if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
+                return a.passes * b.passes / base
+            return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        both = a.passes * b.passes / base if tie.how == "side" else 0.0
+        return both if tie.mode == "all" else a.passes + b.passes - both
+
+    # -- one step ----------------------------------------------------------------------------------------------
+
+    def _run(self, node: Node, arriving: Moving) -> _Done:
+        """Executes a step: attempts, what is inside it, what is attached to it."""
+        step = node.step
+        if not node.enabled:
+            self.of[step.id] = Pass(arriving.passes, 0.0, EVIDENCE[arriving.evidence])
+            return _Done(arriving, 0.0, 0.0)
+        wrong = node.failure.amount + node.timeout.amount
+        if node.simple and not wrong:
+            self.of[step.id] = Pass(arriving.passes, arriving.passes, EVIDENCE[arriving.evidence])
+            return _Done(arriving, 0.0, 0.0, 0.0, arriving.evidence)
+        turns = arriving.items if step.per_item else arriving.passes
+        evidence = arriving.evidence
+        attempts, lost, late = turns, 0.0, 0.0
+        if wrong:
+            evidence = min(evidence, _AT[node.failure.evidence] if node.failure.amount else READ)
+            evidence = min(evidence, _AT[node.timeout.evidence] if node.timeout.amount else READ)
+            over = wrong ** (node.tries + 1)
+            attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
+            lost = turns * over
+            late = lost * node.timeout.amount / wrong
+        done = _Done(arriving, max(0.0, lost - late), late, 0.0, evidence)
+        if node.turns is not None:
+            evidence = self._agent(node, attempts, arriving.most, evidence)
+        self.of[step.id] = self._pass(node, turns, attempts, evidence)
+        if node.inner is not None:
+            self._inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
+        if step.per_item:
+            # One item that is lost does not hold up the others.
+            left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
+        else:
+            through = max(0.0, arriving.passes - done.failed - done.late - done.ended)
+            kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
+            left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
+        if step.yields == "one":
+            left = Moving(left.passes, left.passes, left.most, left.evidence)
+        elif step.yields == "many" and node.items is not None:
+            weak = min(left.evidence, _AT[node.items.evidence])
+            left = Moving(left.passes, left.items * node.items.amount, left.most, weak)
+        done.success = left
+        return done
+
+    @staticmethod
+    def _pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
+        k = node.turns
+        if k is None:
+            return Pass(arrivals, attempts, EVIDENCE[evidence])
+        return Pass(arrivals, attempts, EVIDENCE[evidence], k.amount, k.amount**2 + k.variance)
+
+    def _inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
+        """A loop goes on when one item fails; other scopes fail with their contents."""
+        assert node.inner is not None
+        if node.repeats:
+            times, most = self._rounds(node)
+            assert node.items is not None
+            weak = min(arriving.evidence, _AT[node.items.evidence])
+            amount = arriving.passes * times
+            inner = self._stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            over = sum(part[2] for part in inner.values())
+            if over and amount:
+                # An item that ends the run ends it for all; those after it are counted still.
+                done.ended = reached * (1 - (1 - min(1.0, over / amount)) ** max(1.0, times))
+                self._doubt("a run that ends within a loop")
+            return
+        inside = self._outcome(node.inner, arriving, self._stage(node.inner, arriving))
+        if inside.ended and arriving.passes:
+            done.ended = (reached - done.failed - done.late) * min(1.0, inside.ended / arriving.passes)
+        if inside.failed + inside.late > 0:
+            # What fails inside is on top of what fails by the scope's own rate.
+            whole = reached - done.failed - done.late
+            share = min(1.0, (inside.failed + inside.late) / arriving.passes)
+            done.failed += whole * share * inside.failed / (inside.failed + inside.late)
+            done.late += whole * share * inside.late / (inside.failed + inside.late)
+            done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
+
+    def _rounds(self, node: Node) -> tuple[float, float]:
+        """Expected rounds of a loop for each arrival, and the most of them."""
+        items = node.items
+        assert items is not None
+        if node.repeats == "until":
+            return geometric(items.amount, node.cap), NEVER
+        return items.amount, math.ceil(items.high if items.ranged else items.amount)
+
+    def _agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
+        turns = node.turns
+        assert turns is not None
+        evidence = min(evidence, _AT[turns.evidence])
+        for helper in node.memories:
+            self.of[helper.id] = Pass(attempts, attempts, EVIDENCE[evidence])
+        for helper in node.idle:
+            used = attempts if helper.kind == "model" or helper.kind == "parse" else 0.0
+            self.of[helper.id] = Pass(used, 0.0, EVIDENCE[evidence])
+        for tool in node.tools:
+            amount = attempts * (turns.amount - 1) / len(node.tools)
+            self._run(tool, Moving(amount, amount, NEVER, evidence))
+        return evidence
+
+    # -- leaving a step ----------------------------------------------------------------------------------------
+
+    def _leave(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
+        """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
+        ok = done.success
+        gone = done.failed + done.late
+        if node.single and not gone:
+            edges[node.ways[0].edge] = ok
+            return ok.passes, ok.passes
+        for way in node.ways:
+            passes, items, evidence = 0.0, 0.0, ok.evidence
+            kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
+            if way.success and (node.enabled or way.plain):
+                load = Moving(ok.passes + gone, ok.items + gone, ok.most, done.failed_evidence) if kept else ok
+                passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
+                if way.share is not None:
+                    passes, items = self._case(node, load, way.share.amount)
+                    evidence = min(evidence, _AT[way.share.evidence])
+            if gone and not kept:
+                more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
+                passes, items = passes + more, items + more
+                evidence = min(evidence, done.failed_evidence) if more else evidence
+            if way.skip:
+                passes, items = passes + done.skipped, items + done.skipped
+            edges[way.edge] = Moving(passes, items, arriving.most, evidence)
+        kept = gone > 0 and any(w.plain and w.failure for w in node.ways)
+        return ok.passes + (gone if kept else 0.0), ok.passes
+
+    def _case(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
+        if not node.step.per_item:
+            return ok.passes * share, ok.items * share
+        # Items are dealt out; a pass goes on where at least one item does.
+        each = ok.items / ok.passes if ok.passes else 0.0
+        if self._several or each > 1 + _SMALL:
+            self._doubt("a decision over several items")
+        return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
+
+
+def _leaves(tie: Tie | int | None) -> list[int]:
+    if tie is None:
+        return []
+    return [tie] if isinstance(tie, int) else _leaves(tie.left) + _leaves(tie.right)
+
+
+def combine(amounts: list[float], mode: JoinMode) -> float:
+    """Arrivals of a join: ``each`` sum, ``all`` minimum, ``once`` maximum of the incoming passes."""
+    if not amounts:
+        return 0.0
+    if mode == "each":
+        return sum(amounts)
+    return min(amounts) if mode == "all" else max(amounts)

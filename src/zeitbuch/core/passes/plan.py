@@ -1,0 +1,118 @@
+# A flow made ready for counting: levels in order, what each outgoing way carries, how incoming ways meet, and every
+# assumed number looked up once. The exact and the sampled passes both walk this plan, each with arithmetic of its own.
+"""The plan that passes are counted from."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.graph.topology import Edge
+from zeitbuch.core.model.records import JoinMode, Step
+
+Meeting = Literal["side", "instead", "mixed"]
+
+
+class Way(Struct, gc=False):
+    """One way out of a step: its edge, what it carries, and for a decision the share of its case."""
+
+    edge: int
+    target: str
+    back: bool
+    success: bool
+    failure: bool
+    timeout: bool
+    skip: bool
+    plain: bool
+    share: Value | None = None
+    rest: bool = False  # whether the share is what the other cases leave
+
+
+class Tie(Struct, gc=False):
+    """Two groups of incoming edges that meet: side by side, one instead of the other, or mixed (no rule says how their
+    counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere)."""
+
+    mode: JoinMode
+    how: Meeting
+    split: int
+    left: Tie | int
+    right: Tie | int
+    plain: bool = True  # whether the ways from the split carry all that goes on, or successes only
+
+
+class Node(Struct):
+    """A step of a level with everything that counting needs."""
+
+    step: Step
+    enabled: bool
+    failure: Value
+    timeout: Value
+    tries: int
+    decides: bool
+    ways: list[Way]
+    incoming: Tie | int | None
+    backs: list[int]
+    start_mode: JoinMode
+    keeps_failures: bool
+    keeps_timeouts: bool
+    part: int
+    repeats: Literal["", "items", "until"] = ""
+    items: Value | None = None
+    cap: int | None = None
+    inner: Stage | None = None
+    turns: Value | None = None
+    tools: list[Node] = []
+    idle: list[Step] = []
+    memories: list[Step] = []
+    simple: bool = False  # one pass is one execution: nothing inside, no turns, no items
+    single: bool = False  # one way out, for what succeeds
+
+
+class Stage(Struct):
+    """One level: its nodes in order, and the sources of its edges."""
+
+    nodes: list[Node]
+    edges: list[Edge]
+    parts: int
+    cyclic: bool
+    skips: bool
+    entries: list[int]
+    risky: list[int] = []  # parts in which two losses may hit one pass
+
+
+class Plan(Struct):
+    """A whole flow. ``starts`` gives for each active trigger that leads somewhere its first steps (node indexes)."""
+
+    top: Stage
+    starts: list[tuple[str, list[int]]]
+    itemised: bool
+    notes: list[str]
+
+
+def loses(node: Node) -> bool:
+    """Whether passes can get lost in a step without anything that takes them."""
+    if not node.enabled:
+        return False
+    if node.step.kind == "end" and node.step.ends == "run":
+        return True
+    if (node.failure.amount and not node.keeps_failures) or (node.timeout.amount and not node.keeps_timeouts):
+        return True
+    return (
+        node.inner is not None
+        and node.repeats == ""
+        and not node.keeps_failures
+        and any(loses(n) for n in node.inner.nodes)
+    )
+
+
+def nodes_of(stage: Stage) -> list[Node]:
+    """All nodes of a level, with tools and the levels inside."""
+    found: list[Node] = []
+    for node in stage.nodes:
+        found.append(node)
+        found += node.tools
+        if node.inner is not None:
+            found += nodes_of(node.inner)
+    return found

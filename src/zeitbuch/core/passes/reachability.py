@@ -1,0 +1,368 @@
+# What the shape of a flow says: what always runs before what, what nothing leads to, where runs end, the longest way, and
+# which output feeds which input. Built on the plan of passes, so that both agree on how branches meet.
+"""Ways through a flow: order, reachability, longest way, data lineage."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import Assumptions, Book
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Ref, Step
+from zeitbuch.core.model.references import ref_words
+
+from .compiler import Planner
+from .plan import Stage, Tie
+
+Trust = Literal["always", "sometimes", "later", "never", "missing"]
+_DOING = frozenset({"write", "send", "delete", "spend"})
+_LAST = frozenset({"end", "note", "approve", "wait", "subflow", "join"})
+
+
+class Read(Struct, frozen=True):
+    """One value that a step takes from another: ``where`` names the input, prompt or condition that takes it.
+
+    ``trust`` says whether the source has run by then: always, on some ways only, in an earlier round of a cycle at best
+    (``later``), never, or whether there is no such step (``missing``).
+    """
+
+    reader: str
+    source: str
+    ref: Ref
+    where: str
+    trust: Trust
+
+
+class Ways:
+    """Questions about one flow's shape. Attached helpers stand for their agent."""
+
+    def __init__(self, graph: Graph) -> None:
+        self.graph = graph
+        self.plan = Planner(graph, Book(Assumptions(), graph.flow)).plan()
+        self.bit: dict[str, int] = {i: 1 << n for n, i in enumerate([*graph.triggers, *graph.steps])}
+
+    # -- what runs before what -------------------------------------------------------------------------------------
+
+    @cached_property
+    def before(self) -> dict[str, int]:
+        """Step -> bits of all steps that have always succeeded before it starts (see ``bit``)."""
+        found: dict[str, int] = {}
+        self._before(self.plan.top, 0, found)
+        return found
+
+    def _before(self, stage: Stage, outer: int, found: dict[str, int]) -> int:
+        """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
+        starts: dict[int, int] = {}
+        if stage is self.plan.top:
+            for trigger, targets in self.plan.starts:
+                for at in targets:
+                    bit = self.bit[trigger]
+                    starts[at] = starts[at] & bit if at in starts else bit
+        after: list[int] = []
+        for at, node in enumerate(stage.nodes):
+            known = outer
+            if node.incoming is not None:
+                met = self._met(stage, node.incoming, after)
+                known |= met & starts[at] if at in starts else met
+            else:
+                known |= starts.get(at, 0)
+            found[node.step.id] = known
+            done = known | self.bit[node.step.id]
+            for helper in self.graph.attached.get(node.step.id, []):
+                found[helper.id] = known
+            if node.inner is not None:
+                inside = self._before(node.inner, known | self.bit[node.step.id], found)
+                if node.step.kind != "loop":  # a loop may have nothing to do
+                    done |= inside
+            after.append(done)
+        # Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken.
+        whole: dict[int, int] = {}
+        for done, node in zip(after, stage.nodes, strict=True):
+            if all(w.back for w in node.ways):
+                whole[node.part] = whole.get(node.part, done) & done
+        for common in whole.values():
+            outer |= common
+        return outer
+
+    def _met(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
+        if isinstance(tie, int):
+            edge = stage.edges[tie]
+            at = self._place(stage)[edge.source]
+            node = stage.nodes[at]
+            way = next(w for w in node.ways if w.edge == tie)
+            # What fails hands nothing on.
+            return after[at] if way.success else after[at] & ~self.bit[node.step.id]
+        left, right = self._met(stage, tie.left, after), self._met(stage, tie.right, after)
+        return left | right if tie.mode == "all" else left & right
+
+    def _place(self, stage: Stage) -> dict[str, int]:
+        kept = self._places.get(id(stage))
+        if kept is None:
+            kept = self._places[id(stage)] = {n.step.id: i for i, n in enumerate(stage.nodes)}
+        return kept
+
+    @cached_property
+    def _places(self) -> dict[int, dict[str, int]]:
+        return {}
+
+    def always_before(self, step_id: str) -> list[str]:
+        """The steps and triggers that have always succeeded before a step, in the order of execution."""
+        mask = self.before.get(step_id, 0)
+        return [i for i in [*self.graph.triggers, *[s.id for s in self.graph.in_order()]] if mask & self.bit[i]]
+
+    # -- reachability ----------------------------------------------------------------------------------------------
+
+    def onward(self, step_id: str) -> list[str]:
+        """The steps that a step or trigger leads to directly, on its level."""
+        return self._links[0].get(step_id, [])
+
+    def backward(self, step_id: str) -> list[str]:
+        """The steps and triggers that lead to a step directly, on its level."""
+        return self._links[1].get(step_id, [])
+
+    @cached_property
+    def _links(self) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
+        out: dict[str, list[str]] = {}
+        into: dict[str, list[str]] = {}
+        for level in self.graph.levels.values():
+            for e in level.edges:
+                if e.target not in out.setdefault(e.source, []):
+                    out[e.source].append(e.target)
+                    into.setdefault(e.target, []).append(e.source)
+        return out, into
+
+    def _closure(self, roots: list[str], near: dict[str, list[str]]) -> set[str]:
+        seen = set(roots)
+        work = list(roots)
+        while work:
+            for other in near.get(work.pop(), ()):
+                if other not in seen:
+                    seen.add(other)
+                    work.append(other)
+        return seen
+
+    def after(self, step_id: str) -> set[str]:
+        """Everything that may run after a step, with what is inside it, links that go back included."""
+        return self._along(step_id, self._links[0])
+
+    def ahead(self, step_id: str) -> set[str]:
+        """Everything that may run before a step."""
+        kept = self._ahead.get(step_id)
+        if kept is None:
+            kept = self._ahead[step_id] = self._along(step_id, self._links[1])
+        return kept
+
+    @cached_property
+    def _ahead(self) -> dict[str, set[str]]:
+        return {}
+
+    def _along(self, step_id: str, near: dict[str, list[str]]) -> set[str]:
+        found: set[str] = set()
+        roots = [step_id]
+        while roots:
+            reached = self._closure(roots, near) - set(roots) | (set(roots) & found)
+            found |= reached
+            # What leads on from the scopes around it goes on too.
+            around = [s for s in (self.graph.steps[r].scope for r in roots if r in self.graph.steps) if s is not None]
+            roots = [r for r in dict.fromkeys(around) if r not in found]
+        work = list(found)
+        while work:
+            at = work.pop()
+            inner = [s.id for s in self.graph.children.get(at, ())] if at in self.graph.levels else []
+            for other in (*inner, *[h.id for h in self.graph.attached.get(at, ())]):
+                if other not in found:
+                    found.add(other)
+                    work.append(other)
+        return found
+
+    @cached_property
+    def unreachable(self) -> list[str]:
+        """Steps that no trigger leads to, in order. Without any trigger that leads on, everything counts as begun."""
+        top = self.plan.top
+        begun = [top.nodes[at].step.id for _, targets in self.plan.starts for at in targets]
+        if not begun:
+            return []
+        seen = self._closure(begun, self._links[0])
+        lost: list[str] = []
+        for step in self.graph.in_order():
+            if step.kind == "note":
+                continue
+            at = self.graph.host.get(step.id, step.id)
+            outer = next((p for p in self.graph.path(at) if p is not None), at)
+            if outer not in seen:
+                lost.append(step.id)
+        return lost
+
+    @cached_property
+    def ends(self) -> list[str]:
+        """Steps behind which a run ends, in order."""
+        level = self.graph.levels[None]
+        leading = {e.source for e in level.edges if not e.back}
+        return [s.id for s in level.steps if s.id not in leading and s.kind != "note"]
+
+    @cached_property
+    def dead_ends(self) -> list[str]:
+        """Steps whose work nobody uses: nothing follows, nothing reads what they make, and they change nothing."""
+        read = {r.source for r in self.reads}
+        found: list[str] = []
+        for level in self.graph.levels.values():
+            leading = {e.source for e in level.edges}
+            inside = self.graph.steps.get(level.scope) if level.scope is not None else None
+            last = level.steps[-1].id if level.steps else ""
+            for step in level.steps:
+                idle = step.id not in leading and step.id not in read and step.effect not in _DOING
+                handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
+                if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
+                    tools = self.graph.attached.get(step.id, [])
+                    if not any(t.effect in _DOING for t in tools):
+                        found.append(step.id)
+        order = {s.id: i for i, s in enumerate(self.graph.in_order())}
+        return sorted(found, key=order.__getitem__)
+
+    # -- longest way, spread -----------------------------------------------------------------------------------------
+
+    @cached_property
+    def longest(self) -> list[str]:
+        """The steps of the longest way through the flow, contents of scopes once each (the critical path in steps)."""
+        return self._longest(self.plan.top)
+
+    def _longest(self, stage: Stage) -> list[str]:
+        forward: dict[str, list[str]] = {}
+        for e in stage.edges:
+            if not e.back:
+                forward.setdefault(e.target, []).append(e.source)
+        whole: list[str] = []
+        lengths: dict[str, int] = {}
+        came: dict[str, str | None] = {}
+        inside: dict[str, list[str]] = {}
+        for node in stage.nodes:
+            step = node.step
+            inside[step.id] = self._longest(node.inner) if node.inner is not None else []
+            own = 1 + len(inside[step.id])
+            sources = [s for s in forward.get(step.id, ()) if s in lengths]
+            first = max(sources, key=lengths.__getitem__, default=None)
+            lengths[step.id] = own + (lengths[first] if first is not None else 0)
+            came[step.id] = first
+        if not lengths:
+            return []
+        at: str | None = max(lengths, key=lengths.__getitem__)
+        while at is not None:
+            whole = [at, *inside[at], *whole]
+            at = came[at]
+        return whole
+
+    def spread(self) -> tuple[int, int]:
+        """The most ways that leave one step, and the most that lead to one."""
+        out, into = self._links
+        steps = self.graph.steps
+        return (
+            max((len(v) for k, v in out.items() if k in steps), default=0),
+            max((len(v) for v in into.values()), default=0),
+        )
+
+    @property
+    def back_links(self) -> list[tuple[str, str]]:
+        """Links that go back to an earlier step."""
+        return [(e.source, e.target) for level in self.graph.levels.values() for e in level.edges if e.back]
+
+    # -- data --------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def reads(self) -> list[Read]:
+        """Every value that a step takes from a step or trigger, in the order of execution."""
+        found: list[Read] = []
+        for step in self.graph.in_order():
+            for where, ref in taken(self.graph, step):
+                if ref.step is not None:
+                    found.append(Read(step.id, ref.step, ref, where, self._trust(step, ref.step)))
+        return found
+
+    def _trust(self, step: Step, source: str) -> Trust:
+        graph = self.graph
+        if source not in self.bit:
+            return "missing"
+        if source in graph.triggers:
+            others = [t for t, _ in self.plan.starts if t != source and graph.triggers[t].enabled]
+            return "always" if not others or self.before.get(step.id, 0) & self.bit[source] else "sometimes"
+        if source in graph.path(step.id):
+            return "always"  # what the loop hands to the steps in it
+        host = graph.host.get(step.id)
+        if source == host or graph.host.get(source) in (host or step.id, step.id):
+            return "always"  # an agent and its helpers
+        if self.before.get(step.id, 0) & self.bit[graph.host.get(source, source)]:
+            return "always"
+        if any(k.source == source and k.target == step.id and k.role == "error" for k in graph.flow.links):
+            return "always"  # what a failed step leaves is there on its error route
+        ahead = self.ahead(host or step.id)
+        if source not in ahead and graph.host.get(source) not in ahead:
+            return "never"
+        if source == step.id or not self._forward(source, step.id):
+            return "later"  # it leads here, but only by going back
+        return "sometimes"
+
+    def _forward(self, source: str, target: str) -> bool:
+        """Whether a step leads to another without going back."""
+        meeting = self.graph.meeting(source, target)
+        a, b = self.graph.lifted(source, meeting), self.graph.lifted(target, meeting)
+        level = self.graph.levels.get(meeting)
+        if level is None or a is None or b is None:
+            return False
+        near = self._onward.get(meeting)
+        if near is None:
+            near = self._onward[meeting] = {}
+            for e in level.edges:
+                if not e.back:
+                    near.setdefault(e.source, []).append(e.target)
+        return a == b or b in self._closure([a], near)
+
+    @cached_property
+    def _onward(self) -> dict[str | None, dict[str, list[str]]]:
+        return {}
+
+    def lineage(self, source: str, path: str = "") -> list[Read]:
+        """Where a value goes: its readers, the readers of what these make of it, and so on; each once, nearest first."""
+        found: list[Read] = []
+        seen: set[str] = {source}
+        work = [source]
+        while work:
+            at = work.pop(0)
+            for read in self.reads:
+                if read.source != at or read in found:
+                    continue
+                if (
+                    at == source
+                    and path
+                    and not (read.ref.path == path or read.ref.path.startswith((f"{path}.", f"{path}[")))
+                ):
+                    continue
+                found.append(read)
+                if read.reader not in seen:
+                    seen.add(read.reader)
+                    work.append(read.reader)
+        return found
+
+    def words(self, read: Read) -> str:
+        """'the prompt takes rows of ‘Look up’ (does not run on every way)'."""
+        remark = {
+            "always": "", "sometimes": ", which does not run on every way to it", "never": ", which never runs before it",
+            "later": ", which runs before it only in an earlier round", "missing": ", which is no step of the flow",
+        }[read.trust]  # fmt: skip
+        return f"{read.where} takes {ref_words(read.ref, self.graph.names)}{remark}"
+
+
+def taken(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
+    """What a step takes from elsewhere, with what takes it: inputs, prompts, conditions, cases."""
+    found: list[tuple[str, Ref]] = []
+    found += [(f"the input ‘{b.name}’", r) for b in step.inputs for r in b.refs]
+    if step.model is not None:
+        found += [("the prompt", r) for p in step.model.prompts for r in p.refs]
+    found += [("the condition", r) for r in step.refs]
+    if step.repeat is not None:
+        found += [("the loop", r) for r in step.repeat.refs]
+    for link in graph.flow.links:
+        if link.source == step.id and link.refs:
+            found += [(f"the case ‘{link.label or link.condition}’", r) for r in link.refs]
+    return list(dict.fromkeys(found))

@@ -1,0 +1,239 @@
+# From a step's pass to the tokens of its calls: instruction text, what fills its placeholders, tools, memory, and
+# the turns of an agent; pieces of documents, pages, images, sound. Every part keeps its own evidence, and the way it
+# varies, so that the same parts give the exact mean and the sampled cost.
+"""What one pass of a step uses of its model."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.quantities import (
+    LETTERS_PER_SECOND,
+    LETTERS_PER_TOKEN,
+    TOOL_CALL_TOKENS,
+    TOOL_FRAME_TOKENS,
+)
+from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weaker
+from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.model.records import NOT_TOOLS, ModelUse, Ref, Step
+from zeitbuch.core.model.references import ref_words
+from zeitbuch.core.passes.exact import Pass
+
+from .lineage import Sizes, output_of, window_of
+
+By = Literal["one", "turns", "later", "pairs"]
+ONE = Value(1.0, "read")
+USING = frozenset({"model", "agent", "embed", "parse"})  # kinds of steps that use a model
+
+
+class Amount(Struct, frozen=True, gc=False):
+    """A quantity of one unit (see rates.UNITS) used in one pass, with its evidence.
+
+    ``quantity`` is the mean: ``times`` x the mean of ``size`` x the mean of ``by`` (1, the turns K, K - 1, or
+    K (K - 1) / 2). Equal ``key`` means the same draw. ``instead`` names another unit that may be billed in its place, with
+    how many of it make one.
+    """
+
+    unit: str
+    quantity: float
+    evidence: Evidence
+    why: str
+    times: float = 1.0
+    size: Value = ONE
+    key: str = ""
+    by: By = "one"
+    instead: tuple[str, float] | None = None
+
+
+class Usage(Struct, frozen=True, gc=False):
+    """What one pass of a step uses of its model. ``calls`` is the mean; ``each`` the calls of a turn."""
+
+    model: str
+    calls: float
+    amounts: tuple[Amount, ...]
+    batched: float = 0.0
+    each: float = 1.0
+
+    def total(self, *units: str) -> float:
+        return sum(a.quantity for a in self.amounts if a.unit in units)
+
+
+def _tool_text(tool: Step) -> str:
+    parts = [tool.name, tool.note]
+    for b in tool.inputs:
+        if b.decided == "model":
+            parts += [b.name, b.type or "", b.description or ""]
+    return " ".join(p for p in parts if p)
+
+
+class _Maker:
+    """Collects the amounts of one step."""
+
+    def __init__(self, graph: Graph, step: Step, use: ModelUse, done: Pass, book: Book) -> None:
+        self.graph, self.step, self.use, self.done, self.book = graph, step, use, done, book
+        self.sizes = Sizes(graph, book)
+        self.amounts: list[Amount] = []
+        k, k2 = done.turns, done.turns2
+        self.means: dict[By, float] = {"one": 1.0, "turns": k, "later": k - 1, "pairs": (k2 - k) / 2}
+        agent = step.kind == "agent" and k != 1
+        self.turned: Evidence = done.evidence if agent else "read"
+
+    def add(
+        self,
+        unit: str,
+        size: Value,
+        why: str,
+        times: float = 1.0,
+        by: By = "one",
+        key: str = "",
+        instead: tuple[str, float] | None = None,
+    ) -> None:
+        quantity = times * size.amount * self.means[by]
+        if quantity:
+            evidence = size.evidence if by == "one" else weaker(size.evidence, self.turned)
+            self.amounts.append(Amount(unit, quantity, evidence, why, times, size, key, by, instead))
+
+    def prompts(self, count: Callable[[str], float]) -> tuple[float, float, list[tuple[str, Value, float]]]:
+        """Tokens and letters of the instruction text, and (key, size, times) of its placeholders."""
+        fixed = letters = 0.0
+        fills: list[tuple[str, Value, float]] = []
+        for prompt in self.use.prompts:
+            text = prompt.text
+            for ref in prompt.refs:
+                times = 1
+                if ref.text:
+                    parts = text.split(ref.text)
+                    times = max(1, len(parts) - 1)
+                    text = " ".join(parts)
+                key, size = self.sizes.of(ref, self.step)
+                words = f"{ref_words(ref, self.graph.names)}: {size.why}"
+                fills.append((key, Value(size.amount, size.evidence, words, size.low, size.high), float(times)))
+            # What stands around a placeholder alone is no text of its own.
+            fixed += count(text) if text.strip() else 0.0
+            letters += len(text.strip())
+        return fixed, letters, fills
+
+    def fixed(self, tokens: float, by: By) -> None:
+        """The part of the input that is the same in every call; a share of it may come from the vendor's cache."""
+        turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
+        cached = self.book.find("cached", (self.step.id, self.step.name)) if "cached" in self.book.by else None
+        if cached is None or not cached.amount:
+            self.add("input", Value(tokens, "read"), "instruction text" + turns, by=by)
+            return
+        share = Value(cached.amount, cached.evidence, cached.why)
+        self.add("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
+        self.add("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
+
+
+def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[str], float]) -> Usage | None:
+    """What one pass of a step uses, or None for a step without a model.
+
+    An agent with K turns sees in turn j the base and all that turns 1..j-1 said, so with E[K] and E[K^2]:
+    in = K base + (call + result) K (K - 1) / 2 and out = (K - 1) call + answer.
+    """
+    use = model_of(graph, step)
+    if use is None or step.kind not in USING:
+        return None
+    made = _Maker(graph, step, use, done, book)
+    batched = book.find("batched", (step.id, step.name)) if "batched" in book.by else None
+    calls = done.turns
+    each = 1.0
+    if step.kind == "parse":
+        pages = book.of_step("pages", step)
+        made.add("page", pages, f"pages: {pages.why}", key=f"pages {step.id}")
+    elif use.modality == "speech":
+        _speech(made, count)
+    elif use.modality == "transcription":
+        seconds = book.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
+        made.add("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
+    elif step.kind == "embed" or use.modality == "embedding":
+        calls = each = _embedding(made, count)
+    else:
+        _text(made, count)
+    return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each)
+
+
+def _speech(made: _Maker, count: Callable[[str], float]) -> None:
+    _, letters, fills = made.prompts(lambda text: 0.0)
+    instead = ("second", 1 / LETTERS_PER_SECOND)
+    made.add("characters", Value(letters, "read"), "text to be spoken", instead=instead)
+    for key, size, times in fills:
+        made.add("characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead)
+
+
+def _embedding(made: _Maker, count: Callable[[str], float]) -> float:
+    """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
+    together). Returns the calls."""
+    fixed, _, fills = made.prompts(count)
+    for b in made.step.inputs if not made.use.prompts else ():
+        for ref in b.refs:
+            key, size = made.sizes.of(ref, made.step)
+            fills.append((key, size, 1.0))
+    total = fixed + sum(size.amount * times for _, size, times in fills)
+    names = (made.step.id, made.step.name)
+    chunk = made.book.find("chunk", names)
+    if fixed:
+        made.add("input", Value(fixed, "read"), "text to embed")
+    for key, size, times in fills:
+        made.add("input", size, f"to embed: {size.why}", times, key=key)
+    if chunk is None:
+        return 1.0
+    overlap = made.book.of_step("overlap", made.step)
+    shared = min(overlap.amount, chunk.amount - 1)
+    together = made.book.of_step("together", made.step)
+    pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
+    if pieces > 1 and shared:
+        words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
+        made.add("input", Value(shared, weaker(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
+    return float(math.ceil(pieces / together.amount))
+
+
+def _text(made: _Maker, count: Callable[[str], float]) -> None:
+    step, use, book = made.step, made.use, made.book
+    agent = step.kind == "agent"
+    by: By = "turns" if agent else "one"
+    fixed, _, fills = made.prompts(count)
+    helpers = made.graph.attached.get(step.id, [])
+    tools = [h for h in helpers if h.kind not in NOT_TOOLS and h.enabled]
+    if agent:
+        fixed += sum(count(_tool_text(t)) + TOOL_FRAME_TOKENS for t in tools)
+        for helper in helpers:
+            if helper.kind == "memory":
+                size = window_of(helper, book)
+                words = f"memory '{helper.title}': {size.why}"
+                fills.append(
+                    (f"memory {helper.id}", Value(size.amount, size.evidence, words, size.low, size.high), 1.0)
+                )
+    made.fixed(fixed, by)
+    for key, size, times in fills:
+        made.add("input", size, size.why, times, by, key)
+    if agent and tools and made.done.turns > 1:
+        pairs = made.means["pairs"]
+        made.add(
+            "input",
+            Value(TOOL_CALL_TOKENS, made.turned),
+            f"earlier turns: own calls of {TOOL_CALL_TOKENS:g} x {pairs:.3g}",
+            by="pairs",
+        )
+        for tool in tools:
+            key, size = made.sizes.of(Ref(step=tool.id), step)
+            words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
+            made.add("input", size, words, 1 / len(tools), "pairs", key)
+        made.add("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
+    if use.modality == "image":
+        images = book.of_step("images", step)
+        made.add("image", images, f"images made: {images.why}", key=f"images {step.id}")
+        return
+    answer = output_of(step, use, book)
+    made.add("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
+    reasoning = book.of_step("reasoning", step)
+    if reasoning.amount:
+        more = Value(answer.amount * reasoning.amount, weaker(answer.evidence, reasoning.evidence))
+        made.add("output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})")
+    if use.modality == "vision":
+        images = book.of_step("images", step)
+        made.add("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")

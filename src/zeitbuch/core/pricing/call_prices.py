@@ -1,0 +1,133 @@
+# What a quantity costs on a day, in the card's currency. An average month of a year has the mean of the year's prices.
+"""Prices of models on a date."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date
+from decimal import Decimal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import ZERO
+from zeitbuch.core.assumptions.quantities import IMAGE_TOKENS
+from zeitbuch.core.assumptions.volume import Month
+
+from . import token_count
+from .call_content import Amount
+from .rate_card import UNITS, ModelRate, RateCard
+
+Counter = Callable[[str], float]
+
+
+class ModelPrice(Struct):
+    """Prices of one unit each (not of a million) of one model; None where the card has none."""
+
+    of: dict[str, Decimal | None]
+    deferred: Decimal
+    image_tokens: float
+    known: bool
+
+
+class Prices:
+    """Prices of one rate card in one month. ``counters`` count tokens exactly for models that name a tokenizer file."""
+
+    def __init__(self, card: RateCard | None, month: Month, counters: dict[str, Counter] | None = None) -> None:
+        self.card = card
+        year, number = month
+        self.days = [date(year, m, 1) for m in ([number] if number else range(1, 13))]
+        self.counters = counters or {}
+        self._made: dict[str, ModelPrice] = {}
+        self._counting: dict[str, Counter] = {}
+
+    def of(self, name: str) -> ModelPrice:
+        """The prices of a model."""
+        found = self._made.get(name)
+        if found is None:
+            found = self._made[name] = self._price(name)
+        return found
+
+    def counter(self, name: str) -> Counter:
+        """What counts the tokens of a model's prompts: its tokenizer, its family's estimate, or the general one."""
+        found = self._counting.get(name)
+        if found is None:
+            rate = self.card.rate(name) if self.card is not None and name else None
+            found = _remembered(_counter(rate, self.counters))
+            self._counting[name] = found
+        return found
+
+    def _price(self, name: str) -> ModelPrice:
+        rate = self.card.rate(name) if self.card is not None and name else None
+        parts = [self._on(rate, day) for day in self.days] if rate is not None else []
+        if rate is None or not parts or any(p is None for p in parts):
+            return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
+        whole = [p for p in parts if p is not None]
+        of: dict[str, Decimal | None] = {}
+        for unit in UNITS:
+            values = [p[0].get(unit) for p in whole]
+            known = [v for v in values if v is not None]
+            of[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
+        deferred = sum((p[1] for p in whole), ZERO) / len(whole)
+        return ModelPrice(of, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
+
+    def _on(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
+        assert self.card is not None
+        valid = [p for p in rate.price if p.holds(day)]
+        worth = self.card.worth(rate.currency, day)
+        if not valid or worth is None:
+            return None
+        price = max(valid, key=lambda p: p.since)
+        of = {}
+        for unit, (_, size) in UNITS.items():
+            value = getattr(price, unit)
+            of[unit] = None if value is None else Decimal(value) * worth / size
+        return of, price.deferred if price.deferred is not None else ZERO
+
+    def each(self, model: str, amount: Amount, batched: float) -> Decimal | None:
+        """Cost of one of the amount's unit, or None when the card has no price for it."""
+        price = self._made.get(model) or self.of(model)
+        value = price.of.get(amount.unit)
+        if value is not None and not batched:
+            return value
+        if value is None and amount.unit == "cached":
+            value = price.of["input"]  # no price of its own: the cache is no cheaper
+        if value is None and amount.unit == "image" and price.of["input"] is not None:
+            value = price.of["input"] * Decimal(price.image_tokens)
+        if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
+            value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
+        if value is None and amount.unit in ("second", "page", "image", "characters") and self._by_call(price):
+            return ZERO
+        if value is None:
+            return None
+        return value * (1 - Decimal(batched) * price.deferred) if batched and price.deferred else value
+
+    @staticmethod
+    def _by_call(price: ModelPrice) -> bool:
+        """Whether a model is billed by the call only."""
+        return price.known and price.of["call"] is not None
+
+    def per_call(self, model: str) -> Decimal:
+        """The fee of a call."""
+        return self.of(model).of["call"] or ZERO
+
+
+def _counter(rate: ModelRate | None, counters: dict[str, Counter]) -> Counter:
+    if rate is not None and rate.tokenizer in counters:
+        return counters[rate.tokenizer]
+    family = rate.family if rate is not None else ""
+    return lambda text: token_count.count(text, family)
+
+
+def _remembered(count: Counter) -> Counter:
+    """The same prompt is counted once: scenarios and drivers estimate the same flow many times."""
+    seen: dict[str, float] = {}
+
+    def counted(text: str) -> float:
+        found = seen.get(text)
+        if found is None:
+            found = count(text)
+            if len(seen) < 20_000:
+                seen[text] = found
+        return found
+
+    return counted

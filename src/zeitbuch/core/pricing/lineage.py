@@ -1,0 +1,217 @@
+# What feeds a placeholder decides its size: a model's answer, k retrieved pieces, a list gathered from many items, pages,
+# a form's field. A declared size comes first; where nothing is known a default by kind of step holds and says so.
+"""Tokens of what steps and triggers hand on."""
+
+from __future__ import annotations
+
+from zeitbuch.core.assumptions.quantities import (
+    CHUNK_TOKENS,
+    DEFAULTS,
+    FIELD_TOKENS,
+    MESSAGE_TOKENS,
+    OUTPUT_BY_TASK,
+    OUTPUT_OTHERWISE,
+    PAGE_TOKENS,
+    SIZE_BY_KIND,
+    SIZE_OF_TRIGGER,
+    SIZE_OF_VARIABLE,
+    SIZE_OTHERWISE,
+)
+from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weaker
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import ModelUse, Ref, Step
+from zeitbuch.core.model.references import ref_words
+
+_ANSWERS = {t: spread_default(size, f"default for the task '{t}'") for t, size in OUTPUT_BY_TASK.items()}
+_ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
+_HANDED = {k: spread_default(n, f"default for what a {k} step hands on") for k, n in SIZE_BY_KIND.items()}
+_TRIGGERED = spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands on")
+_COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
+
+
+def output_of(step: Step, use: ModelUse, book: Book) -> Value:
+    """Tokens that one answer of a step has, never more than its own cap."""
+    found = book.find("output", (step.id, step.name)) if "output" in book.by else None
+    if found is None:
+        found = _ANSWERS.get(use.task or "", _ANSWER)
+    cap = use.max_output
+    if cap is None or max(found.amount, found.high if found.ranged else 0.0) <= cap:
+        return found
+    words = f"{found.why}, capped by the step at {cap}"
+    if found.amount >= cap or not found.ranged:
+        return Value(min(found.amount, float(cap)), found.evidence, words)
+    if found.evidence == "default":
+        return Value(found.amount, "default", words, 2 * found.amount - cap, float(cap))
+    # The range ends at the cap; the mean moves with it.
+    likely = (6 * found.amount - found.low - found.high) / 4
+    return Value((found.low + 4 * min(likely, cap) + cap) / 6, found.evidence, words, found.low, float(cap))
+
+
+def scaled(value: Value, times: float, why: str) -> Value:
+    """A value a number of times over."""
+    return Value(value.amount * times, value.evidence, why, value.low * times, value.high * times)
+
+
+class Sizes:
+    """Tokens of what steps and triggers of a flow hand on."""
+
+    def __init__(self, graph: Graph, book: Book) -> None:
+        self.graph = graph
+        self.book = book
+
+    def of(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
+        """Key and size of what fills one placeholder of ``reader``. Equal keys are one and the same text."""
+        if reader is not None and "size" in self.book.by:
+            words = ref_words(ref, self.graph.names)
+            found = self._placeholder(reader, (words, ref.text, ref.path, ref.variable or ""))
+            if found is not None:
+                return f"size {reader.id} {words}", found
+        if ref.step is None:
+            return f"size of {ref_words(ref, self.graph.names)}", spread_default(
+                SIZE_OF_VARIABLE, "default for a variable"
+            )
+        return f"size of {ref.step}", self._source(ref, reader)
+
+    def _placeholder(self, reader: Step, words: tuple[str, ...]) -> Value | None:
+        """A size that an assumption gives to the placeholder itself."""
+        names = tuple(w for w in words if w)
+        for ready in self.book.by["size"]:
+            if ready.rule.placeholder:
+                found = self.book.find("size", (reader.id, reader.name), placeholder=names)
+                plain = self.book.find("size", (reader.id, reader.name))
+                return found if found is not None and found != plain else None
+        return None
+
+    def _source(self, ref: Ref, reader: Step | None) -> Value:
+        graph, book = self.graph, self.book
+        trigger = graph.triggers.get(ref.step or "")
+        if trigger is not None:
+            found = book.find("size", trigger=(trigger.id, trigger.name)) or book.find(
+                "size", step=(trigger.id, trigger.name)
+            )
+            if found is not None:
+                return found
+            if trigger.kind == "form" and ref.path:
+                return spread_default(FIELD_TOKENS, "default for a field of a form")
+            return _TRIGGERED
+        step = graph.steps.get(ref.step or "")
+        if step is None:
+            return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
+        found = book.find("size", (step.id, step.name)) if "size" in book.by else None
+        return found if found is not None else self._unsaid(step, reader)
+
+    def _unsaid(self, step: Step, reader: Step | None) -> Value:
+        use = step.model
+        if use is not None and step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
+            answer = output_of(step, use, self.book)
+            return scaled(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
+        if step.kind == "retrieve":
+            return self._retrieved(step)
+        if step.kind == "parse" and "pages" in self.book.by:
+            pages = self.book.of_step("pages", step)
+            return scaled(pages, PAGE_TOKENS, f"{pages.amount:g} pages of {PAGE_TOKENS:g} tokens: {pages.why}")
+        if step.kind == "loop" and reader is not None and step.id not in self.graph.path(reader.id):
+            return self._gathered(step)
+        if step.yields == "one":
+            return self._listed(step)
+        kept = _HANDED.get(step.kind)
+        return (
+            kept
+            if kept is not None
+            else spread_default(SIZE_OTHERWISE, f"default for what a {step.kind} step hands on")
+        )
+
+    def _retrieved(self, step: Step) -> Value:
+        """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
+        k = self.book.find("items", (step.id, step.name))
+        piece = self.book.find("chunk", (step.id, step.name))
+        read = next(
+            (
+                b.value
+                for b in step.inputs
+                if isinstance(b.value, int) and not isinstance(b.value, bool) and 0 < b.value <= 100
+                and any(w in _COUNTS for w in _words(b.name))
+            ),
+            None,
+        )  # fmt: skip
+        if k is None and piece is None and read is None:
+            return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
+        count = k or (
+            Value(float(read), "read", "the step's own number")
+            if read is not None
+            else Value(3.0, "default", "default")
+        )
+        one = piece or Value(CHUNK_TOKENS, "default", "default")
+        words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
+        low, high = (one.low * count.amount, one.high * count.amount) if one.ranged else (float("nan"), float("nan"))
+        return Value(count.amount * one.amount, weaker(count.evidence, one.evidence), words, low, high)
+
+    def _gathered(self, loop: Step) -> Value:
+        """What a loop hands on to what comes after it: a result for each item."""
+        items = self.book.find("items", (loop.id, loop.name))
+        repeat = loop.repeat
+        if items is None and repeat is not None and repeat.count is not None:
+            items = Value(float(repeat.count), "read", "listed in the export")
+        items = items or Value(DEFAULTS["items"], "default", "default")
+        last = (
+            next((s for s in reversed(self.graph.levels[loop.id].steps) if s.kind != "note"), None)
+            if loop.id in self.graph.levels
+            else None
+        )
+        one = self._unsaid(last, last) if last is not None else spread_default(SIZE_BY_KIND["loop"], "default")
+        return self._product(items, one, f"results of {items.amount:g} items ({items.why})")
+
+    def _listed(self, step: Step) -> Value:
+        """A list gathered from the items of the nearest expanding step before it."""
+        seen = {step.id}
+        ways = [k.source for k in self.graph.flow.links if k.target == step.id and k.role != "attach"]
+        first = self.graph.steps.get(ways[0]) if ways else None
+        while ways:
+            at = self.graph.steps.get(ways.pop(0))
+            if at is None or at.id in seen:
+                continue
+            seen.add(at.id)
+            if at.yields == "many":
+                items = self.book.of_step("items", at)
+                one = (
+                    self._unsaid(first, first)
+                    if first is not None and first.yields != "one"
+                    else spread_default(SIZE_OTHERWISE, "default")
+                )
+                return self._product(items, one, f"a list of {items.amount:g} items ({items.why})")
+            ways += [k.source for k in self.graph.flow.links if k.target == at.id and k.role != "attach"]
+        return spread_default(
+            SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), f"default for what a {step.kind} step hands on"
+        )
+
+    @staticmethod
+    def _product(items: Value, one: Value, words: str) -> Value:
+        evidence = weaker(items.evidence, one.evidence)
+        # The sizes of many items even out: only the range of their number is kept.
+        low, high = (items.low * one.amount, items.high * one.amount) if items.ranged else (float("nan"), float("nan"))
+        return Value(items.amount * one.amount, evidence, f"{words} of {one.amount:g} tokens", low, high)
+
+
+def window_of(memory: Step, book: Book) -> Value:
+    """Tokens of conversation that a memory hands to a call."""
+    found = book.find("size", (memory.id, memory.name))
+    if found is not None:
+        return found
+    for b in memory.inputs:
+        if isinstance(b.value, int) and not isinstance(b.value, bool) and b.value > 0:
+            return spread_default(b.value * MESSAGE_TOKENS, f"{b.value} messages of {MESSAGE_TOKENS:g} tokens")
+    return spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
+
+
+def _words(name: str) -> list[str]:
+    words, word = [], ""
+    for c in name:
+        if not c.isalnum():
+            words.append(word)
+            word = ""
+        elif c.isupper() and word and not word[-1].isupper():
+            words.append(word)
+            word = c
+        else:
+            word += c
+    return [w.lower() for w in [*words, word] if w]

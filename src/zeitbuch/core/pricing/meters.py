@@ -1,0 +1,236 @@
+# What hosts meter: runs, steps, calls, checks, minutes, megabytes; units with rounding, a monthly allowance for all flows
+# of the host together, stairs, a fixed fee. The cost of a meter is shared out by what each flow used.
+"""Platform meters."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from datetime import date
+from decimal import ROUND_CEILING, Decimal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import ZERO, Money
+from zeitbuch.core.assumptions.rules import Book
+from zeitbuch.core.assumptions.volume import Volume
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.passes.exact import Pass
+
+from .call_content import Usage
+from .rate_card import Meter, MeterPrice, RateCard
+
+
+class Metered(Struct):
+    """What one run uses, on average: passes by kind of step, calls by model, seconds, megabytes. ``rounded`` holds the
+    expected rounded quantity of meters that round in every run, when runs were sampled."""
+
+    steps: dict[str, float]
+    calls: dict[str, float]
+    seconds: float
+    megabytes: float
+    rounded: dict[str, float]
+
+
+class MeterLine(Struct, frozen=True):
+    """One meter in a month, for one flow: ``quantity`` as counted, ``units`` as billed before the allowance."""
+
+    meter: str
+    host: str
+    flow: str
+    quantity: float
+    units: float
+    cost: Money
+
+
+class HostBill(Struct, frozen=True):
+    """What a host bills in a month: its fee and each meter with all flows together."""
+
+    host: str
+    fee: Money
+    meter: str = ""
+    units: float = 0.0
+    included: float = 0.0
+    cost: Money = Money()
+
+
+class Bills(Struct):
+    """Costs by flow key, the host of each, all bills and the sum of fees."""
+
+    flow_cost: dict[str, Money]
+    host: dict[str, str]
+    hosts: tuple[HostBill, ...]
+    fees: Money
+
+
+def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], book: Book) -> Metered:
+    """What one run of a flow uses of anything that is metered."""
+    steps: dict[str, float] = {}
+    calls: dict[str, float] = {}
+    seconds = megabytes = 0.0
+    timed, sized = "seconds" in book.by, "megabytes" in book.by
+    for step in graph.flow.steps:
+        done = of.get(step.id)
+        if done is None or not done.runs or step.kind == "note":
+            continue
+        steps[step.kind] = steps.get(step.kind, 0.0) + done.runs
+        if timed:
+            seconds += done.runs * book.of_step("seconds", step).amount
+        if sized:
+            megabytes += done.runs * book.of_step("megabytes", step).amount
+        use = uses.get(step.id)
+        if use is not None:
+            calls[use.model] = calls.get(use.model, 0.0) + use.calls * done.runs
+    return Metered(steps, calls, seconds, megabytes, {})
+
+
+def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
+    """The quantity that a meter counts in one run (checks are counted by the month)."""
+    match meter.counts:
+        case "run":
+            return 1.0
+        case "step":
+            return sum(
+                n
+                for kind, n in used.steps.items()
+                if (not meter.kinds or kind in meter.kinds) and kind not in meter.free
+            )
+        case "call":
+            if not meter.tiers:
+                return sum(used.calls.values())
+            tiers = {name: card.rate(name) for name in used.calls}
+            return sum(
+                n for name, n in used.calls.items() if (rate := tiers[name]) is not None and rate.tier in meter.tiers
+            )
+        case "minute":
+            return used.seconds / 60
+        case "megabyte":
+            return used.megabytes
+        case "check":
+            return 0.0
+
+
+def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
+    """What so many units of a month cost: the allowance is free, then each price up to the next stair."""
+    steps = [(price.included, price.each), *((s.above, s.each) for s in price.stair)]
+    total = ZERO
+    for at, (above, each) in enumerate(steps):
+        if units <= above:
+            break
+        top = min(units, steps[at + 1][0]) if at + 1 < len(steps) else units
+        total += (top - above) * each
+    return total
+
+
+def metered(
+    card: RateCard | None, days: Sequence[date], flows: Sequence[tuple[str, Flow, Metered | None, Volume]]
+) -> tuple[tuple[MeterLine, ...], Bills]:
+    """All meters of all hosts in a month. Several ``days`` give the mean over them (an average month)."""
+    bills = Bills({}, {}, (), Money())
+    if card is None or not card.host:
+        return (), bills
+    lines: dict[tuple[str, str, str], list[MeterLine]] = {}
+    found: dict[tuple[str, str], list[HostBill]] = {}
+    names = {key: flow.title for key, flow, _, _ in flows}
+    for day in days:
+        for line_key, line in _on(card, day, flows, bills, found):
+            lines.setdefault(line_key, []).append(line)
+    share = Decimal(1) / len(days)
+    rows = []
+    for (meter, host, key), parts in lines.items():
+        cost = sum((p.cost for p in parts), Money()).times(float(share)) if len(days) > 1 else parts[0].cost
+        n = len(days)
+        rows.append(
+            MeterLine(
+                meter, host, names[key], sum(p.quantity for p in parts) / n, sum(p.units for p in parts) / n, cost
+            )
+        )
+        bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + cost
+    hosts = []
+    for (host, meter), entries in found.items():
+        n = len(days)
+        fee = Money(sum((e.fee.amount for e in entries), ZERO) * share, entries[0].fee.unknown)
+        cost = Money(
+            sum((e.cost.amount for e in entries), ZERO) * share,
+            tuple(dict.fromkeys(u for e in entries for u in e.cost.unknown)),
+        )
+        hosts.append(
+            HostBill(host, fee, meter, sum(e.units for e in entries) / n, sum(e.included for e in entries) / n, cost)
+        )
+        bills.fees += fee
+    bills.hosts = tuple(hosts)
+    return tuple(rows), bills
+
+
+def _on(
+    card: RateCard,
+    day: date,
+    flows: Sequence[tuple[str, Flow, Metered | None, Volume]],
+    bills: Bills,
+    found: dict[tuple[str, str], list[HostBill]],
+) -> list[tuple[tuple[str, str, str], MeterLine]]:
+    """The lines of one day's prices; adds the bills of the hosts."""
+    members: dict[str, list[tuple[str, Metered, Volume]]] = {}
+    for key, flow, used, volume in flows:
+        host = card.host_of(flow, day)
+        if host is not None and used is not None:
+            members.setdefault(host.name, []).append((key, used, volume))
+            bills.host[key] = host.name
+    meters = {m.name: m for m in card.meter}
+    out: list[tuple[tuple[str, str, str], MeterLine]] = []
+    for host in card.host:
+        mine = members.get(host.name, [])
+        if host.base and mine:
+            worth = card.worth(host.currency, day)
+            fee = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
+            found.setdefault((host.name, ""), []).append(HostBill(host.name, fee))
+        for name in host.meters:
+            out += _meter(card, meters[name], host.name, day, mine, found)
+    return out
+
+
+def _meter(
+    card: RateCard,
+    meter: Meter,
+    host: str,
+    day: date,
+    mine: list[tuple[str, Metered, Volume]],
+    found: dict[tuple[str, str], list[HostBill]],
+) -> list[tuple[tuple[str, str, str], MeterLine]]:
+    if not mine:
+        return []
+    unit = float(meter.unit)
+    used: list[tuple[str, float, float]] = []
+    for key, what, volume in mine:
+        if meter.counts == "check":
+            used.append((key, volume.checks, volume.checks / unit))
+            continue
+        if volume.runs is None:
+            continue
+        each = per_run(meter, what, card)
+        units = each / unit
+        if meter.round_up == "run":
+            units = what.rounded.get(meter.name, float(math.ceil(units - 1e-9)))
+        used.append((key, each * volume.runs, units * volume.runs))
+    total = Decimal(sum(u for _, _, u in used))
+    if meter.round_up == "month":
+        total = total.to_integral_value(ROUND_CEILING)
+    valid = [p for p in meter.price if p.holds(day)]
+    price = max(valid, key=lambda p: p.since) if valid else None
+    worth = card.worth(meter.currency, day)
+    cost = (
+        Money(stairs_cost(total, price) * worth)
+        if price is not None and worth is not None
+        else Money(ZERO, (meter.name,) if total else ())
+    )
+    included = float(price.included) if price is not None else 0.0
+    found.setdefault((host, meter.name), []).append(HostBill(host, Money(), meter.name, float(total), included, cost))
+    whole = sum(u for _, _, u in used)
+    return [
+        (
+            (meter.name, host, key),
+            MeterLine(meter.name, host, key, quantity, units, cost.times(units / whole) if whole else Money()),
+        )
+        for key, quantity, units in used
+    ]

@@ -1,0 +1,193 @@
+# Prices of models, with the dates from which they hold, and what hosts meter. Money is decimal; currencies are
+# explicit and only mixed through a stated rate of exchange.
+"""Rate cards: records and lookup. The checks stand in rate_checks."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+from fnmatch import fnmatchcase
+from typing import Literal
+
+from msgspec import Struct, field
+
+from zeitbuch.core.model.name_patterns import hit
+from zeitbuch.core.model.records import Flow
+
+UNITS: dict[str, tuple[str, int]] = {
+    "input": ("input tokens", 1_000_000),
+    "cached": ("input tokens from the vendor's cache", 1_000_000),
+    "output": ("output tokens", 1_000_000),
+    "characters": ("characters of speech", 1_000_000),
+    "second": ("second of sound", 1),
+    "image": ("image", 1),
+    "page": ("page", 1),
+    "call": ("call", 1),
+}
+Counts = Literal["run", "step", "call", "check", "minute", "megabyte"]
+
+
+class Price(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Prices from a date on, per unit (UNITS). ``deferred`` is the share that calls in deferred batches cost less."""
+
+    since: date = field(name="from")
+    until: date | None = None
+    input: Decimal | None = None
+    cached: Decimal | None = None
+    output: Decimal | None = None
+    characters: Decimal | None = None
+    second: Decimal | None = None
+    image: Decimal | None = None
+    page: Decimal | None = None
+    call: Decimal | None = None
+    deferred: Decimal | None = None
+
+    def holds(self, on: date) -> bool:
+        return self.since <= on and (self.until is None or on < self.until)
+
+
+class ModelRate(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A model: its name, other names for it (patterns with ``*``), and its prices by date.
+
+    ``family`` names the coefficients of the token estimator, ``tokenizer`` a file in the open tokenizer JSON format for
+    exact counts, ``image_tokens`` what an image counts as where it is billed in tokens.
+    """
+
+    name: str
+    also: tuple[str, ...] = ()
+    vendor: str = ""
+    tier: str = ""
+    currency: str = ""
+    family: str = ""
+    tokenizer: str = ""
+    image_tokens: float | None = None
+    price: tuple[Price, ...] = ()
+
+
+class Exchange(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """From a date on, one unit of ``currency`` is worth ``rate`` units of the card's currency."""
+
+    currency: str
+    rate: Decimal
+    since: date = field(name="from")
+
+
+class Stair(Struct, frozen=True, forbid_unknown_fields=True):
+    """Above so many units in a month, each further one costs ``each``."""
+
+    above: Decimal
+    each: Decimal
+
+
+class MeterPrice(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """From a date on: units included in a month, the price of each further one, and cheaper or dearer stairs."""
+
+    since: date = field(name="from")
+    until: date | None = None
+    each: Decimal = Decimal(0)
+    included: Decimal = Decimal(0)
+    stair: tuple[Stair, ...] = ()
+
+    def holds(self, on: date) -> bool:
+        return self.since <= on and (self.until is None or on < self.until)
+
+
+class Meter(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What a host counts. ``kinds`` limits steps to some kinds, ``free`` leaves kinds out, ``tiers`` limits model calls
+    to models of some tiers; ``unit`` is the size of one unit, rounded up in every run or once a month."""
+
+    name: str
+    counts: Counts
+    kinds: tuple[str, ...] = ()
+    free: tuple[str, ...] = ()
+    tiers: tuple[str, ...] = ()
+    unit: Decimal = Decimal(1)
+    round_up: Literal["no", "run", "month"] = "no"
+    currency: str = ""
+    price: tuple[MeterPrice, ...] = ()
+
+
+class Belongs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Which flows a host runs, from when: patterns of ids, names, folders, environments or formats."""
+
+    flow: str = "*"
+    folder: str = "*"
+    environment: str = "*"
+    format: str = "*"
+    since: date | None = field(name="from", default=None)
+    until: date | None = None
+
+    def takes(self, flow: Flow, on: date) -> bool:
+        if (self.since is not None and on < self.since) or (self.until is not None and on >= self.until):
+            return False
+        return (
+            hit(self.flow, flow.id, flow.name) and hit(self.folder, flow.folder)
+            and hit(self.environment, flow.environment) and hit(self.format, flow.format)
+        )  # fmt: skip
+
+
+class Host(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Where flows run: the meters that apply and a fixed fee per month."""
+
+    name: str
+    meters: tuple[str, ...] = ()
+    base: Decimal = Decimal(0)
+    currency: str = ""
+    flows: tuple[Belongs, ...] = ()
+
+
+class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A rate card: prices of models and meters of hosts, in one currency (ISO 4217) unless said."""
+
+    currency: str
+    rate_card: Literal[1] = 1
+    exchange: tuple[Exchange, ...] = ()
+    model: tuple[ModelRate, ...] = ()
+    meter: tuple[Meter, ...] = ()
+    host: tuple[Host, ...] = ()
+
+    def rate(self, name: str) -> ModelRate | None:
+        """The model of that name: the exact name first, then the first pattern that fits."""
+        for model in self.model:
+            if model.name == name or name in model.also:
+                return model
+        return next((m for m in self.model if any(fnmatchcase(name, p) for p in m.also)), None)
+
+    def price(self, name: str, on: date) -> Price | None:
+        """The price of a model on a day in its own currency, or None when the card has none."""
+        model = self.rate(name)
+        if model is None:
+            return None
+        valid = [p for p in model.price if p.holds(on)]
+        return max(valid, key=lambda p: p.since) if valid else None
+
+    def worth(self, currency: str, on: date) -> Decimal | None:
+        """What one unit of a currency is worth in the card's; None when no rate is stated for the day."""
+        if currency in ("", self.currency):
+            return Decimal(1)
+        valid = [e for e in self.exchange if e.currency == currency and e.since <= on]
+        return max(valid, key=lambda e: e.since).rate if valid else None
+
+    def host_of(self, flow: Flow, on: date) -> Host | None:
+        """The host of a flow on a day: the one whose matching entry begins last; among equals the later host."""
+        best: tuple[date, Host] | None = None
+        for host in self.host:
+            for part in host.flows:
+                if part.takes(flow, on):
+                    since = part.since or date.min
+                    if best is None or since >= best[0]:
+                        best = (since, host)
+        return best[1] if best is not None else None
+
+    def newest(self) -> date | None:
+        """The last date from which any price of a model holds."""
+        return max((p.since for m in self.model for p in m.price), default=None)
+
+    def dates(self) -> list[date]:
+        """All dates on which something of the card changes."""
+        found = {p.since for m in self.model for p in m.price} | {
+            p.until for m in self.model for p in m.price if p.until
+        }
+        found |= {p.since for m in self.meter for p in m.price} | {e.since for e in self.exchange}
+        found |= {d for h in self.host for b in h.flows for d in (b.since, b.until) if d is not None}
+        return sorted(found)

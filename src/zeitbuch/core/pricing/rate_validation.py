@@ -1,0 +1,199 @@
+# What is checked when a rate card is loaded. Every fault names its place, so that the reader of the file can add the
+# line; nothing is computed from a card with an error.
+"""Checks of rate cards."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import date
+from decimal import Decimal
+from itertools import pairwise
+from typing import get_args
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin, StepKind
+
+from .rate_card import UNITS, MeterPrice, Price, RateCard
+from .token_table import FAMILIES
+
+_KINDS = frozenset(get_args(StepKind))
+
+
+def problems(card: RateCard) -> list[Problem]:
+    """Wrong currencies, prices, dates, names and references of a card."""
+    found: list[Problem] = []
+    _currency(card.currency, "/currency", found)
+    _exchange(card, found)
+    _models(card, found)
+    _meters(card, found)
+    _hosts(card, found)
+    return found
+
+
+def _say(found: list[Problem], code: str, message: str, at: str, hint: str = "") -> None:
+    found.append(Problem(code, "error", message, Origin("", at), hint))
+
+
+def _currency(code: str, at: str, found: list[Problem]) -> None:
+    if len(code) != 3 or not code.isalpha() or not code.isupper() or not code.isascii():
+        _say(
+            found, "rate-currency", f"expected a currency code of three capital letters (ISO 4217), found '{code}'", at
+        )
+
+
+def _exchange(card: RateCard, found: list[Problem]) -> None:
+    seen: set[tuple[str, date]] = set()
+    for i, e in enumerate(card.exchange):
+        at = f"/exchange/{i}"
+        _currency(e.currency, f"{at}/currency", found)
+        if not e.rate.is_finite() or e.rate <= 0:
+            _say(found, "rate-negative", f"expected a rate of exchange over 0, found {e.rate}", f"{at}/rate")
+        if (e.currency, e.since) in seen:
+            _say(found, "rate-twice", f"expected one rate a date for {e.currency}, found {e.since} twice", at)
+        seen.add((e.currency, e.since))
+
+
+def _known(card: RateCard, currency: str, dates: Iterable[date], at: str, found: list[Problem]) -> None:
+    """A rate of exchange for every date from which something in another currency holds."""
+    if currency in ("", card.currency):
+        return
+    _currency(currency, at, found)
+    for since in sorted(set(dates)):
+        if card.worth(currency, since) is None:
+            hint = f'add [[exchange]] with currency = "{currency}", a date of {since} or before, and rate = what 1 {currency} is in {card.currency}'
+            _say(found, "rate-exchange", f"expected a rate of exchange for {currency} on {since}, found none", at, hint)
+            return
+
+
+def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) -> None:
+    """Dates of prices: each from once, until after from, no day with two prices."""
+    order = sorted(range(len(prices)), key=lambda i: prices[i].since)
+    for a, b in pairwise(order):
+        if prices[a].since == prices[b].since:
+            _say(found, "rate-twice", f"expected one price a date, found {prices[b].since} twice", f"{at}/{b}/from")
+        elif (until := prices[a].until) is not None and until > prices[b].since:
+            message = f"expected prices that do not overlap, found one until {until} and one from {prices[b].since}"
+            _say(
+                found,
+                "rate-overlap",
+                message,
+                f"{at}/{b}/from",
+                "leave `until` out: a later price takes over by itself",
+            )
+    for i, p in enumerate(prices):
+        if p.until is not None and p.until <= p.since:
+            _say(found, "rate-dates", f"expected `until` after `from` ({p.since}), found {p.until}", f"{at}/{i}/until")
+
+
+def _amount(value: Decimal, what: str, at: str, found: list[Problem], most: Decimal | None = None) -> None:
+    if value < 0 or not value.is_finite() or (most is not None and value > most):
+        top = f" to {most}" if most is not None else " or more"
+        _say(found, "rate-negative", f"expected {what} of 0{top}, found {value}", at)
+
+
+def _models(card: RateCard, found: list[Problem]) -> None:
+    names: set[str] = set()
+    for i, model in enumerate(card.model):
+        at = f"/model/{i}"
+        if model.name in names:
+            _say(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{at}/name")
+        names.add(model.name)
+        if not model.price:
+            message = f"expected a [[model.price]] for '{model.name}', found none"
+            found.append(Problem("rate-empty", "warning", message, Origin("", at), "its cost is shown as unknown"))
+        if model.family and model.family not in FAMILIES:
+            known = ", ".join(f for f in FAMILIES if f)
+            _say(
+                found, "token-family", f"expected a tokenizer family ({known}), found '{model.family}'", f"{at}/family"
+            )
+        _spans(model.price, f"{at}/price", found)
+        _known(card, model.currency, (p.since for p in model.price), f"{at}/currency", found)
+        for k, price in enumerate(model.price):
+            for unit in UNITS:
+                value = getattr(price, unit)
+                if value is not None:
+                    _amount(value, f"a price for {unit}", f"{at}/price/{k}/{unit}", found)
+            if price.deferred is not None:
+                _amount(price.deferred, "a share for `deferred`", f"{at}/price/{k}/deferred", found, Decimal(1))
+
+
+def _meters(card: RateCard, found: list[Problem]) -> None:
+    names: set[str] = set()
+    for i, meter in enumerate(card.meter):
+        at = f"/meter/{i}"
+        if meter.name in names:
+            _say(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{at}/name")
+        names.add(meter.name)
+        for key in ("kinds", "free"):
+            for kind in getattr(meter, key):
+                if kind not in _KINDS:
+                    words = ", ".join(sorted(_KINDS))
+                    _say(
+                        found,
+                        "rate-kind",
+                        f"expected a kind of step, found '{kind}'",
+                        f"{at}/{key}",
+                        f"the kinds are {words}",
+                    )
+                elif meter.counts != "step":
+                    _say(
+                        found,
+                        "rate-kind",
+                        f'expected `{key}` with counts = "step" only, found counts = "{meter.counts}"',
+                        f"{at}/{key}",
+                    )
+        if meter.tiers and meter.counts != "call":
+            _say(
+                found,
+                "rate-kind",
+                f'expected `tiers` with counts = "call" only, found counts = "{meter.counts}"',
+                f"{at}/tiers",
+            )
+        tiers = {m.tier for m in card.model}
+        for tier in meter.tiers:
+            if tier not in tiers:
+                _say(
+                    found,
+                    "rate-reference",
+                    f"expected the tier of a model, found '{tier}'",
+                    f"{at}/tiers",
+                    "give a model that tier",
+                )
+        if meter.unit <= 0 or not meter.unit.is_finite():
+            _say(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{at}/unit")
+        _spans(meter.price, f"{at}/price", found)
+        _known(card, meter.currency, (p.since for p in meter.price), f"{at}/currency", found)
+        for k, price in enumerate(meter.price):
+            _amount(price.each, "a price", f"{at}/price/{k}/each", found)
+            _amount(price.included, "an allowance", f"{at}/price/{k}/included", found)
+            before = price.included
+            for s, stair in enumerate(price.stair):
+                _amount(stair.each, "a price", f"{at}/price/{k}/stair/{s}/each", found)
+                if stair.above < before or (s and stair.above == before):
+                    message = f"expected stairs that rise, the first not below what is included ({before}), found {stair.above}"
+                    _say(found, "rate-stairs", message, f"{at}/price/{k}/stair/{s}/above")
+                before = stair.above
+
+
+def _hosts(card: RateCard, found: list[Problem]) -> None:
+    meters = {m.name for m in card.meter}
+    names: set[str] = set()
+    for i, host in enumerate(card.host):
+        at = f"/host/{i}"
+        if host.name in names:
+            _say(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{at}/name")
+        names.add(host.name)
+        for name in host.meters:
+            if name not in meters:
+                words = ", ".join(sorted(meters)) or "(none)"
+                _say(found, "rate-reference", f"expected the name of a meter ({words}), found '{name}'", f"{at}/meters")
+        _amount(host.base, "a fee", f"{at}/base", found)
+        _known(card, host.currency, [b.since for b in host.flows if b.since is not None], f"{at}/currency", found)
+        for k, part in enumerate(host.flows):
+            if part.since is not None and part.until is not None and part.until <= part.since:
+                _say(
+                    found,
+                    "rate-dates",
+                    f"expected `until` after `from` ({part.since}), found {part.until}",
+                    f"{at}/flows/{k}/until",
+                )

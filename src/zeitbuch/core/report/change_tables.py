@@ -1,0 +1,183 @@
+# The sentences of a comparison, without any look: what changed in one line, what it adds, how sure the matching is, and
+# where it stands in the two exports.
+"""Changes in words, and their sheet."""
+
+from __future__ import annotations
+
+from collections import Counter
+from decimal import Decimal
+
+from zeitbuch.core.assumptions.money import Money, money_words
+from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChanges
+from zeitbuch.core.model.sheet import Column, Sheet, number
+from zeitbuch.core.model.words import plural
+
+STATUS = {"added": "new flow", "removed": "removed flow", "changed": "changed"}
+SIGN = {"risk": "!", "meaning": "*", "note": "."}
+SURE = 0.995  # a matching below this says how sure it is
+
+
+def line(change: Change) -> str:
+    """'model: ‘Translate’: a → b'; of a change told by words only what is changed."""
+    head = f"{change.type}: {change.where}"
+    if change.words:
+        return head
+    if change.old and change.new:
+        return f"{head}: {change.old} → {change.new}"
+    return f"{head}: {change.old or change.new}" if change.old or change.new else head
+
+
+def summary(found: EstateChanges) -> str:
+    """'6 flows changed, 1 new, 4 unchanged; 5 changes to look at closely (!).'"""
+    counts: Counter[str] = Counter(f.status for f in found.flows)
+    risks = sum(c.weight == "risk" for f in found.flows for c in f.changes)
+    if not found.flows:
+        return f"No change of meaning; {plural(found.unchanged, 'flow')} compared."
+    parts = [f"{plural(counts['changed'], 'flow')} changed"]
+    parts += [f"{counts[s]} {w}" for s, w in (("added", "new"), ("removed", "removed")) if counts[s]]
+    return f"{', '.join(parts)}, {found.unchanged} unchanged; {plural(risks, 'change')} to look at closely (!)."
+
+
+def signed(value: float) -> str:
+    """'+1.5', '−2'."""
+    return ("+" if value > 0 else "−" if value < 0 else "±") + number(abs(value))
+
+
+def signed_money(value: Money, currency: str) -> str:
+    """'+0.12 EUR'; what has no price stays a question mark."""
+    sign = "+" if value.amount > 0 else "−" if value.amount < 0 else "±"
+    return f"{sign}{money_words(Money(abs(value.amount), value.unknown))} {currency}"
+
+
+def _moves(value: Money | None) -> bool:
+    return value is not None and (value.amount != Decimal(0) or bool(value.unknown))
+
+
+def share_words(share: Figures | None, currency: str) -> str:
+    """'+1 pass, +340 tokens, +0.0012 EUR a run, +2.10 EUR a month'; empty when nothing moves."""
+    if share is None:
+        return ""
+    parts = []
+    if share.calls:
+        parts.append(f"{signed(share.calls)} calls")
+    elif share.passes:
+        parts.append(f"{signed(share.passes)} passes")
+    if share.tokens:
+        parts.append(f"{signed(share.tokens)} tokens")
+    if share.run is not None and _moves(share.run):
+        parts.append(f"{signed_money(share.run, currency)} a run")
+    if share.month is not None and _moves(share.month):
+        parts.append(f"{signed_money(share.month, currency)} a month")
+    return ", ".join(parts)
+
+
+def figures_words(flow: FlowChanges, currency: str) -> str:
+    """Calls and cost of a flow before and after; empty when nothing is known."""
+    a, b = flow.before, flow.after
+    if a is None and b is None:
+        return ""
+
+    def pair(old: str, new: str, unit: str) -> str:
+        return f"{old} {unit} as before" if old == new else f"{old} → {new} {unit}"
+
+    def calls(f: Figures | None) -> str:
+        return "none" if f is None else number(f.calls)
+
+    parts = [pair(calls(a), calls(b), "calls a run")]
+    if any(f is not None and f.run is not None for f in (a, b)):
+        run = ["none" if f is None else money_words(f.run) for f in (a, b)]
+        month = [money_words(f.month) if f is not None else "none" for f in (a, b)]
+        parts += [pair(run[0], run[1], f"{currency} a run"), pair(month[0], month[1], f"{currency} a month")]
+    return "; ".join(parts)
+
+
+def match_words(flow: FlowChanges) -> str:
+    """How the two versions were found to be one, where that is not plain."""
+    parts = []
+    if flow.status == "changed" and flow.matched != "id":
+        parts.append(f"has another id; taken for the same by {flow.matched} ({flow.confidence:.2f} sure)")
+    if flow.renewed:
+        parts.append(f"{plural(flow.renewed, 'step')} with other ids, matched by content")
+    unsure = sorted({(c.step, c.confidence) for c in flow.changes if c.confidence < SURE})
+    if unsure:
+        parts.append(f"the least sure match of a step is {min(c for _, c in unsure):.2f}")
+    return "; ".join(parts)
+
+
+def places(change: Change) -> str:
+    """Where a change stands: 'old.json#/steps/3 → new.json#/steps/4'."""
+    ends = [str(o) for o in (change.old_origin, change.new_origin) if o is not None]
+    return " → ".join(dict.fromkeys(ends))
+
+
+def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
+    """One line a flow."""
+    rows = []
+    for f in found.flows:
+        weights = Counter(c.weight for c in f.changes)
+        kinds = Counter(c.type for c in f.changes)
+        about = [k if n == 1 else f"{k} ({n})" for k, n in sorted(kinds.items(), key=lambda k: _rank(k[0]))]
+        a, b = f.before, f.after
+        rows.append(
+            (
+                "!" if weights["risk"] else "*" if weights["meaning"] else ".",
+                f.name,
+                f.id,
+                f.status,
+                weights["risk"],
+                len(f.changes),
+                about,
+                a.calls if a else None if f.status == "changed" else 0.0,
+                b.calls if b else None if f.status == "changed" else 0.0,
+                _amount(a, f.status == "added"),
+                _amount(b, f.status == "removed"),
+            )
+        )
+    columns = (
+        Column("sign", ""),
+        Column("flow", "flow"),
+        Column("id", "id", rank=3),
+        Column("status", "status"),
+        Column("risks", "close look", "count", rank=1),
+        Column("changes", "changes", "count", rank=2),
+        Column("what", "what", "list"),
+        Column("calls_before", "calls before", "number"),
+        Column("calls_after", "after", "number"),
+        Column("month_before", f"{currency or 'cost'} a month before", "money"),
+        Column("month_after", "after", "money"),
+    )
+    return Sheet(columns, tuple(rows), notes=(summary(found),))
+
+
+def changes_sheet(found: EstateChanges) -> Sheet:
+    """One line a change."""
+    columns = tuple(
+        Column(k, k)
+        for k in ("flow", "id", "status", "type", "topic", "weight", "where", "old", "new", "step")
+    )  # fmt: skip
+    rows = tuple(
+        (f.name, f.id, f.status, c.type, c.topic, c.weight, c.where, c.old, c.new, c.step)
+        for f in found.flows
+        for c in f.changes
+    )
+    return Sheet(
+        (*columns, Column("confidence", "confidence", "number")),
+        tuple((*r, c) for r, c in zip(rows, _sure(found), strict=True)),
+    )
+
+
+def _sure(found: EstateChanges) -> list[float]:
+    return [c.confidence for f in found.flows for c in f.changes]
+
+
+def _rank(kind: str) -> tuple[int, str]:
+    return {"risk": 0, "meaning": 1, "note": 2}[KINDS[kind].weight], kind
+
+
+def _amount(f: Figures | None, nothing: bool) -> object:
+    if f is None:
+        return Decimal(0) if nothing else None
+    if f.month is None:
+        return None
+    return money_words(f.month) if f.month.unknown else f.month.amount

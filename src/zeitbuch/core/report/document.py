@@ -1,0 +1,294 @@
+# The content of a document, independent of its format: blocks that writers turn into Markdown or HTML. The same
+# flow gives the same blocks; nothing here knows the date.
+"""Documents for review: a page for each flow, and an index."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.money import evidence_words, money_words
+from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate
+from zeitbuch.core.graph import phrases
+from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.model.sheet import Column, Sheet, number, percent
+from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, plural, triggers_words
+from zeitbuch.core.pricing.rate_card import UNITS
+
+from . import sentences
+from .inventory import row
+
+
+class Heading(Struct, frozen=True, tag=True):
+    """``level`` 1 to 4; ``anchor`` is unique on its page."""
+
+    level: int
+    text: str
+    anchor: str = ""
+
+
+class Paragraph(Struct, frozen=True, tag=True):
+    """Plain text; ``quiet`` for remarks."""
+
+    text: str
+    quiet: bool = False
+
+
+class Facts(Struct, frozen=True, tag=True):
+    """Pairs of a word and what is to be said of it."""
+
+    pairs: tuple[tuple[str, str], ...]
+
+
+class Bullets(Struct, frozen=True, tag=True):
+    """A list of lines."""
+
+    items: tuple[str, ...]
+
+
+class Table(Struct, frozen=True, tag=True):
+    """A sheet within the page."""
+
+    sheet: Sheet
+
+
+class Quote(Struct, frozen=True, tag=True):
+    """Text shown word for word, such as a prompt."""
+
+    label: str
+    text: str
+
+
+class Picture(Struct, frozen=True, tag=True):
+    """The place of the map."""
+
+    alt: str
+
+
+class Links(Struct, frozen=True, tag=True):
+    """The index: (title, page name, remark)."""
+
+    items: tuple[tuple[str, str, str], ...]
+
+
+class Signatures(Struct, frozen=True, tag=True):
+    """The block that reviewers fill in, for the state with this fingerprint."""
+
+    fingerprint: str
+
+
+Block = Heading | Paragraph | Facts | Bullets | Table | Quote | Picture | Links | Signatures
+
+
+class Page(Struct, frozen=True):
+    """One document: file name without suffix, title, blocks."""
+
+    name: str
+    title: str
+    blocks: tuple[Block, ...]
+    kind: Literal["flow", "index"] = "flow"
+
+
+def _facts(flow: Flow) -> Facts:
+    pairs = [
+        ("State", flow.state),
+        ("Owner", ", ".join(flow.owners) or "not named in the export"),
+        ("Set off by", triggers_words(flow)),
+        ("Folder", flow.folder),
+        ("Environment", flow.environment),
+        ("Last change", flow.changed[:10]),
+        ("Pattern", row(flow).pattern),
+        ("Read", f"{percent(flow.content.read_share)} of {flow.content.values:,} values of the export"),
+        (
+            "Export",
+            str(flow.origin) if flow.origin else "",
+        ),
+    ]
+    return Facts(tuple((k, v) for k, v in pairs if v))
+
+
+def _connections(flow: Flow) -> list[Block]:
+    if not flow.connections:
+        return [Paragraph("The export names none.", quiet=True)]
+    rows = []
+    for c in flow.connections:
+        users = sum(s.connection == c.id for s in flow.steps) + sum(t.connection == c.id for t in flow.triggers)
+        effects = dict.fromkeys(
+            EFFECT_WORDS[s.effect] for s in flow.steps if s.connection == c.id and EFFECT_WORDS[s.effect]
+        )
+        rows.append(
+            (
+                c.name or c.id,
+                c.service,
+                c.account,
+                ", ".join(effects) or ("nothing known" if users else "not used"),
+                users,
+            )
+        )
+    columns = (
+        Column("name", "connection"),
+        Column("service", "service"),
+        Column("account", "account"),
+        Column("does", "the flow there"),
+        Column("users", "used by", "count"),
+    )
+    return [Table(Sheet(columns, tuple(rows)))]
+
+
+def _variables(flow: Flow) -> list[Block]:
+    if not flow.variables:
+        return []
+    columns = (Column("name", "variable"), Column("value", "value"), Column("description", "meaning"))
+    rows = tuple((v.name, phrases.shown(v.value, (), {}), v.description) for v in flow.variables)
+    return [Heading(2, "Variables", "variables"), Table(Sheet(columns, rows))]
+
+
+def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
+    """A step in plain words: sentence, inputs and who decides them, cases, prompt and settings."""
+    names = graph.names
+    title = f"{graph.numbers.get(step.id, '')} {step.title}".strip()
+    blocks: list[Block] = [Heading(level, title, f"step-{graph.numbers.get(step.id, step.id)}")]
+    blocks.append(Paragraph(sentences.step_sentence(graph, step)))
+    tags = [KIND_WORDS[step.kind], f"operation {step.operation}" if step.operation else "", EFFECT_WORDS[step.effect]]
+    blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))
+    if step.note:
+        blocks.append(Quote("Note in the export", step.note))
+    if step.kind == "decide":
+        columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
+        found = sentences.cases(graph, step)
+        if found:
+            blocks.append(Table(Sheet(columns, tuple(found))))
+    if step.inputs:
+        columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
+        rows = tuple(
+            (
+                b.name,
+                phrases.shown(b.value, b.refs, names) if b.decided != "model" else "",
+                phrases.decided(b, names),
+            )
+            for b in step.inputs
+        )
+        blocks.append(Table(Sheet(columns, rows)))
+    use = model_of(graph, step)
+    if use is not None and step.kind in ("model", "agent", "embed"):
+        settings = [
+            ("Model", use.name or "not named in the export"),
+            ("Temperature", "" if use.temperature is None else f"{use.temperature:g}"),
+            ("Longest answer", "" if use.max_output is None else plural(use.max_output, "token")),
+            ("Most turns", "" if use.max_turns is None else str(use.max_turns)),
+        ]
+        blocks.append(Facts(tuple((k, v) for k, v in settings if v)))
+        for prompt in use.prompts:
+            blocks.append(Quote(f"Prompt ({prompt.role})", phrases.prompt_text(prompt, names)))
+    if step.unread:
+        blocks.append(Paragraph(f"Not understood in the export: {', '.join(step.unread)}", quiet=True))
+    onward = "" if step.kind == "decide" else sentences.next_words(graph, step)
+    if onward:
+        blocks.append(Paragraph(onward, quiet=True))
+    return blocks
+
+
+def _errors(graph: Graph) -> list[Block]:
+    lines = []
+    for step in graph.in_order():
+        words = sentences.on_error(graph, step)
+        if words:
+            lines.append(f"{graph.numbers.get(step.id, '')} {step.title}: {words[0].lower()}{words[1:]}".strip())
+    if not lines:
+        return [Paragraph("No step has a route for errors or tries again: the first failure ends the branch.")]
+    return [Bullets(tuple(lines)), Paragraph("Every other step that fails ends its branch.", quiet=True)]
+
+
+def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
+    unit = result.currency
+    per_month = "unknown" if found.cost_month is None else money_words(found.cost_month, unit)
+    runs = "unknown" if found.runs is None else f"{found.runs:,.0f}"
+    pairs = [
+        ("Model calls a run", number(found.calls)),
+        ("Cost a run", money_words(found.cost, unit)),
+        (f"Runs in {result.month}", f"{runs} ({found.runs_why})" if found.runs_why else runs),
+        (f"Cost in {result.month}", per_month),
+        ("Cost rests on", evidence_words(found.evidence)),
+    ]
+    if money_words(found.with_called) != money_words(found.cost):
+        pairs.insert(2, ("With the flows it calls", money_words(found.with_called, unit)))
+    blocks: list[Block] = [Facts(tuple(pairs))]
+    columns = (
+        Column("step", "step"), Column("what", "what"), Column("quantity", "a run", "count"), Column("cost", f"{unit}", "money"),
+        Column("evidence", "rests on"), Column("why", "where it comes from"),
+    )  # fmt: skip
+    rows: list[tuple[Any, ...]] = []
+    for step in found.steps:
+        for at, part in enumerate(step.parts):
+            rows.append(
+                (
+                    f"{step.number} {step.name}" if at == 0 else "",
+                    UNITS[part.unit][0],
+                    part.quantity,
+                    part.cost,
+                    part.evidence,
+                    part.why,
+                )
+            )
+    if rows:
+        total = ("a run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
+        blocks.append(Table(Sheet(columns, tuple(rows), total)))
+    blocks += [Paragraph(n, quiet=True) for n in found.notes]
+    return blocks
+
+
+def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
+    """The document of one flow."""
+    graph = Graph(flow)
+    blocks: list[Block] = [Heading(1, flow.title)]
+    if flow.description:
+        blocks.append(Paragraph(flow.description))
+    blocks += [Paragraph(sentences.summary(graph)), _facts(flow)]
+    blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}")]
+    blocks += [Heading(2, "What sets it off", "triggers")]
+    lines = phrases.triggers_list(flow)
+    blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
+    blocks += [Heading(2, "Connections", "connections"), *_connections(flow), *_variables(flow)]
+    blocks.append(Heading(2, "Steps", "steps"))
+    for step in graph.in_order():
+        if step.kind != "note":
+            blocks += step_blocks(graph, step)
+    blocks += [Heading(2, "When something fails", "errors"), *_errors(graph)]
+    found = next((f for f in result.flows if f.id == flow.id), None) if result is not None else None
+    if found is not None and result is not None:
+        blocks += [Heading(2, "Calls and cost", "cost"), *_cost(found, result)]
+    if flow.unread:
+        blocks += [
+            Heading(2, "Not understood", "unread"),
+            Paragraph("Parts of the export that the dialect does not place: " + ", ".join(flow.unread)),
+        ]
+    blocks += [Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
+    return Page(name, flow.title, tuple(blocks))
+
+
+def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | None) -> Page:
+    """The index of all documents."""
+    found = {f.id: f for f in result.flows} if result is not None else {}
+    items = []
+    for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
+        entry = row(flow)
+        remark = f"{entry.trigger}; {plural(entry.steps, 'step')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
+        money = found.get(flow.id)
+        if money is not None and result is not None:
+            remark += f"; {money_words(money.cost_month, result.currency)} in {result.month}"
+        items.append((flow.title, name, remark))
+    blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{plural(len(flows), 'flow')}, one document each.")]
+    if result is not None:
+        t = result.total
+        blocks.append(
+            Paragraph(
+                f"Model cost in {result.month}: {money_words(t.cost_month, result.currency)}; it rests on {evidence_words(t.evidence)}."
+            )
+        )
+        if t.unknown_volume:
+            blocks.append(Paragraph(f"Without {', '.join(t.unknown_volume)}: no volume is known.", quiet=True))
+    blocks.append(Links(tuple(items)))
+    return Page("index", "Flows", tuple(blocks), "index")

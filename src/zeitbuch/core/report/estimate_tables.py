@@ -1,0 +1,274 @@
+# Estimates as sheets: one row a flow or a step, with what is unknown shown as unknown.
+"""Sheets of estimates."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zeitbuch.core.assumptions.money import Money, Shares, evidence_words, money_words
+from zeitbuch.core.estimate.breakdown import GroupRow
+from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate, Spread
+from zeitbuch.core.estimate.sensitivity import Driver
+from zeitbuch.core.model.sheet import Column, Sheet, money, percent
+
+
+def _cost(value: Money | None) -> Any:
+    if value is None:
+        return None
+    return money_words(value) if value.unknown else value.amount
+
+
+def _whole(f: FlowEstimate) -> Money | None:
+    """A month's cost with meters."""
+    if f.cost_month is None:
+        return None
+    return f.cost_month + f.meters_month if f.meters_month is not None else f.cost_month
+
+
+def _dear(f: FlowEstimate) -> Any:
+    whole = _whole(f)
+    return (whole is None, -(whole.amount if whole else 0), f.name)
+
+
+def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
+    """One row a flow, dearest month first. ``per`` run, month or year shows the distribution of that."""
+    if per == "run":
+        return _distribution(result, "run")
+    if per in ("month", "year"):
+        return _distribution(result, per)
+    unit = result.currency or "no rate card"
+    metered = bool(result.hosts)
+    sampled = any(f.spread is not None for f in result.flows)
+    columns = [
+        Column("flow", "flow"),
+        Column("runs", "runs/month", "count"),
+        Column("calls", "calls/run", "number"),
+        Column("input_tokens", "tokens in", "count", rank=6),
+        Column("output_tokens", "out", "count", rank=5),
+        Column("cost_run", f"{unit}/run", "money"),
+        *([Column("p90_run", "P90", "money", rank=3)] if sampled else []),
+        Column("calls_month", "calls/month", "count", rank=4),
+        Column("cost_month", f"{unit}/month" if not metered else "models", "money"),
+        *(
+            [Column("meters_month", "meters", "money", rank=2), Column("all_month", f"{unit}/month", "money")]
+            if metered
+            else []
+        ),
+        Column("evidence", "cost rests on", rank=1),
+    ]
+    rows = []
+    for f in sorted(result.flows, key=_dear):
+        row: list[Any] = [f.name, f.runs, f.calls, f.input_tokens, f.output_tokens, _cost(f.cost)]
+        if sampled:
+            row.append("" if f.spread is None or f.with_called.unknown else f.spread.p90)
+        row += [f.calls_month, _cost(f.cost_month)]
+        if metered:
+            row += ["" if f.meters_month is None else _cost(f.meters_month), _cost(_whole(f))]
+        rows.append((*row, evidence_words(f.evidence)))
+    t = result.total
+    total: list[Any] = [f"{len(rows)} flows", t.runs, "", "", "", ""]
+    total += [""] if sampled else []
+    total += [t.calls_month, _cost(t.cost_month)]
+    if metered:
+        total += [_cost(t.meters_month), _cost(t.cost_month + t.meters_month)]
+    total.append(evidence_words(t.evidence))
+    title = (
+        f"Estimate for {result.month}" if "-" in result.month else f"Estimate for an average month of {result.month}"
+    )
+    return Sheet(columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=notes(result))
+
+
+def _distribution(result: EstateEstimate, per: str) -> Sheet:
+    """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's model cost."""
+    unit = result.currency or "no rate card"
+    times = 12 if per == "year" else 1
+    columns = (
+        Column("flow", "flow"),
+        *((Column("runs", f"runs/{per}", "count"),) if per != "run" else (Column("calls", "calls/run", "number"),)),
+        Column("mean", f"{unit}/{per}", "money"),
+        Column("p50", "P50", "money"),
+        Column("p90", "P90", "money"),
+        Column("p99", "P99", "money"),
+        Column("error", "mean known to", "text", rank=1),
+        Column("evidence", "cost rests on", rank=2),
+    )
+
+    def line(name: str, count: Any, money: Money | None, spread: Spread | None, evidence: Shares) -> tuple[Any, ...]:
+        known = spread is not None and money is not None and not money.unknown
+        if per == "year" and money is not None:
+            money = money.times(12)
+        shown = [spread.p50, spread.p90, spread.p99] if known and spread else ["", "", ""]
+        error = f"±{percent(spread.error / spread.mean)}" if known and spread and spread.mean else ""
+        if per == "run" and known and spread and spread.mean:
+            error += f" ({spread.runs:,} runs)"
+        return (name, count, _cost(money), *shown, error, evidence_words(evidence))
+
+    rows = []
+    for f in sorted(result.flows, key=_dear if per != "run" else lambda f: (-f.with_called.amount, f.name)):
+        if per == "run":
+            rows.append(line(f.name, f.calls, f.with_called, f.spread, f.evidence))
+        else:
+            rows.append(
+                line(
+                    f.name,
+                    None if f.runs is None else f.runs * times,
+                    f.cost_month,
+                    f.year_spread if per == "year" else f.month_spread,
+                    f.evidence,
+                )
+            )
+    t = result.total
+    total = (
+        None
+        if per == "run"
+        else line(
+            f"{len(rows)} flows", t.runs * times, t.cost_month, t.year_spread if per == "year" else t.spread, t.evidence
+        )
+    )
+    words = {
+        "run": "Cost of one run, with the flows it calls",
+        "month": f"Model cost of a month, {result.month}",
+        "year": f"Model cost of the year {result.month[:4]}",
+    }
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=notes(result))
+
+
+def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, per: str = "") -> Sheet:
+    """One row a group, dearest first."""
+    unit = result.currency or "no rate card"
+    span = "year" if per == "year" else "month"
+    times = 12 if span == "year" else 1
+    title = f"Estimate by {by}, {result.month[:4] if span == 'year' else result.month}"
+    if by == "meter":
+        columns: tuple[Column, ...] = (
+            Column("name", "bill"), Column("units", f"units/{span}", "count"), Column("cost", f"{unit}/{span}", "money"), Column("flows", "flows", "count"),
+        )  # fmt: skip
+        lines = [
+            (r.name, "" if r.units is None else r.units * times, _cost(r.cost.times(times)), len(r.flows)) for r in rows
+        ]
+        whole = sum((r.cost for r in rows), Money()).times(times)
+        return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result, fees=False))
+    columns = (
+        Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
+        Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
+        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost rests on", rank=3),
+    )  # fmt: skip
+    lines = []
+    for r in rows:
+        row: list[Any] = [
+            r.name,
+            r.calls * times,
+            r.input_tokens * times,
+            r.output_tokens * times,
+            _cost(r.cost.times(times)),
+        ]
+        lines.append((*row, *((len(r.flows),) if by != "step" else ()), evidence_words(r.evidence)))
+    t = result.total
+    total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost(t.cost_month.times(times))]
+    total += [""] if by != "step" else []
+    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, notes(result))
+
+
+def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -> Sheet:
+    """One row an assumption, the one that moves the figure most first."""
+    unit = currency or "no rate card"
+    columns = (
+        Column("flow", "flow", rank=1), Column("what", "assumption"), Column("value", "value", "number"), Column("low", "low", "number"),
+        Column("high", "high", "number"), Column("at_low", f"{unit}/{per} at low", "money"), Column("cost", "as assumed", "money"),
+        Column("at_high", "at high", "money"), Column("swing", "moves it by", "money"), Column("evidence", "rests on"),
+    )  # fmt: skip
+    lines = tuple(
+        (d.flow, d.what, d.value, d.low, d.high, d.at_low, d.cost, d.at_high, d.swing, d.evidence) for d in rows[:most]
+    )
+    more = (f"{len(rows) - most} more move it less; --format csv or json has all",) if len(rows) > most else ()
+    doubt = "Ends: the range of the assumption; without one, a default is halved and doubled, a declared value moved by 25 %, a measured one by 10 %."
+    return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
+
+
+def notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
+    """What a reader of the table must know."""
+    found: list[str] = []
+    if result.total.unknown_volume:
+        found.append(
+            "? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out"
+        )
+    unknown = sorted({m for f in result.flows for m in f.cost.unknown})
+    if unknown:
+        found.append("? cost: the rate card has no price for " + ", ".join(unknown))
+    metered = sorted({m for h in result.hosts for m in h.cost.unknown + h.fee.unknown})
+    if metered:
+        found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
+    if fees and result.total.fees_month.amount:
+        on_top = money(result.total.fees_month.amount)
+        found.append(f"fees of the hosts are on top: {on_top} {result.currency} a month")
+    for f in result.flows:
+        found += [f"{f.name}: {n}" for n in f.notes]
+    return tuple(found)
+
+
+def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
+    """One row a step of every flow, in order; ``full`` names the flow on every row (for machines)."""
+    unit = result.currency or "no rate card"
+    columns: tuple[Column, ...] = (
+        Column("flow", "flow"),
+        Column("number", "no."),
+        Column("step", "step"),
+        Column("kind", "kind", rank=3),
+        Column("passes", "passes/run", "number"),
+        Column("model", "model", rank=1),
+        Column("calls", "calls/run", "number"),
+        Column("input_tokens", "tokens in", "count"),
+        Column("output_tokens", "out", "count"),
+        Column("cost_run", f"{unit}/run", "money"),
+        Column("evidence", "cost rests on", rank=2),
+    )
+    rows: list[tuple[Any, ...]] = []
+    for f in result.flows:
+        for at, s in enumerate(f.steps):
+            spent = bool(s.parts)
+            rows.append(
+                (
+                    f.name if at == 0 or full else "", s.number, s.name, s.kind, s.passes, s.model,
+                    s.calls if spent else "", s.input_tokens if spent else "", s.output_tokens if spent else "",
+                    _cost(s.cost) if spent else "", evidence_words(s.evidence) if spent else "",
+                )
+            )  # fmt: skip
+    total: tuple[Any, ...] | None = None
+    if len(result.flows) == 1:
+        f = result.flows[0]
+        total = (
+            "a run",
+            "",
+            "",
+            "",
+            "",
+            "",
+            f.calls,
+            f.input_tokens,
+            f.output_tokens,
+            _cost(f.cost),
+            evidence_words(f.evidence),
+        )
+    title = "Estimate of one run, step by step"
+    if len(result.flows) == 1 and not full:
+        columns, rows, total = columns[1:], [r[1:] for r in rows], ("", "a run", *total[3:]) if total else None
+        title = f"Estimate of one run of {result.flows[0].name}, step by step"
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=notes(result))
+
+
+def months_sheet(results: list[EstateEstimate]) -> Sheet:
+    """One row a month."""
+    unit = results[0].currency or "no rate card"
+    columns = (
+        Column("month", "month"), Column("runs", "runs", "count"), Column("calls", "calls", "count"), Column("models", "models", "money"),
+        Column("meters", "meters", "money"), Column("fees", "fees", "money"), Column("all", f"{unit}/month", "money"),
+    )  # fmt: skip
+    rows = []
+    for r in results:
+        t = r.total
+        whole = t.cost_month + t.meters_month + t.fees_month
+        parts = [money_words(m) if m.unknown else m.amount for m in (t.cost_month, t.meters_month, t.fees_month, whole)]
+        rows.append((r.month, t.runs, t.calls_month, *parts))
+    missing = sorted({name for r in results for name in r.total.unknown_volume})
+    said = (f"? runs: no volume is known for {', '.join(missing)}; they are left out",) if missing else ()
+    return Sheet(columns, tuple(rows), title="Month by month", notes=said)

@@ -1,0 +1,78 @@
+# The words of a document for the terminal: a whole flow shortly, or one step with everything.
+"""Explanations of a flow or a step."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from zeitbuch.core.graph.pattern_class import pattern_reason
+from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.words import plural, triggers_words
+from zeitbuch.core.passes.reachability import Ways
+
+from . import sentences
+from .document import Block, Bullets, Facts, Heading, Page, Paragraph, step_blocks
+
+if TYPE_CHECKING:
+    from .what_if import Story
+
+
+def story_page(graph: Graph, story: Story) -> Page:
+    """What happens when, as blocks."""
+    blocks: list[Block] = [
+        Heading(1, f"{graph.flow.title}: {story.given[:1].lower()}{story.given[1:]}"),
+        Paragraph(story.ends),
+    ]
+    lines = []
+    for event in story.events:
+        number = graph.numbers.get(event.id, "")
+        indent = "  " * number.count(".")
+        if event.odds != "not":
+            mark = "perhaps: " if event.odds == "perhaps" else ""
+            lines.append(f"{indent}{number} {mark}{graph.names[event.id]}: {event.words}")
+    blocks.append(Bullets(tuple(lines)))
+    idle = [f"{graph.numbers.get(e.id, '')} {graph.names[e.id]}".strip() for e in story.events if e.odds == "not"]
+    if idle:
+        blocks.append(Paragraph(f"Not run: {', '.join(idle)}.", quiet=True))
+    return Page("explain", graph.flow.title, tuple(blocks))
+
+
+def page(graph: Graph, step: Step | None = None) -> Page:
+    """The explanation as blocks."""
+    flow = graph.flow
+    if step is not None:
+        found: list[Block] = step_blocks(graph, step, level=2)
+        ways = Ways(graph)
+        takes = [ways.words(r) for r in ways.reads if r.reader == step.id]
+        gives = [f"{graph.names[r.reader]}: {r.where}" for r in ways.reads if r.source == step.id]
+        for title, lines in (("Takes", takes), ("Is used by", gives)):
+            if lines:
+                found += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
+        return Page("explain", step.title, tuple(found))
+    blocks: list[Block] = [Heading(1, flow.title)]
+    if flow.description:
+        blocks.append(Paragraph(flow.description))
+    blocks.append(Paragraph(sentences.summary(graph)))
+    pairs = [("Set off by", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
+    ways = Ways(graph)
+    pairs += [
+        ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
+        ("Longest way", plural(len(ways.longest), "step")),
+        ("Nothing leads to", ", ".join(graph.names[s] for s in ways.unreachable)),
+        ("Nobody uses", ", ".join(graph.names[s] for s in ways.dead_ends)),
+    ]
+    blocks += [Facts(tuple((k, v) for k, v in pairs if v)), Heading(2, "Steps")]
+    lines = []
+    for item in graph.in_order():
+        if item.kind == "note":
+            continue
+        number = graph.numbers.get(item.id, "")
+        indent = "  " * number.count(".")
+        cases = "".join(
+            f"\n{indent}   {label}{f' ({condition})' if condition and condition != label else ''}: goes on at {goes}"
+            for label, condition, goes in (sentences.cases(graph, item) if item.kind == "decide" else [])
+        )
+        lines.append(f"{indent}{number} {item.title}: {sentences.step_sentence(graph, item)}{cases}")
+    blocks.append(Bullets(tuple(lines)))
+    return Page("explain", flow.title, tuple(blocks))

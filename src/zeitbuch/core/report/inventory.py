@@ -1,0 +1,201 @@
+# One row a flow. Rows are made flow by flow, so that an inventory of thousands never holds the estate in memory.
+"""Inventory: rows, filters, sorting and totals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from operator import attrgetter
+from typing import Any
+
+from msgspec import Struct
+
+from zeitbuch.core.model.records import AI_KINDS, Flow
+from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.words import triggers_words
+
+
+class Row(Struct, frozen=True):
+    """One flow of the inventory. ``read`` is the share (0..1) of the export's values that was understood."""
+
+    id: str
+    name: str
+    state: str
+    owners: tuple[str, ...]
+    trigger: str
+    trigger_kinds: tuple[str, ...]
+    steps: int
+    ai_steps: int
+    models: tuple[str, ...]
+    pattern: str
+    changed: str
+    read: float
+    folder: str
+    format: str
+    source: str
+
+
+class Totals(Struct, frozen=True):
+    """Sums over the rows shown."""
+
+    flows: int
+    on: int
+    with_ai: int
+    steps: int
+    ai_steps: int
+    models: int
+
+
+class Filter(Struct, frozen=True):
+    """Which rows are wanted; every given condition must hold. Texts are compared without case."""
+
+    ai: bool = False
+    trigger: tuple[str, ...] = ()
+    owner: str = ""
+    model: str = ""
+    pattern: tuple[str, ...] = ()
+    text: str = ""
+
+
+def row(flow: Flow) -> Row:
+    """The inventory row of a flow."""
+    from zeitbuch.core.graph.topology import (  # not needed by a list whose rows come from the cache
+        attached_ids,
+        pattern_of,
+    )
+
+    attached = attached_ids(flow)
+    models: dict[str, None] = {}
+    steps = ai = 0
+    for step in flow.steps:
+        if step.kind == "note":
+            continue
+        steps += 1
+        if step.kind in AI_KINDS and not (step.kind == "model" and step.id in attached):
+            ai += 1
+        if step.model is not None and step.model.name:
+            models[step.model.name] = None
+    return Row(
+        id=flow.id,
+        name=flow.title,
+        state=flow.state,
+        owners=flow.owners,
+        trigger=triggers_words(flow),
+        trigger_kinds=tuple(dict.fromkeys([t.kind for t in flow.triggers])),
+        steps=steps,
+        ai_steps=ai,
+        models=tuple(sorted(models)),
+        pattern=pattern_of(flow),
+        changed=flow.changed,
+        read=flow.content.read_share,
+        folder=flow.folder,
+        format=flow.format,
+        source=flow.origin.file if flow.origin else "",
+    )
+
+
+def searchable(flow: Flow) -> str:
+    """The words of a flow that a text filter looks at, in lower case."""
+    parts = [flow.id, flow.name, flow.description, flow.folder, *flow.owners]
+    for step in flow.steps:
+        parts += [step.name, step.operation, step.note]
+        if step.model is not None:
+            parts += [p.text for p in step.model.prompts]
+    return "\n".join(parts).casefold()
+
+
+def fits(entry: Row, conditions: Filter) -> bool:
+    """Whether a row passes the filter, but for the text, which stands in the flow."""
+    c = conditions
+    if c.ai and not entry.ai_steps:
+        return False
+    if c.trigger and not set(c.trigger) & set(entry.trigger_kinds):
+        return False
+    if c.owner and not any(c.owner.casefold() in o.casefold() for o in entry.owners):
+        return False
+    if c.model and not any(c.model.casefold() in m.casefold() for m in entry.models):
+        return False
+    return not c.pattern or entry.pattern in c.pattern
+
+
+def wanted(flow: Flow, entry: Row, conditions: Filter) -> bool:
+    """Whether a flow passes the filter."""
+    text = conditions.text
+    return fits(entry, conditions) and (not text or text.casefold() in searchable(flow))
+
+
+def row_if_wanted(conditions: Filter, flow: Flow) -> Row | None:
+    """The row of a flow that passes the filter, else None."""
+    entry = row(flow)
+    return entry if wanted(flow, entry, conditions) else None
+
+
+def rows(flows: Iterable[Flow], conditions: Filter | None = None) -> list[Row]:
+    """The rows of all flows that pass the filter, in the order of reading."""
+    return [r for flow in flows if (r := row_if_wanted(conditions or Filter(), flow)) is not None]
+
+
+SORTS: dict[str, Callable[[Row], Any]] = {
+    "name": lambda r: r.name.casefold(),
+    "owner": lambda r: (r.owners, r.name.casefold()),
+    "trigger": lambda r: (r.trigger_kinds, r.name.casefold()),
+    "pattern": lambda r: (r.pattern, r.name.casefold()),
+    "steps": lambda r: (-r.steps, r.name.casefold()),
+    "ai": lambda r: (-r.ai_steps, r.name.casefold()),
+    "changed": lambda r: tuple(-ord(c) for c in r.changed) or (1,),
+    "read": lambda r: (r.read, r.name.casefold()),
+}
+
+
+def totals(entries: list[Row]) -> Totals:
+    """The totals line of an inventory."""
+    return Totals(
+        flows=len(entries),
+        on=sum(r.state == "on" for r in entries),
+        with_ai=sum(r.ai_steps > 0 for r in entries),
+        steps=sum(r.steps for r in entries),
+        ai_steps=sum(r.ai_steps for r in entries),
+        models=len({m for r in entries for m in r.models}),
+    )
+
+
+_COLUMNS = (
+    Column("name", "flow"),
+    Column("state", "state", rank=4),
+    Column("owners", "owner", "list", rank=2),
+    Column("trigger", "set off by"),
+    Column("steps", "steps", "count"),
+    Column("ai_steps", "AI", "count"),
+    Column("models", "models", "list", rank=1),
+    Column("pattern", "pattern", rank=3),
+    Column("changed", "changed", rank=5),
+    Column("read", "read", "percent", rank=6),
+)
+
+
+def sheet(entries: list[Row], full: bool = False) -> Sheet:
+    """The inventory as a sheet; ``full`` adds id, folder, format and source, and whole time stamps."""
+    t = totals(entries)
+    columns: tuple[Column, ...] = _COLUMNS
+    if full:
+        columns = (
+            Column("id", "id"),
+            *_COLUMNS,
+            Column("folder", "folder"),
+            Column("format", "format"),
+            Column("source", "source"),
+        )
+    # Column by column through C: an inventory may have thousands of rows.
+    values = [list(map(attrgetter(c.key), entries)) for c in columns]
+    if not full:
+        at = next(i for i, c in enumerate(columns) if c.key == "changed")
+        values[at] = [v[:10] for v in values[at]]
+    rows_ = tuple(zip(*values, strict=True))
+    sums: dict[str, Any] = {
+        "name": f"{t.flows} flows",
+        "state": f"{t.on} on",
+        "steps": t.steps,
+        "ai_steps": t.ai_steps,
+        "models": (f"{t.models} different",),
+        "trigger": f"{t.with_ai} use AI",
+    }
+    return Sheet(columns=columns, rows=rows_, total=tuple(sums.get(c.key, "") for c in columns))

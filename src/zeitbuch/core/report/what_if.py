@@ -1,0 +1,296 @@
+# What happens when: the steps that run for certain, perhaps, or not, once cases are chosen, steps fail, or results are
+# empty. Decisions that are left open are tried in every way, level by level.
+"""What happens in a run under given circumstances."""
+
+from __future__ import annotations
+
+from itertools import combinations, product
+from math import prod
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Link, Step
+from zeitbuch.core.model.words import joined, plural
+from zeitbuch.core.passes.plan import Node, Stage, Tie, Way, nodes_of
+from zeitbuch.core.passes.reachability import Ways, taken
+
+from .sentences import on_error, step_sentence
+
+_WAYS = 4096  # of open decisions of one level that are tried one by one
+Odds = Literal["certain", "perhaps", "not"]
+
+
+class Given(Struct):
+    """The circumstances: step -> labels of the cases it takes, steps that fail every time, steps whose result is empty."""
+
+    cases: dict[str, tuple[str, ...]] = {}
+    fails: frozenset[str] = frozenset()
+    empty: frozenset[str] = frozenset()
+
+
+class Event(Struct, frozen=True):
+    """One step: how sure it is that it runs, and what happens there."""
+
+    id: str
+    odds: Odds
+    words: str
+
+
+class Story(Struct, frozen=True):
+    """A run in the order of its steps. ``ends`` says how it ends."""
+
+    given: str
+    events: tuple[Event, ...]
+    ends: str
+
+
+def case_links(graph: Graph, step: Step) -> list[Link]:
+    """The cases of a decision."""
+    return [k for k in graph.flow.links if k.source == step.id and k.role not in ("error", "attach")]
+
+
+def label_of(link: Link) -> str:
+    return link.label or link.condition or "otherwise"
+
+
+def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str]) -> Given:
+    """Circumstances from words: 'STEP=CASE' or 'CASE', and ids, numbers or names of steps. Raises ZeitbuchError for what the
+    flow does not have."""
+    found = Given(
+        fails=frozenset(pick_step(graph, f).id for f in fails), empty=frozenset(pick_step(graph, e).id for e in empty)
+    )
+    decisions = [s for s in graph.in_order() if s.kind == "decide"]
+    for words in cases:
+        key, sign, label = words.partition("=")
+        steps = [pick_step(graph, key)] if sign else decisions
+        label = (label if sign else words).strip()
+        hits = [
+            (s.id, label_of(k))
+            for s in steps
+            for k in case_links(graph, s)
+            if label.casefold() in (label_of(k).casefold(), k.condition.casefold())
+        ]
+        hits = list(dict.fromkeys(hits))
+        if len(hits) != 1:
+            there = "; ".join(
+                f"{s.title}: {', '.join(dict.fromkeys(label_of(k) for k in case_links(graph, s)))}" for s in steps
+            )
+            said = "several" if hits else "none"
+            raise fail(
+                "case-unknown",
+                f"expected one case '{label}', found {said}",
+                f"cases: {there or 'this flow decides nothing'}",
+            )
+        step_id, name = hits[0]
+        had = found.cases.get(step_id, ())
+        if had and name not in had and not graph.steps[step_id].inclusive:
+            title = graph.steps[step_id].title
+            raise fail(
+                "case-unknown",
+                f"expected one case of '{title}', found '{had[0]}' and '{name}'",
+                "it takes one each time",
+            )
+        found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
+    return found
+
+
+class _Run(Struct):
+    """What ran on one level, and whether it went through."""
+
+    ran: set[str]
+    through: bool
+
+
+class Teller:
+    """Tells what happens in one flow."""
+
+    def __init__(self, graph: Graph, given: Given) -> None:
+        self.graph, self.given = graph, given
+        self.ways = Ways(graph)
+        self.odds: dict[str, Odds] = {}
+        self.nodes = {n.step.id: n for n in nodes_of(self.ways.plan.top)}
+        self.tried: dict[int, list[_Run]] = {}
+
+    def story(self) -> Story:
+        """The whole run."""
+        top = self.ways.plan.top
+        self._level(top, "certain")
+        events = [
+            Event(s.id, self.odds.get(s.id, "not"), self._words(s))
+            for s in self.graph.in_order()
+            if s.kind != "note" and s.id not in self.graph.host
+        ]
+        return Story(self._given(), tuple(events), self._ends(top))
+
+    # -- which steps run -------------------------------------------------------------------------------------------
+
+    def _level(self, stage: Stage, outer: Odds) -> None:
+        """Sets the odds of a level's steps."""
+        runs = self._runs(stage)
+        for node in stage.nodes:
+            hits = sum(node.step.id in r.ran for r in runs)
+            odds: Odds = "certain" if hits == len(runs) else "perhaps" if hits else "not"
+            if outer != "certain" and odds == "certain":
+                odds = outer
+            self.odds[node.step.id] = odds
+            if node.inner is not None:
+                self._level(node.inner, "not" if odds == "not" or self._idle(node) else odds)
+
+    def _idle(self, node: Node) -> bool:
+        """Whether a loop has nothing to do, because what it goes over is empty."""
+        if node.step.id in self.given.empty and node.step.kind == "loop":
+            return True
+        return node.step.repeat is not None and any(r.step in self.given.empty for r in node.step.repeat.refs)
+
+    def _runs(self, stage: Stage) -> list[_Run]:
+        """Every way in which the open decisions of a level can go; worked out once a level."""
+        if id(stage) in self.tried:
+            return self.tried[id(stage)]
+        choices: list[list[tuple[str, frozenset[int]]]] = []
+        for node in stage.nodes:
+            # A case may lead to several steps: its links have one label and are taken together.
+            cases: dict[str, list[int]] = {}
+            for way in node.ways:
+                if way.success:
+                    cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
+            if not node.decides or (len(cases) < 2 and not node.step.inclusive):
+                continue
+            wanted = self.given.cases.get(node.step.id)
+            if wanted is not None:
+                sets = [wanted]
+            elif node.step.inclusive:
+                sets = [c for n in range(len(cases) + 1) for c in combinations(cases, n)]
+            else:
+                sets = [(c,) for c in cases]
+            choices.append([(node.step.id, frozenset(e for c in chosen for e in cases.get(c, ()))) for chosen in sets])
+        if prod(map(len, choices)) > _WAYS:
+            raise fail(
+                "case-many",
+                f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
+                "choose more of the cases with --case",
+            )
+        self.tried[id(stage)] = [self._once(stage, dict(choice)) for choice in product(*choices)]
+        return self.tried[id(stage)]
+
+    def _once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
+        run = _Run(set(), True)
+        alive: dict[int, bool] = {}
+        begun = {at for _, targets in self.ways.plan.starts for at in targets} if stage is self.ways.plan.top else set()
+        for at, node in enumerate(stage.nodes):
+            if node.incoming is None:
+                reached = at in begun if stage is self.ways.plan.top and begun else at in stage.entries
+            else:
+                reached = self._reached(node.incoming, alive) or at in begun
+            if not reached:
+                continue
+            if node.enabled:
+                run.ran.add(node.step.id)
+            failing = node.enabled and (node.step.id in self.given.fails or self._fails_inside(node))
+            if failing:
+                run.through = run.through and node.keeps_failures
+            for way in node.ways:
+                alive[way.edge] = self._taken(node, way, failing, chosen)
+        return run
+
+    def _fails_inside(self, node: Node) -> bool:
+        """Whether a scope fails with what is in it; a loop goes on to its next item."""
+        if node.inner is None or node.repeats:
+            return False
+        return all(not r.through for r in self._runs(node.inner))
+
+    def _taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
+        if way.back:
+            return False
+        if failing:
+            return way.failure
+        if not way.success or not (node.enabled or way.plain):
+            return False
+        return node.step.id not in chosen or way.edge in chosen[node.step.id]
+
+    def _reached(self, tie: Tie | int, alive: dict[int, bool]) -> bool:
+        if isinstance(tie, int):
+            return alive.get(tie, False)
+        left, right = self._reached(tie.left, alive), self._reached(tie.right, alive)
+        return left and right if tie.mode == "all" else left or right
+
+    # -- words -----------------------------------------------------------------------------------------------------
+
+    def _given(self) -> str:
+        names = self.graph.names
+        parts = [f"{quoted(names[s])} takes the case {quoted(c)}" for s, cs in self.given.cases.items() for c in cs]
+        parts += [f"{quoted(names[s])} fails" for s in self._sorted(self.given.fails)]
+        parts += [f"{quoted(names[s])} gives nothing" for s in self._sorted(self.given.empty)]
+        return f"When {joined(parts)}" if parts else "When a run goes well"
+
+    def _sorted(self, ids: frozenset[str]) -> list[str]:
+        return [s.id for s in self.graph.in_order() if s.id in ids]
+
+    def _words(self, step: Step) -> str:
+        """What happens at a step."""
+        graph = self.graph
+        if step.id in self.given.fails:
+            return self._failing("It fails", step)
+        if self.odds.get(step.id) != "not" and step.id in graph.levels:
+            node = self.nodes.get(step.id)
+            if node is not None and self._idle(node):
+                return "It has nothing to go over, and the run goes on behind it."
+            if node is not None and self._fails_inside(node):
+                return self._failing("It fails with what is in it", step)
+        if step.kind == "decide":
+            wanted = self.given.cases.get(step.id)
+            goes = [f"{quoted(label_of(k))} to {self._name(k.target)}" for k in case_links(graph, step)]
+            if wanted is not None:
+                links = [k for k in case_links(graph, step) if label_of(k) in wanted]
+                backs = set(self.ways.back_links)
+                ways = [f"{'back' if (k.source, k.target) in backs else 'on'} to {self._name(k.target)}" for k in links]
+                return f"It takes {joined([quoted(w) for w in wanted])} and goes {joined(ways)}."
+            tested = [r for _, r in taken(graph, step) if r.step in self.given.empty]
+            hint = f" by what {quoted(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
+            return f"It decides{hint}: {joined(goes, 'or')}." if goes else "It decides, but no case leads on."
+        return step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
+
+    def _failing(self, words: str, step: Step) -> str:
+        said = on_error(self.graph, step)
+        for start in ("If it fails, ", "If it takes too long, "):
+            if said.startswith(start):
+                return f"{words}: {said.removeprefix(start)}"
+        return f"{words}. {self._lost(step)}"
+
+    def _lost(self, step: Step) -> str:
+        around = [s for s in self.graph.path(step.id) if s is not None]
+        catching = next((s for s in reversed(around) if self.graph.steps[s].kind in ("guard", "loop")), None)
+        if catching is None:
+            return "Nothing takes the fault, and the branch ends there."
+        name = quoted(self.graph.names[catching])
+        if self.graph.steps[catching].kind == "loop":
+            return f"Nothing takes the fault; {name} goes on with its next item."
+        return f"{name} around it takes the fault."
+
+    def _name(self, id: str) -> str:
+        return f"{self.graph.numbers.get(id, '')} {quoted(self.graph.names[id])}".strip()
+
+    def _ends(self, top: Stage) -> str:
+        last = [n.step.id for n in top.nodes if all(w.back for w in n.ways)]
+        last += [n.step.id for n in top.nodes if n.step.id in self.given.fails and not n.keeps_failures]
+        sure = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "certain"]
+        may = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "perhaps"]
+        counts = {
+            o: sum(v == o for i, v in self.odds.items() if i not in self.graph.host) for o in ("certain", "perhaps")
+        }
+        parts = [
+            f"{plural(counts['certain'], 'step')} run for certain"
+            if counts["certain"] != 1
+            else "1 step runs for certain"
+        ]
+        if counts["perhaps"]:
+            parts.append(f"{counts['perhaps']} perhaps")
+        words = f"{', '.join(parts)}."
+        if sure:
+            words += f" The run ends behind {joined(sure)}."
+        if may:
+            words += f" It {'may also end' if sure else 'ends'} behind {joined(may, 'or')}."
+        return words

@@ -1,0 +1,130 @@
+# The workspace file says what a command without SOURCE reads, and which dialects, rates and assumptions apply.
+"""The workspace file zeitbuch.toml."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+from msgspec import Struct
+
+from zeitbuch.core.estimate.budget import Budget
+from zeitbuch.core.model.model_map import ModelRule
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
+from zeitbuch.readers.dialects.rules import Dialect, load_dialect
+
+NAME = "zeitbuch.toml"
+
+
+class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
+    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
+    map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against;
+    ``book`` the place of recorded versions, a file or a URL."""
+
+    sources: list[str] = []
+    dialects: list[str] = []
+    model: list[ModelRule] = []
+    rates: str = ""
+    assumptions: str = ""
+    book: str = ""
+    budget: list[Budget] = []
+    folder: str = "."
+
+    def path(self, name: str) -> str:
+        """A path of the workspace, seen from the current folder."""
+        return os.path.normpath(Path(self.folder) / name)
+
+
+def find(start: str = ".") -> str | None:
+    """The nearest workspace file, upwards from a folder."""
+    here = Path(start).resolve()
+    for folder in (here, *here.parents):
+        if (folder / NAME).is_file():
+            return os.path.relpath(folder / NAME)
+    return None
+
+
+def load(path: str | None) -> Workspace:
+    """The workspace of a file, or an empty one. Raises ZeitbuchError when the file is wrong."""
+    if path is None:
+        return Workspace()
+    try:
+        data = tomllib.loads(Path(path).read_text(encoding="utf-8"))
+        data["folder"] = str(Path(path).parent)
+        return msgspec.convert(data, Workspace)
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
+        raise fail(
+            "workspace",
+            f"{path}: expected a workspace file (TOML), found: {error}",
+            "`zeitbuch init` writes a commented one",
+        ) from None
+
+
+def _user_folder() -> Path:
+    base = os.environ.get("XDG_CONFIG_HOME")
+    return (Path(base) if base else Path.home() / ".config") / "zeitbuch" / "dialects"
+
+
+class Listed(NamedTuple):
+    """One dialect file that was found. ``place`` says where: option, workspace, user folder, or demo (never active by
+    itself)."""
+
+    name: str
+    place: str
+    active: bool
+    title: str
+    file: str
+
+
+def _candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]:
+    """(place, path) of all dialect files, those named first."""
+    found = [("option", path) for path in named]
+    for pattern in workspace.dialects:
+        if "*" in pattern:
+            below = sorted(str(p) for p in Path(workspace.folder).glob(pattern))
+            found += [("workspace", os.path.normpath(p)) for p in below]
+        else:
+            found.append(("workspace", workspace.path(pattern)))
+    user = _user_folder()
+    if user.is_dir():
+        found += [("user folder", str(p)) for p in sorted(user.glob("*.toml"))]
+    return found
+
+
+def dialects(workspace: Workspace, named: list[str]) -> list[Dialect]:
+    """The active dialects: those named, then the workspace's, then the user's. The first of a name wins."""
+    active: dict[str, Dialect] = {}
+    for path in dict.fromkeys(path for _, path in _candidates(workspace, named)):
+        dialect = load_dialect(path)
+        active.setdefault(dialect.name, dialect)
+    return list(active.values())
+
+
+def listing(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[Problem]]:
+    """All dialect files with the place they come from, and what is wrong with those that cannot be read."""
+    from importlib.resources import as_file, files
+
+    rows: list[Listed] = []
+    problems: list[Problem] = []
+    seen: set[str] = set()
+    paths: set[str] = set()
+    with as_file(files("zeitbuch.demo") / "estate" / "dialects") as shipped:
+        demo = [("demo", str(p)) for p in sorted(shipped.glob("*.toml"))]
+        for place, path in [*_candidates(workspace, named), *demo]:
+            if path in paths:
+                continue
+            paths.add(path)
+            try:
+                dialect = load_dialect(path)
+            except ZeitbuchError as error:
+                problems.append(error.problem)
+                continue
+            active = place != "demo" and dialect.name not in seen
+            if place != "demo":
+                seen.add(dialect.name)
+            shown = f"(package) {Path(path).name}" if place == "demo" else path
+            rows.append(Listed(dialect.name, place, active, dialect.title, shown))
+    return rows, problems

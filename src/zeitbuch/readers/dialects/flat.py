@@ -1,0 +1,127 @@
+# Steps that stand in one flat list (or an object keyed by their ids), linked by records, an adjacency object or
+# pointers in the steps; and triggers that stand apart. Steps within steps are in dialect_nested.py.
+"""The flat shapes of exports, and separate triggers."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zeitbuch.core.model.records import Link
+
+from .flows import Draft, StepReader
+from .links import Links, targets
+from .outline import outlined
+from .paths import Claims, claim, getter, leftover, text, whole
+from .query import Query
+from .rules import KEY, Dialect
+from .step_plan import Plans, inputs_of, schedule_of
+
+
+class Triggers:
+    """Reads triggers that stand apart from the steps."""
+
+    def __init__(self, dialect: Dialect, steps: StepReader) -> None:
+        rule = dialect.trigger
+        self.rule = rule
+        self.steps = steps
+        if rule is None:
+            return
+        claimed: Claims = {}
+        for path in (rule.id, rule.name, rule.operation, rule.starts, rule.connection, rule.condition):
+            claim(claimed, path)
+        if steps.keyed:
+            claim(claimed, KEY)
+        self.query = Query(rule.at)
+        self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
+        self.get = {
+            n: getter(getattr(rule, n)) for n in ("id", "name", "operation", "starts", "connection", "condition")
+        }
+        self.settings = getter("" if rule.settings == "." else rule.settings)
+
+    def read(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:
+        """Adds the triggers to the draft; returns (trigger id, id of the step it starts or empty)."""
+        from zeitbuch.core.model.records import Trigger
+
+        starts: list[tuple[str, str]] = []
+        if self.rule is None:
+            return starts
+        get = self.get
+        for at, (pointer, item) in enumerate(self.steps.found(self.query, raw)):
+            operation = text(get["operation"](item))
+            plan = self.plans.of(operation)
+            trigger_id = text(get["id"](item)) or (f"start-{at + 1}" if at else "start")
+            fields = plan.get
+            draft.triggers.append(
+                Trigger(
+                    id=trigger_id,
+                    kind=plan.rule.trigger or "event",
+                    name=text(get["name"](item)),
+                    operation=operation,
+                    schedule=schedule_of(plan, item),
+                    event=text(fields["event"](item)) if "event" in fields else "",
+                    condition=text(get["condition"](item)) or (text(fields["condition"](item)) if "condition" in fields else ""),
+                    batch=whole(fields["batch"](item)) if "batch" in fields else None,
+                    connection=text(get["connection"](item)) or None,
+                    inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
+                    unread={} if plan.all_inputs else leftover(item, plan.outside),
+                    origin=draft.origin(pointer),
+                )
+            )  # fmt: skip
+            draft.names.setdefault("\x00trigger", trigger_id)
+            named = list(targets(get["starts"](item), None))
+            starts += [(trigger_id, target) for _, target in named] or [(trigger_id, "")]
+        return starts
+
+
+class Flat:
+    """A flat list of steps; how they are linked is in dialect_links.py."""
+
+    def __init__(self, dialect: Dialect, steps: StepReader) -> None:
+        self.steps = steps
+        self.query = Query(dialect.step.at)
+        self.triggers = Triggers(dialect, steps)
+        self.links = Links(dialect, steps)
+
+    def read(self, raw: dict[str, Any], draft: Draft) -> None:
+        """Fills the draft with the triggers, steps and links of one flow."""
+        steps = self.steps
+        if steps.outline and not steps.texts and outlined(self, raw, draft):
+            return
+        names = draft.names
+        found = [(p, s, steps.plan(s)) for p, s in steps.found(self.query, raw)]
+        for _, item, plan in found:
+            step_id, name = steps.identity(item)
+            names.setdefault(step_id, step_id)
+            names.setdefault(name, step_id)
+            if plan.rule.trigger is not None:
+                names.setdefault("\x00trigger", step_id)
+        starts = self.triggers.read(raw, draft)
+        for pointer, item, plan in found:
+            if plan.rule.trigger is not None:
+                draft.triggers.append(steps.trigger(item, pointer, draft, plan))
+            else:
+                step = steps.step(item, pointer, draft, plan, None)
+                draft.steps.append(step)
+                if plan.cases is not None and not steps.outline:
+                    draft.cases[step.id] = steps.cases(item, plan)
+        for trigger_id, target in starts:
+            if target:
+                draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
+        self.links.read(raw, draft, [(p, item) for p, item, _ in found])
+        silent = [t for t, target in starts if not target]
+        if silent:
+            start_at_roots(draft, silent)
+
+
+def start_at_roots(draft: Draft, triggers: list[str]) -> None:
+    """Triggers that stand apart and name no step start the steps that nothing leads to."""
+    leading = {k.source for k in draft.links}
+    reached = {k.target for k in draft.links if k.role != "attach"}
+    helpers = {k.source for k in draft.links if k.role == "attach"}
+    roots = [
+        s for s in draft.steps
+        if s.id not in reached and s.id not in helpers and s.scope is None and s.kind not in ("note", "group")
+    ]  # fmt: skip
+    for trigger in triggers:
+        if trigger not in leading:
+            draft.links += [Link(source=trigger, target=s.id, origin=s.origin) for s in roots]

@@ -1,0 +1,235 @@
+# Links of a flat list of steps, in the three ways builders write them: separate records, an object from step to
+# outlets to targets, and pointers embedded in the steps. All three end in the same judgement of what an outlet means.
+"""Links of flat exports."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from fnmatch import translate
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model.records import Link, LinkRole, Origin, Outcome
+from zeitbuch.readers.input.pointers import escaped
+
+from .flows import Draft, StepReader
+from .paths import Claims, Getter, claim, getter, leftover, text
+from .query import Query
+from .rules import Dialect, OutletRule, PointerRule
+
+
+class Arrow(NamedTuple):
+    """One pointer as written."""
+
+    target: str
+    outlet: str = ""
+    label: str = ""
+    condition: str = ""
+
+
+class Pointer:
+    """One compiled rule for pointers within steps."""
+
+    def __init__(self, rule: PointerRule) -> None:
+        self.rule = rule
+        self.at = getter(rule.at)
+        self.target: Getter | None = getter(rule.target) if rule.target else None
+        self.via, self.label, self.condition = getter(rule.via), getter(rule.label), getter(rule.condition)
+
+    def arrows(self, item: dict[str, Any]) -> Iterator[Arrow]:
+        """The pointers of one step."""
+        value = self.at(item)
+        rule = self.rule
+        if self.target is None:
+            for outlet, name in targets(value, None):
+                yield Arrow(name, outlet or rule.outlet)
+            return
+        for place, entry in enumerate(value if type(value) is list else [value]):
+            if type(entry) is dict:
+                for outlet, name in targets(self.target(entry), None):
+                    via = text(self.via(entry)) or outlet or rule.outlet
+                    label = text(self.label(entry)) or ("" if via else f"branch {place + 1}")
+                    yield Arrow(name, via, label, text(self.condition(entry)))
+            else:
+                for outlet, name in targets(entry, None):
+                    yield Arrow(name, outlet or rule.outlet)
+
+
+class Links:
+    """Reads the links of one dialect's flat flows."""
+
+    def __init__(self, dialect: Dialect, steps: StepReader) -> None:
+        self.steps = steps
+        self.link = dialect.link
+        self.adjacency = dialect.adjacency
+        if self.link is not None:
+            rule = self.link
+            self.links_at = Query(rule.at)
+            self.ends = getter(rule.source), getter(rule.target)
+            self.outlet, self.label, self.condition = getter(rule.outlet), getter(rule.label), getter(rule.condition)
+            self.link_claims: Claims = {}
+            for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
+                claim(self.link_claims, path)
+            self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
+        if self.adjacency is not None:
+            self.adjacent_at = Query(self.adjacency.at)
+        target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
+        self.target: Getter | None = getter(target) if target else None
+        self.next = getter(dialect.step.next) if dialect.step.next else None
+        self.pointers = [Pointer(rule) for rule in dialect.pointer]
+        # Whether an outline may take the quick way: ends are ids, pointers carry no role of their own.
+        self.quick = (
+            (self.link is None or self.link.by == "id")
+            and self.next is None
+            and all(p.target is None and not p.rule.reversed and p.rule.role is None for p in self.pointers)
+        )
+        self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
+        self.known_outlets: dict[str, OutletRule | None] = {}
+
+    def meaning(self, name: str) -> OutletRule | None:
+        """The rule for an outlet, or None when it is a case or nothing special."""
+        if name not in self.known_outlets:
+            self.known_outlets[name] = next((o for p, o in self.outlets if p.match(name)), None)
+        return self.known_outlets[name]
+
+    def read(self, raw: dict[str, Any], draft: Draft, found: list[tuple[str, dict[str, Any]]]) -> None:
+        """Adds the links of one flow to the draft; ``found`` are its steps with their pointers."""
+        kinds = {s.id: s.kind for s in draft.steps}
+        ids = {**{s: s for s in kinds}, **{t.id: t.id for t in draft.triggers}}
+        either = {**draft.names, **ids}
+        if self.link is not None:
+            self._records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
+        if self.adjacency is not None:
+            for pointer, table in self.adjacent_at.find(raw):
+                for key, value in table.items() if type(table) is dict else ():
+                    self._pointers(key, value, f"{pointer}/{escaped(key)}", draft, kinds, either)
+        if self.next is not None:
+            for pointer, item in found:
+                self._pointers(self.steps.identity(item)[0], self.next(item), pointer, draft, kinds, either)
+        if self.pointers:
+            for pointer, item in found:
+                source = self.steps.identity(item)[0]
+                for rule in self.pointers:
+                    for arrow in rule.arrows(item):
+                        self._pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
+
+    def _records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
+        source_of, target_of = self.ends
+        claimed = self.claimed
+        for pointer, item in self.links_at.find(raw):
+            if type(item) is not dict:
+                continue
+            source, target = known.get(text(source_of(item))), known.get(text(target_of(item)))
+            if source is None or target is None:
+                ends = [text(end(item)) for end in self.ends]
+                self._dangling([e for e in ends if e not in known], item, pointer, draft)
+                continue
+            outlet = text(self.outlet(item))
+            if self.steps.outline:
+                self._add(draft, kinds, source, target, outlet, pointer)
+            else:
+                label, condition = text(self.label(item)), text(self.condition(item))
+                self._add(draft, kinds, source, target, outlet, pointer, label, condition)
+            if not item.keys() <= claimed:
+                rest = leftover(item, self.link_claims)
+                if rest:
+                    draft.lost.append(rest)
+
+    def _pointers(
+        self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str]
+    ) -> None:
+        source = known.get(key)
+        for outlet, name in targets(value, self.target):
+            target = known.get(name)
+            if source is None or target is None:
+                missing = [n for n, end in ((key, source), (name, target)) if end is None]
+                self._dangling(missing, {"from": key, "outlet": outlet, "to": name}, pointer, draft)
+            else:
+                self._add(draft, kinds, source, target, outlet, pointer)
+
+    def _pointed(
+        self, key: str, rule: PointerRule, arrow: Arrow, pointer: str, draft: Draft, kinds: Mapping[str, str],
+        known: dict[str, str],
+    ) -> None:  # fmt: skip
+        source, target = known.get(key), known.get(arrow.target)
+        if source is None or target is None:
+            missing = [n for n, end in ((key, source), (arrow.target, target)) if end is None]
+            self._dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
+            return
+        if rule.reversed:
+            source, target = target, source
+        self._add(draft, kinds, source, target, arrow.outlet, pointer, arrow.label, arrow.condition, rule.role)
+
+    def _add(
+        self, draft: Draft, kinds: Mapping[str, str], source: str, target: str, outlet: str, pointer: str,
+        label: str = "", condition: str = "", given: LinkRole | None = None,
+    ) -> None:  # fmt: skip
+        role: LinkRole = "next"
+        after: tuple[Outcome, ...] = ()
+        if outlet:
+            rule = self.meaning(outlet)
+            cases = draft.cases.get(source, {})
+            case = cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
+            if case is not None:
+                role = "case"
+                label, condition = label or case[0], condition or case[1]
+            elif rule is not None:
+                role = rule.role
+                label = label or (outlet if rule.label is None else rule.label)
+                after = tuple(rule.after)
+                if rule.reversed:
+                    source, target = target, source
+            else:
+                role = "case" if kinds.get(source) == "decide" else "next"
+                label = label or outlet
+        elif kinds.get(source) == "decide":
+            role = "case"
+        if given is not None:
+            role = given
+            label = "" if given == "attach" else label
+        outline = self.steps.outline
+        draft.links.append(
+            Link(
+                source=source,
+                target=target,
+                role=role,
+                label=label,
+                condition=condition,
+                after=after,
+                refs=self.steps.places.in_text(condition, draft.names),
+                origin=None if outline else Origin(draft.source, draft.pointer + pointer, draft.member),
+            )
+        )
+
+    def _dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
+        draft.problem(
+            "link-end",
+            f"expected a link between known steps, found {' and '.join(repr(m) for m in missing)}"
+            " which no step of the flow has as its id or name",
+            "the link is left out and listed under unread parts; mend it in the builder and export again",
+            pointer,
+        )
+        draft.lost.append(lost)
+
+
+def targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tuple[str, str]]:
+    """(outlet, target) of a pointer: a name, a list, an object from outlets to these, or target objects.
+
+    A list of lists has one list for each numbered outlet: the second of ``main`` is ``main/1``.
+    """
+    if type(value) is list:
+        if len(value) > 1 and all(type(v) is list or v is None for v in value):
+            for at, inner in enumerate(value):
+                yield from targets(inner, target, f"{outlet}/{at}" if outlet else str(at))
+        else:
+            for inner in value:
+                yield from targets(inner, target, outlet)
+    elif type(value) is dict:
+        end = target(value) if target is not None else None
+        if end is not None:
+            yield outlet, text(end)
+        else:
+            for key, inner in value.items():
+                yield from targets(inner, target, f"{outlet}/{key}" if outlet else key)
+    elif value is not None and text(value):
+        yield outlet, text(value)

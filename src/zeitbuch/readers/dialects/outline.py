@@ -1,0 +1,140 @@
+# The quick way through a flat flow when only an outline without texts is wanted, as for an inventory of thousands. It
+# does what dialect_shapes.py and dialect_links.py do for plain cases, and gives up on anything unusual: then those do it.
+"""Outlines of flat flows, quickly."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING, Any
+
+from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
+
+from .flows import Draft
+from .links import targets
+from .paths import Getter, leftover, text, unclaimed
+from .step_plan import Plan
+
+if TYPE_CHECKING:
+    from .flat import Flat
+
+
+def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
+    """Fills the draft; False, with the draft as it was, when the flow has something this way does not know."""
+    steps, links = shape.steps, shape.links
+    if shape.triggers.rule is not None or steps.keyed or not links.quick:
+        return False
+    get_id, get_operation, plans = steps.id, steps.operation, steps.plans
+    get_scope = steps.scope if steps.rule.scope else None
+    made: list[Step] = []
+    starts: list[tuple[dict[str, Any], Plan]] = []
+    kinds: dict[str, str] = {}
+    missed = 0
+    known = plans.made
+    for item in shape.query.values(raw):
+        if type(item) is not dict:
+            continue
+        operation = get_operation(item)
+        plan = known.get(operation) if type(operation) is str else None
+        if plan is None:
+            plan = plans.of(text(operation))
+        key = get_id(item)
+        if type(key) is not str:
+            key = text(key)
+        if not key or key in kinds:
+            return False
+        if plan.rule.trigger is not None:
+            kinds[key] = "\x00start"
+            starts.append((item, plan))
+            continue
+        kinds[key] = plan.kind
+        model = calls = None
+        get = plan.get
+        if plan.uses_model and "model" in get:
+            model = ModelUse(name=text(get["model"](item)) or None)
+        if "calls" in get:
+            calls = text(get["calls"](item)) or None
+        if not plan.all_inputs:
+            missed += unclaimed(item, plan.checks)
+        scope = (text(get_scope(item)) or None) if get_scope is not None else None
+        made.append(Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls))
+    arrows = _arrows(shape, raw, kinds, draft)
+    if arrows is None:
+        return False
+    draft.steps += made
+    draft.links += arrows
+    draft.missed += missed
+    for item, plan in starts:
+        draft.triggers.append(steps.trigger(item, "", draft, plan))
+    return True
+
+
+def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
+    """The links between known steps, or None when one has an end that is no step."""
+    meaning = shape.links.meaning
+    place = {key: i if kind != "\x00start" else -1 for i, (key, kind) in enumerate(kinds.items())}
+    found: list[Link] = []
+    lost: list[dict[str, Any]] = []
+    for source, outlet, target in _written(shape, raw, lost):
+        if type(source) is not str or type(target) is not str or source not in kinds or target not in kinds:
+            return None
+        role: LinkRole = "next"
+        if outlet:
+            rule = meaning(text(outlet))
+            if rule is None:
+                role = "case" if kinds[source] == "decide" else "next"
+            elif rule.reversed:
+                return None
+            else:
+                role = rule.role
+        elif kinds[source] == "decide":
+            role = "case"
+        if role != "attach" and place[source] >= place[target]:
+            return None  # perhaps a cycle, and its message needs the names of the steps
+        found.append(Link(source=source, target=target, role=role))
+    draft.lost += lost
+    return found
+
+
+def _written(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:
+    """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
+    links = shape.links
+    if links.link is not None:
+        source_of, target_of = links.ends
+        outlet_of, claimed = links.outlet, links.claimed
+        for item in links.links_at.values(raw):
+            if type(item) is not dict:
+                yield None, None, None
+                continue
+            yield source_of(item), outlet_of(item), target_of(item)
+            if not item.keys() <= claimed:
+                rest = leftover(item, links.link_claims)
+                if rest:
+                    lost.append(rest)
+    if links.adjacency is not None:
+        for table in links.adjacent_at.values(raw):
+            for key, value in table.items() if type(table) is dict else ():
+                for outlet, target in _targets(value, links.target):
+                    yield key, outlet, target
+    if links.pointers:
+        get_id = shape.steps.id
+        for item in shape.query.values(raw):
+            for pointer in links.pointers if type(item) is dict else ():
+                for outlet, target in _targets(pointer.at(item), None):
+                    yield get_id(item), outlet or pointer.rule.outlet, target
+
+
+def _targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
+    """As ``targets`` of dialect_links.py; the common forms at once."""
+    if type(value) is str:
+        return (("", value),) if value else ()
+    if type(value) is dict and target is None:
+        pairs = []
+        for outlet, inner in value.items():
+            if type(inner) is list and len(inner) == 1:
+                (inner,) = inner
+            if type(inner) is not str:
+                return targets(value, None)
+            if inner:
+                pairs.append((outlet, inner))
+        return pairs
+    return () if value is None else targets(value, target)

@@ -1,0 +1,202 @@
+# Short dotted paths within one step (`with.engine`, `keepers.*.name`, `"a.b".c`), compiled to functions, and the
+# tree of keys they claim: what no path claims is what was not understood.
+"""Dotted paths: compiled getters, and the claims they make on a record."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from zeitbuch.core.model.problems import fail
+
+Getter = Callable[[dict[str, Any]], Any]
+Claims = dict[str, Any]  # key -> True (all of it) or a nested Claims
+
+_PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
+_WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*')
+
+
+def parts(path: str) -> tuple[str, ...]:
+    """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
+    if not _WHOLE.fullmatch(path):
+        raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
+    return tuple(m[1] or m[2] for m in _PART.finditer(path))
+
+
+def _walk(value: Any, keys: tuple[str, ...]) -> Any:
+    for at, key in enumerate(keys):
+        if type(value) is dict:
+            value = value.get(key)
+        elif type(value) is list:
+            if key == "*":
+                rest = keys[at + 1 :]
+                return [_walk(v, rest) for v in value]
+            value = value[int(key)] if key.isdecimal() and int(key) < len(value) else None
+        else:
+            return None
+    return value
+
+
+def _one(path: str) -> Getter:
+    keys = parts(path)
+    if len(keys) == 1 and keys[0] != "*":
+        (only,) = keys
+        return lambda record: record.get(only)
+    if len(keys) == 2 and "*" not in keys and not keys[1].isdecimal():
+        first, second = keys
+
+        def two(record: dict[str, Any]) -> Any:
+            inner = record.get(first)
+            return inner.get(second) if type(inner) is dict else None
+
+        return two
+    return lambda record: _walk(record, keys)
+
+
+def nothing(_record: dict[str, Any]) -> Any:
+    """The getter of a path that was not given."""
+    return None
+
+
+def getter(paths: str | list[str]) -> Getter:
+    """A function from a record to the first value that one of the paths finds, else None."""
+    if not paths:
+        return nothing
+    if isinstance(paths, str):
+        return _one(paths)
+    ways = [_one(p) for p in paths]
+
+    def first(record: dict[str, Any]) -> Any:
+        for way in ways:
+            value = way(record)
+            if value is not None:
+                return value
+        return None
+
+    return first
+
+
+def claim(claims: Claims, paths: str | Iterable[str]) -> None:
+    """Note that the values at these paths are understood."""
+    for path in [paths] if isinstance(paths, str) else paths:
+        if not path or path == ".":
+            continue
+        keys = parts(path)
+        here = claims
+        for key in keys[:-1]:
+            inner = here.setdefault(key, {})
+            if inner is True:
+                break
+            here = inner
+        else:
+            here[keys[-1]] = True
+
+
+def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
+    """The part of a record that no path claims."""
+    rest: dict[str, Any] = {}
+    for key, value in record.items():
+        held = claims.get(key)
+        if held is True:
+            continue
+        if held is None:
+            rest[key] = value
+        elif type(value) is dict:
+            if not value.keys() <= held.keys() or any([v is not True for v in held.values()]):
+                inner = leftover(value, held)
+                if inner:
+                    rest[key] = inner
+        elif type(value) is list:
+            each = held.get("*")
+            if each is None:
+                # Single places of a list may be claimed: `at.0` and `at.1`.
+                left = [v for i, v in enumerate(value) if held.get(str(i)) is not True]
+                if left:
+                    rest[key] = left
+            elif each is not True:
+                below = [leftover(v, each) if type(v) is dict else v for v in value]
+                if any(below):
+                    rest[key] = below
+        elif value is not None:
+            rest[key] = value
+    return rest
+
+
+class Checks:
+    """Claims in a form that counts quickly: for records with the same keys, once which of the keys need a look."""
+
+    def __init__(self, claims: Claims) -> None:
+        self.claims = claims
+        self.known: dict[tuple[str, ...], list[tuple[str, bool, frozenset[str] | None]]] = {}
+
+    def open_keys(self, keys: tuple[str, ...]) -> list[tuple[str, bool, frozenset[str] | None]]:
+        """The keys that are not claimed whole: (key, claimed in part, the keys claimed whole within it if that is all)."""
+        found: list[tuple[str, bool, frozenset[str] | None]] = []
+        for key in keys:
+            held = self.claims.get(key)
+            if held is None:
+                found.append((key, False, None))
+            elif held is not True:
+                found.append((key, True, frozenset(held) if all(v is True for v in held.values()) else None))
+        if len(self.known) < 1000:
+            self.known[keys] = found
+        return found
+
+
+def unclaimed(record: dict[str, Any], checks: Checks) -> int:
+    """How many values of a record no path claims: as many as ``leftover`` would hold."""
+    keys = tuple(record)
+    found = checks.known.get(keys)
+    if found is None:
+        found = checks.open_keys(keys)
+    missed = 0
+    for key, partly, inner in found:
+        value = record[key]
+        if not partly:
+            missed += _count(value) if type(value) is dict or type(value) is list else 1
+        elif inner is None or type(value) is not dict or not value.keys() <= inner:
+            missed += _count(leftover({key: value}, checks.claims))
+    return missed
+
+
+def _count(value: Any) -> int:
+    if type(value) is dict:
+        return sum([_count(v) for v in value.values()])
+    if type(value) is list:
+        return sum([_count(v) for v in value])
+    return 1
+
+
+def text(value: Any) -> str:
+    """A scalar as text: numbers and booleans in JSON's spelling, None as empty."""
+    if type(value) is str:
+        return value
+    if value is None or type(value) is dict or type(value) is list:
+        return ""
+    if value is True:
+        return "true"
+    if value is False:
+        return "false"
+    return str(value)
+
+
+def number(value: Any) -> float | None:
+    """A number, also when written as text; else None. Booleans are no numbers."""
+    kind = type(value)
+    if kind is float:
+        return value  # type: ignore[no-any-return]
+    if kind is int:
+        return float(value)
+    if isinstance(value, str):
+        try:
+            return float(value)
+        except ValueError:
+            return None
+    return None
+
+
+def whole(value: Any) -> int | None:
+    """A whole number, also when written as text; else None."""
+    found = number(value)
+    return int(found) if found is not None and found == int(found) else None

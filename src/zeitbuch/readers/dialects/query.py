@@ -1,0 +1,82 @@
+# JSONPath queries (RFC 9535). The plain ones ($.a.b[*]) are walked directly: they are nearly all there are, and
+# the general engine is imported only for the others.
+"""JSONPath queries over decoded documents, with JSON pointers of what they select."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.readers.input.pointers import escaped
+
+_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\['[^'\\*]+'\]|\[\*\])*")
+_PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\['([^']+)'\]|\[\*\]")
+
+
+class Query:
+    """One JSONPath query. Raises ZeitbuchError when the text is not one."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.parts: list[str] | None = None
+        self.engine: Any = None
+        if _PLAIN.fullmatch(text):
+            self.parts = [m[1] or m[2] or "*" for m in _PART.finditer(text)]
+            return
+        import jsonpath_rfc9535 as jsonpath
+
+        try:
+            self.engine = jsonpath.compile(text)
+        except jsonpath.JSONPathError as error:
+            raise fail(
+                "query", f"expected a JSONPath query (RFC 9535), found '{text}': {error}", "example: $.steps[*]"
+            ) from None
+
+    def find(self, document: Any) -> list[tuple[str, Any]]:
+        """What the query selects: pairs of JSON pointer and value, in document order."""
+        if self.parts is None:
+            return [
+                ("".join(f"/{escaped(str(p))}" for p in node.location), node.value)
+                for node in self.engine.find(document)
+            ]
+        found: list[tuple[str, Any]] = [("", document)]
+        for part in self.parts:
+            below: list[tuple[str, Any]] = []
+            for at, value in found:
+                if part != "*":
+                    if type(value) is dict and part in value:
+                        below.append((f"{at}/{escaped(part)}", value[part]))
+                elif type(value) is list:
+                    below += [(f"{at}/{i}", v) for i, v in enumerate(value)]
+                elif type(value) is dict:
+                    below += [(f"{at}/{escaped(k)}", v) for k, v in value.items()]
+            found = below
+        return found
+
+    def values(self, document: Any) -> list[Any]:
+        """What the query selects, without pointers."""
+        if self.parts is None:
+            return [value for _, value in self.find(document)]
+        found = [document]
+        for part in self.parts:
+            if part != "*":
+                found = [v[part] for v in found if type(v) is dict and part in v]
+            elif len(found) == 1 and type(found[0]) is list:
+                found = found[0]
+            else:
+                found = [
+                    inner for v in found for inner in (v if type(v) is list else v.values() if type(v) is dict else ())
+                ]
+        return found
+
+    def hits(self, document: Any) -> bool:
+        """Whether the query selects anything."""
+        if self.parts is not None and "*" not in self.parts:
+            value = document
+            for part in self.parts:
+                if type(value) is not dict or part not in value:
+                    return False
+                value = value[part]
+            return True
+        return bool(self.find(document))

@@ -1,0 +1,363 @@
+# The dialect file: how one builder writes its exports, as data. Only the types, their loading and recognition
+# stand here; applying a dialect to a document is in dialect_flow.py (and dialect_shapes.py for the shapes).
+"""Dialect files (TOML): records, loading, and recognising which dialect a document is written in."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+from msgspec import Struct, field
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import (
+    Effect,
+    Ends,
+    LinkRole,
+    Modality,
+    OnFault,
+    Outcome,
+    StepKind,
+    TriggerKind,
+    Yields,
+)
+
+from .query import Query
+
+Paths = str | list[str]
+KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
+
+
+class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Base of the tables of a dialect file: an unknown key is an error, never ignored."""
+
+
+class Signature(Rule, frozen=True):
+    """``all``: JSONPath queries (RFC 9535) of which each must select something in the document."""
+
+    all: list[str]
+
+
+class Items(Rule, frozen=True):
+    """A list of named things: where it is (``at``, JSONPath) and the dotted paths within one item."""
+
+    at: str
+    id: Paths = ""
+    name: Paths = ""
+    value: Paths = ""
+    service: Paths = ""
+    account: Paths = ""
+    description: Paths = ""
+
+
+class FlowRule(Rule, frozen=True):
+    """Where the flows are (``at``, JSONPath from the document) and the dotted paths within one flow."""
+
+    at: str = "$"
+    id: Paths = "id"
+    name: Paths = "name"
+    description: Paths = ""
+    state: Paths = ""
+    states: dict[str, Literal["on", "off", "draft"]] = {}
+    owners: Paths = ""
+    folder: Paths = ""
+    environment: Paths = ""
+    version: Paths = ""
+    created: Paths = ""
+    changed: Paths = ""
+    variables: Items | None = None
+    connections: Items | None = None
+    noise: list[str] = []
+
+
+class PromptRule(Rule, frozen=True):
+    """Where one prompt text is, and the role it has."""
+
+    path: Paths
+    role: str = "user"
+
+
+class CasesRule(Rule, frozen=True):
+    """The list of cases of a decision: where it is, and within a case its outlet, label and condition."""
+
+    at: str
+    outlet: Paths = ""
+    label: Paths = ""
+    condition: Paths = ""
+
+
+class Fields(Rule, frozen=True):
+    """Dotted paths within a step for what only some kinds of step have."""
+
+    model: Paths = ""
+    prompts: list[PromptRule] = []
+    temperature: Paths = ""
+    max_output: Paths = ""
+    max_turns: Paths = ""
+    task: Paths = ""
+    condition: Paths = ""
+    cases: CasesRule | None = None
+    items: Paths = ""
+    until: Paths = ""
+    cap: Paths = ""
+    calls: Paths = ""
+    cron: Paths = ""
+    every: Paths = ""
+    every_unit: Literal["seconds", "minutes", "hours", "days"] = "seconds"
+    zone: Paths = ""
+    event: Paths = ""
+    batch: Paths = ""
+
+
+class KindRule(Fields, frozen=True):
+    """What an operation is: ``operation`` is a pattern with ``*``; the first rule that matches wins."""
+
+    operation: str = "*"
+    kind: StepKind | None = None
+    trigger: TriggerKind | None = None
+    effect: Effect = "none"
+    modality: Modality = "text"
+    inclusive: bool = False
+    per_item: bool = False
+    yields: Yields = "same"
+    ends: Ends = "branch"
+
+
+class StepRule(Fields, frozen=True, kw_only=True):
+    """Where the steps are (``at``, JSONPath from the flow) and the dotted paths within one step."""
+
+    at: str
+    id: Paths = "id"
+    name: Paths = "name"
+    operation: Paths = "type"
+    settings: str = ""
+    scope: Paths = ""
+    enabled: Paths = ""
+    disabled: Paths = ""
+    connection: Paths = ""
+    note: Paths = ""
+    position: list[str] = []
+    retries: Paths = ""
+    retry_wait: Paths = ""
+    timeout: Paths = ""
+    on_fault: Paths = ""
+    on_faults: dict[str, OnFault] = {}
+    next: Paths = ""
+    next_target: Paths = ""
+    noise: list[str] = []
+
+
+class LinkRule(Rule, frozen=True):
+    """Where the links are (``at``, JSONPath from the flow); ends are step ids, or names with ``by = "name"``."""
+
+    at: str
+    source: Paths = field(name="from")
+    target: Paths = field(name="to")
+    outlet: Paths = ""
+    label: Paths = ""
+    condition: Paths = ""
+    by: Literal["id", "name"] = "id"
+
+
+class AdjacencyRule(Rule, frozen=True):
+    """Links as an object: step (id or name) -> targets, or -> outlet -> targets. ``at`` is JSONPath from the flow;
+    ``target`` is the dotted path within a target that is an object."""
+
+    at: str
+    target: Paths = ""
+
+
+class PointerRule(Rule, frozen=True):
+    """A pointer within a step to the steps that follow: ``at`` is the dotted path to a name, a list, an object from
+    outlet to these, or objects of which ``target`` is the name and ``via`` the outlet.
+
+    ``outlet`` is the outlet of pointers that name none; ``label`` and ``condition`` are paths within an object.
+    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
+    """
+
+    at: str
+    target: Paths = ""
+    via: Paths = ""
+    outlet: str = ""
+    label: Paths = ""
+    condition: Paths = ""
+    role: LinkRole | None = None
+    reversed: bool = False
+
+
+class OutletRule(Rule, frozen=True):
+    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
+
+    match: str
+    role: LinkRole
+    label: str | None = None
+    after: list[Outcome] = []
+    reversed: bool = False
+
+
+class TreeRule(Rule, frozen=True):
+    """Keys of a nested step: its ``body`` (a scope), ``branches``, error ``handler`` and ``attached`` steps. The short
+    way to write what ``[[holds]]`` tables say one by one."""
+
+    body: str = ""
+    branches: str = ""
+    branch_steps: str = ""
+    branch_label: str = ""
+    branch_condition: str = ""
+    otherwise: str = ""
+    handler: str = ""
+    handler_resumes: bool = True
+    attached: str = ""
+
+
+class HoldRule(Rule, frozen=True):
+    """Steps inside a step. ``at`` is the dotted path to them, or with ``steps`` to branches (a list or an object) that
+    each hold steps at that path ("." when the branch is the list itself).
+
+    ``role``: body (the step is their scope), case (a branch of a decision or parallel block), error (what runs after
+    a failure; the run goes on behind it with ``resumes``), attach (helpers of an agent). ``operation`` limits the
+    rule to some steps; ``named`` is the label of a branch that has none of its own.
+    """
+
+    at: str
+    role: Literal["body", "case", "error", "attach"] = "body"
+    operation: str = "*"
+    steps: str = ""
+    label: Paths = ""
+    condition: Paths = ""
+    otherwise: str = ""
+    named: str = ""
+    resumes: bool = True
+
+
+class PredecessorRule(Rule, frozen=True):
+    """Steps that name the steps before them: ``at`` is the dotted path within a step to a name, a list of names or
+    objects (``source`` and ``outcome`` are paths within one), or an object from name to outcomes.
+
+    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
+    """
+
+    at: str
+    source: Paths = ""
+    outcome: Paths = ""
+    outcomes: dict[str, Outcome] = {}
+
+
+class TriggerRule(Rule, frozen=True):
+    """Triggers that stand apart from the steps (``at``, JSONPath from the flow)."""
+
+    at: str
+    id: Paths = ""
+    name: Paths = ""
+    operation: Paths = "type"
+    settings: str = ""
+    starts: Paths = ""
+    connection: Paths = ""
+    condition: Paths = ""
+
+
+class PlaceholderRule(Rule, frozen=True):
+    """How a value is taken from elsewhere: text between ``open`` and ``close``.
+
+    The first word (up to ``separator``, after an optional ``prefix``) names a step by id or name; after
+    ``variable`` it names a variable, ``trigger`` alone means the trigger. After ``model`` the model decides:
+    what follows is name, type and description, divided by ``divider``.
+    """
+
+    open: str
+    close: str
+    prefix: str = ""
+    separator: str = "."
+    variable: str = ""
+    trigger: str = ""
+    model: str = ""
+    divider: str = "|"
+
+
+class Dialect(Rule, frozen=True):
+    """One dialect file. ``dialect`` is the version of the file format."""
+
+    dialect: Literal[1]
+    name: str
+    signature: Signature
+    flow: FlowRule
+    step: StepRule
+    title: str = ""
+    link: LinkRule | None = None
+    adjacency: AdjacencyRule | None = None
+    pointer: list[PointerRule] = []
+    outlet: list[OutletRule] = []
+    tree: TreeRule | None = None
+    holds: list[HoldRule] = []
+    predecessors: PredecessorRule | None = None
+    trigger: TriggerRule | None = None
+    kind: list[KindRule] = []
+    placeholders: PlaceholderRule | None = None
+
+    @property
+    def inside(self) -> list[HoldRule]:
+        """Where steps stand inside steps, those of the tree first."""
+        tree = self.tree
+        if tree is None:
+            return self.holds
+        made: list[HoldRule] = []
+        if tree.body:
+            made.append(HoldRule(at=tree.body))
+        if tree.branches:
+            made.append(
+                HoldRule(
+                    at=tree.branches,
+                    role="case",
+                    steps=tree.branch_steps,
+                    label=tree.branch_label,
+                    condition=tree.branch_condition,
+                    otherwise=tree.otherwise,
+                )
+            )
+        if tree.attached:
+            made.append(HoldRule(at=tree.attached, role="attach"))
+        if tree.handler:
+            made.append(HoldRule(at=tree.handler, role="error", resumes=tree.handler_resumes))
+        return [*made, *self.holds]
+
+    @property
+    def keyed(self) -> bool:
+        """Whether some path is ``@key``: the key under which a thing stands in an object."""
+        return KEY in str(msgspec.to_builtins(self))
+
+
+class Recogniser:
+    """Says whether a document is written in a dialect, and if not, which part of the signature is missing."""
+
+    def __init__(self, dialect: Dialect) -> None:
+        self.dialect = dialect
+        self.queries = [Query(q) for q in dialect.signature.all]
+
+    def fits(self, document: Any) -> bool:
+        return all(query.hits(document) for query in self.queries)
+
+    def missing(self, document: Any) -> list[str]:
+        return [q.text for q in self.queries if not q.hits(document)]
+
+
+def parse_dialect(text: str, name: str) -> Dialect:
+    """A dialect from the text of its file. Raises ZeitbuchError naming file and key."""
+    try:
+        return msgspec.convert(tomllib.loads(text), Dialect)
+    except tomllib.TOMLDecodeError as error:
+        raise fail("dialect-syntax", f"{name}: expected TOML, found: {error}", "mend the file at that line") from None
+    except msgspec.ValidationError as error:
+        raise fail(
+            "dialect-key", f"{name}: {error}", "`zeitbuch schema dialect` prints what a dialect may hold"
+        ) from None
+
+
+def load_dialect(path: str) -> Dialect:
+    """A dialect from a file. Raises ZeitbuchError when it cannot be read or is wrong."""
+    try:
+        text = Path(path).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise fail("dialect-unreadable", f"{path}: expected a dialect file (TOML, UTF-8), found: {error}") from None
+    return parse_dialect(text, path)

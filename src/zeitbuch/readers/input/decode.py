@@ -1,0 +1,143 @@
+# Bytes -> plain values (dicts, lists, scalars), with a place for every syntax error. No object construction.
+"""Decoding of JSON and YAML exports."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Origin
+
+from .limits import Limits, measure, too_large
+from .secrets import OPENINGS, masked, might_hold_secrets
+
+_BYTE = re.compile(r"\(byte (\d+)\)")
+_DECODER = msgspec.json.Decoder()
+_BOM = b"\xef\xbb\xbf"
+
+
+def _at(raw: bytes, at: int) -> Origin:
+    line = raw.count(b"\n", 0, at) + 1
+    column = at - (raw.rfind(b"\n", 0, at) + 1) + 1
+    return Origin("", line=line, column=column)
+
+
+def _place(raw: bytes, at: int) -> str:
+    place = _at(raw, at)
+    return f"line {place.line}, column {place.column}"
+
+
+def _utf8(raw: bytes) -> None:
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise fail(
+            "utf8",
+            f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x} at {_place(raw, error.start)}",
+            "export the file again as UTF-8, or convert it with iconv",
+            _at(raw, error.start),
+        ) from None
+
+
+def _json(raw: bytes, limits: Limits) -> Any:
+    if raw.startswith(_BOM):
+        raw = raw[3:]
+    try:
+        return _DECODER.decode(raw)
+    except RecursionError:
+        raise too_large("depth", limits.depth, "nesting too deep to decode") from None
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        _utf8(raw)
+        text = str(error)
+        hit = _BYTE.search(text)
+        at = int(hit[1]) if hit else len(raw)
+        found = "the end of the file" if "truncated" in text else _BYTE.sub("", text).strip()
+        raise fail(
+            "json-syntax",
+            f"expected complete JSON, found {found} at {_place(raw, at)}",
+            "the download may have been cut off: export the file again",
+            _at(raw, at),
+        ) from None
+
+
+@lru_cache(maxsize=1)
+def _loader() -> Any:
+    """The safe loader with YAML 1.2's plain scalars: `on` and dates stay text, only true and false are booleans."""
+    import yaml
+
+    class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
+        pass
+
+    kept = ("tag:yaml.org,2002:null", "tag:yaml.org,2002:int", "tag:yaml.org,2002:float", "tag:yaml.org,2002:merge")
+    Loader.yaml_implicit_resolvers = {
+        first: [(tag, pattern) for tag, pattern in rules if tag in kept]
+        for first, rules in yaml.SafeLoader.yaml_implicit_resolvers.items()
+    }
+    Loader.add_implicit_resolver(
+        "tag:yaml.org,2002:bool", re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF")
+    )
+    return Loader
+
+
+def _line(event: Any) -> int:
+    return int(event.start_mark.line) + 1
+
+
+def _yaml(raw: bytes, limits: Limits) -> Any:
+    import yaml
+
+    loader = _loader()
+    try:
+        depth = 0
+        # The events come before any value is built: nesting is refused while it is still text.
+        for event in yaml.parse(raw, Loader=loader):
+            if isinstance(event, yaml.CollectionStartEvent):
+                depth += 1
+                if depth > limits.depth:
+                    raise too_large("depth", limits.depth, "deeper nesting", f"line {_line(event)}")
+            elif isinstance(event, yaml.CollectionEndEvent):
+                depth -= 1
+        return yaml.load(raw, Loader=loader)
+    except (yaml.YAMLError, ValueError) as error:
+        _utf8(raw)
+        mark: Any = getattr(error, "problem_mark", None)
+        at = "an unknown place"
+        origin = None
+        if mark is not None:
+            at = f"line {mark.line + 1}, column {mark.column + 1}"
+            origin = Origin("", line=mark.line + 1, column=mark.column + 1)
+        found = getattr(error, "problem", None) or str(error).splitlines()[0]
+        if "nesting depth" in found:
+            raise too_large("depth", limits.depth, "nesting too deep to decode", at) from None
+        raise fail(
+            "yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place", origin
+        ) from None
+
+
+def decode(
+    name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
+) -> tuple[Any, int]:
+    """The value in the file, secrets masked, and the number of scalar values in it.
+
+    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
+    ``unmasked`` the caller masks what it keeps of the value.
+
+    Raises ZeitbuchError for an empty file, wrong syntax, wrong encoding or a limit passed.
+    """
+    if not raw or raw.isspace():
+        raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
+    if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
+        from .xml_tree import parse
+
+        return parse(raw, limits)
+    is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
+    value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
+    keys: set[str] | None = None if unmasked else set()
+    count = measure(value, limits, keys, check_text=len(raw) > limits.text, plain=not is_yaml)
+    if keys is not None and might_hold_secrets(raw, keys):
+        value = masked(value, openings)
+    return value, count

@@ -1,0 +1,104 @@
+# What an input may cost. Exports are hostile until read; every limit can be raised by option and the message
+# that refuses an input names it.
+"""Limits on inputs and the walk that enforces them."""
+
+from __future__ import annotations
+
+import sys
+from gc import get_referents
+from typing import Any
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.model.problems import ZeitbuchError, fail
+
+_LISTS = sys.implementation.name == "cpython"
+_CONTAINERS = frozenset({dict, list})
+
+
+class Limits(Struct, frozen=True):
+    """``bytes`` of one file or member, ``depth`` of nesting, ``values`` in one file, ``text`` characters of one
+    string; for packages: ``members``, ``nesting`` of packages in packages, ``unpacked`` bytes of all that is read."""
+
+    bytes: int = 268_435_456
+    depth: int = 120
+    values: int = 20_000_000
+    text: int = 1_000_000
+    members: int = 50_000
+    nesting: int = 3
+    unpacked: int = 1_073_741_824
+
+
+def raised(limits: Limits, name: str, value: int) -> Limits:
+    """A copy with one limit changed. Raises ZeitbuchError for an unknown name or a value below 1."""
+    if name not in limits.__struct_fields__:
+        raise fail(
+            "limit-unknown",
+            f"expected the name of a limit, found '{name}'",
+            "known limits: " + ", ".join(limits.__struct_fields__),
+        )
+    if value < 1:
+        raise fail("limit-unknown", f"expected a limit of at least 1, found {name}={value}")
+    return structs.replace(limits, **{name: value})
+
+
+def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchError:
+    """The refusal of an input, with the limit that refused it."""
+    at = f" at {where}" if where else ""
+    return fail(
+        "limit",
+        f"expected at most {name}={allowed}, found {found}{at}",
+        f"if the file is to be trusted, raise the limit: --limit {name}=NUMBER",
+    )
+
+
+def measure(
+    value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
+) -> int:
+    """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
+
+    ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
+    (of an object with nothing but texts as keys: the values), in half the time.
+
+    Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
+    length of a string passes its limit.
+    """
+    level: list[Any] = [value] if type(value) in _CONTAINERS else []
+    leaves = 0 if level else 1
+    depth = seen = 0
+    while level:
+        depth += 1
+        if depth > limits.depth:
+            raise too_large("depth", limits.depth, "deeper nesting")
+        # This runs over every value of every file: few steps a container, one test a value.
+        held: list[Any] = []
+        if keys is None and plain and _LISTS:
+            held = get_referents(*level)
+        else:
+            for container in level:
+                if type(container) is dict:
+                    held += container.values()
+                    if keys is not None:
+                        keys.update(container)
+                else:
+                    held += container
+        if check_text:
+            longest = max([len(v) for v in held if type(v) is str], default=0)
+            if longest > limits.text:
+                raise too_large("text", limits.text, f"a single string of {longest:,} characters")
+        level = [v for v in held if type(v) is not str and type(v) in _CONTAINERS]
+        leaves += len(held) - len(level)
+        seen += len(held)
+        if seen > limits.values:
+            raise too_large("values", limits.values, f"more than {limits.values:,} values")
+    return leaves
+
+
+def count_values(value: Any) -> int:
+    """Number of scalar values below an already checked value."""
+    kind = type(value)
+    if kind is dict:
+        return sum([count_values(v) for v in value.values()])
+    if kind is list:
+        return sum([count_values(v) for v in value])
+    return 1

@@ -1,0 +1,152 @@
+# Packages (zip, tar, tar.gz, nested) are read member by member, in memory and never to disk: a member's name is a
+# label and no path. What a package may cost is limited before anything is unpacked.
+"""Reading the members of packages."""
+
+from __future__ import annotations
+
+import io
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.model.records import Origin
+
+from .limits import Limits, too_large
+from .sources import PACKED, SUFFIXES, Item
+
+_BROKEN = (
+    zipfile.BadZipFile,
+    tarfile.TarError,
+    zlib.error,
+    EOFError,
+    OSError,
+    NotImplementedError,
+    RuntimeError,
+    ValueError,
+)
+Member = tuple[str, int, Callable[[], bytes]]  # name, stated size, what reads it
+
+
+def is_package(name: str) -> bool:
+    """Whether a file is read as a package."""
+    return name.lower().endswith(PACKED)
+
+
+class _Budget:
+    """What is left of the limits of one outermost package."""
+
+    def __init__(self, limits: Limits) -> None:
+        self.limits = limits
+        self.members = limits.members
+        self.unpacked = limits.unpacked
+
+    def count(self, n: int) -> None:
+        self.members -= n
+        if self.members < 0:
+            raise too_large("members", self.limits.members, "more members in the package")
+
+    def spend(self, n: int) -> None:
+        self.unpacked -= n
+        if self.unpacked < 0:
+            raise too_large("unpacked", self.limits.unpacked, "a package that unpacks to more bytes")
+
+
+def _zip(data: bytes, budget: _Budget) -> Iterator[Member]:
+    with zipfile.ZipFile(io.BytesIO(data)) as package:
+        infos = package.infolist()
+        budget.count(len(infos))
+        for info in sorted(infos, key=lambda i: i.filename):
+            if not info.is_dir():
+
+                def read(info: zipfile.ZipInfo = info) -> bytes:
+                    with package.open(info) as member:
+                        return member.read(budget.limits.bytes + 1)
+
+                yield info.filename, info.file_size, read
+
+
+def _tar(data: bytes, budget: _Budget) -> Iterator[Member]:
+    with tarfile.open(fileobj=io.BytesIO(data), mode="r:*") as package:
+        # One after the other, as they come: looking ahead would unpack everything.
+        for info in package:
+            budget.count(1)
+            if info.isfile():
+
+                def read(info: tarfile.TarInfo = info) -> bytes:
+                    member = package.extractfile(info)
+                    return member.read(budget.limits.bytes + 1) if member is not None else b""
+
+                if not info.name.endswith(SUFFIXES):
+                    budget.spend(info.size)  # passed over, but unpacked on the way
+                yield info.name, info.size, read
+
+
+def _unsafe(name: str) -> bool:
+    parts = name.replace("\\", "/").split("/")
+    return ".." in parts or name.startswith(("/", "\\")) or ":" in parts[0] or "\x00" in name
+
+
+def members(path: str, data: bytes, limits: Limits) -> Iterator[Item]:
+    """The members of a package that may be flows, or problems; other members come with no data."""
+    yield from _members(path, "", data, _Budget(limits), 1)
+
+
+def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -> Iterator[Item]:
+    limits = budget.limits
+    here = prefix or None
+
+    def problem(error: ZeitbuchError, member: str | None) -> Item:
+        p = error.problem
+        return Item(path, Problem(p.code, p.severity, p.message, Origin(path, member=member), p.hint), member)
+
+    try:
+        if depth > limits.nesting:
+            raise too_large("nesting", limits.nesting, "packages within packages deeper")
+        inside = _zip(data, budget) if data[:2] == b"PK" else _tar(data, budget)
+        for name, stated, read in inside:
+            label = f"{prefix}!{name}" if prefix else name
+            nested = is_package(name)
+            if not nested and not name.lower().endswith(SUFFIXES):
+                yield Item(path, None, label)
+                continue
+            try:
+                if _unsafe(name):
+                    raise fail(
+                        "package-path",
+                        f"expected a member's name within the package, found '{name[:200]}'",
+                        "the member is not read; make the package anew",
+                    )
+                if stated > limits.bytes:
+                    raise too_large("bytes", limits.bytes, f"a member of {stated:,} bytes")
+                budget.spend(stated)
+                raw = read()
+                if len(raw) > limits.bytes:
+                    raise too_large("bytes", limits.bytes, "a larger member")
+                budget.spend(max(0, len(raw) - stated))
+            except ZeitbuchError as error:
+                yield problem(error, label)
+                if error.problem.code == "limit" and budget.unpacked < 0:
+                    return
+                continue
+            except _BROKEN as error:
+                yield problem(_unreadable(error), label)
+                continue
+            if nested:
+                yield from _members(path, label, raw, budget, depth + 1)
+            else:
+                yield Item(path, raw, label)
+    except ZeitbuchError as error:
+        yield problem(error, here)
+    except _BROKEN as error:
+        yield problem(_unreadable(error), here)
+
+
+def _unreadable(error: Exception) -> ZeitbuchError:
+    reason = str(error).splitlines()[0] if str(error) else type(error).__name__
+    return fail(
+        "package",
+        f"expected a package that can be unpacked (zip, tar, tar.gz), found: {reason[:200]}",
+        "download the package again; one with a password must be unpacked by hand",
+    )

@@ -1,0 +1,14 @@
+# JSON pointers (RFC 6901), written and taken apart in one place.
+"""Parts of JSON pointers."""
+
+from __future__ import annotations
+
+
+def escaped(key: str) -> str:
+    """One part of a JSON pointer (RFC 6901, section 3)."""
+    return key.replace("~", "~0").replace("/", "~1") if "~" in key or "/" in key else key
+
+
+def last_key(pointer: str) -> str:
+    """The key under which the value at a JSON pointer stands."""
+    return pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")

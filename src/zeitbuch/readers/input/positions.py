@@ -1,0 +1,136 @@
+# Line and column of a JSON pointer, found only when a message needs them: the file is read once more, so files without
+# messages pay nothing.
+"""Positions of pointers in JSON and YAML files."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from json.decoder import scanstring  # type: ignore[attr-defined]
+from typing import Any
+
+from msgspec import structs
+
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.records import Origin
+
+from .limits import Limits
+from .packages import is_package, members
+from .sources import load
+
+_SPACE = " \t\r\n"
+
+
+def parts(pointer: str) -> list[str]:
+    """The keys of a JSON pointer (RFC 6901)."""
+    return [p.replace("~1", "/").replace("~0", "~") for p in pointer.split("/")[1:]]
+
+
+def _after_space(text: str, at: int) -> int:
+    while at < len(text) and text[at] in _SPACE:
+        at += 1
+    return at
+
+
+def json_offset(text: str, pointer: str) -> int:
+    """The offset of the deepest part of a pointer that is there: a member's key, or an element's value.
+
+    Raises ValueError when the text is no JSON up to that place.
+    """
+    skip = json.JSONDecoder(strict=False).raw_decode
+    at = best = _after_space(text, 0)
+    for part in parts(pointer):
+        at = _after_space(text, at)
+        if text[at : at + 1] == "{":
+            at = _after_space(text, at + 1)
+            while text[at : at + 1] == '"':
+                start = at
+                key, at = scanstring(text, at + 1, False)
+                at = _after_space(text, _after_space(text, at) + 1)
+                if key == part:
+                    best = start
+                    break
+                at = _after_space(text, skip(text, at)[1])
+                if text[at : at + 1] != ",":
+                    return best
+                at = _after_space(text, at + 1)
+            else:
+                return best
+        elif text[at : at + 1] == "[" and part.isdecimal():
+            at = _after_space(text, at + 1)
+            for _ in range(int(part)):
+                at = _after_space(text, skip(text, at)[1])
+                if text[at : at + 1] != ",":
+                    return best
+                at = _after_space(text, at + 1)
+            best = at
+        else:
+            return best  # a scalar, or the inside of a text
+    return best
+
+
+def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:
+    import yaml
+
+    node: Any = yaml.compose(raw, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
+    mark = node.start_mark
+    for part in parts(pointer):
+        if isinstance(node, yaml.MappingNode):
+            pair = next(((k, v) for k, v in node.value if getattr(k, "value", None) == part), None)
+            if pair is None:
+                break
+            mark, node = pair[0].start_mark, pair[1]
+        elif isinstance(node, yaml.SequenceNode) and part.isdecimal() and int(part) < len(node.value):
+            node = node.value[int(part)]
+            mark = node.start_mark
+        else:
+            break
+    return mark.line + 1, mark.column + 1
+
+
+def locate(name: str, raw: bytes, pointer: str) -> tuple[int, int] | None:
+    """Line and column (1-based, in characters) of a pointer, or None when the file cannot be walked."""
+    try:
+        if name.endswith((".yaml", ".yml")):
+            return _yaml_place(raw, pointer)
+        text = raw.decode("utf-8-sig")
+        at = json_offset(text, pointer)
+    except (ValueError, RecursionError, IndexError, AttributeError):
+        return None
+    except Exception:  # the YAML library has errors of its own; a position is never worth a failure
+        return None
+    return text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
+
+
+def _raw(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:
+    if origin.source in kept:
+        return kept[origin.source]
+    try:
+        item = load(origin.source, limits)
+        if not isinstance(item.data, bytes):
+            return None
+        if origin.member is None or not is_package(origin.source):
+            return item.data
+        inside = (m for m in members(origin.source, item.data, limits) if m.member == origin.member)
+        found = next(inside, None)
+        return found.data if found is not None and isinstance(found.data, bytes) else None
+    except ZeitbuchError:
+        return None
+
+
+def placed(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes]) -> list[Problem]:
+    """The problems with line and column where a pointer can be found in its file; ``kept`` holds standard input."""
+    raws: dict[tuple[str, str | None], bytes | None] = {}
+    result: list[Problem] = []
+    for problem in problems:
+        origin = problem.origin
+        if origin is not None and origin.pointer and origin.line is None:
+            key = (origin.source, origin.member)
+            if key not in raws:
+                raws[key] = _raw(origin, limits, kept)
+            raw = raws[key]
+            place = locate(origin.member or origin.source, raw, origin.pointer) if raw is not None else None
+            if place is not None:
+                problem = structs.replace(problem, origin=structs.replace(origin, line=place[0], column=place[1]))
+        result.append(problem)
+    return result

@@ -1,0 +1,142 @@
+# Where bytes come from: a file, a folder (recursive), standard input. One unreadable file never stops the others.
+"""Sources of exports: names in, (name, bytes or problem) out, in a fixed order."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.records import Origin
+
+from .limits import Limits, too_large
+
+SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
+STDIN = "-"
+
+
+PACKED = (".zip", ".tar", ".tar.gz", ".tgz")
+
+
+class Item(NamedTuple):
+    """One input: its name as shown, and its bytes or the problem that kept us from them.
+
+    ``member`` names a member of a package; None as data means a member that is no candidate for a flow.
+    """
+
+    name: str
+    data: bytes | Problem | None
+    member: str | None = None
+
+
+class Held(NamedTuple):
+    """An input whose bytes are at hand already (of a revision, of the book), with the name that messages give it."""
+
+    name: str
+    data: bytes
+
+
+Input = str | Held | Problem
+
+
+def _files_below(folder: str) -> list[str]:
+    found: list[str] = []
+    for root, folders, files in os.walk(folder):
+        folders[:] = sorted(f for f in folders if not f.startswith("."))
+        base = root + os.sep
+        found += [base + f for f in files if f.lower().endswith(SUFFIXES + PACKED) and not f.startswith(".")]
+    found.sort()
+    return found
+
+
+def names(sources: Iterable[str]) -> Iterator[str | Problem]:
+    """The files behind the sources, folders expanded; a source that is not there is a problem."""
+    for source in sources:
+        path = Path(source)
+        if source == STDIN or path.is_file():
+            yield source
+        elif path.is_dir():
+            below = _files_below(source)
+            if not below:
+                yield Problem(
+                    "source-empty",
+                    "error",
+                    f"expected exports ({', '.join(SUFFIXES + PACKED)}) in the folder, found none",
+                    Origin(source),
+                    "name the folder that holds the exported files",
+                )
+            yield from below
+        else:
+            yield Problem(
+                "source-missing",
+                "error",
+                "expected a file or folder, found nothing of that name",
+                Origin(source),
+                "check the spelling; a path is taken from the current folder",
+            )
+
+
+def _read(name: str, most: int) -> bytes:
+    """The bytes of a file, at most so many: one call of the system for a small file."""
+    handle = os.open(name, os.O_RDONLY)
+    try:
+        size = min(os.fstat(handle).st_size + 1, most)
+        data = os.read(handle, size)
+        if len(data) < size - 1 or len(data) == size < most:
+            # A pipe, a growing file, or one too large for a single call.
+            parts = [data]
+            left = most - len(data)
+            while left > 0 and (more := os.read(handle, min(left, 1 << 24))):
+                parts.append(more)
+                left -= len(more)
+            data = b"".join(parts)
+        return data
+    finally:
+        os.close(handle)
+
+
+def name_of(one: str | Held) -> str:
+    """What an input is called."""
+    return one if isinstance(one, str) else one.name
+
+
+def load(one: str | Held, limits: Limits) -> Item:
+    """Read one input. Never raises for what the file system says: the problem is returned."""
+    if isinstance(one, Held):
+        return Item(one.name, one.data)
+    name = one
+    try:
+        most = limits.bytes + 1
+        data = sys.stdin.buffer.read(most) if name == STDIN else _read(name, most)
+        if len(data) > limits.bytes:
+            raise too_large("bytes", limits.bytes, "a larger file")
+    except OSError as error:
+        reason = error.strerror or str(error)
+        return Item(
+            name,
+            Problem(
+                "source-unreadable",
+                "error",
+                f"expected a readable file, found: {reason}",
+                Origin(name),
+                "check its rights",
+            ),
+        )
+    except ZeitbuchError as error:
+        p = error.problem
+        return Item(name, Problem(p.code, p.severity, p.message, Origin(name), p.hint))
+    return Item("<stdin>" if name == STDIN else name, data)
+
+
+def digests(inputs: Iterable[Input], limits: Limits) -> list[bytes | None]:
+    """For each input the hash of its bytes; None where there are none to hash (standard input, a problem)."""
+    import hashlib
+
+    found: list[bytes | None] = []
+    for one in inputs:
+        data = None if isinstance(one, Problem) or one == STDIN else load(one, limits).data
+        found.append(hashlib.sha256(data).digest() if isinstance(data, bytes) else None)
+    return found

@@ -1,0 +1,47 @@
+# Definitions that stand as JSON text inside another flow's parameter: someone pasted a whole flow into a setting, or a
+# builder stores its sub-flows that way. They are read like files of their own.
+"""Flows embedded as JSON text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+import msgspec
+
+from zeitbuch.readers.input.pointers import escaped
+
+SHORTEST = 60  # characters: no flow is shorter
+_HINT = b"{\\"  # an object within a text: what follows the brace is escaped
+
+
+class Embedded(NamedTuple):
+    """One text that holds JSON, where it stands, and what is in it."""
+
+    pointer: str
+    raw: bytes
+    value: Any
+
+
+def might_embed(raw: bytes, yaml: bool) -> bool:
+    """A quick look at the bytes: False means that no walk is needed."""
+    return b'{"' in raw if yaml else _HINT in raw
+
+
+def embedded(document: Any) -> Iterator[Embedded]:
+    """All texts of a document that hold a JSON object or list of objects."""
+    stack: list[tuple[str, Any]] = [("", document)]
+    while stack:
+        pointer, value = stack.pop()
+        if type(value) is dict:
+            stack += [(f"{pointer}/{escaped(str(k))}", v) for k, v in reversed(value.items())]
+        elif type(value) is list:
+            stack += [(f"{pointer}/{i}", v) for i, v in reversed(list(enumerate(value)))]
+        elif type(value) is str and len(value) >= SHORTEST and value.lstrip()[:1] in ("{", "["):
+            try:
+                raw = value.encode()
+                found = msgspec.json.decode(raw)
+            except (msgspec.DecodeError, UnicodeEncodeError, RecursionError):
+                continue
+            if isinstance(found, dict) or (isinstance(found, list) and found and isinstance(found[0], dict)):
+                yield Embedded(pointer, raw, found)

@@ -1,0 +1,61 @@
+# The one table of formats that are read directly: a new format is one module and one row. Readers of other packages
+# are found through the entry point group `zeitbuch.formats`, asked only for documents that nothing here recognises.
+"""Formats read without a dialect."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from importlib import import_module
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow, Origin
+
+Flows = Iterator[tuple[Flow, list[Problem]]]
+
+
+class Format(NamedTuple):
+    """One format. ``keys``: one of them must be at the root of a document (none for XML); ``module`` is imported when
+    a document looks right, and offers ``recognises(document)`` and ``flows(document, origin, count)``."""
+
+    name: str
+    title: str
+    module: str
+    keys: frozenset[str]
+    xml: bool = False
+
+
+FORMATS: tuple[Format, ...] = (
+    Format("bpmn", "BPMN 2.0 (OMG)", "zeitbuch.readers.standards.bpmn.reader", frozenset(), xml=True),
+    Format("serverless", "Serverless Workflow DSL 1.0 (CNCF)", "zeitbuch.readers.standards.serverless.reader", frozenset({"document"})),
+    Format("arazzo", "Arazzo 1.0 (OpenAPI Initiative)", "zeitbuch.readers.standards.arazzo", frozenset({"arazzo"})),
+    Format("agent-spec", "Open Agent Specification", "zeitbuch.readers.standards.agentspec.reader", frozenset({"component_type", "agentspec_version"})),
+)  # fmt: skip
+
+
+def flows_of(document: Any, base: Origin, count: int) -> Flows | None:
+    """The flows of a document in one of the formats, or None when it is in none of them."""
+    is_dict = isinstance(document, dict)
+    for row in FORMATS:
+        if row.xml == is_dict or (is_dict and row.keys.isdisjoint(document)):
+            continue
+        module = import_module(row.module)
+        if module.recognises(document):
+            read: Callable[..., Flows] = module.flows
+            return read(document, base, count)
+    return None
+
+
+def added_flows_of(document: Any, base: Origin, count: int) -> Flows | None:
+    """The same for formats of other packages; a reader that fails is passed over."""
+    from importlib.metadata import entry_points
+
+    for entry in entry_points(group="zeitbuch.formats"):
+        try:
+            module = entry.load()
+            if module.recognises(document):
+                read: Callable[..., Flows] = module.flows
+                return read(document, base, count)
+        except Exception:  # a foreign package must not end the run
+            continue
+    return None

@@ -1,0 +1,241 @@
+# Runs over many files: what the cache knows is not read again, the rest is read by worker processes, and all comes out
+# in the order of the inputs, with the same messages as on one core. Between processes and in the cache results travel
+# as bytes.
+"""Reading many files: in parallel, and only what has changed."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
+
+import msgspec
+from msgspec import Struct
+
+from zeitbuch.core.model.model_map import ModelRule
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow
+from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.sources import STDIN, Held, Input, name_of
+
+from .cache import Cache, content_hash, key_of
+from .tally import Fact, Package, Tally
+
+if TYPE_CHECKING:
+    from .reader import Reader
+
+T = TypeVar("T")
+PIECE = 25
+MANY = 150
+
+
+class Setting(NamedTuple):
+    """What a reading depends on beside the files."""
+
+    dialects: list[Dialect]
+    limits: Limits
+    outline: bool = False
+    models: Sequence[ModelRule] = ()
+    texts: bool = True
+
+    def reader(self) -> Reader:
+        """A reader with this setting. Its parts are imported here: a run that finds all in the cache needs none."""
+        from .reader import Reader
+
+        return Reader(self.dialects, self.limits, self.outline, self.models, self.texts)
+
+    def key(self, kind: str) -> str:
+        """The key of the cache for results of a kind."""
+        encode = msgspec.json.encode
+        parts = [encode(self.dialects), encode(self.limits), encode(self.models), b"%d%d" % (self.outline, self.texts)]
+        return key_of([kind.encode(), *parts, *_code()])
+
+
+def _code() -> Iterator[bytes]:
+    """The state of our own code: a changed reader must not find what an older one has read."""
+    readers = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+    for room in (readers, os.path.join(os.path.dirname(readers), "core")):
+        for base, folders, files in os.walk(room):
+            folders[:] = sorted(f for f in folders if f != "__pycache__")
+            for name in sorted(files):
+                if name.endswith(".py"):
+                    state = os.stat(os.path.join(base, name))
+                    yield f"{name}{state.st_size}{state.st_mtime_ns}".encode()
+
+
+class Read(Struct, Generic[T], array_like=True):
+    """What was read from one file."""
+
+    results: list[T]
+    problems: list[Problem]
+    facts: list[Fact]
+    packages: list[Package]
+    called: list[str]
+
+
+class _Answer(NamedTuple):
+    """A worker's answer for one file. ``raw`` is None when the content is known to the cache, ``read`` is there when
+    the result has no bytes (a value that cannot be encoded)."""
+
+    name: str
+    content: bytes
+    state: tuple[int, int, int] | None
+    raw: bytes | None
+    read: Read[Any] | None = None
+
+
+Known = frozenset[bytes] | None  # contents that the cache holds; None without a cache
+_worker: tuple[Reader, Callable[[Flow], Any], Known]
+
+
+def _begin(setting: Setting, make: Callable[[Flow], Any], known: Known) -> None:
+    global _worker
+    import gc
+
+    gc.set_threshold(200_000, 20, 100)
+    _worker = (setting.reader(), make, known)
+
+
+def _piece(inputs: list[str | Held]) -> list[_Answer]:
+    reader, make, known = _worker
+    return [_answer(reader, make, known, name) for name in inputs]
+
+
+def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
+    name = name_of(one)
+    reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
+    state = None
+    content = b""
+    if isinstance(one, str):
+        try:
+            found = os.stat(one)
+            state = (found.st_size, found.st_mtime_ns, found.st_ino)
+        except OSError:
+            pass
+
+    def seen(data: bytes) -> bool:
+        nonlocal content
+        if known is None:
+            return False
+        content = content_hash(name, data)
+        return content in known
+
+    results = [made for flow in reader.flows_of([one], seen) if (made := make(flow)) is not None]
+    if content and known is not None and content in known:
+        return _Answer(name, content, state, None)
+    problems = reader.problems
+    if reader.unmasked and problems:
+        from zeitbuch.readers.input.secrets import masked_problem
+
+        problems = [masked_problem(p) for p in problems]  # they go into the cache
+    read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
+    try:
+        return _Answer(name, content, state, msgspec.msgpack.encode(read))
+    except (TypeError, ValueError, OverflowError):
+        return _Answer(name, content, state, None, read)
+
+
+class Run(Generic[T]):
+    """One run over inputs: iterate for (inputs done, results), then ask ``reader`` for the problems."""
+
+    def __init__(
+        self, setting: Setting, inputs: Iterable[Input], make: Callable[[Flow], T | None], kind: type[T],
+        cache: bool = True, workers: int = 0, ready: Mapping[int, Read[T]] | None = None,
+    ) -> None:  # fmt: skip
+        """``ready`` are inputs, by their place, that need no reading: their results are at hand."""
+        self.inputs = list(inputs)
+        self.setting = setting
+        self.make = make
+        self.reader = Tally()
+        self.cache = Cache(setting.key(kind.__name__)) if cache else None
+        self.decode = msgspec.msgpack.Decoder(Read[kind]).decode  # type: ignore[valid-type]
+        self.workers = workers
+        self.ready = ready or {}
+        self.reads: dict[int, Read[T]] = {}
+
+    def __iter__(self) -> Iterator[tuple[int, list[T]]]:
+        kept: dict[int, bytes] = {}
+        waiting: list[str | Held] = []
+        for at, name in enumerate(self.inputs):
+            if isinstance(name, Problem) or name == STDIN or at in self.ready:
+                continue
+            raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
+            if raw is None:
+                waiting.append(name)
+            else:
+                kept[at] = raw
+        answers = self._answers(waiting)
+        for at, name in enumerate(self.inputs):
+            if isinstance(name, Problem):
+                self.reader.problems.append(name)
+                continue
+            if name == STDIN and isinstance(name, str):
+                reader = self.setting.reader()
+                found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
+                self.reader.kept |= reader.kept
+                yield (
+                    at + 1,
+                    self._merged(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
+                )
+                continue
+            if at in self.ready:
+                yield at + 1, self._merged(self.ready[at])
+                continue
+            if isinstance(name, Held):
+                self.reader.kept[name.name] = name.data
+            raw = kept.pop(at, None)
+            read = self._taken(next(answers), name) if raw is None else self._decoded(raw) or self._again(name)
+            self.reads[at] = read
+            yield at + 1, self._merged(read)
+        self.reader.finish()
+        if self.cache is not None:
+            self.cache.save()
+
+    def _decoded(self, raw: bytes) -> Read[T] | None:
+        try:
+            return self.decode(raw)
+        except msgspec.MsgspecError:
+            return None
+
+    def _taken(self, answer: _Answer, name: str | Held) -> Read[T]:
+        raw = answer.raw
+        if answer.read is not None:
+            return answer.read
+        if raw is None and self.cache is not None:
+            raw = self.cache.body.entries.get(answer.content)
+        read = self._decoded(raw) if raw is not None else None
+        if read is None or raw is None:
+            return self._again(name)
+        if self.cache is not None and answer.content:
+            self.cache.put(answer.name, answer.content, answer.state, raw)
+        return read
+
+    def _again(self, name: str | Held) -> Read[T]:
+        """What a damaged entry of the cache should have held."""
+        reader = self.setting.reader()
+        results = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
+        return Read(results, reader.problems, reader.facts, reader.packages, sorted(reader.called))
+
+    def _merged(self, read: Read[T]) -> list[T]:
+        reader = self.reader
+        reader.problems += read.problems
+        reader.facts += read.facts
+        reader.packages += read.packages
+        reader.called.update(read.called)
+        return read.results
+
+    def _answers(self, waiting: list[str | Held]) -> Iterator[_Answer]:
+        known = frozenset(self.cache.body.entries) if self.cache is not None else None
+        workers = self.workers or (min(os.cpu_count() or 1, 8) if len(waiting) >= MANY else 1)
+        if workers == 1:
+            reader = self.setting.reader()
+            for name in waiting:
+                yield _answer(reader, self.make, known, name)
+            return
+        from multiprocessing import get_context
+
+        pieces = [waiting[i : i + PIECE] for i in range(0, len(waiting), PIECE)]
+        with get_context().Pool(workers, _begin, (self.setting, self.make, known)) as pool:
+            for answers in pool.imap(_piece, pieces):
+                yield from answers

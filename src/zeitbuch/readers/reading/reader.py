@@ -1,0 +1,287 @@
+# The one way from sources to flows: bytes, decoding, recognition, reading, mending. Flows are handed out one by
+# one, so that a command that only needs rows never holds the whole estate.
+"""Reading of estates: sources in, flows and problems out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import Any
+
+from msgspec import structs
+
+from zeitbuch.core.model.model_map import ModelRule, applied
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, within
+from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.packages import is_package, members
+from zeitbuch.readers.input.secrets import OPENINGS, masked_flow, masked_once
+from zeitbuch.readers.input.sources import STDIN, Held, Input, load, name_of, names
+from zeitbuch.readers.input.xml_tree import Element
+from zeitbuch.readers.standards import native
+
+from . import formats
+from .embedded import Embedded, embedded, might_embed
+from .tally import Fact, Package, Tally
+from .validated import validate_flow
+
+
+class Reader(Tally):
+    """Reads flows from sources. After the iteration ``problems`` holds what was wrong, in order.
+
+    With ``outline`` the flows lack what a list of flows does not show: inputs, references, positions, origins; without
+    ``texts`` prompts and notes too.
+    """
+
+    def __init__(
+        self,
+        dialects: Iterable[Dialect] = (),
+        limits: Limits | None = None,
+        outline: bool = False,
+        models: Sequence[ModelRule] = (),
+        texts: bool = True,
+    ) -> None:
+        super().__init__()
+        self.models = models
+        self.unmasked = outline  # an outline keeps little: that little is masked, not the whole document
+        self.limits = limits or Limits()
+        dialects = list(dialects)
+        self.dialects = [DialectReader(d, outline, texts) for d in dialects]
+        self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
+        self._last: list[DialectReader] = []
+
+    def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
+        """All flows of the sources."""
+        yield from self.flows_of(names(sources))
+        self.finish()
+
+    def flows_of(self, inputs: Iterable[Input], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
+        """All flows of inputs already listed; ``finish`` is the caller's. Content that is ``known`` is passed over."""
+        for one in inputs:
+            if isinstance(one, Problem):
+                self.problems.append(one)
+                continue
+            name = name_of(one)
+            item = load(one, self.limits)
+            if isinstance(item.data, Problem):
+                self.problems.append(item.data)
+            elif known is not None and item.data is not None and known(item.data):
+                continue
+            elif item.data is not None and is_package(name):
+                yield from self._package(name, item.data)
+            elif item.data is not None:
+                if name == STDIN or isinstance(one, Held):
+                    self.kept[item.name] = item.data
+                yield from self._file(Origin(item.name), item.data)
+
+    def _file(self, base: Origin, data: bytes) -> Iterator[Flow]:
+        for raw in self._read(base, data):
+            flow, problems = validate_flow(masked_flow(raw) if self.unmasked else raw)
+            self.problems += problems
+            if self.models:
+                flow = applied(self.models, flow)
+            calls = tuple([s.calls for s in flow.steps if s.calls is not None])
+            self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
+            yield flow
+
+    def _package(self, name: str, data: bytes) -> Iterator[Flow]:
+        """The flows of a package. A member in no known form is one of the package's other objects, no fault."""
+        flows = holding = others = unreadable = 0
+        for item in members(name, data, self.limits):
+            if item.data is None:
+                others += 1
+                continue
+            if isinstance(item.data, Problem):
+                self.problems.append(item.data)
+                unreadable += 1
+                continue
+            before, problems = flows, len(self.problems)
+            for flow in self._file(Origin(name, member=item.member), item.data):
+                flows += 1
+                yield flow
+            if flows > before:
+                holding += 1
+                continue
+            fresh = self.problems[problems:]
+            if fresh and all(p.code in ("unrecognised", "no-flow") for p in fresh):
+                del self.problems[problems:]
+                others += 1
+            else:
+                unreadable += 1
+        self.packages.append(Package(name, flows, holding, others, unreadable))
+        if not flows:
+            self.problems.append(
+                Problem(
+                    "package-empty",
+                    "error",
+                    f"expected flows in the package, found none in {others + unreadable} members",
+                    Origin(name),
+                    f"a dialect for this builder may be missing; to have one proposed: zeitbuch dialect suggest {name}",
+                )
+            )
+
+    def _read(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
+        try:
+            name = base.member or base.source
+            document, count = decode(name, data, self.limits, self.openings, self.unmasked)
+            inner: list[tuple[str, list[Flow]]] = []
+            if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
+                for one in embedded(document):
+                    flows = list(self._embedded(one, base, depth))
+                    if flows:
+                        inner.append((one.pointer, flows))
+            for flow in self._flows_in(document, base, count):
+                yield calling(flow, inner) if inner else flow
+            for _, flows in inner:
+                self.called.update(masked_once(f.id) if self.unmasked else f.id for f in flows)
+                yield from flows
+        except ZeitbuchError as error:
+            self.problems.append(within(error.problem, base))
+
+    def _embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
+        """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
+        known = is_known(one.value, self.dialects)
+        bare = next((r for r in self.dialects if r.holds(one.value)), None) if not known else None
+        if not known and bare is None:
+            return
+        place = base.at(one.pointer)
+        if known:
+            for flow in self._read(Origin(base.source, member=base.member), one.raw, depth + 1):
+                inside = flow.origin.pointer if flow.origin is not None else ""
+                yield structs.replace(flow, origin=place.at(f"{one.pointer}{inside}"))
+            return
+        assert bare is not None
+        document, count = decode("embedded.json", one.raw, self.limits, self.openings, self.unmasked)
+        flow, problems = bare.bare(document, place, count)
+        self.problems += problems
+        yield flow
+
+    def _flows_in(self, document: Any, base: Origin, count: int) -> Iterator[Flow]:
+        if native.is_native(document):
+            for found in native.flows(document, base):
+                if isinstance(found, Problem):
+                    self.problems.append(found)
+                else:
+                    yield found
+            return
+        known = formats.flows_of(document, base, count)
+        reader = self._reader_for(document) if known is None else None
+        if known is None and reader is None:
+            known = formats.added_flows_of(document, base, count)
+        if known is not None:
+            yield from self._of_format(known, base)
+            return
+        if reader is None:
+            self.problems.append(self._unrecognised(document, base))
+            return
+        any_flow = False
+        for flow, problems in reader.flows(document, base, count):
+            any_flow = True
+            self.problems += problems
+            yield flow
+        if not any_flow:
+            self.problems.append(
+                Problem(
+                    "no-flow",
+                    "error",
+                    f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none",
+                    base,
+                    "the export may be of another kind of object",
+                )
+            )
+
+    def _of_format(self, known: formats.Flows, base: Origin) -> Iterator[Flow]:
+        any_flow = False
+        try:
+            for flow, problems in known:
+                any_flow = True
+                self.problems += problems
+                yield flow
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError) as error:
+            # A file that says it is of a standard and breaks its rules where no reader looked for it.
+            self.problems.append(
+                Problem(
+                    "malformed",
+                    "error",
+                    f"expected a file that keeps to its standard, found a part of another form ({type(error).__name__}: {str(error)[:120]})",
+                    base,
+                    "check the file with the standard's schema; what was read before that part is kept",
+                )
+            )
+            return
+        if not any_flow:
+            self.problems.append(
+                Problem(
+                    "no-flow",
+                    "error",
+                    "expected a process, workflow or agent in the file, found none",
+                    base,
+                    "the file may hold only definitions that others use",
+                )
+            )
+
+    def _reader_for(self, document: Any) -> DialectReader | None:
+        # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
+        for reader in (*self._last, *self.dialects):
+            if reader.recogniser.fits(document):
+                self._last = [reader]
+                return reader
+        return None
+
+    def _unrecognised(self, document: Any, base: Origin) -> Problem:
+        if isinstance(document, Element):
+            found = f"XML with the root <{document.tag}>"
+        elif not isinstance(document, dict | list):
+            found = f"a single {type(document).__name__}"
+        elif isinstance(document, dict):
+            keys = ", ".join(f"'{k}'" for k in list(document)[:6])
+            found = f"an object with the keys {keys}" if keys else "an empty object"
+        else:
+            found = f"a list of {len(document)} values"
+        if not self.dialects:
+            hint = (
+                "no dialect is active: name one with --dialect FILE or under `dialects` in zeitbuch.toml, "
+                f"or have one proposed: zeitbuch dialect suggest {base.source}"
+            )
+        else:
+            if isinstance(document, Element):
+                document = {}
+            missing = [(len(m), i, r, m) for i, r in enumerate(self.dialects) if (m := r.recogniser.missing(document))]
+            _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
+            hint = (
+                f"closest is dialect '{nearest.dialect.name}', which also expects {' and '.join(lacks)}; "
+                f"to have one proposed: zeitbuch dialect suggest {base.source}"
+            )
+        return Problem(
+            "unrecognised",
+            "error",
+            f"expected a flow definition in the native form or an active dialect, found {found}",
+            base,
+            hint,
+        )
+
+
+def read_estate(reader: Reader, sources: Iterable[str]) -> Estate:
+    """All flows of the sources at once."""
+    return Estate(flows=tuple(reader.flows(sources)))
+
+
+def is_known(document: Any, dialects: Iterable[DialectReader]) -> bool:
+    """Whether a document is in the native form, a standard's form or an active dialect."""
+    if native.is_native(document) or formats.flows_of(document, Origin(""), 0) is not None:
+        return True
+    return any(r.recogniser.fits(document) for r in dialects)
+
+
+def calling(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
+    """The flow with its steps calling the definitions that stand inside them."""
+    steps = []
+    for step in flow.steps:
+        place = step.origin.pointer if step.origin is not None else None
+        held = next((f for pointer, f in inner if place is not None and pointer.startswith(place + "/")), None)
+        if held and (step.calls is None or step.calls.lstrip()[:1] in ("{", "[")):
+            step = structs.replace(step, calls=held[0].id)
+        steps.append(step)
+    return structs.replace(flow, steps=tuple(steps))

@@ -1,0 +1,345 @@
+# The Open Agent Specification, JSON or YAML -> flows: a flow component with its nodes and edges, an agent by itself, or
+# agents that work together. Components are written in place or by reference.
+"""Reading Agent Spec components."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Binding, Content, Flow, Link, Origin, Repeat, Step, Trigger, Variable
+from zeitbuch.readers.input.limits import count_values
+
+from .parts import Components, agent_use, is_agent, model_use, placeholders, tool_step
+
+_COMMON = frozenset(
+    {"component_type", "id", "name", "description", "metadata", "inputs", "outputs", "agentspec_version", "branches"}
+)
+ROOTS = ("Flow", "Swarm", "ManagerWorkers")
+
+
+def recognises(document: Any) -> bool:
+    """Whether a document is a component that can run: a flow, an agent or several agents."""
+    kind = document.get("component_type") if isinstance(document, dict) else None
+    return kind in ROOTS or is_agent(kind)
+
+
+def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
+    """The flow of the document, and one for each flow inside it."""
+    parts = Components(document, base)
+    every = parts.flows() if document["component_type"] == "Flow" else [("", document), *parts.flows()]
+    called = {str(_id(f)) for _, f in every[1:]}
+    for pointer, component in every:
+        share = count if len(every) == 1 else count_values(component)
+        reader = FlowReader(parts, component, pointer, str(_id(component)) in called)
+        yield reader.flow(share), reader.problems
+
+
+def _id(component: dict[str, Any]) -> str:
+    return str(component.get("id") or component.get("name") or "component")
+
+
+class FlowReader:
+    """Reads one flow, agent or group of agents."""
+
+    def __init__(self, parts: Components, component: dict[str, Any], pointer: str, called: bool) -> None:
+        self.parts = parts
+        self.component = component
+        self.pointer = pointer
+        self.called = called
+        self.steps: list[Step] = []
+        self.links: list[Link] = []
+        self.triggers: list[Trigger] = []
+        self.problems: list[Problem] = []
+
+    def flow(self, count: int) -> Flow:
+        """The component as a flow."""
+        component = self.component
+        kind = component["component_type"]
+        if kind == "Flow":
+            self._nodes()
+        else:
+            self._alone(kind)
+        known = {
+            "nodes", "start_node", "control_flow_connections", "data_flow_connections", "$referenced_components", "llm_config",
+            "system_prompt", "tools", "toolboxes", "first_agent", "relationships", "group_manager", "workers", *_COMMON,
+        }  # fmt: skip
+        unread: dict[str, Any] = {k: v for k, v in component.items() if k not in known and v not in (None, [], {})}
+        if component.get("metadata"):
+            unread["metadata"] = component["metadata"]
+        missed = count_values(unread) if unread else 0
+        missed += sum(count_values(s.unread) for s in self.steps if s.unread)
+        return Flow(
+            id=_id(component),
+            name=str(component.get("name") or ""),
+            description=str(component.get("description") or ""),
+            version=str(component.get("agentspec_version") or ""),
+            triggers=tuple(self.triggers),
+            steps=tuple(self.steps),
+            links=tuple(self.links),
+            variables=tuple(
+                Variable(name=f"inputs.{_title(p)}", value=p.get("default"), description=str(p.get("description") or ""))
+                for p in self.parts.listed(component.get("inputs"))
+            ),
+            unread=unread,
+            format="agent-spec",
+            content=Content(values=count, unread=missed),
+            origin=self.parts.base.at(self.pointer),
+        )  # fmt: skip
+
+    # -- agents by themselves -----------------------------------------------------------------------------------------
+
+    def _start(self, key: str, name: str, pointer: str) -> None:
+        kind: Any = "call" if self.called else "chat" if self.component["component_type"] != "Flow" else "manual"
+        self.triggers.append(
+            Trigger(id=key, kind=kind, name=name, operation="StartNode", origin=self.parts.base.at(pointer))
+        )
+
+    def _alone(self, kind: str) -> None:
+        component = self.component
+        self._start("start", "", self.pointer)
+        if kind == "Swarm":
+            first = self.parts.whole(component.get("first_agent"))
+            self._agent(first, _id(first))
+            for pair in component.get("relationships") or []:
+                if isinstance(pair, list) and len(pair) == 2:
+                    a, b = (self.parts.whole(p) for p in pair)
+                    for agent in (a, b):
+                        if not any(s.id == _id(agent) for s in self.steps):
+                            self._agent(agent, _id(agent))
+                    if _id(b) != _id(first):
+                        self.links.append(Link(source=_id(b), target=_id(a), role="attach"))
+            self.links.append(Link(source="start", target=_id(first)))
+        elif kind == "ManagerWorkers":
+            manager = self.parts.whole(component.get("group_manager"))
+            self._agent(manager, _id(manager))
+            for worker in self.parts.listed(component.get("workers")):
+                self._agent(worker, _id(worker))
+                self.links.append(Link(source=_id(worker), target=_id(manager), role="attach"))
+            self.links.append(Link(source="start", target=_id(manager)))
+        else:
+            self._agent(component, f"{_id(component)}.agent")
+            self.links.append(Link(source="start", target=f"{_id(component)}.agent"))
+
+    def _agent(
+        self,
+        agent: dict[str, Any],
+        key: str,
+        scope: str | None = None,
+        name: str = "",
+        inputs: tuple[Binding, ...] = (),
+    ) -> None:
+        """An agent with its tools attached."""
+        known = _COMMON | {"llm_config", "system_prompt", "tools", "toolboxes", "agent", "$referenced_components"}
+        self.steps.append(
+            Step(
+                id=key, kind="agent", name=name or str(agent.get("name") or key), operation=str(agent.get("component_type") or "Agent"),
+                scope=scope, model=agent_use(self.parts, agent), inputs=inputs, note=str(agent.get("description") or ""),
+                unread={k: v for k, v in agent.items() if k not in known and v not in (None, [], {}, False)}, origin=self.parts.origin(agent),
+            )
+        )  # fmt: skip
+        helpers = [*self.parts.listed(agent.get("tools")), *self.parts.listed(agent.get("toolboxes"))]
+        for tool in helpers:
+            helper = tool_step(self.parts, tool, f"{key}.{_id(tool)}", scope)
+            self.steps.append(helper)
+            self.links.append(Link(source=helper.id, target=key, role="attach", origin=self.parts.origin(tool)))
+
+    # -- flows --------------------------------------------------------------------------------------------------------
+
+    def _nodes(self) -> None:
+        component = self.component
+        nodes = [self.parts.whole(n) for n in component.get("nodes") or []]
+        start = self.parts.whole(component.get("start_node"))
+        if start and not any(_id(n) == _id(start) for n in nodes):
+            nodes.insert(0, start)
+        feeds: dict[str, list[Binding]] = {}
+        for edge in self.parts.listed(component.get("data_flow_connections")):
+            source, target = self.parts.whole(edge.get("source_node")), self.parts.whole(edge.get("destination_node"))
+            if source and target:
+                feeds.setdefault(_id(target), []).append(placeholders(edge, _id(source)))
+        for node in nodes:
+            self._node(node, tuple(feeds.get(_id(node), ())))
+        kinds = {s.id: s.kind for s in self.steps}
+        known = {*kinds, *[t.id for t in self.triggers]}
+        for edge in self.parts.listed(component.get("control_flow_connections")):
+            source, target = self.parts.whole(edge.get("from_node")), self.parts.whole(edge.get("to_node"))
+            origin = self.parts.origin(edge)
+            ends = [_id(e) if e else "?" for e in (source, target)]
+            if not set(ends) <= known:
+                lost = " and ".join(repr(e) for e in ends if e not in known)
+                self.problems.append(
+                    Problem(
+                        "link-end",
+                        "error",
+                        f"expected an edge between nodes of the flow, found {lost}",
+                        origin,
+                        "the edge is left out",
+                    )
+                )
+                continue
+            branch = str(edge.get("from_branch") or "")
+            if kinds.get(ends[0]) == "decide":
+                mapping = source.get("mapping") if isinstance(source.get("mapping"), dict) else {}
+                values = sorted(str(k) for k, v in (mapping or {}).items() if v == branch)
+                condition = f"= {' or '.join(values)}" if values else ""
+                self.links.append(
+                    Link(
+                        source=ends[0],
+                        target=ends[1],
+                        role="case",
+                        label=branch or "next",
+                        condition=condition,
+                        origin=origin,
+                    )
+                )
+            elif "exception" in branch:
+                self.links.append(
+                    Link(
+                        source=ends[0],
+                        target=ends[1],
+                        role="error",
+                        label="on error",
+                        after=("failure",),
+                        origin=origin,
+                    )
+                )
+            else:
+                self.links.append(
+                    Link(source=ends[0], target=ends[1], label="" if branch in ("", "next") else branch, origin=origin)
+                )
+
+    def _node(self, node: dict[str, Any], inputs: tuple[Binding, ...]) -> None:
+        kind = str(node.get("component_type") or "")
+        key, name = _id(node), str(node.get("name") or "")
+        origin = self.parts.origin(node)
+        given: dict[str, Any] = {
+            "id": key,
+            "name": name,
+            "operation": kind,
+            "note": str(node.get("description") or ""),
+            "origin": origin,
+        }
+
+        def rest(*known: str) -> dict[str, Any]:
+            return {k: v for k, v in node.items() if k not in _COMMON and k not in known and v not in (None, [], {})}
+
+        match kind:
+            case "StartNode":
+                self._start(key, name, "")
+            case "EndNode":
+                self.steps.append(Step(kind="end", inputs=inputs, unread=rest("branch_name"), **given))
+            case "LlmNode":
+                use = model_use(self.parts, node, inputs)
+                self.steps.append(
+                    Step(kind="model", model=use, inputs=inputs, unread=rest("llm_config", "prompt_template"), **given)
+                )
+            case "AgentNode":
+                agent = self.parts.whole(node.get("agent"))
+                if agent.get("component_type") == "Flow":
+                    self.steps.append(Step(kind="subflow", calls=_id(agent), inputs=inputs, **given))
+                else:
+                    self._agent(agent, key, None, name, inputs)
+            case "ToolNode":
+                tool = self.parts.whole(node.get("tool"))
+                helper = tool_step(self.parts, tool, key, None)
+                self.steps.append(
+                    Step(
+                        kind="tool",
+                        effect=helper.effect,
+                        inputs=(*[b for b in helper.inputs if b.decided != "model"], *inputs),
+                        unread=helper.unread,
+                        **{**given, "operation": f"{kind} {helper.operation}"},
+                    )
+                )
+            case "FlowNode":
+                self.steps.append(
+                    Step(
+                        kind="subflow",
+                        calls=_id(self.parts.whole(node.get("subflow"))),
+                        inputs=inputs,
+                        unread=rest("subflow"),
+                        **given,
+                    )
+                )
+            case "MapNode" | "ParallelMapNode":
+                over = next((b.name for b in inputs if b.name.startswith("iterated_")), "")
+                self.steps.append(
+                    Step(
+                        kind="loop",
+                        repeat=Repeat(items=over or "items"),
+                        inputs=(*inputs, *self._plain(node, "reducers")),
+                        unread=rest("subflow", "reducers"),
+                        **given,
+                    )
+                )
+                self._inner(node.get("subflow"), key, origin)
+            case "ParallelFlowNode":
+                self.steps.append(Step(kind="parallel", inputs=inputs, unread=rest("subflows"), **given))
+                for flow in node.get("subflows") or []:
+                    self._inner(flow, key, origin)
+            case "CatchExceptionNode":
+                self.steps.append(Step(kind="guard", on_fault="route", inputs=inputs, unread=rest("subflow"), **given))
+                self._inner(node.get("subflow"), key, origin)
+            case "BranchingNode":
+                self.steps.append(
+                    Step(
+                        kind="decide",
+                        condition=next((b.name for b in inputs), None),
+                        inputs=inputs,
+                        unread=rest("mapping"),
+                        **given,
+                    )
+                )
+            case "ApiNode":
+                method = str(node.get("http_method") or "get").lower()
+                effect: Any = {"get": "read", "head": "read", "delete": "delete"}.get(method, "write")
+                told = self._plain(node, "url", "http_method", "api_spec_uri", "data", "query_params", "headers")
+                self.steps.append(
+                    Step(
+                        kind="http",
+                        effect=effect,
+                        inputs=(*inputs, *told),
+                        unread=rest("url", "http_method", "api_spec_uri", "data", "query_params", "headers"),
+                        **given,
+                    )
+                )
+            case "InputMessageNode":
+                self.steps.append(
+                    Step(kind="wait", inputs=(*inputs, *self._plain(node, "message")), unread=rest("message"), **given)
+                )
+            case "OutputMessageNode":
+                self.steps.append(
+                    Step(
+                        kind="send",
+                        effect="send",
+                        inputs=(*inputs, *self._plain(node, "message")),
+                        unread=rest("message"),
+                        **given,
+                    )
+                )
+            case _:
+                self.steps.append(Step(kind="other", inputs=inputs, unread=rest(), **given))
+
+    def _plain(self, node: dict[str, Any], *names: str) -> tuple[Binding, ...]:
+        return tuple(Binding(name=n, value=node[n]) for n in names if node.get(n) not in (None, "", [], {}))
+
+    def _inner(self, flow: Any, scope: str, origin: Origin | None) -> None:
+        """A flow that a node runs inside: one step that calls it."""
+        whole = self.parts.whole(flow)
+        key = f"{scope}.{_id(whole)}"
+        self.steps.append(
+            Step(
+                id=key,
+                kind="subflow",
+                name=str(whole.get("name") or ""),
+                operation="subflow",
+                calls=_id(whole),
+                scope=scope,
+                origin=origin,
+            )
+        )
+
+
+def _title(schema: dict[str, Any]) -> str:
+    return str(schema.get("title") or "input")

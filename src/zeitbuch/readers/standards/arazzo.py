@@ -1,0 +1,308 @@
+# Arazzo 1.0 (OpenAPI Initiative), YAML or JSON -> a flow for each workflow. Steps run in order; success and failure
+# actions lead elsewhere, repeat or end; outputs of steps are the lineage.
+"""Reading Arazzo descriptions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import (
+    Binding,
+    Connection,
+    Content,
+    Flow,
+    Link,
+    LinkRole,
+    Origin,
+    Outcome,
+    Ref,
+    Retry,
+    Step,
+    StepKind,
+    Trigger,
+    Variable,
+)
+from zeitbuch.readers.input.limits import count_values
+from zeitbuch.readers.input.link_builder import METHOD_EFFECTS, as_dict
+from zeitbuch.readers.input.pointers import escaped
+
+# Arazzo 1.0.1, section 4.7 "Runtime Expressions"
+_EXPRESSION = re.compile(
+    r"\{?\$(?P<root>steps|inputs|outputs|workflows|sourceDescriptions|components|response|request|url|method|statusCode)"
+    r"(?P<path>(?:\.[A-Za-z0-9_\-]+)*(?:#/[^\s\"'}]*)?)\}?"
+)
+
+
+def recognises(document: Any) -> bool:
+    """Whether a document says that it is Arazzo."""
+    return (
+        isinstance(document, dict)
+        and isinstance(document.get("arazzo"), str)
+        and isinstance(document.get("workflows"), list)
+    )
+
+
+def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
+    """One flow for each workflow."""
+    listed = [(i, w) for i, w in enumerate(document["workflows"]) if isinstance(w, dict)]
+    called = {_tail(a.get("workflowId")) for _, w in listed for a in _actions(w) if a.get("workflowId")}
+    for at, workflow in listed:
+        share = count if len(listed) == 1 else count_values(workflow)
+        yield _Workflow(document, workflow, base, f"/workflows/{at}", called).flow(share)
+
+
+def _tail(name: Any) -> str:
+    """A workflow id without the source it comes from."""
+    return str(name).rpartition(".")[2] if str(name).startswith("$") else str(name)
+
+
+def _actions(workflow: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    for step in _dicts(workflow.get("steps")):
+        yield step
+        yield from _dicts(step.get("onSuccess"))
+        yield from _dicts(step.get("onFailure"))
+    yield from _dicts(workflow.get("successActions"))
+    yield from _dicts(workflow.get("failureActions"))
+
+
+def _dicts(value: Any) -> list[dict[str, Any]]:
+    return [v for v in value if isinstance(v, dict)] if isinstance(value, list) else []
+
+
+class _Workflow:
+    """Reads one workflow."""
+
+    def __init__(
+        self, document: dict[str, Any], workflow: dict[str, Any], base: Origin, pointer: str, called: set[str]
+    ) -> None:
+        self.document = document
+        self.workflow = workflow
+        self.base = base
+        self.pointer = pointer
+        self.called = called
+        self.steps: list[Step] = []
+        self.links: list[Link] = []
+        self.problems: list[Problem] = []
+        self.ids = {str(s.get("stepId")) for s in _dicts(workflow.get("steps"))}
+
+    def flow(self, count: int) -> tuple[Flow, list[Problem]]:
+        """The workflow as a flow."""
+        document, workflow = self.document, self.workflow
+        key = str(workflow.get("workflowId") or self.pointer)
+        steps = _dicts(workflow.get("steps"))
+        triggers = self._triggers(key)
+        for trigger in triggers:
+            if steps:
+                self.links.append(Link(source=trigger.id, target=str(steps[0].get("stepId")), origin=trigger.origin))
+        for at, step in enumerate(steps):
+            after = str(steps[at + 1].get("stepId")) if at + 1 < len(steps) else None
+            self._step(step, after, f"{self.pointer}/steps/{at}")
+        known = {
+            "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
+        }  # fmt: skip
+        unread: dict[str, Any] = {k: v for k, v in workflow.items() if k not in known}
+        info = document.get("info") if isinstance(document.get("info"), dict) else {}
+        variables = [Variable(name=f"inputs.{n}", value=s) for n, s in self._inputs().items()]
+        variables += [Variable(name=f"outputs.{n}", value=v) for n, v in as_dict(workflow.get("outputs")).items()]
+        flow = Flow(
+            id=key,
+            name=str(workflow.get("summary") or key),
+            description=str(workflow.get("description") or ""),
+            folder=str(as_dict(info).get("title") or ""),
+            version=str(as_dict(info).get("version") or ""),
+            triggers=tuple(triggers),
+            steps=tuple(self.steps),
+            links=tuple(self.links),
+            connections=tuple(
+                Connection(id=str(s.get("name", "")), name=str(s.get("url", "")), service=str(s.get("type", "openapi")))
+                for s in _dicts(document.get("sourceDescriptions"))
+            ),
+            variables=tuple(variables),
+            unread=unread,
+            format="arazzo",
+            content=Content(
+                values=count,
+                unread=(count_values(unread) if unread else 0)
+                + sum(count_values(s.unread) for s in self.steps if s.unread),
+            ),
+            origin=self.base.at(self.pointer),
+        )
+        return flow, self.problems
+
+    def _inputs(self) -> dict[str, Any]:
+        schema = self._resolved(self.workflow.get("inputs"), "inputs")
+        return as_dict(as_dict(schema).get("properties"))
+
+    def _triggers(self, key: str) -> list[Trigger]:
+        origin = self.base.at(self.pointer)
+        waits = self.workflow.get("dependsOn")
+        found = [
+            Trigger(
+                id=f"after.{_tail(w)}", kind="event", operation="dependsOn", event=f"{_tail(w)} has run", origin=origin
+            )
+            for w in (waits if isinstance(waits, list) else [])
+        ]
+        if key in self.called:
+            found.append(Trigger(id="called", kind="call", operation="workflowId", origin=origin))
+        return found or [Trigger(id="start", kind="manual", operation="workflow", origin=origin)]
+
+    def _resolved(self, value: Any, part: str) -> Any:
+        """A reusable object by its reference, or the object itself."""
+        if isinstance(value, dict) and ("reference" in value or "$ref" in value):
+            name = str(value.get("reference") or value.get("$ref")).replace("/", ".").rpartition(".")[2]
+            return as_dict(as_dict(self.document.get("components")).get(part)).get(name, value)
+        return value
+
+    def _refs(self, value: Any) -> tuple[Ref, ...]:
+        found: list[Ref] = []
+        stack = [value]
+        while stack:
+            v = stack.pop()
+            if isinstance(v, str):
+                for m in _EXPRESSION.finditer(v):
+                    parts = m["path"].lstrip(".").split(".")
+                    if m["root"] == "steps" and parts[0] in self.ids:
+                        path = ".".join(parts[2:] if parts[1:2] == ["outputs"] else parts[1:])
+                        found.append(Ref(step=parts[0], path=path, text=m[0]))
+                    elif m["root"] in ("inputs", "workflows", "sourceDescriptions", "components"):
+                        found.append(Ref(variable=f"{m['root']}.{parts[0]}", path=".".join(parts[1:]), text=m[0]))
+            elif isinstance(v, dict):
+                stack += reversed(list(v.values()))
+            elif isinstance(v, list):
+                stack += reversed(v)
+        return tuple(dict.fromkeys(found))
+
+    def _binding(self, name: str, value: Any) -> Binding:
+        refs = self._refs(value)
+        return Binding(name=name, value=value, decided="data" if refs else "fixed", refs=refs)
+
+    def _step(self, step: dict[str, Any], after: str | None, pointer: str) -> None:
+        key = str(step.get("stepId"))
+        operation = str(step.get("operationId") or step.get("operationPath") or step.get("workflowId") or "")
+        method = operation.rpartition("/")[2].lower() if "operationPath" in step else ""
+        kind: StepKind = "subflow" if "workflowId" in step else "http" if operation else "other"
+        inputs = [
+            self._binding(".".join(str(p[k]) for k in ("in", "name") if p.get(k)) or "parameter", p.get("value"))
+            for raw in [*_dicts(self.workflow.get("parameters")), *_dicts(step.get("parameters"))]
+            if isinstance(
+                p := {
+                    **as_dict(self._resolved(raw, "parameters")),
+                    **({"value": raw["value"]} if "value" in raw else {}),
+                },
+                dict,
+            )
+        ]
+        body = as_dict(step.get("requestBody"))
+        inputs += [self._binding(f"body.{k}", v) for k, v in body.items()]
+        for at, criterion in enumerate(_dicts(step.get("successCriteria"))):
+            inputs.append(
+                self._binding(
+                    f"success.{at + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
+                )
+            )
+        inputs += [self._binding(f"outputs.{k}", v) for k, v in as_dict(step.get("outputs")).items()]
+        failures = _dicts(step.get("onFailure")) or _dicts(self.workflow.get("failureActions"))
+        successes = _dicts(step.get("onSuccess")) or _dicts(self.workflow.get("successActions"))
+        retry = None
+        for raw in failures:
+            action = as_dict(self._resolved(raw, "failureActions"))
+            if action.get("type") == "retry" and retry is None:
+                limit = action.get("retryLimit", 1)
+                wait = action.get("retryAfter")
+                retry = Retry(
+                    attempts=limit if isinstance(limit, int) else 1,
+                    wait=float(wait) if isinstance(wait, int | float) else None,
+                )
+        source = (
+            operation.split(".")[1]
+            if operation.startswith("$sourceDescriptions.") and operation.count(".") > 1
+            else None
+        )
+        known = {
+            "stepId", "description", "operationId", "operationPath", "workflowId", "parameters", "requestBody", "successCriteria", "onSuccess",
+            "onFailure", "outputs",
+        }  # fmt: skip
+        self.steps.append(
+            Step(
+                id=key, kind=kind, name=key, operation=operation, effect=METHOD_EFFECTS.get(method, "none"), connection=source,
+                calls=_tail(step["workflowId"]) if "workflowId" in step else None, retry=retry, inputs=tuple(inputs),
+                note=str(step.get("description") or ""), unread={k: v for k, v in step.items() if k not in known},
+                origin=self.base.at(pointer),
+            )
+        )  # fmt: skip
+        self._after(key, successes, after, pointer, "next")
+        self._after(
+            key,
+            [a for a in failures if as_dict(self._resolved(a, "failureActions")).get("type") != "retry"],
+            None,
+            pointer,
+            "error",
+        )
+
+    def _after(self, key: str, actions: list[dict[str, Any]], after: str | None, pointer: str, role: LinkRole) -> None:
+        """The arrows of success or failure actions; without any the next step follows."""
+        failed: tuple[Outcome, ...] = ("failure",) if role == "error" else ()
+        part = "failureActions" if role == "error" else "successActions"
+        resolved = [as_dict(self._resolved(a, part)) for a in actions]
+        conditional = [a for a in resolved if a.get("criteria")]
+        source, link_role = key, role
+        if role == "next" and conditional:
+            source, link_role = f"{key}.then", "case"
+            self.steps.append(
+                Step(
+                    id=source,
+                    kind="decide",
+                    name=f"after {key}",
+                    operation="onSuccess",
+                    origin=self.base.at(f"{pointer}/onSuccess"),
+                )
+            )
+            self.links.append(Link(source=key, target=source, origin=self.base.at(pointer)))
+        for at, action in enumerate(resolved):
+            words = " and ".join(str(c.get("condition", "")) for c in _dicts(action.get("criteria")))
+            target = self._target(key, action, at, pointer)
+            if target is not None:
+                label = str(action.get("name") or "") if link_role != "next" else ""
+                self.links.append(
+                    Link(source=source, target=target, role=link_role, label=label, condition=words, refs=self._refs(words),
+                         after=failed, origin=self.base.at(pointer))
+                )  # fmt: skip
+        goes_on = role == "next" and after is not None and len(conditional) == len(resolved)
+        if goes_on and after is not None:
+            label = "otherwise" if link_role == "case" else ""
+            self.links.append(
+                Link(source=source, target=after, role=link_role, label=label, origin=self.base.at(pointer))
+            )
+
+    def _target(self, key: str, action: dict[str, Any], at: int, pointer: str) -> str | None:
+        name = f"{key}.{escaped(str(action.get('name') or at + 1))}"
+        if action.get("type") == "goto" and action.get("stepId"):
+            target = str(action["stepId"])
+            if target in self.ids:
+                return target
+            self.problems.append(
+                Problem(
+                    "link-end",
+                    "error",
+                    f"expected a step of the workflow after goto, found '{target}'",
+                    self.base.at(pointer),
+                    "the link is left out",
+                )
+            )
+            return None
+        kind: StepKind = "subflow" if action.get("workflowId") else "end"
+        calls = _tail(action["workflowId"]) if action.get("workflowId") else None
+        self.steps.append(
+            Step(
+                id=name,
+                kind=kind,
+                name=str(action.get("name") or "end"),
+                operation=f"action {action.get('type', 'end')}",
+                calls=calls,
+                origin=self.base.at(pointer),
+            )
+        )
+        return name

@@ -1,0 +1,109 @@
+# BPMN that we wrote carries in extension elements what BPMN has no place for; names, order and arrows still come from
+# the BPMN itself, so that edits in a modelling tool count.
+"""Records in the extension elements of BPMN."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+from msgspec import structs
+
+from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow, Link, Step, Trigger
+from zeitbuch.readers.input.xml_tree import Element
+
+if TYPE_CHECKING:
+    from .reader import Definitions
+
+
+def _record(element: Element) -> Element | None:
+    extension = element.first("extensionElements")
+    if extension is None:
+        return None
+    return next((c for c in extension.children if c.space == E.OWN_SPACE and c.tag in ("record", "route")), None)
+
+
+def has_record(element: Element) -> bool:
+    """Whether an element carries a record of ours."""
+    return _record(element) is not None
+
+
+class Own:
+    """The records of one process."""
+
+    def __init__(self, process: Element) -> None:
+        self.process = process
+        self.problems: list[Problem] = []
+        self.records: dict[int, dict[str, Any]] = {}
+        self.ids: dict[str, str] = {}
+        self.routes: dict[str, str] = {}
+        for element in process.walk():
+            found = _record(element)
+            if found is None:
+                continue
+            if found.tag == "route":
+                self.routes[element.get("id")] = element.get("attachedToRef")
+                continue
+            try:
+                plain = msgspec.json.decode(found.text)
+            except (msgspec.DecodeError, RecursionError):
+                plain = None
+            if not isinstance(plain, dict):
+                self._wrong(element, found, "expected an object in JSON")
+                continue
+            self.records[id(element)] = plain
+            if isinstance(plain.get("id"), str) and element is not process:
+                self.ids[element.get("id")] = plain["id"]
+
+    def _wrong(self, element: Element, found: Element, message: str) -> None:
+        self.problems.append(
+            Problem(
+                "bpmn-record",
+                "error",
+                f'{message} in <{found.tag}> of <{element.tag} id="{element.get("id")}"> at line {found.line}',
+                None,
+                "the element is read as plain BPMN; convert the original anew",
+            )
+        )
+
+    def has(self, element: Element) -> bool:
+        return id(element) in self.records
+
+    def _made(self, element: Element, kind: Any, more: dict[str, Any]) -> Any:
+        plain = self.records.get(id(element))
+        if plain is None:
+            return None
+        try:
+            return msgspec.convert({**plain, **more}, kind)
+        except msgspec.ValidationError as error:
+            self._wrong(element, element, str(error))
+            return None
+
+    def step(self, element: Element, scope: str | None, book: Definitions) -> Step | None:
+        """The step of an element that carries one."""
+        said: dict[str, Any] = {"name": element.get("name"), "scope": scope} if element.tag != "textAnnotation" else {}
+        made: Step | None = self._made(element, Step, said)
+        if made is None:
+            return None
+        return structs.replace(made, position=book.places.get(element.get("id")), origin=book.origin(element))
+
+    def trigger(self, element: Element, book: Definitions) -> Trigger | None:
+        """The trigger of a start event that carries one."""
+        made: Trigger | None = self._made(element, Trigger, {"name": element.get("name")})
+        if made is None:
+            return None
+        return structs.replace(made, position=book.places.get(element.get("id")), origin=book.origin(element))
+
+    def link(self, element: Element, source: str, target: str, book: Definitions) -> Link | None:
+        """The link of a sequence flow or association that carries one."""
+        made: Link | None = self._made(element, Link, {"source": source, "target": target})
+        return None if made is None else structs.replace(made, origin=book.origin(element))
+
+    def flow(self, read: Flow) -> Flow:
+        """The flow with the fields that the process carries."""
+        made: Flow | None = self._made(self.process, Flow, {"name": self.process.get("name")})
+        if made is None:
+            return read
+        return structs.replace(made, steps=read.steps, triggers=read.triggers, links=read.links, origin=read.origin)

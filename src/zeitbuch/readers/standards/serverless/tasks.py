@@ -1,0 +1,158 @@
+# What a task of the Serverless Workflow DSL 1.0 (CNCF) is in the words of the model, and the small parts tasks share:
+# durations, timeouts, expressions.
+"""Kinds, durations and expressions of Serverless Workflow tasks."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from zeitbuch.core.model.records import Binding, Effect, Ref, Step, StepKind
+from zeitbuch.readers.input.clock_texts import seconds
+from zeitbuch.readers.input.limits import count_values
+from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
+
+COMMON = frozenset({"if", "input", "output", "export", "timeout", "then", "metadata"})
+# DSL reference, "Task": the key that names the kind of a task
+TASKS = ("call", "do", "emit", "for", "fork", "listen", "raise", "run", "set", "switch", "try", "wait")
+_UNITS = {"days": 86400.0, "hours": 3600.0, "minutes": 60.0, "seconds": 1.0, "milliseconds": 0.001}
+_EXPRESSION = re.compile(r"\$\{\s*(.{0,4000}?)\s*\}", re.DOTALL)
+_NAME = re.compile(r"\$([A-Za-z_]\w*)((?:\.[A-Za-z_]\w*)*)|(?<![\w.\])$])\.([A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*)")
+
+
+def duration(value: Any) -> float | None:
+    """Seconds of a duration: an object of units, or ISO 8601 text."""
+    if isinstance(value, str):
+        return seconds(value)
+    if isinstance(value, dict) and value.keys() <= _UNITS.keys() and value:
+        return sum(float(v) * _UNITS[k] for k, v in value.items() if isinstance(v, int | float))
+    return None
+
+
+def task_kind(task: dict[str, Any]) -> str:
+    """The key that says what a task is; empty when none of the DSL's is there."""
+    return next(
+        (
+            k
+            for k in ("for", "try", "fork", "listen", "call", "emit", "raise", "run", "set", "switch", "wait", "do")
+            if k in task
+        ),
+        "",
+    )
+
+
+def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
+    """Kind, effect and operation of a task that contains no other."""
+    if name == "call":
+        return _call(task, functions)
+    if name == "run":
+        run = task["run"] if isinstance(task["run"], dict) else {}
+        way = next((k for k in ("container", "script", "shell", "workflow") if k in run), "")
+        return ("subflow" if way == "workflow" else "code"), "none", f"run {way}".strip()
+    kinds: dict[str, tuple[StepKind, Effect]] = {
+        "emit": ("send", "send"), "listen": ("wait", "none"), "raise": ("end", "none"), "set": ("shape", "none"),
+        "wait": ("wait", "none"), "switch": ("decide", "none"),
+    }  # fmt: skip
+    kind, effect = kinds.get(name, ("other", "none"))
+    return kind, effect, name or ", ".join(sorted(task.keys() - COMMON))[:80]
+
+
+def _call(task: dict[str, Any], functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
+    called = str(task["call"])
+    given = task.get("with")
+    held = functions.get(called)
+    if isinstance(held, dict) and "call" in held and held is not task:
+        kind, effect, operation = _call({**held, "call": str(held["call"])}, {})
+        return kind, effect, f"call {called} ({operation.removeprefix('call ')})"
+    if called == "http":
+        method = str(given.get("method", "get")).lower() if isinstance(given, dict) else "get"
+        return "http", METHOD_EFFECTS.get(method, "none"), f"call http {method}"
+    if called in ("openapi", "grpc"):
+        return "http", "none", f"call {called}"
+    if called == "asyncapi":
+        sends = isinstance(given, dict) and ("message" in given or given.get("operation") == "send")
+        return ("send", "send", "call asyncapi") if sends else ("wait", "none", "call asyncapi")
+    if isinstance(held, dict) and "run" in held:
+        return "code", "none", f"call {called}"
+    return "tool", "none", f"call {called}"
+
+
+def refs_in(value: Any, before: str | None) -> tuple[Ref, ...]:
+    """What the runtime expressions in a value refer to: the step before, or a variable of the context."""
+    found: list[Ref] = []
+    stack = [value]
+    while stack:
+        v = stack.pop()
+        if isinstance(v, str):
+            for m in _EXPRESSION.finditer(v):
+                found += _refs(m[1], m[0], before)
+        elif isinstance(v, dict):
+            stack += reversed(list(v.values()))
+        elif isinstance(v, list):
+            stack += reversed(v)
+    return tuple(dict.fromkeys(found))
+
+
+def _refs(inner: str, whole: str, before: str | None) -> list[Ref]:
+    found: list[Ref] = []
+    for m in _NAME.finditer(inner):
+        name, path, own = m[1], (m[2] or "").lstrip("."), m[3]
+        if own is not None:
+            found.append(
+                Ref(step=before, path=own, text=whole) if before else Ref(variable="input", path=own, text=whole)
+            )
+        elif name in ("context", "secrets", "workflow", "runtime", "input", "output", "task", "authorization"):
+            head, _, rest = path.partition(".")
+            found.append(Ref(variable=f"{name}.{head}" if head else name, path=rest, text=whole))
+        else:
+            found.append(Ref(variable=name, path=path, text=whole))
+    return found
+
+
+def binding(name: str, value: Any, before: str | None) -> Binding:
+    """One input of a task."""
+    refs = refs_in(value, before)
+    return Binding(name=name, value=value, decided="data" if refs else "fixed", refs=refs)
+
+
+def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Binding, ...]:
+    """The parameters of a task, objects taken apart one level."""
+    found: list[Binding] = []
+    parts: dict[str, Any] = {}
+    given = task.get("with")
+    if name == "call" and isinstance(given, dict):
+        parts |= given
+    elif name in ("run", "set", "emit", "raise", "listen", "wait"):
+        value = task[name]
+        if isinstance(value, dict):
+            for key, inner in value.items():
+                parts |= (
+                    {f"{key}.{k}": v for k, v in inner.items()}
+                    if isinstance(inner, dict) and name != "set"
+                    else {key: inner}
+                )
+        else:
+            parts[name] = value
+    for key in ("input", "output", "export"):
+        if key in task:
+            inner = task[key]
+            parts |= {f"{key}.{k}": v for k, v in inner.items()} if isinstance(inner, dict) else {key: inner}
+    for key, value in parts.items():
+        found.append(binding(key, value, before))
+    return tuple(found)
+
+
+def unread_of(task: dict[str, Any], name: str) -> dict[str, Any]:
+    """What of a task has no place in the model."""
+    understood = {
+        "call": {"with"}, "for": {"while", "do"}, "try": {"catch"}, "listen": {"foreach"},
+    }.get(name, set()) | COMMON | {name}  # fmt: skip
+    rest = {k: v for k, v in task.items() if k not in understood}
+    if task.get("metadata"):
+        rest["metadata"] = task["metadata"]
+    return rest
+
+
+def unread_count(steps: list[Step]) -> int:
+    """How many values the unread parts of steps hold."""
+    return sum(count_values(s.unread) for s in steps if s.unread)

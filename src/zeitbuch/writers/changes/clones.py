@@ -1,0 +1,54 @@
+# Copies for the terminal and as Markdown.
+"""Writers for copies."""
+
+from __future__ import annotations
+
+import textwrap
+
+from zeitbuch.core.diff.clones import Twin, left_words, title
+from zeitbuch.core.model.words import plural
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.table.tables import markdown_text
+
+from .text import change_lines, markdown_change
+
+
+def summary(found: list[Twin]) -> str:
+    """'3 pairs of copies; in 1 something was left as it was.'"""
+    if not found:
+        return "No copies found."
+    left = sum(bool(t.left) for t in found)
+    return f"{plural(len(found), 'pair')} of copies; in {left} something was left as it was."
+
+
+def to_text(found: list[Twin], width: int, colour: bool, evidence: bool) -> str:
+    """Copies, each with what was left and where they differ."""
+    width = min(width, 120)
+    lines = [summary(found)]
+    for twin in found:
+        head = textwrap.wrap(inert(title(twin), keep_lines=False), width, subsequent_indent="  ")
+        lines += ["", *[f"\x1b[1m{h}\x1b[0m" if colour else h for h in head]]
+        for left in twin.left:
+            text = f"! {inert(left_words(left), keep_lines=False)}"
+            lines.append(textwrap.fill(text, width, initial_indent="  ", subsequent_indent="      "))
+            if evidence and left.origin is not None:
+                lines.append(f"      @ {inert(str(left.origin), keep_lines=False)}")
+        for change in twin.changes:
+            lines += change_lines(change, "", width, colour, evidence)
+        if not twin.changes:
+            lines.append("  the same in all that carries meaning")
+    return "\n".join(lines) + "\n"
+
+
+def to_markdown(found: list[Twin]) -> str:
+    """Copies for a review."""
+    lines = ["# Copies", "", summary(found), ""]
+    for twin in found:
+        lines += [f"## {markdown_text(title(twin))}", ""]
+        lines += [f"- **!** {markdown_text(left_words(left))}" for left in twin.left]
+        for change in twin.changes:
+            lines += markdown_change(change, "")
+        if not twin.changes:
+            lines.append("- the same in all that carries meaning")
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"

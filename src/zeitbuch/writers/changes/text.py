@@ -1,0 +1,177 @@
+# Changes for the terminal and as Markdown. Removed words and added words are told apart by signs, never by colour
+# alone.
+"""Writers for changes."""
+
+from __future__ import annotations
+
+import re
+import textwrap
+
+from zeitbuch.core.diff.records import Change, EstateChanges, FlowChanges
+from zeitbuch.core.diff.word_diff import Word
+from zeitbuch.core.report.change_tables import (
+    SIGN,
+    STATUS,
+    figures_words,
+    line,
+    match_words,
+    places,
+    share_words,
+    summary,
+)
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.table.tables import markdown_text
+
+
+def shortened(words: tuple[Word, ...], around: int = 60) -> list[Word]:
+    """Long stretches that are the same, cut to their ends."""
+    short: list[Word] = []
+    for i, word in enumerate(words):
+        text = word.text
+        if word.mark == "same" and len(text) > 2 * around + 20:
+            head = "" if i == 0 else text[:around].rsplit(" ", 1)[0]
+            tail = "" if i == len(words) - 1 else text[-around:].split(" ", 1)[-1]
+            text = f"{head} … {tail}"
+        short.append(Word(word.mark, text))
+    return short
+
+
+_OLD, _NEW, _END = "\ue000", "\ue001", "\ue002"  # stand for the marks while lines are broken
+_PRIVATE = re.compile("[\ue000-\ue002]")
+
+
+def _marked(words: tuple[Word, ...]) -> str:
+    parts = []
+    for word in shortened(words):
+        text = _PRIVATE.sub("?", inert(word.text))
+        core = text.strip()
+        if word.mark == "same" or not core:
+            parts.append(text)
+            continue
+        lead, tail = text[: len(text) - len(text.lstrip())], text[len(text.rstrip()) :]
+        parts.append(f"{lead}{_OLD if word.mark == 'old' else _NEW}{core}{_END}{tail}")
+    return "".join(parts)
+
+
+def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
+    """Marked text on lines; a mark that runs over a line's end is coloured on both."""
+    lead, found, style = "      | ", [], ""
+    codes = {_OLD: "\x1b[31;9m", _NEW: "\x1b[32;4m"}
+    signs = {_OLD: "«−", _NEW: "«+", _END: "»"}
+    for part in _marked(words).split("\n"):
+        for row in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
+            text = style
+            for letter in row:
+                if letter in codes:
+                    style = codes[letter] if colour else ""
+                    text += style + signs[letter]
+                elif letter == _END:
+                    text += signs[letter] + ("\x1b[0m" if style else "")
+                    style = ""
+                else:
+                    text += letter
+            found.append((lead + text + ("\x1b[0m" if style else "")).rstrip())
+    return found
+
+
+def _flat(text: str) -> str:
+    return inert(text, keep_lines=False)
+
+
+def _filled(text: str, width: int, first: str, rest: str) -> str:
+    return textwrap.fill(text, width, initial_indent=first, subsequent_indent=rest, break_on_hyphens=False)
+
+
+def change_lines(change: Change, currency: str, width: int, colour: bool, evidence: bool) -> list[str]:
+    """One change on lines of a terminal."""
+    lines = [_filled(f"{SIGN[change.weight]} {_flat(line(change))}", width, "  ", "      ")]
+    if change.words:
+        lines += _lines(change.words, width, colour)
+    if change.remarks:
+        lines.append(_filled(f"({_flat('; '.join(change.remarks))})", width, "      ", "      "))
+    share = share_words(change.share, currency)
+    if share:
+        lines.append(_filled(share, width, "      = ", "        "))
+    spot = _flat(places(change))
+    if evidence and spot:
+        lines.append(f"      @ {spot}")
+    return lines
+
+
+def to_text(
+    found: EstateChanges, currency: str, width: int, colour: bool, evidence: bool = False, notes: tuple[str, ...] = ()
+) -> str:
+    """Changes for a terminal. ``evidence`` says where each stands in the exports."""
+    width = min(width, 120)
+    lines = [summary(found), *[_filled(_flat(n), width, "", "") for n in notes]]
+    for flow in found.flows:
+        title = f"{_flat(flow.name)} ({STATUS[flow.status]})"
+        lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
+        matched = match_words(flow)
+        if matched:
+            lines.append(_filled(matched, width, "  ~ ", "      "))
+        for change in flow.changes:
+            lines += change_lines(change, currency, width, colour, evidence)
+        together = share_words(flow.interaction, currency)
+        if together:
+            lines.append(_filled(f"the changes together, beyond the sum of each: {together}", width, "  = ", "      "))
+        money = figures_words(flow, currency)
+        if money:
+            lines.append(_filled(money, width, "  = ", "      "))
+    return "\n".join(lines) + "\n"
+
+
+def _markdown_words(words: tuple[Word, ...]) -> str:
+    parts = []
+    for word in shortened(words):
+        text = word.text
+        core = text.strip()
+        lead = " " if text[:1].isspace() else ""
+        tail = " " if core and text[-1:].isspace() else ""
+        shown = markdown_text(core)
+        if word.mark == "old" and core:
+            shown = f"~~{shown}~~"
+        elif word.mark == "new" and core:
+            shown = f"**{shown}**"
+        parts.append(f"{lead}{shown}{tail}")
+    return "".join(parts)
+
+
+def markdown_change(change: Change, currency: str) -> list[str]:
+    """One change as an item of a list, with what it adds and where it stands below it."""
+    mark = "**!** " if change.weight == "risk" else ""
+    lines = [f"- {mark}{markdown_text(line(change))}"]
+    if change.words:
+        lines += ["", f"  > {_markdown_words(change.words)}", ""]
+    said = [markdown_text("; ".join(change.remarks))] if change.remarks else []
+    share = share_words(change.share, currency)
+    said += [f"this alone: {markdown_text(share)}"] if share else []
+    spot = places(change)
+    said += [f"at {markdown_text(spot)}"] if spot else []
+    return [*lines, *[f"  - {words}" for words in said]]
+
+
+def _markdown_flow(flow: FlowChanges, currency: str) -> list[str]:
+    lines = [f"## {markdown_text(flow.name)} ({STATUS[flow.status]})", ""]
+    matched = match_words(flow)
+    if matched:
+        lines += [f"*This flow {markdown_text(matched)}.*", ""]
+    for change in flow.changes:
+        lines += markdown_change(change, currency)
+    together = share_words(flow.interaction, currency)
+    if together:
+        lines += ["", f"The changes together, beyond the sum of each: {markdown_text(together)}"]
+    money = figures_words(flow, currency)
+    if money:
+        lines += ["", f"Cost: {markdown_text(money)}"]
+    return [*lines, ""]
+
+
+def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()) -> str:
+    """Changes for a review: removed words struck out, added words in bold."""
+    lines = ["# Changes", "", markdown_text(summary(found)), ""]
+    for note in notes:
+        lines += [markdown_text(note), ""]
+    for flow in found.flows:
+        lines += _markdown_flow(flow, currency)
+    return "\n".join(lines).rstrip() + "\n"

@@ -1,0 +1,107 @@
+# Pages as HTML: one self-contained file without scripts. Everything from an export is escaped; the only markup is ours.
+"""Documents as HTML."""
+
+from __future__ import annotations
+
+from html import escape
+
+from zeitbuch.core.model.sheet import Sheet, shown
+from zeitbuch.core.report import document as d
+from zeitbuch.writers.escape.text import inert
+
+STYLE = """
+:root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; }
+* { box-sizing: border-box; }
+body { margin: 0; background: var(--paper); color: var(--ink); font: 16px/1.55 "DejaVu Sans", Verdana, sans-serif; }
+main { max-width: 62rem; margin: 0 auto; padding: 2.5rem 2rem 4rem 4.5rem; border-left: 1px solid var(--rule); }
+nav { font-size: .85rem; margin-bottom: 1.5rem; } nav a { margin-right: 1.1rem; }
+a { color: #23506a; text-underline-offset: .15em; } a:focus-visible { outline: 2px solid var(--ink); outline-offset: 2px; }
+h1 { font-size: 1.9rem; line-height: 1.2; margin: 0 0 1rem; }
+h2 { font-size: 1.25rem; margin: 2.6rem 0 .8rem; padding-bottom: .25rem; border-bottom: 1px solid var(--rule); }
+h3 { font-size: 1.02rem; margin: 1.8rem 0 .3rem; }
+p { margin: .4rem 0 .8rem; overflow-wrap: anywhere; } .quiet { color: var(--quiet); font-size: .88rem; }
+dl { display: grid; grid-template-columns: max-content 1fr; gap: .2rem 1.4rem; margin: .6rem 0 1rem; font-size: .93rem; }
+dt { color: var(--quiet); } dd { margin: 0; overflow-wrap: anywhere; }
+.wide { overflow-x: auto; margin: .6rem 0 1.1rem; }
+table { border-collapse: collapse; font-size: .87rem; width: 100%; background: var(--card); }
+th, td { text-align: left; vertical-align: top; padding: .35rem .7rem; border-bottom: 1px solid var(--rule); overflow-wrap: break-word; }
+th { color: var(--quiet); font-weight: normal; } .num { text-align: right; white-space: nowrap; } tfoot td { font-weight: bold; border-bottom: 0; }
+figure { margin: .6rem 0 1.2rem; } figcaption { color: var(--quiet); font-size: .85rem; }
+pre { margin: .2rem 0 0; padding: .7rem .9rem; background: var(--card); border: 1px solid var(--rule); border-left: 4px double var(--ink);
+  white-space: pre-wrap; overflow-wrap: anywhere; font: .86rem/1.5 "DejaVu Sans Mono", Menlo, Consolas, monospace; }
+.map { overflow-x: auto; border: 1px solid var(--rule); } .map svg { display: block; margin: 0 auto; max-width: 100%; height: auto; }
+.sign td { height: 2.6rem; }
+@media print { body { background: #fff; font-size: 11pt; } main { border: 0; padding: 0; max-width: none; } nav { display: none; }
+  h2, h3 { break-after: avoid; } table, figure, pre { break-inside: avoid; } .map svg { max-height: 24cm; } }
+@media (max-width: 40rem) { main { padding: 1.2rem; border: 0; } dl { grid-template-columns: 1fr; gap: 0; } dd { margin-bottom: .4rem; } }
+"""
+
+
+def _t(text: str) -> str:
+    return escape(inert(text, keep_lines=False))
+
+
+def _table(sheet: Sheet) -> str:
+    right = [c.kind in ("count", "number", "money", "percent") for c in sheet.columns]
+
+    def cells(values: list[str], tag: str) -> str:
+        return "".join(f"<{tag}{' class=num' if r else ''}>{v}</{tag}>" for v, r in zip(values, right, strict=True))
+
+    def shown_row(row: tuple[object, ...]) -> list[str]:
+        return [_t(shown(v, "text" if isinstance(v, str) else c.kind)) for v, c in zip(row, sheet.columns, strict=True)]
+
+    heads = "".join(
+        f"<th scope=col{' class=num' if r else ''}>{_t(c.title)}</th>"
+        for c, r in zip(sheet.columns, right, strict=True)
+    )
+    body = "\n".join(f"<tr>{cells(shown_row(row), 'td')}</tr>" for row in sheet.rows)
+    foot = f"<tfoot><tr>{cells(shown_row(sheet.total), 'td')}</tr></tfoot>" if sheet.total is not None else ""
+    return f"<div class=wide tabindex=0><table><thead><tr>{heads}</tr></thead><tbody>\n{body}\n</tbody>{foot}</table></div>"
+
+
+def block_html(block: d.Block, picture: str = "") -> str:
+    """One block as HTML; ``picture`` is the map as inline SVG."""
+    match block:
+        case d.Heading(level=level, text=text, anchor=anchor):
+            mark = f' id="{escape(anchor)}"' if anchor else ""
+            return f"<h{level}{mark}>{_t(text)}</h{level}>"
+        case d.Paragraph(text=text, quiet=quiet):
+            return f"<p{' class=quiet' if quiet else ''}>{_t(text)}</p>"
+        case d.Facts(pairs=pairs):
+            return "<dl>" + "".join(f"<dt>{_t(k)}</dt><dd>{_t(v)}</dd>" for k, v in pairs) + "</dl>"
+        case d.Bullets(items=items):
+            return "<ul>" + "".join(f"<li>{_t(i)}</li>" for i in items) + "</ul>"
+        case d.Table(sheet=sheet):
+            return _table(sheet)
+        case d.Quote(label=label, text=text):
+            return f"<figure><figcaption>{_t(label)}</figcaption><pre>{escape(inert(text))}</pre></figure>"
+        case d.Picture():
+            return f"<div class=map tabindex=0>{picture}</div>"
+        case d.Links(items=items):
+            rows = "".join(
+                f'<li><a href="{escape(name)}.html">{_t(t)}</a><br><span class=quiet>{_t(r)}</span></li>'
+                for t, name, r in items
+            )
+            return f"<ul>{rows}</ul>"
+        case d.Signatures(fingerprint=mark):
+            heads = "".join(f"<th scope=col>{h}</th>" for h in ("reviewed by", "role", "date", "verdict", "signature"))
+            empty = "<tr>" + "<td></td>" * 5 + "</tr>"
+            return (
+                f"<table class=sign><thead><tr>{heads}</tr></thead><tbody>{empty}{empty}</tbody></table>"
+                f"<p class=quiet>This document describes the state with the fingerprint <code>{mark[:16]}</code>. Moving boxes leaves it "
+                "valid; a changed prompt, model, link or setting does not. Verdicts: approved, approved with changes, refused.</p>"
+            )
+
+
+def to_html_page(page: d.Page, picture: str = "") -> str:
+    """A page as one HTML file; ``picture`` is the map as inline SVG."""
+    links = [(b.text, b.anchor) for b in page.blocks if isinstance(b, d.Heading) and b.level == 2]
+    nav = "".join(f'<a href="#{escape(a)}">{_t(t)}</a>' for t, a in links)
+    home = "" if page.kind == "index" else '<a href="index.html">All flows</a>'
+    body = "\n".join(block_html(b, picture) for b in page.blocks)
+    return (
+        f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
+        f"<title>{_t(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"
+        + (f"<nav aria-label='On this page'>{home}{nav}</nav>\n" if nav or home else "")
+        + f"{body}\n</main>\n</body>\n</html>\n"
+    )

@@ -1,0 +1,51 @@
+# Pages as Markdown (CommonMark with tables). Names and values are escaped; prompts stand in fences that are longer
+# than any in them.
+"""Documents as Markdown."""
+
+from __future__ import annotations
+
+import re
+
+from zeitbuch.core.report import document as d
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.table.tables import markdown_text, to_markdown
+
+
+def fence(text: str) -> str:
+    """A text in a code block that it cannot close."""
+    longest = max([len(m) for m in re.findall(r"`+", text)] + [2])
+    marks = "`" * (longest + 1)
+    return f"{marks}text\n{inert(text.strip(chr(10)))}\n{marks}"
+
+
+def _block(block: d.Block, picture: str) -> str:
+    match block:
+        case d.Heading(level=level, text=text):
+            return f"{'#' * level} {markdown_text(text)}"
+        case d.Paragraph(text=text, quiet=quiet):
+            words = markdown_text(text)
+            return f"*{words}*" if quiet and words else words
+        case d.Facts(pairs=pairs):
+            return "\n".join(f"- **{markdown_text(k)}:** {markdown_text(v)}" for k, v in pairs)
+        case d.Bullets(items=items):
+            return "\n".join(f"- {markdown_text(i)}" for i in items)
+        case d.Table(sheet=sheet):
+            return to_markdown(sheet).rstrip()
+        case d.Quote(label=label, text=text):
+            return f"**{markdown_text(label)}**\n\n{fence(text)}"
+        case d.Picture(alt=alt):
+            return f"![{markdown_text(alt)}]({picture})"
+        case d.Links(items=items):
+            return "\n".join(f"- [{markdown_text(t)}]({name}.md): {markdown_text(r)}" for t, name, r in items)
+        case d.Signatures(fingerprint=mark):
+            return (
+                "| reviewed by | role | date | verdict (approved, with changes, refused) | signature |\n"
+                "| --- | --- | --- | --- | --- |\n|  |  |  |  |  |\n|  |  |  |  |  |\n\n"
+                f"*This document describes the state with the fingerprint `{mark[:16]}`. Moving boxes leaves it valid; "
+                "a changed prompt, model, link or setting does not.*"
+            )
+
+
+def to_markdown_page(page: d.Page, picture: str = "") -> str:
+    """A page as Markdown; ``picture`` is the path of the map from the page."""
+    return "\n\n".join(_block(b, picture) for b in page.blocks) + "\n"

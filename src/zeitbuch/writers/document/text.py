@@ -1,0 +1,55 @@
+# Pages for the terminal: wrapped to its width, headings bold when colour is wanted, tables drawn.
+"""Documents as plain text."""
+
+from __future__ import annotations
+
+import textwrap
+
+from zeitbuch.core.report import document as d
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.table.tables import to_table
+
+
+def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
+    lines = []
+    for i, line in enumerate(inert(text).split("\n")):
+        lead = line[: len(line) - len(line.lstrip())]
+        start = (first if i == 0 else rest) + lead
+        lines.append(
+            textwrap.fill(
+                line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False
+            )
+        )
+    return "\n".join(lines)
+
+
+def to_text(page: d.Page, width: int, colour: bool) -> str:
+    """A page for a terminal of that width."""
+    width = min(width, 110)
+    parts: list[str] = []
+    for block in page.blocks:
+        match block:
+            case d.Heading(level=level, text=text):
+                words = inert(text, keep_lines=False)
+                parts.append(
+                    f"\x1b[1m{words}\x1b[0m"
+                    if colour
+                    else words + ("\n" + "=" * min(len(words), width) if level == 1 else "")
+                )
+            case d.Paragraph(text=text):
+                parts.append(_wrapped(text, width))
+            case d.Facts(pairs=pairs):
+                size = max([len(k) for k, _ in pairs] or [0])
+                parts.append("\n".join(_wrapped(f"{v}", width, f"{k:<{size}}  ", " " * (size + 2)) for k, v in pairs))
+            case d.Bullets(items=items):
+                parts.append("\n".join(_wrapped(i, width, hang="  ") for i in items))
+            case d.Table(sheet=sheet):
+                parts.append(to_table(sheet, width, colour).strip("\n"))
+            case d.Quote(label=label, text=text):
+                parts.append(
+                    f"{inert(label)}:\n"
+                    + "\n".join(_wrapped(line, width, "  | ", "  | ") for line in text.strip().split("\n"))
+                )
+            case _:
+                continue
+    return "\n\n".join(parts) + "\n"

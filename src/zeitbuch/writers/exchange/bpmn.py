@@ -1,0 +1,394 @@
+# Flows as BPMN 2.0 XML with a diagram, valid against the OMG schema. What BPMN has no place for (prompts, effects,
+# helpers of an agent) goes into extension elements of our own namespace, so that reading it back gives the same flow.
+"""Writing BPMN 2.0 (OMG formal/2011-01-03)."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+from xml.etree import ElementTree as ET
+
+import msgspec
+
+from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.records import Estate, Flow, Link, Record, Step, Trigger
+
+from .bpmn_diagram import diagram
+
+_B = f"{{{E.MODEL_SPACE}}}"
+_D = f"{{{E.DIAGRAM_SPACE}}}"
+_DC = "{http://www.omg.org/spec/DD/20100524/DC}"
+_DI = "{http://www.omg.org/spec/DD/20100524/DI}"
+_Z = f"{{{E.OWN_SPACE}}}"
+_XSI = "{http://www.w3.org/2001/XMLSchema-instance}"
+_BAD = re.compile(r"[^A-Za-z0-9_.\-]")
+_CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
+_TAGS: dict[str, str] = {
+    "send": "sendTask", "wait": "receiveTask", "approve": "userTask", "code": "scriptTask", "subflow": "callActivity",
+    "end": "endEvent", "other": "task",
+}  # fmt: skip
+_ACTIVITIES = frozenset({*E.TASKS, *E.SCOPES})
+
+
+def to_bpmn(estate: Estate) -> str:
+    """All flows as one file, a process each."""
+    for prefix, space in (
+        ("bpmn", E.MODEL_SPACE),
+        ("bpmndi", E.DIAGRAM_SPACE),
+        ("dc", _DC[1:-1]),
+        ("di", _DI[1:-1]),
+        ("zb", E.OWN_SPACE),
+    ):
+        ET.register_namespace(prefix, space)
+    root = ET.Element(_B + "definitions", {"id": "definitions", "targetNamespace": E.OWN_SPACE, "exporter": "zeitbuch"})
+    diagrams: list[ET.Element] = []
+    taken: set[str] = {"definitions"}
+    for number, flow in enumerate(estate.flows, 1):
+        diagrams.append(_Process(root, flow, number, taken).written())
+    root.extend(diagrams)
+    ET.indent(root, " ")
+    text = ET.tostring(root, encoding="unicode", short_empty_elements=True)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + text + "\n"
+
+
+def _clean(text: str) -> str:
+    return _CONTROL.sub("\ufffd", text)
+
+
+def _xml_name(text: str) -> str:
+    """A text as an XML name without colon."""
+    made = _BAD.sub("_", text)
+    return made if made[:1].isalpha() or made[:1] == "_" else f"n{made}"
+
+
+class _Process:
+    """Writes one flow."""
+
+    def __init__(self, root: ET.Element, flow: Flow, number: int, taken: set[str]) -> None:
+        self.root = root
+        self.flow = flow
+        self.number = number
+        self.taken = taken
+        self.names: dict[str, str] = {}  # id of the model -> id in the file
+        self.steps = {s.id: s for s in flow.steps}
+        self.inside: dict[str | None, list[Step]] = {}
+        for step in flow.steps:
+            self.inside.setdefault(step.scope if step.scope in self.steps else None, []).append(step)
+        self.out: dict[str, int] = {}
+        self.into: dict[str, int] = {}
+        for k in flow.links:
+            if k.role != "attach":
+                self.out[k.source] = self.out.get(k.source, 0) + 1
+                self.into[k.target] = self.into.get(k.target, 0) + 1
+        self.elements: dict[str, ET.Element] = {}
+        self.tags: dict[str, str] = {}
+        self.edges: list[tuple[str, str, str]] = []  # id of the edge, ids of its ends in the file
+        self.catchers: dict[
+            str, str
+        ] = {}  # border event of an error route -> the activity, ids: of the file, of the model
+        self.events: dict[str, str] = {}  # border event -> the activity it sits on
+
+    def name(self, key: str, prefix: str = "") -> str:
+        """The id of a record within the file: an XML name that occurs once."""
+        if key in self.names and not prefix:
+            return self.names[key]
+        base = _xml_name(prefix + key)[:80]
+        made, n = base, 2
+        while made in self.taken:
+            made, n = f"{base}_{n}", n + 1
+        self.taken.add(made)
+        if not prefix:
+            self.names[key] = made
+        return made
+
+    def written(self) -> ET.Element:
+        """Adds the process to the definitions; returns its diagram."""
+        flow = self.flow
+        process_id = self.name(f"\x00{flow.id}") if flow.id in self.steps else self.name(flow.id)
+        process = ET.SubElement(
+            self.root, _B + "process", {"id": process_id, "name": _clean(flow.name), "isExecutable": "false"}
+        )
+        if flow.description:
+            ET.SubElement(process, _B + "documentation").text = _clean(flow.description)
+        self._own(process, flow, E.FLOW_SAID, {"id": flow.id})
+        self._lanes(process)
+        inner = self._event_scopes()
+        self._level(process, None, [t for t in flow.triggers if t.id not in inner], inner)
+        self._links(process)
+        self._artifacts(process)
+        return diagram(self, process_id)
+
+    def _own(
+        self, element: ET.Element, record: Record, said: tuple[str, ...], more: dict[str, Any] | None = None
+    ) -> None:
+        """The extension with what BPMN does not say of a record."""
+        plain: dict[str, Any] = {k: v for k, v in msgspec.to_builtins(record).items() if k not in said}
+        plain |= more or {}
+        extension = ET.SubElement(element, _B + "extensionElements")
+        ET.SubElement(extension, _Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
+
+    def _lanes(self, process: ET.Element) -> None:
+        lanes: dict[str, list[str]] = {}
+        records: list[Step | Trigger] = [*self.flow.triggers, *self.flow.steps]
+        for record in records:
+            for b in record.inputs:
+                if b.name == "lane" and isinstance(b.value, str):
+                    lanes.setdefault(b.value, []).append(record.id)
+        if not lanes:
+            return
+        outer = ET.SubElement(process, _B + "laneSet", {"id": self.name("lanes", f"p{self.number}_")})
+        for lane, members in lanes.items():
+            made = ET.SubElement(outer, _B + "lane", {"id": self.name(lane, "lane_"), "name": _clean(lane)})
+            for member in members:
+                ET.SubElement(made, _B + "flowNodeRef").text = self.name(member)
+
+    def _event_scopes(self) -> dict[str, str]:
+        """Triggers that stand inside an event sub-process, and its id."""
+        found: dict[str, str] = {}
+        triggers = {t.id for t in self.flow.triggers}
+        for k in self.flow.links:
+            target = self.steps.get(k.target)
+            if k.source in triggers and target is not None and target.operation == E.EVENT_SUBPROCESS:
+                found[k.source] = target.id
+        return found
+
+    # -- elements -----------------------------------------------------------------------------------------------------
+
+    def _level(self, parent: ET.Element, scope: str | None, triggers: list[Trigger], inner: dict[str, str]) -> None:
+        for trigger in triggers:
+            self._trigger(parent, trigger, scope)
+        for step in self.inside.get(scope, ()):
+            tag = self.tags[step.id] = self._tag(step)
+            if tag == "textAnnotation":
+                continue
+            element = ET.SubElement(parent, _B + tag, {"id": self.name(step.id), "name": _clean(step.name)})
+            self.elements[step.id] = element
+            if step.note:
+                ET.SubElement(element, _B + "documentation").text = _clean(step.note)
+            self._own(element, step, E.STEP_SAID, {"id": step.id})
+            self._details(element, step, tag)
+            if tag in E.SCOPES:
+                held = [t for t in self.flow.triggers if inner.get(t.id) == step.id]
+                self._level(element, step.id, held, inner)
+
+    def _tag(self, step: Step) -> str:
+        first = step.operation.split(" ")[0]
+        if step.kind == "note":
+            return "textAnnotation"
+        if step.id in self.inside or step.kind in ("loop", "guard", "group"):
+            return first if first in E.SCOPES else "subProcess"
+        if first == "boundaryEvent":
+            return first if self._border(step) else "intermediateThrowEvent"
+        if first in ("startEvent", "textAnnotation", *E.SCOPES):
+            return "task" if first == "startEvent" else "subProcess"
+        if first in E.NODES:
+            return first
+        if step.kind == "decide":
+            return "inclusiveGateway" if step.inclusive else "exclusiveGateway"
+        if step.kind == "parallel":
+            return "parallelGateway"
+        if step.kind == "join":
+            return {"each": "exclusiveGateway", "once": "inclusiveGateway"}.get(step.join or "all", "parallelGateway")
+        return _TAGS.get(step.kind, "serviceTask")
+
+    def _border(self, step: Step) -> Link | None:
+        """The link by which a border event hangs on an activity."""
+        for k in self.flow.links:
+            source = self.steps.get(k.source)
+            if (
+                k.target == step.id
+                and source is not None
+                and source.scope == step.scope
+                and self._tag_of(source) in _ACTIVITIES
+            ):
+                return k
+        return None
+
+    def _tag_of(self, step: Step) -> str:
+        if step.operation.startswith("boundaryEvent"):
+            return "boundaryEvent"
+        return self.tags.get(step.id) or self._tag(step)
+
+    def _details(self, element: ET.Element, step: Step, tag: str) -> None:
+        words = step.operation.split(" ")
+        if tag == "boundaryEvent":
+            held = self._border(step)
+            assert held is not None
+            element.set("attachedToRef", self.name(held.source))
+            if held.label.endswith("(goes on)"):
+                element.set("cancelActivity", "false")
+            self.events[step.id] = held.source
+        if tag in E.EVENTS and len(words) > 1:
+            self._definition(element, words[1], {b.name: b.value for b in step.inputs})
+        elif tag == "callActivity" and step.calls:
+            element.set("calledElement", _xml_name(step.calls))
+        elif tag in E.SCOPES:
+            if step.operation == E.EVENT_SUBPROCESS:
+                element.set("triggeredByEvent", "true")
+            if step.kind == "loop":
+                self._marker(element, step)
+        if tag == "scriptTask":
+            script = next((b.value for b in step.inputs if b.name == "script"), None)
+            if isinstance(script, str):
+                ET.SubElement(element, _B + "script").text = _clean(script)
+
+    def _marker(self, element: ET.Element, step: Step) -> None:
+        repeat = step.repeat
+        if "multiInstance" in step.operation or (
+            repeat is not None and (repeat.items or repeat.count is not None) and not repeat.until
+        ):
+            marker = ET.SubElement(element, _B + E.MARKERS[0])
+            if repeat is not None and repeat.count is not None:
+                ET.SubElement(marker, _B + "loopCardinality", {_XSI + "type": "bpmn:tFormalExpression"}).text = str(
+                    repeat.count
+                )
+            return
+        marker = ET.SubElement(element, _B + E.MARKERS[1])
+        if repeat is not None and repeat.cap is not None:
+            marker.set("loopMaximum", str(repeat.cap))
+        if repeat is not None and repeat.until:
+            ET.SubElement(marker, _B + "loopCondition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+                repeat.until
+            )
+
+    def _definition(self, element: ET.Element, word: str, said: dict[str, Any]) -> None:
+        tag = f"{word}EventDefinition"
+        if tag not in E.DEFINITIONS:
+            return
+        made = ET.SubElement(element, _B + tag)
+        if tag == "timerEventDefinition":
+            for name in ("timeDate", "timeDuration", "timeCycle"):
+                if said.get(name):
+                    ET.SubElement(made, _B + name, {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+                        str(said[name])
+                    )
+                    break
+        elif tag == "conditionalEventDefinition":
+            ET.SubElement(made, _B + "condition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+                str(said.get("condition", ""))
+            )
+        elif tag == "linkEventDefinition":
+            made.set("name", _clean(str(said.get("name", ""))))
+
+    def _trigger(self, parent: ET.Element, trigger: Trigger, scope: str | None) -> None:
+        element = ET.SubElement(parent, _B + "startEvent", {"id": self.name(trigger.id), "name": _clean(trigger.name)})
+        self.elements[trigger.id] = element
+        self.tags[trigger.id] = "startEvent"
+        self._own(element, trigger, E.TRIGGER_SAID, {"id": trigger.id})
+        schedule = trigger.schedule
+        if trigger.kind in ("schedule", "polling"):
+            clock = ""
+            if schedule is not None:
+                clock = schedule.cron or schedule.rule or schedule.repeat or ""
+                if schedule.every is not None:
+                    clock = f"R/PT{schedule.every:g}S"
+            self._definition(element, "timer", {"timeCycle": clock})
+        elif trigger.kind == "fault" and scope is not None:
+            self._definition(element, "error", {})
+        elif trigger.kind not in ("manual", "call"):
+            self._definition(element, "message", {})
+        if scope is not None:
+            # The way from the start into an event sub-process: to the steps that nothing else leads to.
+            reached = {k.target for k in self.flow.links}
+            for n, step in enumerate(s for s in self.inside.get(scope, ()) if s.id not in reached):
+                edge = self.name(f"{trigger.id}.{n}", "entry_")
+                ET.SubElement(
+                    parent,
+                    _B + "sequenceFlow",
+                    {"id": edge, "sourceRef": self.name(trigger.id), "targetRef": self.name(step.id)},
+                )
+                self.edges.append((edge, trigger.id, step.id))
+
+    # -- links --------------------------------------------------------------------------------------------------------
+
+    def _container(self, process: ET.Element, link: Link) -> ET.Element:
+        """The element in which a link stands: the innermost scope that holds both ends."""
+
+        def scopes(key: str) -> list[str]:
+            found: list[str] = []
+            step = self.steps.get(key)
+            while step is not None and step.scope is not None and step.scope not in found:
+                found.append(step.scope)
+                step = self.steps.get(step.scope)
+            return found
+
+        target = scopes(link.target)
+        common = next((s for s in scopes(link.source) if s in target), None)
+        return self.elements[common] if common is not None else process
+
+    def _links(self, process: ET.Element) -> None:
+        for number, link in enumerate(self.flow.links, 1):
+            source, target = self.steps.get(link.source), self.steps.get(link.target)
+            if link.role == "attach" or "textAnnotation" in (self.tags.get(link.source), self.tags.get(link.target)):
+                continue
+            if (
+                target is not None
+                and (self.events.get(target.id) == link.source or target.operation == E.EVENT_SUBPROCESS)
+                and source is None
+            ):
+                continue
+            if target is not None and self.events.get(target.id) == link.source:
+                continue
+            if target is not None and target.scope == link.source:
+                continue  # names a branch of a scope: an association
+            self._sequence(self._container(process, link), link, number)
+
+    def _sequence(self, parent: ET.Element, link: Link, number: int) -> None:
+        edge = self.name(f"{number}", f"flow{self.number}_")
+        made = ET.SubElement(
+            parent,
+            _B + "sequenceFlow",
+            {"id": edge, "sourceRef": self.name(link.source), "targetRef": self.name(link.target)},
+        )
+        if link.label:
+            made.set("name", _clean(link.label))
+        self._own(made, link, E.LINK_SAID)
+        if link.condition:
+            ET.SubElement(made, _B + "conditionExpression", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+                link.condition
+            )
+        self.edges.append((edge, link.source, link.target))
+
+    def _catcher(self, parent: ET.Element, link: Link, number: int) -> str:
+        """The border event from which an error route leaves an activity."""
+        key = self.name(f"{number}", f"catch{self.number}_")
+        event = ET.SubElement(parent, _B + "boundaryEvent", {"id": key, "attachedToRef": self.name(link.source)})
+        extension = ET.SubElement(event, _B + "extensionElements")
+        ET.SubElement(extension, _Z + "route")
+        timeout = "timeout" in link.after and "failure" not in link.after
+        self._definition(event, "timer" if timeout else "error", {})
+        self.catchers[key] = link.source
+        return key
+
+    def _artifacts(self, process: ET.Element) -> None:
+        """Notes, and links that are no sequence: helpers of an agent, names of branches."""
+        for step in self.flow.steps:
+            if self.tags.get(step.id) == "textAnnotation":
+                made = ET.SubElement(process, _B + "textAnnotation", {"id": self.name(step.id)})
+                self.elements[step.id] = made
+                self._own(made, step, ("id", "origin", "position"), {"id": step.id})
+                ET.SubElement(made, _B + "text").text = _clean(step.note or step.name)
+        for number, link in enumerate(self.flow.links, 1):
+            target = self.steps.get(link.target)
+            notes = "textAnnotation" in (self.tags.get(link.source), self.tags.get(link.target))
+            inward = target is not None and target.scope == link.source
+            if link.role == "attach" or notes or inward:
+                key = self.name(f"{number}", f"tie{self.number}_")
+                made = ET.SubElement(
+                    process,
+                    _B + "association",
+                    {"id": key, "sourceRef": self.name(link.source), "targetRef": self.name(link.target)},
+                )
+                self._own(made, link, E.LINK_SAID)
+                self.edges.append((key, link.source, link.target))
+
+
+# Brackets and ampersands inside the JSON of an extension are escaped there, so that it stays readable as text.
+_ESCAPES = {
+    ord("<"): "\\u003c",
+    ord(">"): "\\u003e",
+    ord("&"): "\\u0026",
+    0x7F: "\\u007f",
+    0xFFFE: "\\ufffe",
+    0xFFFF: "\\uffff",
+}

@@ -1,0 +1,86 @@
+# Where the elements of a BPMN file stand: the builder's own positions when all are known, else those of our map.
+"""The diagram part of BPMN output."""
+
+from __future__ import annotations
+
+from typing import Protocol
+from xml.etree import ElementTree as ET
+
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.records import Flow, Step, Trigger
+from zeitbuch.writers.theme.fonts import measure
+
+_D = f"{{{E.DIAGRAM_SPACE}}}"
+_DC = "{http://www.omg.org/spec/DD/20100524/DC}"
+_DI = "{http://www.omg.org/spec/DD/20100524/DI}"
+
+
+class Drawn(Protocol):
+    """What the diagram needs of a written process."""
+
+    flow: Flow
+    number: int
+    elements: dict[str, ET.Element]
+    tags: dict[str, str]
+    edges: list[tuple[str, str, str]]
+    catchers: dict[str, str]
+
+    def name(self, key: str, prefix: str = "") -> str: ...
+
+
+def diagram(p: Drawn, process_id: str) -> ET.Element:
+    boxes = _boxes(p)
+    diagram = ET.Element(_D + "BPMNDiagram", {"id": p.name("diagram", f"p{p.number}_")})
+    plane = ET.SubElement(
+        diagram, _D + "BPMNPlane", {"id": p.name("plane", f"p{p.number}_"), "bpmnElement": process_id}
+    )
+    for key in p.elements:
+        x, y, width, height = boxes[key]
+        shape = ET.SubElement(plane, _D + "BPMNShape", {"id": p.name(key, "shape_"), "bpmnElement": p.name(key)})
+        if p.tags.get(key) in E.SCOPES:
+            shape.set("isExpanded", "true")
+        ET.SubElement(shape, _DC + "Bounds", {"x": _n(x), "y": _n(y), "width": _n(width), "height": _n(height)})
+    for key, source in p.catchers.items():
+        x, y, _, height = boxes[source]
+        shape = ET.SubElement(plane, _D + "BPMNShape", {"id": p.name(key, "shape_"), "bpmnElement": key})
+        ET.SubElement(shape, _DC + "Bounds", {"x": _n(x + 10), "y": _n(y + height - 18), "width": "36", "height": "36"})
+    for edge, source, target in p.edges:
+        made = ET.SubElement(plane, _D + "BPMNEdge", {"id": p.name(edge, "edge_"), "bpmnElement": edge})
+        a, b = boxes[source], boxes[target]
+        down = a[1] + a[3] <= b[1]
+        ends = (
+            ((a[0] + a[2] / 2, a[1] + a[3]), (b[0] + b[2] / 2, b[1]))
+            if down
+            else ((a[0] + a[2], a[1] + a[3] / 2), (b[0] + b[2], b[1] + b[3] / 2))
+        )
+        for x, y in ends:
+            ET.SubElement(made, _DI + "waypoint", {"x": _n(x), "y": _n(y)})
+    return diagram
+
+
+def _boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
+    """Where each element stands: the builder's own positions, else those of our map."""
+    drawn = scene(Graph(p.flow), measure)
+    boxes: dict[str, tuple[float, float, float, float]] = {
+        f.card.id: (f.x, f.y, f.width, f.height) for f in drawn.frames
+    }
+    boxes |= {p.card.id: (p.x, p.y, p.card.width, p.card.height) for p in drawn.cards}
+    records: list[Step | Trigger] = [*p.flow.steps, *p.flow.triggers]
+    given = {r.id: r.position for r in records if r.position is not None}
+    bottom = max((y + h for _, y, _, h in boxes.values()), default=0.0) + 40
+    whole = {k for k in p.elements if k in given} == set(p.elements)
+    result: dict[str, tuple[float, float, float, float]] = {}
+    for n, key in enumerate(p.elements):
+        box = boxes.get(key, (40.0 + 180 * (n % 6), bottom + 90 * (n // 6), 150.0, 60.0))
+        if p.tags.get(key, "").endswith(("Event", "Gateway")):
+            box = (box[0], box[1], 40.0, 40.0)
+        if whole:
+            box = (*given[key], box[2], box[3])
+        result[key] = box
+    return result
+
+
+def _n(value: float) -> str:
+    return f"{value:.1f}".rstrip("0").rstrip(".")

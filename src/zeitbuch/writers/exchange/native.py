@@ -1,0 +1,58 @@
+# The native form written: the model as YAML with prompts as readable blocks, or as JSON.
+"""Writing the native form."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import yaml
+from msgspec import structs
+
+from zeitbuch.core.model.records import FORMAT_VERSION, Estate, Flow
+from zeitbuch.writers.escape.text import escaped
+
+
+def _bare(flow: Flow) -> Any:
+    """A flow as plain values. Origins stay behind: they say where a record stands, and that place is now another."""
+    return msgspec.to_builtins(
+        structs.replace(
+            flow,
+            origin=None,
+            triggers=tuple(structs.replace(t, origin=None) for t in flow.triggers),
+            steps=tuple(structs.replace(s, origin=None) for s in flow.steps),
+            links=tuple(structs.replace(k, origin=None) for k in flow.links),
+        )
+    )
+
+
+def _document(estate: Estate) -> dict[str, Any]:
+    return {"zeitbuch": FORMAT_VERSION, "flows": [_bare(f) for f in estate.flows]}
+
+
+class _Dumper(yaml.SafeDumper):
+    """Texts of several lines as blocks; no anchors."""
+
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+
+def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+    lines = text.split("\n")
+    style = "|" if len(lines) > 1 and all(line == line.rstrip() for line in lines) else None
+    if not all(line.isprintable() for line in lines):
+        style = '"'  # what YAML would fold or drop is written as an escape
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
+
+
+_Dumper.add_representer(str, _text)
+
+
+def to_yaml(estate: Estate) -> str:
+    """The estate in the native form as YAML."""
+    return yaml.dump(_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
+
+
+def to_json(estate: Estate) -> str:
+    """The estate in the native form as JSON."""
+    return escaped(msgspec.json.format(msgspec.json.encode(_document(estate)), indent=1).decode()) + "\n"

@@ -1,0 +1,135 @@
+# The map for a terminal: an outline with lines, cut to the width, never wider.
+"""Maps as text."""
+
+from __future__ import annotations
+
+from zeitbuch.core.graph.outline import Item, outline
+from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.layout.cards import ROLE_WORDS, Showing
+from zeitbuch.core.layout.views import View
+from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.table.grid import size
+
+_LEAST = 24  # cells that a name keeps, however deep it stands
+
+
+def to_tree(view: View, width: int, showing: Showing) -> str:
+    """The flow as a tree of lines, at most ``width`` cells wide."""
+    graph = view.graph
+    head = [graph.flow.title, view.facts]
+    tree = _Tree(graph, width, showing)
+    for item in outline(graph):
+        tree.add(item, "", "")
+    return "\n".join([*[_fit(h, width) for h in head], "", *tree.lines]) + "\n"
+
+
+def _fit(text: str, width: int) -> str:
+    text = inert(text, keep_lines=False)
+    if size(text) <= width:
+        return text
+    low, high = 0, min(len(text), width)
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (middle, high) if size(text[:middle]) < width else (low, middle - 1)
+    return text[:low].rstrip() + "…"
+
+
+class _Tree:
+    def __init__(self, graph: Graph, width: int, showing: Showing) -> None:
+        self.graph, self.width, self.showing = graph, max(width, 40), showing
+        self.lines: list[str] = []
+
+    def _line(self, lead: str, text: str) -> None:
+        # Very deep outlines keep the right part of their lines, so that names can still be read.
+        over = size(lead) - (self.width - _LEAST)
+        if over > 0:
+            lead = "…" + lead[over + 1 :]
+        self.lines.append(lead + _fit(text, self.width - size(lead)))
+
+    def add(self, item: Item, lead: str, rest: str) -> None:
+        """Draws an item; ``lead`` stands before its line, ``rest`` before those below it."""
+        names, numbers = self.graph.names, self.graph.numbers
+        match item.part:
+            case "trigger":
+                trigger = self.graph.triggers[item.id]
+                words = trigger_words(trigger)
+                to = ", ".join(numbers.get(g.id, "") + (f" ({g.words})" if g.words else "") for g in item.below)
+                self._line(
+                    lead,
+                    f"○ {trigger.title}"
+                    + (f" ({words})" if words != trigger.title else "")
+                    + (f" → {to}" if to else ""),
+                )
+                return
+            case "goto":
+                sign = "↑ back to" if item.back else "→"
+                self._line(lead, f"{sign} {numbers.get(item.id, '')} {names.get(item.id, item.id)}")
+            case "step":
+                self._step(item.id, lead, rest)
+            case _:
+                raise AssertionError(item.part)
+        self._below(item, rest)
+
+    def _below(self, item: Item, rest: str) -> None:
+        helpers = self.graph.attached.get(item.id, []) if self.showing.detail != "names" else []
+        rows: list[tuple[str, Item | None]] = [(self._helper(h.id), None) for h in helpers]
+        rows += [("", i) for i in item.below]
+        for at, (text, child) in enumerate(rows):
+            last = at == len(rows) - 1
+            corner, line = ("└─ ", "   ") if last else ("├─ ", "│  ")
+            if child is None:
+                self._line(rest + corner, text)
+            elif child.part == "goto":
+                self.add(child, rest + corner, rest + line)
+            elif child.part == "inside" and not child.words:
+                for n, inner in enumerate(child.below):
+                    self.add(inner, rest + (line if n else corner), rest + line)
+            else:
+                self._branch(child, rest + corner, rest + line)
+
+    def _branch(self, item: Item, lead: str, rest: str) -> None:
+        words = f"branch {item.words}" if item.part == "inside" else item.words or "then"
+        mark = "! " if item.error else ""
+        if len(item.below) == 1 and item.below[0].part == "goto":
+            goto = item.below[0]
+            sign = "↑ back to" if goto.back else "→"
+            name = f"{self.graph.numbers.get(goto.id, '')} {self.graph.names.get(goto.id, goto.id)}"
+            self._line(lead, f"{mark}{words} {sign} {name}")
+            return
+        self._line(lead, f"{mark}{words}")
+        for child in item.below:
+            self.add(child, rest, rest)
+
+    def _helper(self, id: str) -> str:
+        step = self.graph.steps[id]
+        effect = EFFECT_WORDS[step.effect]
+        role = ROLE_WORDS.get(step.kind, "tool")
+        name = step.model.name if step.kind == "model" and step.model is not None and step.model.name else step.title
+        return f"{role}: {name}" + (f" ({effect})" if effect else "")
+
+    def _step(self, id: str, lead: str, rest: str) -> None:
+        graph, step = self.graph, self.graph.steps[id]
+        number = graph.numbers.get(id, "")
+        text = f"{number} {step.title}"
+        if self.showing.detail != "names":
+            use = model_of(graph, step)
+            facts = [use.name if use is not None and use.name else KIND_WORDS[step.kind], EFFECT_WORDS[step.effect]]
+            if step.repeat is not None and (step.repeat.items or step.repeat.until):
+                said = f"for each of {step.repeat.items}" if step.repeat.items else f"until {step.repeat.until}"
+                facts = [readable(said, step.repeat.refs, graph.names)]
+            if not step.enabled:
+                facts.append("switched off")
+            text += f" · {', '.join(f for f in facts if f)}"
+        text += "".join(f" · {r}" for r in self.showing.remarks.get(id, ()))
+        meter = self.showing.meters.get(id)
+        if meter is not None:
+            text += f" · {meter[0]}"
+        if id in self.showing.marked:
+            text = f"▶ {text}"
+        self._line(lead, text)
+        if self.showing.detail == "prompts" and step.model is not None:
+            for prompt in step.model.prompts:
+                for line in readable(prompt.text, prompt.refs, graph.names).strip().splitlines()[:6]:
+                    self._line(rest + "   | ", line)

@@ -1,0 +1,190 @@
+# Sheets and typed results as text: terminal table, CSV, JSON, Markdown table. Nothing here touches a stream.
+"""Writers for sheets and for typed results."""
+
+from __future__ import annotations
+
+import csv
+import io
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+
+from zeitbuch.core.model.sheet import Column, Sheet, shown
+from zeitbuch.writers.escape.text import escaped, formula_free, inert
+
+from . import grid
+
+JSON_VERSION = 1
+_RIGHT = ("count", "number", "money", "percent")
+
+
+def _cell(value: Any, kind: str) -> str:
+    return inert(shown(value, kind if value.__class__ is not str else "text"), keep_lines=False)  # type: ignore[arg-type]
+
+
+def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
+    return [_cell(v, c.kind) for v, c in zip(row, columns, strict=True)]
+
+
+def _all_cells(sheet: Sheet) -> list[list[str]]:
+    """The cells of all rows; what occurs often in a column is worded once."""
+    if not sheet.rows:
+        return []
+    made: list[list[str]] = []
+    for values, column in zip(zip(*sheet.rows, strict=True), sheet.columns, strict=True):
+        kind = column.kind
+        try:
+            # 1 and True and 1.0 are one key: the class keeps them apart.
+            once = {(v.__class__, v): _cell(v, kind) for v in set(values)} if len(set(map(type, values))) == 1 else {}
+        except TypeError:
+            once = {}
+        made.append(
+            [once.get((v.__class__, v)) or _cell(v, kind) for v in values] if once else [_cell(v, kind) for v in values]
+        )
+    return [list(row) for row in zip(*made, strict=True)]
+
+
+def _least(texts: list[str], most: int) -> int:
+    """The narrowest width that breaks no word of up to ``most`` letters."""
+    words = {word for text in set(texts) for word in text.split()}
+    return max([min(most, grid.size(word)) for word in words] or [1])
+
+
+def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
+    """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
+    texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
+    natural = [max(map(grid.size, set(t))) for t in texts]
+    least = [
+        n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22))
+        for n, t, c in zip(natural, texts, sheet.columns, strict=True)
+    ]
+    kept = list(range(len(natural)))
+
+    def free() -> int:
+        return width - len(grid.GAP) * (len(kept) - 1) - sum(least[i] for i in kept)
+
+    while free() < 0 and any(sheet.columns[i].rank for i in kept):
+        kept.remove(max(kept, key=lambda i: sheet.columns[i].rank))
+    sizes = {i: least[i] for i in kept}
+    spare = free()
+    while spare < 0 and max(sizes.values()) > 4:
+        # Not even the columns that must stay fit: the widest gives way.
+        i = max(kept, key=lambda i: (sizes[i], -i))
+        sizes[i] -= 1
+        spare += 1
+    # Columns that lack least are made whole first, so that few are broken at all.
+    for i in sorted(kept, key=lambda i: natural[i] - sizes[i]):
+        lack = natural[i] - sizes[i]
+        if 0 < lack <= spare:
+            sizes[i] += lack
+            spare -= lack
+    while spare > 0:
+        wanting = [i for i in kept if sizes[i] < natural[i]]
+        if not wanting:
+            break
+        # The column that would be broken into the most lines gets the next letter.
+        i = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
+        sizes[i] += 1
+        spare -= 1
+    return kept, [sizes[i] for i in kept]
+
+
+def to_table(sheet: Sheet, width: int, colour: bool) -> str:
+    """A terminal table that fits ``width`` columns."""
+    rows = _all_cells(sheet)
+    total = [_cells(sheet.total, sheet.columns)] if sheet.total is not None else []
+    kept, widths = fitted(sheet, rows + total, width)
+    right = [sheet.columns[i].kind in _RIGHT for i in kept]
+
+    def lines(found: list[list[str]]) -> list[str]:
+        return grid.lines([[r[i] for i in kept] for r in found], widths, right)
+
+    def styled(text: str, code: str) -> str:
+        return f"\x1b[{code}m{text}\x1b[0m" if colour and text else text
+
+    rule = "─" * (sum(widths) + len(grid.GAP) * (len(widths) - 1))
+    out = [styled(inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
+    out += [styled(line, "1") for line in lines([[c.title for c in sheet.columns]])]
+    out += [rule, *lines(rows)]
+    if total:
+        out += [rule, *[styled(line, "1") for line in lines(total)]]
+    dropped = [c.title for i, c in enumerate(sheet.columns) if i not in kept]
+    notes = [*sheet.notes, *([f"left out for want of width: {', '.join(dropped)}"] if dropped else [])]
+    if notes:
+        out.append("")
+    for note in notes:
+        out += [styled(line, "2") for line in grid.wrapped(inert(note, keep_lines=False), width)]
+    return "\n".join(out) + "\n"
+
+
+def in_form(sheet: Sheet, form: str, width: int, colour: bool) -> str:
+    """A sheet as csv, markdown or table."""
+    if form == "csv":
+        return to_csv(sheet)
+    return to_markdown(sheet) if form == "markdown" else to_table(sheet, width, colour)
+
+
+def to_csv(sheet: Sheet) -> str:
+    """CSV (RFC 4180) with the columns' keys as header; no totals; unknown is an empty cell."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow([c.key for c in sheet.columns])
+    for row in sheet.rows:
+        cells: list[Any] = []
+        for value, column in zip(row, sheet.columns, strict=True):
+            if value is None:
+                cells.append("")
+            elif column.kind == "list" and not isinstance(value, str):
+                cells.append(formula_free("; ".join(inert(str(v)) for v in value)))
+            elif isinstance(value, int | float | Decimal):
+                cells.append(plain_number(value))
+            else:
+                cells.append(formula_free(inert(str(value))))
+        writer.writerow(cells)
+    return out.getvalue()
+
+
+def plain_number(value: int | float | Decimal) -> str:
+    """A number for machines: no separators, no exponent, at most ten decimals."""
+    if isinstance(value, bool | int):
+        return str(int(value))
+    text = f"{value:.10f}".rstrip("0").rstrip(".")
+    return "0" if text in ("", "-0") else text
+
+
+def _encode(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return plain_number(value)
+    raise NotImplementedError(f"cannot write {type(value).__name__}")
+
+
+def to_json(kind: str, body: Any) -> str:
+    """A typed result as JSON: ``{"zeitbuch": kind, "version": 1, ...body}``; money is decimal text."""
+    plain = msgspec.to_builtins(body, enc_hook=_encode)
+    document = {"zeitbuch": kind, "version": JSON_VERSION, **plain}
+    return escaped(msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode), indent=2).decode()) + "\n"
+
+
+def markdown_text(text: str) -> str:
+    """Text that Markdown shows as it is, on one line."""
+    text = inert(text, keep_lines=False)
+    for mark in "\\`*_{}[]<>#|~$":
+        text = text.replace(mark, "\\" + mark)
+    return text
+
+
+def to_markdown(sheet: Sheet) -> str:
+    """A Markdown table with the totals as its last row."""
+
+    def line(cells: list[str]) -> str:
+        return "| " + " | ".join(markdown_text(c) for c in cells) + " |"
+
+    rules = ["--:" if c.kind in _RIGHT else "---" for c in sheet.columns]
+    lines = [line([c.title for c in sheet.columns]), "| " + " | ".join(rules) + " |"]
+    lines += [line(_cells(row, sheet.columns)) for row in sheet.rows]
+    if sheet.total is not None:
+        lines.append(
+            "| " + " | ".join(f"**{markdown_text(c)}**" if c else "" for c in _cells(sheet.total, sheet.columns)) + " |"
+        )
+    return "\n".join(lines) + "\n"
