@@ -11,7 +11,8 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.estimate.estate import Run, gathered, month_for, one_run, with_called
+from zeitbuch.core.estimate.called_flows import costs_with_called
+from zeitbuch.core.estimate.estate import Run, gathered, month_for, one_run
 from zeitbuch.core.model.canonical import mapped
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
@@ -128,7 +129,7 @@ class Costing(Struct):
             passes=sum(s.passes for s in run.steps),
             calls=run.sums.calls,
             tokens=run.sums.input_tokens + run.sums.output_tokens,
-            run=with_called(flow.id, runs, (flow.id,))[0] if priced else None,
+            run=costs_with_called(runs.graph, runs.by)[flow.id] if priced else None,
             month=run.cost.times(known) if priced and known is not None else None,
         )
 

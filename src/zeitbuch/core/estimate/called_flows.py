@@ -8,6 +8,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
 
+from msgspec import structs
+
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weaker
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
@@ -83,9 +85,7 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, list[st
 class VolumeSettling:
     """Runs per month of every flow: callers are settled before the flows they call."""
 
-    def __init__(
-        self, graph: CallGraph, by: Mapping[str, Run], books: Mapping[str, Book], month: Month
-    ) -> None:
+    def __init__(self, graph: CallGraph, by: Mapping[str, Run], books: Mapping[str, Book], month: Month) -> None:
         self.graph, self.by, self.books, self.month = graph, by, books, month
         self.volumes: dict[str, Volume] = {}
         self.problems: list[Problem] = []
@@ -105,7 +105,10 @@ class VolumeSettling:
         none or one of them is unknown."""
         called: Value | None = None
         for caller, times in self.graph.callers[key].items():
-            if caller in inside:
+            if caller in inside and times:
+                continue
+            if not times:
+                called = self._more(called, 0.0, self._evidence(caller, key))
                 continue
             volume = self.volumes[caller]
             if volume.runs is None:
@@ -138,7 +141,7 @@ class VolumeSettling:
             return flow_volume(run.flow, self.books[key], self.month, called)[0]
         except ZeitbuchError as error:
             # A schedule that is none leaves this flow's volume unknown, and the others as they are.
-            problem = error.problem.at(run.flow.origin)
+            problem = structs.replace(error.problem, origin=run.flow.origin)
             if problem not in self.problems:
                 self.problems.append(problem)
             return Volume(None, 0.0, "default", problem.message)
@@ -170,7 +173,7 @@ class VolumeSettling:
         base: Mapping[str, float],
         gain: Mapping[str, float],
     ) -> None:
-        calls = {key: {o: t for o, t in self.graph.callers[key].items() if o in base} for key in known}
+        calls = {key: {o: t for o, t in self.graph.callers[key].items() if t and o in base} for key in known}
         scaled = {key: {o: t * gain[key] for o, t in others.items() if gain[key]} for key, others in calls.items()}
         system = CallGraph(scaled, {}, {}, (tuple(known),))
         solved = (
@@ -179,17 +182,18 @@ class VolumeSettling:
             else [base[key] for key in known]
         )
         names = joined([f"'{self.by[key].flow.title}'" for key in component])
-        for at, key in enumerate(known):
-            if solved is None:
+        runs = dict(zip(known, solved, strict=True)) if solved is not None else {}
+        for key in known:
+            if not runs:
                 why = f"the flows {names} call each other without end"
                 self.volumes[key] = Volume(None, 0.0, "default", why)
                 continue
             called = begun[key]
             for other, times in calls[key].items():
                 evidence = self._evidence(other, key)
-                called = self._more(called, solved[known.index(other)] * times, evidence)
+                called = self._more(called, runs[other] * times, evidence)
             self.volumes[key] = self._volume(key, called)
+        unknown = set(component) - set(known)
         for key in known:
-            for other in self.graph.callers[key]:
-                if other in component and other not in base:
-                    self._note_unknown(key, other)
+            for other in self.graph.callers[key].keys() & unknown:
+                self._note_unknown(key, other)

@@ -10,14 +10,16 @@ from decimal import Decimal
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.money import Money, Shares, shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
-from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume, month_text, parse_month
-from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, weaker
+from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
+from zeitbuch.core.graph.call_graph import CallGraph
+from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import metered
 from zeitbuch.core.pricing.rate_card import RateCard
 
+from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls
 from .flow_figures import Run, one_run, priced
 from .records import EstateEstimate, FlowEstimate, Part, Spread, StepEstimate, Total
 
@@ -45,6 +47,8 @@ class Runs(Struct):
     volumes: dict[str, Volume]
     problems: list[Problem]
     assumptions: Assumptions
+    graph: CallGraph
+    volume_notes: dict[str, list[str]]
 
 
 def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
@@ -53,9 +57,11 @@ def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assu
     for key, run in by.items():
         names.setdefault(run.flow.id, key)
         names.setdefault(run.flow.name, key)
-    found = Runs(by, names, prices, month, {}, [], assumptions)
-    settle(found)
-    return found
+    graph = call_graph_of(by, names)
+    books = {key: Book(assumptions, run.flow) for key, run in by.items()}
+    settling = VolumeSettling(graph, by, books, month)
+    settling.settle()
+    return Runs(by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes)
 
 
 def keys_of(flows: Sequence[Flow]) -> list[str]:
@@ -105,7 +111,11 @@ def result_of(runs: Runs) -> EstateEstimate:
     lines, bills = metered(
         card, runs.prices.days, [(k, r.flow, r.metered, runs.volumes[k]) for k, r in runs.by.items()]
     )
-    flows = tuple(_flow_estimate(key, runs, bills.flow_cost.get(key), bills.host.get(key, "")) for key in runs.by)
+    costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
+    flows = tuple(
+        _flow_estimate(key, runs, costs[key], notes[key], bills.flow_cost.get(key), bills.host.get(key, ""))
+        for key in runs.by
+    )
     return EstateEstimate(
         month=month_text(runs.month),
         currency=card.currency if card is not None else "",
@@ -117,79 +127,12 @@ def result_of(runs: Runs) -> EstateEstimate:
     )
 
 
-def settle(runs: Runs) -> None:
-    """Runs per month of every flow; callers are settled before the flows they call."""
-    callers: dict[str, list[tuple[str, float, Evidence]]] = {}
-    for key, run in runs.by.items():
-        for name, (times, evidence) in run.calls_of.items():
-            if name in runs.names:
-                callers.setdefault(runs.names[name], []).append((key, times, evidence))
-    volumes = runs.volumes
-    volumes.clear()
-
-    def of(key: str, seen: tuple[str, ...]) -> Volume:
-        if key in volumes:
-            return volumes[key]
-        called: Value | None = None
-        unknown: list[str] = []
-        for caller, times, evidence in callers.get(key, []):
-            if caller in seen:
-                continue
-            other = of(caller, (*seen, caller))
-            if other.runs is None:
-                called = None
-                unknown.append(runs.by[caller].flow.title)
-                break
-            had = called or Value(0.0, "read", "called by other flows")
-            called = Value(had.amount + other.runs * times, weaker(had.evidence, other.evidence, evidence), had.why)
-        run = runs.by[key]
-        try:
-            volume = _volume(run, runs, called)
-        except ZeitbuchError as error:
-            # A schedule that is none leaves this flow's volume unknown, and the others as they are.
-            p = structs.replace(error.problem, origin=run.flow.origin)
-            if p not in runs.problems:
-                runs.problems.append(p)
-            volume = Volume(None, 0.0, "default", p.message)
-        if len(seen) == 1:
-            volumes[key] = volume
-            if unknown and volume.runs is not None:
-                run.notes.append(
-                    f"calls by '{unknown[0]}' are not among its runs: nothing tells how often that flow runs"
-                )
-        return volume
-
-    for key in runs.by:
-        of(key, (key,))
-
-
-def _volume(run: Run, runs: Runs, called: Value | None) -> Volume:
-    if called is None and run.volume.why:
-        return run.volume
-    return flow_volume(run.flow, Book(runs.assumptions, run.flow), runs.month, called)[0]
-
-
-def with_called(key: str, runs: Runs, seen: tuple[str, ...]) -> tuple[Money, list[str]]:
-    """Cost of a run with the flows it calls; a flow that calls itself is counted once and said."""
-    run = runs.by[key]
-    total, notes = run.cost, []
-    for name, (times, _) in run.calls_of.items():
-        other = runs.names.get(name)
-        if other is None:
-            notes.append(f"it calls '{name}', which is not among the flows read")
-        elif other in seen:
-            title = runs.by[other].flow.title
-            notes.append(f"it calls itself again through '{title}'; counted without the repetition")
-        else:
-            inner, _more = with_called(other, runs, (*seen, other))
-            total += inner.times(times)
-    return total, notes
-
-
-def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> FlowEstimate:
+def _flow_estimate(
+    key: str, runs: Runs, with_called: Money, on_calls: list[str], meters: Money | None, host: str
+) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums
-    all_in, notes = with_called(key, runs, (key,))
+    notes = [*(runs.volume_notes.get(key, ()) if volume.runs is not None else ()), *on_calls]
     if not run.exact and run.passes is not None:
         notes.append(
             f"the mean is near, not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
@@ -204,7 +147,7 @@ def _flow_estimate(key: str, runs: Runs, meters: Money | None, host: str) -> Flo
         input_tokens=sums.input_tokens,
         output_tokens=sums.output_tokens,
         cost=run.cost,
-        with_called=all_in,
+        with_called=with_called,
         evidence=shares((amount, evidence) for evidence, amount in sums.by.items()),
         runs=known,
         checks=volume.checks,

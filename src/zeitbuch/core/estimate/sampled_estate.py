@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 from msgspec import Struct, structs
@@ -16,6 +16,7 @@ from zeitbuch.core.passes.random_draws import Floats, summed
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 
+from .called_flows import ENDLESS, costs_with_called
 from .distribution import Draw, Sampling, draw, seed_of, spread_of
 from .estate import (
     EstateEstimate,
@@ -33,6 +34,7 @@ from .estate import (
 
 _PICKS = 2_000_000
 _MONTHS = 2000
+_ROUNDS, _CLOSE = 100, 0.005  # calls within a circle: so deep at most, so near to the exact mean
 Work = Callable[[range], "list[tuple[Run, Draw | None]]"]
 Share = Callable[[Work, int], "Iterable[list[tuple[Run, Draw | None]]]"]
 
@@ -112,7 +114,7 @@ _NOBODY = Flow(id="")
 
 
 def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) -> EstateEstimate:
-    wholes: dict[str, Floats] = {}
+    with_called = {key: spread_of(costs) for key, costs in sampled_with_called(runs, draws)}
     total, years = np.zeros(_MONTHS), np.zeros(_MONTHS)
     known = False
     flows: list[FlowEstimate] = []
@@ -130,7 +132,7 @@ def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) ->
         flows.append(
             structs.replace(
                 flow,
-                spread=spread_of(whole_of(key, runs, draws, wholes, ())) if found.counts else found.cost,
+                spread=with_called.get(key, found.cost),
                 calls_spread=found.calls,
                 month_spread=_spread(month),
                 year_spread=_spread(year),
@@ -154,22 +156,69 @@ def times(volume: Volume, count: int) -> Volume:
     return structs.replace(volume, runs=runs, low=volume.low * count, high=volume.high * count)
 
 
-def whole_of(key: str, runs: Runs, draws: dict[str, Draw], made: dict[str, Floats], seen: tuple[str, ...]) -> Floats:
-    """Costs of a flow's runs with the flows it calls; a flow that calls itself is counted once."""
-    if key in made:
-        return made[key]
-    found = draws[key]
-    whole: Floats = found.own
-    rng = np.random.Generator(np.random.SFC64(seed_of(runs.by[key].flow) + 2))
-    for name, counts in found.counts.items():
+def sampled_with_called(runs: Runs, draws: dict[str, Draw]) -> Iterator[tuple[str, Floats]]:
+    """Costs of the sampled runs of every flow that calls others, with all runs that they lead to: arrays of shape (R,), in
+    the rate card's currency. Of flows whose calls do not die out, costs without the calls within their circle."""
+    graph = runs.graph
+    exact = costs_with_called(graph, runs.by)
+    costs: dict[str, Floats] = {}
+    for component in graph.components:
+        rngs = {key: np.random.Generator(np.random.SFC64(seed_of(runs.by[key].flow) + 2)) for key in component}
+        inside = frozenset(component)
+        outside = {key: _with_calls(key, runs, draws, costs, inside, rngs[key]) for key in component}
+        costs.update(outside)
+        if graph.is_circle(component):
+            wanted = {key: float(exact[key].amount) for key in component}
+            if not any(name.startswith(ENDLESS) for name in exact[component[0]].unknown):
+                costs.update(_sample_circle(component, runs, draws, outside, wanted, rngs))
+        for key in component:
+            if draws[key].counts:
+                yield key, costs[key]
+            if not graph.callers[key]:
+                del costs[key]
+
+
+def _with_calls(
+    key: str,
+    runs: Runs,
+    draws: dict[str, Draw],
+    costs: dict[str, Floats],
+    without: frozenset[str],
+    rng: np.random.Generator,
+) -> Floats:
+    """A flow's own costs with those of the flows it calls, but for some."""
+    total: Floats = draws[key].own
+    for name, counts in draws[key].counts.items():
         other = runs.names.get(name)
-        if other is None or other == key or other in seen:
-            continue
-        inner = whole_of(other, runs, draws, made, (*seen, key))
-        whole = whole + _called(counts, inner, rng)
-    if not seen:
-        made[key] = whole
-    return whole
+        if other is not None and other not in without and counts.any():
+            total = total + _called(counts, costs[other], rng)
+    return total
+
+
+def _sample_circle(
+    component: Sequence[str],
+    runs: Runs,
+    draws: dict[str, Draw],
+    outside: dict[str, Floats],
+    wanted: dict[str, float],
+    rngs: dict[str, np.random.Generator],
+) -> dict[str, Floats]:
+    """Costs of flows that call each other: round after round one more call deep, until the means are the exact ones."""
+    inside = frozenset(component)
+    costs = dict(outside)
+    for _ in range(_ROUNDS):
+        if all(float(costs[key].mean()) >= wanted[key] * (1 - _CLOSE) for key in component):
+            break
+        deeper: dict[str, Floats] = {}
+        for key in component:
+            total = outside[key]
+            for name, counts in draws[key].counts.items():
+                other = runs.names.get(name)
+                if other in inside:
+                    total = total + _called(counts, costs[other], rngs[key])
+            deeper[key] = total
+        costs = deeper
+    return costs
 
 
 def _called(counts: Floats, costs: Floats, rng: np.random.Generator) -> Floats:

@@ -15,9 +15,9 @@ Times = dict[str, float]
 
 
 class CallGraph(Struct, frozen=True):
-    """Calls between flows by key: ``callees[a][b]`` is how often a run of ``a`` runs ``b``, ``callers`` the same the other
-    way round; ``missing`` names what a flow calls and no flow of the estate is; ``components`` holds every key once, called
-    flows before those that call them."""
+    """Calls between flows by key: ``callees[a][b]`` is how often a run of ``a`` runs ``b`` (over 0), ``callers`` the same the
+    other way round, with calls that never happen too (0); ``missing`` names what a flow calls and no flow of the estate is;
+    ``components`` holds every key once, called flows before those that call them."""
 
     callees: dict[str, Times]
     callers: dict[str, Times]
@@ -33,7 +33,6 @@ def build_call_graph(calls: Mapping[str, Mapping[str, float]], key_by_name: Mapp
     """The call graph of flows.
 
     ``calls``: key of each flow -> name or id of each flow it calls -> calls in one run. ``key_by_name``: name or id -> key.
-    A call that never happens (0 times) is no call.
     """
     callees: dict[str, Times] = {key: {} for key in calls}
     callers: dict[str, Times] = {key: {} for key in calls}
@@ -43,11 +42,10 @@ def build_call_graph(calls: Mapping[str, Mapping[str, float]], key_by_name: Mapp
             other = key_by_name.get(name)
             if other is None:
                 missing.setdefault(key, []).append(name)
-            elif times:
-                callees[key][other] = callees[key].get(other, 0.0) + times
-    for key, others in callees.items():
-        for other, times in others.items():
-            callers[other][key] = times
+                continue
+            callers[other][key] = callers[other].get(key, 0.0) + times
+            if times:
+                callees[key][other] = callers[other][key]
     edges = [(key, other) for key, others in callees.items() for other in others]
     return CallGraph(callees, callers, missing, tuple(tuple(group) for group in components(calls, edges)))
 
@@ -89,8 +87,3 @@ def solve_circle(graph: CallGraph, component: Sequence[str], outside: Sequence[f
         return None
     solved: list[float] = solver.solve(np.asarray(outside, dtype=float)).tolist()
     return solved
-
-
-def reversed_calls(graph: CallGraph) -> CallGraph:
-    """The same graph with every call the other way round: runs of the callers lead to runs of the called."""
-    return CallGraph(graph.callers, graph.callees, {}, graph.components[::-1])

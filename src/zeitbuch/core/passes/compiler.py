@@ -8,7 +8,7 @@ from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weaker
 from zeitbuch.core.graph.topology import Edge, Graph, Level
 from zeitbuch.core.model.records import NOT_TOOLS, Step
 
-from .joins import Meets
+from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, loses
 
 _NEVER = Value(0.0, "default", "default")
@@ -84,7 +84,7 @@ class Planner:
         skips = self.skips
         nodes = [self._node(s, outgoing.get(s.id, []), part[i]) for i, s in enumerate(level.steps)]
         self.skips = skips  # levels inside have set their own
-        meets = Meets(nodes, position, ins, triggers, level, skips)
+        joins = JoinAnalysis(nodes, position, ins, triggers, level, skips)
         cyclic = any([e.back for e in level.edges])
         for node in nodes:
             arriving = incoming.get(node.step.id)
@@ -93,7 +93,7 @@ class Planner:
             if cyclic:
                 node.backs = [i for i, e in arriving if e.back]
                 arriving = [(i, e) for i, e in arriving if not e.back]
-            node.incoming = arriving[0][0] if len(arriving) == 1 else meets.of(node.step.join, arriving)
+            node.incoming = arriving[0][0] if len(arriving) == 1 else joins.meeting_of(node.step.join, arriving)
             node.start_mode = node.step.join or "each"
         entries = [i for i, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
@@ -197,6 +197,7 @@ class Planner:
             if value is not None:
                 found[way.edge] = value
         missing = [w for w in ways if w.edge not in found]
+        unnamed = {w.edge for w in missing}
         given = sum(v.amount for v in found.values())
         if step.inclusive:
             for way in missing:
@@ -214,7 +215,7 @@ class Planner:
                 found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
         for way in ways:
             way.share = found[way.edge]
-            way.rest = not step.inclusive and way in missing
+            way.rest = not step.inclusive and way.edge in unnamed
 
 
 def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:

@@ -1,20 +1,38 @@
 # How the ways into a step meet: branches of one split wait for each other, alternatives add up, and what is neither is said
 # to be mixed, so that nobody takes a product for a sum.
-"""Meeting of branches."""
+"""Join analysis: how the incoming edges of a step go together."""
 
 from __future__ import annotations
 
 from collections.abc import Container
+
+from msgspec import Struct
 
 from zeitbuch.core.graph.topology import Edge, Level
 from zeitbuch.core.model.records import JoinMode
 
 from .plan import Meeting, Node, Tie, Way
 
-Group = tuple[Tie | int, int, list[tuple[int, Edge]]]
+Edges = list[tuple[int, Edge]]
 
 
-class Meets:
+class Branch:
+    """Incoming edges that have met already, and the steps that lead to all of them (bits by place in the order)."""
+
+    def __init__(self, met: Tie | int, before: int, edges: Edges) -> None:
+        self.met, self.before, self.edges = met, before, edges
+        self.taken: dict[int, set[int]] = {}  # split -> places of its ways that lead here
+
+
+class Exits(Struct):
+    """The ways out of a step that go forward: their places by edge and by target, and all targets as bits."""
+
+    by_edge: dict[int, int]
+    by_target: dict[int, list[int]]
+    targets: int
+
+
+class JoinAnalysis:
     """How incoming edges of a level meet. Sets of steps are bits by their place in the order."""
 
     def __init__(
@@ -29,98 +47,126 @@ class Meets:
         self.nodes, self.position, self.ins, self.skips = nodes, position, ins, skips
         self.triggers, self.level = triggers, level
         self._before: list[int] = []
+        self._exits: dict[int, Exits] = {}
+        self._came_through: dict[tuple[int, int], bool] = {}
 
     @property
     def before(self) -> list[int]:
         """Every step with all that lead to it, itself included."""
         if not self._before:
             inner = (1 << len(self.nodes)) - 1
-            for at, mask in enumerate(self.ins):
-                found, rest = 1 << at, mask & inner
+            for place, mask in enumerate(self.ins):
+                reached, rest = 1 << place, mask & inner
                 while rest:
                     low = rest & -rest
-                    found |= self._before[low.bit_length() - 1]
+                    reached |= self._before[low.bit_length() - 1]
                     rest ^= low
-                self._before.append(found)
+                self._before.append(reached)
         return self._before
 
-    def of(self, mode: JoinMode | None, forward: list[tuple[int, Edge]]) -> Tie | int | None:
-        """How the incoming edges meet: the pair that parted last first."""
-        if not forward:
-            return None
-        if len(forward) == 1:
-            return forward[0][0]
+    def meeting_of(self, mode: JoinMode | None, forward: Edges) -> Tie | int | None:
+        """How the incoming edges meet: the pair that parted last first, so that the splits of ``Tie.split`` fall from the
+        leaves to the root. None without edges, the edge itself where there is only one."""
         before, position = self.before, self.position
-        groups: list[Group] = [(i, before[position[e.source]], [(i, e)]) for i, e in forward]
-        while len(groups) > 1:
-            best: tuple[int, int, int] | None = None
-            for a in range(len(groups)):
-                for b in range(a + 1, len(groups)):
-                    at = (groups[a][1] & groups[b][1]).bit_length() - 1
-                    if best is None or at > best[0]:
-                        best = (at, a, b)
-            assert best is not None
-            split, a, b = best
-            first, second = groups[a], groups[b]
-            how, waits, plain = self._how(split, first[2], second[2])
-            natural: JoinMode = "all" if waits else "each"
-            tie = Tie(mode or natural, how, split, first[0], second[0], plain)
-            groups = [g for i, g in enumerate(groups) if i not in (a, b)]
-            groups.append((tie, first[1] & second[1], first[2] + second[2]))
-        return groups[0][0]
+        branches = [Branch(index, before[position[edge.source]], [(index, edge)]) for index, edge in forward]
+        while len(branches) > 1:
+            split = _last_shared([branch.before for branch in branches])
+            sharing = [b for b in branches if split < 0 or b.before >> split & 1]
+            apart = [b for b in branches if split >= 0 and not b.before >> split & 1]
+            while len(sharing) > 1:
+                sharing.append(self._tied(mode, split, sharing[0], sharing[1]))
+                del sharing[:2]
+            branches = [*apart, *sharing]
+        return branches[0].met if branches else None
 
-    def _how(
-        self, split: int, first: list[tuple[int, Edge]], second: list[tuple[int, Edge]]
-    ) -> tuple[Meeting, bool, bool]:
-        """How two groups of edges that parted at a step go together, whether they wait for each other, and whether they
-        take all that goes on."""
+    def _tied(self, mode: JoinMode | None, split: int, first: Branch, second: Branch) -> Branch:
+        """Two branches that parted at a step, met."""
+        how, waits, plain = self._how(split, first, second)
+        natural: JoinMode = "all" if waits else "each"
+        tie = Tie(mode or natural, how, split, first.met, second.met, plain)
+        met = Branch(tie, first.before & second.before, first.edges + second.edges)
+        if split >= 0:
+            met.taken[split] = first.taken[split] | second.taken[split]
+        return met
+
+    def _how(self, split: int, first: Branch, second: Branch) -> tuple[Meeting, bool, bool]:
+        """How two branches that parted at a step go together, whether they wait for each other, and whether they take all
+        that goes on."""
         if split < 0:
-            return ("instead" if self._only_triggers(first, second) else "mixed"), False, True
+            return ("instead" if self._only_triggers(first.edges, second.edges) else "mixed"), False, True
         node = self.nodes[split]
-        ways = [self._taken(node, group) for group in (first, second)]
-        parted = not {w.edge for w in ways[0]} & {w.edge for w in ways[1]}
-        waits = all(w.success for w in ways[0] + ways[1]) and (node.step.inclusive or not node.decides)
-        clean = parted and all([self._through(split, self.position[e.source]) for _, e in first + second])
+        taken = [self._ways_to(split, branch) for branch in (first, second)]
+        ways = [[node.ways[place] for place in places] for places in taken]
+        waits = all([w.success for w in ways[0] + ways[1]]) and (node.step.inclusive or not node.decides)
+        clean = not taken[0] & taken[1] and self._all_through(split, first.edges + second.edges)
         if not clean or self.skips or node.step.per_item:
             return "mixed", waits, True
         if waits:
-            same = all(w.plain for w in ways[0] + ways[1])
-            only = all(not w.plain and not w.failure and not w.timeout for w in ways[0] + ways[1])
+            same = all([w.plain for w in ways[0] + ways[1]])
+            only = all([not w.plain and not w.failure and not w.timeout for w in ways[0] + ways[1]])
             return ("side" if same or only else "mixed"), True, same
-        apart = node.decides and not node.step.inclusive and all(w.success and w.plain for w in ways[0] + ways[1])
-        kinds = [{(w.success, w.failure, w.timeout, w.skip) for w in group} for group in ways]
-        clash = any(any(a and b for a, b in zip(x, y, strict=True)) for x in kinds[0] for y in kinds[1])
-        return ("instead" if apart or not clash else "mixed"), False, True
+        exclusive = node.decides and not node.step.inclusive and all([w.success and w.plain for w in ways[0] + ways[1]])
+        return ("instead" if exclusive or not _may_coincide(ways[0], ways[1]) else "mixed"), False, True
 
-    def _taken(self, node: Node, group: list[tuple[int, Edge]]) -> list[Way]:
-        """The ways out of a step that lead to a group of edges."""
-        before, position = self.before, self.position
-        return [
-            w for w in node.ways
-            if not w.back and any([w.edge == i or before[position[e.source]] >> position[w.target] & 1 for i, e in group])
-        ]  # fmt: skip
-
-    def _through(self, split: int, step: int) -> bool:
-        """Whether everything that reaches a step has come through the split."""
-        region = self.before[step] & ~self.before[split]
-        allowed = region | 1 << split
-        rest = region
+    def _ways_to(self, split: int, branch: Branch) -> set[int]:
+        """The places of the ways out of a step that lead to a branch."""
+        known = branch.taken.get(split)
+        if known is not None:
+            return known
+        exits = self._exits_of(split)
+        reached = 0
+        places: set[int] = set()
+        for index, edge in branch.edges:
+            reached |= self.before[self.position[edge.source]]
+            if index in exits.by_edge:
+                places.add(exits.by_edge[index])
+        rest = reached & exits.targets
         while rest:
             low = rest & -rest
-            mask = self.ins[low.bit_length() - 1]
-            if not mask or mask & ~allowed:
-                return False
+            places.update(exits.by_target[low.bit_length() - 1])
             rest ^= low
-        return True
+        branch.taken[split] = places
+        return places
 
-    def _only_triggers(self, first: list[tuple[int, Edge]], second: list[tuple[int, Edge]]) -> bool:
+    def _exits_of(self, split: int) -> Exits:
+        known = self._exits.get(split)
+        if known is None:
+            known = self._exits[split] = Exits({}, {}, 0)
+            for place, way in enumerate(self.nodes[split].ways):
+                if not way.back:
+                    target = self.position[way.target]
+                    known.by_edge[way.edge] = place
+                    known.by_target.setdefault(target, []).append(place)
+                    known.targets |= 1 << target
+        return known
+
+    def _all_through(self, split: int, edges: Edges) -> bool:
+        """Whether everything that reaches the sources of some edges has come through the split."""
+        return all([self._through(split, self.position[edge.source]) for _, edge in edges])
+
+    def _through(self, split: int, step: int) -> bool:
+        known = self._came_through.get((split, step))
+        if known is not None:
+            return known
+        region = self.before[step] & ~self.before[split]
+        allowed = region | 1 << split
+        rest, through = region, True
+        while rest and through:
+            low = rest & -rest
+            mask = self.ins[low.bit_length() - 1]
+            through = bool(mask) and not mask & ~allowed
+            rest ^= low
+        self._came_through[split, step] = through
+        return through
+
+    def _only_triggers(self, first: Edges, second: Edges) -> bool:
         """Whether two groups are begun by different triggers: one run has only one of them."""
         begun: list[set[str]] = []
-        for group in (first, second):
+        for edges in (first, second):
             mask = 0
-            for _, e in group:
-                mask |= self.before[self.position[e.source]]
-            if any([mask >> at & 1 and not came for at, came in enumerate(self.ins)]):
+            for _, edge in edges:
+                mask |= self.before[self.position[edge.source]]
+            if any([mask >> place & 1 and not came for place, came in enumerate(self.ins)]):
                 return False
             begun.append(
                 {
@@ -130,3 +176,18 @@ class Meets:
                 }
             )
         return not begun[0] & begun[1]
+
+
+def _last_shared(masks: list[int]) -> int:
+    """The highest place that stands in more than one of the masks, -1 where there is none."""
+    once = twice = 0
+    for mask in masks:
+        twice |= once & mask
+        once |= mask
+    return twice.bit_length() - 1
+
+
+def _may_coincide(first: list[Way], second: list[Way]) -> bool:
+    """Whether one outcome of a step may take ways of both groups."""
+    kinds = [{(w.success, w.failure, w.timeout, w.skip) for w in group} for group in (first, second)]
+    return any(any(a and b for a, b in zip(x, y, strict=True)) for x in kinds[0] for y in kinds[1])
