@@ -101,7 +101,7 @@ def one(count: int, sampling: str, alone: bool) -> None:
     import cronsim  # noqa: F401  what every size imports is no part of its growth
     import scipy.special  # noqa: F401
 
-    from zeitbuch.cli.workers import shared
+    from zeitbuch.app.parallel_work import shared
     from zeitbuch.core.estimate.distribution import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows, in_turn
 

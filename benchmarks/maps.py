@@ -57,7 +57,7 @@ def length(paths: list[np.ndarray]) -> float:
 def ours(flow):  # type: ignore[no-untyped-def]
     """The map, seconds with the making of its cards, and seconds of the layout alone, given the cards as dot is given their sizes."""
     from zeitbuch.core.graph.topology import Graph
-    from zeitbuch.core.layout import cards
+    from zeitbuch.core.layout.level_layout import cards
     from zeitbuch.core.layout.scene import scene
     from zeitbuch.writers.theme.fonts import measure
 

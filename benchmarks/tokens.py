@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 from scipy.optimize import lsq_linear
 
-from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.call_prices import token_count
 from zeitbuch.core.pricing.languages import LATIN
 
 SCRIPTS = ("cyr", "grk", "heb", "ara", "ind", "thai", "kana", "han", "hant", "hang")

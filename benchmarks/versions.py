@@ -20,15 +20,15 @@ DEMO = DIALECT.parent.parent
 READ = """
 import gc, sys
 gc.set_threshold(200_000, 20, 100)
-from zeitbuch.core.model import Flow
-from zeitbuch.readers.dialect import load_dialect
-from zeitbuch.readers.limits import Limits
-from zeitbuch.readers.runs import Run, Setting
-from zeitbuch.readers.sources import names
+from zeitbuch.core.model.records import Flow
+from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
+from zeitbuch.readers.input.sources import names
 def same(flow): return flow
 held = []
 for folder in sys.argv[2:]:
-    run = Run(Setting([load_dialect(sys.argv[1])], Limits()), names([folder]), same, Flow, cache=False)
+    run = ReadingRun(ReadingSetting([load_dialect(sys.argv[1])], Limits()), names([folder]), same, Flow, cache=False)
     held += [flow for _, found in run for flow in found]
 print(len(held))
 """

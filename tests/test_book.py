@@ -74,7 +74,7 @@ def test_the_day_of_a_book(demo: Path, run: Run, zb: Command) -> None:
     assert "snapshot 1 (2026-10-31T00:00:00Z): 17 files, 17 new" in first
     assert "nothing new since snapshot 1" in zb("record", "october")
     second = zb("record", "november", "--by", "Ola Tveit")
-    assert "flows: 0 new, 8 changed, 0 removed" in second
+    assert "flows: 0 added, 8 changed, 0 removed" in second
     assert "Customer letters@2: schedule: the trigger: every hour → every 15 minutes" in second
 
     listed = zb("history")
@@ -114,11 +114,11 @@ def test_files_that_move_or_go_and_flows_that_come_back(demo: Path, zb: Command)
     letters = demo / "november" / "kvarte" / "letters.json"
     raw = letters.read_bytes()
     letters.rename(letters.with_name("post.json"))
-    assert "1 new or changed" not in (moved := zb("record", "november")) and "1 gone" in moved
+    assert "1 new or changed" not in (moved := zb("record", "november")) and "1 removed" in moved
     (demo / "november" / "kvarte" / "post.json").unlink()
     assert "1 removed" in zb("record", "november")
     letters.write_bytes(raw)
-    assert "flows: 1 new" in zb("record", "november")
+    assert "flows: 1 added" in zb("record", "november")
     rows = json.loads(zb("history", "letters", "-f", "json"))["rows"]
     assert [(r["version"], r["what"]) for r in rows] == [(1, "came"), (2, "went"), (3, "came")]
     shutil.copy(
@@ -350,7 +350,7 @@ def test_a_file_of_several_flows_is_restored_whole(demo: Path, run: Run) -> None
     (demo / "two.json").write_text(json.dumps(both))
     run("record", "two.json", cwd=demo)
     ran = run("restore", "A@1", cwd=demo)
-    assert ran.out == json.dumps(both) and "holds 1 other flows" in ran.err
+    assert ran.out == json.dumps(both) and "holds 1 other flow too" in ran.err
 
 
 def test_names_in_a_book_lead_nowhere_else(tmp_path: Path, run: Run) -> None:

@@ -386,7 +386,7 @@ def test_gates_decide_the_exit_status(demo: Path, run: Run) -> None:
     for words, message in (
         (("--only", "colour"), "expected topics of flow, trigger"),
         (("--max-increase", "much"), "expected --max-increase PERCENT% or AMOUNT"),
-        (("-f", "csv"), "expected --summary beside CSV"),
+        (("-f", "csv"), "expected --summary beside csv"),
         (("--twins",), "expected --twins with one source"),
     ):
         code, said = status(*words)

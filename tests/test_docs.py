@@ -18,7 +18,7 @@ ROOT = Path(__file__).parent.parent
 
 def recorded(demo: Path, run: Run) -> None:
     """The book as `zeitbuch demo` leaves it."""
-    from zeitbuch.cli.demo_command import STEPS
+    from zeitbuch.cli.commands.demo import STEPS
 
     lines = [line for line in STEPS if line.startswith("zeitbuch record")]
     assert len(lines) == 2
@@ -236,7 +236,7 @@ def test_hooks_of_the_definition_are_commands_that_exist() -> None:
 
     import yaml
 
-    from zeitbuch.cli.commands import COMMANDS
+    from zeitbuch.cli.command_table import COMMANDS
 
     hooks = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text())
     assert [h["id"] for h in hooks] == ["zeitbuch-risk", "zeitbuch-cost", "zeitbuch-record"]

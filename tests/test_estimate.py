@@ -17,8 +17,8 @@ from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate, Money, e
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.passes.exact import Passes
-from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.call_content import usage_of
+from zeitbuch.core.pricing.call_prices import token_count
 from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 from zeitbuch.readers.config.figures import load_assumptions, load_rates
 

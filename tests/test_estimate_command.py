@@ -100,9 +100,9 @@ def test_budgets_are_gates(demo: Path, run: Any) -> None:
     code, _, err = run("estimate", "--max-per-month", "100000", cwd=demo)
     assert code == 0, err
     code, out, err = run("estimate", "--max-per-month", "20", cwd=demo)
-    assert code == 1 and "over budget: the estate: mean of a month is" in err and "flow" in out
+    assert code == 1 and "over budget: the estate: mean per month is" in err and "flow" in out
     code, _, err = run("estimate", "--max-per-run", "0.05", "--measure", "p99", cwd=demo)
-    assert code == 1 and "'Safety handbook assistant': p99 of a run" in err and "Crew swap" not in err
+    assert code == 1 and "'Safety handbook assistant': p99 per run" in err and "Crew swap" not in err
     code, _, err = run("estimate", "--flow", "Fault logger", "--max-per-month", "1", cwd=demo)
     assert code == 0, err
     card = (demo / "rates.toml").read_text().replace('name = "tern-embed-1"', 'name = "tern-other"')
@@ -115,7 +115,7 @@ def test_budgets_of_the_workspace(demo: Path, run: Any) -> None:
     path = demo / "zeitbuch.toml"
     path.write_text(path.read_text() + '\n[[budget]]\nflow = "Cargo*"\nmax_per_month = 10\nmeasure = "p90"\n')
     code, _, err = run("estimate", cwd=demo)
-    assert code == 1 and "'Cargo papers screening': p90 of a month" in err
+    assert code == 1 and "'Cargo papers screening': p90 per month" in err
     path.write_text(path.read_text().replace("measure", "messure"))
     code, _, err = run("estimate", cwd=demo)
     assert code == 2 and "messure" in err and "Traceback" not in err
@@ -153,7 +153,7 @@ def test_wrong_assumptions_are_said_with_their_line(text: str, line: int, expect
 
 def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any) -> None:
     from builders import ask, chain
-    from zeitbuch.cli.workers import shared
+    from zeitbuch.app.parallel_work import shared
     from zeitbuch.core.assumptions.rules import Assumptions, Rule
     from zeitbuch.core.estimate.distribution import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows

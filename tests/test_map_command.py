@@ -20,8 +20,8 @@ from msgspec import structs
 from builders import ask, drawn_flows, flow, link, step
 from test_layout import alone, check
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.layout import views
 from zeitbuch.core.layout.cards import PLAIN
+from zeitbuch.core.layout.level_layout import views
 from zeitbuch.core.layout.scene import scene
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.exchange import native

@@ -64,7 +64,7 @@ def test_nested_packages_and_folders_of_packages(demo: Path, run: Run) -> None:
     ran = run("inventory", "packed", "-f", "json", cwd=demo)
     assert json.loads(ran.out)["flows"][0]["source"] == "packed/a.zip!deep/b.tar.gz!c.zip!good.json"
     assert ran.code == 2 and "packed/a.zip!x.json:1:2: error: expected complete JSON" in ran.err
-    assert "1 flows in 1 members, 0 other objects, 1 could not be read" in ran.err
+    assert "1 flow in 1 member, 0 other objects, 1 could not be read" in ran.err
 
 
 BOMB = zipped({"bomb.json": b" " * 300_000_000})

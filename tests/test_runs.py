@@ -19,8 +19,7 @@ from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import names
 from zeitbuch.readers.reading import cache as caches
-from zeitbuch.readers.reading.parallel import Run as Running
-from zeitbuch.readers.reading.parallel import Setting
+from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.reader import Reader
 
 DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
@@ -46,10 +45,10 @@ def many(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def everything(folder: Path, kind: type, cache: bool, workers: int) -> tuple[list[object], list[str]]:
     make = row if kind is Row else lambda flow: flow
-    setting = Setting(DIALECTS, Limits(), outline=kind is Row, texts=kind is not Row)
-    run = Running(setting, list(names([str(folder)])), make, kind, cache=cache, workers=workers)
+    setting = ReadingSetting(DIALECTS, Limits(), outline=kind is Row, texts=kind is not Row)
+    run = ReadingRun(setting, list(names([str(folder)])), make, kind, cache=cache, workers=workers)
     results = [r for _, found in run for r in found]
-    return results, [str(p) for p in run.reader.problems]
+    return results, [str(p) for p in run.tally.problems]
 
 
 @pytest.mark.parametrize("kind", [Row, Flow])
@@ -92,8 +91,8 @@ def test_only_what_changed_is_read_again(many: Path, monkeypatch: pytest.MonkeyP
     os.utime(many / "04" / "letters.json")  # touched, not changed: its content is looked at, nothing is read from it
     results, _ = everything(many, Row, cache=True, workers=1)
     assert len(results) == 12 * 17
-    other = Setting(DIALECTS[:2], Limits(), outline=True, texts=False)
-    assert other.key("Row") != Setting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
+    other = ReadingSetting(DIALECTS[:2], Limits(), outline=True, texts=False)
+    assert other.key("Row") != ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
     assert other.key("Row") != other._replace(limits=Limits(depth=9)).key("Row")
 
 
@@ -131,7 +130,7 @@ def test_a_damaged_cache_is_as_good_as_none(damage: str, many: Path, tmp_path: P
 
 def test_an_entry_of_another_form_is_read_anew(many: Path) -> None:
     plain = everything(many, Row, cache=True, workers=1)
-    key = Setting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
+    key = ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
     cache = caches.Cache(key)
     cache.body.entries = dict.fromkeys(cache.body.entries, b"\x93\x01\x02\x03")
     cache.fresh = True

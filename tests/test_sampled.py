@@ -16,8 +16,8 @@ from trees import LEAF, TREES, Tree, expected, grown
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Range, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step
-from zeitbuch.core.passes import exact as exact_rules
 from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.exact import exact as exact_rules
 from zeitbuch.core.passes.random_draws import Draws, summed
 from zeitbuch.core.passes.sampling import Sample
 

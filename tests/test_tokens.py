@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.call_prices import token_count
 from zeitbuch.core.pricing.languages import language_of, traditional
 from zeitbuch.core.pricing.token_table import FAMILIES, NAMES, WIDTHS
 

@@ -5,14 +5,19 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import sys
 from collections.abc import Sequence
+from importlib import import_module
 
 from zeitbuch.version import __version__
 
-from .commands import COMMANDS
+from .command_table import COMMANDS
+from .shared.exit_codes import OK, STOPPED, WRONG
 
-OK, NO, WRONG = 0, 1, 2
+TYPE_CHECKING = False
+if TYPE_CHECKING:  # importing it would take a tenth of the start
+    from typing import Any
 
 DESCRIPTION = (
     "Reads exported AI workflow definitions and says what they do, what they call, what they cost and what changed."
@@ -28,8 +33,50 @@ examples:
 exit status: 0 fine; 1 the answer is no (differences found); 2 wrong use or unreadable input"""
 
 
+def _near(word: str, known: Sequence[str]) -> list[str]:
+    """The nearest of the known words, if one is near."""
+    import difflib  # a slip of the fingers is rare, and start-up is to be light
+
+    return difflib.get_close_matches(word, known, 1)
+
+
+class CommandParser(argparse.ArgumentParser):
+    """A parser that takes options by their whole names only and suggests near ones."""
+
+    def __init__(self, **settings: Any) -> None:
+        settings.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(allow_abbrev=False, **settings)
+
+    def parse_args(self, args: Sequence[str] | None = None, namespace: object = None) -> argparse.Namespace:  # type: ignore[override]
+        """The options; one that is not known gets a suggestion."""
+        found, unknown = self.parse_known_args(args)
+        if unknown:
+            known = [option for action in self._actions for option in action.option_strings if option.startswith("--")]
+            near = _near(unknown[0].partition("=")[0], known)
+            hint = f"; did you mean {near[0]}?" if near else f"; `{self.prog} -h` lists the options"
+            self.error(f"expected only known options and arguments, found: {' '.join(unknown)}{hint}")
+        return found
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run one command; returns the exit status."""
+    words = list(sys.argv[1:] if argv is None else argv)
+    if words and words[0] in COMMANDS:
+        return _run(words[0], words[1:])
+    parser = _top_parser()
+    if not words:
+        parser.print_help()
+        return WRONG
+    if words[0].startswith("-"):
+        parser.parse_args(words[:1])
+    near = _near(words[0], list(COMMANDS))
+    hint = f"did you mean '{near[0]}'?" if near else "`zeitbuch --help` lists them"
+    print(f"zeitbuch: error: expected a command, found '{words[0]}'; {hint}", file=sys.stderr)
+    return WRONG
+
+
 def _top_parser() -> argparse.ArgumentParser:
-    listing = "\n".join(f"  {name:<10} {line}" for name, line in COMMANDS.items())
+    listing = "\n".join(f"  {name:<10} {words}" for name, words in COMMANDS.items())
     parser = argparse.ArgumentParser(
         prog="zeitbuch",
         usage="zeitbuch COMMAND [SOURCE ...] [options]",
@@ -42,45 +89,23 @@ def _top_parser() -> argparse.ArgumentParser:
     return parser
 
 
-def main(argv: Sequence[str] | None = None) -> int:
-    """Run one command; returns the exit status."""
-    words = list(sys.argv[1:] if argv is None else argv)
-    if not words or words[0].startswith("-") or words[0] not in COMMANDS:
-        parser = _top_parser()
-        if not words:
-            parser.print_help()
-            return WRONG
-        parser.parse_args(words[:1])
-        import difflib
-
-        near = difflib.get_close_matches(words[0], COMMANDS, 1)
-        hint = f"did you mean '{near[0]}'?" if near else "`zeitbuch --help` lists them"
-        print(f"zeitbuch: error: expected a command, found '{words[0]}'; {hint}", file=sys.stderr)
-        return WRONG
-    return _run(words[0], words[1:])
-
-
 def _run(name: str, rest: list[str]) -> int:
-    import gc
-    import importlib
-
     # Exports become many small lasting objects: collecting them again and again would cost more than it frees.
     gc.set_threshold(200_000, 20, 100)
-    module = importlib.import_module(f"zeitbuch.cli.{name}_command")
-    parser = argparse.ArgumentParser(
-        prog=f"zeitbuch {name}",
-        description=module.__doc__,
-        epilog=module.EXAMPLE,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-    )
-    module.add(parser)
+    options = import_module(f"zeitbuch.cli.options.{name}")
+    parser = CommandParser(prog=f"zeitbuch {name}", description=options.__doc__, epilog=options.EXAMPLE)
+    options.add(parser)
     args = parser.parse_args(rest)
-    from zeitbuch.core.model.problems import ZeitbuchError
+    from zeitbuch.core.model.problems import InputFaults, ZeitbuchError  # not for `--help`
 
     try:
-        status: int = module.run(args)
+        status: int = import_module(f"zeitbuch.cli.commands.{name}").run(args)
         sys.stdout.flush()
         return status
+    except InputFaults as error:
+        from .shared.session import report
+
+        return report(error.problems, args)
     except ZeitbuchError as error:
         from zeitbuch.writers.escape.text import inert
 
@@ -92,7 +117,7 @@ def _run(name: str, rest: list[str]) -> int:
         return OK
     except KeyboardInterrupt:
         print("stopped", file=sys.stderr)
-        return 130
+        return STOPPED
 
 
 def run() -> None:

@@ -118,3 +118,12 @@ def _meters(result: EstateEstimate) -> Iterator[GroupRow]:
     yield GroupRow(
         "models", spent, total.calls_month, given, got, total.cost_month, total.evidence, None, total.unknown_volume
     )
+
+
+class GroupsResult(Struct, frozen=True):
+    """`estimate --by SIDE --format json`."""
+
+    month: str
+    currency: str
+    by: str
+    groups: tuple[GroupRow, ...]

@@ -320,3 +320,11 @@ def together(found: list[Proposal]) -> Scenario | None:
     """All proposals that have a scenario, as one."""
     changes = tuple(c for p in found if p.scenario is not None for c in p.scenario.change)
     return structs.replace(Scenario("all proposals together"), change=changes) if changes else None
+
+
+class ProposalsResult(Struct, frozen=True):
+    """`compare --propose --format json`."""
+
+    month: str
+    currency: str
+    proposals: tuple[Proposal, ...]

@@ -190,3 +190,11 @@ def _at(
         if moved is not None and own is not None and known is not None:
             known += moved - own  # what other flows call stays
     return other.cost.amount * Decimal(known or 0.0)
+
+
+class DriversResult(Struct, frozen=True):
+    """`estimate --drivers --format json`."""
+
+    per: str
+    currency: str
+    drivers: tuple[Driver, ...]

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from msgspec import structs
 
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.records import Flow, Link, ModelUse, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, ModelUse, PatternClass, Step, Trigger
 from zeitbuch.core.model.references import names_of
 from zeitbuch.core.model.words import plural
 
@@ -264,7 +264,7 @@ def attached_ids(flow: Flow) -> set[str]:
     return {k.source for k in flow.links if k.role == "attach"}
 
 
-def pattern_of(flow: Flow) -> str:
+def pattern_of(flow: Flow) -> PatternClass:
     """The pattern class of a flow: plain, assisted, agent, dispatcher or ensemble."""
     agents: set[str] = set()
     ai = False

@@ -32,10 +32,13 @@ ROLE_WORDS = {"model": "model", "memory": "memory", "parse": "parser"}
 INK = {"role": 52.0}
 
 
+Detail = Literal["names", "settings", "prompts"]
+
+
 class Showing(Struct, frozen=True):
     """What cards show beside a step's own text. ``meters`` gives a figure in words and its length on the scale (0 to 1)."""
 
-    detail: Literal["names", "settings", "prompts"] = "settings"
+    detail: Detail = "settings"
     remarks: dict[str, tuple[str, ...]] = {}
     marked: frozenset[str] = frozenset()
     meters: dict[str, tuple[str, float]] = {}

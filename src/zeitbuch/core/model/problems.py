@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 from msgspec import Struct, structs
@@ -47,6 +48,14 @@ class ZeitbuchError(Exception):
     def __init__(self, problem: Problem) -> None:
         super().__init__(str(problem))
         self.problem = problem
+
+
+class InputFaults(ZeitbuchError):
+    """Cannot go on because of several faults of one input: ``problems`` holds all of them, ``problem`` the last."""
+
+    def __init__(self, problems: Sequence[Problem]) -> None:
+        super().__init__(problems[-1])
+        self.problems = tuple(problems)
 
 
 def fail(code: str, message: str, hint: str = "", origin: Origin | None = None) -> ZeitbuchError:

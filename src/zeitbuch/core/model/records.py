@@ -25,6 +25,7 @@ OnFault = Literal["stop", "continue", "route"]
 JoinMode = Literal["each", "all", "once"]
 Yields = Literal["same", "many", "one"]
 Ends = Literal["branch", "run"]
+PatternClass = Literal["plain", "assisted", "agent", "dispatcher", "ensemble"]
 FlowState = Literal["on", "off", "draft", "unknown"]
 
 AI_KINDS: frozenset[str] = frozenset({"model", "agent", "embed"})
@@ -291,3 +292,10 @@ class Estate(Record, frozen=True):
 
 
 NOT_TOOLS = frozenset({"model", "memory", "parse"})
+
+
+class NativeFile(Struct, frozen=True):
+    """The native form: the model as YAML or JSON."""
+
+    zeitbuch: int
+    flows: tuple[Flow, ...]

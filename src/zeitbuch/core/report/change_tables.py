@@ -7,6 +7,8 @@ from __future__ import annotations
 from collections import Counter
 from decimal import Decimal
 
+from msgspec import Struct
+
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import KINDS
 from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChanges
@@ -181,3 +183,13 @@ def _amount(f: Figures | None, nothing: bool) -> object:
     if f.month is None:
         return None
     return money_words(f.month) if f.month.unknown else f.month.amount
+
+
+class DiffResult(Struct, frozen=True):
+    """`diff --format json`. ``refused`` says why the exit status is 1, a sentence each."""
+
+    changed: bool
+    currency: str
+    flows: tuple[FlowChanges, ...]
+    unchanged: int
+    refused: tuple[str, ...] = ()

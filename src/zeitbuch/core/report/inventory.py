@@ -199,3 +199,10 @@ def sheet(entries: list[Row], full: bool = False) -> Sheet:
         "trigger": f"{t.with_ai} use AI",
     }
     return Sheet(columns=columns, rows=rows_, total=tuple(sums.get(c.key, "") for c in columns))
+
+
+class InventoryResult(Struct, frozen=True):
+    """`inventory --format json`."""
+
+    flows: tuple[Row, ...]
+    totals: Totals

@@ -12,9 +12,11 @@ import msgspec
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
 
+from .decoder_plugins import decode_by_plugin, decoder_for
 from .limits import Limits, measure, too_large
 from .secrets import OPENINGS, masked, might_hold_secrets
 
+OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 _BYTE = re.compile(r"\(byte (\d+)\)")
 _DECODER = msgspec.json.Decoder()
 _BOM = b"\xef\xbb\xbf"
@@ -130,6 +132,10 @@ def decode(
     """
     if not raw or raw.isspace():
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
+    if not name.endswith((*OWN_SUFFIXES, "<stdin>")) and (plugin := decoder_for(name)) is not None:
+        value = decode_by_plugin(plugin, name, raw)
+        count = measure(value, limits)
+        return (value if unmasked else masked(value, openings)), count
     if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
         from .xml_tree import parse
 

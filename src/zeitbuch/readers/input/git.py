@@ -13,7 +13,7 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
-from .sources import PACKED, SUFFIXES, Held
+from .sources import PACKED, SUFFIXES, Held, is_candidate
 
 PREFIX = "git:"
 
@@ -84,7 +84,7 @@ def _members(
             name = info.name
             one = name == inside  # a single file is named: it is read whatever its suffix
             hidden = any(p.startswith(".") for p in name.split("/"))
-            if not info.isfile() or not (one or (name.lower().endswith(SUFFIXES + PACKED) and not hidden)):
+            if not info.isfile() or not (one or (is_candidate(name) and not hidden)):
                 continue
             shown = f"{PREFIX}{revision}:{name}"
             if info.size > limits.bytes:

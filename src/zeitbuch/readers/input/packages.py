@@ -14,7 +14,7 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
-from .sources import PACKED, SUFFIXES, Item
+from .sources import PACKED, Item, is_candidate
 
 _BROKEN = (
     zipfile.BadZipFile,
@@ -78,7 +78,7 @@ def _tar(data: bytes, budget: _Budget) -> Iterator[Member]:
                     member = package.extractfile(info)
                     return member.read(budget.limits.bytes + 1) if member is not None else b""
 
-                if not info.name.endswith(SUFFIXES):
+                if not is_candidate(info.name):
                     budget.spend(info.size)  # passed over, but unpacked on the way
                 yield info.name, info.size, read
 
@@ -108,7 +108,7 @@ def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -
         for name, stated, read in inside:
             label = f"{prefix}!{name}" if prefix else name
             nested = is_package(name)
-            if not nested and not name.lower().endswith(SUFFIXES):
+            if not nested and not is_candidate(name):
                 yield Item(path, None, label)
                 continue
             try:

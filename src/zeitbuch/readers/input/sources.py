@@ -12,6 +12,7 @@ from typing import NamedTuple
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
+from .decoder_plugins import decoder_for
 from .limits import Limits, too_large
 
 SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
@@ -42,12 +43,18 @@ class Held(NamedTuple):
 Input = str | Held | Problem
 
 
+def is_candidate(name: str) -> bool:
+    """Whether a file may hold flows, by its suffix: one of ours, or one that a decoder of another package takes."""
+    lower = name.lower()
+    return lower.endswith(SUFFIXES + PACKED) or ("." in lower and decoder_for(lower) is not None)
+
+
 def _files_below(folder: str) -> list[str]:
     found: list[str] = []
     for root, folders, files in os.walk(folder):
         folders[:] = sorted(f for f in folders if not f.startswith("."))
         base = root + os.sep
-        found += [base + f for f in files if f.lower().endswith(SUFFIXES + PACKED) and not f.startswith(".")]
+        found += [base + f for f in files if not f.startswith(".") and is_candidate(f)]
     found.sort()
     return found
 

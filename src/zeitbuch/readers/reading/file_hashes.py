@@ -9,7 +9,7 @@ import os
 from .cache import Cache, key_of
 
 
-class States:
+class FileHashes:
     """SHA-256 by file, kept in the user's cache folder."""
 
     def __init__(self, wanted: bool = True) -> None:

@@ -1,5 +1,5 @@
 # The one table of formats that are read directly: a new format is one module and one row. Readers of other packages
-# are found through the entry point group `zeitbuch.formats`, asked only for documents that nothing here recognises.
+# stand in plugins.py, and are asked only for documents that nothing here recognises.
 """Formats read without a dialect."""
 
 from __future__ import annotations
@@ -43,19 +43,4 @@ def flows_of(document: Any, base: Origin, count: int) -> Flows | None:
         if module.recognises(document):
             read: Callable[..., Flows] = module.flows
             return read(document, base, count)
-    return None
-
-
-def added_flows_of(document: Any, base: Origin, count: int) -> Flows | None:
-    """The same for formats of other packages; a reader that fails is passed over."""
-    from importlib.metadata import entry_points
-
-    for entry in entry_points(group="zeitbuch.formats"):
-        try:
-            module = entry.load()
-            if module.recognises(document):
-                read: Callable[..., Flows] = module.flows
-                return read(document, base, count)
-        except Exception:  # a foreign package must not end the run
-            continue
     return None

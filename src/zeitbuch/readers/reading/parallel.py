@@ -15,6 +15,7 @@ from msgspec import Struct
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow
+from zeitbuch.plugins.state import state_of_packages
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, name_of
@@ -30,7 +31,7 @@ PIECE = 25
 MANY = 150
 
 
-class Setting(NamedTuple):
+class ReadingSetting(NamedTuple):
     """What a reading depends on beside the files."""
 
     dialects: list[Dialect]
@@ -49,7 +50,7 @@ class Setting(NamedTuple):
         """The key of the cache for results of a kind."""
         encode = msgspec.json.encode
         parts = [encode(self.dialects), encode(self.limits), encode(self.models), b"%d%d" % (self.outline, self.texts)]
-        return key_of([kind.encode(), *parts, *_code()])
+        return key_of([kind.encode(), *parts, *_code(), *state_of_packages()])
 
 
 def _code() -> Iterator[bytes]:
@@ -89,7 +90,7 @@ Known = frozenset[bytes] | None  # contents that the cache holds; None without a
 _worker: tuple[Reader, Callable[[Flow], Any], Known]
 
 
-def _begin(setting: Setting, make: Callable[[Flow], Any], known: Known) -> None:
+def _begin(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
     global _worker
     import gc
 
@@ -105,6 +106,7 @@ def _piece(inputs: list[str | Held]) -> list[_Answer]:
 def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
     name = name_of(one)
     reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
+    reader.beyond_cache = False
     state = None
     content = b""
     if isinstance(one, str):
@@ -130,24 +132,26 @@ def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str 
 
         problems = [masked_problem(p) for p in problems]  # they go into the cache
     read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
+    if reader.beyond_cache:
+        return _Answer(name, b"", state, None, read)
     try:
         return _Answer(name, content, state, msgspec.msgpack.encode(read))
     except (TypeError, ValueError, OverflowError):
         return _Answer(name, content, state, None, read)
 
 
-class Run(Generic[T]):
-    """One run over inputs: iterate for (inputs done, results), then ask ``reader`` for the problems."""
+class ReadingRun(Generic[T]):
+    """One run over inputs: iterate for (inputs done, results), then ask ``tally`` for the problems."""
 
     def __init__(
-        self, setting: Setting, inputs: Iterable[Input], make: Callable[[Flow], T | None], kind: type[T],
+        self, setting: ReadingSetting, inputs: Iterable[Input], make: Callable[[Flow], T | None], kind: type[T],
         cache: bool = True, workers: int = 0, ready: Mapping[int, Read[T]] | None = None,
     ) -> None:  # fmt: skip
         """``ready`` are inputs, by their place, that need no reading: their results are at hand."""
         self.inputs = list(inputs)
         self.setting = setting
         self.make = make
-        self.reader = Tally()
+        self.tally = Tally()
         self.cache = Cache(setting.key(kind.__name__)) if cache else None
         self.decode = msgspec.msgpack.Decoder(Read[kind]).decode  # type: ignore[valid-type]
         self.workers = workers
@@ -168,12 +172,12 @@ class Run(Generic[T]):
         answers = self._answers(waiting)
         for at, name in enumerate(self.inputs):
             if isinstance(name, Problem):
-                self.reader.problems.append(name)
+                self.tally.problems.append(name)
                 continue
             if name == STDIN and isinstance(name, str):
                 reader = self.setting.reader()
                 found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
-                self.reader.kept |= reader.kept
+                self.tally.kept |= reader.kept
                 yield (
                     at + 1,
                     self._merged(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
@@ -183,12 +187,12 @@ class Run(Generic[T]):
                 yield at + 1, self._merged(self.ready[at])
                 continue
             if isinstance(name, Held):
-                self.reader.kept[name.name] = name.data
+                self.tally.kept[name.name] = name.data
             raw = kept.pop(at, None)
             read = self._taken(next(answers), name) if raw is None else self._decoded(raw) or self._again(name)
             self.reads[at] = read
             yield at + 1, self._merged(read)
-        self.reader.finish()
+        self.tally.finish()
         if self.cache is not None:
             self.cache.save()
 
@@ -218,11 +222,12 @@ class Run(Generic[T]):
         return Read(results, reader.problems, reader.facts, reader.packages, sorted(reader.called))
 
     def _merged(self, read: Read[T]) -> list[T]:
-        reader = self.reader
-        reader.problems += read.problems
-        reader.facts += read.facts
-        reader.packages += read.packages
-        reader.called.update(read.called)
+        tally = self.tally
+        # What is wrong with a plug-in is wrong for every file: it is told once.
+        tally.problems += [p for p in read.problems if p.code != "plugin" or p not in tally.problems]
+        tally.facts += read.facts
+        tally.packages += read.packages
+        tally.called.update(read.called)
         return read.results
 
     def _answers(self, waiting: list[str | Held]) -> Iterator[_Answer]:

@@ -24,6 +24,7 @@ from zeitbuch.readers.standards import native
 
 from . import formats
 from .embedded import Embedded, embedded, might_embed
+from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
 from .tally import Fact, Package, Tally
 from .validated import validate_flow
 
@@ -51,6 +52,7 @@ class Reader(Tally):
         self.dialects = [DialectReader(d, outline, texts) for d in dialects]
         self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
         self._last: list[DialectReader] = []
+        self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
 
     def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""
@@ -168,13 +170,11 @@ class Reader(Tally):
             return
         known = formats.flows_of(document, base, count)
         reader = self._reader_for(document) if known is None else None
-        if known is None and reader is None:
-            known = formats.added_flows_of(document, base, count)
         if known is not None:
             yield from self._of_format(known, base)
             return
         if reader is None:
-            self.problems.append(self._unrecognised(document, base))
+            yield from self._by_plugin(document, base, count)
             return
         any_flow = False
         for flow, problems in reader.flows(document, base, count):
@@ -221,6 +221,20 @@ class Reader(Tally):
                     "the file may hold only definitions that others use",
                 )
             )
+
+    def _by_plugin(self, document: Any, base: Origin, count: int) -> Iterator[Flow]:
+        """The flows of a document that nothing here recognises, where a plug-in does."""
+        plugin, problems = recognising_format(document)
+        self.problems += problems
+        self.problems += unusable_plugins()
+        self.beyond_cache |= bool(usable_formats())
+        if plugin is None:
+            self.problems.append(self._unrecognised(document, base))
+            return
+        for flow, problems in flows_of_plugin(plugin, document, base, count):
+            self.problems += problems
+            if flow is not None:
+                yield flow
 
     def _reader_for(self, document: Any) -> DialectReader | None:
         # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.

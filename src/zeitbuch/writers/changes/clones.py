@@ -7,8 +7,10 @@ import textwrap
 
 from zeitbuch.core.diff.clones import Twin, left_words, title
 from zeitbuch.core.model.words import plural
+from zeitbuch.core.report.presentations import ClonesReport
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.table.tables import markdown_text
+from zeitbuch.writers.theme.terminal import TextLook
 
 from .text import change_lines, markdown_change
 
@@ -52,3 +54,13 @@ def to_markdown(found: list[Twin]) -> str:
             lines.append("- the same in all that carries meaning")
         lines.append("")
     return "\n".join(lines).rstrip() + "\n"
+
+
+def write_text(report: ClonesReport, look: TextLook) -> str:
+    """Copies for the terminal."""
+    return to_text(list(report.body.twins), look.width, look.colour, look.evidence)
+
+
+def write_markdown(report: ClonesReport, look: TextLook) -> str:
+    """Copies as Markdown."""
+    return to_markdown(list(report.body.twins))

@@ -25,10 +25,12 @@ from zeitbuch.core.report.change_tables import (
     summary,
     summary_sheet,
 )
+from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.document.html import STYLE, block_html
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.terminal import TextLook
 
 OWN = """
 main { max-width: 84rem; }
@@ -125,3 +127,8 @@ def to_changes_page(
         f"<title>Changes</title>\n<style>{STYLE}{OWN}</style>\n</head>\n<body>\n<main>\n"
         f"<nav aria-label='On this page'>{nav}</nav>\n" + "\n".join(body) + "\n</main>\n</body>\n</html>\n"
     )
+
+
+def write_page(report: ChangesReport, look: TextLook) -> str:
+    """Changes as a page."""
+    return to_changes_page(report.changes, report.body.currency, report.maps)

@@ -19,8 +19,10 @@ from zeitbuch.core.report.change_tables import (
     share_words,
     summary,
 )
+from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.table.tables import markdown_text
+from zeitbuch.writers.theme.terminal import TextLook
 
 
 def shortened(words: tuple[Word, ...], around: int = 60) -> list[Word]:
@@ -175,3 +177,13 @@ def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()
     for flow in found.flows:
         lines += _markdown_flow(flow, currency)
     return "\n".join(lines).rstrip() + "\n"
+
+
+def write_text(report: ChangesReport, look: TextLook) -> str:
+    """Changes for the terminal."""
+    return to_text(report.changes, report.body.currency, look.width, look.colour, look.evidence)
+
+
+def write_markdown(report: ChangesReport, look: TextLook) -> str:
+    """Changes as Markdown."""
+    return to_markdown(report.changes, report.body.currency)

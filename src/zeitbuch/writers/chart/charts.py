@@ -11,7 +11,9 @@ from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate
 from zeitbuch.core.estimate.sensitivity import Driver
 from zeitbuch.core.model.sheet import money, number
 from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.core.report.presentations import ChartData
 from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.theme.terminal import TextLook
 
 PAPER, INK, QUIET = "#faf6ec", "#1f2d3d", "#8a8471"
 _SHARES = (
@@ -254,3 +256,23 @@ def months(results: list[EstateEstimate], card: RateCard | None, form: str = "pn
     ]
     _legend(figure, height, [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for w, c, h in shown])
     return _saved(figure, form)
+
+
+def write_png(data: ChartData, look: TextLook) -> bytes:
+    """A chart as a picture."""
+    return draw_chart(data, "png")
+
+
+def write_svg(data: ChartData, look: TextLook) -> bytes:
+    """A chart as a drawing."""
+    return draw_chart(data, "svg")
+
+
+def draw_chart(data: ChartData, form: str) -> bytes:
+    """The chart of a kind."""
+    if data.kind == "drivers":
+        return tornado(list(data.drivers), data.currency, data.per, form)
+    if data.kind == "months":
+        return months(list(data.months), data.card, form)
+    assert data.estimate is not None
+    return run_costs(data.estimate, form) if data.kind == "runs" else monthly_cost(data.estimate, form)

@@ -7,7 +7,9 @@ from html import escape
 
 from zeitbuch.core.model.sheet import Sheet, shown
 from zeitbuch.core.report import document as d
+from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.theme.terminal import TextLook
 
 STYLE = """
 :root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; }
@@ -105,3 +107,9 @@ def to_html_page(page: d.Page, picture: str = "") -> str:
         + (f"<nav aria-label='On this page'>{home}{nav}</nav>\n" if nav or home else "")
         + f"{body}\n</main>\n</body>\n</html>\n"
     )
+
+
+def write_document_html(document: FlowDocument, look: TextLook) -> dict[str, str]:
+    """The file of a document by its path, with its map within."""
+    page = document.page
+    return {f"{page.name}.html": to_html_page(page, document.map(True) if document.map is not None else "")}

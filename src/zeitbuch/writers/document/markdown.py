@@ -7,8 +7,10 @@ from __future__ import annotations
 import re
 
 from zeitbuch.core.report import document as d
+from zeitbuch.core.report.presentations import FlowDocument, PageResult
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.table.tables import markdown_text, to_markdown
+from zeitbuch.writers.theme.terminal import TextLook
 
 
 def fence(text: str) -> str:
@@ -49,3 +51,17 @@ def _block(block: d.Block, picture: str) -> str:
 def to_markdown_page(page: d.Page, picture: str = "") -> str:
     """A page as Markdown; ``picture`` is the path of the map from the page."""
     return "\n\n".join(_block(b, picture) for b in page.blocks) + "\n"
+
+
+def write_markdown(result: PageResult, look: TextLook) -> str:
+    """A page as Markdown."""
+    return to_markdown_page(result.page)
+
+
+def write_document_markdown(document: FlowDocument, look: TextLook) -> dict[str, str]:
+    """The files of a document by their paths: the page, and its map as a drawing of its own."""
+    page = document.page
+    if document.map is None:
+        return {f"{page.name}.md": to_markdown_page(page)}
+    picture = f"maps/{page.name}.svg"
+    return {picture: document.map(False), f"{page.name}.md": to_markdown_page(page, picture)}

@@ -6,8 +6,10 @@ from __future__ import annotations
 import textwrap
 
 from zeitbuch.core.report import document as d
+from zeitbuch.core.report.presentations import PageResult
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.table.tables import to_table
+from zeitbuch.writers.theme.terminal import TextLook
 
 
 def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
@@ -53,3 +55,8 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
             case _:
                 continue
     return "\n\n".join(parts) + "\n"
+
+
+def write_text(result: PageResult, look: TextLook) -> str:
+    """A page as text for the terminal."""
+    return to_text(result.page, look.width, look.colour)

@@ -12,6 +12,7 @@ import msgspec
 
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Step, Trigger
+from zeitbuch.writers.theme.terminal import TextLook
 
 from .bpmn_diagram import diagram
 
@@ -49,6 +50,11 @@ def to_bpmn(estate: Estate) -> str:
     ET.indent(root, " ")
     text = ET.tostring(root, encoding="unicode", short_empty_elements=True)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + text + "\n"
+
+
+def write_bpmn(estate: Estate, look: TextLook) -> str:
+    """Flows as BPMN."""
+    return to_bpmn(estate)
 
 
 def _clean(text: str) -> str:

@@ -11,6 +11,7 @@ from msgspec import structs
 
 from zeitbuch.core.model.records import FORMAT_VERSION, Estate, Flow
 from zeitbuch.writers.escape.text import escaped
+from zeitbuch.writers.theme.terminal import TextLook
 
 
 def _bare(flow: Flow) -> Any:
@@ -56,3 +57,13 @@ def to_yaml(estate: Estate) -> str:
 def to_json(estate: Estate) -> str:
     """The estate in the native form as JSON."""
     return escaped(msgspec.json.format(msgspec.json.encode(_document(estate)), indent=1).decode()) + "\n"
+
+
+def write_yaml(estate: Estate, look: TextLook) -> str:
+    """The native form as YAML."""
+    return to_yaml(estate)
+
+
+def write_json(estate: Estate, look: TextLook) -> str:
+    """The native form as JSON."""
+    return to_json(estate)

@@ -9,6 +9,9 @@ from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
 from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .drawing import MapDrawing
 
 
 def _said(graph: Graph, id: str, showing: Showing) -> list[str]:
@@ -147,3 +150,13 @@ def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
         said = f'|"{mermaid_text(text)}"|' if text else ""
         out.append(f"  {ids[link.source]} {arrow}{said} {ids[link.target]}")
     return "\n".join(out) + "\n"
+
+
+def write_dot(drawing: MapDrawing, look: TextLook) -> str:
+    """The graph in the DOT language."""
+    return to_dot(drawing.view.graph, drawing.showing, drawing.direction)
+
+
+def write_mermaid(drawing: MapDrawing, look: TextLook) -> str:
+    """The graph as Mermaid text."""
+    return to_mermaid(drawing.view.graph, drawing.showing, drawing.direction)

@@ -8,6 +8,9 @@ from xml.etree import ElementTree as ET
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.geometry import Scene
 from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .drawing import MapDrawing
 
 _SPACE = "http://graphml.graphdrawing.org/xmlns"
 _KEYS = (
@@ -73,3 +76,8 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
             data(edge, "edge", {"role": link.role, "label": link.label, "condition": link.condition})
     ET.indent(root, " ")
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(root, encoding="unicode") + "\n"
+
+
+def write_graphml(drawing: MapDrawing, look: TextLook) -> str:
+    """The graph with its places."""
+    return to_graphml(drawing.view.graph, drawing.scene())

@@ -27,7 +27,9 @@ from zeitbuch.core.report.sentences import summary
 from zeitbuch.writers.document.html import block_html
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.theme.look import FONT, PAGE
+from zeitbuch.writers.theme.terminal import TextLook
 
+from .drawing import MapDrawing
 from .svg import MARKS, Drawing, head_and_legend, n
 
 
@@ -295,3 +297,8 @@ class _Page:
         if step.origin is not None:
             blocks.append(Paragraph(f"In the export: {step.origin}", quiet=True))
         return blocks
+
+
+def write_html(drawing: MapDrawing, look: TextLook) -> str:
+    """A page to search, fold and click."""
+    return to_map_page(drawing.view.graph, drawing.scene(), drawing.showing, drawing.result)

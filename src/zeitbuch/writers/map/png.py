@@ -15,6 +15,9 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.theme.fonts import font, measure
 from zeitbuch.writers.theme.look import CARD, EFFECT_LEGEND, EFFECTS, ERROR, FRAME, INK, PAPER, QUIET, RULE
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .drawing import MapDrawing
 
 MOST_PIXELS = 120_000_000
 Point = tuple[float, float]
@@ -226,3 +229,8 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     out = io.BytesIO()
     pen.image.resize(size, Image.Resampling.LANCZOS).save(out, "PNG", optimize=False)
     return out.getvalue()
+
+
+def write_png(drawing: MapDrawing, look: TextLook) -> bytes:
+    """A picture."""
+    return to_png(drawing.scene(), look.scale)

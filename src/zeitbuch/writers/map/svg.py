@@ -11,6 +11,9 @@ from zeitbuch.core.layout.geometry import Card, Frame, PlacedCard, Route, Scene,
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.theme.fonts import measure
 from zeitbuch.writers.theme.look import EFFECT_LEGEND, EFFECTS, FONT, PAPER, QUIET, Palette
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .drawing import MapDrawing
 
 
 def n(value: float) -> str:
@@ -243,3 +246,8 @@ def to_svg(scene: Scene, inline: bool = False) -> str:
     parts += [drawing.card(c) for c in scene.cards]
     parts.append(foot)
     return "\n".join(p for p in parts if p) + "\n</svg>\n"
+
+
+def write_svg(drawing: MapDrawing, look: TextLook) -> str:
+    """A drawing."""
+    return to_svg(drawing.scene())

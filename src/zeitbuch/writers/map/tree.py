@@ -11,6 +11,9 @@ from zeitbuch.core.model.references import readable
 from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
 from zeitbuch.writers.escape.text import inert
 from zeitbuch.writers.table.grid import size
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .drawing import MapDrawing
 
 _LEAST = 24  # cells that a name keeps, however deep it stands
 
@@ -133,3 +136,8 @@ class _Tree:
             for prompt in step.model.prompts:
                 for line in readable(prompt.text, prompt.refs, graph.names).strip().splitlines()[:6]:
                     self._line(rest + "   | ", line)
+
+
+def write_text(drawing: MapDrawing, look: TextLook) -> str:
+    """A tree in the terminal. A file is as wide as its longest line; a terminal is not."""
+    return to_tree(drawing.view, 1000 if look.file else look.width, drawing.showing)

@@ -6,12 +6,16 @@ from __future__ import annotations
 import csv
 import io
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+if TYPE_CHECKING:
+    from zeitbuch.core.report.presentations import BodyResult, ClonesReport, PageResult, TableResult
+
 from zeitbuch.core.model.sheet import Column, Sheet, shown
 from zeitbuch.writers.escape.text import escaped, formula_free, inert
+from zeitbuch.writers.theme.terminal import TextLook
 
 from . import grid
 
@@ -118,11 +122,24 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     return "\n".join(out) + "\n"
 
 
-def in_form(sheet: Sheet, form: str, width: int, colour: bool) -> str:
-    """A sheet as csv, markdown or table."""
-    if form == "csv":
-        return to_csv(sheet)
-    return to_markdown(sheet) if form == "markdown" else to_table(sheet, width, colour)
+def write_table(result: TableResult, look: TextLook) -> str:
+    """A table for the terminal."""
+    return to_table(result.sheet(False), look.width, look.colour)
+
+
+def write_csv(result: TableResult, look: TextLook) -> bytes:
+    """All columns as CSV. It begins with a mark by which spreadsheets know its encoding, where it goes to a file."""
+    return (("\ufeff" if look.file else "") + to_csv(result.sheet(True))).encode("utf-8", "replace")
+
+
+def write_markdown(result: TableResult, look: TextLook) -> str:
+    """A Markdown table."""
+    return to_markdown(result.sheet(False))
+
+
+def write_json(result: TableResult | PageResult | BodyResult | ClonesReport, look: TextLook) -> str:
+    """The typed result behind a table, a page or words."""
+    return to_json(result.kind, result.body)
 
 
 def to_csv(sheet: Sheet) -> str:

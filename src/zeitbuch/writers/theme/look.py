@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-MAP_FORMATS = ("svg", "png", "html", "text", "json", "dot", "graphml", "mermaid", "bpmn")
 PAPER = "#faf6ec"
 CARD = "#fffdf7"
 INK = "#1f2d3d"

@@ -1,0 +1,64 @@
+# The basis of every figure: rate card, assumptions, month, and what counts tokens. Nothing is computed from a file with a
+# wrong value in it.
+"""Rate card and assumptions of an estimate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.model.problems import InputFaults, Problem
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.readers.config.figures import load_assumptions, load_rates, share_problems
+from zeitbuch.readers.config.tokenizer_file import counters
+from zeitbuch.readers.config.workspace import Workspace
+
+
+class EstimateBasis(Struct, frozen=True):
+    """What estimates are based on. ``month``: YYYY-MM, YYYY for an average month, or empty for that of the assumptions or of
+    the newest price. ``counters``: tokenizer file as the rate card names it -> what counts tokens with it."""
+
+    card: RateCard | None = None
+    assumptions: Assumptions = Assumptions()
+    month: str = ""
+    counters: dict[str, Callable[[str], float]] = {}
+    assumptions_path: str = ""
+    problems: tuple[Problem, ...] = ()
+
+    @property
+    def currency(self) -> str:
+        """ISO 4217 code of the rate card; empty without one."""
+        return self.card.currency if self.card is not None else ""
+
+    def check_shares(self, estate: Estate) -> None:
+        """Raises InputFaults when shares of the cases of a decision sum to more than 1."""
+        if self.assumptions_path:
+            refuse_errors(share_problems(estate.flows, self.assumptions, self.assumptions_path))
+
+
+def load_basis(
+    rates: str = "", assumptions: str = "", month: str = "", workspace: Workspace | None = None
+) -> EstimateBasis:
+    """The basis from files (paths of TOML files; without them the workspace's). Raises ZeitbuchError for a file that cannot
+    be read, InputFaults for wrong values in one."""
+    if workspace is not None:
+        rates = rates or (workspace.path(workspace.rates) if workspace.rates else "")
+        assumptions = assumptions or (workspace.path(workspace.assumptions) if workspace.assumptions else "")
+    card, problems = load_rates(rates) if rates else (None, [])
+    assumed, more = load_assumptions(assumptions) if assumptions else (Assumptions(), [])
+    refuse_errors([*problems, *more])
+    counting = {}
+    if card is not None and any(model.tokenizer for model in card.model):
+        counting = counters(card, str(Path(rates).parent))
+    return EstimateBasis(card, assumed, month, counting, assumptions, (*problems, *more))
+
+
+def refuse_errors(problems: list[Problem]) -> None:
+    """Raises InputFaults with all errors among the problems, when there is one."""
+    errors = [problem for problem in problems if problem.severity == "error"]
+    if errors:
+        raise InputFaults(errors)

@@ -1,0 +1,107 @@
+# Comparing two versions: match, judge, count what each change does, and hold it against what was asked for.
+"""Changes between two versions, and copies within one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from zeitbuch.core.diff.change_cost import Costing, with_figures
+from zeitbuch.core.diff.estate_changes import changes, versions_of
+from zeitbuch.core.diff.matching import FlowMatching, match_flows
+from zeitbuch.core.diff.policy import FailOn, Limit, only, refusals
+from zeitbuch.core.diff.records import EstateChanges, FlowChanges
+from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.change_maps import Maps, change_maps
+from zeitbuch.core.report.change_tables import DiffResult, changes_sheet, summary_sheet
+from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
+
+from .basis import EstimateBasis
+from .flows import find_flow
+from .session import Session
+
+
+class DiffRequest(Struct, frozen=True):
+    """What is asked of a comparison: changes of some topics, one flow (id or name), what the changes do to calls and cost
+    (``figures``) and what each does by itself (``shares``), and when the answer is no."""
+
+    topics: tuple[str, ...] = ()
+    flow: str = ""
+    figures: bool = True
+    shares: bool = True
+    fail_on: FailOn | None = None
+    limit: Limit | None = None
+
+
+class DiffOutcome(Struct, frozen=True):
+    """Changes with their figures, how flows were matched, and why the answer is no (a sentence each)."""
+
+    changes: EstateChanges
+    matching: FlowMatching
+    currency: str
+    refused: tuple[str, ...]
+
+
+def compare_versions(
+    session: Session, old: Estate, new: Estate, basis: EstimateBasis, request: DiffRequest
+) -> DiffOutcome:
+    """What changed in meaning, with what it does to calls and cost. Raises ZeitbuchError when cost is asked about and there is
+    no rate card."""
+    if basis.card is None and (request.fail_on == "cost" or request.limit is not None):
+        raise fail(
+            "rates-none", "expected a rate card to tell whether cost grew, found none", "name one with --rates FILE"
+        )
+    session.problems += basis.problems
+    before, after = _one_flow(old, new, request.flow) if request.flow else (old, new)
+    matching = match_flows(before.flows, after.flows)
+    found = only(changes(before, after, matching), list(request.topics))
+    if found.flows and request.figures:
+        sides = [Costing.of(side, basis.card, basis.assumptions, basis.month, basis.counters) for side in (old, new)]
+        with session.progress(len(found.flows), "counting") as advance:
+            found = with_figures(found, sides[0], sides[1], matching, request.shares, advance)
+    refused = refusals(found, request.fail_on or "any", request.limit, basis.currency)
+    return DiffOutcome(found, matching, basis.currency, tuple(refused))
+
+
+def _one_flow(old: Estate, new: Estate, name: str) -> tuple[Estate, Estate]:
+    """Both versions with the one flow, however it was called in the older one."""
+    flow = new.flow(name) or old.flow(name) or find_flow(new, name)
+    for pair in match_flows(old.flows, new.flows).pairs:
+        if flow is pair.new or flow is pair.old:
+            return Estate((pair.old,)), Estate((pair.new,))
+    return (Estate((flow,)), Estate()) if flow in old.flows else (Estate(), Estate((flow,)))
+
+
+def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
+    """Changes for the writers; with ``maps`` both versions of a changed flow can be drawn."""
+    found = outcome.changes
+    body = DiffResult(bool(found.flows), outcome.currency, found.flows, found.unchanged, outcome.refused)
+    sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
+    return ChangesReport(body, found, lambda flow: _maps(flow, *sides.get(id(flow), (None, None))))
+
+
+def _maps(flow: FlowChanges, old: Flow | None, new: Flow | None) -> Maps | None:
+    """The maps of a changed flow; None for one that was added or removed."""
+    if old is None or new is None:
+        return None
+    return change_maps(mapped(old, flow.ids), new, flow)
+
+
+def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
+    """One row a flow, or one a change."""
+    found = outcome.changes
+    body = changes_report(outcome, maps=False).body
+    sheet = summary_sheet(found, outcome.currency) if summary else changes_sheet(found)
+    return TableResult("diff", body, lambda full: sheet)
+
+
+def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> ClonesReport:
+    """Near-identical flows, branches, steps and prompts of an estate, or within some flows (ids or names)."""
+    from zeitbuch.core.diff.clones import TwinsResult, twins  # draws in NumPy, which a comparison does without
+
+    flows = [find_flow(estate, name) for name in names] or list(estate.flows)
+    with session.progress(1, "comparing"):
+        return ClonesReport(TwinsResult(tuple(twins(flows))))

@@ -1,0 +1,35 @@
+# A flow by what people call it; the one place that finds near names.
+"""Finding flows of an estate by id or name."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate, Flow
+
+
+def find_flow(estate: Estate, key: str) -> Flow:
+    """The flow with this id or name, or the only one whose name holds it. Raises ZeitbuchError with near names when there
+    is none."""
+    flow = estate.flow(key)
+    if flow is not None:
+        return flow
+    holding = [f for f in estate.flows if key.casefold() in f.title.casefold()]
+    if len(holding) == 1:
+        return holding[0]
+    import difflib  # a slip of the fingers is rare, and start-up is to be light
+
+    names = [f.title for f in estate.flows] + [f.id for f in estate.flows]
+    near = [f.title for f in holding] or difflib.get_close_matches(key, names, 3, 0.4)
+    hint = (
+        "did you mean " + " or ".join(f"'{name}'" for name in near[:5]) + "?"
+        if near
+        else "`zeitbuch inventory` lists the flows"
+    )
+    raise fail("flow-unknown", f"expected the id or name of a flow, found '{key}'", hint)
+
+
+def find_flows(estate: Estate, keys: Sequence[str]) -> list[Flow]:
+    """The flows with these ids or names; all without any. Raises ZeitbuchError for one that is not there."""
+    return [find_flow(estate, key) for key in keys] or list(estate.flows)

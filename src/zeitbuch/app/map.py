@@ -1,0 +1,81 @@
+# What a map shows: a whole flow or a part of it, with or without figures, or the estate with its calls.
+"""Maps of flows and of the estate."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.layout import views
+from zeitbuch.core.layout.cards import Detail, Showing
+from zeitbuch.core.layout.estate_map import By, estate_view
+from zeitbuch.core.layout.overlays import Overlay, overlay
+from zeitbuch.core.layout.views import View
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.map.drawing import MapDrawing
+
+
+class MapRequest(Struct, frozen=True):
+    """Which part of a flow is drawn, and what its cards show. ``lineage`` is STEP or STEP:PATH; steps are named by id, number
+    or name; ``depth`` folds scopes that stand so many scopes deep."""
+
+    depth: int | None = None
+    fold: tuple[str, ...] = ()
+    around: str = ""
+    before: int = 2
+    after: int = 2
+    lineage: str = ""
+    ai: bool = False
+    detail: Detail = "settings"
+    show: Overlay | None = None
+    direction: Literal["down", "right"] = "down"
+
+
+def draw_flow(flow: Flow, request: MapRequest, result: EstateEstimate | None = None) -> MapDrawing:
+    """The map of a flow; ``result`` gives the figures. Raises ZeitbuchError for steps that are not there."""
+    view = part_of_flow(views.whole(Graph(flow)), request)
+    figures = request.show is not None and result is not None
+    meters, scale = overlay(result, flow, request.show) if figures else ({}, "")  # type: ignore[arg-type]
+    turned = request.direction == "right"
+    return MapDrawing(view, Showing(request.detail, view.remarks, view.marked, meters, scale, turned=turned), result)
+
+
+def draw_estate(
+    estate: Estate, by: By, stores: bool = False, result: EstateEstimate | None = None, turned: bool = False
+) -> MapDrawing:
+    """The map of an estate, framed ``by``; ``stores`` draws what one flow writes and another reads."""
+    view, showing = estate_view(estate, by, stores, result)
+    return MapDrawing(view, structs.replace(showing, turned=turned))
+
+
+def part_of_flow(view: View, request: MapRequest) -> View:
+    """The part of a flow that is asked for."""
+    graph = view.graph
+    if request.lineage:
+        view = _lineage(view, request.lineage)
+    if request.ai:
+        view = views.with_ai(view)
+    if request.around:
+        view = views.around(view, pick_step(graph, request.around).id, request.before, request.after)
+    folds = [pick_step(graph, name) for name in request.fold]
+    for step in folds:
+        if step.id not in graph.levels:
+            scopes = ", ".join(graph.steps[s].title for s in graph.levels if s is not None) or "none"
+            raise fail("map-fold", f"expected a step that holds others, found '{step.title}'", f"scopes: {scopes}")
+    shut = [step.id for step in folds]
+    if request.depth is not None:
+        shut += views.scopes_below(view.graph, request.depth)
+    return views.folded(view, shut) if shut else view
+
+
+def _lineage(view: View, asked: str) -> View:
+    graph = view.graph
+    key, _, path = asked.partition(":")
+    if asked in graph.names or asked in graph.names.values():
+        key, path = asked, ""  # the name has a colon of its own
+    trigger = next((t.id for t in graph.flow.triggers if key in (t.id, t.name)), None)
+    return views.value(view, trigger or pick_step(graph, key).id, path)

@@ -1,0 +1,343 @@
+# Recording: which files are new, which flows changed by that, what a run of them costs now; all within the one transaction
+# that writes it.
+"""Taking a snapshot."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections import Counter
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from zeitbuch.book.last_snapshot import last_snapshot
+from zeitbuch.book.records import File, Version, manifest, sha256
+from zeitbuch.core.model.problems import InputFaults, Problem, ZeitbuchError, fail
+from zeitbuch.readers.input.sources import Held, Input, load
+from zeitbuch.readers.reading.file_hashes import FileHashes
+
+from .session import Session
+
+if TYPE_CHECKING:
+    from zeitbuch.book.records import Entry, Reckoned
+    from zeitbuch.book.store import Book, Writing
+    from zeitbuch.core.diff.records import FlowChanges
+    from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
+    from zeitbuch.core.model.records import Estate, Flow
+
+_LONG = 300  # letters of a one-line summary
+
+
+class Taken(Struct, frozen=True):
+    """What a `record` did: the snapshot, how many files came, changed or went, and the versions of flows."""
+
+    snapshot: int
+    at: str
+    files: int
+    fresh: int
+    gone: int
+    versions: tuple[Version, ...]
+    new: bool = True
+
+
+class RecordRequest(Struct, frozen=True):
+    """What is said of a snapshot: when the state was as it is (as it stands in the book; ``at_asked`` where somebody named the
+    time), who took it and why; ``rates`` and ``assumptions`` are paths for the figures."""
+
+    at: str
+    by: str
+    note: str = ""
+    at_asked: bool = False
+    rates: str = ""
+    assumptions: str = ""
+
+
+def record_snapshot(session: Session, sources: Sequence[str], request: RecordRequest) -> Taken:
+    """A snapshot of the sources, or word that nothing is new. Raises ZeitbuchError when there is nothing to record or the book
+    cannot be written."""
+    inputs = named_inputs(session, sources, session.inputs(sources))
+    files, contents = hash_files(session, inputs)
+    if not files:
+        session.problems.append(
+            Problem(
+                "source-empty",
+                "error",
+                "expected files to record, found none",
+                None,
+                "name the folder that holds the exports",
+            )
+        )
+        raise InputFaults(session.problems)
+    last = last_snapshot(session.book)
+    if last is not None and last.files == sha256(manifest(files)):
+        return Taken(last.number, last.at, len(files), 0, 0, (), new=False)
+    from zeitbuch.book.store import Book  # the database library takes longer than finding that nothing changed
+
+    return write_snapshot(session, Book(session.book, create=True), inputs, files, contents, request)
+
+
+def named_inputs(session: Session, sources: Sequence[str], inputs: Sequence[Input]) -> list[tuple[str, str | Held]]:
+    """Each input with its name in the book: within its source when there is one, else from the workspace's folder."""
+    base = session.workspace.folder
+    if len(sources) == 1 and os.path.isdir(sources[0]):  # noqa: PTH112
+        base = sources[0]
+    found: list[tuple[str, str | Held]] = []
+    for one in inputs:
+        if isinstance(one, Problem):
+            session.problems.append(one)
+            continue
+        if isinstance(one, str):
+            name = os.path.relpath(one, base) if one != "-" else "stdin.json"
+        else:
+            name = one.name.split(":", 2)[-1] if one.name.startswith("git:") else one.name.partition(":")[2]
+            inside = sources[0].split(":", 2)[2] if len(sources) == 1 and sources[0].count(":") > 1 else ""
+            if inside and name.startswith(inside.rstrip("/") + "/"):
+                name = name[len(inside.rstrip("/")) + 1 :]
+        found.append((name.replace(os.sep, "/"), one))
+    return found
+
+
+def hash_files(session: Session, inputs: Sequence[tuple[str, str | Held]]) -> tuple[list[File], dict[str, bytes]]:
+    """The files with their hashes, and the bytes of those that were read for it."""
+    states = FileHashes(session.cache)
+    files: list[File] = []
+    contents: dict[str, bytes] = {}
+    for name, one in inputs:
+        known = states.known(one) if isinstance(one, str) else None
+        if known is None:
+            data = load(one, session.limits).data
+            if isinstance(data, Problem):
+                session.problems.append(data)
+                continue
+            known = hashlib.sha256(data or b"").hexdigest()
+            contents[known] = data or b""
+            if isinstance(one, str):
+                states.put(one, known)
+        files.append(File(name, known))
+    states.save()
+    return files, contents
+
+
+def write_snapshot(
+    session: Session,
+    book: Book,
+    inputs: Sequence[tuple[str, str | Held]],
+    files: list[File],
+    contents: dict[str, bytes],
+    request: RecordRequest,
+) -> Taken:
+    """Write a snapshot, or nothing when the last one holds the same files."""
+    with book.writing() as writing:
+        last = writing.snapshots()
+        before = writing.files(last[-1]) if last else []
+        if last and manifest(before) == manifest(files):
+            return Taken(last[-1].number, last[-1].at, len(files), 0, 0, (), new=False)
+        at = _after(request.at, last, request.at_asked)
+        had, have = Counter(f.hash for f in before), Counter(f.hash for f in files)
+        fresh, gone = have - had, had - have
+        missing = [h for h in fresh if h not in contents]
+        contents = {**contents, **_bytes(session, inputs, files, missing)}
+        number = last[-1].number + 1 if last else 1
+        versions, reckoned = _versions(session, writing, before, files, inputs, fresh, gone, number, request)
+        writing.put([contents[h] for h in fresh])
+        entry: Entry = writing.snapshot(files, versions, at, request.by, request.note, reckoned)
+    names = {f.name for f in before}
+    return Taken(
+        entry.number, at, len(files), sum(fresh.values()), len(names - {f.name for f in files}), tuple(versions)
+    )
+
+
+def _after(at: str, last: list[Entry], asked: bool) -> str:
+    """Time as the book has it never runs back, whatever a clock says."""
+    if not last or at >= last[-1].at:
+        return at
+    if asked:
+        raise fail(
+            "option",
+            f"expected a time after --at that is not before the last snapshot ({last[-1].at}), found {at}",
+            "older states are recorded into a new book, oldest first",
+        )
+    return last[-1].at
+
+
+def _bytes(
+    session: Session, inputs: Sequence[tuple[str, str | Held]], files: list[File], missing: list[str]
+) -> dict[str, bytes]:
+    """The bytes of files whose hash was known without reading them."""
+    wanted, found = set(missing), {}
+    by_name = dict(inputs)
+    for f in files:
+        if f.hash in wanted:
+            data = load(by_name[f.name], session.limits).data
+            if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != f.hash:
+                raise fail(
+                    "book-moving",
+                    f"{f.name}: expected a file that rests while it is recorded, found it changed",
+                    "run it again",
+                )
+            found[f.hash] = data
+    return found
+
+
+def _versions(
+    session: Session,
+    writing: Writing,
+    before: list[File],
+    files: list[File],
+    inputs: Sequence[tuple[str, str | Held]],
+    fresh: Counter[str],
+    gone: Counter[str],
+    number: int,
+    request: RecordRequest,
+) -> tuple[list[Version], Reckoned]:
+    """The versions that a snapshot adds (flows of files that came, changed or went), and what the estate costs now."""
+    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.diff.matching import match_flows
+    from zeitbuch.core.model.records import Estate
+    from zeitbuch.readers.input.sources import name_of
+    from zeitbuch.readers.reading.reader import Reader
+
+    estate = session.estate_of([one for _, one in inputs])
+    place = {name_of(one): name for name, one in inputs}
+    hash_of = {f.name: f.hash for f in files}
+
+    def file_of(flow: Flow) -> str:
+        source = flow.origin.source if flow.origin is not None else ""
+        return place.get("-" if source == "<stdin>" else source, source)
+
+    new = [f for f in estate.flows if hash_of.get(file_of(f), "") in fresh]
+    reader = Reader(session.dialects, session.limits, models=session.workspace.model)
+    lost = [f for f in before if f.hash in gone]
+    held = writing.contents(f.hash for f in lost)
+    old = list(reader.flows_of([Held(f.name, held[f.hash]) for f in lost if f.hash in held]))
+    matching = match_flows(old, new)
+    found = changes(Estate(tuple(old)), Estate(tuple(new)), matching)
+    rows = writing.versions()
+    keys = _Keys(rows)
+    result = _estimated(session, estate, request)
+    figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
+    currency = result.currency if result is not None else ""
+    made: list[Version] = []
+    by_new = {(f.id, f.title, str(f.origin)): f for f in new}
+    for one in found.flows:
+        if one.status == "removed":
+            row = keys.alive(one.id, one.name)
+            if row is not None:
+                made.append(_version(keys.next(row.flow), number, one, None, row.file, row.member, row.hash))
+            continue
+        flow = by_new[one.id, one.name, str(one.new_origin)]
+        row = keys.alive(one.old_id or one.id, one.name) if one.status == "changed" else keys.removed(one.id)
+        file = file_of(flow)
+        member = flow.origin.member or "" if flow.origin is not None else ""
+        made.append(
+            _version(
+                keys.next(row.flow if row else None),
+                number,
+                one,
+                flow,
+                file,
+                member,
+                hash_of[file],
+                figures.get(id(flow)),
+                currency,
+            )
+        )
+    return made, _reckoned(result)
+
+
+class _Keys:
+    """Which flow of the book a flow is, and the number of its next version."""
+
+    def __init__(self, rows: list[Version]) -> None:
+        self.last: dict[int, Version] = {}
+        for row in rows:  # by flow and number
+            self.last[row.flow] = row
+        self.top = max(self.last, default=0)
+
+    def alive(self, id: str, name: str) -> Version | None:
+        fit = [v for v in self.last.values() if v.id == id and v.status != "removed"]
+        return next((v for v in fit if v.name == name), fit[0] if fit else None)
+
+    def removed(self, id: str) -> Version | None:
+        return next((v for v in self.last.values() if v.id == id and v.status == "removed"), None)
+
+    def next(self, flow: int | None) -> tuple[int, int]:
+        if flow is None:
+            self.top += 1
+            return self.top, 1
+        return flow, self.last[flow].number + 1
+
+
+def _estimated(session: Session, estate: Estate, request: RecordRequest) -> EstateEstimate | None:
+    """What the estate costs now. A rate card that cannot be read costs the figures, not the snapshot."""
+    from .basis import load_basis
+    from .estimate import estimate_means
+
+    try:
+        basis = load_basis(request.rates, request.assumptions, workspace=session.workspace)
+        return estimate_means(session, estate, basis)
+    except ZeitbuchError as error:
+        p = error.problem
+        said = f"{p.message}; recorded without figures"
+        session.problems.append(Problem(p.code, "warning", said, p.origin, p.hint))
+        return None
+
+
+def _reckoned(result: EstateEstimate | None) -> Reckoned:
+    from zeitbuch.book.records import Reckoned
+
+    if result is None:
+        return Reckoned()
+    total = result.total
+    month = total.cost_month + total.meters_month + total.fees_month
+    return Reckoned(
+        total.calls_month, _digits(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
+        len(total.unknown_volume),
+    )  # fmt: skip
+
+
+def _digits(amount: Decimal) -> str:
+    """An amount to the hundred-millionth: what is less is no money."""
+    return format(round(amount, 8).normalize(), "f")
+
+
+def summary_of(one: FlowChanges) -> str:
+    """The changes of a flow on one line."""
+    from zeitbuch.core.report.change_tables import line
+
+    parts = [line(c) for c in one.changes]
+    text = parts[0] if parts else ""
+    for i, part in enumerate(parts[1:], 2):
+        if len(text) + len(part) > _LONG:
+            return f"{text}; and {len(parts) - i + 1} more"
+        text = f"{text}; {part}"
+    return text if len(text) <= _LONG else text[: _LONG - 1] + "…"
+
+
+def _version(
+    key: tuple[int, int],
+    snapshot: int,
+    one: FlowChanges,
+    flow: Flow | None,
+    file: str,
+    member: str,
+    hash: str,
+    figures: FlowEstimate | None = None,
+    currency: str = "",
+) -> Version:
+    from zeitbuch.core.model.fingerprint import fingerprint
+
+    calls = run = month = None
+    unpriced = ""
+    if figures is not None:
+        calls, unpriced = figures.calls, ", ".join(figures.with_called.unknown)
+        run = _digits(figures.with_called.amount) if currency else None
+        month = _digits(figures.cost_month.amount) if currency and figures.cost_month is not None else None
+    return Version(
+        flow=key[0], number=key[1], snapshot=snapshot, id=one.id, name=one.name, status=one.status,
+        fingerprint=fingerprint(flow) if flow is not None else "", file=file, member=member, hash=hash,
+        summary=summary_of(one), calls=calls, run=run, month=month, currency=currency, unpriced=unpriced,
+    )  # fmt: skip

@@ -1,0 +1,25 @@
+# What a recording says of itself on the terminal.
+"""Snapshots in words."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from zeitbuch.core.model.words import plural
+from zeitbuch.core.report.presentations import BodyResult
+from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.theme.terminal import TextLook
+
+
+def write_text(result: BodyResult, look: TextLook) -> str:
+    """A snapshot that was taken (``result.body`` is a ``Taken``), a line for itself and one for each version."""
+    taken = result.body
+    if not taken.new:
+        return f"nothing new since snapshot {taken.snapshot}: {plural(taken.files, 'file')} as they were\n"
+    by = Counter(version.status for version in taken.versions)
+    flows = f"{by['added']} added, {by['changed']} changed, {by['removed']} removed"
+    files = f"{plural(taken.files, 'file')}, {taken.fresh} new or changed, {taken.gone} removed"
+    lines = [f"snapshot {taken.snapshot} ({taken.at}): {files}; flows: {flows}"]
+    if taken.snapshot > 1:
+        lines += ["  " + inert(f"{v.name}@{v.number}: {v.summary}", keep_lines=False) for v in taken.versions]
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,48 @@
+# The very bytes of what was recorded: of one version of a flow, or every file of a snapshot.
+"""Restoring recorded exports."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from zeitbuch.book.records import Entry, File, Version
+from zeitbuch.book.selection import flow_versions, snapshot, version
+from zeitbuch.book.store import Book, Reading
+
+from .session import Session
+
+
+class RestoredVersion(Struct, frozen=True):
+    """The export of a version, and the names of other flows that stood in the same bytes."""
+
+    version: Version
+    data: bytes
+    others: tuple[str, ...]
+
+
+def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
+    """The export of one version of a flow (id or name); ``key`` is a number, latest or a date. Raises ZeitbuchError when there
+    is none."""
+    with Book(session.book).reading() as reading:
+        found = version(flow_versions(reading.versions(), name), key, reading.snapshots())
+        return RestoredVersion(found, reading.content(found.hash), _others(reading, found))
+
+
+def _others(reading: Reading, found: Version) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(v.name for v in reading.versions() if v.hash == found.hash and v.flow != found.flow))
+
+
+def restore_snapshot(session: Session, key: str) -> tuple[Entry, Iterator[tuple[File, bytes]], int]:
+    """A snapshot (by number, latest or date), its files with their bytes one by one, and how many there are."""
+    with Book(session.book).reading() as reading:
+        entry = snapshot(reading.snapshots(), key)
+        files = reading.files(entry)
+
+    def contents() -> Iterator[tuple[File, bytes]]:
+        with Book(session.book).reading() as reading:
+            for file in files:
+                yield file, reading.content(file.hash)
+
+    return entry, contents(), len(files)

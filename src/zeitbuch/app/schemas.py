@@ -1,0 +1,68 @@
+# The one table of JSON Schemas: what Zeitbuch reads, and what its commands write. All are generated from the types.
+"""JSON Schemas (2020-12) of files and results."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any, NamedTuple
+
+import msgspec
+
+from zeitbuch.core.model.records import FORMAT_VERSION
+from zeitbuch.writers.table.tables import JSON_VERSION
+
+
+class SchemaRow(NamedTuple):
+    """One schema: the type it is made from ('module:type'), and whether it is the result of a command."""
+
+    name: str
+    type: str
+    words: str
+    is_result: bool = False
+
+
+SCHEMAS: tuple[SchemaRow, ...] = (
+    SchemaRow("flow", "zeitbuch.core.model.records:NativeFile", "the native form"),
+    SchemaRow("dialect", "zeitbuch.readers.dialects.rules:Dialect", "a dialect file (TOML)"),
+    SchemaRow("rates", "zeitbuch.core.pricing.rate_card:RateCard", "a rate card (TOML)"),
+    SchemaRow("assumptions", "zeitbuch.core.assumptions.rules:Assumptions", "an assumptions file (TOML)"),
+    SchemaRow("scenario", "zeitbuch.core.estimate.scenario:Scenario", "a scenario (TOML) for compare"),
+    SchemaRow("workspace", "zeitbuch.readers.config.workspace:Workspace", "zeitbuch.toml"),
+    SchemaRow("inventory", "zeitbuch.core.report.inventory:InventoryResult", "output of inventory --format json", is_result=True),
+    SchemaRow("estimate", "zeitbuch.core.estimate.estate:EstateEstimate", "output of estimate --format json", is_result=True),
+    SchemaRow("groups", "zeitbuch.core.estimate.breakdown:GroupsResult", "output of estimate --by SIDE --format json", is_result=True),
+    SchemaRow("drivers", "zeitbuch.core.estimate.sensitivity:DriversResult", "output of estimate --drivers --format json", is_result=True),
+    SchemaRow("sheet", "zeitbuch.core.report.presentations:SheetResult", "output of estimate --why --format json, and other tables", is_result=True),
+    SchemaRow("comparison", "zeitbuch.core.estimate.comparison:Comparison", "output of compare --format json", is_result=True),
+    SchemaRow("proposals", "zeitbuch.core.estimate.proposals:ProposalsResult", "output of compare --propose --format json", is_result=True),
+    SchemaRow("diff", "zeitbuch.core.report.change_tables:DiffResult", "output of diff --format json", is_result=True),
+    SchemaRow("twins", "zeitbuch.core.diff.clones:TwinsResult", "output of diff --twins --format json", is_result=True),
+    SchemaRow("record", "zeitbuch.app.record:Taken", "output of record --format json", is_result=True),
+    SchemaRow("preview", "zeitbuch.core.report.export_preview:PreviewResult", "output of dialect test --format json", is_result=True),
+    SchemaRow("dialects", "zeitbuch.app.dialects:DialectsResult", "output of dialect list --format json", is_result=True),
+    SchemaRow("map", "zeitbuch.core.layout.map_record:MapRecord", "output of map --format json", is_result=True),
+    SchemaRow("story", "zeitbuch.core.report.what_if:Story", "output of explain --case (--fails, --empty) --format json", is_result=True),
+    SchemaRow("explain", "zeitbuch.core.report.document:Page", "output of explain --format json", is_result=True),
+)  # fmt: skip
+
+
+def schema_of(name: str) -> dict[str, Any]:
+    """The schema of one row of the table. Raises KeyError for a name that is none."""
+    row = {row.name: row for row in SCHEMAS}[name]
+    module, _, kind = row.type.partition(":")
+    record = getattr(import_module(module), kind)
+    (made,), parts = msgspec.json.schema_components([record], ref_template="#/$defs/{name}")
+    root = dict(parts.pop(kind)) if "$ref" in made else dict(made)
+    if row.is_result:
+        head = {"zeitbuch": {"const": name}, "version": {"const": JSON_VERSION}}
+        root["properties"] = {**head, **root["properties"]}
+        root["required"] = ["zeitbuch", "version", *root.get("required", [])]
+    if name == "flow":
+        root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
+        root["additionalProperties"] = False
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **root,
+        "title": f"Zeitbuch: {row.words}",
+        "$defs": parts,
+    }

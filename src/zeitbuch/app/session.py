@@ -1,0 +1,148 @@
+# What every use case begins with: where to read, with which dialects and limits, and the place where all that is wrong in
+# the input gathers. The command line fills it from options and the workspace file, Python from arguments.
+"""Reading estates."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, TypeVar
+
+from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.inventory import Row, row
+from zeitbuch.readers.config.workspace import Workspace
+from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.sources import Input, digests
+from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
+from zeitbuch.readers.reading.tally import Package, Tally
+
+from .progress import ShowProgress, no_progress
+from .sources import inputs_of
+
+T = TypeVar("T")
+BOOK_NAME = "book.sqlite"
+
+
+class Session:
+    """Sources, dialects and limits of one task. ``problems`` holds what was wrong in the input, in order, ``packages`` what
+    was in packages, ``kept`` the bytes of inputs that cannot be read again for the place of a message."""
+
+    def __init__(
+        self,
+        workspace: Workspace | None = None,
+        dialects: Sequence[Dialect] = (),
+        limits: Limits | None = None,
+        *,
+        book: str = "",
+        cache: bool = True,
+        progress: ShowProgress = no_progress,
+    ) -> None:
+        self.workspace = workspace or Workspace()
+        self.dialects = list(dialects)
+        self.limits = limits or Limits()
+        self.book = book or self._book_of_workspace()
+        self.cache = cache
+        self.progress = progress
+        self.problems: list[Problem] = []
+        self.packages: list[Package] = []
+        self.kept: dict[str, bytes] = {}
+
+    def _book_of_workspace(self) -> str:
+        named = self.workspace.book
+        return named if "://" in named else self.workspace.path(named or BOOK_NAME)
+
+    def sources(self, given: Sequence[str]) -> list[str]:
+        """The sources given, or the workspace's. Raises ZeitbuchError when there are none."""
+        if given:
+            return list(given)
+        if not self.workspace.sources:
+            raise fail(
+                "source-none",
+                "expected a SOURCE or a workspace file zeitbuch.toml that names one, found neither",
+                "name a file or folder, or run `zeitbuch init`",
+            )
+        return [self.workspace.path(source) for source in self.workspace.sources]
+
+    def inputs(self, sources: Sequence[str]) -> list[Input]:
+        """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
+        return [one for source in sources for one in inputs_of(source, self.limits, self.book)]
+
+    def flows(self, given: Sequence[str]) -> Iterator[Flow]:
+        """The flows of the sources one by one."""
+        yield from self._read(self._setting(), self.inputs(self.sources(given)), _itself, Flow)
+
+    def estate(self, given: Sequence[str]) -> Estate:
+        """All flows of the sources at once."""
+        return Estate(flows=tuple(self.flows(given)))
+
+    def estate_of(self, inputs: Sequence[Input]) -> Estate:
+        """All flows of inputs already listed."""
+        return Estate(flows=tuple(self._read(self._setting(), inputs, _itself, Flow)))
+
+    def rows(self, given: Sequence[str]) -> list[Row]:
+        """The inventory rows of all flows of the sources, read no further than a row needs."""
+        models = self.workspace.model
+        # Prompts of a model map stand among the inputs, which an outline leaves out.
+        setting = ReadingSetting(self.dialects, self.limits, not models, models, texts=bool(models))
+        return list(self._read(setting, self.inputs(self.sources(given)), row, Row))
+
+    def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
+        """The flows of every input by itself, with its name."""
+        inputs = self.inputs(self.sources(given))
+        reader = self._setting().reader()
+        found: list[tuple[str, list[Flow]]] = []
+        with self.progress(len(inputs), "reading") as advance:
+            for place, one in enumerate(inputs):
+                flows = list(reader.flows_of([one]))
+                if not isinstance(one, Problem):
+                    found.append((one if isinstance(one, str) else one.name, flows))
+                advance(place)
+        reader.finish()
+        self._take(reader)
+        return found
+
+    def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
+        """Two versions, each whole. Files with the same bytes on both sides are read once, and told once."""
+        sides = [self.inputs([old]), self.inputs(self.sources([new] if new else []))]
+        marks = [digests(side, self.limits) for side in sides]
+        with self.progress(len(sides[0]) + len(sides[1]), "reading") as advance:
+            first, reads = self._side(sides[0], {}, 0, advance)
+            spots = {mark: i for i, mark in enumerate(marks[0]) if mark is not None and i in reads}
+            ready = {j: reads[spots[mark]] for j, mark in enumerate(marks[1]) if mark is not None and mark in spots}
+            second, _ = self._side(sides[1], ready, len(sides[0]), advance)
+        return first, second
+
+    def _side(
+        self, inputs: list[Input], ready: dict[int, Any], before: int, advance: Callable[[int], None]
+    ) -> tuple[Estate, dict[int, Any]]:
+        run = ReadingRun(self._setting(), inputs, _itself, Flow, cache=self.cache, ready=ready)
+        flows: list[Flow] = []
+        for done, found in run:
+            flows += found
+            advance(before + done)
+        self._take(run.tally, once=True)
+        return Estate(tuple(flows)), run.reads
+
+    def _setting(self) -> ReadingSetting:
+        return ReadingSetting(self.dialects, self.limits, models=self.workspace.model)
+
+    def _read(
+        self, setting: ReadingSetting, inputs: Sequence[Input], make: Callable[[Flow], T | None], kind: type[T]
+    ) -> Iterator[T]:
+        run = ReadingRun(setting, inputs, make, kind, cache=self.cache)
+        with self.progress(len(inputs), "reading") as advance:
+            for done, found in run:
+                yield from found
+                advance(done)
+        self._take(run.tally)
+
+    def _take(self, tally: Tally, once: bool = False) -> None:
+        """What a reading has left; with ``once`` problems that are known already are not told again."""
+        self.problems += [p for p in tally.problems if not once or p not in self.problems]
+        self.packages += tally.packages
+        self.kept |= tally.kept
+
+
+def _itself(flow: Flow) -> Flow:
+    return flow

@@ -1,0 +1,25 @@
+# The one table of commands: a new command is one row, one module of options and one of work. The options are imported when
+# the command is named, its work when they have been understood. Plain on purpose: `--help` imports no library.
+"""The commands and their one line of help."""
+
+from __future__ import annotations
+
+# name, also that of its modules in cli.options and cli.commands -> what it is for
+COMMANDS: dict[str, str] = {
+    "demo": "write the demo estate and run every command on it",
+    "init": "write a commented workspace: zeitbuch.toml, rate card, assumptions",
+    "inventory": "list the flows: their triggers, steps, models, pattern",
+    "list": "list what is active beside the flows: plug-ins",
+    "map": "draw the step graph of flows (SVG, PNG, HTML, text, ...)",
+    "explain": "say in plain words what a flow or a step does",
+    "estimate": "passes, model calls, tokens and cost per run and per month",
+    "compare": "put scenarios beside the estimate: other model, slower poll, other host, ...",
+    "diff": "say what changed in meaning between two versions, and what it does to cost",
+    "document": "write a document per flow for people to review (Markdown, HTML)",
+    "record": "take a snapshot of the sources into the book",
+    "history": "list snapshots, or the versions of a flow; verify, export the book",
+    "restore": "write a recorded export back, byte for byte",
+    "dialect": "propose, try and list dialects: how builders write their exports",
+    "convert": "write any readable source in the native form or as BPMN",
+    "schema": "print the JSON Schema of a file format or a result",
+}

@@ -1,0 +1,58 @@
+"""The work of `compare`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from zeitbuch.app.compare import (
+    Savings,
+    compare_scenarios,
+    comparison_table,
+    load_scenarios,
+    propose_savings,
+    savings_table,
+)
+from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
+from zeitbuch.cli.shared.stream import show, write
+from zeitbuch.core.model.problems import fail
+from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.writers.exchange.templates import scenario
+
+
+def run(args: argparse.Namespace) -> int:
+    """Scenarios beside the base, or proposals."""
+    form = chosen_format(args, "table")
+    if not args.scenario and not args.propose:
+        raise fail(
+            "scenario",
+            "expected --scenario FILE or --propose, found neither",
+            "`zeitbuch compare -h` shows a scenario file",
+        )
+    session = open_session(args)
+    basis = basis_of(args, session)
+    scenarios, problems = load_scenarios(args.scenario, basis)
+    session.problems += problems
+    estate = session.estate(args.source)
+    if args.propose:
+        savings = propose_savings(session, estate, basis)
+        if not savings.proposals:
+            say("nothing found that saves money")
+        show("table", form, savings_table(savings), args)
+        if args.write:
+            _write_scenarios(args.write, savings, args.quiet)
+        return finish(session, args)
+    found = compare_scenarios(session, estate, basis, scenarios, crossings=not args.no_break_even)
+    show("table", form, comparison_table(found, args.all), args)
+    return finish(session, args)
+
+
+def _write_scenarios(folder: str, savings: Savings, quiet: bool) -> None:
+    """One scenario file a proposal that can be said as one."""
+    chosen = [(p.scenario, p.check) for p in savings.proposals if p.scenario is not None]
+    for (proposed, check), name in zip(chosen, file_names([s.name for s, _ in chosen]), strict=True):
+        path = Path(folder) / f"{name}.toml"
+        write(scenario(proposed, check), str(path))
+        if not quiet:
+            say(f"written  {path}")

@@ -1,0 +1,83 @@
+"""The work of `demo`."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import shlex
+from importlib.resources import as_file, files
+from pathlib import Path
+
+from zeitbuch.cli.main import main
+from zeitbuch.cli.shared.exit_codes import OK, WRONG
+from zeitbuch.cli.shared.stream import write
+from zeitbuch.core.model.problems import fail
+
+STEPS = (
+    "zeitbuch inventory",
+    "zeitbuch map -o maps",
+    "zeitbuch map --flow 'Lost property matching' -o maps/lost-property-matching.png",
+    "zeitbuch map --flow 'Lost property matching' -o lost-property.html",
+    "zeitbuch map --estate -o estate.svg",
+    "zeitbuch map --flow 'Weather warnings' --format text",
+    "zeitbuch explain 'Berth delay notices' 'By severity'",
+    "zeitbuch explain 'Crew swap approvals' --case allowed --fails 'Change the rota'",
+    "zeitbuch estimate",
+    "zeitbuch estimate --flow 'Cargo papers screening' --steps",
+    "zeitbuch estimate -o cost.png",
+    "zeitbuch estimate --chart months -o months.png",
+    "zeitbuch estimate --why 'Customer letters/Refund agent'",
+    "zeitbuch compare --scenario scenarios/small-model.toml --scenario scenarios/own-machine.toml",
+    "zeitbuch compare --propose",
+    "zeitbuch diff october november",
+    "zeitbuch diff october november -o changes.html",
+    "zeitbuch diff copies --twins",
+    "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
+    "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
+    "zeitbuch history",
+    "zeitbuch document -o documents",
+)
+OPEN = (
+    ("documents/index.html", "a document for each flow, with its map"),
+    ("lost-property.html", "a map as a page: fold, search, click a step"),
+    ("estate.svg", "all flows and their calls"),
+    ("maps/index.html", "maps of all flows as SVG, one as PNG"),
+    ("cost.png", "monthly cost by flow"),
+    ("months.png", "the next twelve months, over a price change and a move to another host"),
+    ("changes.html", "what changed from October to November, in words and on maps"),
+    ("book.sqlite", "the book with both months: zeitbuch history, diff @1 @2, restore"),
+    ("zeitbuch.toml", "the workspace: run any command within this folder"),
+)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Write the files and run the commands on them, each shown as typed."""
+    folder = Path(args.folder)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())) and not args.force:
+        raise fail(
+            "demo-folder",
+            f"expected a new or empty folder, found {folder} with contents",
+            "name another folder, or add --force",
+        )
+    with as_file(files("zeitbuch.demo") / "estate") as estate:
+        for path in sorted(estate.rglob("*")):
+            if path.is_file():
+                write(path.read_bytes(), str(folder / path.relative_to(estate)))
+    print(f"The demo estate is in {folder}{os.sep}: exports of October and November, dialects, rates, assumptions.")
+    return OK if args.write_only else _run_steps(folder)
+
+
+def _run_steps(folder: Path) -> int:
+    worst = OK
+    with contextlib.chdir(folder):
+        print(f"\n$ cd {shlex.quote(str(folder))}")
+        for line in STEPS:
+            print(f"\n$ {line}", flush=True)
+            status = main(shlex.split(line)[1:])
+            worst = WRONG if status == WRONG else worst
+    print("\nOpen next:")
+    size = max(len(name) for name, _ in OPEN)
+    for name, words in OPEN:
+        print(f"  {folder / name!s:<{size + len(str(folder)) + 1}}  {words}")
+    return worst

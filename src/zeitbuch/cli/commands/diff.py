@@ -1,0 +1,61 @@
+"""The work of `diff`."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.app.diff import DiffRequest, changes_report, changes_table, compare_versions, find_clones
+from zeitbuch.cli.shared.exit_codes import NO, OK
+from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
+from zeitbuch.cli.shared.stream import show
+from zeitbuch.core.diff import policy
+from zeitbuch.core.model.problems import fail
+from zeitbuch.writers.outputs.rows import formats_of
+
+
+def run(args: argparse.Namespace) -> int:
+    """Changes between two versions, or copies within one."""
+    if args.twins:
+        return _run_clones(args)
+    form = chosen_format(args, "changes", "table")
+    if form not in formats_of("changes") and not args.summary:
+        raise fail(
+            "option",
+            f"expected --summary beside {form}, found none",
+            f"changes by word are {', '.join(formats_of('changes'))}",
+        )
+    request = DiffRequest(
+        topics=tuple(policy.topics(args.only)),
+        flow=args.flow or "",
+        shares=not (args.no_shares or args.summary),
+        fail_on=args.fail_on,
+        limit=policy.limit(args.max_increase) if args.max_increase else None,
+    )
+    session = open_session(args)
+    basis = basis_of(args, session)
+    old, new = session.versions(args.old, args.new)
+    outcome = compare_versions(session, old, new, basis, request)
+    if args.summary and form not in ("html", "json"):
+        show("table", "table" if form == "text" else form, changes_table(outcome), args)
+    else:
+        show("changes", form, changes_report(outcome, maps=not args.summary), args, evidence=args.evidence)
+    if outcome.refused and (args.fail_on or request.limit is not None):
+        for sentence in outcome.refused:
+            say(f"no: {sentence}")
+    return finish(session, args, NO if outcome.refused else OK)
+
+
+def _run_clones(args: argparse.Namespace) -> int:
+    """Copies in the sources named; the answer is no when something was left as it was."""
+    if args.new is not None or args.only or args.summary or args.fail_on or args.max_increase:
+        raise fail(
+            "option",
+            "expected --twins with one source and no options of a comparison, found more",
+            "--twins takes --flow, --evidence, --format and -o",
+        )
+    form = chosen_format(args, "clones")
+    session = open_session(args)
+    report = find_clones(session, session.estate([args.old]), [args.flow] if args.flow else [])
+    show("clones", form, report, args, evidence=args.evidence)
+    return finish(session, args, NO if any(clone.left for clone in report.body.twins) else OK)

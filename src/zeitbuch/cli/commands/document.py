@@ -1,0 +1,28 @@
+"""The work of `document`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from zeitbuch.app.document import flow_documents
+from zeitbuch.app.estimate import estimate_means
+from zeitbuch.app.flows import find_flows
+from zeitbuch.cli.shared.formats import rows_of_plugins
+from zeitbuch.cli.shared.session import basis_of, finish, open_session
+from zeitbuch.cli.shared.stream import write
+from zeitbuch.writers.outputs.rendering import render_files
+
+
+def run(args: argparse.Namespace) -> int:
+    """One page a flow, and an index."""
+    session = open_session(args)
+    estate = session.estate(args.source)
+    result = estimate_means(session, estate, basis_of(args, session))
+    flows = find_flows(estate, args.flow)
+    with session.progress(len(flows), "writing") as advance:
+        for place, document in enumerate(flow_documents(flows, result)):
+            for path, text in render_files("document", args.format, document, rows_of_plugins).items():
+                write(text, str(Path(args.output) / path))
+            advance(place)
+    return finish(session, args)

@@ -1,0 +1,89 @@
+"""The work of `estimate`."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Literal
+
+from zeitbuch.app import estimate as app
+from zeitbuch.app.basis import EstimateBasis
+from zeitbuch.app.estimate import EstimateRequest
+from zeitbuch.app.session import Session
+from zeitbuch.cli.shared.exit_codes import NO, OK
+from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
+from zeitbuch.cli.shared.stream import show
+from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.sheet import number
+from zeitbuch.core.report.presentations import ChartData, sheet_result
+
+PICTURES = ("png", "svg")
+
+
+def run(args: argparse.Namespace) -> int:
+    """The estimate, or what it is based on."""
+    if args.runs is not None and args.runs < 0:
+        raise fail("runs", f"expected --runs of 0 or more, found {args.runs}")
+    form = chosen_format(args, "table", "chart")
+    session = open_session(args)
+    basis = basis_of(args, session)
+    estate = session.estate(args.source)
+    request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs)
+    if args.why or args.drivers or args.chart in ("drivers", "months"):
+        _show_basis(session, args, form, estate, basis, request)
+        return finish(session, args)
+    result = app.estimate_estate(session, estate, basis, request)
+    if form in PICTURES:
+        show("chart", form, ChartData("runs" if args.chart == "runs" else "flows", result), args)
+    else:
+        show("table", form, app.estimate_table(result, request), args)
+    return finish(session, args, _check_budgets(session, args, result))
+
+
+def _show_basis(
+    session: Session,
+    args: argparse.Namespace,
+    form: str,
+    estate: Estate,
+    basis: EstimateBasis,
+    request: EstimateRequest,
+) -> None:
+    """Where numbers come from, what moves them, or how they go on."""
+    runs = app.runs_of_estate(session, estate, basis, app.month_of_request(basis, request))
+    if args.why:
+        if form in PICTURES:
+            raise _no_picture("--why")
+        show("table", form, sheet_result(app.explain_figures(runs, estate, args.why)), args)
+    elif args.chart == "months":
+        results = app.estimate_months(session, runs, estate, basis, args.flow)
+        if form in PICTURES:
+            show("chart", form, ChartData("months", months=tuple(results), card=basis.card), args)
+        else:
+            show("table", form, sheet_result(app.months_sheet(results)), args)
+    else:
+        per: Literal["run", "month"] = "run" if args.per == "run" else "month"
+        found = app.find_drivers(session, runs, basis, per, args.flow, estate)
+        if form in PICTURES:
+            show("chart", form, ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency), args)
+        else:
+            show("table", form, app.drivers_table(found, basis.currency, per), args)
+
+
+def _no_picture(option: str) -> ZeitbuchError:
+    return fail("format", f"expected a table with {option}, found a picture", "leave --format png or svg out")
+
+
+def _check_budgets(session: Session, args: argparse.Namespace, result: EstateEstimate) -> int:
+    """Tells the figures that are over their limit; the exit status."""
+    budgets = app.budgets_of(
+        session.workspace.budget, result, bool(args.flow), args.max_per_run, args.max_per_month, args.measure
+    )
+    found = app.find_excesses(result, budgets)
+    for excess in found:
+        name = f"'{excess.flow}'" if excess.flow else "the estate"
+        figure = f"{number(excess.found)} {result.currency}" if excess.found is not None else f"unknown ({excess.why})"
+        limit = f"{number(excess.limit)} {result.currency}"
+        say(f"over budget: {name}: {excess.measure} per {excess.per} is {figure}, the limit is {limit}")
+    return NO if found else OK

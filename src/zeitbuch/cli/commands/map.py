@@ -1,0 +1,130 @@
+"""The work of `map`."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from zeitbuch.app.flows import find_flow
+from zeitbuch.app.map import MapRequest, draw_estate, draw_flow
+from zeitbuch.app.session import Session
+from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
+from zeitbuch.cli.shared.session import basis_of, finish, open_session
+from zeitbuch.cli.shared.stream import show, write
+from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.writers.map.index_page import to_index
+from zeitbuch.writers.outputs.rendering import find_output, render
+from zeitbuch.writers.outputs.rows import formats_of
+from zeitbuch.writers.theme.terminal import TextLook
+
+ONLY_DOWN = ("html", "text", "bpmn")
+
+
+def run(args: argparse.Namespace) -> int:
+    """One flow, all flows into a folder, or the estate."""
+    _check_options(args)
+    folder = (
+        bool(args.output) and not (args.flow or args.estate) and args.output != "-" and not Path(args.output).suffix
+    )
+    form = (args.format or formats_of("map")[0]) if folder else chosen_format(args, "map")
+    if args.direction == "right" and form in ONLY_DOWN:
+        raise fail(
+            "option",
+            f"expected --direction down for {form}, found right",
+            "SVG, PNG, DOT and Mermaid can run to the right",
+        )
+    session = open_session(args)
+    estate = session.estate(args.source)
+    flows = [find_flow(estate, args.flow)] if args.flow else list(estate.flows)
+    result = None
+    if args.show or (form == "html" and not args.estate):
+        # What a run costs is known from the flow itself; a month needs those that call it.
+        result = _estimate(args, session, Estate(flows=tuple(flows)))
+    if args.estate:
+        costs = result if args.show == "cost" else None
+        drawing = draw_estate(estate, args.by, args.stores, costs, turned=args.direction == "right")
+        show("map", form, drawing, args, scale=args.scale)
+        return finish(session, args)
+    request = _request(args)
+    if folder:
+        _draw_all(args, session, flows, form, request, result)
+        return finish(session, args)
+    if len(flows) != 1:
+        raise fail(
+            "map-many",
+            f"expected one flow to draw, found {len(flows)}",
+            "name one with --flow, draw them all into a folder with -o FOLDER, or the estate with --estate",
+        )
+    show("map", form, draw_flow(flows[0], request, result), args, scale=args.scale)
+    return finish(session, args)
+
+
+def _estimate(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
+    from zeitbuch.app.estimate import estimate_means  # most maps show no figures
+
+    return estimate_means(session, estate, basis_of(args, session))
+
+
+def _request(args: argparse.Namespace) -> MapRequest:
+    return MapRequest(
+        depth=args.depth,
+        fold=tuple(args.fold),
+        around=args.around or "",
+        before=args.before,
+        after=args.after,
+        lineage=args.lineage or "",
+        ai=args.ai,
+        detail=args.detail,
+        show=args.show,
+        direction=args.direction,
+    )
+
+
+def _check_options(args: argparse.Namespace) -> None:
+    """Refuses options that the map asked for cannot follow, rather than to leave them unheard."""
+    if not 0.2 <= args.scale <= 8:
+        raise fail("option", f"expected --scale from 0.2 to 8, found {args.scale:g}")
+    for name in ("before", "after", "depth"):
+        value = getattr(args, name)
+        if value is not None and value < 0:
+            raise fail("option", f"expected --{name} of 0 or more, found {value}")
+    if args.stores and not args.estate:
+        raise fail("option", "expected --estate beside --stores, found none")
+    if not args.estate:
+        return
+    unheard = ["--" + n for n in ("flow", "fold", "around", "lineage", "ai") if getattr(args, n)]
+    unheard += ["--depth"] if args.depth is not None else []
+    unheard += ["--detail"] if args.detail != "settings" else []
+    unheard += [f"--show {args.show}"] if args.show in ("passes", "calls") else []
+    if unheard:
+        hint = "parts and details are of one flow; --estate takes --by, --stores, --direction and --show cost"
+        raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)
+
+
+def _draw_all(
+    args: argparse.Namespace,
+    session: Session,
+    flows: list[Flow],
+    form: str,
+    request: MapRequest,
+    result: EstateEstimate | None,
+) -> None:
+    """One file a flow, and an index. A flow that cannot be drawn is told, and the others are drawn all the same."""
+    added = () if form in formats_of("map") else rows_of_plugins()
+    suffix = find_output("map", form, added).suffixes[0]
+    folder, look = Path(args.output), TextLook(file=True, scale=args.scale)
+    written: list[tuple[Flow, str]] = []
+    with session.progress(len(flows), "drawing") as advance:
+        for place, (flow, name) in enumerate(zip(flows, file_names([f.title for f in flows]), strict=True)):
+            try:
+                drawn = render("map", form, draw_flow(flow, request, result), look, added)
+            except ZeitbuchError as error:
+                session.problems.append(error.problem)
+            else:
+                write(drawn, str(folder / f"{name}{suffix}"))
+                written.append((flow, f"{name}{suffix}"))
+            advance(place)
+    write(to_index(written), str(folder / "index.html"))

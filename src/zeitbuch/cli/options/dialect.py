@@ -1,0 +1,51 @@
+"""Dialects say how a builder writes its exports: propose one from files never seen, try it, or list those active."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_limits, add_output, add_reading, add_sources, add_talk
+
+EXAMPLE = """\
+examples:
+  zeitbuch dialect suggest exports/ -o builder.toml     propose a dialect for files never seen
+  zeitbuch dialect test exports/ --dialect builder.toml what it makes of each file
+  zeitbuch dialect list                                 which dialects are active, and from where"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parts = parser.add_subparsers(dest="part", metavar="suggest|test|list", required=True)
+    raw = argparse.RawDescriptionHelpFormatter
+    suggest = parts.add_parser(
+        "suggest",
+        formatter_class=raw,
+        help="propose a complete, commented dialect file from exports",
+        description="Propose a dialect from the structure of exports: which records are steps, how they are linked, what\n"
+        "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how sure it is.",
+        epilog="example:\n  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml",
+    )
+    suggest.add_argument("source", metavar="FILE", nargs="+", help="exports of one builder: files, folders, packages")
+    suggest.add_argument("--name", metavar="NAME", default="", help="the dialect's name (default: that of the source)")
+    suggest.add_argument("-o", "--output", metavar="FILE", help="write the dialect to FILE instead of standard output")
+    add_limits(suggest)
+    add_talk(suggest)
+    test = parts.add_parser(
+        "test",
+        formatter_class=raw,
+        help="preview what the active dialects make of files, side by side",
+        description="Preview what the active dialects make of files: flows, steps, links, the share of the content\n"
+        "read, and operations not classified. Exit status 1 when a file was not recognised.",
+        epilog="example:\n  zeitbuch dialect test exports/ --dialect harbour.toml",
+    )
+    add_sources(test)
+    add_output(test, "table")
+    add_reading(test)
+    listing = parts.add_parser(
+        "list",
+        formatter_class=raw,
+        help="list active dialects: of options, workspace, user folder; and those shipped for the demo",
+        epilog="example:\n  zeitbuch dialect list",
+    )
+    add_output(listing, "table")
+    listing.add_argument("--dialect", metavar="FILE", action="append", default=[], help="a dialect file to use too")
+    add_talk(listing)

@@ -1,0 +1,60 @@
+"""Say what changed in meaning between two versions of exports; layout, time stamps, ids given anew and file order do not
+count. A version is a file, folder, package, git:REV[:PATH], or @N, @latest, @DATE of the book."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading
+
+EXAMPLE = """\
+examples:
+  zeitbuch diff october/ november/
+  zeitbuch diff october/ november/ -o changes.html        both maps, every word
+  zeitbuch diff @latest                                   the book against the workspace's sources
+  zeitbuch diff git:HEAD~1:exports exports/ --summary     one line a flow
+  zeitbuch diff @3 @latest --only trigger,prompt,model
+  zeitbuch diff october/ november/ --fail-on risk --max-increase 10%
+  zeitbuch diff november/ --twins                         copies, and where they differ
+
+topics of --only: flow, trigger, step, link, prompt, model, input, connection, failure, rights, unread, note
+exit status: 0 no change of meaning (or none that --fail-on asks for); 1 there is; 2 wrong use or unreadable input"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "old", metavar="OLD", help="the older version: file, folder, package, git:REV[:PATH], @N, @DATE"
+    )
+    parser.add_argument(
+        "new", metavar="NEW", nargs="?", help="the newer version; without it, the workspace's sources as they are"
+    )
+    group = parser.add_argument_group("what to show")
+    group.add_argument(
+        "--only", metavar="TOPIC,...", action="append", default=[], help="only changes of these topics; see below"
+    )
+    group.add_argument("--flow", metavar="NAME", help="only this flow (id or name)")
+    group.add_argument("--summary", action="store_true", help="one line a flow")
+    group.add_argument("--evidence", action="store_true", help="say where each change stands in the exports (text)")
+    group.add_argument(
+        "--no-shares", action="store_true", help="do not count what each change adds by itself, only the flow"
+    )
+    group.add_argument(
+        "--twins", action="store_true", help="instead of versions: near-identical flows, steps, prompts of OLD"
+    )
+    group = parser.add_argument_group("when the answer is no")
+    group.add_argument(
+        "--fail-on",
+        choices=("any", "risk", "cost"),
+        help="exit status 1 on any change (default), on changes that ask for a close look, or when a flow costs more",
+    )
+    group.add_argument(
+        "--max-increase",
+        metavar="N%|N",
+        help="exit status 1 when a changed flow costs over N %% more, or all together over N more a month",
+    )
+    parser.add_argument(
+        "--month", metavar="YYYY-MM", default="", help="month of the cost figures; default as in `estimate`"
+    )
+    add_figures(parser)
+    add_output(parser, "changes", "table")
+    add_reading(parser)

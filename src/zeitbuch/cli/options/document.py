@@ -1,0 +1,38 @@
+"""Write a document for each flow and an index: what it does, its steps in plain words, prompts, cost, map, review block."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_figures, add_reading, add_sources
+from zeitbuch.writers.outputs.rows import formats_of
+
+EXAMPLE = """\
+examples:
+  zeitbuch document exports/ -o docs/
+  zeitbuch document exports/ --format markdown -o docs/
+  zeitbuch document --flow "Cargo papers screening" -o docs/
+
+HTML pages are single files without scripts. The same input gives the same bytes."""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("what to write")
+    group.add_argument(
+        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+    )
+    group.add_argument(
+        "--month", metavar="YYYY-MM", default="", help="month of the cost table; default as in `estimate`"
+    )
+    add_figures(parser)
+    group = parser.add_argument_group("output")
+    group.add_argument(
+        "-f",
+        "--format",
+        metavar="FORMAT",
+        default="html",
+        help=f"one of {', '.join(formats_of('document'))}; default: html",
+    )
+    group.add_argument("-o", "--output", metavar="FOLDER", required=True, help="folder for the documents and maps")
+    add_reading(parser)

@@ -1,0 +1,69 @@
+"""Estimate passes, model calls, tokens and cost of flows: per run, month or year, with distribution, evidence and drivers."""
+
+from __future__ import annotations
+
+import argparse
+from typing import get_args
+
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
+from zeitbuch.core.estimate.breakdown import By
+from zeitbuch.core.report.presentations import ChartKind
+
+SIDES: tuple[str, ...] = get_args(By)
+CHARTS: tuple[str, ...] = get_args(ChartKind)
+EXAMPLE = """\
+examples:
+  zeitbuch estimate exports/ --rates rates.toml --assumptions assumptions.toml
+  zeitbuch estimate --flow "Lost property matching" --steps
+  zeitbuch estimate --by model --per year            what each model costs in the year
+  zeitbuch estimate --per run                        mean, P50, P90 and P99 of one run
+  zeitbuch estimate --drivers                        which assumptions move the figure most
+  zeitbuch estimate --why "Customer letters/Refund agent"
+  zeitbuch estimate --max-per-month 200              exit status 1 when the estate costs more
+  zeitbuch estimate --month 2026-12 -o cost.png      a chart of monthly cost by flow
+  zeitbuch estimate --chart months -o months.png     month by month, over price and host changes
+
+A rate card and an assumptions file with comments are written by `zeitbuch init`. Without a rate card the
+cost is unknown (?); without assumptions every figure that needs one rests on defaults and says so.
+Means are exact where they can be; P50, P90 and P99 come from sampled runs, the same ones every time."""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("what to estimate")
+    group.add_argument(
+        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+    )
+    group.add_argument("--by", choices=SIDES, default="flow", help="one row for each of these (default: flow)")
+    group.add_argument("--steps", action="store_true", help="one row a step, in order, with passes of a run")
+    group.add_argument(
+        "--per", choices=("run", "month", "year"), default="", help="show this span with its distribution"
+    )
+    group.add_argument(
+        "--drivers", action="store_true", help="which assumptions move the month (with --per run: the run) most"
+    )
+    group.add_argument(
+        "--why", metavar="FLOW[/STEP]", default="", help="where every number of a flow or step comes from"
+    )
+    months = "calendar month, or YYYY for an average month; default: of the assumptions, else of the newest price"
+    group.add_argument("--month", metavar="YYYY-MM", default="", help=months)
+    group.add_argument(
+        "--chart", choices=CHARTS, default="", help="what png and svg show: flows (default), runs, drivers, months"
+    )
+    group.add_argument("--runs", metavar="N", type=int, default=None, help="sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none")  # fmt: skip
+    gates = parser.add_argument_group("budgets (exit status 1 when a figure is over its limit or not known)")
+    gates.add_argument(
+        "--max-per-run", metavar="X", type=float, help="limit for a run of each flow, with the flows it calls"
+    )
+    gates.add_argument(
+        "--max-per-month", metavar="X", type=float, help="limit for the month: of the estate, or of each --flow"
+    )
+    gates.add_argument(
+        "--measure",
+        choices=("mean", "p50", "p90", "p99"),
+        default="mean",
+        help="which figure is held against the limits",
+    )
+    add_figures(parser)
+    add_output(parser, "table", "chart")
+    add_reading(parser)

@@ -1,0 +1,40 @@
+"""Say in plain words what a flow does, or what one of its steps does."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_output, add_reading
+
+EXAMPLE = """\
+examples:
+  zeitbuch explain "Berth delay notices"
+  zeitbuch explain "Berth delay notices" "By severity"
+  zeitbuch explain SH-1052 2 --source exports/      a step by its number
+  zeitbuch explain "Lost property matching" --empty "Look up handed-in items"
+  zeitbuch explain "Crew swap approvals" --case allowed --fails "Change the rota"
+  zeitbuch explain "Berth delay notices" --case minor"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("flow", metavar="FLOW", help="id or name of the flow")
+    parser.add_argument(
+        "step", metavar="STEP", nargs="?", help="id, name or number of a step; without it the whole flow"
+    )
+    group = parser.add_argument_group("what happens when")
+    group.add_argument(
+        "--case", metavar="[STEP=]CASE", action="append", default=[], help="a decision takes this case; may be repeated"
+    )
+    group.add_argument(
+        "--fails", metavar="STEP", action="append", default=[], help="this step fails, every time it is tried"
+    )
+    group.add_argument("--empty", metavar="STEP", action="append", default=[], help="this step gives nothing")
+    parser.add_argument(
+        "--source",
+        metavar="SOURCE",
+        action="append",
+        default=[],
+        help="file, folder or -; default: the workspace's sources",
+    )
+    add_output(parser, "page")
+    add_reading(parser)

@@ -1,0 +1,55 @@
+"""Draw the step graph of flows: from top to bottom, scopes as frames, error routes dashed, in the order of execution."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
+
+EXAMPLE = """\
+examples:
+  zeitbuch map exports/ --flow "Lost property matching" -o lost-property.svg
+  zeitbuch map --flow SH-1040 --format text                 a tree in the terminal
+  zeitbuch map --flow SH-1040 -o lost-property.html         a page to search, fold and click
+  zeitbuch map --flow "Customer letters" --depth 1 -o letters.svg
+  zeitbuch map --flow "Weather warnings" --around "How rough?" --after 1 -o rough.svg
+  zeitbuch map --flow "Crew swap approvals" --lineage "Read both rotas" --format text
+  zeitbuch map --flow "Berth delay notices" --show cost -o cost.svg
+  zeitbuch map exports/ -o maps/              one file a flow and an index, in a folder
+  zeitbuch map exports/ --estate --by owner -o estate.svg"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("what to draw")
+    group.add_argument(
+        "--flow", metavar="NAME", help="this flow (id or name); without it all flows, into the folder of -o"
+    )
+    group.add_argument("--estate", action="store_true", help="the flows as cards, with their calls")
+    group.add_argument(
+        "--by", choices=("owner", "connection", "environment", "none"), default="owner", help="frames of --estate"
+    )
+    group.add_argument(
+        "--stores", action="store_true", help="with --estate: draw what one flow writes and another reads"
+    )
+    group = parser.add_argument_group("which part of a flow")
+    group.add_argument("--depth", type=int, metavar="N", help="fold scopes that stand N scopes deep (0: all)")
+    group.add_argument("--fold", metavar="SCOPE", action="append", default=[], help="fold this scope; may be repeated")
+    group.add_argument("--around", metavar="STEP", help="only this step (id, number or name) and what is near it")
+    group.add_argument("--before", type=int, default=2, metavar="N", help="with --around: links upstream (default: 2)")
+    group.add_argument("--after", type=int, default=2, metavar="N", help="with --around: links downstream (default: 2)")
+    group.add_argument(
+        "--lineage", metavar="STEP[:PATH]", help="only the way of a value, from the step that gives it on"
+    )
+    group.add_argument("--ai", action="store_true", help="only steps that use AI, and what stands beside them")
+    group = parser.add_argument_group("what the cards show")
+    group.add_argument(
+        "--detail", choices=("names", "settings", "prompts"), default="settings", help="default: settings"
+    )
+    group.add_argument("--direction", choices=("down", "right"), default="down", help="where time runs (default: down)")
+    group.add_argument("--show", choices=("passes", "calls", "cost"), help="figures of the estimate, with bars")
+    group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
+    group.add_argument("--scale", type=float, default=2.0, metavar="N", help="pixels a point in PNG (default: 2)")
+    add_figures(parser)
+    add_output(parser, "map")
+    add_reading(parser)

@@ -1,0 +1,25 @@
+"""Write the very bytes of a recorded export back: of one version of a flow, or all files of a snapshot."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_reading
+
+EXAMPLE = """\
+examples:
+  zeitbuch restore "Customer letters@2" -o letters.json     the export as it was in version 2 of the flow
+  zeitbuch restore SH-1040@2026-10-31 > before.json         as it was on that day
+  zeitbuch restore @3 -o october/                           every file of snapshot 3
+
+A file that holds several flows, or a package, is written whole, and that is said."""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "what", metavar="FLOW@N", help="a flow and its version (number, latest, date), or @N for a snapshot"
+    )
+    parser.add_argument(
+        "-o", "--output", metavar="FILE", help="where to write; default: standard output (a folder for @N)"
+    )
+    add_reading(parser)

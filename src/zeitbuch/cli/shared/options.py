@@ -1,0 +1,67 @@
+# Options that several commands have are declared once, with one wording.
+"""Common options of the commands."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.writers.outputs.rows import OutputSubject, formats_of
+
+
+def add_reading(parser: argparse.ArgumentParser) -> None:
+    """Options for how sources are read."""
+    group = parser.add_argument_group("reading")
+    group.add_argument(
+        "--dialect", metavar="FILE", action="append", default=[], help="a dialect file to use; may be repeated"
+    )
+    add_limits(group)
+    group.add_argument("--book", metavar="PLACE", help="book for @N: a file or a URL; default: the workspace's")
+    group.add_argument(
+        "--no-cache", action="store_true", help="read every file anew, and keep nothing for the next run"
+    )
+    add_talk(parser)
+
+
+def add_limits(group: argparse._ActionsContainer) -> None:
+    """The option that raises limits."""
+    group.add_argument(
+        "--limit", metavar="NAME=N", action="append", default=[], help="raise a limit on inputs, e.g. text=5000000"
+    )
+
+
+def add_talk(parser: argparse.ArgumentParser) -> None:
+    """Options for how much is said on stderr."""
+    group = parser.add_argument_group("messages")
+    group.add_argument("-q", "--quiet", action="store_true", help="no progress, no warnings; errors only")
+    group.add_argument("-v", "--verbose", action="store_true", help="notices too, beside errors and warnings")
+
+
+def add_sources(parser: argparse.ArgumentParser) -> None:
+    """The SOURCE arguments."""
+    parser.add_argument(
+        "source",
+        metavar="SOURCE",
+        nargs="*",
+        help="file, folder, package (zip, tar.gz), git:REV[:PATH], @N of the book, or - for standard input; without it, "
+        "the workspace's sources",
+    )
+
+
+def add_figures(parser: argparse.ArgumentParser) -> None:
+    """Options naming the rate card and the assumptions."""
+    group = parser.add_argument_group("figures")
+    group.add_argument("--rates", metavar="FILE", default="", help="rate card (TOML); default: the workspace's")
+    group.add_argument("--assumptions", metavar="FILE", default="", help="assumptions (TOML); default: the workspace's")
+
+
+def add_output(parser: argparse.ArgumentParser, *subjects: OutputSubject) -> None:
+    """``--format`` and ``-o``; the format follows the suffix of FILE when not given, else it is the first of the table."""
+    formats = formats_of(*subjects)
+    group = parser.add_argument_group("output")
+    group.add_argument(
+        "-f",
+        "--format",
+        metavar="FORMAT",
+        help=f"one of {', '.join(formats)}, or of a plug-in; default: from the suffix of FILE, else {formats[0]}",
+    )
+    group.add_argument("-o", "--output", metavar="FILE", help="write to FILE instead of standard output")

@@ -1,0 +1,75 @@
+# The one owner of the stream: standard output, or a file written beside and moved into place.
+"""Writing results."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.writers.outputs.rendering import render
+from zeitbuch.writers.outputs.rows import OutputSubject, formats_of
+from zeitbuch.writers.theme.terminal import TextLook
+
+from .formats import rows_of_plugins
+
+
+def colour_wanted() -> bool:
+    """Colour only on a terminal, and never with NO_COLOR."""
+    return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def width() -> int:
+    """The terminal's width; in a pipe wide enough that nothing needs to be broken, unless COLUMNS says."""
+    if not sys.stdout.isatty() and not os.environ.get("COLUMNS"):
+        return 180
+    import shutil
+
+    return shutil.get_terminal_size((180, 40)).columns
+
+
+def write(data: str | bytes, target: str | None) -> None:
+    """Write to standard output (None or ``-``) or to a file, whole or not at all."""
+    if target is None or target == "-":
+        raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
+        sys.stdout.flush()
+        sys.stdout.buffer.write(raw)
+        sys.stdout.buffer.flush()
+        return
+    import tempfile
+
+    raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
+    path = Path(target)
+    beside = None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, beside = tempfile.mkstemp(prefix=f".{path.name[:40]}.", dir=path.parent)
+        with os.fdopen(handle, "wb") as file:
+            file.write(raw)
+        mask = os.umask(0)
+        os.umask(mask)
+        os.chmod(beside, 0o666 & ~mask)  # noqa: PTH101
+        os.replace(beside, path)  # noqa: PTH105
+    except OSError as error:
+        if beside is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(beside)  # noqa: PTH108
+        raise fail(
+            "write",
+            f"expected to write {target}, found: {error.strerror or error}",
+            "choose another place with -o FILE",
+        ) from None
+
+
+def show(
+    subject: OutputSubject, form: str, value: Any, args: argparse.Namespace, evidence: bool = False, scale: float = 2.0
+) -> None:
+    """Write a value in a format to standard output or the file of ``-o``."""
+    to_file = bool(args.output) and args.output != "-"
+    look = TextLook(width(), colour_wanted() and not to_file, evidence, to_file, scale)
+    added = () if form in formats_of(subject) else rows_of_plugins()
+    write(render(subject, form, value, look, added), args.output)

@@ -1,0 +1,102 @@
+# What commands hand to writers: a result with the ways in which it can be shown. Light on purpose: every command needs this, and
+# none needs what the others compute.
+"""Results with what writers need of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.model.sheet import Sheet
+
+if TYPE_CHECKING:
+    from zeitbuch.core.diff.clones import TwinsResult
+    from zeitbuch.core.diff.records import EstateChanges, FlowChanges
+    from zeitbuch.core.estimate.records import EstateEstimate
+    from zeitbuch.core.estimate.sensitivity import Driver
+    from zeitbuch.core.pricing.rate_card import RateCard
+    from zeitbuch.core.report.change_tables import DiffResult
+
+    from .change_maps import Maps
+    from .document import Page
+
+
+class SheetResult(Struct, frozen=True):
+    """Tables without a type of their own, as JSON (`estimate --why`): one object a row."""
+
+    title: str
+    rows: tuple[dict[str, Any], ...]
+    notes: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, sheet: Sheet) -> SheetResult:
+        keys = [c.key for c in sheet.columns]
+        return cls(sheet.title, tuple(dict(zip(keys, row, strict=True)) for row in sheet.rows), sheet.notes)
+
+
+class TableResult(Struct, frozen=True):
+    """What a command tells as a table: ``kind`` and ``body`` of its JSON, and the table itself, with all columns (True) or
+    with those that people want."""
+
+    kind: str
+    body: Any
+    sheet: Callable[[bool], Sheet]
+
+
+class PageResult(Struct, frozen=True):
+    """What a command tells as a page of blocks: ``kind`` and ``body`` of its JSON, and the page."""
+
+    kind: str
+    body: Any
+    page: Page
+
+
+class BodyResult(Struct, frozen=True):
+    """What a command tells in words of its own: ``kind`` and ``body`` of its JSON."""
+
+    kind: str
+    body: Any
+
+
+class ChangesReport(Struct, frozen=True):
+    """A comparison of two versions, with the maps of a changed flow where there are both versions of it."""
+
+    body: DiffResult
+    changes: EstateChanges
+    maps: Callable[[FlowChanges], Maps | None]
+
+
+class ClonesReport(Struct, frozen=True):
+    """Near-identical flows, branches, steps and prompts."""
+
+    body: TwinsResult
+    kind: str = "twins"
+
+
+class FlowDocument(Struct, frozen=True):
+    """One page of the documents, with what draws its map as SVG: within a page (True) or as a file of its own."""
+
+    page: Page
+    map: Callable[[bool], str] | None = None
+
+
+ChartKind = Literal["flows", "runs", "drivers", "months"]
+
+
+class ChartData(Struct, frozen=True):
+    """What a chart shows: an estimate (flows, runs), what moves it (drivers), or estimates of consecutive months."""
+
+    kind: ChartKind
+    estimate: EstateEstimate | None = None
+    drivers: tuple[Driver, ...] = ()
+    months: tuple[EstateEstimate, ...] = ()
+    per: str = "month"
+    currency: str = ""
+    card: RateCard | None = None
+
+
+def sheet_result(sheet: Sheet) -> TableResult:
+    """A table without a type of its own."""
+    return TableResult("sheet", SheetResult.of(sheet), lambda full: sheet)

@@ -1,0 +1,74 @@
+# Decoders of other packages: bytes of a file in, a plain tree of objects, lists and scalars out, by the file's suffix.
+"""Decoders that plug-ins add."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.plugins.entry_points import PlugIn, find_plugins, lacking_problem, plugin_problem
+
+_HOW = "docs/plugins.md says what a plug-in offers"
+
+
+def decoder_problem(plugin: PlugIn) -> Problem | None:
+    """Why a plug-in cannot be used as a decoder; None when it can."""
+    problem = plugin.problem or lacking_problem(plugin, ("decode",))
+    if problem is not None:
+        return problem
+    suffixes = getattr(plugin.value, "SUFFIXES", None)
+    if not isinstance(suffixes, tuple) or not all(isinstance(s, str) and s.startswith(".") for s in suffixes):
+        found = (
+            f"expected SUFFIXES of '{plugin.name}' ({plugin.package}) to be a tuple like ('.ini',), found {suffixes!r}"
+        )
+        return plugin_problem(found, _HOW)
+    return None
+
+
+def decoder_for(name: str) -> PlugIn | None:
+    """The plug-in that decodes files of this name."""
+    lower = name.lower()
+    for plugin in find_plugins("zeitbuch.decoders"):
+        if decoder_problem(plugin) is None and lower.endswith(plugin.value.SUFFIXES):
+            return plugin
+    return None
+
+
+def added_suffixes() -> tuple[str, ...]:
+    """Suffixes of files that decoders of other packages take."""
+    usable: Iterable[PlugIn] = (p for p in find_plugins("zeitbuch.decoders") if decoder_problem(p) is None)
+    return tuple(suffix for plugin in usable for suffix in plugin.value.SUFFIXES)
+
+
+def decode_by_plugin(plugin: PlugIn, name: str, raw: bytes) -> Any:
+    """The plain tree in a file. Raises ZeitbuchError when the plug-in fails or gives anything else than a plain tree."""
+    try:
+        value = plugin.value.decode(name, raw)
+    except Exception as error:  # a foreign package must not end the run
+        reason = f"{type(error).__name__}: {str(error)[:200]}"
+        words = f"expected '{plugin.name}' ({plugin.package} {plugin.version}) to decode {name}, found {reason}"
+        raise ZeitbuchError(
+            plugin_problem(words, f"tell its maintainers, or remove it: pip uninstall {plugin.package}")
+        ) from None
+    strange = _strange_type(value)
+    if strange:
+        words = f"expected a plain tree (objects, lists, texts, numbers) from '{plugin.name}', found {strange}"
+        raise ZeitbuchError(plugin_problem(words, _HOW))
+    return value
+
+
+def _strange_type(value: Any) -> str:
+    """The type of a value that no plain tree holds; empty where there is none."""
+    waiting = [value]
+    while waiting:
+        one = waiting.pop()
+        if type(one) is dict:
+            if any(type(key) is not str for key in one):
+                return "an object with a key that is no text"
+            waiting += one.values()
+        elif type(one) is list:
+            waiting += one
+        elif one is not None and type(one) not in (str, int, float, bool):
+            return type(one).__name__
+    return ""
