@@ -15,13 +15,13 @@ def find_flow(estate: Estate, key: str) -> Flow:
     flow = estate.flow(key)
     if flow is not None:
         return flow
-    holding = [f for f in estate.flows if key.casefold() in f.title.casefold()]
+    holding = [flow for flow in estate.flows if key.casefold() in flow.title.casefold()]
     if len(holding) == 1:
         return holding[0]
     import difflib  # a slip of the fingers is rare, and start-up is to be light
 
-    names = [f.title for f in estate.flows] + [f.id for f in estate.flows]
-    near = [f.title for f in holding] or difflib.get_close_matches(key, names, 3, 0.4)
+    names = [flow.title for flow in estate.flows] + [flow.id for flow in estate.flows]
+    near = [flow.title for flow in holding] or difflib.get_close_matches(key, names, 3, 0.4)
     hint = (
         "did you mean " + " or ".join(f"'{name}'" for name in near[:5]) + "?"
         if near

@@ -38,9 +38,9 @@ def _cost_today(session: Session, version: Version, reading: Reading, basis: Est
     estate = session.estate_of([Held(name, reading.content(version.hash))])
     flow = next(
         (
-            f
-            for f in estate.flows
-            if f.id == version.id and (f.origin is None or (f.origin.member or "") == version.member)
+            flow
+            for flow in estate.flows
+            if flow.id == version.id and (flow.origin is None or (flow.origin.member or "") == version.member)
         ),
         None,
     )

@@ -64,7 +64,7 @@ def part_of_flow(view: View, request: MapRequest) -> View:
     folds = [pick_step(graph, name) for name in request.fold]
     for step in folds:
         if step.id not in graph.levels:
-            scopes = ", ".join(graph.steps[s].title for s in graph.levels if s is not None) or "none"
+            scopes = ", ".join(graph.steps[text].title for text in graph.levels if text is not None) or "none"
             raise fail("map-fold", f"expected a step that holds others, found '{step.title}'", f"scopes: {scopes}")
     shut = [step.id for step in folds]
     if request.depth is not None:
@@ -77,5 +77,5 @@ def _lineage(view: View, asked: str) -> View:
     key, _, path = asked.partition(":")
     if asked in graph.names or asked in graph.names.values():
         key, path = asked, ""  # the name has a colon of its own
-    trigger = next((t.id for t in graph.flow.triggers if key in (t.id, t.name)), None)
+    trigger = next((trigger.id for trigger in graph.flow.triggers if key in (trigger.id, trigger.name)), None)
     return views.value(view, trigger or pick_step(graph, key).id, path)

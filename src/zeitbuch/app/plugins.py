@@ -42,9 +42,9 @@ class PluginsResult(Struct, frozen=True):
 def list_plugins() -> list[PluginEntry]:
     """All plug-ins of all groups."""
     return [
-        PluginEntry(group, p.name, p.package, p.version, p.target, CHECKS[group](p))
+        PluginEntry(group, plug_in.name, plug_in.package, plug_in.version, plug_in.target, CHECKS[group](plug_in))
         for group in GROUPS
-        for p in find_plugins(group)
+        for plug_in in find_plugins(group)
     ]
 
 
@@ -56,14 +56,14 @@ def plugins_table(entries: list[PluginEntry]) -> TableResult:
     )  # fmt: skip
     rows = tuple(
         (
-            e.group.removeprefix("zeitbuch."),
-            e.name,
-            e.package,
-            e.version,
-            e.target,
-            "yes" if e.problem is None else "no",
+            plugin_entry.group.removeprefix("zeitbuch."),
+            plugin_entry.name,
+            plugin_entry.package,
+            plugin_entry.version,
+            plugin_entry.target,
+            "yes" if plugin_entry.problem is None else "no",
         )
-        for e in entries
+        for plugin_entry in entries
     )
     notes = () if entries else ("no package adds anything; docs/plugins.md shows how to write one",)
     return TableResult("plugins", PluginsResult(tuple(entries)), lambda full: Sheet(columns, rows, notes=notes))

@@ -135,18 +135,23 @@ def write_snapshot(
         before = writing.files(last[-1]) if last else []
         if last and manifest(before) == manifest(files):
             return Taken(last[-1].number, last[-1].at, len(files), 0, 0, (), new=False)
-        at = _after(request.at, last, request.at_asked)
-        had, have = Counter(f.hash for f in before), Counter(f.hash for f in files)
+        place = _after(request.at, last, request.at_asked)
+        had, have = Counter(file.hash for file in before), Counter(file.hash for file in files)
         fresh, gone = have - had, had - have
-        missing = [h for h in fresh if h not in contents]
+        missing = [name for name in fresh if name not in contents]
         contents = {**contents, **_bytes(session, inputs, files, missing)}
         number = last[-1].number + 1 if last else 1
         versions, reckoned = _versions(session, writing, before, files, inputs, fresh, gone, number, request)
-        writing.put([contents[h] for h in fresh])
-        entry: Entry = writing.snapshot(files, versions, at, request.by, request.note, reckoned)
-    names = {f.name for f in before}
+        writing.put([contents[name] for name in fresh])
+        entry: Entry = writing.snapshot(files, versions, place, request.by, request.note, reckoned)
+    names = {file.name for file in before}
     return Taken(
-        entry.number, at, len(files), sum(fresh.values()), len(names - {f.name for f in files}), tuple(versions)
+        entry.number,
+        place,
+        len(files),
+        sum(fresh.values()),
+        len(names - {file.name for file in files}),
+        tuple(versions),
     )
 
 
@@ -169,16 +174,16 @@ def _bytes(
     """The bytes of files whose hash was known without reading them."""
     wanted, found = set(missing), {}
     by_name = dict(inputs)
-    for f in files:
-        if f.hash in wanted:
-            data = load(by_name[f.name], session.limits).data
-            if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != f.hash:
+    for file in files:
+        if file.hash in wanted:
+            data = load(by_name[file.name], session.limits).data
+            if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != file.hash:
                 raise fail(
                     "book-moving",
-                    f"{f.name}: expected a file that rests while it is recorded, found it changed",
+                    f"{file.name}: expected a file that rests while it is recorded, found it changed",
                     "run it again",
                 )
-            found[f.hash] = data
+            found[file.hash] = data
     return found
 
 
@@ -202,26 +207,30 @@ def _versions(
 
     estate = session.estate_of([one for _, one in inputs])
     place = {name_of(one): name for name, one in inputs}
-    hash_of = {f.name: f.hash for f in files}
+    hash_of = {file.name: file.hash for file in files}
 
     def file_of(flow: Flow) -> str:
         source = flow.origin.source if flow.origin is not None else ""
         return place.get("-" if source == "<stdin>" else source, source)
 
-    new = [f for f in estate.flows if hash_of.get(file_of(f), "") in fresh]
+    new = [flow for flow in estate.flows if hash_of.get(file_of(flow), "") in fresh]
     reader = Reader(session.dialects, session.limits, models=session.workspace.model)
-    lost = [f for f in before if f.hash in gone]
-    held = writing.contents(f.hash for f in lost)
-    old = list(reader.flows_of([Held(f.name, held[f.hash]) for f in lost if f.hash in held]))
+    lost = [file for file in before if file.hash in gone]
+    held = writing.contents(file.hash for file in lost)
+    old = list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
     matching = match_flows(old, new)
     found = changes(Estate(tuple(old)), Estate(tuple(new)), matching)
     rows = writing.versions()
     keys = _Keys(rows)
     result = _estimated(session, estate, request)
-    figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
+    figures = (
+        {id(flow): flow_estimate for flow, flow_estimate in zip(estate.flows, result.flows, strict=True)}
+        if result is not None
+        else {}
+    )
     currency = result.currency if result is not None else ""
     made: list[Version] = []
-    by_new = {(f.id, f.title, str(f.origin)): f for f in new}
+    by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
     for one in found.flows:
         if one.status == "removed":
             row = keys.alive(one.id, one.name)
@@ -258,11 +267,13 @@ class _Keys:
         self.top = max(self.last, default=0)
 
     def alive(self, id: str, name: str) -> Version | None:
-        fit = [v for v in self.last.values() if v.id == id and v.status != "removed"]
-        return next((v for v in fit if v.name == name), fit[0] if fit else None)
+        fit = [version for version in self.last.values() if version.id == id and version.status != "removed"]
+        return next((version for version in fit if version.name == name), fit[0] if fit else None)
 
     def removed(self, id: str) -> Version | None:
-        return next((v for v in self.last.values() if v.id == id and v.status == "removed"), None)
+        return next(
+            (version for version in self.last.values() if version.id == id and version.status == "removed"), None
+        )
 
     def next(self, flow: int | None) -> tuple[int, int]:
         if flow is None:
@@ -280,9 +291,9 @@ def _estimated(session: Session, estate: Estate, request: RecordRequest) -> Esta
         basis = load_basis(request.rates, request.assumptions, workspace=session.workspace)
         return estimate_means(session, estate, basis)
     except ZeitbuchError as error:
-        p = error.problem
-        said = f"{p.message}; recorded without figures"
-        session.problems.append(Problem(p.code, "warning", said, p.origin, p.hint))
+        problem = error.problem
+        said = f"{problem.message}; recorded without figures"
+        session.problems.append(Problem(problem.code, "warning", said, problem.origin, problem.hint))
         return None
 
 
@@ -308,11 +319,11 @@ def summary_of(one: FlowChanges) -> str:
     """The changes of a flow on one line."""
     from zeitbuch.core.report.change_tables import line
 
-    parts = [line(c) for c in one.changes]
+    parts = [line(change) for change in one.changes]
     text = parts[0] if parts else ""
-    for i, part in enumerate(parts[1:], 2):
+    for index, part in enumerate(parts[1:], 2):
         if len(text) + len(part) > _LONG:
-            return f"{text}; and {len(parts) - i + 1} more"
+            return f"{text}; and {len(parts) - index + 1} more"
         text = f"{text}; {part}"
     return text if len(text) <= _LONG else text[: _LONG - 1] + "…"
 

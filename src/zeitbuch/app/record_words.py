@@ -16,10 +16,12 @@ def write_text(result: BodyResult, look: TextLook) -> str:
     taken = result.body
     if not taken.new:
         return f"nothing new since snapshot {taken.snapshot}: {plural(taken.files, 'file')} as they were\n"
-    by = Counter(version.status for version in taken.versions)
-    flows = f"{by['added']} added, {by['changed']} changed, {by['removed']} removed"
+    counter = Counter(version.status for version in taken.versions)
+    flows = f"{counter['added']} added, {counter['changed']} changed, {counter['removed']} removed"
     files = f"{plural(taken.files, 'file')}, {taken.fresh} new or changed, {taken.gone} removed"
     lines = [f"snapshot {taken.snapshot} ({taken.at}): {files}; flows: {flows}"]
     if taken.snapshot > 1:
-        lines += ["  " + inert(f"{v.name}@{v.number}: {v.summary}", keep_lines=False) for v in taken.versions]
+        lines += [
+            "  " + inert(f"{value.name}@{value.number}: {value.summary}", keep_lines=False) for value in taken.versions
+        ]
     return "\n".join(lines) + "\n"

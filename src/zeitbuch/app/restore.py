@@ -31,7 +31,11 @@ def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
 
 
 def _others(reading: Reading, found: Version) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(v.name for v in reading.versions() if v.hash == found.hash and v.flow != found.flow))
+    return tuple(
+        dict.fromkeys(
+            version.name for version in reading.versions() if version.hash == found.hash and version.flow != found.flow
+        )
+    )
 
 
 def restore_snapshot(session: Session, key: str) -> tuple[Entry, Iterator[tuple[File, bytes]], int]:

@@ -108,8 +108,10 @@ class Session:
         marks = [digests(side, self.limits) for side in sides]
         with self.progress(len(sides[0]) + len(sides[1]), "reading") as advance:
             first, reads = self._side(sides[0], {}, 0, advance)
-            spots = {mark: i for i, mark in enumerate(marks[0]) if mark is not None and i in reads}
-            ready = {j: reads[spots[mark]] for j, mark in enumerate(marks[1]) if mark is not None and mark in spots}
+            spots = {mark: index for index, mark in enumerate(marks[0]) if mark is not None and index in reads}
+            ready = {
+                inner: reads[spots[mark]] for inner, mark in enumerate(marks[1]) if mark is not None and mark in spots
+            }
             second, _ = self._side(sides[1], ready, len(sides[0]), advance)
         return first, second
 
@@ -139,7 +141,7 @@ class Session:
 
     def _take(self, tally: Tally, once: bool = False) -> None:
         """What a reading has left; with ``once`` problems that are known already are not told again."""
-        self.problems += [p for p in tally.problems if not once or p not in self.problems]
+        self.problems += [problem for problem in tally.problems if not once or problem not in self.problems]
         self.packages += tally.packages
         self.kept |= tally.kept
 

@@ -31,9 +31,9 @@ def recorded(source: str, place: str) -> list[Input]:
     with Book(place).reading() as reading:
         entry = snapshot(reading.snapshots(), source[1:])
         files = reading.files(entry)
-        contents = reading.contents(f.hash for f in files)
+        contents = reading.contents(file.hash for file in files)
         found: list[Input] = []
-        for f in files:
-            data = contents[f.hash] if f.hash in contents else reading.content(f.hash)
-            found.append(Held(f"@{entry.number}:{f.name}", data))
+        for file in files:
+            data = contents[file.hash] if file.hash in contents else reading.content(file.hash)
+            found.append(Held(f"@{entry.number}:{file.name}", data))
     return found

@@ -21,7 +21,12 @@ def workspace_files(session: Session, sources: Sequence[str], dialects: Sequence
     volumes: list[str] = []
     if sources:
         estate = session.estate(sources)
-        used = {s.model.name for f in estate.flows for s in f.steps if s.model is not None and s.model.name}
+        used = {
+            step.model.name
+            for flow in estate.flows
+            for step in flow.steps
+            if step.model is not None and step.model.name
+        }
         models = sorted(used)
         volumes = [flow.name for flow in estimate(estate, None, Assumptions()).flows if flow.runs is None]
     return {

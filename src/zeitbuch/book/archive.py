@@ -39,13 +39,17 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
     try:
         with book.reading() as reading, tarfile.open(beside, "w", format=tarfile.PAX_FORMAT) as archive:
             entries, versions = reading.entries(), reading.versions()
-            lines = [Line(zeitbuch_book=FORM), *[Line(entry=e) for e in entries], *[Line(version=v) for v in versions]]
-            _put(archive, LINES, b"".join(msgspec.json.encode(x) + b"\n" for x in lines))
+            lines = [
+                Line(zeitbuch_book=FORM),
+                *[Line(entry=entry) for entry in entries],
+                *[Line(version=version) for version in versions],
+            ]
+            _put(archive, LINES, b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
             wanted: dict[str, None] = {}
             for entry in entries:
                 if entry.kind == "snapshot":
                     wanted[msgspec.json.decode(entry.body, type=Body).files] = None
-                    wanted |= dict.fromkeys(f.hash for f in reading.files(entry))
+                    wanted |= dict.fromkeys(file.hash for file in reading.files(entry))
             for one in wanted:
                 _put(archive, FOLDER + one, reading.content(one))
                 count += 1
@@ -137,7 +141,7 @@ def _checked(entries: list[Entry], versions: list[Version], contents: dict[str, 
         before = entry.hash
         if entry.kind == "snapshot":
             body = msgspec.json.decode(entry.body, type=Body)
-            if versions_hash(v for v in versions if v.snapshot == entry.number) != body.versions:
+            if versions_hash(version for version in versions if version.snapshot == entry.number) != body.versions:
                 raise wrong(f"the versions of snapshot {entry.number} altered")
             if body.files not in contents:
                 raise wrong(f"no list of files of snapshot {entry.number}")

@@ -18,27 +18,29 @@ SHOWN = 8  # names of flows on one line
 
 def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
     """One row a snapshot: what it changed, and what the estate cost a month as it was reckoned then."""
-    by: dict[int, list[Version]] = {}
-    for v in versions:
-        by.setdefault(v.snapshot, []).append(v)
+    mapping: dict[int, list[Version]] = {}
+    for version in versions:
+        mapping.setdefault(version.snapshot, []).append(version)
     alive: set[int] = set()
     rows = []
     currency = ""
-    for s in snapshots:
-        own = by.get(s.number, [])
-        for v in own:
-            (alive.discard if v.status == "removed" else alive.add)(v.flow)
-        counts = {w: sum(v.status == w for v in own) for w in ("added", "changed", "removed")}
-        names = [v.name for v in own if v.status == "changed"]
+    for entry in snapshots:
+        own = mapping.get(entry.number, [])
+        for version in own:
+            (alive.discard if version.status == "removed" else alive.add)(version.flow)
+        counts = {word: sum(version.status == word for version in own) for word in ("added", "changed", "removed")}
+        names = [version.name for version in own if version.status == "changed"]
         more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
         changed = ", ".join(names[:SHOWN]) + more
-        what = [f"{n} {w}" for w, n in (("new", counts["added"]), ("removed", counts["removed"])) if n]
+        what = [
+            f"{number} {word}" for word, number in (("new", counts["added"]), ("removed", counts["removed"])) if number
+        ]
         what += [f"changed: {changed}"] if changed else []
-        body = msgspec.json.decode(s.body, type=Body)
+        body = msgspec.json.decode(entry.body, type=Body)
         currency = currency or body.reckoned.currency
         told = "; ".join(what) or "files only"
         figures = (body.reckoned.calls, _money(body.reckoned.month, body.reckoned.unpriced))
-        rows.append((f"@{s.number}", s.at, s.who, s.note, body.count, len(alive), told, *figures))
+        rows.append((f"@{entry.number}", entry.at, entry.who, entry.note, body.count, len(alive), told, *figures))
     columns = (
         Column("snapshot", "snapshot"),
         Column("at", "when"),
@@ -70,18 +72,22 @@ def flow_sheet(
     own: list[Version], snapshots: list[Entry], now: Callable[[Version], list[object]] | None = None
 ) -> Sheet:
     """One row a version; ``now`` says what one costs a run and a month at today's rates."""
-    when = {s.number: s for s in snapshots}
+    when = {entry.number: entry for entry in snapshots}
     rows = []
-    for v in own:
-        s = when[v.snapshot]
-        what = v.summary if v.status == "changed" else {"added": "came", "removed": "went"}[v.status]
-        there = v.status != "removed"
-        row = [v.number, f"@{v.snapshot}", s.at, s.who, what]
-        row += [v.calls, _money(v.run, v.unpriced), _money(v.month, v.unpriced)] if there else ["", "", ""]
+    for version in own:
+        entry = when[version.snapshot]
+        what = version.summary if version.status == "changed" else {"added": "came", "removed": "went"}[version.status]
+        there = version.status != "removed"
+        row = [version.number, f"@{version.snapshot}", entry.at, entry.who, what]
+        row += (
+            [version.calls, _money(version.run, version.unpriced), _money(version.month, version.unpriced)]
+            if there
+            else ["", "", ""]
+        )
         if now is not None:
-            row += now(v) if there else ["", ""]
+            row += now(version) if there else ["", ""]
         rows.append(tuple(row))
-    currency = next((v.currency for v in own if v.currency), "")
+    currency = next((version.currency for version in own if version.currency), "")
     columns = [
         Column("version", "version", "count"),
         Column("snapshot", "snapshot"),

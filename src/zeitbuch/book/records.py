@@ -86,20 +86,20 @@ def sha256(data: bytes) -> str:
 
 def entry_hash(entry: Entry) -> str:
     """The hash of an entry: over all its fields but the hash."""
-    fields = {k: getattr(entry, k) for k in entry.__struct_fields__ if k != "hash"}
+    fields = {key: getattr(entry, key) for key in entry.__struct_fields__ if key != "hash"}
     return sha256(msgspec.json.encode(fields, order="sorted"))
 
 
 def versions_hash(versions: Iterable[Version]) -> str:
     """The hash of the versions of one snapshot, in the order of flow and number."""
     rows = sorted(versions, key=lambda v: (v.flow, v.number))
-    return sha256(b"\n".join(msgspec.json.encode(v, order="sorted") for v in rows))
+    return sha256(b"\n".join(msgspec.json.encode(version, order="sorted") for version in rows))
 
 
 def manifest(files: Iterable[File]) -> bytes:
     """A list of files as JSON lines, by name: what a snapshot holds."""
     rows = sorted(files, key=lambda f: (f.name, f.hash))
-    return b"".join(msgspec.json.encode(f, order="sorted") + b"\n" for f in rows)
+    return b"".join(msgspec.json.encode(file, order="sorted") + b"\n" for file in rows)
 
 
 def files_of(raw: bytes) -> list[File]:

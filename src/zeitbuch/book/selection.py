@@ -37,7 +37,7 @@ def snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
     if key == "latest":
         return snapshots[-1]
     if key.isdecimal():
-        found = next((s for s in snapshots if s.number == int(key)), None)
+        found = next((entry for entry in snapshots if entry.number == int(key)), None)
         if found is not None:
             return found
         last = snapshots[-1].number
@@ -51,7 +51,7 @@ def snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
             f"expected @NUMBER, @latest or @DATE (2026-11-01), found @{key}",
             "`zeitbuch history` lists the snapshots",
         )
-    before = [s for s in snapshots if s.at <= moment]
+    before = [entry for entry in snapshots if entry.at <= moment]
     if not before:
         raise fail("book-unknown", f"expected a snapshot up to {key}, found the first on {snapshots[0].at}")
     return before[-1]
@@ -65,23 +65,29 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
         lambda v: v.name.casefold() == low,
         lambda v: low in v.name.casefold(),
     ):
-        keys = {v.flow for v in versions if test(v)}
+        keys = {version.flow for version in versions if test(version)}
         if len(keys) > 1:
-            named = {v.flow for v in versions if v.flow in keys and v == _last(versions, v.flow) and test(v)}
+            named = {
+                version.flow
+                for version in versions
+                if version.flow in keys and version == _last(versions, version.flow) and test(version)
+            }
             keys = named or keys
         if len(keys) == 1:
             (one,) = keys
-            return [v for v in versions if v.flow == one]
+            return [version for version in versions if version.flow == one]
         if keys:
-            names = sorted({f"{v.name} ({v.id})" for v in versions if v.flow in keys})
+            names = sorted({f"{version.name} ({version.id})" for version in versions if version.flow in keys})
             raise fail(
                 "flow-unknown",
                 f"expected one flow, found {len(keys)} by '{key}': {', '.join(names[:6])}",
                 "name it by its id",
             )
-    near = difflib.get_close_matches(key, sorted({v.name for v in versions} | {v.id for v in versions}), 3, 0.4)
+    near = difflib.get_close_matches(
+        key, sorted({version.name for version in versions} | {version.id for version in versions}), 3, 0.4
+    )
     hint = (
-        "did you mean " + " or ".join(f"'{n}'" for n in near) + "?"
+        "did you mean " + " or ".join(f"'{name}'" for name in near) + "?"
         if near
         else "`zeitbuch inventory @latest` lists the flows"
     )
@@ -89,18 +95,18 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
 
 
 def _last(versions: Sequence[Version], flow: int) -> Version:
-    return max((v for v in versions if v.flow == flow), key=lambda v: v.number)
+    return max((version for version in versions if version.flow == flow), key=lambda v: v.number)
 
 
 def version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Version:
     """One version of a flow by its number, `latest` or a date."""
-    there = [v for v in own if v.status != "removed"]
+    there = [version for version in own if version.status != "removed"]
     if key == "latest":
         return there[-1]
     if key.isdecimal():
-        found = next((v for v in there if v.number == int(key)), None)
+        found = next((version for version in there if version.number == int(key)), None)
         if found is None:
-            numbers = ", ".join(str(v.number) for v in there)
+            numbers = ", ".join(str(version.number) for version in there)
             raise fail(
                 "book-unknown",
                 f"expected a version of '{own[-1].name}' ({numbers}), found {key}",
@@ -108,7 +114,7 @@ def version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Ver
             )
         return found
     number = snapshot(snapshots, key).number
-    before = [v for v in own if v.snapshot <= number]
+    before = [version for version in own if version.snapshot <= number]
     if not before or before[-1].status == "removed":
         raise fail(
             "book-unknown",

@@ -102,8 +102,8 @@ class Book:
         deadline = time.monotonic() + WAIT
         while True:
             try:
-                with self.engine.connect() as c:
-                    there = inspect(c).has_table(t.setting.name)
+                with self.engine.connect() as child:
+                    there = inspect(child).has_table(t.setting.name)
                 if not there:
                     if not create:
                         raise fail(
@@ -111,18 +111,18 @@ class Book:
                             f"{self.name}: expected a book, found a database without one",
                             "`zeitbuch record` begins one",
                         )
-                    with self._transaction() as c:
-                        t.metadata.create_all(c)
-                        if c.execute(select(func.count()).select_from(t.setting)).scalar() == 0:
-                            c.execute(insert(t.setting), [{"name": "form", "value": t.FORM}])
+                    with self._transaction() as child:
+                        t.metadata.create_all(child)
+                        if child.execute(select(func.count()).select_from(t.setting)).scalar() == 0:
+                            child.execute(insert(t.setting), [{"name": "form", "value": t.FORM}])
                 break
             except DBAPIError as error:
                 # Others may be beginning the same book at this moment.
                 if "locked" not in str(error.orig) or time.monotonic() > deadline:
                     raise
                 time.sleep(0.05)
-        with self.engine.connect() as c:
-            form = c.execute(select(t.setting.c.value).where(t.setting.c.name == "form")).scalar()
+        with self.engine.connect() as child:
+            form = child.execute(select(t.setting.c.value).where(t.setting.c.name == "form")).scalar()
         if form != t.FORM:
             raise fail(
                 "book-form",
@@ -177,36 +177,36 @@ class Book:
 
     @contextlib.contextmanager
     def _transaction(self) -> Iterator[Connection]:
-        with self.engine.connect() as c:
+        with self.engine.connect() as child:
             if not self.lite:
-                with c.begin():
-                    c.execute(select(func.pg_advisory_xact_lock(_LOCK)))
-                    yield c
+                with child.begin():
+                    child.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+                    yield child
                 return
-            c = c.execution_options(isolation_level="AUTOCOMMIT")
-            c.exec_driver_sql("BEGIN IMMEDIATE")
+            child = child.execution_options(isolation_level="AUTOCOMMIT")
+            child.exec_driver_sql("BEGIN IMMEDIATE")
             try:
-                yield c
+                yield child
             except BaseException:
                 with contextlib.suppress(SQLAlchemyError):
-                    c.exec_driver_sql("ROLLBACK")
+                    child.exec_driver_sql("ROLLBACK")
                 raise
-            c.exec_driver_sql("COMMIT")
+            child.exec_driver_sql("COMMIT")
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[Writing]:
         """The only writer, until all is written."""
-        with self._told(), self._transaction() as c:
-            yield Writing(c)
+        with self._told(), self._transaction() as child:
+            yield Writing(child)
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[Reading]:
         """A look at the book as it is at this moment."""
-        with self._told(), self.engine.connect() as c:
+        with self._told(), self.engine.connect() as child:
             if not self.lite:
-                c = c.execution_options(isolation_level="REPEATABLE READ")
-            with c.begin():
-                yield Reading(c)
+                child = child.execution_options(isolation_level="REPEATABLE READ")
+            with child.begin():
+                yield Reading(child)
 
 
 def _lite(connection: Any, _: Any) -> None:
@@ -232,7 +232,7 @@ class Reading:
         query = select(t.entry).order_by(t.entry.c.seq)
         if kind:
             query = query.where(t.entry.c.kind == kind)
-        return [Entry(**r._mapping) for r in self.c.execute(query)]
+        return [Entry(**record._mapping) for record in self.c.execute(query)]
 
     def snapshots(self) -> list[Entry]:
         """All snapshots, oldest first."""
@@ -248,9 +248,11 @@ class Reading:
         """The bytes of contents by their hash; those that are not there are left out."""
         wanted = list(dict.fromkeys(hashes))
         found: dict[str, bytes] = {}
-        for i in range(0, len(wanted), _PIECE):
-            query = select(t.content.c.hash, t.content.c.data).where(t.content.c.hash.in_(wanted[i : i + _PIECE]))
-            found |= {r.hash: zlib.decompress(r.data) for r in self.c.execute(query)}
+        for index in range(0, len(wanted), _PIECE):
+            query = select(t.content.c.hash, t.content.c.data).where(
+                t.content.c.hash.in_(wanted[index : index + _PIECE])
+            )
+            found |= {record.hash: zlib.decompress(record.data) for record in self.c.execute(query)}
         return found
 
     def content(self, one: str) -> bytes:
@@ -273,7 +275,7 @@ class Reading:
         query = select(t.version).order_by(t.version.c.flow, t.version.c.number)
         if snapshot is not None:
             query = query.where(t.version.c.snapshot == snapshot)
-        return [Version(**r._mapping) for r in self.c.execute(query)]
+        return [Version(**record._mapping) for record in self.c.execute(query)]
 
 
 class Writing(Reading):
@@ -281,14 +283,14 @@ class Writing(Reading):
 
     def put(self, contents: Iterable[bytes]) -> int:
         """Contents that are not there yet; how many that were."""
-        by = {sha256(data): data for data in contents}
+        mapping = {sha256(data): data for data in contents}
         there: set[str] = set()
-        names = list(by)
-        for i in range(0, len(names), _PIECE):
-            query = select(t.content.c.hash).where(t.content.c.hash.in_(names[i : i + _PIECE]))
+        names = list(mapping)
+        for index in range(0, len(names), _PIECE):
+            query = select(t.content.c.hash).where(t.content.c.hash.in_(names[index : index + _PIECE]))
             there |= set(self.c.execute(query).scalars())
         rows = [
-            {"hash": h, "size": len(d), "data": zlib.compress(d, 6)} for h, d in by.items() if h not in there
+            {"hash": name, "size": len(raw), "data": zlib.compress(raw, 6)} for name, raw in mapping.items() if name not in there
         ]  # fmt: skip
         if rows:
             self.c.execute(insert(t.content), rows)
@@ -311,7 +313,7 @@ class Writing(Reading):
 
     def add_versions(self, versions: Iterable[Version]) -> None:
         """Versions of flows."""
-        rows = [_fields(v) for v in versions]
+        rows = [_fields(version) for version in versions]
         if rows:
             self.c.execute(insert(t.version), rows)
 
@@ -329,4 +331,4 @@ class Writing(Reading):
 
 
 def _fields(record: Any) -> dict[str, Any]:
-    return {k: getattr(record, k) for k in record.__struct_fields__}
+    return {key: getattr(record, key) for key in record.__struct_fields__}

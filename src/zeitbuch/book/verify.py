@@ -33,7 +33,7 @@ def verify(book: Book, progress: Callable[[int], None] | None = None) -> Verdict
         good: set[str] = set()
         bad: set[str] = set()
         rows = reading.c.execute(select(t.content.c.hash, t.content.c.size, t.content.c.data))
-        for at, row in enumerate(rows):
+        for position, row in enumerate(rows):
             try:
                 data = zlib.decompress(row.data)
             except zlib.error:
@@ -44,11 +44,11 @@ def verify(book: Book, progress: Callable[[int], None] | None = None) -> Verdict
                 bad.add(row.hash)
                 wrong.append(f"the content {row.hash[:16]}… is not what was recorded")
             if progress is not None:
-                progress(at)
+                progress(position)
         entries = reading.entries()
         versions: dict[int, list[Version]] = {}
-        for v in reading.versions():
-            versions.setdefault(v.snapshot, []).append(v)
+        for version in reading.versions():
+            versions.setdefault(version.snapshot, []).append(version)
         before = NOTHING
         counts: dict[str, int] = {}
         for place, entry in enumerate(entries, 1):
@@ -57,7 +57,7 @@ def verify(book: Book, progress: Callable[[int], None] | None = None) -> Verdict
             before = entry.hash
             if entry.kind == "snapshot":
                 wrong += _snapshot(reading, entry, versions.pop(entry.number, []), good, bad)
-        wrong += [f"there are versions of a snapshot {n} that is not in the chain" for n in sorted(versions)]
+        wrong += [f"there are versions of a snapshot {number} that is not in the chain" for number in sorted(versions)]
     return Verdict(len(entries), len(good) + len(bad), before, tuple(wrong))
 
 
@@ -87,5 +87,5 @@ def _snapshot(reading: Reading, entry: Entry, versions: list[Version], good: set
     files = files_of(reading.content(body.files))
     if len(files) != body.count:
         said.append(f"{name}: expected {body.count} files, found {len(files)}")
-    said += [f"{name}: the content of {f.name} is missing" for f in files if f.hash not in good | bad]
+    said += [f"{name}: the content of {file.name} is missing" for file in files if file.hash not in good | bad]
     return said

@@ -50,8 +50,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _write_scenarios(folder: str, savings: Savings, quiet: bool) -> None:
     """One scenario file a proposal that can be said as one."""
-    chosen = [(p.scenario, p.check) for p in savings.proposals if p.scenario is not None]
-    for (proposed, check), name in zip(chosen, file_names([s.name for s, _ in chosen]), strict=True):
+    chosen = [(proposal.scenario, proposal.check) for proposal in savings.proposals if proposal.scenario is not None]
+    for (proposed, check), name in zip(chosen, file_names([proposed.name for proposed, _ in chosen]), strict=True):
         path = Path(folder) / f"{name}.toml"
         write(scenario(proposed, check), str(path))
         if not quiet:

@@ -95,7 +95,7 @@ def _check_options(args: argparse.Namespace) -> None:
         raise fail("option", "expected --estate beside --stores, found none")
     if not args.estate:
         return
-    unheard = ["--" + n for n in ("flow", "fold", "around", "lineage", "ai") if getattr(args, n)]
+    unheard = ["--" + name for name in ("flow", "fold", "around", "lineage", "ai") if getattr(args, name)]
     unheard += ["--depth"] if args.depth is not None else []
     unheard += ["--detail"] if args.detail != "settings" else []
     unheard += [f"--show {args.show}"] if args.show in ("passes", "calls") else []
@@ -118,7 +118,7 @@ def _draw_all(
     folder, look = Path(args.output), TextLook(file=True, scale=args.scale)
     written: list[tuple[Flow, str]] = []
     with session.progress(len(flows), "drawing") as advance:
-        for place, (flow, name) in enumerate(zip(flows, file_names([f.title for f in flows]), strict=True)):
+        for place, (flow, name) in enumerate(zip(flows, file_names([flow.title for flow in flows]), strict=True)):
             try:
                 drawn = render("map", form, draw_flow(flow, request, result), look, added)
             except ZeitbuchError as error:

@@ -16,8 +16,8 @@ from zeitbuch.core.model.words import plural
 
 def run(args: argparse.Namespace) -> int:
     """One version of a flow, or a whole snapshot."""
-    name, at, key = args.what.rpartition("@")
-    if not at or not key:
+    name, place, key = args.what.rpartition("@")
+    if not place or not key:
         raise fail(
             "option",
             f"expected FLOW@VERSION or @SNAPSHOT, found '{args.what}'",

@@ -73,7 +73,9 @@ def finish(session: Session, args: argparse.Namespace, status: int = OK) -> int:
 def told(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
     """The problems that are told: errors always, warnings unless quiet, notices when verbose."""
     return [
-        p for p in problems if p.severity == "error" or (p.severity == "warning" and not args.quiet) or args.verbose
+        problem
+        for problem in problems
+        if problem.severity == "error" or (problem.severity == "warning" and not args.quiet) or args.verbose
     ]
 
 

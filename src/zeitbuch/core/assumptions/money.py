@@ -41,13 +41,13 @@ class Shares(Struct, frozen=True, gc=False):
 
 def shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
     """What share of a sum each class of evidence carries."""
-    by: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
+    mapping: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
     for amount, evidence in parts:
-        by[evidence] += amount
-    whole = sum(by.values(), ZERO)
+        mapping[evidence] += amount
+    whole = sum(mapping.values(), ZERO)
     if not whole:
         return Shares()
-    return Shares(*(float(by[e] / whole) for e in EVIDENCE))
+    return Shares(*(float(mapping[name] / whole) for name in EVIDENCE))
 
 
 def evidence_words(s: Shares) -> str:

@@ -136,7 +136,7 @@ def rule_fires(rule: str, zone_name: str, first: date, after: date) -> int:
     text = re.sub(r"(\d{8}T\d{6})Z", lambda m: _local(m[1], zone), text)
     begin = datetime(first.year, first.month, first.day)
     end = datetime(after.year, after.month, after.day)
-    often = any(f"FREQ={f}" in text.upper() for f in _OFTEN) and "BYHOUR" not in text.upper()
+    often = any(f"FREQ={name}" in text.upper() for name in _OFTEN) and "BYHOUR" not in text.upper()
     try:
         found: Any = rrulestr(text, dtstart=begin, forceset=True)
         count = 0
@@ -183,7 +183,7 @@ def repeat_fires(text: str, zone_name: str, first: date, after: date) -> float:
     months = 0 if isinstance(step, timedelta) else int(step.years * 12 + step.months)
     if not months and span <= timedelta(0):
         raise _no_interval(text)
-    said = next((p for p in parts[1:] if p.startswith("P")), "T")
+    said = next((part for part in parts[1:] if part.startswith("P")), "T")
     if "T" not in said:
         return float(_by_clock(start, step, most, begin, end, zone))
     gap = span.total_seconds()

@@ -17,7 +17,7 @@ from .quantities import DEFAULTS, MONTHS, QUANTITIES, SPREAD_OF_DEFAULTS
 
 Evidence = Literal["default", "declared", "measured", "read"]
 EVIDENCE: tuple[Evidence, ...] = ("default", "declared", "measured", "read")  # from weak to strong
-_STRENGTH: dict[str, int] = {e: i for i, e in enumerate(EVIDENCE)}
+_STRENGTH: dict[str, int] = {name: index for index, name in enumerate(EVIDENCE)}
 
 
 class Range(Struct, frozen=True, forbid_unknown_fields=True):
@@ -66,11 +66,11 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
 
     def given(self) -> list[tuple[str, Figure]]:
         """The quantities of the rule."""
-        found = [(q, getattr(self, q)) for q in QUANTITIES]
-        return [(q, v) for q, v in found if v is not UNSET]
+        found = [(quantity, getattr(self, quantity)) for quantity in QUANTITIES]
+        return [(quantity, value) for quantity, value in found if value is not UNSET]
 
     def where(self) -> str:
-        return "/".join(p for p in (self.flow, self.step or self.trigger, self.case or self.placeholder) if p)
+        return "/".join(part for part in (self.flow, self.step or self.trigger, self.case or self.placeholder) if part)
 
 
 class Season(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -118,7 +118,7 @@ class Value(Struct, frozen=True, gc=False):
         return (self.amount - self.low) * (self.high - self.amount) / 7 if self.high > self.low else 0.0
 
 
-_DEFAULT = {q: Value(amount, "default", "default") for q, amount in DEFAULTS.items()}
+_DEFAULT = {quantity: Value(amount, "default", "default") for quantity, amount in DEFAULTS.items()}
 
 
 def value_of(figure: Figure, evidence: Evidence, why: str = "") -> Value:
@@ -138,20 +138,20 @@ def spread_default(amount: float, why: str) -> Value:
 def problems(assumptions: Assumptions) -> list[Problem]:
     """Values out of their range or in no order, and rules that say nothing."""
     found: list[Problem] = []
-    for at, season in enumerate(assumptions.season):
-        wrong = [f for f in season.factors if not 0 <= f < float("inf")]
+    for position, season in enumerate(assumptions.season):
+        wrong = [factor for factor in season.factors if not 0 <= factor < float("inf")]
         if len(season.factors) != MONTHS or wrong or not sum(season.factors):
             message = f"expected {MONTHS} factors of 0 or more, January first, found {len(season.factors)}"
             message += f" with {wrong[0]:g} among them" if wrong else ""
-            found.append(Problem("assume-season", "error", message, Origin("", f"/season/{at}/factors")))
-    for at, rule in enumerate(assumptions.assume):
-        place = Origin("", f"/assume/{at}")
+            found.append(Problem("assume-season", "error", message, Origin("", f"/season/{position}/factors")))
+    for position, rule in enumerate(assumptions.assume):
+        place = Origin("", f"/assume/{position}")
         given = rule.given()
         if not given:
             words = ", ".join(QUANTITIES)
             found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
         for quantity, figure in given:
-            found += _in_range(quantity, figure, place.at(f"/assume/{at}/{quantity}"))
+            found += _in_range(quantity, figure, place.at(f"/assume/{position}/{quantity}"))
         if rule.share is not UNSET and not rule.case:
             hint = "name the case that the share is for"
             found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))
@@ -168,7 +168,7 @@ def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
             message = f"expected {quantity} ({meaning}) from {low:g}{top}, found {value:g}"
             return [Problem("assume-range", "error", message, place, hint)]
     if list(numbers) != sorted(numbers):
-        words = ", ".join(f"{n:g}" for n in numbers)
+        words = ", ".join(f"{number:g}" for number in numbers)
         return [
             Problem(
                 "assume-range", "error", f"expected low <= likely <= high for {quantity}, found {words}", place, hint
@@ -213,15 +213,26 @@ def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
                 rank(rule.case) + rank(rule.placeholder),
                 rank(rule.flow),
             )
-            a, b, c, d, e = (
-                fits(p) if p else None for p in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
+            first, second, function, d, e = (
+                fits(part) if part else None
+                for part in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
             )
             why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
             for quantity, figure in rule.given():
                 found.append(
                     (
                         quantity,
-                        _Ready(rule, value_of(figure, rule.evidence, why), a, b, c, d, e, weight, bool(c or d or e)),
+                        _Ready(
+                            rule,
+                            value_of(figure, rule.evidence, why),
+                            first,
+                            second,
+                            function,
+                            d,
+                            e,
+                            weight,
+                            bool(function or d or e),
+                        ),
                     )
                 )
     if len(_ready) > 7:
@@ -236,7 +247,7 @@ class Book:
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
         names = (flow.id, flow.name)
         self.by: dict[str, list[_Ready]] = {}
-        self.season = next((s for s in reversed(assumptions.season) if hit(s.flow, *names)), None)
+        self.season = next((season for season in reversed(assumptions.season) if hit(season.flow, *names)), None)
         for quantity, ready in _prepared(assumptions):
             if ready.flow is None or ready.flow(names):
                 self.by.setdefault(quantity, []).append(ready)
@@ -275,9 +286,13 @@ class Book:
         """A quantity of a step, or its default."""
         best: _Ready | None = None
         names = (step.id, step.name)
-        for r in self.by.get(quantity, ()):
-            if not r.narrow and (r.step is None or r.step(names)) and (best is None or r.rank >= best.rank):
-                best = r
+        for ready in self.by.get(quantity, ()):
+            if (
+                not ready.narrow
+                and (ready.step is None or ready.step(names))
+                and (best is None or ready.rank >= best.rank)
+            ):
+                best = ready
         if best is not None:
             return best.value
         return _DEFAULT[quantity] if default is None else Value(default, "default", "default")
@@ -292,24 +307,24 @@ class Book:
 def weaker(*evidence: Evidence) -> Evidence:
     """The weakest of several."""
     if len(evidence) == 2:
-        a, b = evidence
-        return a if _STRENGTH[a] <= _STRENGTH[b] else b
+        first, second = evidence
+        return first if _STRENGTH[first] <= _STRENGTH[second] else second
     return min(evidence, key=_STRENGTH.__getitem__) if evidence else "read"
 
 
 def overlaid(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
     """The assumptions with more rules above them."""
     had = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
-    base = {f: getattr(assumptions, f) for f in Assumptions.__struct_fields__}
+    base = {name: getattr(assumptions, name) for name in Assumptions.__struct_fields__}
     return Overlaid(**base, overlay=(*had, *rules))
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:
     """Decisions that take one case and whose declared shares sum to more than 1; at the place of the last rule."""
-    places = {id(rule): at for at, rule in enumerate(assumptions.assume)}
+    places = {id(rule): place for place, rule in enumerate(assumptions.assume)}
     found: list[Problem] = []
     for flow in flows:
-        decisions = {s.id: s for s in flow.steps if s.kind == "decide" and not s.inclusive}
+        decisions = {step.id: step for step in flow.steps if step.kind == "decide" and not step.inclusive}
         if not decisions:
             continue
         book = Book(assumptions, flow)
@@ -323,11 +338,11 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
                 if ready is not None:
                     given.setdefault(step.id, []).append(ready)
         for step_id, rules in given.items():
-            total = sum(r.value.amount for r in rules)
+            total = sum(ready.value.amount for ready in rules)
             if total > 1 + 1e-9:
-                at = max(places.get(id(r.rule), 0) for r in rules)
+                place = max(places.get(id(ready.rule), 0) for ready in rules)
                 title = decisions[step_id].title
                 message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
                 hint = "one case is taken each time; a pattern may give its share to several cases"
-                found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{at}/share"), hint))
+                found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{place}/share"), hint))
     return found

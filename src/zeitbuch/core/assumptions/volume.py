@@ -51,16 +51,16 @@ def month_text(month: Month) -> str:
 
 def bounds(month: Month) -> tuple[date, date]:
     """First day, and the day after the last."""
-    year, m = month
-    if not m:
+    year, number = month
+    if not number:
         return date(year, 1, 1), date(year + 1, 1, 1)
-    return date(year, m, 1), date(year + (m == 12), m % 12 + 1, 1)
+    return date(year, number, 1), date(year + (number == 12), number % 12 + 1, 1)
 
 
 def days_of(month: Month) -> float:
     """Days of a month, or of an average month of the year."""
-    year, m = month
-    return float(calendar.monthrange(year, m)[1]) if m else (366 if calendar.isleap(year) else 365) / 12
+    year, number = month
+    return float(calendar.monthrange(year, number)[1]) if number else (366 if calendar.isleap(year) else 365) / 12
 
 
 def schedule_runs(schedule: Schedule, month: Month) -> float:
@@ -96,9 +96,11 @@ def _runs_of(count: int, admitted: float, batch: int | None) -> float:
         return count * admitted / batch + 0.5  # many: half a batch is left over on average
     up, down, whole = math.log(admitted), math.log1p(-admitted), math.lgamma(count + 1)
     return sum(
-        math.exp(whole - math.lgamma(n + 1) - math.lgamma(count - n + 1) + n * up + (count - n) * down)
-        * math.ceil(n / batch)
-        for n in range(1, count + 1)
+        math.exp(
+            whole - math.lgamma(number + 1) - math.lgamma(count - number + 1) + number * up + (count - number) * down
+        )
+        * math.ceil(number / batch)
+        for number in range(1, count + 1)
     )
 
 
@@ -169,22 +171,22 @@ def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> t
     """Runs of a flow in a month over all its triggers, and those of each trigger."""
     if flow.state == "off":
         return Volume(0.0, 0.0, "read", "the flow is switched off"), {}
-    by = {t.id: trigger_volume(t, book, month, called) for t in flow.triggers}
-    parts = list(by.values())
+    mapping = {trigger.id: trigger_volume(trigger, book, month, called) for trigger in flow.triggers}
+    parts = list(mapping.values())
     if not parts and called is not None:
-        return Volume(called.amount, 0.0, called.evidence, called.why), by
+        return Volume(called.amount, 0.0, called.evidence, called.why), mapping
     if not parts:
-        return Volume(None, 0.0, "default", "nothing sets the flow off"), by
-    if called is not None and called.amount and not any(t.kind == "call" for t in flow.triggers):
+        return Volume(None, 0.0, "default", "nothing sets the flow off"), mapping
+    if called is not None and called.amount and not any(trigger.kind == "call" for trigger in flow.triggers):
         # Calls come on top of what its own triggers start.
         parts.append(Volume(called.amount, 0.0, called.evidence, called.why))
-    unknown = [p.why for p in parts if p.runs is None]
-    checks = sum(p.checks for p in parts)
+    unknown = [volume.why for volume in parts if volume.runs is None]
+    checks = sum(volume.checks for volume in parts)
     if unknown:
-        return Volume(None, checks, "default", "; ".join(unknown)), by
-    runs = sum(p.runs or 0.0 for p in parts)
-    low = sum(p.low if p.low == p.low else p.runs or 0.0 for p in parts)
-    high = sum(p.high if p.high == p.high else p.runs or 0.0 for p in parts)
-    items = sum(p.items * (p.runs or 0.0) for p in parts) / runs if runs else 1.0
-    evidence = weaker(*(p.evidence for p in parts if p.runs))
-    return Volume(runs, checks, evidence, "; ".join(p.why for p in parts), items, low, high), by
+        return Volume(None, checks, "default", "; ".join(unknown)), mapping
+    runs = sum(volume.runs or 0.0 for volume in parts)
+    low = sum(volume.low if volume.low == volume.low else volume.runs or 0.0 for volume in parts)
+    high = sum(volume.high if volume.high == volume.high else volume.runs or 0.0 for volume in parts)
+    items = sum(volume.items * (volume.runs or 0.0) for volume in parts) / runs if runs else 1.0
+    evidence = weaker(*(volume.evidence for volume in parts if volume.runs))
+    return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items, low, high), mapping

@@ -101,7 +101,7 @@ class Costing(Struct):
         work = [flow]
         while work:
             one = work.pop()
-            near = [self.names[s.calls] for s in one.steps if s.calls is not None and s.calls in self.names]
+            near = [self.names[step.calls] for step in one.steps if step.calls is not None and step.calls in self.names]
             for other in near:
                 if other.id not in found:
                     found[other.id] = other
@@ -118,15 +118,15 @@ class Costing(Struct):
     def figures(self, flow: Flow, keep: bool = True) -> Figures:
         """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
         run = self._run(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
-        by = {flow.id: run}
+        mapping = {flow.id: run}
         for other in self._around(flow):
             if other.id != flow.id:
-                by[other.id] = self._run(other)
-        runs = gathered(by, self.prices, self.month, self.assumptions)
+                mapping[other.id] = self._run(other)
+        runs = gathered(mapping, self.prices, self.month, self.assumptions)
         known = runs.volumes[flow.id].runs
         priced = self.card is not None
         return Figures(
-            passes=sum(s.passes for s in run.steps),
+            passes=sum(step_estimate.passes for step_estimate in run.steps),
             calls=run.sums.calls,
             tokens=run.sums.input_tokens + run.sums.output_tokens,
             run=costs_with_called(runs.graph, runs.by)[flow.id] if priced else None,
@@ -147,10 +147,10 @@ def with_figures(
 ) -> EstateChanges:
     """The changes with figures before and after, and with ``each`` the share of every change."""
     flows: list[FlowChanges] = []
-    for at, (flow, (a, b)) in enumerate(zip(found.flows, versions_of(found, matching), strict=True)):
-        flows.append(_flow(flow, a, b, old, new, each))
+    for place, (flow, (first, second)) in enumerate(zip(found.flows, versions_of(found, matching), strict=True)):
+        flows.append(_flow(flow, first, second, old, new, each))
         if progress is not None:
-            progress(at)
+            progress(place)
     return structs.replace(found, flows=tuple(flows))
 
 
@@ -171,13 +171,15 @@ def _flow(
     if not each or a is None or b is None or before is None or after is None:
         return flow
     spelled = mapped(a, flow.ids)
-    shares = [_share(spelled, b, c, new, after) for c in flow.changes]
+    shares = [_share(spelled, b, change, new, after) for change in flow.changes]
     total = difference(after, before)
     rest = total
     for share in shares:
         if share is not None:
             rest = difference(rest, share)
-    changes = tuple(structs.replace(c, share=s) for c, s in zip(flow.changes, shares, strict=True))
+    changes = tuple(
+        structs.replace(change, share=figures) for change, figures in zip(flow.changes, shares, strict=True)
+    )
     return structs.replace(flow, changes=changes, interaction=cleaned(rest, total))
 
 
@@ -197,13 +199,25 @@ def _share(old: Flow, new: Flow, change: Change, costing: Costing, after: Figure
 def sums(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
     """Before and after of all changed flows whose month is known on both sides (a flow that came or went counts as nothing
     on the other side), and how many are left out."""
-    a, b, out = _NONE, _NONE, 0
-    for f in flows:
-        x = f.before or _NONE
-        y = f.after or _NONE
-        if (f.before is None and f.after is None) or x.month is None or y.month is None:
+    first, second, out = _NONE, _NONE, 0
+    for flow_changes in flows:
+        figures = flow_changes.before or _NONE
+        y = flow_changes.after or _NONE
+        if (flow_changes.before is None and flow_changes.after is None) or figures.month is None or y.month is None:
             out += 1
             continue
-        a = Figures(a.passes + x.passes, a.calls + x.calls, a.tokens + x.tokens, None, (a.month or Money()) + x.month)
-        b = Figures(b.passes + y.passes, b.calls + y.calls, b.tokens + y.tokens, None, (b.month or Money()) + y.month)
-    return a, b, out
+        first = Figures(
+            first.passes + figures.passes,
+            first.calls + figures.calls,
+            first.tokens + figures.tokens,
+            None,
+            (first.month or Money()) + figures.month,
+        )
+        second = Figures(
+            second.passes + y.passes,
+            second.calls + y.calls,
+            second.tokens + y.tokens,
+            None,
+            (second.month or Money()) + y.month,
+        )
+    return first, second, out

@@ -81,12 +81,12 @@ class Unit(Struct):
 
     @property
     def ids(self) -> frozenset[str]:
-        return frozenset(s.id for s in self.part.steps)
+        return frozenset(step.id for step in self.part.steps)
 
     @property
     def place(self) -> Place:
         first = self.part.steps[0].origin if self.part.steps and self.sort != "flow" else self.flow.origin
-        steps = () if self.sort == "flow" else tuple(s.title for s in self.part.steps)
+        steps = () if self.sort == "flow" else tuple(step.title for step in self.part.steps)
         return Place(self.flow.id, self.flow.title, self.title, steps, first)
 
 
@@ -94,9 +94,11 @@ def _part(flow: Flow, sort: Sort, ids: Iterable[str], title: str) -> Unit:
     """Steps of a flow as a flow: links among them, ends that stand outside left out."""
     inside = set(ids)
     steps = tuple(
-        structs.replace(s, scope=s.scope if s.scope in inside else None) for s in flow.steps if s.id in inside
+        structs.replace(step, scope=step.scope if step.scope in inside else None)
+        for step in flow.steps
+        if step.id in inside
     )
-    links = tuple(k for k in flow.links if k.source in inside and k.target in inside)
+    links = tuple(link for link in flow.links if link.source in inside and link.target in inside)
     return Unit(sort, flow, Flow(id="part", steps=steps, links=links, connections=flow.connections), title)
 
 
@@ -121,30 +123,34 @@ def _branches(flow: Flow) -> Iterator[Unit]:
         return found
 
     for step in flow.steps:
-        starts = [k for k in out.get(step.id, ()) if k.role in ("case", "next")]
+        starts = [link for link in out.get(step.id, ()) if link.role in ("case", "next")]
         if len(starts) > 1:
-            reach = {k.target: after(k.target) for k in starts}
+            reach = {link.target: after(link.target) for link in starts}
             for k in starts:
-                others: set[str] = set().union(*[r for t, r in reach.items() if t != k.target])
+                others: set[str] = set().union(*[row for text, row in reach.items() if text != k.target])
                 own = reach[k.target] - others - {step.id}
-                own |= {h for s in own for h in helpers.get(s, ())}
+                own |= {name for text in own for name in helpers.get(text, ())}
                 if own:
                     yield _part(flow, "branch", own, f"the case {quoted(k.label or k.target)} of {quoted(step.title)}")
     for scope in graph.levels:
         if scope is not None:
-            inside = {s.id for s in flow.steps if scope in graph.path(graph.host.get(s.id, s.id)) and s.id != scope}
+            inside = {
+                step.id
+                for step in flow.steps
+                if scope in graph.path(graph.host.get(step.id, step.id)) and step.id != scope
+            }
             if inside:
                 yield _part(flow, "branch", inside, f"what {quoted(graph.names[scope])} holds")
 
 
 def _substance(step: Step) -> bool:
     """Whether a step says enough to be told from another."""
-    words = sum(len(p.text.split()) for p in step.model.prompts) if step.model is not None else 0
+    words = sum(len(prompt.text.split()) for prompt in step.model.prompts) if step.model is not None else 0
     return words >= 8 or len(step.inputs) >= 2 or (step.kind in AI_KINDS and words > 0)
 
 
 def _sorts(unit: Unit) -> Counter[str]:
-    return Counter(f"{s.kind}/{s.operation}" for s in unit.part.steps)
+    return Counter(f"{step.kind}/{step.operation}" for step in unit.part.steps)
 
 
 def _alike(a: Unit, b: Unit) -> float:
@@ -154,7 +160,7 @@ def _alike(a: Unit, b: Unit) -> float:
     if sum((one & two).values()) < PARTS * size:
         return 0.0
     score = own_likeness(a.part.steps, b.part.steps, a.ids | b.ids)
-    return sum(float(score[i, j]) for i, j, _ in assigned(score, 0.3)) / size
+    return sum(float(score[index, inner]) for index, inner, _ in assigned(score, 0.3)) / size
 
 
 def twins(flows: Iterable[Flow]) -> list[Twin]:
@@ -162,24 +168,31 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
     flows = list(flows)
     found: list[Twin] = []
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
-    whole = [f for f in flows if len(f.steps) >= 3]
+    whole = [flow for flow in flows if len(flow.steps) >= 3]
     if len(whole) > 1:
         score = flow_likeness(whole, whole)
-        for i, j in zip(*((score >= FLOWS).nonzero()), strict=True):
-            if i < j:
-                a, b = (Unit("flow", f, structs.replace(f, id="part", name=""), f.title) for f in (whole[i], whole[j]))
-                found.append(_twin(a, b, float(score[i, j]), told))
+        for item, j in zip(*((score >= FLOWS).nonzero()), strict=True):
+            if item < j:
+                first, second = (
+                    Unit("flow", field, structs.replace(field, id="part", name=""), field.title)
+                    for field in (whole[item], whole[j])
+                )
+                found.append(_twin(first, second, float(score[item, j]), told))
     branches: list[Unit] = []
     for flow in flows:
-        units = [u for u in _branches(flow) if len(u.part.steps) > 1]
+        units = [unit for unit in _branches(flow) if len(unit.part.steps) > 1]
         branches += units
-        pairs = [(_alike(a, b), a, b) for a, b in itertools.combinations(units, 2) if not a.ids & b.ids]
+        pairs = [
+            (_alike(first, second), first, second)
+            for first, second in itertools.combinations(units, 2)
+            if not first.ids & second.ids
+        ]
         found += _best(pairs, PARTS, told)
-        steps = [_part(flow, "step", [s.id], quoted(s.title)) for s in flow.steps if _substance(s)]
+        steps = [_part(flow, "step", [step.id], quoted(step.title)) for step in flow.steps if _substance(step)]
         near = [
-            (_alike(a, b), a, b)
-            for a, b in itertools.combinations(steps, 2)
-            if a.part.steps[0].operation == b.part.steps[0].operation
+            (_alike(first, second), first, second)
+            for first, second in itertools.combinations(steps, 2)
+            if first.part.steps[0].operation == second.part.steps[0].operation
         ]
         found += _best(near, STEPS, told)
     found += _best(_across(branches), PARTS, told)
@@ -189,27 +202,27 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
 
 def _across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     """Branches of different flows that hold steps of the same sorts: what was copied from flow to flow."""
-    by: dict[frozenset[tuple[str, int]], list[Unit]] = {}
+    mapping: dict[frozenset[tuple[str, int]], list[Unit]] = {}
     for unit in branches:
-        if any(_substance(s) for s in unit.part.steps):
-            by.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
+        if any(_substance(step) for step in unit.part.steps):
+            mapping.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
     pairs = []
-    for units in by.values():
+    for units in mapping.values():
         # What stands in a great many flows is a house pattern, no copy of one.
-        for a, b in itertools.combinations(units[:MANY], 2):
-            if a.flow is not b.flow:
-                pairs.append((_alike(a, b), a, b))
+        for first, second in itertools.combinations(units[:MANY], 2):
+            if first.flow is not second.flow:
+                pairs.append((_alike(first, second), first, second))
     return pairs
 
 
 def _best(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Twin]:
     """The most alike first; a part that lies within a pair already told is not told again."""
     found = []
-    pairs = [p for p in pairs if p[0] >= least]
+    pairs = [pair for pair in pairs if pair[0] >= least]
     pairs.sort(key=lambda p: (-len(p[1].part.steps), -p[0]))
-    for value, a, b in pairs:
-        if (_at(a.flow, a.part.steps[0]), _at(b.flow, b.part.steps[0])) not in told:
-            found.append(_twin(a, b, value, told))
+    for value, first, second in pairs:
+        if (_at(first.flow, first.part.steps[0]), _at(second.flow, second.part.steps[0])) not in told:
+            found.append(_twin(first, second, value, told))
     return found
 
 
@@ -219,13 +232,13 @@ def _at(flow: Flow, step: Step) -> str:
 
 def _twin(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Twin:
     matching = match_steps(a.part, b.part)
-    first, second = {s.id: s for s in a.part.steps}, {s.id: s for s in b.part.steps}
-    for p in matching.steps:
-        x, y = _at(a.flow, first[p.old]), _at(b.flow, second[p.new])
-        told |= {(x, y), (y, x)}
+    first, second = {step.id: step for step in a.part.steps}, {step.id: step for step in b.part.steps}
+    for pair in matching.steps:
+        text, second_text = _at(a.flow, first[pair.old]), _at(b.flow, second[pair.new])
+        told |= {(text, second_text), (second_text, text)}
     changes = flow_changes(a.part, b.part)
-    kept = tuple(c for c in changes.changes if c.edits) if changes is not None else ()
-    pairs = [(first[p.old], second[p.new]) for p in matching.steps]
+    kept = tuple(change for change in changes.changes if change.edits) if changes is not None else ()
+    pairs = [(first[pair.old], second[pair.new]) for pair in matching.steps]
     return Twin(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left(a, b, pairs)))
 
 
@@ -238,21 +251,24 @@ def _texts(step: Step) -> Iterator[tuple[str, str]]:
     if step.condition:
         yield "condition", step.condition
     if step.model is not None:
-        for p in step.model.prompts:
-            yield f"{p.role} prompt", readable(p.text, [r for r in p.refs if r.step is not None], {})
-    for b in step.inputs:
-        if isinstance(b.value, str) and not b.value.startswith("secret:"):
-            yield f"input {b.name}", b.value
+        for prompt in step.model.prompts:
+            yield (
+                f"{prompt.role} prompt",
+                readable(prompt.text, [ref for ref in prompt.refs if ref.step is not None], {}),
+            )
+    for second in step.inputs:
+        if isinstance(second.value, str) and not second.value.startswith("secret:"):
+            yield f"input {second.name}", second.value
     if step.calls:
         yield "called flow", step.calls
 
 
 def _swaps(old: str, new: str) -> Iterator[tuple[str, str]]:
     """Single words of a text that became other single words."""
-    a, b = _WORD.findall(old), _WORD.findall(new)
-    for tag, i1, i2, j1, j2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+    first, second = _WORD.findall(old), _WORD.findall(new)
+    for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
         if tag == "replace" and i2 - i1 == j2 - j1:
-            yield from zip(a[i1:i2], b[j1:j2], strict=True)
+            yield from zip(first[i1:i2], second[j1:j2], strict=True)
 
 
 def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
@@ -260,8 +276,8 @@ def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
     swaps: Counter[tuple[str, str]] = Counter()
     shown: dict[tuple[str, str], tuple[str, str]] = {}
     for one, two in pairs:
-        for (_, x), (_, y) in zip(_texts(one), _texts(two), strict=False):
-            for old, new in set(_swaps(x, y)):
+        for (_, word), (_, second_text) in zip(_texts(one), _texts(two), strict=False):
+            for old, new in set(_swaps(word, second_text)):
                 if len(old) > 2 and old.casefold() != new.casefold():
                     key = old.casefold(), new.casefold()
                     swaps[key] += 1
@@ -271,7 +287,7 @@ def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
             if (old.casefold(), new.casefold()) in swaps:
                 swaps[old.casefold(), new.casefold()] += 1
     # What became several things, or what several things became, is no systematic replacement.
-    olds, news = Counter(o for o, _ in swaps), Counter(n for _, n in swaps)
+    olds, news = Counter(name for name, _ in swaps), Counter(name for _, name in swaps)
     for (old, new), times in sorted(swaps.items(), key=lambda s: (-s[1], s[0])):
         if times < 2 or olds[old] > 1 or news[new] > 1:
             continue
@@ -289,33 +305,33 @@ def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
 def _prompts(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
     """Prompts that are nearly the same in steps that are no copies of each other."""
     held = [
-        (flow, step, " ".join(p.text for p in step.model.prompts))
+        (flow, step, " ".join(prompt.text for prompt in step.model.prompts))
         for flow in flows
         for step in flow.steps
         if step.model is not None
     ]
-    held = [h for h in held if len(h[2].split()) >= WORDS]
+    held = [entry for entry in held if len(entry[2].split()) >= WORDS]
     if len(held) < 2:
         return
-    bags = [{" ".join(w) for w in itertools.pairwise(_WORD.findall(t.casefold()))} for _, _, t in held]
+    bags = [{" ".join(entry) for entry in itertools.pairwise(_WORD.findall(text.casefold()))} for _, _, text in held]
     score, _ = overlap(bags, bags)
-    for i, j in zip(*((score >= PROMPTS).nonzero()), strict=True):
-        (f1, s1, _), (f2, s2, _) = held[i], held[j]
-        if i >= j or (_at(f1, s1), _at(f2, s2)) in told:
+    for item, j in zip(*((score >= PROMPTS).nonzero()), strict=True):
+        (f1, s1, _), (f2, s2, _) = held[item], held[j]
+        if item >= j or (_at(f1, s1), _at(f2, s2)) in told:
             continue
-        a, b = (_part(f, "prompt", [s.id], quoted(s.title)) for f, s in ((f1, s1), (f2, s2)))
-        twin = _twin(a, b, float(score[i, j]), told)
-        yield structs.replace(twin, changes=tuple(c for c in twin.changes if c.topic == "prompt"))
+        first, second = (_part(field, "prompt", [item.id], quoted(item.title)) for field, item in ((f1, s1), (f2, s2)))
+        twin = _twin(first, second, float(score[item, j]), told)
+        yield structs.replace(twin, changes=tuple(change for change in twin.changes if change.topic == "prompt"))
 
 
 def title(twin: Twin) -> str:
     """'Two flows, 0.93 alike: ‘A’ and ‘B’'."""
     noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[twin.sort]
-    ends = [quoted(p.title) if twin.sort == "flow" else p.title for p in (twin.a, twin.b)]
+    ends = [quoted(place.title) if twin.sort == "flow" else place.title for place in (twin.a, twin.b)]
     if twin.a.flow == twin.b.flow and twin.sort != "flow":
         return f"Two {noun} in {quoted(twin.a.flow_name)}, {twin.likeness:.2f} alike: {joined(ends)}"
     if twin.sort != "flow":
-        ends = [f"{e} in {quoted(p.flow_name)}" for e, p in zip(ends, (twin.a, twin.b), strict=True)]
+        ends = [f"{name} in {quoted(place.flow_name)}" for name, place in zip(ends, (twin.a, twin.b), strict=True)]
     return f"Two {noun}, {twin.likeness:.2f} alike: {joined(ends)}"
 
 

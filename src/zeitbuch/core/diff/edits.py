@@ -32,48 +32,48 @@ class Edit(Struct, frozen=True, omit_defaults=True):
 
 def inverse(edit: Edit) -> Edit:
     """The edit that takes another back."""
-    op: dict[str, Literal["set", "add", "remove"]] = {"set": "set", "add": "remove", "remove": "add"}
-    return structs.replace(edit, op=op[edit.op], old=edit.new, new=edit.old)
+    mapping: dict[str, Literal["set", "add", "remove"]] = {"set": "set", "add": "remove", "remove": "add"}
+    return structs.replace(edit, op=mapping[edit.op], old=edit.new, new=edit.old)
 
 
 def _prompts(old: tuple[Prompt, ...], edits: list[Edit]) -> tuple[Prompt, ...]:
     kept: list[Prompt | None] = list(old)
-    for e in edits:
-        at = int(e.field[7:])
-        if e.op != "add" and at < len(kept):
-            kept[at] = e.new if e.op == "set" else None
-    found = [p for p in kept if p is not None]
-    for e in sorted((e for e in edits if e.op == "add"), key=lambda e: int(e.field[7:])):
-        found.insert(min(int(e.field[7:]), len(found)), e.new)
+    for edit in edits:
+        place = int(edit.field[7:])
+        if edit.op != "add" and place < len(kept):
+            kept[place] = edit.new if edit.op == "set" else None
+    found = [prompt for prompt in kept if prompt is not None]
+    for edit in sorted((edit for edit in edits if edit.op == "add"), key=lambda e: int(e.field[7:])):
+        found.insert(min(int(edit.field[7:]), len(found)), edit.new)
     return tuple(found)
 
 
 def _inputs(old: tuple[Binding, ...], edits: list[Edit]) -> tuple[Binding, ...]:
     found = list(old)
-    for e in edits:
-        name = e.field[6:]
-        at = next((i for i, b in enumerate(found) if b.name == name), None)
-        if e.op == "remove":
-            if at is not None:
-                found.pop(at)
-        elif at is None:
-            found.append(e.new)
+    for edit in edits:
+        name = edit.field[6:]
+        place = next((index for index, second in enumerate(found) if second.name == name), None)
+        if edit.op == "remove":
+            if place is not None:
+                found.pop(place)
+        elif place is None:
+            found.append(edit.new)
         else:
-            found[at] = e.new
+            found[place] = edit.new
     return tuple(found)
 
 
 def edited(item: Any, edits: list[Edit]) -> Any:
     """A step or trigger with edits of its fields carried out."""
     values: dict[str, Any] = {}
-    prompts = [e for e in edits if e.field.startswith("prompt.")]
-    inputs = [e for e in edits if e.field.startswith("input.")]
+    prompts = [edit for edit in edits if edit.field.startswith("prompt.")]
+    inputs = [edit for edit in edits if edit.field.startswith("input.")]
     model: dict[str, Any] = {}
-    for e in edits:
-        if e.field.startswith("model."):
-            model[e.field[6:]] = e.new
-        elif e not in prompts and e not in inputs:
-            values[e.field] = e.new
+    for edit in edits:
+        if edit.field.startswith("model."):
+            model[edit.field[6:]] = edit.new
+        elif edit not in prompts and edit not in inputs:
+            values[edit.field] = edit.new
     if inputs:
         values["inputs"] = _inputs(values.get("inputs", item.inputs), inputs)
     if model or prompts:
@@ -86,13 +86,13 @@ def edited(item: Any, edits: list[Edit]) -> Any:
 
 def _changed(items: Iterable[T], edits: list[Edit], key: Callable[[T], str]) -> tuple[T, ...]:
     """Items with what is removed taken out, what is set edited, what is added at the end."""
-    gone = {e.id for e in edits if e.op == "remove" and not e.field}
-    by: dict[str, list[Edit]] = {}
-    for e in edits:
-        if e.field:
-            by.setdefault(e.id, []).append(e)
-    found = [edited(i, by[key(i)]) if key(i) in by else i for i in items if key(i) not in gone]
-    return (*found, *[e.new for e in edits if e.op == "add" and not e.field])
+    gone = {edit.id for edit in edits if edit.op == "remove" and not edit.field}
+    mapping: dict[str, list[Edit]] = {}
+    for edit in edits:
+        if edit.field:
+            mapping.setdefault(edit.id, []).append(edit)
+    found = [edited(i, mapping[key(i)]) if key(i) in mapping else i for i in items if key(i) not in gone]
+    return (*found, *[edit.new for edit in edits if edit.op == "add" and not edit.field])
 
 
 def link_key(link: Link) -> tuple[object, ...]:
@@ -106,18 +106,18 @@ def apply(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:
     if ids is not None:
         flow = mapped(flow, ids)
     parts: dict[str, list[Edit]] = {}
-    for e in edits:
-        parts.setdefault(e.part, []).append(e)
+    for edit in edits:
+        parts.setdefault(edit.part, []).append(edit)
     links = list(flow.links)
-    for e in parts.get("link", []):
-        if e.op == "remove":
-            at = next((i for i, k in enumerate(links) if k == e.old), None)
-            if at is None:
-                at = next((i for i, k in enumerate(links) if link_key(k) == link_key(e.old)), None)
-            if at is not None:
-                links.pop(at)
-    links += [e.new for e in parts.get("link", []) if e.op == "add"]
-    values = {e.field: e.new for e in parts.get("flow", [])}
+    for edit in parts.get("link", []):
+        if edit.op == "remove":
+            place = next((index for index, link in enumerate(links) if link == edit.old), None)
+            if place is None:
+                place = next((index for index, link in enumerate(links) if link_key(link) == link_key(edit.old)), None)
+            if place is not None:
+                links.pop(place)
+    links += [edit.new for edit in parts.get("link", []) if edit.op == "add"]
+    values = {edit.field: edit.new for edit in parts.get("flow", [])}
 
     by_id, by_name = attrgetter("id"), attrgetter("name")
     return structs.replace(

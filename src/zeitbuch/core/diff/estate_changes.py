@@ -32,17 +32,17 @@ def _unplaced(flow: Flow) -> Flow:
     """The flow without the places of its boxes."""
     return structs.replace(
         flow,
-        triggers=tuple([structs.replace(t, position=None) for t in flow.triggers]),
-        steps=tuple([structs.replace(s, position=None) for s in flow.steps]),
+        triggers=tuple([structs.replace(trigger, position=None) for trigger in flow.triggers]),
+        steps=tuple([structs.replace(step, position=None) for step in flow.steps]),
     )
 
 
 def same_meaning(old: Flow, new: Flow) -> bool:
     """Whether two versions mean the same without any id renamed."""
-    a, b = _unstamped(old), _unstamped(new)
+    first, second = _unstamped(old), _unstamped(new)
     return (
-        a == b
-        or _unplaced(a) == _unplaced(b)
+        first == second
+        or _unplaced(first) == _unplaced(second)
         or structs.replace(canonical(old), id="") == structs.replace(canonical(new), id="")
     )
 
@@ -74,8 +74,8 @@ def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> F
 
 def _own(ids: Ids, old: Flow) -> Ids:
     """The ids that concern one flow."""
-    named = {old.id, *[s.calls for s in old.steps]}
-    return structs.replace(ids, flows={k: v for k, v in ids.flows.items() if k in named})
+    named = {old.id, *[step.calls for step in old.steps]}
+    return structs.replace(ids, flows={key: value for key, value in ids.flows.items() if key in named})
 
 
 def versions_of(found: EstateChanges, matching: FlowMatching) -> list[tuple[Flow | None, Flow | None]]:
@@ -88,12 +88,20 @@ def versions_of(found: EstateChanges, matching: FlowMatching) -> list[tuple[Flow
         return key(flow.id, flow.title, flow.origin)
 
     sides: dict[tuple[str, tuple[str, str, str]], tuple[Flow | None, Flow | None]] = {
-        **{("changed", of(p.new)): (p.old, p.new) for p in matching.pairs},
-        **{("removed", of(f)): (f, None) for f in matching.removed},
-        **{("added", of(f)): (None, f) for f in matching.added},
+        **{("changed", of(flow_pair.new)): (flow_pair.old, flow_pair.new) for flow_pair in matching.pairs},
+        **{("removed", of(flow)): (flow, None) for flow in matching.removed},
+        **{("added", of(flow)): (None, flow) for flow in matching.added},
     }
     return [
-        sides[f.status, key(f.id, f.name, f.old_origin if f.status == "removed" else f.new_origin)] for f in found.flows
+        sides[
+            flow_changes.status,
+            key(
+                flow_changes.id,
+                flow_changes.name,
+                flow_changes.old_origin if flow_changes.status == "removed" else flow_changes.new_origin,
+            ),
+        ]
+        for flow_changes in found.flows
     ]
 
 
@@ -134,11 +142,11 @@ def changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> E
             by_new[id(pair.new)] = one
     for flow in matching.added:
         by_new[id(flow)] = _whole(flow, "added")
-    gone = [_whole(f, "removed") for f in matching.removed]
-    found = [*gone, *[by_new[id(f)] for f in new.flows if id(f) in by_new]]
+    gone = [_whole(flow, "removed") for flow in matching.removed]
+    found = [*gone, *[by_new[id(flow)] for flow in new.flows if id(flow) in by_new]]
     moved = packages_changed(old, new, matching)
     found = _with(found, matching, moved)
-    unchanged -= sum(id(p.new) not in by_new and id(p.new) in moved for p in matching.pairs)
+    unchanged -= sum(id(flow_pair.new) not in by_new and id(flow_pair.new) in moved for flow_pair in matching.pairs)
     return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged)
 
 
@@ -146,14 +154,18 @@ def _with(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Cha
     """The list with flows that moved between packages: told with their other changes, or by themselves."""
     if not moved:
         return found
-    by = {(f.id, f.name): i for i, f in enumerate(found) if f.status == "changed"}
+    mapping = {
+        (flow_changes.id, flow_changes.name): index
+        for index, flow_changes in enumerate(found)
+        if flow_changes.status == "changed"
+    }
     for pair in matching.pairs:
         change = moved.get(id(pair.new))
         if change is None:
             continue
-        at = by.get((pair.new.id, pair.new.title))
-        if at is not None:
-            found[at] = structs.replace(found[at], changes=(change, *found[at].changes))
+        place = mapping.get((pair.new.id, pair.new.title))
+        if place is not None:
+            found[place] = structs.replace(found[place], changes=(change, *found[place].changes))
         else:
             found.append(
                 FlowChanges(

@@ -28,14 +28,14 @@ def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
     """Likeness of flows, shape (old, new): steps' sorts and names, triggers, name."""
     sides = (
         (2.0, _sorts),
-        (3.0, lambda f: {s.name.casefold() for s in f.steps if s.name}),
-        (1.0, lambda f: {trigger_words(t) for t in f.triggers}),
+        (3.0, lambda f: {item.name.casefold() for item in f.steps if item.name}),
+        (1.0, lambda f: {trigger_words(item) for item in f.triggers}),
         (1.5, lambda f: trigrams(f.name)),
     )
     total: Any = 0.0
     weight: Any = 1e-9
     for w, bag in sides:
-        alike, known = overlap([bag(f) for f in old], [bag(f) for f in new])
+        alike, known = overlap([bag(flow) for flow in old], [bag(flow) for flow in new])
         total = total + w * alike
         weight = weight + w * known
     return total / weight  # type: ignore[no-any-return]

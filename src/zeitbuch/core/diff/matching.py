@@ -43,13 +43,13 @@ class Matching(Struct, frozen=True):
 
     @property
     def renewed(self) -> int:
-        return sum(p.old != p.new for p in self.steps)
+        return sum(pair.old != pair.new for pair in self.steps)
 
     def ids(self, flows: dict[str, str] | None = None) -> Ids:
         """How the old version's ids are spelled in the new one."""
-        parts = {p.old: p.new for p in (*self.triggers, *self.steps) if p.old != p.new}
+        parts = {pair.old: pair.new for pair in (*self.triggers, *self.steps) if pair.old != pair.new}
         # An id of the new version that meant something else in the old one must not be taken for it.
-        taken = {p.new for p in (*self.triggers, *self.steps)} | {s.id for s in self.added}
+        taken = {pair.new for pair in (*self.triggers, *self.steps)} | {step.id for step in self.added}
         for step in self.removed:
             if step.id in taken:
                 parts[step.id] = f"{step.id}\u2020"
@@ -65,9 +65,9 @@ def _by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tupl
     for item in new:
         second.setdefault(key(item), []).append(item)
     gone_old, gone_new = set(), set()
-    for k, items in first.items():
-        others = second.get(k, [])
-        if k and len(items) == 1 and len(others) == 1:
+    for value, items in first.items():
+        others = second.get(value, [])
+        if value and len(items) == 1 and len(others) == 1:
             pairs.append((items[0], others[0]))
             gone_old.add(id(items[0]))
             gone_new.add(id(others[0]))
@@ -81,7 +81,7 @@ def match_connections(old: Iterable[Connection], new: Iterable[Connection]) -> d
     pairs: list[tuple[Connection, Connection]] = []
     _by(lambda c: c.id, left, right, pairs)
     _by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
-    return {a.id: b.id for a, b in pairs if a.id != b.id}
+    return {first.id: second.id for first, second in pairs if first.id != second.id}
 
 
 def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
@@ -96,7 +96,7 @@ def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
     for by, confidence, key in steps:
         pairs: list[tuple[Trigger, Trigger]] = []
         _by(key, left, right, pairs)
-        found += [Pair(a.id, b.id, by, confidence) for a, b in pairs]
+        found += [Pair(first.id, second.id, by, confidence) for first, second in pairs]
     if len(left) == len(right) == 1 and len(old.triggers) == len(new.triggers) == 1:
         found.append(Pair(left[0].id, right[0].id, "content", 0.6))
     return found
@@ -104,8 +104,8 @@ def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
 
 def _trusted(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
     """Ids that name the same step on both sides, and whether ids can be trusted in this flow at all."""
-    fresh = {s.id: s for s in new.steps}
-    spots = Counter((s.kind, s.operation, s.name) for s in new.steps)
+    fresh = {step.id: step for step in new.steps}
+    spots = Counter((step.kind, step.operation, step.name) for step in new.steps)
     found: dict[str, str] = {}
     shared = against = 0
     for step in old.steps:
@@ -124,10 +124,14 @@ def _trusted(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
     trusted = against <= DOUBT * shared
     if trusted:
         return found, True
-    first, second = Counter(s.name for s in old.steps), Counter(s.name for s in new.steps)
-    named = {s.id: s.name for s in old.steps}
-    sure = [k for k in found if named[k] and named[k] == fresh[k].name and first[named[k]] == second[named[k]] == 1]
-    return {k: k for k in sure}, False
+    first, second = Counter(step.name for step in old.steps), Counter(step.name for step in new.steps)
+    named = {step.id: step.name for step in old.steps}
+    sure = [
+        key
+        for key in found
+        if named[key] and named[key] == fresh[key].name and first[named[key]] == second[named[key]] == 1
+    ]
+    return {key: key for key in sure}, False
 
 
 def _by_content(
@@ -139,43 +143,43 @@ def _by_content(
     from .similarity import assigned, likeness
 
     score, rows, columns = likeness(old, new, known)
-    at, to = {k: i for i, k in enumerate(rows)}, {k: i for i, k in enumerate(columns)}
-    part = score[[at[s.id] for s in left]][:, [to[s.id] for s in right]]
+    mapping, table = {key: index for index, key in enumerate(rows)}, {key: index for index, key in enumerate(columns)}
+    part = score[[mapping[step.id] for step in left]][:, [table[step.id] for step in right]]
     if least < SURE_STEP:
-        part *= [[a.kind == b.kind for b in right] for a in left]
+        part *= [[first.kind == second.kind for second in right] for first in left]
     if trusted:
-        spots = {s.id: j for j, s in enumerate(right)}
-        for i, a in enumerate(left):
-            if a.id in spots:
-                part[i, spots[a.id]] += 0.15
-    return [Pair(left[i].id, right[j].id, "content", c) for i, j, c in assigned(part, least)]
+        spots = {step.id: inner for inner, step in enumerate(right)}
+        for index, first in enumerate(left):
+            if first.id in spots:
+                part[index, spots[first.id]] += 0.15
+    return [Pair(left[index].id, right[inner].id, "content", cost) for index, inner, cost in assigned(part, least)]
 
 
 def match_steps(old: Flow, new: Flow) -> Matching:
     """Steps by trusted ids, then by content and neighbourhood, then by what is left of their ids."""
     settled, trusted = _trusted(old, new)
-    pairs = [Pair(k, k) for k in settled]
+    pairs = [Pair(key, key) for key in settled]
     triggers = _match_triggers(old, new)
-    left = [s for s in old.steps if s.id not in settled]
-    right = [s for s in new.steps if s.id not in settled]
+    left = [step for step in old.steps if step.id not in settled]
+    right = [step for step in new.steps if step.id not in settled]
     if left and right:
-        known = {**settled, **{p.old: p.new for p in triggers}}
+        known = {**settled, **{pair.old: pair.new for pair in triggers}}
         # What is clear first; then what only its clear neighbours can tell.
         # Where most ids held, an id that is new is a new step, unless all speaks against it.
         kept = trusted and 2 * len(settled) >= min(len(old.steps), len(new.steps))
         for least in (SURE_STEP,) if kept else (SURE_STEP, LEAST_STEP):
             chosen = _by_content(old, new, left, right, known, trusted, least)
             pairs += chosen
-            known |= {p.old: p.new for p in chosen}
-            first, second = {p.old for p in chosen}, {p.new for p in chosen}
-            left = [s for s in left if s.id not in first]
-            right = [s for s in right if s.id not in second]
+            known |= {pair.old: pair.new for pair in chosen}
+            first, second = {pair.old for pair in chosen}, {pair.new for pair in chosen}
+            left = [step for step in left if step.id not in first]
+            right = [step for step in right if step.id not in second]
     if trusted:
-        again = {s.id for s in left} & {s.id for s in right}
-        pairs += [Pair(k, k, "id", 0.5) for k in (s.id for s in left) if k in again]
-        left = [s for s in left if s.id not in again]
-        right = [s for s in right if s.id not in again]
-    order = {s.id: i for i, s in enumerate(new.steps)}
+        again = {step.id for step in left} & {step.id for step in right}
+        pairs += [Pair(key, key, "id", 0.5) for key in (step.id for step in left) if key in again]
+        left = [step for step in left if step.id not in again]
+        right = [step for step in right if step.id not in again]
+    order = {step.id: index for index, step in enumerate(new.steps)}
     pairs.sort(key=lambda p: order[p.new])
     return Matching(
         tuple(pairs), tuple(triggers), tuple(left), tuple(right), match_connections(old.connections, new.connections)
@@ -201,7 +205,7 @@ class FlowMatching(Struct, frozen=True):
     @property
     def ids(self) -> dict[str, str]:
         """Old id -> new id of flows whose id was renewed."""
-        return {p.old.id: p.new.id for p in self.pairs if p.old.id != p.new.id}
+        return {flow_pair.old.id: flow_pair.new.id for flow_pair in self.pairs if flow_pair.old.id != flow_pair.new.id}
 
 
 def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
@@ -218,19 +222,19 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
     for by, confidence, key in ways:
         pairs: list[tuple[Flow, Flow]] = []
         _by(key, left, right, pairs)
-        found += [FlowPair(a, b, by, confidence) for a, b in pairs]
+        found += [FlowPair(first, second, by, confidence) for first, second in pairs]
     if left and right:
         from .flow_similarity import flow_likeness
         from .similarity import assigned
 
         score = flow_likeness(left, right)
         # A step or two may be alike by chance.
-        score *= [[min(len(a.steps), len(b.steps)) >= FEW for b in right] for a in left]
+        score *= [[min(len(first.steps), len(second.steps)) >= FEW for second in right] for first in left]
         chosen = assigned(score, LEAST_FLOW)
-        found += [FlowPair(left[i], right[j], "content", c) for i, j, c in chosen]
-        first, second = {i for i, _, _ in chosen}, {j for _, j, _ in chosen}
-        left = [f for i, f in enumerate(left) if i not in first]
-        right = [f for j, f in enumerate(right) if j not in second]
-    order = {id(f): i for i, f in enumerate(new)}
+        found += [FlowPair(left[index], right[inner], "content", cost) for index, inner, cost in chosen]
+        first, second = {index for index, _, _ in chosen}, {inner for _, inner, _ in chosen}
+        left = [flow for index, flow in enumerate(left) if index not in first]
+        right = [flow for inner, flow in enumerate(right) if inner not in second]
+    order = {id(flow): index for index, flow in enumerate(new)}
     found.sort(key=lambda p: order[id(p.new)])
     return FlowMatching(tuple(found), tuple(left), tuple(right))

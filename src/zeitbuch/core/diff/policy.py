@@ -25,7 +25,7 @@ FailOn = Literal["any", "risk", "cost"]
 
 def topics(words: Iterable[str]) -> list[str]:
     """The topics named in 'trigger,prompt'. Raises ZeitbuchError for an unknown one."""
-    found = [t.strip() for word in words for t in word.split(",") if t.strip()]
+    found = [text.strip() for word in words for text in word.split(",") if text.strip()]
     for topic in found:
         if topic not in TOPICS:
             raise fail("option", f"expected topics of {', '.join(TOPICS)} after --only, found '{topic}'")
@@ -38,7 +38,7 @@ def only(found: EstateChanges, wanted: list[str]) -> EstateChanges:
         return found
     flows: list[FlowChanges] = []
     for flow in found.flows:
-        kept = tuple(c for c in flow.changes if c.topic in wanted)
+        kept = tuple(change for change in flow.changes if change.topic in wanted)
         if kept:
             flows.append(structs.replace(flow, changes=kept))
     return EstateChanges(tuple(flows), found.unchanged + len(found.flows) - len(flows))
@@ -53,23 +53,23 @@ class Limit(Struct, frozen=True):
 
 def limit(text: str) -> Limit:
     """'10%' or '25' (in the rate card's currency). Raises ZeitbuchError for anything else."""
-    m = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(%?)\s*", text)
-    if m is None:
+    matched = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(%?)\s*", text)
+    if matched is None:
         raise fail("option", f"expected --max-increase PERCENT% or AMOUNT (10%, 25), found '{text}'")
-    if m.group(2):
-        return Limit(share=float(m.group(1)) / 100)
-    return Limit(amount=Decimal(m.group(1)))
+    if matched.group(2):
+        return Limit(share=float(matched.group(1)) / 100)
+    return Limit(amount=Decimal(matched.group(1)))
 
 
 def _grown(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
     """Before and after in money, a month where it is known on both sides and else a run; None when neither is."""
     none = Figures(0, 0, 0, None, None)
-    a, b = flow.before or none, flow.after or none
+    first, second = flow.before or none, flow.after or none
     for word in ("month", "run"):
-        x, y = getattr(a, word), getattr(b, word)
-        if flow.status == "changed" and x is not None and y is not None:
-            return x.amount, y.amount, word
-        one = y if flow.status == "added" else x
+        item, other = getattr(first, word), getattr(second, word)
+        if flow.status == "changed" and item is not None and other is not None:
+            return item.amount, other.amount, word
+        one = other if flow.status == "added" else item
         if flow.status != "changed" and one is not None:
             return (Decimal(0), one.amount, word) if flow.status == "added" else (one.amount, Decimal(0), word)
     return None
@@ -79,7 +79,7 @@ def _unpriced(flow: FlowChanges) -> str:
     """What of a flow has no price now and had one, or was not there, before."""
     now = flow.after.run.unknown if flow.after is not None and flow.after.run is not None else ()
     was = flow.before.run.unknown if flow.before is not None and flow.before.run is not None else ()
-    return ", ".join(u for u in now if u not in was)
+    return ", ".join(name for name in now if name not in was)
 
 
 def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency: str) -> list[str]:
@@ -89,9 +89,9 @@ def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency
         said.append(f"{plural(len(found.flows), 'flow')} changed")
     if fail_on == "risk":
         for flow in found.flows:
-            risky = [c for c in flow.changes if c.weight == "risk"]
+            risky = [change for change in flow.changes if change.weight == "risk"]
             if risky:
-                kinds = ", ".join(dict.fromkeys(c.type for c in risky))
+                kinds = ", ".join(dict.fromkeys(change.type for change in risky))
                 said.append(f"'{flow.name}': {plural(len(risky), 'change')} to look at closely ({kinds})")
     if fail_on == "cost" or most is not None:
         said += _cost(found, most or Limit(share=0.0), currency)

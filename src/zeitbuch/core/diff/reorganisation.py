@@ -26,31 +26,35 @@ def signature(step: Step) -> tuple[str, str, str]:
 
 def shared_steps(part: Sequence[Step], whole: Sequence[Step]) -> float:
     """Share of the named steps of ``part`` that stand in ``whole`` too."""
-    named = Counter(signature(s) for s in part if s.name and s.kind != "note")
+    named = Counter(signature(step) for step in part if step.name and step.kind != "note")
     if not named:
         return 0.0
-    there = Counter(signature(s) for s in whole)
-    return sum(min(n, there[k]) for k, n in named.items()) / sum(named.values())
+    there = Counter(signature(step) for step in whole)
+    return sum(min(number, there[key]) for key, number in named.items()) / sum(named.values())
 
 
 def _package(flow: Flow) -> str | None:
     """The name of the package that a flow came in, without its folders."""
-    o = flow.origin
-    return o.source.replace("\\", "/").rsplit("/", 1)[-1] if o is not None and o.member is not None else None
+    origin = flow.origin
+    return (
+        origin.source.replace("\\", "/").rsplit("/", 1)[-1]
+        if origin is not None and origin.member is not None
+        else None
+    )
 
 
 def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[int, Change]:
     """By the identity of the new flow: a move to another package, where the old package is still there or the new one was
     already. A package that was only named anew is no move."""
-    before, after = {_package(f) for f in old.flows}, {_package(f) for f in new.flows}
+    before, after = {_package(flow) for flow in old.flows}, {_package(flow) for flow in new.flows}
     found: dict[int, Change] = {}
     row = KINDS["flow moved"]
     for pair in matching.pairs:
-        a, b = _package(pair.old), _package(pair.new)
-        if a is None or b is None or a == b or (a not in after and b not in before):
+        first, second = _package(pair.old), _package(pair.new)
+        if first is None or second is None or first == second or (first not in after and second not in before):
             continue
         found[id(pair.new)] = Change(
-            "flow moved", row.topic, row.weight, "the flow's package", a, b,
+            "flow moved", row.topic, row.weight, "the flow's package", first, second,
             old_origin=pair.old.origin, new_origin=pair.new.origin,
         )  # fmt: skip
     return found
@@ -58,18 +62,22 @@ def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[i
 
 def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[FlowChanges]:
     """The list with splits told on the flow that was split, merges on the flow that took the others in."""
-    by_key = {(f.status, f.id, f.name): i for i, f in enumerate(found)}
-    changed = [p for p in matching.pairs if ("changed", p.new.id, p.new.title) in by_key]
+    by_key = {
+        (flow_changes.status, flow_changes.id, flow_changes.name): index for index, flow_changes in enumerate(found)
+    }
+    changed = [
+        flow_pair for flow_pair in matching.pairs if ("changed", flow_pair.new.id, flow_pair.new.title) in by_key
+    ]
     taken: dict[int, list[Flow]] = {}
     for flow in matching.added:
-        for i, pair in enumerate(changed):
-            lost = [s for s in pair.old.steps if shared_steps([s], pair.new.steps) < 1]
+        for index, pair in enumerate(changed):
+            lost = [step for step in pair.old.steps if shared_steps([step], pair.new.steps) < 1]
             if len(lost) > 1 and shared_steps(flow.steps, lost) >= ENOUGH:
-                taken.setdefault(i, []).append(flow)
+                taken.setdefault(index, []).append(flow)
                 break
-    for i, flows in taken.items():
-        pair = changed[i]
-        names = joined([quoted(f.title) for f in flows])
+    for index, flows in taken.items():
+        pair = changed[index]
+        names = joined([quoted(flow.title) for flow in flows])
         _told(
             found,
             by_key["changed", pair.new.id, pair.new.title],
@@ -86,14 +94,14 @@ def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[
                 "a flow of its own",
             )
     for gone in matching.removed:
-        into = [f for f in matching.added if shared_steps(gone.steps, f.steps) >= ENOUGH]
-        parts = [f for f in matching.added if shared_steps(f.steps, gone.steps) >= ENOUGH]
+        into = [flow for flow in matching.added if shared_steps(gone.steps, flow.steps) >= ENOUGH]
+        parts = [flow for flow in matching.added if shared_steps(flow.steps, gone.steps) >= ENOUGH]
         if len(parts) > 1:
-            names = joined([quoted(f.title) for f in parts])
+            names = joined([quoted(flow.title) for flow in parts])
             _told(found, by_key["removed", gone.id, gone.title], "flow split", "one flow", f"now {names}")
             continue
         for pair in changed:
-            come = [s for s in pair.new.steps if shared_steps([s], pair.old.steps) < 1]
+            come = [step for step in pair.new.steps if shared_steps([step], pair.old.steps) < 1]
             if len(come) > 1 and shared_steps(gone.steps, come) >= ENOUGH:
                 _told(
                     found,

@@ -25,7 +25,7 @@ def without(old: Flow, new: Flow, change: Change) -> Flow | None:
         return _not_added(new, change)
     if first.part == "step" and first.op == "remove" and not first.field:
         return put_back(old, new, change.step)
-    return apply(new, [inverse(e) for e in reversed(change.edits)])
+    return apply(new, [inverse(edit) for edit in reversed(change.edits)])
 
 
 def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Flow:
@@ -34,19 +34,29 @@ def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Fl
     step = flow.step(step_id)
     if step is None:
         return flow
-    before = [k for k in flow.links if k.target == step_id and k.role != "attach" and k.source != step_id]
-    after = [k for k in flow.links if k.source == step_id and k.role not in ("attach", "error") and k.target != step_id]
-    helpers = {k.source for k in flow.links if k.target == step_id and k.role == "attach"}
-    helpers -= {k.source for k in flow.links if k.source in helpers and k.target != step_id}
-    inside = {s.id for s in flow.steps if s.scope == step_id}
-    links = [k for k in flow.links if step_id not in (k.source, k.target) and k.source not in helpers]
-    there = {(k.source, k.target) for k in links}
+    before = [
+        link for link in flow.links if link.target == step_id and link.role != "attach" and link.source != step_id
+    ]
+    after = [
+        link
+        for link in flow.links
+        if link.source == step_id and link.role not in ("attach", "error") and link.target != step_id
+    ]
+    helpers = {link.source for link in flow.links if link.target == step_id and link.role == "attach"}
+    helpers -= {link.source for link in flow.links if link.source in helpers and link.target != step_id}
+    inside = {step.id for step in flow.steps if step.scope == step_id}
+    links = [link for link in flow.links if step_id not in (link.source, link.target) and link.source not in helpers]
+    there = {(link.source, link.target) for link in links}
     links += closing or []
-    for a in before if closing is None else ():
-        for b in after:
-            if b.target not in inside and a.source != b.target and (a.source, b.target) not in there:
-                links.append(structs.replace(a, target=b.target))
-                there.add((a.source, b.target))
+    for first in before if closing is None else ():
+        for second in after:
+            if (
+                second.target not in inside
+                and first.source != second.target
+                and (first.source, second.target) not in there
+            ):
+                links.append(structs.replace(first, target=second.target))
+                there.add((first.source, second.target))
     steps = [
         structs.replace(s, scope=step.scope) if s.scope == step_id else s
         for s in flow.steps
@@ -56,14 +66,18 @@ def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Fl
 
 
 def _not_added(new: Flow, change: Change) -> Flow:
-    fresh = {e.id for e in change.edits if e.part == "step"}
-    bridges = [e for e in change.edits if e.part == "link" and e.op == "remove" and not fresh & _ends(e)]
-    after = [e.new for e in change.edits if e.part == "link" and e.op == "add" and e.new.source == change.step]
-    known = {s.id for s in new.steps} | {t.id for t in new.triggers}
-    closes = {e.old.target for e in bridges}
-    if bridges and all(k.target in closes for k in after if k.role not in ("attach", "error")):
+    fresh = {edit.id for edit in change.edits if edit.part == "step"}
+    bridges = [edit for edit in change.edits if edit.part == "link" and edit.op == "remove" and not fresh & _ends(edit)]
+    after = [
+        edit.new for edit in change.edits if edit.part == "link" and edit.op == "add" and edit.new.source == change.step
+    ]
+    known = {step.id for step in new.steps} | {trigger.id for trigger in new.triggers}
+    closes = {edit.old.target for edit in bridges}
+    if bridges and all(key.target in closes for key in after if key.role not in ("attach", "error")):
         # The links that it was put between are known: they come back as they were.
-        return taken_out(new, change.step, [e.old for e in bridges if e.old.source in known and e.old.target in known])
+        return taken_out(
+            new, change.step, [edit.old for edit in bridges if edit.old.source in known and edit.old.target in known]
+        )
     return taken_out(new, change.step)
 
 
@@ -77,17 +91,17 @@ def put_back(old: Flow, new: Flow, step_id: str, settings: Step | None = None) -
     step = old.step(step_id)
     if step is None:
         return new
-    there = {s.id for s in new.steps} | {t.id for t in new.triggers}
+    there = {step.id for step in new.steps} | {trigger.id for trigger in new.triggers}
     reduced = old
     for other in old.steps:
         if other.id not in there and other.id != step_id:
             reduced = taken_out(reduced, other.id)
-    own = [k for k in reduced.links if step_id in (k.source, k.target)]
-    own = [k for k in own if {k.source, k.target} - {step_id} <= there]
-    stood = {(k.source, k.target) for k in reduced.links}
-    before = {k.source for k in own if k.target == step_id and k.role != "attach"}
-    after = {k.target for k in own if k.source == step_id and k.role != "attach"}
-    kept = [k for k in new.links if not _bridge(k, before, after, stood)]
+    own = [link for link in reduced.links if step_id in (link.source, link.target)]
+    own = [link for link in own if {link.source, link.target} - {step_id} <= there]
+    stood = {(link.source, link.target) for link in reduced.links}
+    before = {link.source for link in own if link.target == step_id and link.role != "attach"}
+    after = {link.target for link in own if link.source == step_id and link.role != "attach"}
+    kept = [link for link in new.links if not _bridge(link, before, after, stood)]
     back = settings if settings is not None else step
     back = structs.replace(back, scope=step.scope if step.scope in there else None)
     return structs.replace(new, steps=(*new.steps, back), links=(*kept, *own))

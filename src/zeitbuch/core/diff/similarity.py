@@ -50,24 +50,24 @@ def overlap(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
     def places(bags: Bags) -> tuple[list[int], list[int]]:
         rows: list[int] = []
         columns: list[int] = []
-        for at, bag in enumerate(bags):
+        for place, bag in enumerate(bags):
             found = [words.setdefault(word, len(words)) for word in bag]
             columns += found
-            rows += [at] * len(found)
+            rows += [place] * len(found)
         return rows, columns
 
     first, second = places(old), places(new)
     width = max(len(words), 1)
-    a, b = _ones(*first, (len(old), width)), _ones(*second, (len(new), width))
-    common = _full(a @ b.T)
-    total = np.asarray(a.sum(axis=1)).reshape(-1, 1) + np.asarray(b.sum(axis=1)).reshape(1, -1)
+    left, right = _ones(*first, (len(old), width)), _ones(*second, (len(new), width))
+    common = _full(left @ right.T)
+    total = np.asarray(left.sum(axis=1)).reshape(-1, 1) + np.asarray(right.sum(axis=1)).reshape(1, -1)
     known = total > 0
     return 2 * common / np.where(known, total, 1.0), known
 
 
 def trigrams(text: str) -> set[str]:
     low = f"  {text.casefold()} "
-    return {low[i : i + 3] for i in range(len(low) - 2)} if text else set()
+    return {low[index : index + 3] for index in range(len(low) - 2)} if text else set()
 
 
 def _plain(value: Any) -> str:
@@ -80,13 +80,13 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
     settings: set[str] = set()
     use = step.model
     if use is not None:
-        for p in use.prompts:
-            text = p.text
-            for ref in p.refs:
+        for prompt in use.prompts:
+            text = prompt.text
+            for ref in prompt.refs:
                 if ref.step is not None and ref.text:
                     text = text.replace(ref.text, f" {ref.path} ")
             prompts.update(_WORD.findall(text.casefold()))
-        settings |= {f"{k}={getattr(use, k)}" for k in ("name", "task", "temperature", "max_output", "max_turns")}
+        settings |= {f"{key}={getattr(use, key)}" for key in ("name", "task", "temperature", "max_output", "max_turns")}
         settings.add(f"modality={use.modality}")
     for key in ("connection", "calls", "inclusive", "timeout", "on_fault", "join", "enabled", "effect", "yields"):
         value = getattr(step, key)
@@ -98,13 +98,13 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
         settings.add(f"repeat={step.repeat.count}/{step.repeat.cap}")
     if step.note:
         settings.add(f"note={step.note}")
-    names = {b.name for b in step.inputs}
+    names = {second.name for second in step.inputs}
     values = set()
-    for b in step.inputs:
-        value = b.value
-        if b.refs and isinstance(value, str):
-            value = re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(value, b.refs))
-        values.add(f"{b.name}={_plain(value)}/{b.decided}")
+    for second in step.inputs:
+        value = second.value
+        if second.refs and isinstance(value, str):
+            value = re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(value, second.refs))
+        values.add(f"{second.name}={_plain(value)}/{second.decided}")
     return [
         (2.0, {f"{step.kind}/{step.operation}"}),
         (3.0, trigrams(step.name)),
@@ -119,23 +119,25 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
 def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str]) -> Matrix:
     """Likeness by what steps say of themselves, shape (old, new), from 0 to 1. Steps of different kinds are at most
     half alike."""
-    first = [_features(s, hidden) for s in old]
-    second = [_features(s, hidden) for s in new]
+    first = [_features(step, hidden) for step in old]
+    second = [_features(step, hidden) for step in new]
     total = np.zeros((len(old), len(new)))
     weight = np.zeros_like(total)
     for side in range(len(first[0]) if first else 0):
         w = first[0][side][0]
-        alike, known = overlap([f[side][1] for f in first], [f[side][1] for f in second])
+        alike, known = overlap([items[side][1] for items in first], [items[side][1] for items in second])
         total += w * alike
         weight += w * known
     found = total / np.where(weight > 0, weight, 1.0)
-    kinds = np.array([[a.kind == b.kind for b in new] for a in old], dtype=bool).reshape(found.shape)
+    kinds = np.array([[first.kind == second.kind for second in new] for first in old], dtype=bool).reshape(found.shape)
     return np.where(kinds, found, found * 0.5)
 
 
 def _relations(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
     """For each relation a matrix: row i has its neighbours."""
-    kinds: dict[str, tuple[list[int], list[int]]] = {k: ([], []) for k in ("out", "in", "up", "down", "host", "help")}
+    kinds: dict[str, tuple[list[int], list[int]]] = {
+        key: ([], []) for key in ("out", "in", "up", "down", "host", "help")
+    }
 
     def put(kind: str, a: str, b: str) -> None:
         if a in at and b in at:
@@ -159,41 +161,51 @@ def _relations(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
 def likeness(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, list[str], list[str]]:
     """Likeness of the parts of two flows (triggers, then steps), with what is already ``settled`` (old id -> new id);
     the ids of the rows and of the columns."""
-    hidden = frozenset({s.id for f in (old, new) for s in f.steps} | {t.id for f in (old, new) for t in f.triggers})
-    rows = [*[t.id for t in old.triggers], *[s.id for s in old.steps]]
-    columns = [*[t.id for t in new.triggers], *[s.id for s in new.steps]]
-    at, to = {k: i for i, k in enumerate(rows)}, {k: i for i, k in enumerate(columns)}
+    hidden = frozenset(
+        {step.id for flow in (old, new) for step in flow.steps}
+        | {trigger.id for flow in (old, new) for trigger in flow.triggers}
+    )
+    rows = [*[trigger.id for trigger in old.triggers], *[step.id for step in old.steps]]
+    columns = [*[trigger.id for trigger in new.triggers], *[step.id for step in new.steps]]
+    mapping, table = {key: index for index, key in enumerate(rows)}, {key: index for index, key in enumerate(columns)}
     own = np.zeros((len(rows), len(columns)))
-    m, n = len(old.triggers), len(new.triggers)
+    number, count = len(old.triggers), len(new.triggers)
     if old.steps and new.steps:
-        own[m:, n:] = own_likeness(old.steps, new.steps, hidden)
-    for i, a in enumerate(old.triggers):
-        for j, b in enumerate(new.triggers):
-            same = [a.kind == b.kind, a.name == b.name, a.schedule == b.schedule, a.event == b.event]
-            own[i, j] = sum(w for w, s in zip((0.5, 0.2, 0.15, 0.15), same, strict=True) if s)
-    fixed = [(at[a], to[b]) for a, b in settled.items() if a in at and b in to]
+        own[number:, count:] = own_likeness(old.steps, new.steps, hidden)
+    for index, first in enumerate(old.triggers):
+        for inner, second in enumerate(new.triggers):
+            same = [
+                first.kind == second.kind,
+                first.name == second.name,
+                first.schedule == second.schedule,
+                first.event == second.event,
+            ]
+            own[index, inner] = sum(w for w, flag in zip((0.5, 0.2, 0.15, 0.15), same, strict=True) if flag)
+    fixed = [
+        (mapping[first], table[second]) for first, second in settled.items() if first in mapping and second in table
+    ]
 
     def pinned(matrix: Matrix) -> Matrix:
-        for i, j in fixed:
-            matrix[i, :] = 0.0
-            matrix[:, j] = 0.0
-        for i, j in fixed:
-            matrix[i, j] = 1.0
+        for index, inner in fixed:
+            matrix[index, :] = 0.0
+            matrix[:, inner] = 0.0
+        for index, inner in fixed:
+            matrix[index, inner] = 1.0
         return matrix
 
     found = pinned(own.copy())
-    relations = list(zip(_relations(old, at, len(rows)), _relations(new, to, len(columns)), strict=True))
+    relations = list(zip(_relations(old, mapping, len(rows)), _relations(new, table, len(columns)), strict=True))
     degrees = [
-        np.maximum(np.asarray(a.sum(axis=1)).reshape(-1, 1), np.asarray(b.sum(axis=1)).reshape(1, -1))
-        for a, b in relations
+        np.maximum(np.asarray(first.sum(axis=1)).reshape(-1, 1), np.asarray(second.sum(axis=1)).reshape(1, -1))
+        for first, second in relations
     ]
     for _ in range(ROUNDS):
         belief = found**3  # what is but half alike says little of its neighbours
         near = np.zeros_like(found)
         weight = np.full_like(found, 1e-9)
-        for (a, b), degree in zip(relations, degrees, strict=True):
+        for (first, second), degree in zip(relations, degrees, strict=True):
             some = degree > 0
-            share = np.minimum(np.asarray(a @ belief @ b.T) / np.where(some, degree, 1.0), 1.0)
+            share = np.minimum(np.asarray(first @ belief @ second.T) / np.where(some, degree, 1.0), 1.0)
             near += np.where(some, share, 0.0)
             weight += some
         around = near / weight
@@ -208,16 +220,19 @@ def assigned(score: Matrix, least: float) -> list[tuple[int, int, float]]:
 
     if not score.size:
         return []
-    n, m = score.shape
+    number, member = score.shape
     # Where nothing else speaks, what stood first stands first.
-    order = np.abs(np.arange(n).reshape(-1, 1) / n - np.arange(m).reshape(1, -1) / m)
+    order = np.abs(np.arange(number).reshape(-1, 1) / number - np.arange(member).reshape(1, -1) / member)
     rows, columns = linear_sum_assignment(score - 1e-3 * order, maximize=True)
     pairs = []
-    for i, j in zip(rows.tolist(), columns.tolist(), strict=True):
-        value = float(score[i, j])
+    for item, j in zip(rows.tolist(), columns.tolist(), strict=True):
+        value = float(score[item, j])
         if value < least:
             continue
-        others = [float(np.delete(score[i], j).max(initial=0.0)), float(np.delete(score[:, j], i).max(initial=0.0))]
+        others = [
+            float(np.delete(score[item], j).max(initial=0.0)),
+            float(np.delete(score[:, j], item).max(initial=0.0)),
+        ]
         margin = value - max(others)
-        pairs.append((i, j, round(min(1.0, value) * (0.6 + 0.4 * min(1.0, max(0.0, margin) / 0.15)), 2)))
+        pairs.append((item, j, round(min(1.0, value) * (0.6 + 0.4 * min(1.0, max(0.0, margin) / 0.15)), 2)))
     return pairs

@@ -32,8 +32,8 @@ def _spans(a: list[str], b: list[str]) -> list[Span]:
     for op in LCSseq.opcodes(a, b):
         kept = op.tag == "equal"
         if spans and spans[-1][0] == kept:
-            _, i, _, j, _ = spans.pop()
-            spans.append((kept, i, op.src_end, j, op.dest_end))
+            _, index, _, inner, _ = spans.pop()
+            spans.append((kept, index, op.src_end, inner, op.dest_end))
         else:
             spans.append((kept, op.src_start, op.src_end, op.dest_start, op.dest_end))
     return spans
@@ -41,7 +41,7 @@ def _spans(a: list[str], b: list[str]) -> list[Span]:
 
 def _counts(pieces: list[str]) -> list[int]:
     """How many words stand before each place."""
-    return list(itertools.accumulate((not p.isspace() for p in pieces), initial=0))
+    return list(itertools.accumulate((not part.isspace() for part in pieces), initial=0))
 
 
 def _joined(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
@@ -57,21 +57,21 @@ def _joined(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
     while again:
         again = False
         found: list[Span] = []
-        at = 0
-        while at < len(spans):
-            span = spans[at]
-            inside = span[0] and found and not found[-1][0] and at + 1 < len(spans)
+        place = 0
+        while place < len(spans):
+            span = spans[place]
+            inside = span[0] and found and not found[-1][0] and place + 1 < len(spans)
             if inside:
                 kept = size(span)
-                if kept < 2 or 2 * kept <= min(size(found[-1]), size(spans[at + 1])):
+                if kept < 2 or 2 * kept <= min(size(found[-1]), size(spans[place + 1])):
                     first = found.pop()
-                    last = spans[at + 1]
+                    last = spans[place + 1]
                     found.append((False, first[1], last[2], first[3], last[4]))
-                    at += 2
+                    place += 2
                     again = True
                     continue
             found.append(span)
-            at += 1
+            place += 1
         spans = found
     return spans
 
@@ -87,29 +87,29 @@ def _slid(before: list[str], change: list[str], after: list[str]) -> None:
     line = [*before[len(before) - back :], *change, *after[:room]]
 
     def worth(shift: int) -> tuple[int, int]:
-        at = back + shift
-        left = line[at - 1] if at else (before[-1 - back] if len(before) > back else "\n")
+        place = back + shift
+        left = line[place - 1] if place else (before[-1 - back] if len(before) > back else "\n")
         ends = left in ".!?:" or "\n" in left
         return (2 if ends else 1 if left.isspace() else 0), -abs(shift)
 
     best = max(range(-back, room + 1), key=worth)
     size = len(change)
     kept_before, kept_after = before[: len(before) - back], after[room:]
-    at = back + best
-    before[:] = [*kept_before, *line[:at]]
-    change[:] = line[at : at + size]
-    after[:] = [*line[at + size :], *kept_after]
+    place = back + best
+    before[:] = [*kept_before, *line[:place]]
+    change[:] = line[place : place + size]
+    after[:] = [*line[place + size :], *kept_after]
 
 
 def word_changes(old: str, new: str) -> tuple[Word, ...]:
     """Two texts by words. Kept stretches that are too short to be read as such are drawn into the changes around them."""
-    a, b = _PIECES.findall(old), _PIECES.findall(new)
+    first, second = _PIECES.findall(old), _PIECES.findall(new)
     parts: list[tuple[Mark, list[str]]] = []
-    for kept, i1, i2, j1, j2 in _joined(_spans(a, b), a, b):
+    for kept, i1, i2, j1, j2 in _joined(_spans(first, second), first, second):
         if kept:
-            parts.append(("same", a[i1:i2]))
+            parts.append(("same", first[i1:i2]))
             continue
-        gone, come = a[i1:i2], b[j1:j2]
+        gone, come = first[i1:i2], second[j1:j2]
         # What both begin or end with belongs to neither, unless it is part of a word.
         head: list[str] = []
         tail: list[str] = []
@@ -119,12 +119,13 @@ def word_changes(old: str, new: str) -> tuple[Word, ...]:
         while gone and come and gone[-1] == come[-1]:
             tail.insert(0, gone.pop())
             come.pop()
-        parts += [(m, p) for m, p in (("same", head), ("old", gone), ("new", come), ("same", tail)) if p]  # type: ignore[misc]
-    parts = [("same", []), *[p for p in parts if p[1]], ("same", [])]
-    for i in range(1, len(parts) - 1):
-        if parts[i][0] != "same" and parts[i - 1][0] == parts[i + 1][0] == "same":
-            _slid(parts[i - 1][1], parts[i][1], parts[i + 1][1])
-    return _merged([Word(m, "".join(p)) for m, p in parts if p])
+        pieces: tuple[tuple[Mark, list[str]], ...] = (("same", head), ("old", gone), ("new", come), ("same", tail))
+        parts += [piece for piece in pieces if piece[1]]
+    parts = [("same", []), *[pair for pair in parts if pair[1]], ("same", [])]
+    for index in range(1, len(parts) - 1):
+        if parts[index][0] != "same" and parts[index - 1][0] == parts[index + 1][0] == "same":
+            _slid(parts[index - 1][1], parts[index][1], parts[index + 1][1])
+    return _merged([Word(name, "".join(p)) for name, p in parts if p])
 
 
 def _merged(pieces: list[Word]) -> tuple[Word, ...]:

@@ -85,11 +85,21 @@ def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
                 group.cost += step.cost.times(part)
                 factor = Decimal(part)
                 group.weighted += [
-                    (p.cost * factor, weaker(p.evidence, flow.runs_evidence)) for p in step.parts if p.cost
+                    (part.cost * factor, weaker(part.evidence, flow.runs_evidence)) for part in step.parts if part.cost
                 ]
     rows = [
-        GroupRow(name, tuple(g.flows), g.calls, g.given, g.got, g.cost, shares(g.weighted), None, tuple(g.unknown))
-        for name, g in groups.items()
+        GroupRow(
+            name,
+            tuple(group.flows),
+            group.calls,
+            group.given,
+            group.got,
+            group.cost,
+            shares(group.weighted),
+            None,
+            tuple(group.unknown),
+        )
+        for name, group in groups.items()
     ]
     return tuple(sorted(rows, key=lambda r: (-r.cost.amount, r.name)))
 
@@ -97,7 +107,11 @@ def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
 def _meters(result: EstateEstimate) -> Iterator[GroupRow]:
     """Bills of the hosts, meter by meter, beside what the models cost."""
     for bill in result.hosts:
-        flows = tuple(m.flow for m in result.meters if m.meter == bill.meter and m.host == bill.host)
+        flows = tuple(
+            meter_line.flow
+            for meter_line in result.meters
+            if meter_line.meter == bill.meter and meter_line.host == bill.host
+        )
         name = f"{bill.host}: {bill.meter}" if bill.meter else f"{bill.host}: fee"
         yield GroupRow(
             name,
@@ -111,10 +125,13 @@ def _meters(result: EstateEstimate) -> Iterator[GroupRow]:
         )
     total = result.total
     spent = tuple(
-        f.name for f in result.flows if f.cost_month is not None and (f.cost_month.amount or f.cost_month.unknown)
+        flow_estimate.name
+        for flow_estimate in result.flows
+        if flow_estimate.cost_month is not None
+        and (flow_estimate.cost_month.amount or flow_estimate.cost_month.unknown)
     )
-    given = sum(f.input_tokens * (f.runs or 0.0) for f in result.flows)
-    got = sum(f.output_tokens * (f.runs or 0.0) for f in result.flows)
+    given = sum(flow_estimate.input_tokens * (flow_estimate.runs or 0.0) for flow_estimate in result.flows)
+    got = sum(flow_estimate.output_tokens * (flow_estimate.runs or 0.0) for flow_estimate in result.flows)
     yield GroupRow(
         "models", spent, total.calls_month, given, got, total.cost_month, total.evidence, None, total.unknown_volume
     )

@@ -59,19 +59,27 @@ def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess
     """All figures that are over their limit or not known."""
     found: list[Excess] = []
     for budget in budgets:
-        flows = [f for f in result.flows if not budget.flow or hit(budget.flow, f.id, f.name)]
+        flows = [
+            flow_estimate
+            for flow_estimate in result.flows
+            if not budget.flow or hit(budget.flow, flow_estimate.id, flow_estimate.name)
+        ]
         if budget.max_per_run is not None:
-            for f in flows:
-                figure, why = _figure(f.with_called, f.spread, budget.measure)
+            for flow_estimate in flows:
+                figure, why = _figure(flow_estimate.with_called, flow_estimate.spread, budget.measure)
                 if figure is None or figure > budget.max_per_run:
-                    found.append(Excess(f.name, "run", budget.measure, budget.max_per_run, figure, why))
+                    found.append(Excess(flow_estimate.name, "run", budget.measure, budget.max_per_run, figure, why))
         if budget.max_per_month is None:
             continue
         if budget.flow:
-            for f in flows:
-                figure, why = _figure(_month(f), _moved(f.month_spread, f.meters_month), budget.measure)
+            for flow_estimate in flows:
+                figure, why = _figure(
+                    _month(flow_estimate),
+                    _moved(flow_estimate.month_spread, flow_estimate.meters_month),
+                    budget.measure,
+                )
                 if figure is None or figure > budget.max_per_month:
-                    found.append(Excess(f.name, "month", budget.measure, budget.max_per_month, figure, why))
+                    found.append(Excess(flow_estimate.name, "month", budget.measure, budget.max_per_month, figure, why))
             continue
         total = result.total
         whole = total.cost_month + total.meters_month + total.fees_month
@@ -88,4 +96,4 @@ def _moved(spread: Spread | None, more: Money | None) -> Spread | None:
     if spread is None or more is None:
         return spread
     by = float(more.amount)
-    return structs.replace(spread, **{m: getattr(spread, m) + by for m in ("mean", "p50", "p90", "p99")})
+    return structs.replace(spread, **{name: getattr(spread, name) + by for name in ("mean", "p50", "p90", "p99")})

@@ -40,12 +40,12 @@ def costs_with_called(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, Mone
             continue
         unknown = tuple(dict.fromkeys(name for money in outside for name in money.unknown))
         solved = solve_circle(graph, component, [float(money.amount) for money in outside])
-        for at, key in enumerate(component):
+        for place, key in enumerate(component):
             if solved is None:
                 endless = f"{ENDLESS} of '{by[key].flow.title}'"
-                costs[key] = Money(outside[at].amount, (*unknown, endless))
+                costs[key] = Money(outside[place].amount, (*unknown, endless))
             else:
-                costs[key] = Money(Decimal(solved[at]), unknown)
+                costs[key] = Money(Decimal(solved[place]), unknown)
     return costs
 
 
@@ -69,12 +69,12 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, list[st
         if not graph.is_circle(component):
             continue
         repeats = solve_circle(graph, component, [1.0] * len(component))
-        for at, key in enumerate(component):
+        for place, key in enumerate(component):
             through = by[next_in_circle(graph, key, component)].flow.title
             counted = (
-                f"one run of it leads to {repeats[at]:,.4g} runs of the {len(component)} flows of that circle"
+                f"one run of it leads to {repeats[place]:,.4g} runs of the {len(component)} flows of that circle"
                 if repeats is not None and len(component) > 1
-                else f"one start of it leads to {repeats[at]:,.4g} runs"
+                else f"one start of it leads to {repeats[place]:,.4g} runs"
                 if repeats is not None
                 else "expected calls that die out, found that every run leads to one more or several, so that its cost has no end"
             )
@@ -173,8 +173,14 @@ class VolumeSettling:
         base: Mapping[str, float],
         gain: Mapping[str, float],
     ) -> None:
-        calls = {key: {o: t for o, t in self.graph.callers[key].items() if t and o in base} for key in known}
-        scaled = {key: {o: t * gain[key] for o, t in others.items() if gain[key]} for key, others in calls.items()}
+        calls = {
+            key: {name: total for name, total in self.graph.callers[key].items() if total and name in base}
+            for key in known
+        }
+        scaled = {
+            key: {name: total * gain[key] for name, total in others.items() if gain[key]}
+            for key, others in calls.items()
+        }
         system = CallGraph(scaled, {}, {}, (tuple(known),))
         solved = (
             solve_circle(system, known, [base[key] for key in known])

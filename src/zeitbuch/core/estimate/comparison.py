@@ -70,8 +70,8 @@ class Comparison(Struct, frozen=True):
 
 
 def _whole(result: EstateEstimate) -> Money:
-    t = result.total
-    return t.cost_month + t.meters_month + t.fees_month
+    total = result.total
+    return total.cost_month + total.meters_month + total.fees_month
 
 
 def _flow_month(flow: FlowEstimate | None) -> tuple[Money | None, Money]:
@@ -103,13 +103,13 @@ def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[f
         factor = 10**log
         return float(at_volume(other, factor, touched) - at_volume(base, factor, touched))
 
-    points = [-2 + i / 12 for i in range(4 * 12 + 1)]
-    values = [off(p) for p in points]
-    size = max(abs(v) for v in values) or 1.0
+    points = [-2 + index / 12 for index in range(4 * 12 + 1)]
+    values = [off(probability) for probability in points]
+    size = max(abs(value) for value in values) or 1.0
     found: list[tuple[float, bool]] = []
-    for (a, fa), (b, fb) in pairwise(zip(points, values, strict=True)):
+    for (first, fa), (second, fb) in pairwise(zip(points, values, strict=True)):
         if fa * fb < 0 and max(abs(fa), abs(fb)) > 1e-9 * size:
-            found.append((10 ** float(brentq(off, a, b, xtol=1e-4)), fb < 0))
+            found.append((10 ** float(brentq(off, first, second, xtol=1e-4)), fb < 0))
     return found
 
 
@@ -128,13 +128,15 @@ def compare(
     first = result_of(base)
     problems = list(first.problems)
     made: list[tuple[Scenario, Applied, Runs, EstateEstimate]] = []
-    for at, scenario in enumerate(scenarios):
+    for place, scenario in enumerate(scenarios):
         applied, missed = apply(scenario, estate, card, assumptions)
-        problems += [structs.replace(p, message=f"scenario '{scenario.name}': {p.message}") for p in missed]
+        problems += [
+            structs.replace(problem, message=f"scenario '{scenario.name}': {problem.message}") for problem in missed
+        ]
         runs = runs_of(applied.estate, applied.card, applied.assumptions, month, counters)
         made.append((scenario, applied, runs, result_of(runs)))
         if progress is not None:
-            progress(at)
+            progress(place)
     whole = _whole(first)
     options = [
         Option("base", "as it is", whole, first.total.fees_month, first.total.calls_month, first.total.runs, Decimal(0))
@@ -152,13 +154,22 @@ def compare(
                 total.amount - whole.amount,
             )
         )
-    touched = set().union(*(a.touched for _, a, _, _ in made)) if made else set()
+    touched = set().union(*(first.touched for _, first, _, _ in made)) if made else set()
     lines = []
-    by_id = [{f.id: f for f in reversed(r.flows)} for r in (first, *(r for _, _, _, r in made))]
+    by_id = [
+        {flow_estimate.id: flow_estimate for flow_estimate in reversed(r.flows)}
+        for r in (first, *(estate_estimate for _, _, _, estate_estimate in made))
+    ]
     for flow in first.flows:
         cells = [_flow_month(found.get(flow.id)) for found in by_id]
         lines.append(
-            FlowLine(flow.id, flow.name, flow.id in touched, tuple(c[0] for c in cells), tuple(c[1] for c in cells))
+            FlowLine(
+                flow.id,
+                flow.name,
+                flow.id in touched,
+                tuple(entry[0] for entry in cells),
+                tuple(entry[1] for entry in cells),
+            )
         )
     crossed: list[Crossing] = []
     if crossings:
@@ -201,20 +212,20 @@ def _crossings(
 ) -> list[Crossing]:
     card = months.card
     found: list[Crossing] = []
-    today = sum(base.volumes[k].runs or 0.0 for k, r in base.by.items() if r.flow.id in applied.touched)
+    today = sum(base.volumes[key].runs or 0.0 for key, run in base.by.items() if run.flow.id in applied.touched)
     if today and (card is None or _whole(result_of(base)).unknown == _whole(result_of(runs)).unknown):
         for factor, cheaper in volume_crossings(base, runs, applied.touched):
             found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
-    cards = [c for c in (card, applied.card) if c is not None]
-    later = [d for c in cards for d in c.dates() if d > base.prices.days[0]]
+    cards = [rate_card for rate_card in (card, applied.card) if rate_card is not None]
+    later = [day for rate_card in cards for day in rate_card.dates() if day > base.prices.days[0]]
     if not base.month[1] or not (later or months.assumptions.season):
         return found
     before: Decimal | None = None
     other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)
     for name in months_from(base.month, 13):
-        a = months.amount(name)
-        b = other.amount(name)
-        off = b - a
+        first = months.amount(name)
+        second = other.amount(name)
+        off = second - first
         if before is not None and before * off < 0:
             found.append(Crossing(scenario.name, scenario.name if off < 0 else "base", month=name))
         if off:

@@ -23,7 +23,7 @@ from .estate import Run, Spread
 
 FIRST, MOST = 1000, 32_000
 _KEPT = 256
-_COURSE = tuple(i / 20 for i in range(21))
+_COURSE = tuple(index / 20 for index in range(21))
 
 
 class Sampling(Struct, frozen=True):
@@ -80,17 +80,17 @@ def _step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: Sample) 
     """Cost and calls of one step in each run."""
     use = run.uses[step_id]
     fee = float(prices.per_call(use.model))
-    terms = [(a, float(each)) for a in use.amounts if (each := prices.each(use.model, a, use.batched))]
+    terms = [(first, float(each)) for first in use.amounts if (each := prices.each(use.model, first, use.batched))]
     counts = tally.runs
-    mean = sum([a.quantity * each for a, each in terms]) + fee * use.calls
+    mean = sum([first.quantity * each for first, each in terms]) + fee * use.calls
     turns = tally.turns
     calls = counts * use.calls if turns is None else summed(counts, use.calls, turns * use.each)
-    loose = [(a, each) for a, each in terms if a.size.ranged or (turns is not None and a.by != "one")]
+    loose = [(first, each) for first, each in terms if first.size.ranged or (turns is not None and first.by != "one")]
     if not loose and (turns is None or not fee):
         return counts * mean, calls
     drawn: Floats = np.full(sample.runs, mean)
-    for a, cost in loose:
-        drawn += cost * (_amount(a, turns, sample) - a.quantity)
+    for first, cost in loose:
+        drawn += cost * (_amount(first, turns, sample) - first.quantity)
     if turns is not None and fee:
         drawn += fee * use.each * (turns - use.calls)
     return np.maximum(summed(counts, mean, drawn), 0.0), calls
@@ -119,16 +119,18 @@ def _amount(a: Amount, turns: Floats | None, sample: Sample) -> float | Floats:
 def spread_of(costs: Floats) -> Spread:
     """Mean, its standard error and percentiles of draws."""
     order = np.sort(costs)
-    n = len(order)
+    number = len(order)
 
     def at(share: float) -> float:
-        place = share * (n - 1)
+        place = share * (number - 1)
         low = int(place)
-        high = min(n - 1, low + 1)
+        high = min(number - 1, low + 1)
         return float(order[low] + (order[high] - order[low]) * (place - low))
 
-    course = tuple([at(q) for q in _COURSE])
-    return Spread(float(order.mean()), float(order.std()) / n**0.5, course[10], course[18], at(0.99), n, course)
+    course = tuple([at(share) for share in _COURSE])
+    return Spread(
+        float(order.mean()), float(order.std()) / number**0.5, course[10], course[18], at(0.99), number, course
+    )
 
 
 def _close(costs: Floats, wanted: float) -> bool:
@@ -136,15 +138,15 @@ def _close(costs: Floats, wanted: float) -> bool:
     mean = float(costs.mean())
     if mean <= 0:
         return True
-    n = len(costs)
-    if float(costs.std()) / n**0.5 > wanted * mean:
+    number = len(costs)
+    if float(costs.std()) / number**0.5 > wanted * mean:
         return False
     # The error of a percentile from the order statistics one standard deviation to either side of it.
-    off = (n * 0.9 * 0.1) ** 0.5
-    places = [int(0.9 * n - off), int(0.9 * n), min(n - 1, int(0.9 * n + off))]
+    off = (number * 0.9 * 0.1) ** 0.5
+    places = [int(0.9 * number - off), int(0.9 * number), min(number - 1, int(0.9 * number + off))]
     order = np.partition(costs, places)
-    low, at, high = (float(order[p]) for p in places)
-    return (high - low) / 2 <= wanted * max(at, mean)
+    low, position, high = (float(order[place]) for place in places)
+    return (high - low) / 2 <= wanted * max(position, mean)
 
 
 def draw(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
@@ -193,7 +195,7 @@ def means_of(sample: Sample, run: Run) -> dict[str, Pass]:
 def _rounded(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
     """Expected rounded quantities of meters that round up in every run."""
     card = prices.card
-    meters = [m for m in (card.meter if card is not None else ()) if m.round_up == "run"]
+    meters = [meter for meter in (card.meter if card is not None else ()) if meter.round_up == "run"]
     found: dict[str, float] = {}
     if card is None or run.metered is None:
         return found

@@ -68,8 +68,8 @@ def keys_of(flows: Sequence[Flow]) -> list[str]:
     """A key of its own for each flow: its id, and with its place where an id comes twice."""
     seen: set[str] = set()
     keys = []
-    for at, flow in enumerate(flows):
-        key = flow.id if flow.id not in seen else f"{flow.id}~{at}"
+    for place, flow in enumerate(flows):
+        key = flow.id if flow.id not in seen else f"{flow.id}~{place}"
         seen.add(key)
         keys.append(key)
     return keys
@@ -86,12 +86,12 @@ def runs_of(
     """Every flow by itself, then the volumes of all."""
     when = month_for(assumptions, card, month)
     prices = Prices(card, when, counters)
-    by: dict[str, Run] = {}
-    for at, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
-        by[key] = one_run(flow, assumptions, prices, when)
+    mapping: dict[str, Run] = {}
+    for place, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
+        mapping[key] = one_run(flow, assumptions, prices, when)
         if progress is not None:
-            progress(at)
-    return gathered(by, prices, when, assumptions)
+            progress(place)
+    return gathered(mapping, prices, when, assumptions)
 
 
 def estimate(
@@ -109,7 +109,7 @@ def result_of(runs: Runs) -> EstateEstimate:
     """The estimate of settled runs."""
     card = runs.prices.card
     lines, bills = metered(
-        card, runs.prices.days, [(k, r.flow, r.metered, runs.volumes[k]) for k, r in runs.by.items()]
+        card, runs.prices.days, [(key, run.flow, run.metered, runs.volumes[key]) for key, run in runs.by.items()]
     )
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
     flows = tuple(
@@ -181,10 +181,10 @@ def _total(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
                 weighted.append((whole * Decimal(share), weaker(evidence, flow.runs_evidence)))
     return Total(
         cost_month=cost,
-        calls_month=sum(f.calls_month or 0.0 for f in flows),
-        runs=sum(f.runs or 0.0 for f in flows),
+        calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),
+        runs=sum(flow_estimate.runs or 0.0 for flow_estimate in flows),
         evidence=shares(weighted),
-        unknown_volume=tuple(f.name for f in flows if f.runs is None),
+        unknown_volume=tuple(flow_estimate.name for flow_estimate in flows if flow_estimate.runs is None),
         meters_month=meters,
         fees_month=fees,
     )

@@ -28,12 +28,18 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
     parts: list[Part] = []
     unknown: dict[str, None] = {}
     runs, evidence = done.runs, done.evidence
-    for a in use.amounts:
-        quantity = a.quantity * runs
-        each = prices.each(use.model, a, use.batched)
+    for first in use.amounts:
+        quantity = first.quantity * runs
+        each = prices.each(use.model, first, use.batched)
         cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
         parts.append(
-            Part(a.unit, quantity, cost, a.evidence if a.evidence == evidence else weaker(a.evidence, evidence), a.why)
+            Part(
+                first.unit,
+                quantity,
+                cost,
+                first.evidence if first.evidence == evidence else weaker(first.evidence, evidence),
+                first.why,
+            )
         )
         if cost is None:
             unknown[use.model or f"the model of '{step.title}'"] = None
@@ -52,7 +58,7 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
             0.0, 0.0, Money(), Shares(),
         )  # fmt: skip
     parts, unknown = parts_of(step, done, use, prices)
-    spent = sum((p.cost for p in parts if p.cost), ZERO)
+    spent = sum((part.cost for part in parts if part.cost), ZERO)
     return StepEstimate(
         id=step.id,
         number=graph.numbers.get(step.id, ""),
@@ -65,7 +71,7 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
         input_tokens=use.total("input", "cached") * done.runs,
         output_tokens=use.total("output") * done.runs,
         cost=Money(spent, tuple(unknown)),
-        evidence=shares((p.cost, p.evidence) for p in parts if p.cost is not None),
+        evidence=shares((part.cost, part.evidence) for part in parts if part.cost is not None),
         parts=tuple(parts),
     )
 
@@ -101,11 +107,13 @@ class Run(Struct):
 
 def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
     """Which share of the runs each trigger starts, from their volumes; None when one of them is unknown."""
-    known = {t: v for t, v in by.items() if v.runs is not None}
-    total = sum(v.runs or 0.0 for v in known.values())
+    known = {text: volume for text, volume in by.items() if volume.runs is not None}
+    total = sum(volume.runs or 0.0 for volume in known.values())
     if len(known) < len(by) or not total:
         return None
-    return {t: (Value((v.runs or 0.0) / total, v.evidence), v.items) for t, v in known.items()}
+    return {
+        text: (Value((volume.runs or 0.0) / total, volume.evidence), volume.items) for text, volume in known.items()
+    }
 
 
 def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> Run:
@@ -114,14 +122,14 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
     book = Book(assumptions, flow)
     volume, entry = Volume(None, 0.0, "default"), None
     try:
-        volume, by = flow_volume(flow, book, month, None)
-        lead = {t: v for t, v in by.items() if graph.triggers[t].enabled}
+        volume, mapping = flow_volume(flow, book, month, None)
+        lead = {text: volume for text, volume in mapping.items() if graph.triggers[text].enabled}
         entry = entry_of(lead)
     except ZeitbuchError:
         pass  # said when the volumes are settled
     passes = Passes(graph, book, entry)
     run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
-    run.notes += [f"the cycle at {c} was cut off at its cap of rounds" for c in passes.capped]
+    run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     for step in graph.in_order() if detail else flow.steps:
         if step.kind in USING and (done := passes.of.get(step.id)) is not None and done.runs:
             use = usage_of(graph, step, done, book, prices.counter(_model_name(graph, step.id)))
@@ -136,9 +144,9 @@ def _model_name(graph: Graph, step_id: str) -> str:
         return ""
     if step.model.name is None:
         named = (
-            h.model.name
-            for h in graph.attached.get(step_id, [])
-            if h.kind == "model" and h.model is not None and h.model.name
+            step.model.name
+            for step in graph.attached.get(step_id, [])
+            if step.kind == "model" and step.model is not None and step.model.name
         )
         return next(named, "")
     return step.model.name
@@ -160,20 +168,22 @@ def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: fl
 
 def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
     """Adds one step to the sums of its flow, without records of its parts (see ``parts_of``)."""
-    sums, by, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
+    sums, mapping, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
     given = got = 0.0
     unknown: tuple[str, ...] = ()
-    for a in use.amounts:
-        quantity, unit = a.quantity * runs, a.unit
+    for first in use.amounts:
+        quantity, unit = first.quantity * runs, first.unit
         if unit == "output":
             got += quantity
         elif unit == "input" or unit == "cached":
             given += quantity
-        each = prices.each(use.model, a, use.batched)
+        each = prices.each(use.model, first, use.batched)
         if each:
             cost = each * Decimal(quantity)
             spent += cost
-            by[a.evidence if a.evidence == done.evidence else weaker(a.evidence, done.evidence)] += cost
+            mapping[first.evidence if first.evidence == done.evidence else weaker(first.evidence, done.evidence)] += (
+                cost
+            )
         elif each is None and quantity:
             unknown = (use.model or f"the model of '{step.title}'",)
     calls = use.calls * runs
@@ -181,7 +191,7 @@ def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> No
     if fee:
         cost = fee * Decimal(calls)
         spent += cost
-        by[done.evidence] += cost
+        mapping[done.evidence] += cost
     sums.calls += calls
     sums.input_tokens += given
     sums.output_tokens += got

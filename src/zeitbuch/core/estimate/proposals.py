@@ -24,7 +24,7 @@ from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply
 CACHED_SHARE = 0.9
 FIXED_TOKENS = 200.0
 RARE = 0.1
-SPANS = tuple(60.0 * m for m in (1, 2, 5, 10, 15, 20, 30, 60, 120, 180, 240, 360, 720, 1440))
+SPANS = tuple(60.0 * number for number in (1, 2, 5, 10, 15, 20, 30, 60, 120, 180, 240, 360, 720, 1440))
 
 
 class Proposal(Struct, frozen=True):
@@ -62,11 +62,11 @@ def proposals(
     found: list[Proposal] = []
     result = result_of(base)
     months = {
-        f.id: (f.cost_month.amount if f.cost_month else Decimal(0))
-        + (f.meters_month.amount if f.meters_month else Decimal(0))
-        for f in result.flows
+        flow_estimate.id: (flow_estimate.cost_month.amount if flow_estimate.cost_month else Decimal(0))
+        + (flow_estimate.meters_month.amount if flow_estimate.meters_month else Decimal(0))
+        for flow_estimate in result.flows
     }
-    for at, (key, run) in enumerate(base.by.items()):
+    for place, (key, run) in enumerate(base.by.items()):
         if base.volumes[key].runs:
             for look in LOOKS:
                 for idea in look(run, base):
@@ -87,7 +87,7 @@ def proposals(
                             )
                         )
         if progress is not None:
-            progress(at)
+            progress(place)
     return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
 
 
@@ -114,7 +114,7 @@ def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
         if step.kind != "agent":
             continue
         helpers = run.graph.attached.get(step.id, [])
-        if any(h.enabled and (h.kind not in NOT_TOOLS or h.kind == "memory") for h in helpers):
+        if any(item.enabled and (item.kind not in NOT_TOOLS or item.kind == "memory") for item in helpers):
             continue
         made = Scenario(
             f"plain call instead of {step.title}", change=(PlainCall(literal(run.flow.id), literal(step.id)),)
@@ -132,20 +132,20 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
     """Polling far more often than there is something to find."""
     from zeitbuch.core.assumptions.volume import days_of, schedule_runs
 
-    for t in run.flow.triggers:
-        if t.kind != "polling" or t.schedule is None or not t.enabled:
+    for trigger in run.flow.triggers:
+        if trigger.kind != "polling" or trigger.schedule is None or not trigger.enabled:
             continue
-        hits = run.book.find("hits", trigger=(t.id, t.name))
+        hits = run.book.find("hits", trigger=(trigger.id, trigger.name))
         if hits is None or not 0 < hits.amount < RARE:
             continue
-        checks = schedule_runs(t.schedule, runs.month)
+        checks = schedule_runs(trigger.schedule, runs.month)
         span = days_of(runs.month) * 86400 / checks if checks else 0.0
         # As rarely as leaves about half of the checks empty, at most a day.
-        slower = max((s for s in SPANS if s <= span * 0.5 / hits.amount), default=0.0)
+        slower = max((share for share in SPANS if share <= span * 0.5 / hits.amount), default=0.0)
         if slower < span * 2:
             continue
         made = Scenario(
-            f"look less often in {run.flow.title}", change=(Poll(literal(run.flow.id), literal(t.id), slower),)
+            f"look less often in {run.flow.title}", change=(Poll(literal(run.flow.id), literal(trigger.id), slower),)
         )
         words = f"poll {every_words(slower)} instead of {every_words(round(span))}"
         yield _Idea(
@@ -159,8 +159,8 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
 
 def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
     """A paid call whose result the next decision does not need, on the way to cases that do not use it."""
-    volume = next(v.runs for k, v in runs.volumes.items() if runs.by[k] is run) or 0.0
-    by_id = {s.id: s for s in run.steps}
+    volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
+    by_id = {step_estimate.id: step_estimate for step_estimate in run.steps}
     for level in run.graph.levels.values():
         for edge in level.edges:
             step, decision = run.graph.steps.get(edge.source), run.graph.steps.get(edge.target)
@@ -177,11 +177,11 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
             cases = level.outgoing(decision.id)
             asked = [
                 *decision.refs,
-                *(r for c in cases for r in c.link.refs),
-                *(r for b in decision.inputs for r in b.refs),
+                *(record for child in cases for record in child.link.refs),
+                *(record for second in decision.inputs for record in second.refs),
             ]
-            if any(r.step == step.id for r in asked) or not (
-                asked or decision.condition or any(c.link.condition for c in cases)
+            if any(record.step == step.id for record in asked) or not (
+                asked or decision.condition or any(child.link.condition for child in cases)
             ):
                 continue
             unused = _unused(run, step, decision)
@@ -198,19 +198,25 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
                 )
 
 
+def _refs_of(step: Step) -> Iterator[Ref]:
+    """Everything that a step takes from others: in its own texts, its inputs and its prompts."""
+    yield from step.refs
+    for binding in step.inputs:
+        yield from binding.refs
+    for prompt in step.model.prompts if step.model is not None else ():
+        yield from prompt.refs
+
+
 def _unused(run: Run, step: Step, decision: Step) -> float:
     """Share of the passes of a decision on which nothing later refers to a step."""
-    readers = {
-        s.id for s in run.graph.steps.values()
-        if any(r.step == step.id for r in (*s.refs, *(r for b in s.inputs for r in b.refs), *(r for p in (s.model.prompts if s.model else ()) for r in p.refs)))
-    }  # fmt: skip
+    readers = {item.id for item in run.graph.steps.values() if any(ref.step == step.id for ref in _refs_of(item))}
     out: dict[str, set[str]] = {}
-    for k in run.flow.links:
-        out.setdefault(k.source, set()).add(k.target)
+    for link in run.flow.links:
+        out.setdefault(link.source, set()).add(link.target)
     for s in run.flow.steps:
         if s.scope is not None:
             out.setdefault(s.scope, set()).add(s.id)
-    node = next(n for n in nodes_of(run.passes.plan.top) if n.step.id == decision.id)
+    node = next(node for node in nodes_of(run.passes.plan.top) if node.step.id == decision.id)
     unused, taken = 0.0, 0.0
     for way in node.ways:
         if way.share is None:
@@ -219,10 +225,10 @@ def _unused(run: Run, step: Step, decision: Step) -> float:
         seen: set[str] = set()
         waiting = [way.target]
         while waiting:
-            at = waiting.pop()
-            if at not in seen:
-                seen.add(at)
-                waiting += out.get(at, set())
+            place = waiting.pop()
+            if place not in seen:
+                seen.add(place)
+                waiting += out.get(place, set())
         if not seen & readers:
             unused += way.share.amount
     return unused + max(0.0, 1 - taken)
@@ -230,19 +236,19 @@ def _unused(run: Run, step: Step, decision: Step) -> float:
 
 def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
     """One prompt put to several models."""
-    volume = next(v.runs for k, v in runs.volumes.items() if runs.by[k] is run) or 0.0
+    volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
     groups: dict[str, list[Step]] = {}
     for step in _models(run):
         use = model_of(run.graph, step)
-        text = "\n".join(p.text.strip() for p in use.prompts) if use is not None else ""
+        text = "\n".join(prompt.text.strip() for prompt in use.prompts) if use is not None else ""
         if len(text) > 20:
             groups.setdefault(text, []).append(step)
-    costs = {s.id: s.cost.amount for s in run.steps}
+    costs = {step_estimate.id: step_estimate.cost.amount for step_estimate in run.steps}
     for steps in groups.values():
-        names = {run.uses[s.id].model for s in steps}
+        names = {run.uses[step.id].model for step in steps}
         if len(steps) > 1 and len(names) > 1:
             cheapest = min(steps, key=lambda s: costs[s.id])
-            saving = sum((costs[s.id] for s in steps if s is not cheapest), Decimal(0)) * Decimal(volume)
+            saving = sum((costs[step.id] for step in steps if step is not cheapest), Decimal(0)) * Decimal(volume)
             words = f"one model instead of {len(steps)} for the same prompt"
             yield _Idea(
                 words,
@@ -260,7 +266,9 @@ def cacheable(run: Run, runs: Runs) -> Iterator[_Idea]:
         use = run.uses[step.id]
         price = runs.prices.of(use.model)
         fixed = sum(
-            a.times * a.size.amount for a in use.amounts if a.unit == "input" and a.why.startswith("instruction text")
+            first.times * first.size.amount
+            for first in use.amounts
+            if first.unit == "input" and first.why.startswith("instruction text")
         )
         plain, cached = price.of["input"], price.of["cached"]
         if fixed < FIXED_TOKENS or plain is None or cached is None or cached >= plain or "cached" in run.book.by:
@@ -292,18 +300,18 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         best: tuple[Decimal, str] | None = None
         for model in card.model:
             price = runs.prices.of(model.name)
-            a, b = price.of["input"], price.of["output"]
-            if a is None or b is None or price.of["image"] is not None or price.of["characters"] is not None:
+            first, second = price.of["input"], price.of["output"]
+            if first is None or second is None or price.of["image"] is not None or price.of["characters"] is not None:
                 continue
             if (
                 now.of["input"] is None
                 or now.of["output"] is None
-                or a * 2 > now.of["input"]
-                or b * 2 > now.of["output"]
+                or first * 2 > now.of["input"]
+                or second * 2 > now.of["output"]
             ):
                 continue
-            if best is None or a < best[0]:
-                best = (a, model.name)
+            if best is None or first < best[0]:
+                best = (first, model.name)
         if best is None:
             continue
         made = Scenario(
@@ -318,7 +326,7 @@ LOOKS = (bare_agents, eager_polling, calls_before_filters, same_prompts, cacheab
 
 def together(found: list[Proposal]) -> Scenario | None:
     """All proposals that have a scenario, as one."""
-    changes = tuple(c for p in found if p.scenario is not None for c in p.scenario.change)
+    changes = tuple(child for proposal in found if proposal.scenario is not None for child in proposal.scenario.change)
     return structs.replace(Scenario("all proposals together"), change=changes) if changes else None
 
 

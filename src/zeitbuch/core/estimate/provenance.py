@@ -43,7 +43,7 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
         )
         if volume.checks:
             rows.append(("", "checks per month", number(volume.checks), "read", "counted from the schedule"))
-    said = {k.what: k for k in knobs(run, chosen is None)}
+    said = {knob.what: knob for knob in knobs(run, chosen is None)}
     for entry in run.steps:
         if chosen is not None and entry.id != chosen.id:
             continue
@@ -73,7 +73,7 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
             )
         if entry.parts:
             rows += [(title, *row) for row in _text_rows(runs, run, entry.id)]
-            rows += [(title, *row) for row in _price_rows(runs, entry.model, {p.unit for p in entry.parts})]
+            rows += [(title, *row) for row in _price_rows(runs, entry.model, {part.unit for part in entry.parts})]
         for part in entry.parts:
             cost = (
                 "no price"
@@ -94,7 +94,7 @@ def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, 
     use = model_of(run.graph, run.graph.steps[step_id])
     if use is None or use.modality == "speech":
         return []
-    text = "\n".join(readable_rest(p.text, p.refs) for p in use.prompts)
+    text = "\n".join(readable_rest(prompt.text, prompt.refs) for prompt in use.prompts)
     if not text.strip():
         return []
     card = runs.prices.card
@@ -150,7 +150,7 @@ def _chosen(run: Run, step: str) -> Step:
     for s in run.flow.steps:
         if step in (s.id, run.graph.numbers.get(s.id)) or s.title.casefold() == low:
             return s
-    names = ", ".join(f"'{s.title}'" for s in run.flow.steps if s.kind != "note")
+    names = ", ".join(f"'{step.title}'" for step in run.flow.steps if step.kind != "note")
     raise fail(
         "step-unknown",
         f"expected the id, number or name of a step of '{run.flow.title}', found '{step}'",

@@ -86,7 +86,7 @@ def estimate_flows(
     (it is given what works on a range of places, and the number of flows)."""
     when = month_for(assumptions, card, month)
     prices = Prices(card, when, counters)
-    called = frozenset(s.calls for f in flows for s in f.steps if s.calls)
+    called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
     setting = Setting(assumptions, prices, when, how, detail, called)
     light: dict[str, Run] = {}
     draws: dict[str, Draw] = {}
@@ -94,17 +94,19 @@ def estimate_flows(
 
     def work(places: range) -> list[tuple[Run, Draw | None]]:
         # Flows stay where they are: only figures travel between processes.
-        return [(structs.replace(r, flow=_NOBODY), d) for r, d in (one(flows[at], setting) for at in places)]
+        return [
+            (structs.replace(run, flow=_NOBODY), draw) for run, draw in (one(flows[place], setting) for place in places)
+        ]
 
-    at = 0
+    place = 0
     for part in share(work, len(flows)):
         for run, found in part:
-            light[keys[at]] = structs.replace(run, flow=flows[at])
+            light[keys[place]] = structs.replace(run, flow=flows[place])
             if found is not None:
-                draws[keys[at]] = found
-            at += 1
+                draws[keys[place]] = found
+            place += 1
         if progress is not None:
-            progress(at)
+            progress(place)
     runs = gathered(light, prices, when, assumptions)
     result = result_of(runs)
     return _with_spreads(result, runs, draws) if how is not None else result

@@ -133,43 +133,43 @@ def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
 
     if not scenario.change:
         found.append(Problem("scenario", "error", "expected at least one [[change]], found none", Origin("", "/name")))
-    for at, change in enumerate(scenario.change):
+    for place, change in enumerate(scenario.change):
         for key in ("share", "hits"):
             value = getattr(change, key, None)
             if value is not None and not 0 <= value <= 1:
-                say(at, key, f"expected a share from 0 to 1, found {value:g}")
+                say(place, key, f"expected a share from 0 to 1, found {value:g}")
         match change:
             case SwapModel(to=to):
                 if not to:
-                    say(at, "to", "expected the name of a model in `to`, found none")
+                    say(place, "to", "expected the name of a model in `to`, found none")
                 elif card is not None and card.rate(to) is None:
-                    say(at, "to", f"expected a model of the rate card in `to`, found '{to}'")
+                    say(place, "to", f"expected a model of the rate card in `to`, found '{to}'")
             case SetParameter(max_output=a, max_turns=b, retries=c):
                 if a is None and b is None and c is None:
-                    say(at, "do", "expected max_output, max_turns or retries, found none")
+                    say(place, "do", "expected max_output, max_turns or retries, found none")
                 for key, number, least in (("max_output", a, 1), ("max_turns", b, 1), ("retries", c, 0)):
                     if number is not None and number < least:
-                        say(at, key, f"expected {key} from {least} upwards, found {number}")
+                        say(place, key, f"expected {key} from {least} upwards, found {number}")
             case Poll(every=every):
                 if not 0 < every < float("inf"):
-                    say(at, "every", f"expected seconds over 0, found {every:g}")
+                    say(place, "every", f"expected seconds over 0, found {every:g}")
             case Batch(size=size):
                 if size < 1:
-                    say(at, "size", f"expected a size of 1 or more, found {size}")
+                    say(place, "size", f"expected a size of 1 or more, found {size}")
             case Move(to=to):
-                names = [h.name for h in card.host] if card is not None else []
+                names = [host.name for host in card.host] if card is not None else []
                 if to not in names:
                     say(
-                        at,
+                        place,
                         "to",
                         f"expected a host of the rate card ({', '.join(names) or 'it has none'}), found '{to}'",
                     )
             case Drop(step=step):
                 if not step:
-                    say(at, "step", "expected the step to drop, found none")
+                    say(place, "step", "expected the step to drop, found none")
             case Assume(rule=rule):
                 if not rule.given():
-                    say(at, "rule", "expected a quantity in `rule`, found none")
+                    say(place, "rule", "expected a quantity in `rule`, found none")
             case _:
                 pass
     return found
@@ -181,10 +181,12 @@ def apply(
     """The estate, card and assumptions of a scenario, and changes that fit nothing."""
     made = Applied(estate, card, assumptions, set())
     missed: list[Problem] = []
-    for at, change in enumerate(scenario.change):
+    for place, change in enumerate(scenario.change):
         if not _one(change, made):
-            message = f"expected something that change {at + 1} fits, found nothing in the flows read"
-            missed.append(Problem("scenario-nothing", "warning", message, Origin("", f"/change/{at}"), _hint(change)))
+            message = f"expected something that change {place + 1} fits, found nothing in the flows read"
+            missed.append(
+                Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), _hint(change))
+            )
     return made, missed
 
 
@@ -200,7 +202,7 @@ def _one(change: AnyChange, made: Applied) -> bool:
     """Applies one change; returns whether it fits anything."""
     if isinstance(change, Assume):
         rule = structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
-        touched = {f.id for f in made.estate.flows if hit(rule.flow, f.id, f.name)}
+        touched = {flow.id for flow in made.estate.flows if hit(rule.flow, flow.id, flow.name)}
         made.assumptions = overlaid(made.assumptions, (rule,))
         made.touched |= touched
         return bool(touched)
@@ -231,8 +233,8 @@ def _moved(card: RateCard, change: Move) -> RateCard:
         parts = host.flows
         if host.name == change.to:
             # As many entries as there are dates, so that none of another host begins later.
-            dates = [d for d in card.dates() if change.since is None or d > change.since]
-            more = [structs.replace(Belongs(flow=change.flow), since=d) for d in (change.since, *dates)]
+            dates = [day for day in card.dates() if change.since is None or day > change.since]
+            more = [structs.replace(Belongs(flow=change.flow), since=day) for day in (change.since, *dates)]
             parts = (*parts, *more)
         hosts.append(structs.replace(host, flows=parts))
     # Among entries of one date the later host wins.
@@ -260,7 +262,7 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
             ]
             return (
                 flow,
-                [Rule(flow=literal(flow.id), trigger=literal(t.id), admitted=share) for t in chosen],
+                [Rule(flow=literal(flow.id), trigger=literal(trigger.id), admitted=share) for trigger in chosen],
                 bool(chosen),
             )
         case Batch(trigger=trigger, size=size):
@@ -279,8 +281,8 @@ def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, 
 
 
 def _steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
-    steps = tuple(change(s) if hit(pattern, s.id, s.name) else s for s in flow.steps)
-    fits = any(a is not b for a, b in zip(steps, flow.steps, strict=True))
+    steps = tuple(change(step) if hit(pattern, step.id, step.name) else step for step in flow.steps)
+    fits = any(first is not second for first, second in zip(steps, flow.steps, strict=True))
     return structs.replace(flow, steps=steps), [], fits
 
 
@@ -305,8 +307,8 @@ def _set(step: Step, change: SetParameter) -> Step:
 
 
 def _assumed(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
-    steps = [s for s in flow.steps if hit(pattern, s.id, s.name) and fits(s)]
-    return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(s.id)) for s in steps], bool(steps)
+    steps = [step for step in flow.steps if hit(pattern, step.id, step.name) and fits(step)]
+    return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(step.id)) for step in steps], bool(steps)
 
 
 def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
@@ -314,53 +316,55 @@ def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, l
     triggers: list[Trigger] = []
     fits = False
     book = Book(assumptions, flow)
-    for t in flow.triggers:
-        if t.kind == "polling" and t.schedule is not None and hit(change.trigger, t.id, t.name):
+    for trigger in flow.triggers:
+        if trigger.kind == "polling" and trigger.schedule is not None and hit(change.trigger, trigger.id, trigger.name):
             fits = True
-            before = schedule_runs(t.schedule, (2026, 0))
-            schedule = structs.replace(t.schedule, cron=None, rule=None, repeat=None, every=change.every)
+            before = schedule_runs(trigger.schedule, (2026, 0))
+            schedule = structs.replace(trigger.schedule, cron=None, rule=None, repeat=None, every=change.every)
             after = schedule_runs(schedule, (2026, 0))
-            found = book.find("hits", trigger=(t.id, t.name))
+            found = book.find("hits", trigger=(trigger.id, trigger.name))
             had = found.amount if found is not None else 0.25
             hits = change.hits if change.hits is not None else 1 - (1 - had) ** (before / after)
             # What is found per month stays: more at once where checks are rarer.
             at_once = had * before / after / hits if hits else 1.0
-            held = book.find("items", trigger=(t.id, t.name))
+            held = book.find("items", trigger=(trigger.id, trigger.name))
             items = at_once * (held.amount if held is not None else 1.0)
-            rules.append(Rule(flow=literal(flow.id), trigger=literal(t.id), hits=hits, items=items))
-            t = structs.replace(t, schedule=schedule)
-        triggers.append(t)
+            rules.append(Rule(flow=literal(flow.id), trigger=literal(trigger.id), hits=hits, items=items))
+            trigger = structs.replace(trigger, schedule=schedule)
+        triggers.append(trigger)
     return structs.replace(flow, triggers=tuple(triggers)), rules, fits
 
 
 def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """Agents as plain calls: their attachments go, the model they were given stays."""
-    agents = {s.id for s in flow.steps if s.kind == "agent" and hit(pattern, s.id, s.name)}
+    agents = {step.id for step in flow.steps if step.kind == "agent" and hit(pattern, step.id, step.name)}
     if not agents:
         return flow, [], False
-    helpers = {k.source: k.target for k in flow.links if k.role == "attach" and k.target in agents}
+    helpers = {link.source: link.target for link in flow.links if link.role == "attach" and link.target in agents}
     given = {
-        helpers[s.id]: s.model.name for s in flow.steps if s.id in helpers and s.kind == "model" and s.model is not None
+        helpers[step.id]: step.model.name
+        for step in flow.steps
+        if step.id in helpers and step.kind == "model" and step.model is not None
     }
     steps: list[Step] = []
-    for s in flow.steps:
-        if s.id in agents and s.model is not None:
-            model = structs.replace(s.model, name=s.model.name or given.get(s.id), max_turns=None)
-            steps.append(structs.replace(s, kind="model", model=model))
-        elif s.id not in helpers:
-            steps.append(s)
-    links = tuple(k for k in flow.links if k.source not in helpers)
+    for step in flow.steps:
+        if step.id in agents and step.model is not None:
+            model = structs.replace(step.model, name=step.model.name or given.get(step.id), max_turns=None)
+            steps.append(structs.replace(step, kind="model", model=model))
+        elif step.id not in helpers:
+            steps.append(step)
+    links = tuple(link for link in flow.links if link.source not in helpers)
     return structs.replace(flow, steps=tuple(steps), links=links), [], True
 
 
 def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """A step goes with everything that no other way leads to; what it contains goes with it."""
-    gone = {s.id for s in flow.steps if hit(pattern, s.id, s.name)}
+    gone = {step.id for step in flow.steps if hit(pattern, step.id, step.name)}
     if not gone:
         return flow, [], False
     before = _reached(flow, set())
     left = _reached(flow, gone)
-    scopes = {s.id: s.scope for s in flow.steps}
+    scopes = {step.id: step.scope for step in flow.steps}
 
     def inside(step_id: str | None) -> bool:
         while step_id is not None:
@@ -369,30 +373,32 @@ def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
             step_id = scopes.get(step_id)
         return False
 
-    out = {s.id for s in flow.steps if inside(s.id) or (s.id in before and s.id not in left)}
-    steps = tuple(s for s in flow.steps if s.id not in out)
-    links: list[Link] = [k for k in flow.links if k.source not in out and k.target not in out]
+    out = {step.id for step in flow.steps if inside(step.id) or (step.id in before and step.id not in left)}
+    steps = tuple(step for step in flow.steps if step.id not in out)
+    links: list[Link] = [link for link in flow.links if link.source not in out and link.target not in out]
     return structs.replace(flow, steps=steps, links=tuple(links)), [], True
 
 
 def _reached(flow: Flow, without: set[str]) -> set[str]:
     """Steps that links lead to from triggers, first steps and scopes, when some steps are not there."""
-    led = {k.target for k in flow.links}
+    led = {link.target for link in flow.links}
     out: dict[str, list[str]] = {}
-    for k in flow.links:
-        if k.role == "attach":
-            out.setdefault(k.target, []).append(k.source)
+    for link in flow.links:
+        if link.role == "attach":
+            out.setdefault(link.target, []).append(link.source)
         else:
-            out.setdefault(k.source, []).append(k.target)
-    for s in flow.steps:
-        if s.scope is not None and s.id not in led:
-            out.setdefault(s.scope, []).append(s.id)
-    waiting = [t.id for t in flow.triggers] + [s.id for s in flow.steps if s.scope is None and s.id not in led]
+            out.setdefault(link.source, []).append(link.target)
+    for step in flow.steps:
+        if step.scope is not None and step.id not in led:
+            out.setdefault(step.scope, []).append(step.id)
+    waiting = [trigger.id for trigger in flow.triggers] + [
+        step.id for step in flow.steps if step.scope is None and step.id not in led
+    ]
     seen: set[str] = set()
     while waiting:
-        at = waiting.pop()
-        if at in seen or at in without:
+        place = waiting.pop()
+        if place in seen or place in without:
             continue
-        seen.add(at)
-        waiting += out.get(at, [])
+        seen.add(place)
+        waiting += out.get(place, [])
     return seen

@@ -61,14 +61,16 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
             found.append(_Knob(what, quantity, value, where))
 
     if month:
-        for t in run.flow.triggers:
-            where = {"trigger": literal(t.id)}
+        for trigger in run.flow.triggers:
+            where = {"trigger": literal(trigger.id)}
             for quantity in ("runs", "events", "hits", "admitted", "items"):
-                value = run.book.find(quantity, trigger=(t.id, t.name))
+                value = run.book.find(quantity, trigger=(trigger.id, trigger.name))
                 if value is not None:
-                    add(f"{_words(quantity)} of ‘{t.title}’", quantity, value, **where)
-            if t.kind == "polling" and not any(run.book.find(q, trigger=(t.id, t.name)) for q in ("runs", "hits")):
-                add(f"hits of ‘{t.title}’", "hits", Value(0.25, "default", "default"), **where)
+                    add(f"{_words(quantity)} of ‘{trigger.title}’", quantity, value, **where)
+            if trigger.kind == "polling" and not any(
+                run.book.find(quantity, trigger=(trigger.id, trigger.name)) for quantity in ("runs", "hits")
+            ):
+                add(f"hits of ‘{trigger.title}’", "hits", Value(0.25, "default", "default"), **where)
     for node in nodes_of(run.passes.plan.top):
         step, where = node.step, {"step": literal(node.step.id)}
         add(f"failure of ‘{step.title}’", "failure", node.failure, **where)
@@ -108,8 +110,8 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
                 if key in seen or not source or size.why.startswith("the answer of"):
                     continue
                 seen.add(key)
-                at = {"trigger": literal(source)} if source in graph.triggers else {"step": literal(source)}
-                add(f"size of ‘{graph.names.get(source, source)}’", "size", size, **at)
+                mapping = {"trigger": literal(source)} if source in graph.triggers else {"step": literal(source)}
+                add(f"size of ‘{graph.names.get(source, source)}’", "size", size, **mapping)
     return found
 
 
@@ -129,8 +131,8 @@ def ends_of(quantity: str, value: Value) -> tuple[float, float]:
         return value.low, value.high
     down, up = DOUBT[value.evidence]
     low, high, _ = QUANTITIES[quantity]
-    a, b = max(low, value.amount * down), value.amount * up
-    return a, min(high, b)
+    first, second = max(low, value.amount * down), value.amount * up
+    return first, min(high, second)
 
 
 def drivers(
@@ -144,7 +146,7 @@ def drivers(
     monthly figures."""
     found: list[Driver] = []
     chosen = keys if keys is not None else list(runs.by)
-    for at, key in enumerate(chosen):
+    for place, key in enumerate(chosen):
         run = runs.by[key]
         volume = runs.volumes[key]
         if per == "month" and volume.runs is None:
@@ -171,7 +173,7 @@ def drivers(
                     )
                 )
         if progress is not None:
-            progress(at)
+            progress(place)
     return sorted(found, key=lambda d: (-d.swing, d.flow, d.what))
 
 

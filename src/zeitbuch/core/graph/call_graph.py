@@ -68,7 +68,7 @@ def solve_circle(graph: CallGraph, component: Sequence[str], outside: Sequence[f
     from scipy.sparse import csc_matrix, identity
     from scipy.sparse.linalg import splu
 
-    place = {key: at for at, key in enumerate(component)}
+    place = {key: place for place, key in enumerate(component)}
     entries = [
         (place[key], place[other], times)
         for key in component

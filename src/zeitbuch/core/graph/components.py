@@ -8,13 +8,13 @@ from collections.abc import Iterable
 
 def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[list[str]]:
     """Strongly connected components in reverse topological order (Tarjan 1972, without recursion)."""
-    out: dict[str, list[str]] = {n: [] for n in nodes}
-    for a, b in edges:
-        out[a].append(b)
+    out: dict[str, list[str]] = {name: [] for name in nodes}
+    for first, second in edges:
+        out[first].append(second)
     index: dict[str, int] = {}
     low: dict[str, int] = {}
     stack: list[str] = []
-    on: set[str] = set()
+    members: set[str] = set()
     found: list[list[str]] = []
     for root in out:
         if root in index:
@@ -22,17 +22,17 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
         work = [(root, iter(out[root]))]
         index[root] = low[root] = len(index)
         stack.append(root)
-        on.add(root)
+        members.add(root)
         while work:
             node, rest = work[-1]
             for other in rest:
                 if other not in index:
                     index[other] = low[other] = len(index)
                     stack.append(other)
-                    on.add(other)
+                    members.add(other)
                     work.append((other, iter(out[other])))
                     break
-                if other in on:
+                if other in members:
                     low[node] = min(low[node], index[other])
             else:
                 work.pop()
@@ -42,7 +42,7 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
                     group = []
                     while True:
                         top = stack.pop()
-                        on.discard(top)
+                        members.discard(top)
                         group.append(top)
                         if top == node:
                             break

@@ -11,13 +11,13 @@ from .components import components
 
 def is_acyclic(steps: tuple[Step, ...], links: tuple[Link, ...]) -> bool:
     """Kahn's test; cheap, so that the full search runs only where there is a cycle."""
-    count = {s.id: 0 for s in steps}
+    count = {step.id: 0 for step in steps}
     out: dict[str, list[str]] = {}
     for link in links:
         if link.source in count and link.target in count:
             count[link.target] += 1
             out.setdefault(link.source, []).append(link.target)
-    ready = [s for s, n in count.items() if n == 0]
+    ready = [text for text, number in count.items() if number == 0]
     done = 0
     while ready:
         done += 1
@@ -33,18 +33,18 @@ def cycle_problems(flow: Flow) -> list[Problem]:
     if is_acyclic(flow.steps, flow.links):
         return []
     problems: list[Problem] = []
-    ids = {s.id for s in flow.steps}
-    links = [k for k in flow.links if k.role != "attach" and k.source in ids and k.target in ids]
-    by_id = {s.id: s for s in flow.steps}
-    for group in components(ids, [(k.source, k.target) for k in links]):
+    ids = {step.id for step in flow.steps}
+    links = [link for link in flow.links if link.role != "attach" and link.source in ids and link.target in ids]
+    by_id = {step.id: step for step in flow.steps}
+    for group in components(ids, [(link.source, link.target) for link in links]):
         inside = set(group)
-        turning = len(group) > 1 or any(k.source == k.target == group[0] for k in links)
+        turning = len(group) > 1 or any(link.source == link.target == group[0] for link in links)
         if not turning:
             continue
-        leaves = any(k.source in inside and k.target not in inside for k in links)
-        choice = any(k.source in inside and k.role in ("case", "error") for k in links)
-        around = [s.id for s in flow.steps if s.id in inside]
-        names = " -> ".join(by_id[i].title for i in [*around, around[0]])
+        leaves = any(link.source in inside and link.target not in inside for link in links)
+        choice = any(link.source in inside and link.role in ("case", "error") for link in links)
+        around = [step.id for step in flow.steps if step.id in inside]
+        names = " -> ".join(by_id[key].title for key in [*around, around[0]])
         if leaves or choice:
             severity: Severity = "info"
             message = f"the steps go round in a cycle that has a way out: {names}"

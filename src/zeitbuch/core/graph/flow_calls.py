@@ -44,7 +44,11 @@ class Shared(Struct, frozen=True):
 
 def _paths(flow: Flow) -> list[str]:
     """The paths of the web requests that set a flow off."""
-    return [p for t in flow.triggers if t.kind == "webhook" and t.event and (p := _path(t.event))]
+    return [
+        part
+        for trigger in flow.triggers
+        if trigger.kind == "webhook" and trigger.event and (part := _path(trigger.event))
+    ]
 
 
 def _path(text: str) -> str:
@@ -59,39 +63,43 @@ def _path(text: str) -> str:
 def _tails(path: str) -> list[str]:
     """'a/b/c' -> 'a/b/c', 'b/c', 'c'."""
     parts = path.split("/")
-    return ["/".join(parts[at:]) for at in range(len(parts))] if path else []
+    return ["/".join(parts[place:]) for place in range(len(parts))] if path else []
 
 
 def _addresses(step: Step) -> list[str]:
     """Texts of a step that may be addresses."""
-    return [b.value for b in step.inputs if isinstance(b.value, str) and "/" in b.value and len(b.value) < 2000]
+    return [
+        second.value
+        for second in step.inputs
+        if isinstance(second.value, str) and "/" in second.value and len(second.value) < 2000
+    ]
 
 
 def calls_of(estate: Estate) -> list[Call]:
     """Every way in which one flow of the estate leads to another, in the order of the flows."""
     found: list[Call] = []
-    by: dict[str, Flow] = {}
+    mapping: dict[str, Flow] = {}
     for flow in reversed(estate.flows):
-        by[flow.id.casefold()] = flow
+        mapping[flow.id.casefold()] = flow
         if flow.name:
-            by.setdefault(flow.name.casefold(), flow)
+            mapping.setdefault(flow.name.casefold(), flow)
     hooks: dict[str, list[Flow]] = {}
     for flow in estate.flows:
         for path in _paths(flow):
             hooks.setdefault(path, []).append(flow)
-    handlers = [(t, flow) for flow in estate.flows for t in flow.triggers if t.kind == "fault"]
+    handlers = [(trigger, flow) for flow in estate.flows for trigger in flow.triggers if trigger.kind == "fault"]
     for flow in estate.flows:
-        attached = {k.source for k in flow.links if k.role == "attach"}
+        attached = {link.source for link in flow.links if link.role == "attach"}
         groups: dict[tuple[str, How, str], list[str]] = {}
         for step in flow.steps:
             if step.calls:
-                other = by.get(step.calls.casefold())
+                other = mapping.get(step.calls.casefold())
                 how: How = "tool" if step.id in attached else "subflow"
                 groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
             elif step.kind in ("http", "tool", "other", "send", "read", "write") and hooks:
                 # An address may have more before the path that the trigger names.
-                tails = {t for a in _addresses(step) for t in _tails(_path(a))}
-                for other in [f for t in sorted(tails & hooks.keys()) for f in hooks[t]]:
+                tails = {text for first in _addresses(step) for text in _tails(_path(first))}
+                for other in [flow for text in sorted(tails & hooks.keys()) for flow in hooks[text]]:
                     if other.id != flow.id:
                         groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
         found += [Call(flow.id, target, how, tuple(ids), name) for (target, how, name), ids in groups.items()]
@@ -106,7 +114,9 @@ def calls_of(estate: Estate) -> list[Call]:
 def _services(flow: Flow) -> dict[str, tuple[str, set[str]]]:
     """Connection key -> (name, what the flow's steps do through it)."""
     found: dict[str, tuple[str, set[str]]] = {}
-    used = [(s.connection, str(s.effect)) for s in flow.steps] + [(t.connection, "read") for t in flow.triggers]
+    used = [(step.connection, str(step.effect)) for step in flow.steps] + [
+        (trigger.connection, "read") for trigger in flow.triggers
+    ]
     for key, effect in used:
         if key:
             name = service_name(flow, key)
@@ -131,8 +141,8 @@ def shared_of(estate: Estate) -> list[Shared]:
     found = [
         Shared(
             names[key],
-            tuple(f for f, _ in flows),
-            tuple(f for f, effects in flows if effects & {"write", "delete", "send", "spend"}),
+            tuple(name for name, _ in flows),
+            tuple(name for name, effects in flows if effects & {"write", "delete", "send", "spend"}),
         )
         for key, flows in users.items()
         if len(flows) > 1
@@ -143,7 +153,7 @@ def shared_of(estate: Estate) -> list[Shared]:
 def stores_of(estate: Estate) -> list[Call]:
     """Pairs of flows of which one changes and another reads the same connection."""
     found: list[Call] = []
-    services = {f.id: _services(f) for f in estate.flows}
+    services = {flow.id: _services(flow) for flow in estate.flows}
     readers: dict[str, list[str]] = {}
     for id, used in services.items():
         for key, (_, effects) in used.items():
@@ -154,11 +164,13 @@ def stores_of(estate: Estate) -> list[Call]:
             if not effects & _STORES:
                 continue
             steps = tuple(
-                s.id
-                for s in writer.steps
-                if s.effect in _STORES and s.connection and service_name(writer, s.connection).casefold() == key
+                step.id
+                for step in writer.steps
+                if step.effect in _STORES
+                and step.connection
+                and service_name(writer, step.connection).casefold() == key
             )
-            found += [Call(writer.id, r, "store", steps, name) for r in readers.get(key, ()) if r != writer.id]
+            found += [Call(writer.id, text, "store", steps, name) for text in readers.get(key, ()) if text != writer.id]
     return found
 
 
@@ -172,6 +184,8 @@ def call_words(call: Call, names: dict[str, str]) -> str:
 def callers_of(calls: list[Call], flow_id: str, names: dict[str, str]) -> str:
     """'called by ‘A’ and ‘B’', or nothing."""
     sources = list(
-        dict.fromkeys(names[c.source] for c in calls if c.target == flow_id and c.how in ("subflow", "tool"))
+        dict.fromkeys(
+            names[call.source] for call in calls if call.target == flow_id and call.how in ("subflow", "tool")
+        )
     )
     return f"called by {joined([f'‘{s}’' for s in sources])}" if sources else ""

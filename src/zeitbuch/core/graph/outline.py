@@ -29,12 +29,12 @@ class Item(Struct):
 
 def outline(graph: Graph) -> list[Item]:
     """Triggers first, then the steps of the top level with everything below them."""
-    items = [Item("trigger", t.id) for t in graph.flow.triggers]
+    items = [Item("trigger", trigger.id) for trigger in graph.flow.triggers]
     for item in items:
         item.below = [
-            Item("goto", e.target, e.link.label)
-            for e in graph.levels[None].edges
-            if e.source == item.id and len(graph.levels[None].steps)
+            Item("goto", edge.target, edge.link.label)
+            for edge in graph.levels[None].edges
+            if edge.source == item.id and len(graph.levels[None].steps)
         ]
     return items + _Level(graph, graph.levels[None]).items()
 
@@ -42,15 +42,15 @@ def outline(graph: Graph) -> list[Item]:
 class _Level:
     def __init__(self, graph: Graph, level: Level) -> None:
         self.graph, self.level = graph, level
-        self.steps = [s.id for s in level.steps if s.kind != "note"]
+        self.steps = [step.id for step in level.steps if step.kind != "note"]
         known = set(self.steps)
         self.out: dict[str, list[Edge]] = {}
         self.into: dict[str, list[str]] = {}
-        for e in level.edges:
-            if e.target in known and e.source in known:
-                self.out.setdefault(e.source, []).append(e)
-                if not e.back:
-                    self.into.setdefault(e.target, []).append(e.source)
+        for edge in level.edges:
+            if edge.target in known and edge.source in known:
+                self.out.setdefault(edge.source, []).append(edge)
+                if not edge.back:
+                    self.into.setdefault(edge.target, []).append(edge.source)
         self._dominators()
 
     def _dominators(self) -> None:
@@ -58,19 +58,19 @@ class _Level:
         self.idom: dict[str, str | None] = {}
         depth: dict[str | None, int] = {None: 0}
         for step in self.steps:
-            at: str | None = None
-            for n, source in enumerate(self.into.get(step, [])):
-                if n == 0:
-                    at = source
+            place: str | None = None
+            for number, source in enumerate(self.into.get(step, [])):
+                if number == 0:
+                    place = source
                     continue
                 other: str | None = source
-                while at != other:
-                    if depth[at] >= depth[other]:
-                        at = self.idom[at] if at is not None else None
+                while place != other:
+                    if depth[place] >= depth[other]:
+                        place = self.idom[place] if place is not None else None
                     else:
                         other = self.idom[other] if other is not None else None
-            self.idom[step] = at
-            depth[step] = depth[at] + 1
+            self.idom[step] = place
+            depth[step] = depth[place] + 1
         self.under: dict[str | None, list[str]] = {}
         for step, owner in self.idom.items():
             self.under.setdefault(owner, []).append(step)
@@ -91,13 +91,13 @@ class _Level:
             found.append(item)
             level = self.graph.levels.get(step)
             if level is not None:
-                names = {k: [x.label or x.condition for x in links] for k, links in level.labels.items()}
+                names = {key: [link.label or link.condition for link in links] for key, links in level.labels.items()}
                 inner = _Level(self.graph, level)
                 for root in inner.under.get(None, []):
-                    words = ", ".join(n for n in names.get(root, []) if n)
+                    words = ", ".join(name for name in names.get(root, []) if name)
                     item.below += [Item("inside", words=words, below=inner._chain(root))]
             ways = self.out.get(step, [])
-            later = [d for d in self.under.get(step, []) if len(self.into[d]) > 1]
+            later = [name for name in self.under.get(step, []) if len(self.into[name]) > 1]
             if len(ways) == 1 and not ways[0].back and not _says(ways[0]):
                 target = ways[0].target
                 if self.idom.get(target) == step:
@@ -106,15 +106,15 @@ class _Level:
                     item.below.append(Item("goto", target))
                 continue
             own: set[str] = set()
-            for e in ways:
-                branch = Item("branch", words=_says(e) or "", error=e.link.role == "error")
-                if e.back:
-                    branch.below = [Item("goto", e.target, back=True)]
-                elif self.idom.get(e.target) == step and e.target not in own and e.target not in later:
-                    own.add(e.target)
-                    branch.below = self._chain(e.target)
+            for edge in ways:
+                branch = Item("branch", words=_says(edge) or "", error=edge.link.role == "error")
+                if edge.back:
+                    branch.below = [Item("goto", edge.target, back=True)]
+                elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
+                    own.add(edge.target)
+                    branch.below = self._chain(edge.target)
                 else:
-                    branch.below = [Item("goto", e.target)]
+                    branch.below = [Item("goto", edge.target)]
                 item.below.append(branch)
             work = [*later, *work]
         return found

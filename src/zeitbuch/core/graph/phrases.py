@@ -23,7 +23,7 @@ def capital(text: str) -> str:
 
 def connection_name(flow: Flow, step: Step) -> str:
     """The name of a step's connection, or of what its operation belongs to."""
-    found = next((c for c in flow.connections if c.id == step.connection), None)
+    found = next((connection for connection in flow.connections if connection.id == step.connection), None)
     return (found.name or found.id) if found is not None else (step.connection or "")
 
 
@@ -36,11 +36,11 @@ def shown(value: Any, refs: tuple[Ref, ...], names: dict[str, str]) -> str:
 def decided(binding: Binding, names: dict[str, str]) -> str:
     """Who decides an input."""
     if binding.decided == "model":
-        about = ", ".join(p for p in (binding.type, binding.description) if p)
+        about = ", ".join(part for part in (binding.type, binding.description) if part)
         return f"the model ({about})" if about else "the model"
     if binding.decided == "data":
         return (
-            "data: " + joined(list(dict.fromkeys(ref_words(r, names) for r in binding.refs)))
+            "data: " + joined(list(dict.fromkeys(ref_words(ref, names) for ref in binding.refs)))
             if binding.refs
             else "data"
         )
@@ -58,4 +58,7 @@ def prompt_text(prompt: Prompt, names: dict[str, str]) -> str:
 
 def triggers_list(flow: Flow) -> list[str]:
     """One line a trigger."""
-    return [f"{t.title}: {trigger_words(t)}" if t.name else capital(trigger_words(t)) for t in flow.triggers]
+    return [
+        f"{trigger.title}: {trigger_words(trigger)}" if trigger.name else capital(trigger_words(trigger))
+        for trigger in flow.triggers
+    ]

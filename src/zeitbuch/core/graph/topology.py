@@ -36,15 +36,15 @@ class Level:
         self.labels = labels  # entry step -> links from the scope that name the branch beginning there
 
     def incoming(self, step_id: str) -> list[Edge]:
-        return [e for e in self.edges if e.target == step_id]
+        return [edge for edge in self.edges if edge.target == step_id]
 
     def outgoing(self, step_id: str) -> list[Edge]:
-        return [e for e in self.edges if e.source == step_id]
+        return [edge for edge in self.edges if edge.source == step_id]
 
     def entries(self) -> list[Step]:
         """Steps that nothing of this level leads to (going forward)."""
-        led = {e.target for e in self.edges if not e.back}
-        return [s for s in self.steps if s.id not in led]
+        led = {edge.target for edge in self.edges if not edge.back}
+        return [step for step in self.steps if step.id not in led]
 
 
 class Graph:
@@ -52,8 +52,8 @@ class Graph:
 
     def __init__(self, flow: Flow) -> None:
         self.flow = flow
-        self.steps: dict[str, Step] = {s.id: s for s in flow.steps}
-        self.triggers: dict[str, Trigger] = {t.id: t for t in flow.triggers}
+        self.steps: dict[str, Step] = {step.id: step for step in flow.steps}
+        self.triggers: dict[str, Trigger] = {trigger.id: trigger for trigger in flow.triggers}
         self.attached: dict[str, list[Step]] = {}
         self.host: dict[str, str] = {}
         for link in flow.links:
@@ -82,31 +82,31 @@ class Graph:
     def path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""
         chain: list[str | None] = []
-        at = self.steps.get(step_id)
-        while at is not None:
-            chain.append(at.scope)
-            at = self.steps.get(at.scope) if at.scope is not None else None
+        step = self.steps.get(step_id)
+        while step is not None:
+            chain.append(step.scope)
+            step = self.steps.get(step.scope) if step.scope is not None else None
         return chain[::-1] or [None]
 
     def lifted(self, step_id: str, scope: str | None) -> str | None:
         """The step of the level ``scope`` that is or contains ``step_id``; triggers stand at the top level."""
         if step_id in self.triggers:
             return step_id if scope is None else None
-        at: Step | None = self.steps.get(step_id)
-        while at is not None:
-            if at.scope == scope:
-                return at.id
-            at = self.steps.get(at.scope) if at.scope is not None else None
+        step: Step | None = self.steps.get(step_id)
+        while step is not None:
+            if step.scope == scope:
+                return step.id
+            step = self.steps.get(step.scope) if step.scope is not None else None
         return None
 
     def meeting(self, source: str, target: str) -> str | None:
         """The innermost scope that holds both ends."""
-        a, b = self.path(source), self.path(target)
+        first, second = self.path(source), self.path(target)
         common: str | None = None
-        for x, y in zip(a, b, strict=False):
-            if x != y:
+        for text, second_text in zip(first, second, strict=False):
+            if text != second_text:
                 break
-            common = x
+            common = text
         return common
 
     def _lifted_links(
@@ -117,46 +117,53 @@ class Graph:
         raw: dict[str | None, list[tuple[str, str, Link]]] = {}
         labels: dict[str | None, dict[str, list[Link]]] = {}
         for link in self.flow.links:
-            a, b = link.source, link.target
-            if link.role == "attach" or a in host or b in host or b not in steps:
+            left, right = link.source, link.target
+            if link.role == "attach" or left in host or right in host or right not in steps:
                 continue
-            first, second = steps.get(a), steps[b]
-            if second.scope == a:
-                labels.setdefault(a, {}).setdefault(b, []).append(link)
+            first, second = steps.get(left), steps[right]
+            if second.scope == left:
+                labels.setdefault(left, {}).setdefault(right, []).append(link)
                 continue
             if first is not None and first.scope == second.scope:
-                raw.setdefault(first.scope, []).append((a, b, link))
+                raw.setdefault(first.scope, []).append((left, right, link))
                 continue
-            scope = self.meeting(a, b)
-            x, y = self.lifted(a, scope), self.lifted(b, scope)
-            if x is not None and y is not None and y not in triggers and (x != y or a == b):
-                raw.setdefault(scope, []).append((x, y, link))
+            scope = self.meeting(left, right)
+            text, second_text = self.lifted(left, scope), self.lifted(right, scope)
+            if (
+                text is not None
+                and second_text is not None
+                and second_text not in triggers
+                and (text != second_text or left == right)
+            ):
+                raw.setdefault(scope, []).append((text, second_text, link))
         return raw, labels
 
     def _level(self, scope: str | None, raw: list[tuple[str, str, Link]], labels: dict[str, list[Link]]) -> Level:
         steps = self.children[scope]
-        ids = {s.id for s in steps}
-        raw = [r for r in raw if r[1] in ids and (r[0] in ids or r[0] in self.triggers)]
+        ids = {step.id for step in steps}
+        raw = [row for row in raw if row[1] in ids and (row[0] in ids or row[0] in self.triggers)]
         order, back = _ordered(
-            [s.id for s in steps], [(a, b) for a, b, _ in raw if a in ids], [b for a, b, _ in raw if a not in ids]
+            [step.id for step in steps],
+            [(first, second) for first, second, _ in raw if first in ids],
+            [second for first, second, _ in raw if first not in ids],
         )
-        by_id = {s.id: s for s in steps}
-        edges = [Edge(a, b, link, (a, b) in back) for a, b, link in raw]
-        return Level(scope, [by_id[i] for i in order], edges, labels)
+        by_id = {step.id: step for step in steps}
+        edges = [Edge(first, second, link, (first, second) in back) for first, second, link in raw]
+        return Level(scope, [by_id[key] for key in order], edges, labels)
 
     def _numbers(self) -> dict[str, str]:
         numbers: dict[str, str] = {}
 
         def count(scope: str | None, prefix: str) -> None:
-            at = 0
+            place = 0
             for step in self.levels[scope].steps if scope in self.levels else []:
                 if step.kind == "note":
                     continue
-                at += 1
-                numbers[step.id] = f"{prefix}{at}"
-                for i, helper in enumerate(self.attached.get(step.id, []), 1):
-                    numbers[helper.id] = f"{prefix}{at}.{letter(i)}"
-                count(step.id, f"{prefix}{at}.")
+                place += 1
+                numbers[step.id] = f"{prefix}{place}"
+                for index, helper in enumerate(self.attached.get(step.id, []), 1):
+                    numbers[helper.id] = f"{prefix}{place}.{letter(index)}"
+                count(step.id, f"{prefix}{place}.")
 
         count(None, "")
         return numbers
@@ -190,25 +197,25 @@ def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> 
     if len(order) == len(ids):
         return order, set()
     groups = components(ids, edges)
-    group_of = {n: i for i, g in enumerate(groups) for n in g}
+    group_of = {name: index for index, group in enumerate(groups) for name in group}
     back: set[tuple[str, str]] = set()
-    cyclic = [set(g) for g in groups if len(g) > 1]
-    back.update((a, b) for a, b in edges if a == b)
+    cyclic = [set(group) for group in groups if len(group) > 1]
+    back.update((first, second) for first, second in edges if first == second)
     for group in cyclic:
-        back |= _back_edges(group, [i for i in ids if i in group], edges, first, group_of)
-    return _forward(ids, [(a, b) for a, b in edges if (a, b) not in back]), back
+        back |= _back_edges(group, [key for key in ids if key in group], edges, first, group_of)
+    return _forward(ids, [(first, second) for first, second in edges if (first, second) not in back]), back
 
 
 def _forward(ids: list[str], edges: list[tuple[str, str]]) -> list[str]:
     """Depth first along the branches, but never before all predecessors: branches stay together. Steps on cycles and
     behind them are left out."""
     waiting = dict.fromkeys(ids, 0)
-    out: dict[str, list[str]] = {i: [] for i in ids}
-    for a, b in edges:
-        waiting[b] += 1
-        out[a].append(b)
+    out: dict[str, list[str]] = {key: [] for key in ids}
+    for first, second in edges:
+        waiting[second] += 1
+        out[first].append(second)
     order: list[str] = []
-    ready = [i for i in ids if waiting[i] == 0][::-1]
+    ready = [key for key in ids if waiting[key] == 0][::-1]
     while ready:
         node = ready.pop()
         order.append(node)
@@ -221,7 +228,7 @@ def _forward(ids: list[str], edges: list[tuple[str, str]]) -> list[str]:
             continue
         for target in reversed(targets):
             waiting[target] -= 1
-        fresh = [t for t in dict.fromkeys(targets) if waiting[t] == 0]
+        fresh = [text for text in dict.fromkeys(targets) if waiting[text] == 0]
         ready += fresh[::-1]
     return order
 
@@ -230,11 +237,13 @@ def _back_edges(
     group: set[str], ids: list[str], edges: list[tuple[str, str]], first: list[str], group_of: dict[str, int]
 ) -> set[tuple[str, str]]:
     """Edges of a cycle that lead back, seen from where the cycle is entered."""
-    entered = [b for a, b in edges if b in group and a not in group] + [b for b in first if b in group]
-    out: dict[str, list[str]] = {i: [] for i in ids}
-    for a, b in edges:
-        if a in group and b in group:
-            out[a].append(b)
+    entered = [second for first, second in edges if second in group and first not in group] + [
+        second for second in first if second in group
+    ]
+    out: dict[str, list[str]] = {key: [] for key in ids}
+    for left, second in edges:
+        if left in group and second in group:
+            out[left].append(second)
     back: set[tuple[str, str]] = set()
     done: set[str] = set()
     active: set[str] = set()
@@ -261,22 +270,22 @@ def _back_edges(
 
 def attached_ids(flow: Flow) -> set[str]:
     """Ids of steps that are attached to an agent."""
-    return {k.source for k in flow.links if k.role == "attach"}
+    return {link.source for link in flow.links if link.role == "attach"}
 
 
 def pattern_of(flow: Flow) -> PatternClass:
     """The pattern class of a flow: plain, assisted, agent, dispatcher or ensemble."""
     agents: set[str] = set()
-    ai = False
+    flag = False
     for step in flow.steps:
         kind = step.kind
         if kind == "agent":
             agents.add(step.id)
         elif kind == "model" or kind == "embed":
-            ai = True
+            flag = True
     if not agents:
-        return "assisted" if ai else "plain"
-    decisions = {s.id for s in flow.steps if s.kind == "decide"}
+        return "assisted" if flag else "plain"
+    decisions = {step.id for step in flow.steps if step.kind == "decide"}
     chosen: dict[str, set[str]] = {}
     for link in flow.links:
         if link.source in agents and link.role == "attach":
@@ -304,12 +313,12 @@ def pick_step(graph: Graph, key: str) -> Step:
     for step in graph.flow.steps:
         if step.id == key or graph.numbers.get(step.id) == key:
             return step
-    named = [s for s in graph.flow.steps if s.title.casefold() == low] or [
-        s for s in graph.flow.steps if low in s.title.casefold()
+    named = [step for step in graph.flow.steps if step.title.casefold() == low] or [
+        step for step in graph.flow.steps if low in step.title.casefold()
     ]
     if len(named) == 1:
         return named[0]
-    listed = named or [s for s in graph.in_order() if s.kind != "note"]
-    steps = ", ".join(f"{graph.numbers.get(s.id, '')} {s.title}".strip() for s in listed[:12])
+    listed = named or [step for step in graph.in_order() if step.kind != "note"]
+    steps = ", ".join(f"{graph.numbers.get(step.id, '')} {step.title}".strip() for step in listed[:12])
     found = f"{plural(len(named), 'step')} of that name" if named else "none"
     raise fail("step-unknown", f"expected the id, number or name of a step, found {found}: '{key}'", f"steps: {steps}")

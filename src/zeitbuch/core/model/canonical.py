@@ -34,7 +34,7 @@ def _ref(ref: Ref, ids: Ids) -> Ref:
 
 
 def _refs(refs: tuple[Ref, ...], ids: Ids) -> tuple[Ref, ...]:
-    return tuple([_ref(r, ids) for r in refs]) if refs else refs
+    return tuple([_ref(ref, ids) for ref in refs]) if refs else refs
 
 
 def mapped_link(link: Link, ids: Ids) -> Link:
@@ -46,7 +46,9 @@ def mapped_link(link: Link, ids: Ids) -> Link:
 
 
 def _bindings(inputs: tuple[Binding, ...], ids: Ids) -> tuple[Binding, ...]:
-    return tuple([structs.replace(b, refs=_refs(b.refs, ids)) if b.refs else b for b in inputs])
+    return tuple(
+        [structs.replace(second, refs=_refs(second.refs, ids)) if second.refs else second for second in inputs]
+    )
 
 
 def _value(value: Any, ids: Mapping[str, str]) -> Any:
@@ -54,9 +56,9 @@ def _value(value: Any, ids: Mapping[str, str]) -> Any:
     if isinstance(value, str):
         return ids.get(value, value)
     if isinstance(value, dict):
-        return {k: _value(v, ids) for k, v in value.items()}
+        return {key: _value(item, ids) for key, item in value.items()}
     if isinstance(value, list | tuple):
-        return [_value(v, ids) for v in value]
+        return [_value(item, ids) for item in value]
     return value
 
 
@@ -66,7 +68,7 @@ def mapped_step(step: Step, ids: Ids) -> Step:
     model = step.model
     if model is not None:
         model = structs.replace(
-            model, prompts=tuple([structs.replace(p, refs=_refs(p.refs, ids)) for p in model.prompts])
+            model, prompts=tuple([structs.replace(prompt, refs=_refs(prompt.refs, ids)) for prompt in model.prompts])
         )
     return structs.replace(
         step,
@@ -100,10 +102,15 @@ def mapped(flow: Flow, ids: Ids) -> Flow:
     return structs.replace(
         flow,
         id=ids.flows.get(flow.id, flow.id),
-        triggers=tuple([mapped_trigger(t, ids) for t in flow.triggers]),
-        steps=tuple([mapped_step(s, ids) for s in flow.steps]),
-        links=tuple([mapped_link(k, ids) for k in flow.links]),
-        connections=tuple([structs.replace(c, id=ids.connections.get(c.id, c.id)) for c in flow.connections]),
+        triggers=tuple([mapped_trigger(trigger, ids) for trigger in flow.triggers]),
+        steps=tuple([mapped_step(step, ids) for step in flow.steps]),
+        links=tuple([mapped_link(link, ids) for link in flow.links]),
+        connections=tuple(
+            [
+                structs.replace(connection, id=ids.connections.get(connection.id, connection.id))
+                for connection in flow.connections
+            ]
+        ),
         unread=_value(flow.unread, ids.parts) if flow.unread else flow.unread,
     )
 
@@ -122,16 +129,16 @@ def spelled(text: str, refs: tuple[Ref, ...]) -> str:
 
 
 def _same_refs(refs: tuple[Ref, ...]) -> tuple[Ref, ...]:
-    return tuple(structs.replace(r, text=token(r)) if r.step is not None and r.text else r for r in refs)
+    return tuple(structs.replace(ref, text=token(ref)) if ref.step is not None and ref.text else ref for ref in refs)
 
 
 def _in_value(value: Any, refs: tuple[Ref, ...]) -> Any:
     if isinstance(value, str):
         return spelled(value, refs)
     if isinstance(value, dict):
-        return {k: _in_value(v, refs) for k, v in value.items()}
+        return {key: _in_value(item, refs) for key, item in value.items()}
     if isinstance(value, list | tuple):
-        return [_in_value(v, refs) for v in value]
+        return [_in_value(item, refs) for item in value]
     return value
 
 
@@ -162,14 +169,14 @@ def _same_repeat(r: Repeat | None) -> Repeat | None:
 def _same_model(use: ModelUse | None) -> ModelUse | None:
     if use is None or not use.prompts:
         return use
-    return structs.replace(use, prompts=tuple([same_prompt(p) for p in use.prompts]))
+    return structs.replace(use, prompts=tuple([same_prompt(prompt) for prompt in use.prompts]))
 
 
 def same_step(step: Step) -> Step:
     """A step in the form of comparison."""
     return structs.replace(
         step,
-        inputs=tuple([same_binding(b) for b in step.inputs]),
+        inputs=tuple([same_binding(second) for second in step.inputs]),
         condition=spelled(step.condition, step.refs) if step.condition is not None else None,
         refs=_same_refs(step.refs),
         repeat=_same_repeat(step.repeat),
@@ -190,9 +197,12 @@ def canonical(flow: Flow) -> Flow:
         structs.replace(
             flow,
             triggers=tuple(
-                [structs.replace(t, inputs=tuple([same_binding(b) for b in t.inputs])) for t in flow.triggers]
+                [
+                    structs.replace(trigger, inputs=tuple([same_binding(second) for second in trigger.inputs]))
+                    for trigger in flow.triggers
+                ]
             ),
-            steps=tuple([same_step(s) for s in flow.steps]),
-            links=tuple([same_link(k) for k in flow.links]),
+            steps=tuple([same_step(step) for step in flow.steps]),
+            links=tuple([same_link(link) for link in flow.links]),
         )
     )

@@ -14,8 +14,10 @@ from .records import Binding, Content, Flow
 def _inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
     """Inputs by name: builders write the keys of an object in any order."""
     return tuple(
-        structs.replace(b, refs=tuple(sorted(b.refs, key=lambda r: (r.text, r.step or "", r.variable or "", r.path))))
-        for b in sorted(inputs, key=lambda b: b.name)
+        structs.replace(
+            second, refs=tuple(sorted(second.refs, key=lambda r: (r.text, r.step or "", r.variable or "", r.path)))
+        )
+        for second in sorted(inputs, key=lambda b: b.name)
     )
 
 
@@ -30,16 +32,16 @@ def meaning(flow: Flow) -> Flow:
         content=Content(),
         origin=None,
         triggers=tuple(
-            structs.replace(t, position=None, origin=None, inputs=_inputs(t.inputs))
-            for t in sorted(flow.triggers, key=lambda t: t.id)
+            structs.replace(trigger, position=None, origin=None, inputs=_inputs(trigger.inputs))
+            for trigger in sorted(flow.triggers, key=lambda t: t.id)
         ),
         steps=tuple(
-            structs.replace(s, position=None, origin=None, inputs=_inputs(s.inputs))
-            for s in sorted(flow.steps, key=lambda s: s.id)
+            structs.replace(step, position=None, origin=None, inputs=_inputs(step.inputs))
+            for step in sorted(flow.steps, key=lambda s: s.id)
         ),
         links=tuple(
-            structs.replace(k, origin=None)
-            for k in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))
+            structs.replace(link, origin=None)
+            for link in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))
         ),
         connections=tuple(sorted(flow.connections, key=lambda c: c.id)),
         variables=tuple(sorted(flow.variables, key=lambda v: v.name)),

@@ -41,14 +41,14 @@ def _pattern(text: str) -> re.Pattern[str]:
 
 
 def _fits(pattern: str, *values: str) -> bool:
-    return pattern == "*" or any(_pattern(pattern).match(v) for v in values)
+    return pattern == "*" or any(_pattern(pattern).match(value) for value in values)
 
 
 def _taken(step: Step, place: str) -> tuple[Step, Any]:
     """The value at a place of a step, and the step without it among the unread."""
-    for b in step.inputs:
-        if b.name == place:
-            return step, b.value
+    for second in step.inputs:
+        if second.name == place:
+            return step, second.value
     keys = place.split(".")
     value: Any = step.unread
     for key in keys:
@@ -84,13 +84,13 @@ def _mapped(step: Step, rule: ModelRule) -> Step:
     prompts: list[Prompt] = []
     for place in [rule.prompt] if isinstance(rule.prompt, str) else rule.prompt:
         if place:
-            refs = next((b.refs for b in step.inputs if b.name == place), ())
+            refs = next((second.refs for second in step.inputs if second.name == place), ())
             step, text = _taken(step, place)
             if isinstance(text, str) and text:
                 prompts.append(Prompt(text=text, role=rule.role, refs=refs))
-    named = {p.text for p in prompts}
+    named = {prompt.text for prompt in prompts}
     use = ModelUse(name=name or None, modality=rule.modality, task=rule.task or None, prompts=tuple(prompts))
-    inputs = tuple(b for b in step.inputs if not (isinstance(b.value, str) and b.value in named))
+    inputs = tuple(second for second in step.inputs if not (isinstance(second.value, str) and second.value in named))
     return structs.replace(step, kind=rule.kind, model=use, inputs=inputs)
 
 
@@ -102,8 +102,8 @@ def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
         if step.model is None or step.model.name is None:
             rule = next(
                 (
-                    r for r in rules
-                    if _fits(r.operation, step.operation) and _fits(r.name, step.name, step.id) and _fits(r.flow, flow.id, flow.name)
+                    model_rule for model_rule in rules
+                    if _fits(model_rule.operation, step.operation) and _fits(model_rule.name, step.name, step.id) and _fits(model_rule.flow, flow.id, flow.name)
                 ),
                 None,
             )  # fmt: skip
@@ -127,7 +127,7 @@ def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
 
 def _leaves(value: Any) -> int:
     if isinstance(value, dict):
-        return sum(_leaves(v) for v in value.values())
+        return sum(_leaves(item) for item in value.values())
     if isinstance(value, list):
-        return sum(_leaves(v) for v in value)
+        return sum(_leaves(item) for item in value)
     return 1

@@ -50,7 +50,7 @@ def hit(pattern: str, *names: str) -> bool:
 
 def literal(name: str) -> str:
     """A name as a pattern that means itself."""
-    return "".join(f"[{c}]" if c in "*?[" else c for c in name)
+    return "".join(f"[{letter}]" if letter in "*?[" else letter for letter in name)
 
 
 def rank(pattern: str) -> int:

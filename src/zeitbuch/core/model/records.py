@@ -68,8 +68,8 @@ class Origin(Struct, frozen=True, eq=False, omit_defaults=True, gc=False):
     def __str__(self) -> str:
         place = self.file
         if self.line is not None:
-            at = f":{self.line}" if self.column is None else f":{self.line}:{self.column}"
-            return f"{place}{at}#{self.pointer}" if self.pointer else f"{place}{at}"
+            position = f":{self.line}" if self.column is None else f":{self.line}:{self.column}"
+            return f"{place}{position}#{self.pointer}" if self.pointer else f"{place}{position}"
         return f"{place}#{self.pointer}" if self.pointer else place
 
 
@@ -271,10 +271,10 @@ class Flow(Record, frozen=True):
         return self.name or self.id
 
     def step(self, step_id: str) -> Step | None:
-        return next((s for s in self.steps if s.id == step_id), None)
+        return next((step for step in self.steps if step.id == step_id), None)
 
     def trigger(self, trigger_id: str) -> Trigger | None:
-        return next((t for t in self.triggers if t.id == trigger_id), None)
+        return next((trigger for trigger in self.triggers if trigger.id == trigger_id), None)
 
 
 class Estate(Record, frozen=True):
@@ -288,7 +288,7 @@ class Estate(Record, frozen=True):
             if f.id == key:
                 return f
         low = key.casefold()
-        return next((f for f in self.flows if f.title.casefold() == low), None)
+        return next((flow for flow in self.flows if flow.title.casefold() == low), None)
 
 
 NOT_TOOLS = frozenset({"model", "memory", "parse"})

@@ -10,7 +10,7 @@ from .records import Flow, Ref
 
 def names_of(flow: Flow) -> dict[str, str]:
     """Id -> title of all steps and triggers."""
-    return {**{t.id: t.title for t in flow.triggers}, **{s.id: s.title for s in flow.steps}}
+    return {**{trigger.id: trigger.title for trigger in flow.triggers}, **{step.id: step.title for step in flow.steps}}
 
 
 def ref_words(ref: Ref, names: dict[str, str]) -> str:

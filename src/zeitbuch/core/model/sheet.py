@@ -37,7 +37,7 @@ def shown(value: Any, kind: CellKind) -> str:
     if value == "":
         return ""
     if kind == "list":
-        return ", ".join(str(v) for v in value)
+        return ", ".join(str(item) for item in value)
     if kind == "percent":
         return percent(value)
     if kind == "money":
@@ -51,12 +51,12 @@ def shown(value: Any, kind: CellKind) -> str:
 
 def percent(share: float) -> str:
     """0.957 -> '96 %'. Only a full share reads 100 %, only none reads 0 %."""
-    n = round(share * 100)
-    if n == 100 and share < 1:
+    number = round(share * 100)
+    if number == 100 and share < 1:
         return f"{int(share * 1000) / 10:.1f} %"
-    if n == 0 and share > 0:
+    if number == 0 and share > 0:
         return "<1 %"
-    return f"{n} %"
+    return f"{number} %"
 
 
 def number(value: float) -> str:

@@ -12,15 +12,15 @@ from .records import Flow, Link, Origin, Step
 
 def _rename_repeated_ids(flow: Flow, problems: list[Problem]) -> Flow:
     """Renames the later of two steps with one id. Links go on to mean the first."""
-    seen: set[str] = {t.id for t in flow.triggers}
+    seen: set[str] = {trigger.id for trigger in flow.triggers}
     steps: list[Step] = []
     for step in flow.steps:
         new = step.id
         if not new or new in seen:
-            base, n = new or "step", 2
-            while f"{base}~{n}" in seen:
-                n += 1
-            new = f"{base}~{n}"
+            base, number = new or "step", 2
+            while f"{base}~{number}" in seen:
+                number += 1
+            new = f"{base}~{number}"
             message = f"expected step ids that occur once, found '{step.id}' again"
             problems.append(
                 Problem("step-id", "error", message, step.origin, f"read as '{new}'; links still mean the first")
@@ -33,7 +33,7 @@ def _rename_repeated_ids(flow: Flow, problems: list[Problem]) -> Flow:
 
 def _mend_scopes(flow: Flow, problems: list[Problem]) -> Flow:
     """Takes steps out of scopes that do not exist or contain themselves."""
-    by_id = {s.id: s for s in flow.steps}
+    by_id = {step.id: step for step in flow.steps}
     bad: set[str] = set()
     for step in flow.steps:
         seen = {step.id}
@@ -54,15 +54,15 @@ def _mend_scopes(flow: Flow, problems: list[Problem]) -> Flow:
                 break
             seen.add(at.scope)
             at = by_id[at.scope]
-    steps = tuple(structs.replace(s, scope=None) if s.id in bad else s for s in flow.steps)
+    steps = tuple(structs.replace(step, scope=None) if step.id in bad else step for step in flow.steps)
     return structs.replace(flow, steps=steps)
 
 
 def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
-    known = {s.id for s in flow.steps} | {t.id for t in flow.triggers}
+    known = {step.id for step in flow.steps} | {trigger.id for trigger in flow.triggers}
     kept: list[Link] = []
     for link in flow.links:
-        missing = [e for e in (link.source, link.target) if e not in known]
+        missing = [name for name in (link.source, link.target) if name not in known]
         if missing:
             problems.append(
                 Problem(
@@ -80,31 +80,31 @@ def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
 
 def in_plain_order(flow: Flow) -> bool:
     """A quick look that settles most flows, which need neither mending nor a search for cycles: ids once, no scopes, every link from an earlier step to a later one."""
-    place = dict.fromkeys([t.id for t in flow.triggers], -1)
-    place.update([(s.id, i) for i, s in enumerate(flow.steps)])
+    place = dict.fromkeys([trigger.id for trigger in flow.triggers], -1)
+    place.update([(step.id, index) for index, step in enumerate(flow.steps)])
     if len(place) != len(flow.triggers) + len(flow.steps) or "" in place:
         return False
-    if any([s.scope is not None for s in flow.steps]):
+    if any([step.scope is not None for step in flow.steps]):
         return False
     get = place.get
-    return all([get(k.source, 1 << 60) < get(k.target, -1) for k in flow.links])
+    return all([get(link.source, 1 << 60) < get(link.target, -1) for link in flow.links])
 
 
 def mend_flow(flow: Flow) -> tuple[Flow, list[Problem]]:
     """The flow with faults mended, and a problem for each of them."""
     problems: list[Problem] = []
-    ids = {s.id for s in flow.steps}
+    ids = {step.id for step in flow.steps}
     if (
-        len(ids) + len(flow.triggers) != len(ids | {t.id for t in flow.triggers})
+        len(ids) + len(flow.triggers) != len(ids | {trigger.id for trigger in flow.triggers})
         or len(ids) != len(flow.steps)
         or "" in ids
     ):
         flow = _rename_repeated_ids(flow, problems)
-    if any(s.scope is not None for s in flow.steps):
+    if any(step.scope is not None for step in flow.steps):
         flow = _mend_scopes(flow, problems)
-    known = {s.id for s in flow.steps}
-    known.update(t.id for t in flow.triggers)
-    if any(k.source not in known or k.target not in known for k in flow.links):
+    known = {step.id for step in flow.steps}
+    known.update(trigger.id for trigger in flow.triggers)
+    if any(link.source not in known or link.target not in known for link in flow.links):
         flow = _drop_loose_links(flow, problems)
     return flow, problems
 

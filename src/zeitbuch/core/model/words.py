@@ -60,14 +60,14 @@ def _weekdays(field: str) -> str | None:
     if field in ("0,6", "6,0", "6-7", "6,7"):
         return "at weekends"
     if "-" in field and "," not in field and "/" not in field:
-        ends = [_day(f) for f in field.split("-")]
+        ends = [_day(name) for name in field.split("-")]
         if len(ends) == 2 and ends[0] is not None and ends[1] is not None:
             return f"{_DAYS[ends[0]]} to {_DAYS[ends[1]]}"
         return None
-    days = [_day(f) for f in field.split(",")]
-    if any(d is None for d in days):
+    days = [_day(name) for name in field.split(",")]
+    if any(distance is None for distance in days):
         return None
-    return "every " + joined([_DAYS[d] for d in days if d is not None])
+    return "every " + joined([_DAYS[distance] for distance in days if distance is not None])
 
 
 def _times(minute: str, hour: str) -> str | None:
@@ -81,8 +81,8 @@ def _times(minute: str, hour: str) -> str | None:
         past = f" at {int(minute)} past" if int(minute) else ""
         return f"every {plural(int(hour[2:]), 'hour')}{past}"
     hours = hour.split(",")
-    if minute.isdecimal() and all(h.isdecimal() for h in hours):
-        return "at " + joined([f"{int(h):02d}:{int(minute):02d}" for h in hours])
+    if minute.isdecimal() and all(name.isdecimal() for name in hours):
+        return "at " + joined([f"{int(name):02d}:{int(minute):02d}" for name in hours])
     if minute.startswith("*/") and minute[2:].isdecimal() and "-" in hour:
         first, _, last = hour.partition("-")
         if first.isdecimal() and last.isdecimal():
@@ -102,14 +102,14 @@ def cron_words(cron: str) -> str:
     parts = []
     if day != "*":
         days = day.split(",")
-        if not all(d.isdecimal() for d in days):
+        if not all(name.isdecimal() for name in days):
             return f"cron '{cron}'"
-        parts.append("on the " + joined([ordinal(int(d)) for d in days]))
+        parts.append("on the " + joined([ordinal(int(name)) for name in days]))
     if month != "*":
         months = month.split(",")
-        if not all(m.isdecimal() and 1 <= int(m) <= 12 for m in months):
+        if not all(name.isdecimal() and 1 <= int(name) <= 12 for name in months):
             return f"cron '{cron}'"
-        parts.append("in " + joined([_MONTHS[int(m)] for m in months]))
+        parts.append("in " + joined([_MONTHS[int(name)] for name in months]))
     if weekday != "*":
         named = _weekdays(weekday)
         if named is None:
@@ -179,4 +179,4 @@ def trigger_words(trigger: Trigger) -> str:
 
 def triggers_words(flow: Flow) -> str:
     """All triggers of a flow in words."""
-    return "; ".join(trigger_words(t) for t in flow.triggers) or "nothing"
+    return "; ".join(trigger_words(trigger) for trigger in flow.triggers) or "nothing"

@@ -50,52 +50,52 @@ class Planner:
         if level is None:
             return Plan(Stage([], [], 0, False, False, []), [], False, [])
         top = self._stage(level)
-        itemised = any(s.per_item or s.yields != "same" for s in self.graph.steps.values())
+        itemised = any(step.per_item or step.yields != "same" for step in self.graph.steps.values())
         return Plan(top, self._starts(level, top), itemised, self.notes)
 
     def _starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
         triggers = self.graph.triggers
-        at = {n.step.id: i for i, n in enumerate(top.nodes)}
+        mapping = {node.step.id: index for index, node in enumerate(top.nodes)}
         led: dict[str, list[int]] = {}
-        for e in level.edges:
-            if e.source in triggers:
-                led.setdefault(e.source, []).append(at[e.target])
-        active = {t: targets for t, targets in led.items() if triggers[t].enabled} or led
+        for edge in level.edges:
+            if edge.source in triggers:
+                led.setdefault(edge.source, []).append(mapping[edge.target])
+        active = {text: targets for text, targets in led.items() if triggers[text].enabled} or led
         return sorted(active.items(), key=lambda i: list(triggers).index(i[0]))
 
     # -- levels ------------------------------------------------------------------------------------------------
 
     def _stage(self, level: Level) -> Stage:
         triggers = self.graph.triggers
-        position = {s.id: i for i, s in enumerate(level.steps)}
+        position = {step.id: index for index, step in enumerate(level.steps)}
         outside = 1 << len(position)
         incoming: dict[str, list[tuple[int, Edge]]] = {}
         outgoing: dict[str, list[tuple[int, Edge]]] = {}
         ins = [0] * len(position)  # bits of what leads to each step, going forward; the highest stands for triggers
-        for i, e in enumerate(level.edges):
-            source = position.get(e.source)
-            if not e.back:
-                ins[position[e.target]] |= outside if source is None else 1 << source
+        for index, edge in enumerate(level.edges):
+            source = position.get(edge.source)
+            if not edge.back:
+                ins[position[edge.target]] |= outside if source is None else 1 << source
             if source is not None:
-                incoming.setdefault(e.target, []).append((i, e))
-                outgoing.setdefault(e.source, []).append((i, e))
-        self.skips = any([bool(e.link.after) and "skip" in e.link.after for e in level.edges])
+                incoming.setdefault(edge.target, []).append((index, edge))
+                outgoing.setdefault(edge.source, []).append((index, edge))
+        self.skips = any([bool(edge.link.after) and "skip" in edge.link.after for edge in level.edges])
         part = _parts(position, level.edges)
         skips = self.skips
-        nodes = [self._node(s, outgoing.get(s.id, []), part[i]) for i, s in enumerate(level.steps)]
+        nodes = [self._node(step, outgoing.get(step.id, []), part[index]) for index, step in enumerate(level.steps)]
         self.skips = skips  # levels inside have set their own
         joins = JoinAnalysis(nodes, position, ins, triggers, level, skips)
-        cyclic = any([e.back for e in level.edges])
+        cyclic = any([edge.back for edge in level.edges])
         for node in nodes:
             arriving = incoming.get(node.step.id)
             if arriving is None:
                 continue
             if cyclic:
-                node.backs = [i for i, e in arriving if e.back]
-                arriving = [(i, e) for i, e in arriving if not e.back]
+                node.backs = [index for index, edge in arriving if edge.back]
+                arriving = [(index, edge) for index, edge in arriving if not edge.back]
             node.incoming = arriving[0][0] if len(arriving) == 1 else joins.meeting_of(node.step.join, arriving)
             node.start_mode = node.step.join or "each"
-        entries = [i for i, mask in enumerate(ins) if not mask]
+        entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
         stage.risky = _risky(nodes)
         return stage
@@ -109,19 +109,19 @@ class Planner:
         if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
             timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
-        onward = step.on_fault == "continue" and not any(is_error(e) for _, e in outgoing)
+        onward = step.on_fault == "continue" and not any(is_error(edge) for _, edge in outgoing)
         keeps_failures = keeps_timeouts = onward
         ways: list[Way] = []
-        for i, e in outgoing:
-            if e.link.after or e.link.role == "error":
-                way = self._way(i, e)
+        for index, edge in outgoing:
+            if edge.link.after or edge.link.role == "error":
+                way = self._way(index, edge)
                 keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
             else:
-                way = Way(i, e.target, e.back, True, onward, onward, False, True)
+                way = Way(index, edge.target, edge.back, True, onward, onward, False, True)
             ways.append(way)
         decides = step.kind == "decide" and step.enabled
         if decides:
-            self._shares(step, [w for w in ways if w.success], outgoing)
+            self._shares(step, [way for way in ways if way.success], outgoing)
         node = Node(
             step=step,
             enabled=step.enabled,
@@ -196,20 +196,22 @@ class Planner:
             value = self.book.find("share", (step.id, step.name), (link.label, link.condition, way.target))
             if value is not None:
                 found[way.edge] = value
-        missing = [w for w in ways if w.edge not in found]
-        unnamed = {w.edge for w in missing}
-        given = sum(v.amount for v in found.values())
+        missing = [way for way in ways if way.edge not in found]
+        unnamed = {way.edge for way in missing}
+        given = sum(value.amount for value in found.values())
         if step.inclusive:
             for way in missing:
                 found[way.edge] = Value(0.5, "default", "default: every second time")
         else:
             if given > 1 + 1e-9:
                 self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
-                found = {i: Value(v.amount / given, v.evidence, v.why) for i, v in found.items()}
+                found = {
+                    index: Value(value.amount / given, value.evidence, value.why) for index, value in found.items()
+                }
                 given = 1.0
             # A decision with a single way out also has the way of doing nothing.
             count = len(missing) + (1 if len(ways) == 1 else 0)
-            rest = weaker(*(v.evidence for v in found.values())) if len(missing) == 1 and found else "default"
+            rest = weaker(*(value.evidence for value in found.values())) if len(missing) == 1 and found else "default"
             for way in missing:
                 words = "what the other cases leave, in equal parts"
                 found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
@@ -221,36 +223,38 @@ class Planner:
 def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
     """The connected part of each step of a level, numbered."""
     root = list(range(len(position)))  # each part is known by its first step
-    for e in edges:
-        a = position.get(e.source)
-        if a is None:
+    for edge in edges:
+        first = position.get(edge.source)
+        if first is None:
             continue
-        b = position[e.target]
-        while root[a] != a:
-            root[a] = a = root[root[a]]
-        while root[b] != b:
-            root[b] = b = root[root[b]]
-        if a < b:
-            root[b] = a
+        second = position[edge.target]
+        while root[first] != first:
+            root[first] = first = root[root[first]]
+        while root[second] != second:
+            root[second] = second = root[root[second]]
+        if first < second:
+            root[second] = first
         else:
-            root[a] = b
-    for i, a in enumerate(root):
-        root[i] = root[a]
+            root[first] = second
+    for index, first in enumerate(root):
+        root[index] = root[first]
     numbers: dict[int, int] = {}
-    return [numbers.setdefault(a, len(numbers)) for a in root]
+    return [numbers.setdefault(first, len(numbers)) for first in root]
 
 
 def _risky(nodes: list[Node]) -> list[int]:
     """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
     splits = {
-        n.part
-        for n in nodes
-        if len(n.ways) > 1 and (not n.decides or n.step.inclusive) and sum([w.success for w in n.ways]) > 1
+        node.part
+        for node in nodes
+        if len(node.ways) > 1
+        and (not node.decides or node.step.inclusive)
+        and sum([way.success for way in node.ways]) > 1
     }
     if not splits:
         return []
     losing: dict[int, int] = {}
-    for n in nodes:
-        if loses(n):
-            losing[n.part] = losing.get(n.part, 0) + 1
-    return sorted(p for p in splits if losing.get(p, 0) > 1)
+    for node in nodes:
+        if loses(node):
+            losing[node.part] = losing.get(node.part, 0) + 1
+    return sorted(place for place in splits if losing.get(place, 0) > 1)

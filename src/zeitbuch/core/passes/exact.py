@@ -19,7 +19,7 @@ from .compiler import Planner
 from .plan import Node, Plan, Stage, Tie
 
 READ = EVIDENCE.index("read")
-_AT = {e: i for i, e in enumerate(EVIDENCE)}
+_AT = {name: index for index, name in enumerate(EVIDENCE)}
 NEVER = math.inf
 _SMALL = 1e-12
 
@@ -83,7 +83,7 @@ class Passes:
         self.plan: Plan = Planner(graph, book).plan()
         self.notes = self.plan.notes
         # Whether a pass may bring more than one item somewhere.
-        self._several = any(s.yields == "many" for s in graph.steps.values())
+        self._several = any(step.yields == "many" for step in graph.steps.values())
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
         self._stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entries(entry))
 
@@ -110,7 +110,10 @@ class Passes:
                 found[target] = Moving(
                     had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence)
                 )
-        return {k: Moving(m.passes, m.items, 1.0, READ if m.passes == 1 else m.evidence) for k, m in found.items()}
+        return {
+            index: Moving(moving.passes, moving.items, 1.0, READ if moving.passes == 1 else moving.evidence)
+            for index, moving in found.items()
+        }
 
     # -- one level ---------------------------------------------------------------------------------------------
 
@@ -123,12 +126,12 @@ class Passes:
         lost: Lost = {}
         for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
             lost = self._sweep(stage, starts, edges)
-            total = sum(m.passes for m in edges if m is not None)
+            total = sum(moving.passes for moving in edges if moving is not None)
             if abs(total - before) <= 1e-13 * max(1.0, total):
                 break
             before = total
             if stage.cyclic and turn == CYCLE_ROUNDS - 1:
-                heads = [n.step.title for n in stage.nodes if n.backs]
+                heads = [node.step.title for node in stage.nodes if node.backs]
                 self.capped.append(", ".join(heads))
         return lost
 
@@ -142,7 +145,7 @@ class Passes:
             ended += over
             evidence = min(evidence, weak)
         losing = sum(1 for amount, *_ in lost.values() if amount > 0)
-        if (losing > 1 and arriving.most > 1) or any(p in lost and lost[p][0] > 0 for p in stage.risky):
+        if (losing > 1 and arriving.most > 1) or any(place in lost and lost[place][0] > 0 for place in stage.risky):
             self._doubt("losses of branches side by side")
         gone = arriving.passes * (1 - survives)
         total = sum(amount for amount, *_ in lost.values())
@@ -164,19 +167,19 @@ class Passes:
         reached: list[tuple[float, float]] = []  # what goes on from each node, and what of it succeeded
         bounds: list[float] = []
         ended: dict[str, float] = {}
-        whole = max((m.passes for m in starts.values()), default=0.0)
-        for at, node in enumerate(stage.nodes):
-            arriving = self._join(stage, node, starts.get(at), edges, reached, bounds)
+        whole = max((moving.passes for moving in starts.values()), default=0.0)
+        for place, node in enumerate(stage.nodes):
+            arriving = self._join(stage, node, starts.get(place), edges, reached, bounds)
             done = self._run(node, arriving)
             if stage.skips:
-                turn = max([ended.get(stage.edges[i].source, 0.0) for i in _leaves(node.incoming)], default=0.0)
-                start = starts.get(at)
+                turn = max([ended.get(stage.edges[index].source, 0.0) for index in _leaves(node.incoming)], default=0.0)
+                start = starts.get(place)
                 turn = max(turn, start.passes if start is not None else 0.0)
                 done.skipped = max(0.0, turn - arriving.passes)
                 ended[node.step.id] = max(turn, arriving.passes)
                 if not node.enabled:
                     done.skipped = max(turn, arriving.passes)
-                if any(w.skip for w in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
+                if any(way.skip for way in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
                     self._doubt("what is skipped where more than one pass may come")
             reached.append(self._leave(node, arriving, done, edges))
             bounds.append(arriving.most)
@@ -209,8 +212,8 @@ class Passes:
             met = self._tie(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
             if start is not None:
                 met = self._with_start(node.start_mode, met, start)
-        for i in node.backs:
-            more = edges[i]
+        for index in node.backs:
+            more = edges[index]
             if more is not None and more.passes:
                 evidence = min(met.evidence, more.evidence)
                 met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
@@ -232,20 +235,22 @@ class Passes:
     ) -> Moving:
         if isinstance(tie, int):
             return edges[tie] or NOTHING
-        a = self._tie(tie.left, edges, reached, bounds)
-        b = self._tie(tie.right, edges, reached, bounds)
-        evidence = min(a.evidence if a.passes else READ, b.evidence if b.passes else READ)
-        bound = bounds[tie.split] if tie.split >= 0 else max(a.most, b.most)
+        first = self._tie(tie.left, edges, reached, bounds)
+        second = self._tie(tie.right, edges, reached, bounds)
+        evidence = min(first.evidence if first.passes else READ, second.evidence if second.passes else READ)
+        bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
         if tie.mode == "each":
-            most = min(a.most + b.most, bound) if tie.how == "instead" else a.most + b.most
-            return Moving(a.passes + b.passes, a.items + b.items, most, evidence)
-        most = min(max(a.most, b.most), bound)
+            most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
+            return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
+        most = min(max(first.most, second.most), bound)
         base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
-        passes = self._waiting(tie, a, b, base, bound)
-        if self.plan.itemised and (abs(a.items - a.passes) > _SMALL or abs(b.items - b.passes) > _SMALL):
+        passes = self._waiting(tie, first, second, base, bound)
+        if self.plan.itemised and (
+            abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL
+        ):
             self._doubt("a join of branches with several items")
-        low, high = min(a.items, b.items), max(a.items, b.items)
-        whole = min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        low, high = min(first.items, second.items), max(first.items, second.items)
+        whole = min(first.passes, second.passes) if tie.mode == "all" else max(first.passes, second.passes)
         items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
         return Moving(passes, items, most, evidence)
 
@@ -315,10 +320,10 @@ class Passes:
 
     @staticmethod
     def _pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
-        k = node.turns
-        if k is None:
+        value = node.turns
+        if value is None:
             return Pass(arrivals, attempts, EVIDENCE[evidence])
-        return Pass(arrivals, attempts, EVIDENCE[evidence], k.amount, k.amount**2 + k.variance)
+        return Pass(arrivals, attempts, EVIDENCE[evidence], value.amount, value.amount**2 + value.variance)
 
     def _inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
         """A loop goes on when one item fails; other scopes fail with their contents."""
@@ -372,16 +377,20 @@ class Passes:
 
     def _leave(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
-        ok = done.success
+        moving = done.success
         gone = done.failed + done.late
         if node.single and not gone:
-            edges[node.ways[0].edge] = ok
-            return ok.passes, ok.passes
+            edges[node.ways[0].edge] = moving
+            return moving.passes, moving.passes
         for way in node.ways:
-            passes, items, evidence = 0.0, 0.0, ok.evidence
+            passes, items, evidence = 0.0, 0.0, moving.evidence
             kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
             if way.success and (node.enabled or way.plain):
-                load = Moving(ok.passes + gone, ok.items + gone, ok.most, done.failed_evidence) if kept else ok
+                load = (
+                    Moving(moving.passes + gone, moving.items + gone, moving.most, done.failed_evidence)
+                    if kept
+                    else moving
+                )
                 passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
                 if way.share is not None:
                     passes, items = self._case(node, load, way.share.amount)
@@ -393,8 +402,8 @@ class Passes:
             if way.skip:
                 passes, items = passes + done.skipped, items + done.skipped
             edges[way.edge] = Moving(passes, items, arriving.most, evidence)
-        kept = gone > 0 and any(w.plain and w.failure for w in node.ways)
-        return ok.passes + (gone if kept else 0.0), ok.passes
+        kept = gone > 0 and any(way.plain and way.failure for way in node.ways)
+        return moving.passes + (gone if kept else 0.0), moving.passes
 
     def _case(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
         if not node.step.per_item:

@@ -71,8 +71,8 @@ class JoinAnalysis:
         branches = [Branch(index, before[position[edge.source]], [(index, edge)]) for index, edge in forward]
         while len(branches) > 1:
             split = _last_shared([branch.before for branch in branches])
-            sharing = [b for b in branches if split < 0 or b.before >> split & 1]
-            apart = [b for b in branches if split >= 0 and not b.before >> split & 1]
+            sharing = [second for second in branches if split < 0 or second.before >> split & 1]
+            apart = [second for second in branches if split >= 0 and not second.before >> split & 1]
             while len(sharing) > 1:
                 sharing.append(self._tied(mode, split, sharing[0], sharing[1]))
                 del sharing[:2]
@@ -97,15 +97,17 @@ class JoinAnalysis:
         node = self.nodes[split]
         taken = [self._ways_to(split, branch) for branch in (first, second)]
         ways = [[node.ways[place] for place in places] for places in taken]
-        waits = all([w.success for w in ways[0] + ways[1]]) and (node.step.inclusive or not node.decides)
+        waits = all([way.success for way in ways[0] + ways[1]]) and (node.step.inclusive or not node.decides)
         clean = not taken[0] & taken[1] and self._all_through(split, first.edges + second.edges)
         if not clean or self.skips or node.step.per_item:
             return "mixed", waits, True
         if waits:
-            same = all([w.plain for w in ways[0] + ways[1]])
-            only = all([not w.plain and not w.failure and not w.timeout for w in ways[0] + ways[1]])
+            same = all([way.plain for way in ways[0] + ways[1]])
+            only = all([not way.plain and not way.failure and not way.timeout for way in ways[0] + ways[1]])
             return ("side" if same or only else "mixed"), True, same
-        exclusive = node.decides and not node.step.inclusive and all([w.success and w.plain for w in ways[0] + ways[1]])
+        exclusive = (
+            node.decides and not node.step.inclusive and all([way.success and way.plain for way in ways[0] + ways[1]])
+        )
         return ("instead" if exclusive or not _may_coincide(ways[0], ways[1]) else "mixed"), False, True
 
     def _ways_to(self, split: int, branch: Branch) -> set[int]:
@@ -170,9 +172,9 @@ class JoinAnalysis:
                 return False
             begun.append(
                 {
-                    e.source
-                    for e in self.level.edges
-                    if e.source in self.triggers and mask >> self.position[e.target] & 1
+                    edge.source
+                    for edge in self.level.edges
+                    if edge.source in self.triggers and mask >> self.position[edge.target] & 1
                 }
             )
         return not begun[0] & begun[1]
@@ -189,5 +191,9 @@ def _last_shared(masks: list[int]) -> int:
 
 def _may_coincide(first: list[Way], second: list[Way]) -> bool:
     """Whether one outcome of a step may take ways of both groups."""
-    kinds = [{(w.success, w.failure, w.timeout, w.skip) for w in group} for group in (first, second)]
-    return any(any(a and b for a, b in zip(x, y, strict=True)) for x in kinds[0] for y in kinds[1])
+    kinds = [{(way.success, way.failure, way.timeout, way.skip) for way in group} for group in (first, second)]
+    return any(
+        any(first and second for first, second in zip(entry, pair, strict=True))
+        for entry in kinds[0]
+        for pair in kinds[1]
+    )

@@ -42,7 +42,7 @@ class Ways:
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
         self.plan = Planner(graph, Book(Assumptions(), graph.flow)).plan()
-        self.bit: dict[str, int] = {i: 1 << n for n, i in enumerate([*graph.triggers, *graph.steps])}
+        self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     # -- what runs before what -------------------------------------------------------------------------------------
 
@@ -58,17 +58,17 @@ class Ways:
         starts: dict[int, int] = {}
         if stage is self.plan.top:
             for trigger, targets in self.plan.starts:
-                for at in targets:
+                for place in targets:
                     bit = self.bit[trigger]
-                    starts[at] = starts[at] & bit if at in starts else bit
+                    starts[place] = starts[place] & bit if place in starts else bit
         after: list[int] = []
-        for at, node in enumerate(stage.nodes):
+        for place, node in enumerate(stage.nodes):
             known = outer
             if node.incoming is not None:
                 met = self._met(stage, node.incoming, after)
-                known |= met & starts[at] if at in starts else met
+                known |= met & starts[place] if place in starts else met
             else:
-                known |= starts.get(at, 0)
+                known |= starts.get(place, 0)
             found[node.step.id] = known
             done = known | self.bit[node.step.id]
             for helper in self.graph.attached.get(node.step.id, []):
@@ -81,7 +81,7 @@ class Ways:
         # Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken.
         whole: dict[int, int] = {}
         for done, node in zip(after, stage.nodes, strict=True):
-            if all(w.back for w in node.ways):
+            if all(way.back for way in node.ways):
                 whole[node.part] = whole.get(node.part, done) & done
         for common in whole.values():
             outer |= common
@@ -90,18 +90,18 @@ class Ways:
     def _met(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
         if isinstance(tie, int):
             edge = stage.edges[tie]
-            at = self._place(stage)[edge.source]
-            node = stage.nodes[at]
-            way = next(w for w in node.ways if w.edge == tie)
+            place = self._place(stage)[edge.source]
+            node = stage.nodes[place]
+            way = next(way for way in node.ways if way.edge == tie)
             # What fails hands nothing on.
-            return after[at] if way.success else after[at] & ~self.bit[node.step.id]
+            return after[place] if way.success else after[place] & ~self.bit[node.step.id]
         left, right = self._met(stage, tie.left, after), self._met(stage, tie.right, after)
         return left | right if tie.mode == "all" else left & right
 
     def _place(self, stage: Stage) -> dict[str, int]:
         kept = self._places.get(id(stage))
         if kept is None:
-            kept = self._places[id(stage)] = {n.step.id: i for i, n in enumerate(stage.nodes)}
+            kept = self._places[id(stage)] = {node.step.id: index for index, node in enumerate(stage.nodes)}
         return kept
 
     @cached_property
@@ -111,7 +111,9 @@ class Ways:
     def always_before(self, step_id: str) -> list[str]:
         """The steps and triggers that have always succeeded before a step, in the order of execution."""
         mask = self.before.get(step_id, 0)
-        return [i for i in [*self.graph.triggers, *[s.id for s in self.graph.in_order()]] if mask & self.bit[i]]
+        return [
+            key for key in [*self.graph.triggers, *[step.id for step in self.graph.in_order()]] if mask & self.bit[key]
+        ]
 
     # -- reachability ----------------------------------------------------------------------------------------------
 
@@ -128,10 +130,10 @@ class Ways:
         out: dict[str, list[str]] = {}
         into: dict[str, list[str]] = {}
         for level in self.graph.levels.values():
-            for e in level.edges:
-                if e.target not in out.setdefault(e.source, []):
-                    out[e.source].append(e.target)
-                    into.setdefault(e.target, []).append(e.source)
+            for edge in level.edges:
+                if edge.target not in out.setdefault(edge.source, []):
+                    out[edge.source].append(edge.target)
+                    into.setdefault(edge.target, []).append(edge.source)
         return out, into
 
     def _closure(self, roots: list[str], near: dict[str, list[str]]) -> set[str]:
@@ -166,13 +168,17 @@ class Ways:
             reached = self._closure(roots, near) - set(roots) | (set(roots) & found)
             found |= reached
             # What leads on from the scopes around it goes on too.
-            around = [s for s in (self.graph.steps[r].scope for r in roots if r in self.graph.steps) if s is not None]
-            roots = [r for r in dict.fromkeys(around) if r not in found]
+            around = [
+                word
+                for word in (self.graph.steps[text].scope for text in roots if text in self.graph.steps)
+                if word is not None
+            ]
+            roots = [text for text in dict.fromkeys(around) if text not in found]
         work = list(found)
         while work:
-            at = work.pop()
-            inner = [s.id for s in self.graph.children.get(at, ())] if at in self.graph.levels else []
-            for other in (*inner, *[h.id for h in self.graph.attached.get(at, ())]):
+            place = work.pop()
+            inner = [step.id for step in self.graph.children.get(place, ())] if place in self.graph.levels else []
+            for other in (*inner, *[step.id for step in self.graph.attached.get(place, ())]):
                 if other not in found:
                     found.add(other)
                     work.append(other)
@@ -182,7 +188,7 @@ class Ways:
     def unreachable(self) -> list[str]:
         """Steps that no trigger leads to, in order. Without any trigger that leads on, everything counts as begun."""
         top = self.plan.top
-        begun = [top.nodes[at].step.id for _, targets in self.plan.starts for at in targets]
+        begun = [top.nodes[place].step.id for _, targets in self.plan.starts for place in targets]
         if not begun:
             return []
         seen = self._closure(begun, self._links[0])
@@ -190,8 +196,8 @@ class Ways:
         for step in self.graph.in_order():
             if step.kind == "note":
                 continue
-            at = self.graph.host.get(step.id, step.id)
-            outer = next((p for p in self.graph.path(at) if p is not None), at)
+            place = self.graph.host.get(step.id, step.id)
+            outer = next((part for part in self.graph.path(place) if part is not None), place)
             if outer not in seen:
                 lost.append(step.id)
         return lost
@@ -200,16 +206,16 @@ class Ways:
     def ends(self) -> list[str]:
         """Steps behind which a run ends, in order."""
         level = self.graph.levels[None]
-        leading = {e.source for e in level.edges if not e.back}
-        return [s.id for s in level.steps if s.id not in leading and s.kind != "note"]
+        leading = {edge.source for edge in level.edges if not edge.back}
+        return [step.id for step in level.steps if step.id not in leading and step.kind != "note"]
 
     @cached_property
     def dead_ends(self) -> list[str]:
         """Steps whose work nobody uses: nothing follows, nothing reads what they make, and they change nothing."""
-        read = {r.source for r in self.reads}
+        read = {read.source for read in self.reads}
         found: list[str] = []
         for level in self.graph.levels.values():
-            leading = {e.source for e in level.edges}
+            leading = {edge.source for edge in level.edges}
             inside = self.graph.steps.get(level.scope) if level.scope is not None else None
             last = level.steps[-1].id if level.steps else ""
             for step in level.steps:
@@ -217,9 +223,9 @@ class Ways:
                 handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
                 if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
                     tools = self.graph.attached.get(step.id, [])
-                    if not any(t.effect in _DOING for t in tools):
+                    if not any(step.effect in _DOING for step in tools):
                         found.append(step.id)
-        order = {s.id: i for i, s in enumerate(self.graph.in_order())}
+        order = {step.id: index for index, step in enumerate(self.graph.in_order())}
         return sorted(found, key=order.__getitem__)
 
     # -- longest way, spread -----------------------------------------------------------------------------------------
@@ -231,9 +237,9 @@ class Ways:
 
     def _longest(self, stage: Stage) -> list[str]:
         forward: dict[str, list[str]] = {}
-        for e in stage.edges:
-            if not e.back:
-                forward.setdefault(e.target, []).append(e.source)
+        for edge in stage.edges:
+            if not edge.back:
+                forward.setdefault(edge.target, []).append(edge.source)
         whole: list[str] = []
         lengths: dict[str, int] = {}
         came: dict[str, str | None] = {}
@@ -242,16 +248,16 @@ class Ways:
             step = node.step
             inside[step.id] = self._longest(node.inner) if node.inner is not None else []
             own = 1 + len(inside[step.id])
-            sources = [s for s in forward.get(step.id, ()) if s in lengths]
+            sources = [text for text in forward.get(step.id, ()) if text in lengths]
             first = max(sources, key=lengths.__getitem__, default=None)
             lengths[step.id] = own + (lengths[first] if first is not None else 0)
             came[step.id] = first
         if not lengths:
             return []
-        at: str | None = max(lengths, key=lengths.__getitem__)
-        while at is not None:
-            whole = [at, *inside[at], *whole]
-            at = came[at]
+        place: str | None = max(lengths, key=lengths.__getitem__)
+        while place is not None:
+            whole = [place, *inside[place], *whole]
+            place = came[place]
         return whole
 
     def spread(self) -> tuple[int, int]:
@@ -259,14 +265,14 @@ class Ways:
         out, into = self._links
         steps = self.graph.steps
         return (
-            max((len(v) for k, v in out.items() if k in steps), default=0),
-            max((len(v) for v in into.values()), default=0),
+            max((len(values) for key, values in out.items() if key in steps), default=0),
+            max((len(values) for values in into.values()), default=0),
         )
 
     @property
     def back_links(self) -> list[tuple[str, str]]:
         """Links that go back to an earlier step."""
-        return [(e.source, e.target) for level in self.graph.levels.values() for e in level.edges if e.back]
+        return [(edge.source, edge.target) for level in self.graph.levels.values() for edge in level.edges if edge.back]
 
     # -- data --------------------------------------------------------------------------------------------------------
 
@@ -285,7 +291,7 @@ class Ways:
         if source not in self.bit:
             return "missing"
         if source in graph.triggers:
-            others = [t for t, _ in self.plan.starts if t != source and graph.triggers[t].enabled]
+            others = [text for text, _ in self.plan.starts if text != source and graph.triggers[text].enabled]
             return "always" if not others or self.before.get(step.id, 0) & self.bit[source] else "sometimes"
         if source in graph.path(step.id):
             return "always"  # what the loop hands to the steps in it
@@ -294,7 +300,7 @@ class Ways:
             return "always"  # an agent and its helpers
         if self.before.get(step.id, 0) & self.bit[graph.host.get(source, source)]:
             return "always"
-        if any(k.source == source and k.target == step.id and k.role == "error" for k in graph.flow.links):
+        if any(link.source == source and link.target == step.id and link.role == "error" for link in graph.flow.links):
             return "always"  # what a failed step leaves is there on its error route
         ahead = self.ahead(host or step.id)
         if source not in ahead and graph.host.get(source) not in ahead:
@@ -306,17 +312,17 @@ class Ways:
     def _forward(self, source: str, target: str) -> bool:
         """Whether a step leads to another without going back."""
         meeting = self.graph.meeting(source, target)
-        a, b = self.graph.lifted(source, meeting), self.graph.lifted(target, meeting)
+        first, second = self.graph.lifted(source, meeting), self.graph.lifted(target, meeting)
         level = self.graph.levels.get(meeting)
-        if level is None or a is None or b is None:
+        if level is None or first is None or second is None:
             return False
         near = self._onward.get(meeting)
         if near is None:
             near = self._onward[meeting] = {}
-            for e in level.edges:
-                if not e.back:
-                    near.setdefault(e.source, []).append(e.target)
-        return a == b or b in self._closure([a], near)
+            for edge in level.edges:
+                if not edge.back:
+                    near.setdefault(edge.source, []).append(edge.target)
+        return first == second or second in self._closure([first], near)
 
     @cached_property
     def _onward(self) -> dict[str | None, dict[str, list[str]]]:
@@ -328,12 +334,12 @@ class Ways:
         seen: set[str] = {source}
         work = [source]
         while work:
-            at = work.pop(0)
+            place = work.pop(0)
             for read in self.reads:
-                if read.source != at or read in found:
+                if read.source != place or read in found:
                     continue
                 if (
-                    at == source
+                    place == source
                     and path
                     and not (read.ref.path == path or read.ref.path.startswith((f"{path}.", f"{path}[")))
                 ):
@@ -358,10 +364,10 @@ def taken(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
     found: list[tuple[str, Ref]] = []
     found += [(f"the input ‘{b.name}’", r) for b in step.inputs for r in b.refs]
     if step.model is not None:
-        found += [("the prompt", r) for p in step.model.prompts for r in p.refs]
-    found += [("the condition", r) for r in step.refs]
+        found += [("the prompt", ref) for prompt in step.model.prompts for ref in prompt.refs]
+    found += [("the condition", ref) for ref in step.refs]
     if step.repeat is not None:
-        found += [("the loop", r) for r in step.repeat.refs]
+        found += [("the loop", ref) for ref in step.repeat.refs]
     for link in graph.flow.links:
         if link.source == step.id and link.refs:
             found += [(f"the case ‘{link.label or link.condition}’", r) for r in link.refs]

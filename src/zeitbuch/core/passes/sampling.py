@@ -84,15 +84,17 @@ class Sample:
         starts = self.plan.starts
         if not starts:
             return None
-        weights = [entry[t][0].amount if entry is not None and t in entry else 1 / len(starts) for t, _ in starts]
+        weights = [
+            entry[text][0].amount if entry is not None and text in entry else 1 / len(starts) for text, _ in starts
+        ]
         edges = np.cumsum(weights)
         edges[-1] = 1.0
         chosen = (
             np.searchsorted(edges, self.draws.rng.random(self.runs), side="right") if len(starts) > 1 else self.zero
         )
         found: dict[int, Load] = {}
-        for at, (trigger, targets) in enumerate(starts):
-            begun = (chosen == at).astype(np.int64) if len(starts) > 1 else self.one
+        for place, (trigger, targets) in enumerate(starts):
+            begun = (chosen == place).astype(np.int64) if len(starts) > 1 else self.one
             items = begun
             if self.itemised and entry is not None and trigger in entry:
                 items = self.draws.whole(begun * entry[trigger][1])
@@ -117,19 +119,21 @@ class Sample:
 
     def _cycle(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: _Gone) -> None:
         """Round after round: what a back edge brings starts the next round, until nothing is left or the cap is hit."""
-        back = [w.edge for n in stage.nodes for w in n.ways if w.back]
-        at_of = {n.step.id: at for at, n in enumerate(stage.nodes)}
+        back = [way.edge for node in stage.nodes for way in node.ways if way.back]
+        at_of = {node.step.id: place for place, node in enumerate(stage.nodes)}
         for _ in range(CYCLE_ROUNDS):
-            for i in range(len(edges)):
-                edges[i] = None
+            for index in range(len(edges)):
+                edges[index] = None
             self._sweep(stage, starts, edges, lost)
             starts = {}
-            for i in back:
-                load = edges[i]
+            for index in back:
+                load = edges[index]
                 if load is not None and load.passes.any():
-                    at = at_of[stage.edges[i].target]
-                    had = starts.get(at)
-                    starts[at] = load if had is None else Load(had.passes + load.passes, had.items + load.items, False)
+                    place = at_of[stage.edges[index].target]
+                    had = starts.get(place)
+                    starts[place] = (
+                        load if had is None else Load(had.passes + load.passes, had.items + load.items, False)
+                    )
             if not starts:
                 return
 
@@ -163,8 +167,8 @@ class Sample:
 
     def _sweep(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: _Gone) -> None:
         ended: dict[str, Ints] = {}
-        for at, node in enumerate(stage.nodes):
-            arriving = self._join(stage, node, starts.get(at), edges)
+        for place, node in enumerate(stage.nodes):
+            arriving = self._join(stage, node, starts.get(place), edges)
             if arriving is None and not stage.skips:
                 self._note(node, self.zero, self.zero)
                 continue
@@ -172,8 +176,8 @@ class Sample:
             left = self._run(node, arriving)
             if stage.skips:
                 turn = arriving.passes
-                for i in _sources(node.incoming):
-                    turn = np.maximum(turn, ended.get(stage.edges[i].source, self.zero))
+                for index in _sources(node.incoming):
+                    turn = np.maximum(turn, ended.get(stage.edges[index].source, self.zero))
                 ended[node.step.id] = turn
                 left.skipped = turn - arriving.passes if node.enabled else turn
             self._leave(node, left, edges)
@@ -206,12 +210,12 @@ class Sample:
     def _tie(self, tie: Tie | int, edges: list[Load | None]) -> Load | None:
         if isinstance(tie, int):
             return edges[tie]
-        a, b = self._tie(tie.left, edges), self._tie(tie.right, edges)
-        if a is None or b is None:
+        first, second = self._tie(tie.left, edges), self._tie(tie.right, edges)
+        if first is None or second is None:
             if tie.mode == "all":
                 return None
-            return a if b is None else b
-        return self._combined(tie.mode, a, b, tie.how == "instead")
+            return first if second is None else second
+        return self._combined(tie.mode, first, second, tie.how == "instead")
 
     @staticmethod
     def _combined(mode: str, a: Load, b: Load, instead: bool) -> Load:
@@ -285,8 +289,8 @@ class Sample:
         fails, late = self.draws.chance(node.failure), self.draws.chance(node.timeout)
         wrong = np.minimum(fails + late, 1.0) if not isinstance(fails + late, float) else min(1.0, fails + late)
         left, attempts = turns, turns
-        for at in range(node.tries + 1):
-            if at:
+        for place in range(node.tries + 1):
+            if place:
                 attempts = attempts + left
             left = self.draws.some(left, wrong, single)
         if not node.timeout.amount:
@@ -349,8 +353,8 @@ class Sample:
         if node.tools:
             calls = summed(attempts, turns.amount, drawn) if drawn is not None else attempts * turns.amount
             left = self.draws.whole(np.maximum(calls - attempts, 0.0))
-            for at, tool in enumerate(node.tools):
-                mine = self.draws.some(left, 1 / (len(node.tools) - at), False)
+            for place, tool in enumerate(node.tools):
+                mine = self.draws.some(left, 1 / (len(node.tools) - place), False)
                 left = left - mine
                 self._run(tool, Load(mine, mine, False))
         return drawn
@@ -364,7 +368,7 @@ class Sample:
     def _leave(self, node: Node, left: _Left, edges: list[Load | None]) -> None:
         load = left.load
         gone = _sum(left.failed, left.late)
-        keeps = gone is not None and any(w.plain and w.failure for w in node.ways)
+        keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
         whole = Load(load.passes + gone, load.items + gone, load.single) if keeps and gone is not None else load
         cases = self._cases(node, whole) if node.decides else {}
         for way in node.ways:
@@ -389,7 +393,7 @@ class Sample:
         return Load(some, self._kept(out, some), out.single)
 
     def _cases(self, node: Node, load: Load) -> dict[int, Load]:
-        ways = [w for w in node.ways if w.share is not None]
+        ways = [way for way in node.ways if way.share is not None]
         by_item = node.step.per_item and self.itemised
         counts = load.items if by_item else load.passes
         single = load.single and not by_item
@@ -404,21 +408,23 @@ class Sample:
         return found
 
     def _inclusive(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
-        return [self.draws.some(counts, self.draws.chance(w.share), single) for w in ways if w.share is not None]
+        return [self.draws.some(counts, self.draws.chance(way.share), single) for way in ways if way.share is not None]
 
     def _exclusive(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
         """Multinomial, case after case from what is left."""
-        shares = [self.draws.chance(w.share) for w in ways if w.share is not None]
-        if any(not isinstance(s, float) for s in shares):
-            given = [s for s, w in zip(shares, ways, strict=True) if w.share is not None and w.share.ranged]
-            points = [w for w in ways if w.rest]
+        shares = [self.draws.chance(way.share) for way in ways if way.share is not None]
+        if any(not isinstance(item, float) for item in shares):
+            given = [item for item, way in zip(shares, ways, strict=True) if way.share is not None and way.share.ranged]
+            points = [way for way in ways if way.rest]
             over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
             if len(points) == 1 and given:
                 # The one case that takes what the others leave moves against them.
-                at = ways.index(points[0])
-                shares[at] = np.maximum(1 - sum((s for i, s in enumerate(shares) if i != at), np.zeros(self.runs)), 0.0)
+                place = ways.index(points[0])
+                shares[place] = np.maximum(
+                    1 - sum((item for index, item in enumerate(shares) if index != place), np.zeros(self.runs)), 0.0
+                )
                 over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
-            shares = [s / over for s in shares]
+            shares = [item / over for item in shares]
         dealt: list[Ints] = []
         if single:
             u = self.draws.rng.random(self.runs)
@@ -428,7 +434,7 @@ class Sample:
                 dealt.append(counts * ((u >= low) & (u < high)))
                 low = high
             return dealt
-        left, room = counts, np.ones(self.runs) if not all(isinstance(s, float) for s in shares) else 1.0
+        left, room = counts, np.ones(self.runs) if not all(isinstance(item, float) for item in shares) else 1.0
         for share in shares:
             some = self.draws.some(left, np.clip(share / np.maximum(room, 1e-300), 0.0, 1.0), False)
             dealt.append(some)

@@ -59,15 +59,15 @@ class Usage(Struct, frozen=True, gc=False):
     each: float = 1.0
 
     def total(self, *units: str) -> float:
-        return sum(a.quantity for a in self.amounts if a.unit in units)
+        return sum(first.quantity for first in self.amounts if first.unit in units)
 
 
 def _tool_text(tool: Step) -> str:
     parts = [tool.name, tool.note]
-    for b in tool.inputs:
-        if b.decided == "model":
-            parts += [b.name, b.type or "", b.description or ""]
-    return " ".join(p for p in parts if p)
+    for second in tool.inputs:
+        if second.decided == "model":
+            parts += [second.name, second.type or "", second.description or ""]
+    return " ".join(part for part in parts if part)
 
 
 class _Maker:
@@ -77,9 +77,9 @@ class _Maker:
         self.graph, self.step, self.use, self.done, self.book = graph, step, use, done, book
         self.sizes = Sizes(graph, book)
         self.amounts: list[Amount] = []
-        k, k2 = done.turns, done.turns2
-        self.means: dict[By, float] = {"one": 1.0, "turns": k, "later": k - 1, "pairs": (k2 - k) / 2}
-        agent = step.kind == "agent" and k != 1
+        factor, k2 = done.turns, done.turns2
+        self.means: dict[By, float] = {"one": 1.0, "turns": factor, "later": factor - 1, "pairs": (k2 - factor) / 2}
+        agent = step.kind == "agent" and factor != 1
         self.turned: Evidence = done.evidence if agent else "read"
 
     def add(
@@ -169,8 +169,8 @@ def _embedding(made: _Maker, count: Callable[[str], float]) -> float:
     """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
     together). Returns the calls."""
     fixed, _, fills = made.prompts(count)
-    for b in made.step.inputs if not made.use.prompts else ():
-        for ref in b.refs:
+    for second in made.step.inputs if not made.use.prompts else ():
+        for ref in second.refs:
             key, size = made.sizes.of(ref, made.step)
             fills.append((key, size, 1.0))
     total = fixed + sum(size.amount * times for _, size, times in fills)
@@ -198,9 +198,9 @@ def _text(made: _Maker, count: Callable[[str], float]) -> None:
     by: By = "turns" if agent else "one"
     fixed, _, fills = made.prompts(count)
     helpers = made.graph.attached.get(step.id, [])
-    tools = [h for h in helpers if h.kind not in NOT_TOOLS and h.enabled]
+    tools = [step for step in helpers if step.kind not in NOT_TOOLS and step.enabled]
     if agent:
-        fixed += sum(count(_tool_text(t)) + TOOL_FRAME_TOKENS for t in tools)
+        fixed += sum(count(_tool_text(step)) + TOOL_FRAME_TOKENS for step in tools)
         for helper in helpers:
             if helper.kind == "memory":
                 size = window_of(helper, book)

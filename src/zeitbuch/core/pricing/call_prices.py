@@ -59,29 +59,29 @@ class Prices:
     def _price(self, name: str) -> ModelPrice:
         rate = self.card.rate(name) if self.card is not None and name else None
         parts = [self._on(rate, day) for day in self.days] if rate is not None else []
-        if rate is None or not parts or any(p is None for p in parts):
+        if rate is None or not parts or any(pair is None for pair in parts):
             return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
-        whole = [p for p in parts if p is not None]
-        of: dict[str, Decimal | None] = {}
+        whole = [pair for pair in parts if pair is not None]
+        mapping: dict[str, Decimal | None] = {}
         for unit in UNITS:
-            values = [p[0].get(unit) for p in whole]
-            known = [v for v in values if v is not None]
-            of[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
-        deferred = sum((p[1] for p in whole), ZERO) / len(whole)
-        return ModelPrice(of, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
+            values = [pair[0].get(unit) for pair in whole]
+            known = [amount for amount in values if amount is not None]
+            mapping[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
+        deferred = sum((pair[1] for pair in whole), ZERO) / len(whole)
+        return ModelPrice(mapping, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
 
     def _on(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
         assert self.card is not None
-        valid = [p for p in rate.price if p.holds(day)]
+        valid = [price for price in rate.price if price.holds(day)]
         worth = self.card.worth(rate.currency, day)
         if not valid or worth is None:
             return None
         price = max(valid, key=lambda p: p.since)
-        of = {}
+        mapping = {}
         for unit, (_, size) in UNITS.items():
             value = getattr(price, unit)
-            of[unit] = None if value is None else Decimal(value) * worth / size
-        return of, price.deferred if price.deferred is not None else ZERO
+            mapping[unit] = None if value is None else Decimal(value) * worth / size
+        return mapping, price.deferred if price.deferred is not None else ZERO
 
     def each(self, model: str, amount: Amount, batched: float) -> Decimal | None:
         """Cost of one of the amount's unit, or None when the card has no price for it."""

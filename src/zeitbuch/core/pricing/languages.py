@@ -63,7 +63,7 @@ for _language, _text in _WORDS.items():
         WORDS[_word] = (*WORDS.get(_word, ()), _language)
 _KNOWN = frozenset(WORDS)
 _FOREIGN = _KNOWN - frozenset(_WORDS["en"].split())
-LETTERS: dict[str, str] = {c: language for language, letters in _LETTERS.items() for c in letters}
+LETTERS: dict[str, str] = {letter: language for language, letters in _LETTERS.items() for letter in letters}
 _MARKS = frozenset(LETTERS)
 
 

@@ -22,9 +22,11 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
 
-_ANSWERS = {t: spread_default(size, f"default for the task '{t}'") for t, size in OUTPUT_BY_TASK.items()}
+_ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
-_HANDED = {k: spread_default(n, f"default for what a {k} step hands on") for k, n in SIZE_BY_KIND.items()}
+_HANDED = {
+    key: spread_default(number, f"default for what a {key} step hands on") for key, number in SIZE_BY_KIND.items()
+}
 _TRIGGERED = spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands on")
 _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
 
@@ -74,7 +76,7 @@ class Sizes:
 
     def _placeholder(self, reader: Step, words: tuple[str, ...]) -> Value | None:
         """A size that an assumption gives to the placeholder itself."""
-        names = tuple(w for w in words if w)
+        names = tuple(word for word in words if word)
         for ready in self.book.by["size"]:
             if ready.rule.placeholder:
                 found = self.book.find("size", (reader.id, reader.name), placeholder=names)
@@ -123,20 +125,20 @@ class Sizes:
 
     def _retrieved(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
-        k = self.book.find("items", (step.id, step.name))
+        value = self.book.find("items", (step.id, step.name))
         piece = self.book.find("chunk", (step.id, step.name))
         read = next(
             (
-                b.value
-                for b in step.inputs
-                if isinstance(b.value, int) and not isinstance(b.value, bool) and 0 < b.value <= 100
-                and any(w in _COUNTS for w in _words(b.name))
+                second.value
+                for second in step.inputs
+                if isinstance(second.value, int) and not isinstance(second.value, bool) and 0 < second.value <= 100
+                and any(word in _COUNTS for word in _words(second.name))
             ),
             None,
         )  # fmt: skip
-        if k is None and piece is None and read is None:
+        if value is None and piece is None and read is None:
             return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
-        count = k or (
+        count = value or (
             Value(float(read), "read", "the step's own number")
             if read is not None
             else Value(3.0, "default", "default")
@@ -154,7 +156,7 @@ class Sizes:
             items = Value(float(repeat.count), "read", "listed in the export")
         items = items or Value(DEFAULTS["items"], "default", "default")
         last = (
-            next((s for s in reversed(self.graph.levels[loop.id].steps) if s.kind != "note"), None)
+            next((step for step in reversed(self.graph.levels[loop.id].steps) if step.kind != "note"), None)
             if loop.id in self.graph.levels
             else None
         )
@@ -164,7 +166,7 @@ class Sizes:
     def _listed(self, step: Step) -> Value:
         """A list gathered from the items of the nearest expanding step before it."""
         seen = {step.id}
-        ways = [k.source for k in self.graph.flow.links if k.target == step.id and k.role != "attach"]
+        ways = [link.source for link in self.graph.flow.links if link.target == step.id and link.role != "attach"]
         first = self.graph.steps.get(ways[0]) if ways else None
         while ways:
             at = self.graph.steps.get(ways.pop(0))
@@ -179,7 +181,7 @@ class Sizes:
                     else spread_default(SIZE_OTHERWISE, "default")
                 )
                 return self._product(items, one, f"a list of {items.amount:g} items ({items.why})")
-            ways += [k.source for k in self.graph.flow.links if k.target == at.id and k.role != "attach"]
+            ways += [link.source for link in self.graph.flow.links if link.target == at.id and link.role != "attach"]
         return spread_default(
             SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), f"default for what a {step.kind} step hands on"
         )
@@ -197,21 +199,23 @@ def window_of(memory: Step, book: Book) -> Value:
     found = book.find("size", (memory.id, memory.name))
     if found is not None:
         return found
-    for b in memory.inputs:
-        if isinstance(b.value, int) and not isinstance(b.value, bool) and b.value > 0:
-            return spread_default(b.value * MESSAGE_TOKENS, f"{b.value} messages of {MESSAGE_TOKENS:g} tokens")
+    for second in memory.inputs:
+        if isinstance(second.value, int) and not isinstance(second.value, bool) and second.value > 0:
+            return spread_default(
+                second.value * MESSAGE_TOKENS, f"{second.value} messages of {MESSAGE_TOKENS:g} tokens"
+            )
     return spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
 
 
 def _words(name: str) -> list[str]:
     words, word = [], ""
-    for c in name:
-        if not c.isalnum():
+    for letter in name:
+        if not letter.isalnum():
             words.append(word)
             word = ""
-        elif c.isupper() and word and not word[-1].isupper():
+        elif letter.isupper() and word and not word[-1].isupper():
             words.append(word)
-            word = c
+            word = letter
         else:
-            word += c
+            word += letter
     return [w.lower() for w in [*words, word] if w]

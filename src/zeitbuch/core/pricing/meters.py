@@ -92,8 +92,8 @@ def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
             return 1.0
         case "step":
             return sum(
-                n
-                for kind, n in used.steps.items()
+                number
+                for kind, number in used.steps.items()
                 if (not meter.kinds or kind in meter.kinds) and kind not in meter.free
             )
         case "call":
@@ -101,7 +101,9 @@ def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
                 return sum(used.calls.values())
             tiers = {name: card.rate(name) for name in used.calls}
             return sum(
-                n for name, n in used.calls.items() if (rate := tiers[name]) is not None and rate.tier in meter.tiers
+                number
+                for name, number in used.calls.items()
+                if (rate := tiers[name]) is not None and rate.tier in meter.tiers
             )
         case "minute":
             return used.seconds / 60
@@ -113,12 +115,12 @@ def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
 
 def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
     """What so many units of a month cost: the allowance is free, then each price up to the next stair."""
-    steps = [(price.included, price.each), *((s.above, s.each) for s in price.stair)]
+    steps = [(price.included, price.each), *((stair.above, stair.each) for stair in price.stair)]
     total = ZERO
-    for at, (above, each) in enumerate(steps):
+    for place, (above, each) in enumerate(steps):
         if units <= above:
             break
-        top = min(units, steps[at + 1][0]) if at + 1 < len(steps) else units
+        top = min(units, steps[place + 1][0]) if place + 1 < len(steps) else units
         total += (top - above) * each
     return total
 
@@ -139,24 +141,40 @@ def metered(
     share = Decimal(1) / len(days)
     rows = []
     for (meter, host, key), parts in lines.items():
-        cost = sum((p.cost for p in parts), Money()).times(float(share)) if len(days) > 1 else parts[0].cost
-        n = len(days)
+        cost = (
+            sum((meter_line.cost for meter_line in parts), Money()).times(float(share))
+            if len(days) > 1
+            else parts[0].cost
+        )
+        number = len(days)
         rows.append(
             MeterLine(
-                meter, host, names[key], sum(p.quantity for p in parts) / n, sum(p.units for p in parts) / n, cost
+                meter,
+                host,
+                names[key],
+                sum(meter_line.quantity for meter_line in parts) / number,
+                sum(meter_line.units for meter_line in parts) / number,
+                cost,
             )
         )
         bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + cost
     hosts = []
     for (host, meter), entries in found.items():
-        n = len(days)
-        fee = Money(sum((e.fee.amount for e in entries), ZERO) * share, entries[0].fee.unknown)
+        number = len(days)
+        fee = Money(sum((host_bill.fee.amount for host_bill in entries), ZERO) * share, entries[0].fee.unknown)
         cost = Money(
-            sum((e.cost.amount for e in entries), ZERO) * share,
-            tuple(dict.fromkeys(u for e in entries for u in e.cost.unknown)),
+            sum((host_bill.cost.amount for host_bill in entries), ZERO) * share,
+            tuple(dict.fromkeys(name for host_bill in entries for name in host_bill.cost.unknown)),
         )
         hosts.append(
-            HostBill(host, fee, meter, sum(e.units for e in entries) / n, sum(e.included for e in entries) / n, cost)
+            HostBill(
+                host,
+                fee,
+                meter,
+                sum(host_bill.units for host_bill in entries) / number,
+                sum(host_bill.included for host_bill in entries) / number,
+                cost,
+            )
         )
         bills.fees += fee
     bills.hosts = tuple(hosts)
@@ -177,7 +195,7 @@ def _on(
         if host is not None and used is not None:
             members.setdefault(host.name, []).append((key, used, volume))
             bills.host[key] = host.name
-    meters = {m.name: m for m in card.meter}
+    meters = {meter.name: meter for meter in card.meter}
     out: list[tuple[tuple[str, str, str], MeterLine]] = []
     for host in card.host:
         mine = members.get(host.name, [])
@@ -213,10 +231,10 @@ def _meter(
         if meter.round_up == "run":
             units = what.rounded.get(meter.name, float(math.ceil(units - 1e-9)))
         used.append((key, each * volume.runs, units * volume.runs))
-    total = Decimal(sum(u for _, _, u in used))
+    total = Decimal(sum(value for _, _, value in used))
     if meter.round_up == "month":
         total = total.to_integral_value(ROUND_CEILING)
-    valid = [p for p in meter.price if p.holds(day)]
+    valid = [meter_price for meter_price in meter.price if meter_price.holds(day)]
     price = max(valid, key=lambda p: p.since) if valid else None
     worth = card.worth(meter.currency, day)
     cost = (
@@ -226,7 +244,7 @@ def _meter(
     )
     included = float(price.included) if price is not None else 0.0
     found.setdefault((host, meter.name), []).append(HostBill(host, Money(), meter.name, float(total), included, cost))
-    whole = sum(u for _, _, u in used)
+    whole = sum(value for _, _, value in used)
     return [
         (
             (meter.name, host, key),

@@ -151,21 +151,23 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
         for model in self.model:
             if model.name == name or name in model.also:
                 return model
-        return next((m for m in self.model if any(fnmatchcase(name, p) for p in m.also)), None)
+        return next(
+            (model_rate for model_rate in self.model if any(fnmatchcase(name, part) for part in model_rate.also)), None
+        )
 
     def price(self, name: str, on: date) -> Price | None:
         """The price of a model on a day in its own currency, or None when the card has none."""
         model = self.rate(name)
         if model is None:
             return None
-        valid = [p for p in model.price if p.holds(on)]
+        valid = [price for price in model.price if price.holds(on)]
         return max(valid, key=lambda p: p.since) if valid else None
 
     def worth(self, currency: str, on: date) -> Decimal | None:
         """What one unit of a currency is worth in the card's; None when no rate is stated for the day."""
         if currency in ("", self.currency):
             return Decimal(1)
-        valid = [e for e in self.exchange if e.currency == currency and e.since <= on]
+        valid = [exchange for exchange in self.exchange if exchange.currency == currency and exchange.since <= on]
         return max(valid, key=lambda e: e.since).rate if valid else None
 
     def host_of(self, flow: Flow, on: date) -> Host | None:
@@ -181,13 +183,21 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
 
     def newest(self) -> date | None:
         """The last date from which any price of a model holds."""
-        return max((p.since for m in self.model for p in m.price), default=None)
+        return max((price.since for model_rate in self.model for price in model_rate.price), default=None)
 
     def dates(self) -> list[date]:
         """All dates on which something of the card changes."""
-        found = {p.since for m in self.model for p in m.price} | {
-            p.until for m in self.model for p in m.price if p.until
+        found = {price.since for model_rate in self.model for price in model_rate.price} | {
+            price.until for model_rate in self.model for price in model_rate.price if price.until
         }
-        found |= {p.since for m in self.meter for p in m.price} | {e.since for e in self.exchange}
-        found |= {d for h in self.host for b in h.flows for d in (b.since, b.until) if d is not None}
+        found |= {meter_price.since for meter in self.meter for meter_price in meter.price} | {
+            exchange.since for exchange in self.exchange
+        }
+        found |= {
+            day
+            for host in self.host
+            for second in host.flows
+            for day in (second.since, second.until)
+            if day is not None
+        }
         return sorted(found)

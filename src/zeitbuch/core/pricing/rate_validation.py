@@ -43,14 +43,19 @@ def _currency(code: str, at: str, found: list[Problem]) -> None:
 
 def _exchange(card: RateCard, found: list[Problem]) -> None:
     seen: set[tuple[str, date]] = set()
-    for i, e in enumerate(card.exchange):
-        at = f"/exchange/{i}"
-        _currency(e.currency, f"{at}/currency", found)
-        if not e.rate.is_finite() or e.rate <= 0:
-            _say(found, "rate-negative", f"expected a rate of exchange over 0, found {e.rate}", f"{at}/rate")
-        if (e.currency, e.since) in seen:
-            _say(found, "rate-twice", f"expected one rate a date for {e.currency}, found {e.since} twice", at)
-        seen.add((e.currency, e.since))
+    for index, exchange in enumerate(card.exchange):
+        place = f"/exchange/{index}"
+        _currency(exchange.currency, f"{place}/currency", found)
+        if not exchange.rate.is_finite() or exchange.rate <= 0:
+            _say(found, "rate-negative", f"expected a rate of exchange over 0, found {exchange.rate}", f"{place}/rate")
+        if (exchange.currency, exchange.since) in seen:
+            _say(
+                found,
+                "rate-twice",
+                f"expected one rate a date for {exchange.currency}, found {exchange.since} twice",
+                place,
+            )
+        seen.add((exchange.currency, exchange.since))
 
 
 def _known(card: RateCard, currency: str, dates: Iterable[date], at: str, found: list[Problem]) -> None:
@@ -68,21 +73,33 @@ def _known(card: RateCard, currency: str, dates: Iterable[date], at: str, found:
 def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) -> None:
     """Dates of prices: each from once, until after from, no day with two prices."""
     order = sorted(range(len(prices)), key=lambda i: prices[i].since)
-    for a, b in pairwise(order):
-        if prices[a].since == prices[b].since:
-            _say(found, "rate-twice", f"expected one price a date, found {prices[b].since} twice", f"{at}/{b}/from")
-        elif (until := prices[a].until) is not None and until > prices[b].since:
-            message = f"expected prices that do not overlap, found one until {until} and one from {prices[b].since}"
+    for first, second in pairwise(order):
+        if prices[first].since == prices[second].since:
+            _say(
+                found,
+                "rate-twice",
+                f"expected one price a date, found {prices[second].since} twice",
+                f"{at}/{second}/from",
+            )
+        elif (until := prices[first].until) is not None and until > prices[second].since:
+            message = (
+                f"expected prices that do not overlap, found one until {until} and one from {prices[second].since}"
+            )
             _say(
                 found,
                 "rate-overlap",
                 message,
-                f"{at}/{b}/from",
+                f"{at}/{second}/from",
                 "leave `until` out: a later price takes over by itself",
             )
-    for i, p in enumerate(prices):
-        if p.until is not None and p.until <= p.since:
-            _say(found, "rate-dates", f"expected `until` after `from` ({p.since}), found {p.until}", f"{at}/{i}/until")
+    for index, part in enumerate(prices):
+        if part.until is not None and part.until <= part.since:
+            _say(
+                found,
+                "rate-dates",
+                f"expected `until` after `from` ({part.since}), found {part.until}",
+                f"{at}/{index}/until",
+            )
 
 
 def _amount(value: Decimal, what: str, at: str, found: list[Problem], most: Decimal | None = None) -> None:
@@ -93,36 +110,39 @@ def _amount(value: Decimal, what: str, at: str, found: list[Problem], most: Deci
 
 def _models(card: RateCard, found: list[Problem]) -> None:
     names: set[str] = set()
-    for i, model in enumerate(card.model):
-        at = f"/model/{i}"
+    for index, model in enumerate(card.model):
+        place = f"/model/{index}"
         if model.name in names:
-            _say(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{at}/name")
+            _say(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{place}/name")
         names.add(model.name)
         if not model.price:
             message = f"expected a [[model.price]] for '{model.name}', found none"
-            found.append(Problem("rate-empty", "warning", message, Origin("", at), "its cost is shown as unknown"))
+            found.append(Problem("rate-empty", "warning", message, Origin("", place), "its cost is shown as unknown"))
         if model.family and model.family not in FAMILIES:
-            known = ", ".join(f for f in FAMILIES if f)
+            known = ", ".join(name for name in FAMILIES if name)
             _say(
-                found, "token-family", f"expected a tokenizer family ({known}), found '{model.family}'", f"{at}/family"
+                found,
+                "token-family",
+                f"expected a tokenizer family ({known}), found '{model.family}'",
+                f"{place}/family",
             )
-        _spans(model.price, f"{at}/price", found)
-        _known(card, model.currency, (p.since for p in model.price), f"{at}/currency", found)
-        for k, price in enumerate(model.price):
+        _spans(model.price, f"{place}/price", found)
+        _known(card, model.currency, (price.since for price in model.price), f"{place}/currency", found)
+        for key, price in enumerate(model.price):
             for unit in UNITS:
                 value = getattr(price, unit)
                 if value is not None:
-                    _amount(value, f"a price for {unit}", f"{at}/price/{k}/{unit}", found)
+                    _amount(value, f"a price for {unit}", f"{place}/price/{key}/{unit}", found)
             if price.deferred is not None:
-                _amount(price.deferred, "a share for `deferred`", f"{at}/price/{k}/deferred", found, Decimal(1))
+                _amount(price.deferred, "a share for `deferred`", f"{place}/price/{key}/deferred", found, Decimal(1))
 
 
 def _meters(card: RateCard, found: list[Problem]) -> None:
     names: set[str] = set()
-    for i, meter in enumerate(card.meter):
-        at = f"/meter/{i}"
+    for index, meter in enumerate(card.meter):
+        place = f"/meter/{index}"
         if meter.name in names:
-            _say(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{at}/name")
+            _say(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{place}/name")
         names.add(meter.name)
         for key in ("kinds", "free"):
             for kind in getattr(meter, key):
@@ -132,7 +152,7 @@ def _meters(card: RateCard, found: list[Problem]) -> None:
                         found,
                         "rate-kind",
                         f"expected a kind of step, found '{kind}'",
-                        f"{at}/{key}",
+                        f"{place}/{key}",
                         f"the kinds are {words}",
                     )
                 elif meter.counts != "step":
@@ -140,60 +160,71 @@ def _meters(card: RateCard, found: list[Problem]) -> None:
                         found,
                         "rate-kind",
                         f'expected `{key}` with counts = "step" only, found counts = "{meter.counts}"',
-                        f"{at}/{key}",
+                        f"{place}/{key}",
                     )
         if meter.tiers and meter.counts != "call":
             _say(
                 found,
                 "rate-kind",
                 f'expected `tiers` with counts = "call" only, found counts = "{meter.counts}"',
-                f"{at}/tiers",
+                f"{place}/tiers",
             )
-        tiers = {m.tier for m in card.model}
+        tiers = {model_rate.tier for model_rate in card.model}
         for tier in meter.tiers:
             if tier not in tiers:
                 _say(
                     found,
                     "rate-reference",
                     f"expected the tier of a model, found '{tier}'",
-                    f"{at}/tiers",
+                    f"{place}/tiers",
                     "give a model that tier",
                 )
         if meter.unit <= 0 or not meter.unit.is_finite():
-            _say(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{at}/unit")
-        _spans(meter.price, f"{at}/price", found)
-        _known(card, meter.currency, (p.since for p in meter.price), f"{at}/currency", found)
+            _say(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{place}/unit")
+        _spans(meter.price, f"{place}/price", found)
+        _known(card, meter.currency, (meter_price.since for meter_price in meter.price), f"{place}/currency", found)
         for k, price in enumerate(meter.price):
-            _amount(price.each, "a price", f"{at}/price/{k}/each", found)
-            _amount(price.included, "an allowance", f"{at}/price/{k}/included", found)
+            _amount(price.each, "a price", f"{place}/price/{k}/each", found)
+            _amount(price.included, "an allowance", f"{place}/price/{k}/included", found)
             before = price.included
-            for s, stair in enumerate(price.stair):
-                _amount(stair.each, "a price", f"{at}/price/{k}/stair/{s}/each", found)
-                if stair.above < before or (s and stair.above == before):
+            for size, stair in enumerate(price.stair):
+                _amount(stair.each, "a price", f"{place}/price/{k}/stair/{size}/each", found)
+                if stair.above < before or (size and stair.above == before):
                     message = f"expected stairs that rise, the first not below what is included ({before}), found {stair.above}"
-                    _say(found, "rate-stairs", message, f"{at}/price/{k}/stair/{s}/above")
+                    _say(found, "rate-stairs", message, f"{place}/price/{k}/stair/{size}/above")
                 before = stair.above
 
 
 def _hosts(card: RateCard, found: list[Problem]) -> None:
-    meters = {m.name for m in card.meter}
+    meters = {meter.name for meter in card.meter}
     names: set[str] = set()
-    for i, host in enumerate(card.host):
-        at = f"/host/{i}"
+    for index, host in enumerate(card.host):
+        place = f"/host/{index}"
         if host.name in names:
-            _say(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{at}/name")
+            _say(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{place}/name")
         names.add(host.name)
         for name in host.meters:
             if name not in meters:
                 words = ", ".join(sorted(meters)) or "(none)"
-                _say(found, "rate-reference", f"expected the name of a meter ({words}), found '{name}'", f"{at}/meters")
-        _amount(host.base, "a fee", f"{at}/base", found)
-        _known(card, host.currency, [b.since for b in host.flows if b.since is not None], f"{at}/currency", found)
-        for k, part in enumerate(host.flows):
+                _say(
+                    found,
+                    "rate-reference",
+                    f"expected the name of a meter ({words}), found '{name}'",
+                    f"{place}/meters",
+                )
+        _amount(host.base, "a fee", f"{place}/base", found)
+        _known(
+            card,
+            host.currency,
+            [second.since for second in host.flows if second.since is not None],
+            f"{place}/currency",
+            found,
+        )
+        for key, part in enumerate(host.flows):
             if part.since is not None and part.until is not None and part.until <= part.since:
                 _say(
                     found,
                     "rate-dates",
                     f"expected `until` after `from` ({part.since}), found {part.until}",
-                    f"{at}/flows/{k}/until",
+                    f"{place}/flows/{key}/until",
                 )

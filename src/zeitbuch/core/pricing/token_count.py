@@ -40,8 +40,8 @@ _cut = PIECE.findall
 
 
 def _script(c: str) -> str:
-    o = ord(c)
-    return next((name for name, first, last in _SCRIPTS if first <= o <= last), "")
+    offset = ord(c)
+    return next((name for name, first, last in _SCRIPTS if first <= offset <= last), "")
 
 
 def _english(word: str, lead: bool, f: dict[str, float]) -> None:
@@ -49,33 +49,33 @@ def _english(word: str, lead: bool, f: dict[str, float]) -> None:
     if len(parts) >= 3 and len(word) < 3 * len(parts):
         f["noise"] = len(word)  # random letters, as in keys and encoded data
         return
-    for at, part in enumerate(parts):
-        n, low = len(part), part.lower()
-        rare = sum(low[k : k + 2] not in _COMMON for k in range(n - 1))
+    for place, part in enumerate(parts):
+        number, low = len(part), part.lower()
+        rare = sum(low[index : index + 2] not in _COMMON for index in range(number - 1))
         f["word"] = f.get("word", 0) + 1
-        if at:
+        if place:
             f["hump"] = f.get("hump", 0) + 1
         elif not lead:
             f["glued"] = 1
-        if n > 6:
-            f["long"] = f.get("long", 0) + min(n, 12) - 6
-        if n > 12:
-            f["longer"] = f.get("longer", 0) + n - 12
-        if n > 3:
+        if number > 6:
+            f["long"] = f.get("long", 0) + min(number, 12) - 6
+        if number > 12:
+            f["longer"] = f.get("longer", 0) + number - 12
+        if number > 3:
             f["rare"] = f.get("rare", 0) + rare
         elif not lead:
             f["rare3"] = f.get("rare3", 0) + rare
-        if n > 1 and part.isupper():
+        if number > 1 and part.isupper():
             f["upper"] = f.get("upper", 0) + 1
-            f["upperlen"] = f.get("upperlen", 0) + max(0, n - 3)
-    f["accent"] = sum(not c.isascii() for c in word)
+            f["upperlen"] = f.get("upperlen", 0) + max(0, number - 3)
+    f["accent"] = sum(not letter.isascii() for letter in word)
 
 
 def _foreign(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
     rest = len(word) - 1
     f["w_for"] = f["w_" + language] = 1
     f["l_for"] = f["l_" + language] = rest
-    f["acc_for"] = sum(not c.isascii() for c in word)
+    f["acc_for"] = sum(not letter.isascii() for letter in word)
     if not lead:
         f["glued"] = 1
     if rest and word.isupper():
@@ -83,54 +83,54 @@ def _foreign(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
 
 
 def _other(c: str) -> str:
-    o = ord(c)
-    if o in (0x200D, 0xFE0F):
+    offset = ord(c)
+    if offset in (0x200D, 0xFE0F):
         return "joiner"
-    if o >= 0x1F000:
+    if offset >= 0x1F000:
         return "emoji"
-    if 0x3000 <= o <= 0x303F or 0xFF00 <= o <= 0xFFEF:
+    if 0x3000 <= offset <= 0x303F or 0xFF00 <= offset <= 0xFFEF:
         return "cjkp"
-    return "punct" if 0x2000 <= o <= 0x206F or o < 0x100 else "rest"
+    return "punct" if 0x2000 <= offset <= 0x206F or offset < 0x100 else "rest"
 
 
 def shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
     """Counts of the shapes of one piece, by the names of token_table."""
     lead = piece[0] == " " and len(piece) > 1
     body = piece[1:] if lead else piece
-    first, n = body[0], len(body)
-    f: dict[str, float] = {}
+    first, number = body[0], len(body)
+    mapping: dict[str, float] = {}
     if first == "\n":
-        f["nl"] = 1
+        mapping["nl"] = 1
     elif first.isspace():
-        f["gap" if piece == " " else "tab" if piece == "\t" else "indent"] = 1
+        mapping["gap" if piece == " " else "tab" if piece == "\t" else "indent"] = 1
     elif first.isascii() and first.isdigit():
-        f["num"], f["dig3"], f["dig"] = 1, -(-n // 3) - 1, n - 1
+        mapping["num"], mapping["dig3"], mapping["dig"] = 1, -(-number // 3) - 1, number - 1
     elif first.isascii() and not first.isalpha():
-        f["sign"] = 1
+        mapping["sign"] = 1
         if len(set(body)) == 1:
-            f["rep"] = min(max(0, n - 2), 6)
+            mapping["rep"] = min(max(0, number - 2), 6)
         else:
-            f["sig2"], f["sign+"] = 1, n - 2
+            mapping["sig2"], mapping["sign+"] = 1, number - 2
     elif (script := _script(first)) != "":
         if script == "han" and hant:
             script = "hant"
-        f[script], f[script + "_w"] = n, 1
+        mapping[script], mapping[script + "_w"] = number, 1
     elif first.isalpha():
         if language == "en":
-            _english(body, lead, f)
+            _english(body, lead, mapping)
         else:
-            _foreign(body, lead, language, f)
+            _foreign(body, lead, language, mapping)
     else:
-        f[_other(first)] = 1
-    return f
+        mapping[_other(first)] = 1
+    return mapping
 
 
 def group(piece: str, language: str) -> str:
     """The group of a piece whose error is stated together: english, latin (other languages), script, or marks."""
-    c = piece.lstrip(" ")[:1]
-    if not c.isalpha():
+    letter = piece.lstrip(" ")[:1]
+    if not letter.isalpha():
         return "marks"
-    if ord(c) > 0x36F and not 0x1E00 <= ord(c) <= 0x1EFF:
+    if ord(letter) > 0x36F and not 0x1E00 <= ord(letter) <= 0x1EFF:
         return "script"
     return "english" if language == "en" else "latin"
 
@@ -144,7 +144,7 @@ class _Costs(dict[str, float]):
 
     def __missing__(self, piece: str) -> float:
         found = shapes(piece, self.language, self.hant)
-        cost = max(0.0, sum(n * self.weights.get(name, 0.0) for name, n in found.items()))
+        cost = max(0.0, sum(number * self.weights.get(name, 0.0) for name, number in found.items()))
         if len(self) < _KEPT:
             self[piece] = cost
         return cost
@@ -176,7 +176,7 @@ def _table(family: str, language: str, hant: bool) -> _Costs:
     key = (family, language, hant)
     if key not in _costs:
         if family not in FAMILIES:
-            names = ", ".join(f for f in FAMILIES if f)
+            names = ", ".join(name for name in FAMILIES if name)
             raise fail("token-family", f"expected a tokenizer family ({names}), found '{family}'")
         _costs[key] = _Costs(family, language, hant)
     return _costs[key]

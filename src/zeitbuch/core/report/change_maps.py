@@ -27,7 +27,7 @@ class Maps(Struct):
 
 
 def _links(edits: list[Edit], op: str) -> list[Link]:
-    return [e.old if op == "remove" else e.new for e in edits if e.part == "link" and e.op == op]
+    return [edit.old if op == "remove" else edit.new for edit in edits if edit.part == "link" and edit.op == op]
 
 
 def _key(link: Link) -> tuple[str, str, str]:
@@ -49,13 +49,13 @@ def _labelled(link: Link, word: str) -> Link:
 
 def change_maps(old: Flow, new: Flow, found: FlowChanges) -> Maps:
     """The maps of a changed flow; ``old`` has its ids spelled as in ``new``."""
-    edits = [e for c in found.changes for e in c.edits]
-    gone = {e.id for e in edits if e.part in ("step", "trigger") and e.op == "remove" and not e.field}
-    come = {e.id for e in edits if e.part in ("step", "trigger") and e.op == "add" and not e.field}
+    edits = [edit for change in found.changes for edit in change.edits]
+    gone = {edit.id for edit in edits if edit.part in ("step", "trigger") and edit.op == "remove" and not edit.field}
+    come = {edit.id for edit in edits if edit.part in ("step", "trigger") and edit.op == "add" and not edit.field}
     kinds: dict[str, list[str]] = {}
     for change in found.changes:
-        for e in change.edits[:1]:
-            owner = e.id if e.part in ("step", "trigger") else change.step if change.type == "step moved" else ""
+        for edit in change.edits[:1]:
+            owner = edit.id if edit.part in ("step", "trigger") else change.step if change.type == "step moved" else ""
             if owner and owner not in gone | come:
                 kinds.setdefault(owner, []).append(change.type)
     changed: dict[str, Mark] = dict.fromkeys(kinds, "changed")
@@ -64,8 +64,8 @@ def change_maps(old: Flow, new: Flow, found: FlowChanges) -> Maps:
     now: dict[str, Mark] = {**changed, **dict.fromkeys(come, ADDED)}
     before, after = Graph(old), Graph(new)
     return Maps(
-        _marked(before, was, kinds, {_key(k): REMOVED for k in left}),
-        _marked(after, now, kinds, {_key(k): ADDED for k in right}),
+        _marked(before, was, kinds, {_key(link): REMOVED for link in left}),
+        _marked(after, now, kinds, {_key(link): ADDED for link in right}),
         _both(old, new, {**was, **now}, kinds, left, right),
     )
 
@@ -81,13 +81,16 @@ def _both(
     old: Flow, new: Flow, marks: dict[str, Mark], kinds: dict[str, list[str]], left: list[Link], right: list[Link]
 ) -> tuple[View, Showing]:
     """One flow that holds the steps and links of both versions."""
-    known = {s.id for s in new.steps}
-    lost = [s for s in old.steps if s.id not in known]
-    there = known | {s.id for s in lost}
-    steps = [*new.steps, *[s if s.scope in there else structs.replace(s, scope=None) for s in lost]]
-    triggers = [*new.triggers, *[t for t in old.triggers if t.id not in {x.id for x in new.triggers}]]
-    fresh = {_key(k) for k in right}
-    ends = there | {t.id for t in triggers}
+    known = {step.id for step in new.steps}
+    lost = [step for step in old.steps if step.id not in known]
+    there = known | {step.id for step in lost}
+    steps = [*new.steps, *[step if step.scope in there else structs.replace(step, scope=None) for step in lost]]
+    triggers = [
+        *new.triggers,
+        *[trigger for trigger in old.triggers if trigger.id not in {trigger.id for trigger in new.triggers}],
+    ]
+    fresh = {_key(link) for link in right}
+    ends = there | {trigger.id for trigger in triggers}
     links: list[Link] = []
     shown: dict[tuple[str, str, str], Mark] = {}
     for link in new.links:

@@ -32,12 +32,12 @@ def line(change: Change) -> str:
 
 def summary(found: EstateChanges) -> str:
     """'6 flows changed, 1 new, 4 unchanged; 5 changes to look at closely (!).'"""
-    counts: Counter[str] = Counter(f.status for f in found.flows)
-    risks = sum(c.weight == "risk" for f in found.flows for c in f.changes)
+    counts: Counter[str] = Counter(flow_changes.status for flow_changes in found.flows)
+    risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
     if not found.flows:
         return f"No change of meaning; {plural(found.unchanged, 'flow')} compared."
     parts = [f"{plural(counts['changed'], 'flow')} changed"]
-    parts += [f"{counts[s]} {w}" for s, w in (("added", "new"), ("removed", "removed")) if counts[s]]
+    parts += [f"{counts[text]} {word}" for text, word in (("added", "new"), ("removed", "removed")) if counts[text]]
     return f"{', '.join(parts)}, {found.unchanged} unchanged; {plural(risks, 'change')} to look at closely (!)."
 
 
@@ -76,8 +76,8 @@ def share_words(share: Figures | None, currency: str) -> str:
 
 def figures_words(flow: FlowChanges, currency: str) -> str:
     """Calls and cost of a flow before and after; empty when nothing is known."""
-    a, b = flow.before, flow.after
-    if a is None and b is None:
+    first, second = flow.before, flow.after
+    if first is None and second is None:
         return ""
 
     def pair(old: str, new: str, unit: str) -> str:
@@ -86,10 +86,10 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
     def calls(f: Figures | None) -> str:
         return "none" if f is None else number(f.calls)
 
-    parts = [pair(calls(a), calls(b), "calls a run")]
-    if any(f is not None and f.run is not None for f in (a, b)):
-        run = ["none" if f is None else money_words(f.run) for f in (a, b)]
-        month = [money_words(f.month) if f is not None else "none" for f in (a, b)]
+    parts = [pair(calls(first), calls(second), "calls a run")]
+    if any(figures is not None and figures.run is not None for figures in (first, second)):
+        run = ["none" if figures is None else money_words(figures.run) for figures in (first, second)]
+        month = [money_words(figures.month) if figures is not None else "none" for figures in (first, second)]
         parts += [pair(run[0], run[1], f"{currency} a run"), pair(month[0], month[1], f"{currency} a month")]
     return "; ".join(parts)
 
@@ -101,39 +101,42 @@ def match_words(flow: FlowChanges) -> str:
         parts.append(f"has another id; taken for the same by {flow.matched} ({flow.confidence:.2f} sure)")
     if flow.renewed:
         parts.append(f"{plural(flow.renewed, 'step')} with other ids, matched by content")
-    unsure = sorted({(c.step, c.confidence) for c in flow.changes if c.confidence < SURE})
+    unsure = sorted({(change.step, change.confidence) for change in flow.changes if change.confidence < SURE})
     if unsure:
-        parts.append(f"the least sure match of a step is {min(c for _, c in unsure):.2f}")
+        parts.append(f"the least sure match of a step is {min(cost for _, cost in unsure):.2f}")
     return "; ".join(parts)
 
 
 def places(change: Change) -> str:
     """Where a change stands: 'old.json#/steps/3 → new.json#/steps/4'."""
-    ends = [str(o) for o in (change.old_origin, change.new_origin) if o is not None]
+    ends = [str(origin) for origin in (change.old_origin, change.new_origin) if origin is not None]
     return " → ".join(dict.fromkeys(ends))
 
 
 def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
     """One line a flow."""
     rows = []
-    for f in found.flows:
-        weights = Counter(c.weight for c in f.changes)
-        kinds = Counter(c.type for c in f.changes)
-        about = [k if n == 1 else f"{k} ({n})" for k, n in sorted(kinds.items(), key=lambda k: _rank(k[0]))]
-        a, b = f.before, f.after
+    for flow_changes in found.flows:
+        weights = Counter(change.weight for change in flow_changes.changes)
+        kinds = Counter(change.type for change in flow_changes.changes)
+        about = [
+            key if number == 1 else f"{key} ({number})"
+            for key, number in sorted(kinds.items(), key=lambda k: _rank(k[0]))
+        ]
+        first, second = flow_changes.before, flow_changes.after
         rows.append(
             (
                 "!" if weights["risk"] else "*" if weights["meaning"] else ".",
-                f.name,
-                f.id,
-                f.status,
+                flow_changes.name,
+                flow_changes.id,
+                flow_changes.status,
                 weights["risk"],
-                len(f.changes),
+                len(flow_changes.changes),
                 about,
-                a.calls if a else None if f.status == "changed" else 0.0,
-                b.calls if b else None if f.status == "changed" else 0.0,
-                _amount(a, f.status == "added"),
-                _amount(b, f.status == "removed"),
+                first.calls if first else None if flow_changes.status == "changed" else 0.0,
+                second.calls if second else None if flow_changes.status == "changed" else 0.0,
+                _amount(first, flow_changes.status == "added"),
+                _amount(second, flow_changes.status == "removed"),
             )
         )
     columns = (
@@ -155,22 +158,33 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
 def changes_sheet(found: EstateChanges) -> Sheet:
     """One line a change."""
     columns = tuple(
-        Column(k, k)
-        for k in ("flow", "id", "status", "type", "topic", "weight", "where", "old", "new", "step")
+        Column(key, key)
+        for key in ("flow", "id", "status", "type", "topic", "weight", "where", "old", "new", "step")
     )  # fmt: skip
     rows = tuple(
-        (f.name, f.id, f.status, c.type, c.topic, c.weight, c.where, c.old, c.new, c.step)
-        for f in found.flows
-        for c in f.changes
+        (
+            flow_changes.name,
+            flow_changes.id,
+            flow_changes.status,
+            change.type,
+            change.topic,
+            change.weight,
+            change.where,
+            change.old,
+            change.new,
+            change.step,
+        )
+        for flow_changes in found.flows
+        for change in flow_changes.changes
     )
     return Sheet(
         (*columns, Column("confidence", "confidence", "number")),
-        tuple((*r, c) for r, c in zip(rows, _sure(found), strict=True)),
+        tuple((*row, cost) for row, cost in zip(rows, _sure(found), strict=True)),
     )
 
 
 def _sure(found: EstateChanges) -> list[float]:
-    return [c.confidence for f in found.flows for c in f.changes]
+    return [change.confidence for flow_changes in found.flows for change in flow_changes.changes]
 
 
 def _rank(kind: str) -> tuple[int, str]:

@@ -33,31 +33,36 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
     """One row a flow that a scenario touches (``every``: all flows), a pair of columns a scenario."""
     unit = found.currency or "no rate card"
     columns = [Column("flow", "flow"), Column("base", f"base, {unit}/month", "money")]
-    for at, option in enumerate(found.options[1:], 1):
-        columns += [Column(f"scenario_{at}", option.name, "money"), Column(f"difference_{at}", "difference", "money")]
+    for place, option in enumerate(found.options[1:], 1):
+        columns += [
+            Column(f"scenario_{place}", option.name, "money"),
+            Column(f"difference_{place}", "difference", "money"),
+        ]
     rows = []
     rest = [Decimal(0)] * len(found.options)
     for line in sorted(
         found.flows, key=lambda f: (f.month[0] is None, -(f.month[0].amount if f.month[0] else 0), f.name)
     ):
-        if not every and not line.touched and not any(_differs(m, line.month[0]) for m in line.month):
-            rest = [r + (m.amount if m else 0) for r, m in zip(rest, line.month, strict=True)]
+        if not every and not line.touched and not any(_differs(cost, line.month[0]) for cost in line.month):
+            rest = [amount + (cost.amount if cost else 0) for amount, cost in zip(rest, line.month, strict=True)]
             continue
         row: list[Any] = [line.name, _cell(line.month[0])]
-        for m in line.month[1:]:
+        for cost in line.month[1:]:
             first = line.month[0]
             row += [
-                _cell(m),
-                "" if m is None or first is None or not _differs(m, first) else signed(m.amount - first.amount),
+                _cell(cost),
+                ""
+                if cost is None or first is None or not _differs(cost, first)
+                else signed(cost.amount - first.amount),
             ]
         rows.append(tuple(row))
     left = len(found.flows) - len(rows)
     if left:
         row = [f"{left} others", rest[0]]
-        for r in rest[1:]:
-            row += [r, ""]
+        for amount in rest[1:]:
+            row += [amount, ""]
         rows.append(tuple(row))
-    if any(o.fees.amount for o in found.options):
+    if any(option.fees.amount for option in found.options):
         row = ["fees of hosts", _cell(found.options[0].fees)]
         for o in found.options[1:]:
             moved = o.fees.amount - found.options[0].fees.amount
@@ -71,23 +76,23 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
 
 def _notes(found: Comparison) -> tuple[str, ...]:
     said = []
-    for o in found.options[1:]:
-        if o.note:
-            said.append(f"{o.name}: {o.note}")
-    for c in found.crossings:
-        if c.volume is not None:
-            runs = f" ({number(c.runs)} runs a month)" if c.runs is not None else ""
-            words = f"from {number(c.volume)} times today's volume{runs} on, {c.cheaper} is cheaper"
+    for option in found.options[1:]:
+        if option.note:
+            said.append(f"{option.name}: {option.note}")
+    for crossing in found.crossings:
+        if crossing.volume is not None:
+            runs = f" ({number(crossing.runs)} runs a month)" if crossing.runs is not None else ""
+            words = f"from {number(crossing.volume)} times today's volume{runs} on, {crossing.cheaper} is cheaper"
         else:
-            words = f"from {c.month} on, {c.cheaper} is cheaper"
-        said.append(f"break-even of {c.scenario} with the base: {words}")
-    for o in found.options[1:]:
-        if not any(c.scenario == o.name for c in found.crossings) and o.difference:
-            side = "cheaper" if o.difference < 0 else "dearer"
-            said.append(f"{o.name} is {side} at any volume from a hundredth to a hundred times today's")
+            words = f"from {crossing.month} on, {crossing.cheaper} is cheaper"
+        said.append(f"break-even of {crossing.scenario} with the base: {words}")
+    for option in found.options[1:]:
+        if not any(crossing.scenario == option.name for crossing in found.crossings) and option.difference:
+            side = "cheaper" if option.difference < 0 else "dearer"
+            said.append(f"{option.name} is {side} at any volume from a hundredth to a hundred times today's")
     if found.unknown_volume:
         said.append("? runs: no volume is known for " + ", ".join(found.unknown_volume) + "; they are left out")
-    unknown = sorted({u for o in found.options for u in o.total.unknown})
+    unknown = sorted({name for option in found.options for name in option.total.unknown})
     if unknown:
         said.append("? cost: no price is known for " + ", ".join(unknown) + "; differences leave it out")
     return tuple(said)
@@ -100,12 +105,15 @@ def proposals_sheet(found: list[Proposal], currency: str, month: str, everything
         Column("proposal", "proposal"), Column("flow", "flow"), Column("step", "step", rank=1), Column("saving", f"saves {unit}/month", "money"),
         Column("of", "of the flow's", "money", rank=2), Column("check", "check before", rank=0),
     )  # fmt: skip
-    rows = tuple((p.title, p.flow, p.step, p.saving, p.of, p.check) for p in found)
+    rows = tuple(
+        (proposal.title, proposal.flow, proposal.step, proposal.saving, proposal.of, proposal.check)
+        for proposal in found
+    )
     notes = []
     if everything is not None:
         notes.append(
             f"All that have a scenario, together: {money(everything)} {unit} a month (they overlap, so this is no sum)."
         )
-    if any(p.scenario is not None for p in found):
+    if any(proposal.scenario is not None for proposal in found):
         notes.append("`--write FOLDER` writes a scenario file for each; a proposal without one needs the flow rebuilt.")
     return Sheet(columns, rows, title=f"Proposals, {month}", notes=tuple(notes))

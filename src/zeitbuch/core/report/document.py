@@ -107,23 +107,27 @@ def _facts(flow: Flow) -> Facts:
             str(flow.origin) if flow.origin else "",
         ),
     ]
-    return Facts(tuple((k, v) for k, v in pairs if v))
+    return Facts(tuple((key, value) for key, value in pairs if value))
 
 
 def _connections(flow: Flow) -> list[Block]:
     if not flow.connections:
         return [Paragraph("The export names none.", quiet=True)]
     rows = []
-    for c in flow.connections:
-        users = sum(s.connection == c.id for s in flow.steps) + sum(t.connection == c.id for t in flow.triggers)
+    for connection in flow.connections:
+        users = sum(step.connection == connection.id for step in flow.steps) + sum(
+            trigger.connection == connection.id for trigger in flow.triggers
+        )
         effects = dict.fromkeys(
-            EFFECT_WORDS[s.effect] for s in flow.steps if s.connection == c.id and EFFECT_WORDS[s.effect]
+            EFFECT_WORDS[step.effect]
+            for step in flow.steps
+            if step.connection == connection.id and EFFECT_WORDS[step.effect]
         )
         rows.append(
             (
-                c.name or c.id,
-                c.service,
-                c.account,
+                connection.name or connection.id,
+                connection.service,
+                connection.account,
                 ", ".join(effects) or ("nothing known" if users else "not used"),
                 users,
             )
@@ -142,7 +146,9 @@ def _variables(flow: Flow) -> list[Block]:
     if not flow.variables:
         return []
     columns = (Column("name", "variable"), Column("value", "value"), Column("description", "meaning"))
-    rows = tuple((v.name, phrases.shown(v.value, (), {}), v.description) for v in flow.variables)
+    rows = tuple(
+        (variable.name, phrases.shown(variable.value, (), {}), variable.description) for variable in flow.variables
+    )
     return [Heading(2, "Variables", "variables"), Table(Sheet(columns, rows))]
 
 
@@ -165,11 +171,11 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
         columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
         rows = tuple(
             (
-                b.name,
-                phrases.shown(b.value, b.refs, names) if b.decided != "model" else "",
-                phrases.decided(b, names),
+                second.name,
+                phrases.shown(second.value, second.refs, names) if second.decided != "model" else "",
+                phrases.decided(second, names),
             )
-            for b in step.inputs
+            for second in step.inputs
         )
         blocks.append(Table(Sheet(columns, rows)))
     use = model_of(graph, step)
@@ -180,7 +186,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
             ("Longest answer", "" if use.max_output is None else plural(use.max_output, "token")),
             ("Most turns", "" if use.max_turns is None else str(use.max_turns)),
         ]
-        blocks.append(Facts(tuple((k, v) for k, v in settings if v)))
+        blocks.append(Facts(tuple((key, value) for key, value in settings if value)))
         for prompt in use.prompts:
             blocks.append(Quote(f"Prompt ({prompt.role})", phrases.prompt_text(prompt, names)))
     if step.unread:
@@ -222,10 +228,10 @@ def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     )  # fmt: skip
     rows: list[tuple[Any, ...]] = []
     for step in found.steps:
-        for at, part in enumerate(step.parts):
+        for place, part in enumerate(step.parts):
             rows.append(
                 (
-                    f"{step.number} {step.name}" if at == 0 else "",
+                    f"{step.number} {step.name}" if place == 0 else "",
                     UNITS[part.unit][0],
                     part.quantity,
                     part.cost,
@@ -236,7 +242,7 @@ def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     if rows:
         total = ("a run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
         blocks.append(Table(Sheet(columns, tuple(rows), total)))
-    blocks += [Paragraph(n, quiet=True) for n in found.notes]
+    blocks += [Paragraph(name, quiet=True) for name in found.notes]
     return blocks
 
 
@@ -257,7 +263,11 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
         if step.kind != "note":
             blocks += step_blocks(graph, step)
     blocks += [Heading(2, "When something fails", "errors"), *_errors(graph)]
-    found = next((f for f in result.flows if f.id == flow.id), None) if result is not None else None
+    found = (
+        next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == flow.id), None)
+        if result is not None
+        else None
+    )
     if found is not None and result is not None:
         blocks += [Heading(2, "Calls and cost", "cost"), *_cost(found, result)]
     if flow.unread:
@@ -271,7 +281,7 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
 
 def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | None) -> Page:
     """The index of all documents."""
-    found = {f.id: f for f in result.flows} if result is not None else {}
+    found = {flow_estimate.id: flow_estimate for flow_estimate in result.flows} if result is not None else {}
     items = []
     for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
         entry = row(flow)
@@ -282,13 +292,13 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
         items.append((flow.title, name, remark))
     blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{plural(len(flows), 'flow')}, one document each.")]
     if result is not None:
-        t = result.total
+        total = result.total
         blocks.append(
             Paragraph(
-                f"Model cost in {result.month}: {money_words(t.cost_month, result.currency)}; it rests on {evidence_words(t.evidence)}."
+                f"Model cost in {result.month}: {money_words(total.cost_month, result.currency)}; it rests on {evidence_words(total.evidence)}."
             )
         )
-        if t.unknown_volume:
-            blocks.append(Paragraph(f"Without {', '.join(t.unknown_volume)}: no volume is known.", quiet=True))
+        if total.unknown_volume:
+            blocks.append(Paragraph(f"Without {', '.join(total.unknown_volume)}: no volume is known.", quiet=True))
     blocks.append(Links(tuple(items)))
     return Page("index", "Flows", tuple(blocks), "index")

@@ -38,7 +38,7 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         return _distribution(result, per)
     unit = result.currency or "no rate card"
     metered = bool(result.hosts)
-    sampled = any(f.spread is not None for f in result.flows)
+    sampled = any(flow_estimate.spread is not None for flow_estimate in result.flows)
     columns = [
         Column("flow", "flow"),
         Column("runs", "runs/month", "count"),
@@ -57,14 +57,26 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         Column("evidence", "cost rests on", rank=1),
     ]
     rows = []
-    for f in sorted(result.flows, key=_dear):
-        row: list[Any] = [f.name, f.runs, f.calls, f.input_tokens, f.output_tokens, _cost(f.cost)]
+    for flow_estimate in sorted(result.flows, key=_dear):
+        row: list[Any] = [
+            flow_estimate.name,
+            flow_estimate.runs,
+            flow_estimate.calls,
+            flow_estimate.input_tokens,
+            flow_estimate.output_tokens,
+            _cost(flow_estimate.cost),
+        ]
         if sampled:
-            row.append("" if f.spread is None or f.with_called.unknown else f.spread.p90)
-        row += [f.calls_month, _cost(f.cost_month)]
+            row.append(
+                "" if flow_estimate.spread is None or flow_estimate.with_called.unknown else flow_estimate.spread.p90
+            )
+        row += [flow_estimate.calls_month, _cost(flow_estimate.cost_month)]
         if metered:
-            row += ["" if f.meters_month is None else _cost(f.meters_month), _cost(_whole(f))]
-        rows.append((*row, evidence_words(f.evidence)))
+            row += [
+                "" if flow_estimate.meters_month is None else _cost(flow_estimate.meters_month),
+                _cost(_whole(flow_estimate)),
+            ]
+        rows.append((*row, evidence_words(flow_estimate.evidence)))
     t = result.total
     total: list[Any] = [f"{len(rows)} flows", t.runs, "", "", "", ""]
     total += [""] if sampled else []
@@ -104,17 +116,25 @@ def _distribution(result: EstateEstimate, per: str) -> Sheet:
         return (name, count, _cost(money), *shown, error, evidence_words(evidence))
 
     rows = []
-    for f in sorted(result.flows, key=_dear if per != "run" else lambda f: (-f.with_called.amount, f.name)):
+    for flow_estimate in sorted(result.flows, key=_dear if per != "run" else lambda f: (-f.with_called.amount, f.name)):
         if per == "run":
-            rows.append(line(f.name, f.calls, f.with_called, f.spread, f.evidence))
+            rows.append(
+                line(
+                    flow_estimate.name,
+                    flow_estimate.calls,
+                    flow_estimate.with_called,
+                    flow_estimate.spread,
+                    flow_estimate.evidence,
+                )
+            )
         else:
             rows.append(
                 line(
-                    f.name,
-                    None if f.runs is None else f.runs * times,
-                    f.cost_month,
-                    f.year_spread if per == "year" else f.month_spread,
-                    f.evidence,
+                    flow_estimate.name,
+                    None if flow_estimate.runs is None else flow_estimate.runs * times,
+                    flow_estimate.cost_month,
+                    flow_estimate.year_spread if per == "year" else flow_estimate.month_spread,
+                    flow_estimate.evidence,
                 )
             )
     t = result.total
@@ -144,9 +164,15 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
             Column("name", "bill"), Column("units", f"units/{span}", "count"), Column("cost", f"{unit}/{span}", "money"), Column("flows", "flows", "count"),
         )  # fmt: skip
         lines = [
-            (r.name, "" if r.units is None else r.units * times, _cost(r.cost.times(times)), len(r.flows)) for r in rows
+            (
+                group_row.name,
+                "" if group_row.units is None else group_row.units * times,
+                _cost(group_row.cost.times(times)),
+                len(group_row.flows),
+            )
+            for group_row in rows
         ]
-        whole = sum((r.cost for r in rows), Money()).times(times)
+        whole = sum((group_row.cost for group_row in rows), Money()).times(times)
         return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result, fees=False))
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
@@ -154,15 +180,15 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
         *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost rests on", rank=3),
     )  # fmt: skip
     lines = []
-    for r in rows:
+    for group_row in rows:
         row: list[Any] = [
-            r.name,
-            r.calls * times,
-            r.input_tokens * times,
-            r.output_tokens * times,
-            _cost(r.cost.times(times)),
+            group_row.name,
+            group_row.calls * times,
+            group_row.input_tokens * times,
+            group_row.output_tokens * times,
+            _cost(group_row.cost.times(times)),
         ]
-        lines.append((*row, *((len(r.flows),) if by != "step" else ()), evidence_words(r.evidence)))
+        lines.append((*row, *((len(group_row.flows),) if by != "step" else ()), evidence_words(group_row.evidence)))
     t = result.total
     total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost(t.cost_month.times(times))]
     total += [""] if by != "step" else []
@@ -178,7 +204,19 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
         Column("at_high", "at high", "money"), Column("swing", "moves it by", "money"), Column("evidence", "rests on"),
     )  # fmt: skip
     lines = tuple(
-        (d.flow, d.what, d.value, d.low, d.high, d.at_low, d.cost, d.at_high, d.swing, d.evidence) for d in rows[:most]
+        (
+            driver.flow,
+            driver.what,
+            driver.value,
+            driver.low,
+            driver.high,
+            driver.at_low,
+            driver.cost,
+            driver.at_high,
+            driver.swing,
+            driver.evidence,
+        )
+        for driver in rows[:most]
     )
     more = (f"{len(rows) - most} more move it less; --format csv or json has all",) if len(rows) > most else ()
     doubt = "Ends: the range of the assumption; without one, a default is halved and doubled, a declared value moved by 25 %, a measured one by 10 %."
@@ -192,17 +230,17 @@ def notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
         found.append(
             "? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out"
         )
-    unknown = sorted({m for f in result.flows for m in f.cost.unknown})
+    unknown = sorted({name for flow_estimate in result.flows for name in flow_estimate.cost.unknown})
     if unknown:
         found.append("? cost: the rate card has no price for " + ", ".join(unknown))
-    metered = sorted({m for h in result.hosts for m in h.cost.unknown + h.fee.unknown})
+    metered = sorted({name for host_bill in result.hosts for name in host_bill.cost.unknown + host_bill.fee.unknown})
     if metered:
         found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
     if fees and result.total.fees_month.amount:
         on_top = money(result.total.fees_month.amount)
         found.append(f"fees of the hosts are on top: {on_top} {result.currency} a month")
-    for f in result.flows:
-        found += [f"{f.name}: {n}" for n in f.notes]
+    for flow_estimate in result.flows:
+        found += [f"{flow_estimate.name}: {name}" for name in flow_estimate.notes]
     return tuple(found)
 
 
@@ -223,19 +261,19 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
         Column("evidence", "cost rests on", rank=2),
     )
     rows: list[tuple[Any, ...]] = []
-    for f in result.flows:
-        for at, s in enumerate(f.steps):
-            spent = bool(s.parts)
+    for flow_estimate in result.flows:
+        for place, step_estimate in enumerate(flow_estimate.steps):
+            spent = bool(step_estimate.parts)
             rows.append(
                 (
-                    f.name if at == 0 or full else "", s.number, s.name, s.kind, s.passes, s.model,
-                    s.calls if spent else "", s.input_tokens if spent else "", s.output_tokens if spent else "",
-                    _cost(s.cost) if spent else "", evidence_words(s.evidence) if spent else "",
+                    flow_estimate.name if place == 0 or full else "", step_estimate.number, step_estimate.name, step_estimate.kind, step_estimate.passes, step_estimate.model,
+                    step_estimate.calls if spent else "", step_estimate.input_tokens if spent else "", step_estimate.output_tokens if spent else "",
+                    _cost(step_estimate.cost) if spent else "", evidence_words(step_estimate.evidence) if spent else "",
                 )
             )  # fmt: skip
     total: tuple[Any, ...] | None = None
     if len(result.flows) == 1:
-        f = result.flows[0]
+        flow_estimate = result.flows[0]
         total = (
             "a run",
             "",
@@ -243,15 +281,15 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
             "",
             "",
             "",
-            f.calls,
-            f.input_tokens,
-            f.output_tokens,
-            _cost(f.cost),
-            evidence_words(f.evidence),
+            flow_estimate.calls,
+            flow_estimate.input_tokens,
+            flow_estimate.output_tokens,
+            _cost(flow_estimate.cost),
+            evidence_words(flow_estimate.evidence),
         )
     title = "Estimate of one run, step by step"
     if len(result.flows) == 1 and not full:
-        columns, rows, total = columns[1:], [r[1:] for r in rows], ("", "a run", *total[3:]) if total else None
+        columns, rows, total = columns[1:], [row[1:] for row in rows], ("", "a run", *total[3:]) if total else None
         title = f"Estimate of one run of {result.flows[0].name}, step by step"
     return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=notes(result))
 
@@ -264,11 +302,14 @@ def months_sheet(results: list[EstateEstimate]) -> Sheet:
         Column("meters", "meters", "money"), Column("fees", "fees", "money"), Column("all", f"{unit}/month", "money"),
     )  # fmt: skip
     rows = []
-    for r in results:
-        t = r.total
-        whole = t.cost_month + t.meters_month + t.fees_month
-        parts = [money_words(m) if m.unknown else m.amount for m in (t.cost_month, t.meters_month, t.fees_month, whole)]
-        rows.append((r.month, t.runs, t.calls_month, *parts))
-    missing = sorted({name for r in results for name in r.total.unknown_volume})
+    for estate_estimate in results:
+        total = estate_estimate.total
+        whole = total.cost_month + total.meters_month + total.fees_month
+        parts = [
+            money_words(money) if money.unknown else money.amount
+            for money in (total.cost_month, total.meters_month, total.fees_month, whole)
+        ]
+        rows.append((estate_estimate.month, total.runs, total.calls_month, *parts))
+    missing = sorted({name for estate_estimate in results for name in estate_estimate.total.unknown_volume})
     said = (f"? runs: no volume is known for {', '.join(missing)}; they are left out",) if missing else ()
     return Sheet(columns, tuple(rows), title="Month by month", notes=said)

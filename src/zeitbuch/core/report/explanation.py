@@ -32,7 +32,11 @@ def story_page(graph: Graph, story: Story) -> Page:
             mark = "perhaps: " if event.odds == "perhaps" else ""
             lines.append(f"{indent}{number} {mark}{graph.names[event.id]}: {event.words}")
     blocks.append(Bullets(tuple(lines)))
-    idle = [f"{graph.numbers.get(e.id, '')} {graph.names[e.id]}".strip() for e in story.events if e.odds == "not"]
+    idle = [
+        f"{graph.numbers.get(event.id, '')} {graph.names[event.id]}".strip()
+        for event in story.events
+        if event.odds == "not"
+    ]
     if idle:
         blocks.append(Paragraph(f"Not run: {', '.join(idle)}.", quiet=True))
     return Page("explain", graph.flow.title, tuple(blocks))
@@ -44,8 +48,8 @@ def page(graph: Graph, step: Step | None = None) -> Page:
     if step is not None:
         found: list[Block] = step_blocks(graph, step, level=2)
         ways = Ways(graph)
-        takes = [ways.words(r) for r in ways.reads if r.reader == step.id]
-        gives = [f"{graph.names[r.reader]}: {r.where}" for r in ways.reads if r.source == step.id]
+        takes = [ways.words(read) for read in ways.reads if read.reader == step.id]
+        gives = [f"{graph.names[read.reader]}: {read.where}" for read in ways.reads if read.source == step.id]
         for title, lines in (("Takes", takes), ("Is used by", gives)):
             if lines:
                 found += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
@@ -59,10 +63,10 @@ def page(graph: Graph, step: Step | None = None) -> Page:
     pairs += [
         ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
         ("Longest way", plural(len(ways.longest), "step")),
-        ("Nothing leads to", ", ".join(graph.names[s] for s in ways.unreachable)),
-        ("Nobody uses", ", ".join(graph.names[s] for s in ways.dead_ends)),
+        ("Nothing leads to", ", ".join(graph.names[text] for text in ways.unreachable)),
+        ("Nobody uses", ", ".join(graph.names[text] for text in ways.dead_ends)),
     ]
-    blocks += [Facts(tuple((k, v) for k, v in pairs if v)), Heading(2, "Steps")]
+    blocks += [Facts(tuple((key, value) for key, value in pairs if value)), Heading(2, "Steps")]
     lines = []
     for item in graph.in_order():
         if item.kind == "note":

@@ -37,29 +37,29 @@ class PreviewResult(Struct, frozen=True):
 
 def preview(source: str, flows: Sequence[Flow]) -> Preview:
     """The row of one file."""
-    steps = [s for f in flows for s in f.steps]
-    values = sum(f.content.values for f in flows)
-    unread = sum(f.content.unread for f in flows)
-    unknown = Counter(s.operation for s in steps if s.kind == "other")
+    steps = [step for flow in flows for step in flow.steps]
+    values = sum(flow.content.values for flow in flows)
+    unread = sum(flow.content.unread for flow in flows)
+    unknown = Counter(step.operation for step in steps if step.kind == "other")
     keys: Counter[str] = Counter()
-    for f in flows:
-        keys.update(list(f.unread))
-        for s in f.steps:
-            keys.update(f"step: {k}" for k in s.unread)
-        for t in f.triggers:
-            keys.update(f"trigger: {k}" for k in t.unread)
+    for flow in flows:
+        keys.update(list(flow.unread))
+        for step in flow.steps:
+            keys.update(f"step: {key}" for key in step.unread)
+        for trigger in flow.triggers:
+            keys.update(f"trigger: {key}" for key in trigger.unread)
     return Preview(
         source=source,
-        format=", ".join(dict.fromkeys(f.format for f in flows)),
+        format=", ".join(dict.fromkeys(flow.format for flow in flows)),
         flows=len(flows),
-        triggers=sum(len(f.triggers) for f in flows),
+        triggers=sum(len(flow.triggers) for flow in flows),
         steps=len(steps),
-        links=sum(len(f.links) for f in flows),
-        prompts=sum(len(s.model.prompts) for s in steps if s.model is not None),
-        models=len({s.model.name for s in steps if s.model is not None and s.model.name}),
+        links=sum(len(flow.links) for flow in flows),
+        prompts=sum(len(step.model.prompts) for step in steps if step.model is not None),
+        models=len({step.model.name for step in steps if step.model is not None and step.model.name}),
         read=1 - unread / values if values else None,
-        unclassified=tuple(o for o, _ in sorted(unknown.items(), key=lambda u: (-u[1], u[0]))),
-        unread=tuple(k for k, _ in sorted(keys.items(), key=lambda u: (-u[1], u[0]))),
+        unclassified=tuple(name for name, _ in sorted(unknown.items(), key=lambda u: (-u[1], u[0]))),
+        unread=tuple(key for key, _ in sorted(keys.items(), key=lambda u: (-u[1], u[0]))),
     )
 
 
@@ -82,11 +82,14 @@ def sheet(rows: Sequence[Preview]) -> Sheet:
     """Previews side by side."""
     total = {
         "source": f"{len(rows)} files",
-        "unclassified": (f"{len({o for r in rows for o in r.unclassified})} different",),
-        **{k: sum(getattr(r, k) for r in rows) for k in ("flows", "triggers", "steps", "links", "prompts")},
+        "unclassified": (f"{len({name for preview in rows for name in preview.unclassified})} different",),
+        **{
+            key: sum(getattr(preview, key) for preview in rows)
+            for key in ("flows", "triggers", "steps", "links", "prompts")
+        },
     }
     return Sheet(
         columns=_COLUMNS,
-        rows=tuple(tuple(getattr(r, c.key) for c in _COLUMNS) for r in rows),
-        total=tuple(total.get(c.key, "") for c in _COLUMNS),
+        rows=tuple(tuple(getattr(preview, column.key) for column in _COLUMNS) for preview in rows),
+        total=tuple(total.get(column.key, "") for column in _COLUMNS),
     )

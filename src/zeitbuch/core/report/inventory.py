@@ -80,7 +80,7 @@ def row(flow: Flow) -> Row:
         state=flow.state,
         owners=flow.owners,
         trigger=triggers_words(flow),
-        trigger_kinds=tuple(dict.fromkeys([t.kind for t in flow.triggers])),
+        trigger_kinds=tuple(dict.fromkeys([trigger.kind for trigger in flow.triggers])),
         steps=steps,
         ai_steps=ai,
         models=tuple(sorted(models)),
@@ -99,7 +99,7 @@ def searchable(flow: Flow) -> str:
     for step in flow.steps:
         parts += [step.name, step.operation, step.note]
         if step.model is not None:
-            parts += [p.text for p in step.model.prompts]
+            parts += [prompt.text for prompt in step.model.prompts]
     return "\n".join(parts).casefold()
 
 
@@ -110,9 +110,9 @@ def fits(entry: Row, conditions: Filter) -> bool:
         return False
     if c.trigger and not set(c.trigger) & set(entry.trigger_kinds):
         return False
-    if c.owner and not any(c.owner.casefold() in o.casefold() for o in entry.owners):
+    if c.owner and not any(c.owner.casefold() in name.casefold() for name in entry.owners):
         return False
-    if c.model and not any(c.model.casefold() in m.casefold() for m in entry.models):
+    if c.model and not any(c.model.casefold() in name.casefold() for name in entry.models):
         return False
     return not c.pattern or entry.pattern in c.pattern
 
@@ -131,7 +131,7 @@ def row_if_wanted(conditions: Filter, flow: Flow) -> Row | None:
 
 def rows(flows: Iterable[Flow], conditions: Filter | None = None) -> list[Row]:
     """The rows of all flows that pass the filter, in the order of reading."""
-    return [r for flow in flows if (r := row_if_wanted(conditions or Filter(), flow)) is not None]
+    return [row for flow in flows if (row := row_if_wanted(conditions or Filter(), flow)) is not None]
 
 
 SORTS: dict[str, Callable[[Row], Any]] = {
@@ -141,7 +141,7 @@ SORTS: dict[str, Callable[[Row], Any]] = {
     "pattern": lambda r: (r.pattern, r.name.casefold()),
     "steps": lambda r: (-r.steps, r.name.casefold()),
     "ai": lambda r: (-r.ai_steps, r.name.casefold()),
-    "changed": lambda r: tuple(-ord(c) for c in r.changed) or (1,),
+    "changed": lambda r: tuple(-ord(letter) for letter in r.changed) or (1,),
     "read": lambda r: (r.read, r.name.casefold()),
 }
 
@@ -150,11 +150,11 @@ def totals(entries: list[Row]) -> Totals:
     """The totals line of an inventory."""
     return Totals(
         flows=len(entries),
-        on=sum(r.state == "on" for r in entries),
-        with_ai=sum(r.ai_steps > 0 for r in entries),
-        steps=sum(r.steps for r in entries),
-        ai_steps=sum(r.ai_steps for r in entries),
-        models=len({m for r in entries for m in r.models}),
+        on=sum(row.state == "on" for row in entries),
+        with_ai=sum(row.ai_steps > 0 for row in entries),
+        steps=sum(row.steps for row in entries),
+        ai_steps=sum(row.ai_steps for row in entries),
+        models=len({name for row in entries for name in row.models}),
     )
 
 
@@ -185,10 +185,10 @@ def sheet(entries: list[Row], full: bool = False) -> Sheet:
             Column("source", "source"),
         )
     # Column by column through C: an inventory may have thousands of rows.
-    values = [list(map(attrgetter(c.key), entries)) for c in columns]
+    values = [list(map(attrgetter(column.key), entries)) for column in columns]
     if not full:
-        at = next(i for i, c in enumerate(columns) if c.key == "changed")
-        values[at] = [v[:10] for v in values[at]]
+        place = next(index for index, column in enumerate(columns) if column.key == "changed")
+        values[place] = [value[:10] for value in values[place]]
     rows_ = tuple(zip(*values, strict=True))
     sums: dict[str, Any] = {
         "name": f"{t.flows} flows",
@@ -198,7 +198,7 @@ def sheet(entries: list[Row], full: bool = False) -> Sheet:
         "models": (f"{t.models} different",),
         "trigger": f"{t.with_ai} use AI",
     }
-    return Sheet(columns=columns, rows=rows_, total=tuple(sums.get(c.key, "") for c in columns))
+    return Sheet(columns=columns, rows=rows_, total=tuple(sums.get(column.key, "") for column in columns))
 
 
 class InventoryResult(Struct, frozen=True):

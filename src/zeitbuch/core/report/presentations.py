@@ -32,7 +32,7 @@ class SheetResult(Struct, frozen=True):
 
     @classmethod
     def of(cls, sheet: Sheet) -> SheetResult:
-        keys = [c.key for c in sheet.columns]
+        keys = [column.key for column in sheet.columns]
         return cls(sheet.title, tuple(dict(zip(keys, row, strict=True)) for row in sheet.rows), sheet.notes)
 
 

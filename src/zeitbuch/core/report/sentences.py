@@ -48,9 +48,9 @@ def _outside(graph: Graph) -> list[str]:
     )
     found = []
     for effect, words in ways:
-        steps = [s for s in graph.in_order() if s.effect == effect]
+        steps = [step for step in graph.in_order() if step.effect == effect]
         if steps:
-            names = list(dict.fromkeys(quoted(connection_name(graph.flow, s) or s.title) for s in steps))
+            names = list(dict.fromkeys(quoted(connection_name(graph.flow, step) or step.title) for step in steps))
             found.append(f"{words} {joined(names)}")
     return found
 
@@ -58,25 +58,31 @@ def _outside(graph: Graph) -> list[str]:
 def summary(graph: Graph) -> str:
     """What a flow does, in two sentences."""
     flow = graph.flow
-    steps = [s for s in graph.in_order() if s.kind != "note"]
-    called = [s for s in steps if (s.kind in AI_KINDS and s.id not in graph.host) or s.kind == "agent"]
+    steps = [step for step in graph.in_order() if step.kind != "note"]
+    called = [step for step in steps if (step.kind in AI_KINDS and step.id not in graph.host) or step.kind == "agent"]
     start = joined(
-        [when(t) if i == 0 else when(t)[:1].lower() + when(t)[1:] for i, t in enumerate(flow.triggers)], "or"
+        [
+            when(trigger) if index == 0 else when(trigger)[:1].lower() + when(trigger)[1:]
+            for index, trigger in enumerate(flow.triggers)
+        ],
+        "or",
     )
     start = start or "Nothing in the export says what sets it off; when it is started"
     first = f"{start}, the flow runs {plural(len(steps), 'step')}"
     if called:
-        models = list(dict.fromkeys(m.name for s in called if (m := model_of(graph, s)) is not None and m.name))
+        models = list(
+            dict.fromkeys(use.name for step in called if (use := model_of(graph, step)) is not None and use.name)
+        )
         first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
         if models:
             first += f" ({joined(models)})"
-        first += f": {joined([quoted(s.title) for s in called])}"
+        first += f": {joined([quoted(step.title) for step in called])}"
     parts = _outside(graph)
-    people = [quoted(s.title) for s in steps if s.kind == "approve"]
+    people = [quoted(step.title) for step in steps if step.kind == "approve"]
     second = f"It {joined(parts)}" if parts else "It changes nothing outside"
     if people:
         second += f"; a person decides at {joined(people)}"
-    subflows = list(dict.fromkeys(quoted(s.calls) for s in steps if s.calls))
+    subflows = list(dict.fromkeys(quoted(step.calls) for step in steps if step.calls))
     if subflows:
         second += f"; it calls the flow {joined(subflows)}"
     return f"{first}. {second}."
@@ -108,8 +114,8 @@ def on_error(graph: Graph, step: Step) -> str:
                 f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
             )
         parts.append(f"it is tried again {again}")
-    leading = [k for k in graph.flow.links if k.source == step.id and k.role == "error"]
-    routes = [_target(graph, k) for k in leading]
+    leading = [link for link in graph.flow.links if link.source == step.id and link.role == "error"]
+    routes = [_target(graph, link) for link in leading]
     if routes:
         parts.append(f"the run goes on at {joined(routes)}")
     elif step.on_fault == "continue":
@@ -117,7 +123,9 @@ def on_error(graph: Graph, step: Step) -> str:
     elif parts:
         parts.append("the branch ends")
     late = (
-        bool(routes) and step.retry is None and all("timeout" in k.after and "failure" not in k.after for k in leading)
+        bool(routes)
+        and step.retry is None
+        and all("timeout" in link.after and "failure" not in link.after for link in leading)
     )
     return f"If it {'takes too long' if late else 'fails'}, {', and then '.join(parts)}." if parts else ""
 
@@ -125,7 +133,7 @@ def on_error(graph: Graph, step: Step) -> str:
 def step_sentence(graph: Graph, step: Step) -> str:
     """What a step does, in one or two sentences."""
     place = connection_name(graph.flow, step)
-    at = f" {quoted(place)}" if place else ""
+    position = f" {quoted(place)}" if place else ""
     use = model_of(graph, step)
     model = use.name if use is not None and use.name else "a model not named in the export"
     names = graph.names
@@ -196,9 +204,9 @@ def step_sentence(graph: Graph, step: Step) -> str:
                 "wait": "Waits", "join": "Brings branches together", "end": "Ends the run here", "memory": "Keeps the conversation",
                 "tool": "Offers a tool of", "note": "A note",
             }  # fmt: skip
-            text = verbs[step.kind] + at
+            text = verbs[step.kind] + position
             for ending in (" to", " from", " through", " in", " of"):
-                text = text.removesuffix(ending) if not at else text
+                text = text.removesuffix(ending) if not position else text
     if step.kind == "end" and step.ends == "run":
         text += ", for all branches that would come after it"
     text += "." if not text.endswith(".") else ""
@@ -214,7 +222,7 @@ def step_sentence(graph: Graph, step: Step) -> str:
 
 def next_words(graph: Graph, step: Step) -> str:
     """Where the run goes after a step, for steps that are not decisions."""
-    links = [k for k in graph.flow.links if k.source == step.id and k.role == "next"]
+    links = [link for link in graph.flow.links if link.source == step.id and link.role == "next"]
     if not links:
         return ""
-    return "Then " + joined([_target(graph, k) for k in links]) + "."
+    return "Then " + joined([_target(graph, link) for link in links]) + "."

@@ -50,7 +50,7 @@ class Story(Struct, frozen=True):
 
 def case_links(graph: Graph, step: Step) -> list[Link]:
     """The cases of a decision."""
-    return [k for k in graph.flow.links if k.source == step.id and k.role not in ("error", "attach")]
+    return [link for link in graph.flow.links if link.source == step.id and link.role not in ("error", "attach")]
 
 
 def label_of(link: Link) -> str:
@@ -61,23 +61,25 @@ def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str])
     """Circumstances from words: 'STEP=CASE' or 'CASE', and ids, numbers or names of steps. Raises ZeitbuchError for what the
     flow does not have."""
     found = Given(
-        fails=frozenset(pick_step(graph, f).id for f in fails), empty=frozenset(pick_step(graph, e).id for e in empty)
+        fails=frozenset(pick_step(graph, name).id for name in fails),
+        empty=frozenset(pick_step(graph, name).id for name in empty),
     )
-    decisions = [s for s in graph.in_order() if s.kind == "decide"]
+    decisions = [step for step in graph.in_order() if step.kind == "decide"]
     for words in cases:
         key, sign, label = words.partition("=")
         steps = [pick_step(graph, key)] if sign else decisions
         label = (label if sign else words).strip()
         hits = [
-            (s.id, label_of(k))
-            for s in steps
-            for k in case_links(graph, s)
-            if label.casefold() in (label_of(k).casefold(), k.condition.casefold())
+            (step.id, label_of(link))
+            for step in steps
+            for link in case_links(graph, step)
+            if label.casefold() in (label_of(link).casefold(), link.condition.casefold())
         ]
         hits = list(dict.fromkeys(hits))
         if len(hits) != 1:
             there = "; ".join(
-                f"{s.title}: {', '.join(dict.fromkeys(label_of(k) for k in case_links(graph, s)))}" for s in steps
+                f"{step.title}: {', '.join(dict.fromkeys(label_of(link) for link in case_links(graph, step)))}"
+                for step in steps
             )
             said = "several" if hits else "none"
             raise fail(
@@ -112,7 +114,7 @@ class Teller:
         self.graph, self.given = graph, given
         self.ways = Ways(graph)
         self.odds: dict[str, Odds] = {}
-        self.nodes = {n.step.id: n for n in nodes_of(self.ways.plan.top)}
+        self.nodes = {node.step.id: node for node in nodes_of(self.ways.plan.top)}
         self.tried: dict[int, list[_Run]] = {}
 
     def story(self) -> Story:
@@ -120,9 +122,9 @@ class Teller:
         top = self.ways.plan.top
         self._level(top, "certain")
         events = [
-            Event(s.id, self.odds.get(s.id, "not"), self._words(s))
-            for s in self.graph.in_order()
-            if s.kind != "note" and s.id not in self.graph.host
+            Event(step.id, self.odds.get(step.id, "not"), self._words(step))
+            for step in self.graph.in_order()
+            if step.kind != "note" and step.id not in self.graph.host
         ]
         return Story(self._given(), tuple(events), self._ends(top))
 
@@ -132,7 +134,7 @@ class Teller:
         """Sets the odds of a level's steps."""
         runs = self._runs(stage)
         for node in stage.nodes:
-            hits = sum(node.step.id in r.ran for r in runs)
+            hits = sum(node.step.id in run.ran for run in runs)
             odds: Odds = "certain" if hits == len(runs) else "perhaps" if hits else "not"
             if outer != "certain" and odds == "certain":
                 odds = outer
@@ -144,7 +146,7 @@ class Teller:
         """Whether a loop has nothing to do, because what it goes over is empty."""
         if node.step.id in self.given.empty and node.step.kind == "loop":
             return True
-        return node.step.repeat is not None and any(r.step in self.given.empty for r in node.step.repeat.refs)
+        return node.step.repeat is not None and any(ref.step in self.given.empty for ref in node.step.repeat.refs)
 
     def _runs(self, stage: Stage) -> list[_Run]:
         """Every way in which the open decisions of a level can go; worked out once a level."""
@@ -163,10 +165,15 @@ class Teller:
             if wanted is not None:
                 sets = [wanted]
             elif node.step.inclusive:
-                sets = [c for n in range(len(cases) + 1) for c in combinations(cases, n)]
+                sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
             else:
-                sets = [(c,) for c in cases]
-            choices.append([(node.step.id, frozenset(e for c in chosen for e in cases.get(c, ()))) for chosen in sets])
+                sets = [(letter,) for letter in cases]
+            choices.append(
+                [
+                    (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
+                    for chosen in sets
+                ]
+            )
         if prod(map(len, choices)) > _WAYS:
             raise fail(
                 "case-many",
@@ -179,12 +186,16 @@ class Teller:
     def _once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
         run = _Run(set(), True)
         alive: dict[int, bool] = {}
-        begun = {at for _, targets in self.ways.plan.starts for at in targets} if stage is self.ways.plan.top else set()
-        for at, node in enumerate(stage.nodes):
+        begun = (
+            {place for _, targets in self.ways.plan.starts for place in targets}
+            if stage is self.ways.plan.top
+            else set()
+        )
+        for place, node in enumerate(stage.nodes):
             if node.incoming is None:
-                reached = at in begun if stage is self.ways.plan.top and begun else at in stage.entries
+                reached = place in begun if stage is self.ways.plan.top and begun else place in stage.entries
             else:
-                reached = self._reached(node.incoming, alive) or at in begun
+                reached = self._reached(node.incoming, alive) or place in begun
             if not reached:
                 continue
             if node.enabled:
@@ -200,7 +211,7 @@ class Teller:
         """Whether a scope fails with what is in it; a loop goes on to its next item."""
         if node.inner is None or node.repeats:
             return False
-        return all(not r.through for r in self._runs(node.inner))
+        return all(not run.through for run in self._runs(node.inner))
 
     def _taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
         if way.back:
@@ -221,13 +232,17 @@ class Teller:
 
     def _given(self) -> str:
         names = self.graph.names
-        parts = [f"{quoted(names[s])} takes the case {quoted(c)}" for s, cs in self.given.cases.items() for c in cs]
-        parts += [f"{quoted(names[s])} fails" for s in self._sorted(self.given.fails)]
-        parts += [f"{quoted(names[s])} gives nothing" for s in self._sorted(self.given.empty)]
+        parts = [
+            f"{quoted(names[text])} takes the case {quoted(letter)}"
+            for text, entry in self.given.cases.items()
+            for letter in entry
+        ]
+        parts += [f"{quoted(names[text])} fails" for text in self._sorted(self.given.fails)]
+        parts += [f"{quoted(names[text])} gives nothing" for text in self._sorted(self.given.empty)]
         return f"When {joined(parts)}" if parts else "When a run goes well"
 
     def _sorted(self, ids: frozenset[str]) -> list[str]:
-        return [s.id for s in self.graph.in_order() if s.id in ids]
+        return [step.id for step in self.graph.in_order() if step.id in ids]
 
     def _words(self, step: Step) -> str:
         """What happens at a step."""
@@ -242,13 +257,16 @@ class Teller:
                 return self._failing("It fails with what is in it", step)
         if step.kind == "decide":
             wanted = self.given.cases.get(step.id)
-            goes = [f"{quoted(label_of(k))} to {self._name(k.target)}" for k in case_links(graph, step)]
+            goes = [f"{quoted(label_of(link))} to {self._name(link.target)}" for link in case_links(graph, step)]
             if wanted is not None:
-                links = [k for k in case_links(graph, step) if label_of(k) in wanted]
+                links = [link for link in case_links(graph, step) if label_of(link) in wanted]
                 backs = set(self.ways.back_links)
-                ways = [f"{'back' if (k.source, k.target) in backs else 'on'} to {self._name(k.target)}" for k in links]
-                return f"It takes {joined([quoted(w) for w in wanted])} and goes {joined(ways)}."
-            tested = [r for _, r in taken(graph, step) if r.step in self.given.empty]
+                ways = [
+                    f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name(link.target)}"
+                    for link in links
+                ]
+                return f"It takes {joined([quoted(word) for word in wanted])} and goes {joined(ways)}."
+            tested = [ref for _, ref in taken(graph, step) if ref.step in self.given.empty]
             hint = f" by what {quoted(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
             return f"It decides{hint}: {joined(goes, 'or')}." if goes else "It decides, but no case leads on."
         return step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
@@ -261,8 +279,8 @@ class Teller:
         return f"{words}. {self._lost(step)}"
 
     def _lost(self, step: Step) -> str:
-        around = [s for s in self.graph.path(step.id) if s is not None]
-        catching = next((s for s in reversed(around) if self.graph.steps[s].kind in ("guard", "loop")), None)
+        around = [text for text in self.graph.path(step.id) if text is not None]
+        catching = next((text for text in reversed(around) if self.graph.steps[text].kind in ("guard", "loop")), None)
         if catching is None:
             return "Nothing takes the fault, and the branch ends there."
         name = quoted(self.graph.names[catching])
@@ -274,12 +292,13 @@ class Teller:
         return f"{self.graph.numbers.get(id, '')} {quoted(self.graph.names[id])}".strip()
 
     def _ends(self, top: Stage) -> str:
-        last = [n.step.id for n in top.nodes if all(w.back for w in n.ways)]
-        last += [n.step.id for n in top.nodes if n.step.id in self.given.fails and not n.keeps_failures]
-        sure = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "certain"]
-        may = [self._name(i) for i in dict.fromkeys(last) if self.odds.get(i) == "perhaps"]
+        last = [node.step.id for node in top.nodes if all(way.back for way in node.ways)]
+        last += [node.step.id for node in top.nodes if node.step.id in self.given.fails and not node.keeps_failures]
+        sure = [self._name(key) for key in dict.fromkeys(last) if self.odds.get(key) == "certain"]
+        may = [self._name(key) for key in dict.fromkeys(last) if self.odds.get(key) == "perhaps"]
         counts = {
-            o: sum(v == o for i, v in self.odds.items() if i not in self.graph.host) for o in ("certain", "perhaps")
+            name: sum(value == name for key, value in self.odds.items() if key not in self.graph.host)
+            for name in ("certain", "perhaps")
         }
         parts = [
             f"{plural(counts['certain'], 'step')} run for certain"

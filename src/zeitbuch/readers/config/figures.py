@@ -59,9 +59,9 @@ def decode(path: str, kind: type[T], schema: str, parse_float: Callable[[str], A
 def placed(problems: list[Problem], path: str, text: str) -> list[Problem]:
     """The problems with file and line."""
     found = []
-    for p in problems:
-        pointer = p.origin.pointer if p.origin is not None else ""
-        found.append(structs.replace(p, origin=Origin(path, line=line_of(text, pointer))))
+    for problem in problems:
+        pointer = problem.origin.pointer if problem.origin is not None else ""
+        found.append(structs.replace(problem, origin=Origin(path, line=line_of(text, pointer))))
     return found
 
 
@@ -87,9 +87,9 @@ def load_scenario(path: str, card: RateCard | None) -> tuple[Scenario, list[Prob
     """A scenario and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
     found, text = decode(path, Scenario, "scenario", float)
     problems = [*scenario.problems(found, card)]
-    declared = [(at, c.rule) for at, c in enumerate(found.change) if isinstance(c, scenario.Assume)]
-    for at, rule in declared:
-        for p in rules.problems(Assumptions(assume=(rule,))):
-            if p.code != "assume-empty":
-                problems.append(structs.replace(p, origin=Origin("", f"/change/{at}/rule")))
+    declared = [(place, child.rule) for place, child in enumerate(found.change) if isinstance(child, scenario.Assume)]
+    for place, rule in declared:
+        for problem in rules.problems(Assumptions(assume=(rule,))):
+            if problem.code != "assume-empty":
+                problems.append(structs.replace(problem, origin=Origin("", f"/change/{place}/rule")))
     return found, placed(problems, path, text)

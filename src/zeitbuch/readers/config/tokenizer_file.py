@@ -16,7 +16,9 @@ def counters(card: RateCard | None, folder: str) -> dict[str, Callable[[str], fl
 
     Raises ZeitbuchError when a file cannot be read, or the library for it is not installed.
     """
-    named = sorted({m.tokenizer for m in card.model if m.tokenizer}) if card is not None else []
+    named = (
+        sorted({model_rate.tokenizer for model_rate in card.model if model_rate.tokenizer}) if card is not None else []
+    )
     return {name: _counter(name, str(Path(folder) / name)) for name in named}
 
 

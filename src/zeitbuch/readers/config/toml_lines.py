@@ -12,7 +12,7 @@ _PART = re.compile(r"\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+")
 
 
 def _names(text: str) -> list[str]:
-    return [p.strip("\"'") for p in _PART.findall(text)]
+    return [part.strip("\"'") for part in _PART.findall(text)]
 
 
 def lines_of(text: str) -> dict[str, int]:
@@ -30,12 +30,12 @@ def lines_of(text: str) -> dict[str, int]:
         if header:
             base = ""
             names = _names(header[2])
-            for at, name in enumerate(names):
+            for place, name in enumerate(names):
                 base += f"/{name}"
-                last = at == len(names) - 1
+                last = place == len(names) - 1
                 if last and header[1] == "[[":
                     counts[base] = counts.get(base, -1) + 1
-                    for other in [k for k in counts if k.startswith(f"{base}/{counts[base]}/")]:
+                    for other in [key for key in counts if key.startswith(f"{base}/{counts[base]}/")]:
                         del counts[other]
                 if base in counts:
                     base += f"/{counts[base]}"
@@ -43,7 +43,7 @@ def lines_of(text: str) -> dict[str, int]:
             continue
         key = _KEY.match(line)
         if key:
-            found.setdefault(base + "".join(f"/{n}" for n in _names(key[1])), number)
+            found.setdefault(base + "".join(f"/{name}" for name in _names(key[1])), number)
             rest = line[key.end() :]
             for marks in ('"""', "'''"):
                 if rest.count(marks) == 1:

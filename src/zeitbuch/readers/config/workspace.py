@@ -84,13 +84,13 @@ def _candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]
     found = [("option", path) for path in named]
     for pattern in workspace.dialects:
         if "*" in pattern:
-            below = sorted(str(p) for p in Path(workspace.folder).glob(pattern))
-            found += [("workspace", os.path.normpath(p)) for p in below]
+            below = sorted(str(path) for path in Path(workspace.folder).glob(pattern))
+            found += [("workspace", os.path.normpath(part)) for part in below]
         else:
             found.append(("workspace", workspace.path(pattern)))
     user = _user_folder()
     if user.is_dir():
-        found += [("user folder", str(p)) for p in sorted(user.glob("*.toml"))]
+        found += [("user folder", str(path)) for path in sorted(user.glob("*.toml"))]
     return found
 
 
@@ -112,7 +112,7 @@ def listing(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[
     seen: set[str] = set()
     paths: set[str] = set()
     with as_file(files("zeitbuch.demo") / "estate" / "dialects") as shipped:
-        demo = [("demo", str(p)) for p in sorted(shipped.glob("*.toml"))]
+        demo = [("demo", str(path)) for path in sorted(shipped.glob("*.toml"))]
         for place, path in [*_candidates(workspace, named), *demo]:
             if path in paths:
                 continue

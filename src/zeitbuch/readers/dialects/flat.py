@@ -34,7 +34,8 @@ class Triggers:
         self.query = Query(rule.at)
         self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
         self.get = {
-            n: getter(getattr(rule, n)) for n in ("id", "name", "operation", "starts", "connection", "condition")
+            name: getter(getattr(rule, name))
+            for name in ("id", "name", "operation", "starts", "connection", "condition")
         }
         self.settings = getter("" if rule.settings == "." else rule.settings)
 
@@ -46,10 +47,10 @@ class Triggers:
         if self.rule is None:
             return starts
         get = self.get
-        for at, (pointer, item) in enumerate(self.steps.found(self.query, raw)):
+        for place, (pointer, item) in enumerate(self.steps.found(self.query, raw)):
             operation = text(get["operation"](item))
             plan = self.plans.of(operation)
-            trigger_id = text(get["id"](item)) or (f"start-{at + 1}" if at else "start")
+            trigger_id = text(get["id"](item)) or (f"start-{place + 1}" if place else "start")
             fields = plan.get
             draft.triggers.append(
                 Trigger(
@@ -88,7 +89,7 @@ class Flat:
         if steps.outline and not steps.texts and outlined(self, raw, draft):
             return
         names = draft.names
-        found = [(p, s, steps.plan(s)) for p, s in steps.found(self.query, raw)]
+        found = [(part, mapping, steps.plan(mapping)) for part, mapping in steps.found(self.query, raw)]
         for _, item, plan in found:
             step_id, name = steps.identity(item)
             names.setdefault(step_id, step_id)
@@ -107,21 +108,21 @@ class Flat:
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
-        self.links.read(raw, draft, [(p, item) for p, item, _ in found])
-        silent = [t for t, target in starts if not target]
+        self.links.read(raw, draft, [(part, item) for part, item, _ in found])
+        silent = [text for text, target in starts if not target]
         if silent:
             start_at_roots(draft, silent)
 
 
 def start_at_roots(draft: Draft, triggers: list[str]) -> None:
     """Triggers that stand apart and name no step start the steps that nothing leads to."""
-    leading = {k.source for k in draft.links}
-    reached = {k.target for k in draft.links if k.role != "attach"}
-    helpers = {k.source for k in draft.links if k.role == "attach"}
+    leading = {link.source for link in draft.links}
+    reached = {link.target for link in draft.links if link.role != "attach"}
+    helpers = {link.source for link in draft.links if link.role == "attach"}
     roots = [
-        s for s in draft.steps
-        if s.id not in reached and s.id not in helpers and s.scope is None and s.kind not in ("note", "group")
+        step for step in draft.steps
+        if step.id not in reached and step.id not in helpers and step.scope is None and step.kind not in ("note", "group")
     ]  # fmt: skip
     for trigger in triggers:
         if trigger not in leading:
-            draft.links += [Link(source=trigger, target=s.id, origin=s.origin) for s in roots]
+            draft.links += [Link(source=trigger, target=step.id, origin=step.origin) for step in roots]

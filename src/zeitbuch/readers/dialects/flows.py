@@ -95,7 +95,7 @@ class StepReader:
         self.note = getter(rule.note)
         self.enabled = getter(rule.enabled)
         self.disabled = getter(rule.disabled)
-        self.position = [getter(p) for p in rule.position]
+        self.position = [getter(part) for part in rule.position]
         self.retries = getter(rule.retries)
         self.retry_wait = getter(rule.retry_wait)
         self.timeout = getter(rule.timeout)
@@ -114,8 +114,8 @@ class StepReader:
     def found(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
         """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys."""
         if self.keyed:
-            return [(p, with_key(p, v)) for p, v in query.find(raw) if type(v) is dict]
-        return [(p, v) for p, v in query.find(raw) if type(v) is dict]
+            return [(part, with_key(part, value)) for part, value in query.find(raw) if type(value) is dict]
+        return [(part, value) for part, value in query.find(raw) if type(value) is dict]
 
     def identity(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""
@@ -249,9 +249,9 @@ class StepReader:
         """Outlet -> (label, condition) of a decision."""
         if plan.cases is None:
             return {}
-        at, outlet, label, condition = plan.cases
+        function, outlet, label, condition = plan.cases
         found: dict[str, tuple[str, str]] = {}
-        listed = at(raw)
+        listed = function(raw)
         for position, case in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(case, dict):
                 key = text(outlet(case)) if outlet is not None else str(position)
@@ -284,9 +284,9 @@ class DialectReader:
         for name in self.get:
             claim(claims, getattr(flow, name))
         claim(claims, flow.noise)
-        for at in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
-            if at is not None:
-                claim(claims, _top(at.at))
+        for place in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
+            if place is not None:
+                claim(claims, _top(place.at))
         self.claims = claims
 
     def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
@@ -302,7 +302,7 @@ class DialectReader:
         if not isinstance(document, dict):
             return False
         found = self.steps.found(self.steps_at, document)
-        return bool(found) and all(text(self.steps.operation(s)) for _, s in found)
+        return bool(found) and all(text(self.steps.operation(mapping)) for _, mapping in found)
 
     def bare(self, document: dict[str, Any], base: Origin, count: int) -> tuple[Flow, list[Problem]]:
         """The flow of a document without its wrapping."""
@@ -321,8 +321,8 @@ class DialectReader:
             unread["unread parts"] = draft.lost
         name = text(get["name"](raw))
         missed = (count_values(unread) if unread else 0) + draft.missed
-        missed += sum([count_values(s.unread) for s in draft.steps if s.unread])
-        missed += sum([count_values(t.unread) for t in draft.triggers if t.unread])
+        missed += sum([count_values(step.unread) for step in draft.steps if step.unread])
+        missed += sum([count_values(trigger.unread) for trigger in draft.triggers if trigger.unread])
         flow = Flow(
             id=text(get["id"](raw)) or name or pointer or base.file,
             name=name,
@@ -338,13 +338,13 @@ class DialectReader:
             steps=tuple(draft.steps),
             links=tuple(draft.links),
             connections=tuple(
-                Connection(id=i.get("id", ""), name=i.get("name", ""), service=i.get("service", ""),
-                           account=i.get("account", ""), unread=left)
-                for i, _, left in (self.connections.read(raw) if whole_flow else ())
+                Connection(id=mapping.get("id", ""), name=mapping.get("name", ""), service=mapping.get("service", ""),
+                           account=mapping.get("account", ""), unread=left)
+                for mapping, _, left in (self.connections.read(raw) if whole_flow else ())
             ),
             variables=tuple(
-                Variable(name=i.get("name", "") or i.get("id", ""), value=value, description=i.get("description", ""))
-                for i, value, _ in (self.variables.read(raw) if whole_flow else ())
+                Variable(name=mapping.get("name", "") or mapping.get("id", ""), value=value, description=mapping.get("description", ""))
+                for mapping, value, _ in (self.variables.read(raw) if whole_flow else ())
             ),
             unread=unread,
             format=self.dialect.name,
@@ -384,4 +384,8 @@ class _ItemReader:
             if isinstance(item, dict):
                 if self.keyed:
                     item = with_key(pointer, item)
-                yield {k: text(g(item)) for k, g in self.get.items()}, self.value(item), leftover(item, self.claims)
+                yield (
+                    {key: text(function(item)) for key, function in self.get.items()},
+                    self.value(item),
+                    leftover(item, self.claims),
+                )

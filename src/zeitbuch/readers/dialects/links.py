@@ -81,21 +81,26 @@ class Links:
         self.quick = (
             (self.link is None or self.link.by == "id")
             and self.next is None
-            and all(p.target is None and not p.rule.reversed and p.rule.role is None for p in self.pointers)
+            and all(
+                pointer.target is None and not pointer.rule.reversed and pointer.rule.role is None
+                for pointer in self.pointers
+            )
         )
-        self.outlets = [(re.compile(translate(o.match)), o) for o in dialect.outlet]
+        self.outlets = [(re.compile(translate(outlet_rule.match)), outlet_rule) for outlet_rule in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
     def meaning(self, name: str) -> OutletRule | None:
         """The rule for an outlet, or None when it is a case or nothing special."""
         if name not in self.known_outlets:
-            self.known_outlets[name] = next((o for p, o in self.outlets if p.match(name)), None)
+            self.known_outlets[name] = next(
+                (outlet_rule for pattern, outlet_rule in self.outlets if pattern.match(name)), None
+            )
         return self.known_outlets[name]
 
     def read(self, raw: dict[str, Any], draft: Draft, found: list[tuple[str, dict[str, Any]]]) -> None:
         """Adds the links of one flow to the draft; ``found`` are its steps with their pointers."""
-        kinds = {s.id: s.kind for s in draft.steps}
-        ids = {**{s: s for s in kinds}, **{t.id: t.id for t in draft.triggers}}
+        kinds = {step.id: step.kind for step in draft.steps}
+        ids = {**{text: text for text in kinds}, **{trigger.id: trigger.id for trigger in draft.triggers}}
         either = {**draft.names, **ids}
         if self.link is not None:
             self._records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
@@ -122,7 +127,7 @@ class Links:
             source, target = known.get(text(source_of(item))), known.get(text(target_of(item)))
             if source is None or target is None:
                 ends = [text(end(item)) for end in self.ends]
-                self._dangling([e for e in ends if e not in known], item, pointer, draft)
+                self._dangling([name for name in ends if name not in known], item, pointer, draft)
                 continue
             outlet = text(self.outlet(item))
             if self.steps.outline:
@@ -153,7 +158,7 @@ class Links:
     ) -> None:  # fmt: skip
         source, target = known.get(key), known.get(arrow.target)
         if source is None or target is None:
-            missing = [n for n, end in ((key, source), (arrow.target, target)) if end is None]
+            missing = [name for name, end in ((key, source), (arrow.target, target)) if end is None]
             self._dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
             return
         if rule.reversed:
@@ -204,7 +209,7 @@ class Links:
     def _dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
         draft.problem(
             "link-end",
-            f"expected a link between known steps, found {' and '.join(repr(m) for m in missing)}"
+            f"expected a link between known steps, found {' and '.join(repr(name) for name in missing)}"
             " which no step of the flow has as its id or name",
             "the link is left out and listed under unread parts; mend it in the builder and export again",
             pointer,
@@ -218,9 +223,9 @@ def targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tup
     A list of lists has one list for each numbered outlet: the second of ``main`` is ``main/1``.
     """
     if type(value) is list:
-        if len(value) > 1 and all(type(v) is list or v is None for v in value):
-            for at, inner in enumerate(value):
-                yield from targets(inner, target, f"{outlet}/{at}" if outlet else str(at))
+        if len(value) > 1 and all(type(item) is list or item is None for item in value):
+            for place, inner in enumerate(value):
+                yield from targets(inner, target, f"{outlet}/{place}" if outlet else str(place))
         else:
             for inner in value:
                 yield from targets(inner, target, outlet)

@@ -62,10 +62,10 @@ class Hold:
         self.fits = re.compile(translate(rule.operation)).match
         self.at = getter(rule.at)
         self.first = parts(rule.at)[0]
-        self.where = "".join(f"/{escaped(p)}" for p in parts(rule.at))
+        self.where = "".join(f"/{escaped(part)}" for part in parts(rule.at))
         whole = rule.steps in ("", ".")
         self.inner: Getter | None = None if whole else getter(rule.steps)
-        self.inner_where = "" if whole else "".join(f"/{escaped(p)}" for p in parts(rule.steps))
+        self.inner_where = "" if whole else "".join(f"/{escaped(part)}" for part in parts(rule.steps))
         self.label, self.condition, self.otherwise = getter(rule.label), getter(rule.condition), getter(rule.otherwise)
         self.claims: Claims = {}
         for path in (rule.steps, rule.label, rule.condition, rule.otherwise):
@@ -81,19 +81,19 @@ class Hold:
         found: list[Branch] = []
         pairs: Iterator[tuple[str, Any]] = iter(())
         if type(value) is list:
-            pairs = iter([(str(i), v) for i, v in enumerate(value)])
+            pairs = iter([(str(index), item) for index, item in enumerate(value)])
         elif type(value) is dict:
             pairs = iter(value.items())
         for key, branch in pairs:
-            at = f"{here}/{escaped(key)}"
+            place = f"{here}/{escaped(key)}"
             if self.inner is None:
                 name = rule.named or (key if type(value) is dict else "")
-                found.append(Branch(name, "", False, list(self._items(branch, at))))
+                found.append(Branch(name, "", False, list(self._items(branch, place))))
             elif type(branch) is dict:
-                whole = with_key(at, branch)
+                whole = with_key(place, branch)
                 label = text(self.label(whole)) or rule.named
                 otherwise = bool(rule.otherwise) and self.otherwise(whole) is True
-                items = list(self._items(self.inner(branch), at + self.inner_where))
+                items = list(self._items(self.inner(branch), place + self.inner_where))
                 found.append(Branch(label, text(self.condition(whole)), otherwise, items))
                 rest = leftover(branch, self.claims) if lost is not None else {}
                 if rest and lost is not None:
@@ -111,8 +111,8 @@ class Hold:
                 return
             for key, item in value.items():
                 if type(item) is dict:
-                    at = f"{pointer}/{escaped(key)}"
-                    yield at, with_key(at, item) if self.steps.keyed else item
+                    position = f"{pointer}/{escaped(key)}"
+                    yield position, with_key(position, item) if self.steps.keyed else item
 
 
 class Nested:
@@ -121,7 +121,7 @@ class Nested:
     def __init__(self, dialect: Dialect, steps: StepReader) -> None:
         self.steps = steps
         self.holds = [Hold(rule, steps) for rule in dialect.inside]
-        self.holders = frozenset(h.first for h in self.holds)
+        self.holders = frozenset(hold.first for hold in self.holds)
         self.query = Query(dialect.step.at)
         self.triggers = Triggers(dialect, steps)
         self.before = dialect.predecessors
@@ -174,7 +174,9 @@ class Nested:
         if self.holders.isdisjoint(item):
             return []
         operation = text(self.steps.operation(item))
-        return [h for h in self.holds if h.first in item and (h.rule.operation == "*" or h.fits(operation))]
+        return [
+            hold for hold in self.holds if hold.first in item and (hold.rule.operation == "*" or hold.fits(operation))
+        ]
 
     def _level(
         self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose], within: bool = False
@@ -207,12 +209,14 @@ class Nested:
 
     def _arrive(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
         if self.steps.outline:
-            draft.links += [Link(source=a.source, target=target, role=a.role, after=a.after) for a in loose]
+            draft.links += [
+                Link(source=first.source, target=target, role=first.role, after=first.after) for first in loose
+            ]
             return
-        for a in loose:
+        for first in loose:
             draft.links.append(
-                Link(source=a.source, target=target, role=a.role, label=a.label, condition=a.condition,
-                     refs=self.steps.places.in_text(a.condition, draft.names), after=a.after, origin=draft.origin(pointer))
+                Link(source=first.source, target=target, role=first.role, label=first.label, condition=first.condition,
+                     refs=self.steps.places.in_text(first.condition, draft.names), after=first.after, origin=draft.origin(pointer))
             )  # fmt: skip
 
     def _by_predecessors(self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose]) -> list[Loose]:
@@ -229,7 +233,7 @@ class Nested:
         followed: set[str] = set()
         # The arrows of triggers that stand among the steps lead to the steps that wait for nothing.
         steps = {node.id for node in waiting}
-        begin = entry or [a for key, left in ends.items() if key not in steps for a in left]
+        begin = entry or [first for key, left in ends.items() if key not in steps for first in left]
         for node in waiting:
             before = list(self._before(node.item))
             for name, after in before:
@@ -242,14 +246,14 @@ class Nested:
                 self._arrive(self._leaving(source, after, ends), node.id, node.pointer, draft)
             if not before:
                 self._arrive(begin, node.id, node.pointer, draft)
-        return [a for step_id, left in ends.items() if step_id not in followed for a in left]
+        return [first for step_id, left in ends.items() if step_id not in followed for first in left]
 
     def _leaving(self, source: str, after: tuple[Outcome, ...], ends: dict[str, list[Loose]]) -> list[Loose]:
         if not after or after == ("success",):
             return ends.get(source, [Loose(source)])
         if "success" in after:
-            return [a._replace(after=after) for a in ends.get(source, [Loose(source)])]
-        return [Loose(source, "error", " or ".join(f"on {o}" for o in after), "", after)]
+            return [first._replace(after=after) for first in ends.get(source, [Loose(source)])]
+        return [Loose(source, "error", " or ".join(f"on {name}" for name in after), "", after)]
 
     def _before(self, item: dict[str, Any]) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
         """The predecessors of a step, each with the outcomes after which the step runs."""
@@ -268,12 +272,12 @@ class Nested:
 
     def _outcomes(self, value: Any) -> tuple[Outcome, ...]:
         assert self.before is not None
-        written = tuple([text(v) for v in value]) if type(value) is list else (text(value),)
+        written = tuple([text(item) for item in value]) if type(value) is list else (text(value),)
         known = self.known_outcomes.get(written)
         if known is None:
-            found = [self.before.outcomes.get(v) for v in written]
+            found = [self.before.outcomes.get(value) for value in written]
             order: tuple[Outcome, ...] = ("success", "failure", "timeout", "skip")
-            known = self.known_outcomes[written] = tuple(o for o in order if o in found)
+            known = self.known_outcomes[written] = tuple(name for name in order if name in found)
         return known
 
     def _nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
@@ -293,7 +297,7 @@ class Nested:
             return out
         caught: list[Loose] = []
         branched: list[Loose] | None = None
-        for at, (hold, named, condition, otherwise, nodes) in enumerate(node.groups, start=1):
+        for place, (hold, named, condition, otherwise, nodes) in enumerate(node.groups, start=1):
             role = hold.rule.role
             if role == "case" and plan.kind in ("loop", "guard", "group"):
                 role = "body"
@@ -305,7 +309,7 @@ class Nested:
                     inner = [Loose(step_id, "case", named, condition)] if named or condition else []
                     self._level(nodes, draft, step_id, inner, bool(inner))
                 else:
-                    label = named or condition or ("otherwise" if otherwise else f"branch {at}")
+                    label = named or condition or ("otherwise" if otherwise else f"branch {place}")
                     inner = [Loose(step_id, "case", label, condition)]
                     ends = self._level(nodes, draft, scope, inner, True) if nodes else inner
                     branched = [*(branched or []), *ends]

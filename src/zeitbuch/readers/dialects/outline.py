@@ -71,7 +71,7 @@ def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
 def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
     """The links between known steps, or None when one has an end that is no step."""
     meaning = shape.links.meaning
-    place = {key: i if kind != "\x00start" else -1 for i, (key, kind) in enumerate(kinds.items())}
+    place = {key: index if kind != "\x00start" else -1 for index, (key, kind) in enumerate(kinds.items())}
     found: list[Link] = []
     lost: list[dict[str, Any]] = []
     for source, outlet, target in _written(shape, raw, lost):

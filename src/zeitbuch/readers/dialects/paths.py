@@ -21,17 +21,17 @@ def parts(path: str) -> tuple[str, ...]:
     """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
     if not _WHOLE.fullmatch(path):
         raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
-    return tuple(m[1] or m[2] for m in _PART.finditer(path))
+    return tuple(matched[1] or matched[2] for matched in _PART.finditer(path))
 
 
 def _walk(value: Any, keys: tuple[str, ...]) -> Any:
-    for at, key in enumerate(keys):
+    for place, key in enumerate(keys):
         if type(value) is dict:
             value = value.get(key)
         elif type(value) is list:
             if key == "*":
-                rest = keys[at + 1 :]
-                return [_walk(v, rest) for v in value]
+                rest = keys[place + 1 :]
+                return [_walk(item, rest) for item in value]
             value = value[int(key)] if key.isdecimal() and int(key) < len(value) else None
         else:
             return None
@@ -65,7 +65,7 @@ def getter(paths: str | list[str]) -> Getter:
         return nothing
     if isinstance(paths, str):
         return _one(paths)
-    ways = [_one(p) for p in paths]
+    ways = [_one(part) for part in paths]
 
     def first(record: dict[str, Any]) -> Any:
         for way in ways:
@@ -103,7 +103,7 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
         if held is None:
             rest[key] = value
         elif type(value) is dict:
-            if not value.keys() <= held.keys() or any([v is not True for v in held.values()]):
+            if not value.keys() <= held.keys() or any([value is not True for value in held.values()]):
                 inner = leftover(value, held)
                 if inner:
                     rest[key] = inner
@@ -111,11 +111,11 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
             each = held.get("*")
             if each is None:
                 # Single places of a list may be claimed: `at.0` and `at.1`.
-                left = [v for i, v in enumerate(value) if held.get(str(i)) is not True]
+                left = [item for index, item in enumerate(value) if held.get(str(index)) is not True]
                 if left:
                     rest[key] = left
             elif each is not True:
-                below = [leftover(v, each) if type(v) is dict else v for v in value]
+                below = [leftover(item, each) if type(item) is dict else item for item in value]
                 if any(below):
                     rest[key] = below
         elif value is not None:
@@ -138,7 +138,7 @@ class Checks:
             if held is None:
                 found.append((key, False, None))
             elif held is not True:
-                found.append((key, True, frozenset(held) if all(v is True for v in held.values()) else None))
+                found.append((key, True, frozenset(held) if all(value is True for value in held.values()) else None))
         if len(self.known) < 1000:
             self.known[keys] = found
         return found
@@ -162,9 +162,9 @@ def unclaimed(record: dict[str, Any], checks: Checks) -> int:
 
 def _count(value: Any) -> int:
     if type(value) is dict:
-        return sum([_count(v) for v in value.values()])
+        return sum([_count(item) for item in value.values()])
     if type(value) is list:
-        return sum([_count(v) for v in value])
+        return sum([_count(item) for item in value])
     return 1
 
 

@@ -47,7 +47,7 @@ class Placeholders:
         """All references in one text, each once, in order of appearance."""
         if self.open not in text:
             return ()
-        found = [self.resolve(m[1], m[0], names) for m in self.pattern.finditer(text)]
+        found = [self.resolve(matched[1], matched[0], names) for matched in self.pattern.finditer(text)]
         return tuple(dict.fromkeys(found))
 
     def in_value(self, value: Any, names: dict[str, str]) -> tuple[Ref, ...]:
@@ -55,9 +55,9 @@ class Placeholders:
         if type(value) is str:
             return self.in_text(value, names)
         if type(value) is dict:
-            return tuple(r for v in value.values() for r in self.in_value(v, names))
+            return tuple(ref for item in value.values() for ref in self.in_value(item, names))
         if type(value) is list:
-            return tuple(r for v in value for r in self.in_value(v, names))
+            return tuple(ref for item in value for ref in self.in_value(item, names))
         return ()
 
     def binding(self, name: str, value: Any, names: dict[str, str]) -> Binding:
@@ -74,9 +74,9 @@ class Placeholders:
             if ref.variable == MODEL:
                 decided = "model"
                 rule = self.rule
-                about = [p.strip() for p in ref.path.split(rule.divider if rule else "|")]
+                about = [part.strip() for part in ref.path.split(rule.divider if rule else "|")]
                 break
-        kept = tuple(r for r in refs if r.variable != MODEL)
+        kept = tuple(ref for ref in refs if ref.variable != MODEL)
         about += ["", "", ""]
         return Binding(
             name=name,

@@ -22,7 +22,7 @@ class Query:
         self.parts: list[str] | None = None
         self.engine: Any = None
         if _PLAIN.fullmatch(text):
-            self.parts = [m[1] or m[2] or "*" for m in _PART.finditer(text)]
+            self.parts = [matched[1] or matched[2] or "*" for matched in _PART.finditer(text)]
             return
         import jsonpath_rfc9535 as jsonpath
 
@@ -37,20 +37,20 @@ class Query:
         """What the query selects: pairs of JSON pointer and value, in document order."""
         if self.parts is None:
             return [
-                ("".join(f"/{escaped(str(p))}" for p in node.location), node.value)
+                ("".join(f"/{escaped(str(part))}" for part in node.location), node.value)
                 for node in self.engine.find(document)
             ]
         found: list[tuple[str, Any]] = [("", document)]
         for part in self.parts:
             below: list[tuple[str, Any]] = []
-            for at, value in found:
+            for place, value in found:
                 if part != "*":
                     if type(value) is dict and part in value:
-                        below.append((f"{at}/{escaped(part)}", value[part]))
+                        below.append((f"{place}/{escaped(part)}", value[part]))
                 elif type(value) is list:
-                    below += [(f"{at}/{i}", v) for i, v in enumerate(value)]
+                    below += [(f"{place}/{index}", item) for index, item in enumerate(value)]
                 elif type(value) is dict:
-                    below += [(f"{at}/{escaped(k)}", v) for k, v in value.items()]
+                    below += [(f"{place}/{escaped(key)}", item) for key, item in value.items()]
             found = below
         return found
 
@@ -61,12 +61,14 @@ class Query:
         found = [document]
         for part in self.parts:
             if part != "*":
-                found = [v[part] for v in found if type(v) is dict and part in v]
+                found = [value[part] for value in found if type(value) is dict and part in value]
             elif len(found) == 1 and type(found[0]) is list:
                 found = found[0]
             else:
                 found = [
-                    inner for v in found for inner in (v if type(v) is list else v.values() if type(v) is dict else ())
+                    inner
+                    for value in found
+                    for inner in (value if type(value) is list else value.values() if type(value) is dict else ())
                 ]
         return found
 

@@ -333,13 +333,13 @@ class Recogniser:
 
     def __init__(self, dialect: Dialect) -> None:
         self.dialect = dialect
-        self.queries = [Query(q) for q in dialect.signature.all]
+        self.queries = [Query(quantity) for quantity in dialect.signature.all]
 
     def fits(self, document: Any) -> bool:
         return all(query.hits(document) for query in self.queries)
 
     def missing(self, document: Any) -> list[str]:
-        return [q.text for q in self.queries if not q.hits(document)]
+        return [query.text for query in self.queries if not query.hits(document)]
 
 
 def parse_dialect(text: str, name: str) -> Dialect:

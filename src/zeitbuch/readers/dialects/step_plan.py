@@ -50,9 +50,9 @@ class Plan:
             outlet = getter(cases.outlet) if cases.outlet else None
             self.cases = (getter(cases.at), outlet, getter(cases.label), getter(cases.condition))
         prompts = rule.prompts or (common.prompts if self.uses_model else [])
-        self.prompts = [(p.role, getter(p.path)) for p in prompts]
-        for p in prompts:
-            claim(self.claims, p.path)
+        self.prompts = [(prompt_rule.role, getter(prompt_rule.path)) for prompt_rule in prompts]
+        for prompt_rule in prompts:
+            claim(self.claims, prompt_rule.path)
         self.every_unit = _UNIT[rule.every_unit if rule.every else common.every_unit]
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
         self.inside: Claims = self.claims
@@ -78,7 +78,7 @@ class Plan:
 
 
 def _copied(claims: Claims) -> Claims:
-    return {k: v if v is True else _copied(v) for k, v in claims.items()}
+    return {key: value if value is True else _copied(value) for key, value in claims.items()}
 
 
 class Plans:
@@ -94,7 +94,7 @@ class Plans:
     def of(self, operation: str) -> Plan:
         plan = self.made.get(operation)
         if plan is None:
-            rule = next((r for pattern, r in self.rules if pattern.match(operation)), _UNCLASSIFIED)
+            rule = next((kind_rule for pattern, kind_rule in self.rules if pattern.match(operation)), _UNCLASSIFIED)
             plan = self.made[operation] = Plan(rule, self.common, self.settings, self.claimed)
         return plan
 
@@ -150,7 +150,9 @@ def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[
         found = path(raw)
         for words in found if type(found) is list else [found]:
             if type(words) is str and words:
-                refs = tuple(r for r in places.in_text(words, names) if r.variable is None or "\x00" not in r.variable)
+                refs = tuple(
+                    ref for ref in places.in_text(words, names) if ref.variable is None or "\x00" not in ref.variable
+                )
                 prompts.append(Prompt(text=words, role=role, refs=refs))
     return ModelUse(
         name=(text(get["model"](raw)) or None) if "model" in get else None,

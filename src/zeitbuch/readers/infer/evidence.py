@@ -32,13 +32,13 @@ class Evidence:
         self.documents = documents
         self.found = found
         self.name = name
-        self.total = sum(len(s.steps) for s in found.samples)
+        self.total = sum(len(sample.steps) for sample in found.samples)
         self.identity: Identity = find_identity(found)
         self.joins: Joins = find_joins(found, self.identity)
         made = verdicts(found, self.identity, self.joins)
-        have = sum(any(made[self.operation(s.raw)].trigger for s in x.steps) for x in found.samples)
+        have = sum(any(made[self.operation(sight.raw)].trigger for sight in sample.steps) for sample in found.samples)
         self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
-        if self.starts is not None and len({n for n, _ in self.starts.records}) >= 0.9 * len(found.samples):
+        if self.starts is not None and len({number for number, _ in self.starts.records}) >= 0.9 * len(found.samples):
             made = verdicts(found, self.identity, self.joins, apart=True)
         seen = contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
@@ -56,24 +56,28 @@ class Evidence:
 
     def own(self, sample: Sample, i: int) -> list[tuple[Path, Any]]:
         """The leaves of a step without those of steps inside it."""
-        inside = {id(s.raw) for s in sample.steps} - {id(sample.steps[i].raw)}
+        inside = {id(sight.raw) for sight in sample.steps} - {id(sample.steps[i].raw)}
 
         taken = {self.found.operation, self.identity.id, self.identity.name}
-        j = self.joins
-        joined = [p[:1] if STAR in p else p for p in (j.at, *j.more)] if j.way in ("pointers", "predecessors") else []
+        joins = self.joins
+        joined = (
+            [pair[:1] if STAR in pair else pair for pair in (joins.at, *joins.more)]
+            if joins.way in ("pointers", "predecessors")
+            else []
+        )
         return [
-            (p, v)
-            for p, v in own_leaves(sample.steps[i], inside)
-            if p not in taken and not any(p[: len(q)] == q for q in joined)
+            (pair, value)
+            for pair, value in own_leaves(sample.steps[i], inside)
+            if pair not in taken and not any(pair[: len(entry)] == entry for entry in joined)
         ]
 
     def columns(self, *hints: str, but: bool = False) -> tuple[dict[Path, fields.Column], int]:
         """Columns of the steps taken for one of the hints; with ``but`` of all others."""
         return fields.columns(
-            self.own(sample, i)
+            self.own(sample, index)
             for sample in self.found.samples
-            for i, s in enumerate(sample.steps)
-            if (self.kind(s.raw) in hints) != but
+            for index, sight in enumerate(sample.steps)
+            if (self.kind(sight.raw) in hints) != but
         )
 
     def _settings(self) -> Path:
@@ -82,11 +86,11 @@ class Evidence:
         present: Counter[str] = Counter()
         keys: dict[str, set[str]] = {}
         joined = (
-            {self.joins.at[:1], *[p[:1] for p in self.joins.more]}
+            {self.joins.at[:1], *[pair[:1] for pair in self.joins.more]}
             if self.joins.way in ("pointers", "predecessors")
             else set()
         )
-        held = {s.hold[:1] for x in self.found.samples for s in x.steps if s.hold}
+        held = {sight.hold[:1] for sample in self.found.samples for sight in sample.steps if sight.hold}
         for sample in self.found.samples:
             for sight in sample.steps:
                 for key, value in sight.raw.items():
@@ -94,7 +98,7 @@ class Evidence:
                         present[key] += 1
                         weight[key] += len(str(value))
                         keys.setdefault(key, set()).update(value)
-        good = [k for k in present if present[k] >= 0.4 * self.total and len(keys[k]) >= 3]
+        good = [key for key in present if present[key] >= 0.4 * self.total and len(keys[key]) >= 3]
         if not good:
             return ()
         best = max(good, key=lambda k: (weight[k], k))
@@ -108,4 +112,4 @@ class Evidence:
 
 def literal(operation: str) -> str:
     """An operation as a pattern that fits only itself."""
-    return "".join(f"[{c}]" if c in "*?[" else c for c in operation)
+    return "".join(f"[{letter}]" if letter in "*?[" else letter for letter in operation)

@@ -68,14 +68,14 @@ def prose(value: Any) -> bool:
         return False
     bare = _FILLED.sub(" ", value)
     words = _WORD.findall(bare)
-    letters = sum(len(w) for w in words)
+    letters = sum(len(item) for item in words)
     return len(words) >= 4 and letters >= 0.55 * len("".join(bare.split())) and bare.count(" ") >= 3
 
 
 def key_in(path: Path, listed: frozenset[str]) -> bool:
     """Whether the last named key of a path has one of the words."""
-    keys = [p for p in path if p != STAR]
-    return bool(keys) and any(w in listed for w in words_of(keys[-1]))
+    keys = [part for part in path if part != STAR]
+    return bool(keys) and any(word in listed for word in words_of(keys[-1]))
 
 
 def find_prompts(
@@ -84,32 +84,34 @@ def find_prompts(
     """Paths of instruction texts in the steps that use a model; ``shared`` says that other steps have the path too."""
     good: list[tuple[float, Path]] = []
     for path, column in found.items():
-        texts = [v for v in column.values if type(v) is str and v]
+        texts = [value for value in column.values if type(value) is str and value]
         if not texts:
             continue
         share = sum(map(prose, texts)) / len(texts)
         worded = key_in(path, _PROMPT_WORDS)
-        filled = sum(bool(BRACKETED.search(t)) for t in texts) / len(texts)
+        filled = sum(bool(BRACKETED.search(text)) for text in texts) / len(texts)
         if (share >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)) and not shared(path):
             good.append((share * column.steps / max(1, total), path))
-    return [p for _, p in sorted(good, key=lambda g: (-g[0], g[1]))]
+    return [pair for _, pair in sorted(good, key=lambda g: (-g[0], g[1]))]
 
 
 def find_model(found: dict[Path, Column], total: int, known: Callable[[str], bool]) -> list[Path]:
     """Paths of model names, the best first; ``known`` tells names of steps, connections and the like."""
     rated: list[tuple[float, Path]] = []
     for path, column in found.items():
-        texts = [v for v in column.values if type(v) is str and v]
+        texts = [value for value in column.values if type(value) is str and value]
         if not texts or len(texts) < 0.9 * len(column.values):
             continue
         like = [
-            v for v in texts if MODEL.match(v) and 3 <= len(v) <= 70 and v.lower() not in _NOT_MODEL and not known(v)
+            value
+            for value in texts
+            if MODEL.match(value) and 3 <= len(value) <= 70 and value.lower() not in _NOT_MODEL and not known(value)
         ]
         share = len(like) / len(texts)
         if share < 0.8:
             continue
-        digits = sum(any(c.isdigit() for c in v) for v in like) / len(like)
-        parts = sum(any(c in v for c in "-.:/") for v in like) / len(like)
+        digits = sum(any(letter.isdigit() for letter in value) for value in like) / len(like)
+        parts = sum(any(letter in value for letter in "-.:/") for value in like) / len(like)
         distinct = len(set(like)) / len(like)
         worded = key_in(path, _MODEL_WORDS)
         spread = column.steps / max(1, total)
@@ -117,7 +119,7 @@ def find_model(found: dict[Path, Column], total: int, known: Callable[[str], boo
         if score >= 1.9 and (worded or digits > 0.5 or parts > 0.7):
             rated.append((score, path))
     rated.sort(key=lambda r: (-r[0], r[1]))
-    return [p for s, p in rated if s >= rated[0][0] - 0.9][:3] if rated else []
+    return [pair for share, pair in rated if share >= rated[0][0] - 0.9][:3] if rated else []
 
 
 def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
@@ -139,13 +141,15 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
     for name, listed, right in wanted:
         words = frozenset(listed.split())
         for path, column in sorted(found.items()):
-            numbers = [v for v in column.values if type(v) in (int, float)]
+            numbers = [value for value in column.values if type(value) in (int, float)]
             if numbers and len(numbers) == len(column.values) and key_in(path, words) and all(map(right, numbers)):
                 result.setdefault(name, path)
     if "temperature" not in result:
         for path, column in sorted(found.items()):
-            numbers = [v for v in column.values if type(v) in (int, float)]
-            if any(type(v) is float and v != int(v) for v in numbers) and all(0 <= v <= 2 for v in numbers):
+            numbers = [value for value in column.values if type(value) in (int, float)]
+            if any(type(value) is float and value != int(value) for value in numbers) and all(
+                0 <= value <= 2 for value in numbers
+            ):
                 result["temperature"] = path
                 break
     return result
@@ -156,47 +160,52 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     result: dict[str, Any] = {}
     units: dict[Path, str] = {}
     for path, column in sorted(found.items()):
-        texts = [v.strip() for v in column.values if type(v) is str]
+        texts = [value.strip() for value in column.values if type(value) is str]
         if texts and len(texts) == len(column.values):
-            if all(CRON.match(v) for v in texts):
+            if all(CRON.match(value) for value in texts):
                 result.setdefault("cron", path)
-            elif all(ZONE.match(v) for v in texts):
+            elif all(ZONE.match(value) for value in texts):
                 result.setdefault("zone", path)
-            elif all(v.startswith("/") or "://" in v for v in texts):
+            elif all(value.startswith("/") or "://" in value for value in texts):
                 result.setdefault("event", path)
             unit = _unit(texts[0]) if len(set(texts)) == 1 else ""
             if unit:
                 units[path] = unit
     for path, column in sorted(found.items()):
-        numbers = [v for v in column.values if type(v) in (int, float) or (type(v) is str and v.isdecimal())]
-        if not numbers or len(numbers) != len(column.values) or any(type(v) is bool for v in column.values):
+        numbers = [
+            value
+            for value in column.values
+            if type(value) in (int, float) or (type(value) is str and value.isdecimal())
+        ]
+        if not numbers or len(numbers) != len(column.values) or any(type(value) is bool for value in column.values):
             continue
         words = words_of(path[-1])
-        named = next((u for u, listed in _UNITS.items() if any(w in listed.split() for w in words)), "")
-        neighbour = next((u for p, u in units.items() if p[:-1] == path[:-1]), "")
+        named = next((name for name, listed in _UNITS.items() if any(word in listed.split() for word in words)), "")
+        neighbour = next((name for pair, name in units.items() if pair[:-1] == path[:-1]), "")
         if (
             named
             or neighbour
             or any(
-                w in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni") for w in words
+                word in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni")
+                for word in words
             )
         ):
             if "every" not in result:
                 result["every"], result["every_unit"] = path, named or neighbour or "minutes"
-        elif any(w in ("batch", "most", "max", "limit", "items", "size", "maximum") for w in words):
+        elif any(word in ("batch", "most", "max", "limit", "items", "size", "maximum") for word in words):
             result.setdefault("batch", path)
     if "cron" not in result and "every" not in result:
         # A single small number of a trigger that runs by the clock can hardly be anything else.
         small = [
-            p
-            for p, c in sorted(found.items())
-            if all(type(v) is int and 1 <= v <= 1440 for v in c.values) and p != result.get("batch")
+            pair
+            for pair, column in sorted(found.items())
+            if all(type(value) is int and 1 <= value <= 1440 for value in column.values) and pair != result.get("batch")
         ]
         if len(small) == 1:
             result["maybe_every"] = small[0]
     if "event" not in result:
         for path, column in sorted(found.items()):
-            texts = [v for v in column.values if type(v) is str]
+            texts = [value for value in column.values if type(value) is str]
             words = (
                 "event",
                 "topic",
@@ -217,7 +226,7 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
                 "betreff",
                 "thema",
             )
-            if texts and key_in(path, frozenset(words)) and all(0 < len(v) < 90 for v in texts):
+            if texts and key_in(path, frozenset(words)) and all(0 < len(value) < 90 for value in texts):
                 result["event"] = path
                 break
     return result
@@ -225,7 +234,7 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
 
 def _unit(value: str) -> str:
     low = value.lower()
-    return next((u for u, listed in _UNITS.items() if len(low) > 1 and low in listed.split()), "")
+    return next((name for name, listed in _UNITS.items() if len(low) > 1 and low in listed.split()), "")
 
 
 class Delimiters(NamedTuple):
@@ -253,12 +262,12 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
     pairs: Counter[tuple[str, str]] = Counter()
     known: Counter[tuple[str, str]] = Counter()
     inner: dict[tuple[str, str], list[str]] = {}
-    longest = sorted((n for n in names if len(n) > 1 or n.isalnum()), key=len, reverse=True)
+    longest = sorted((name for name in names if len(name) > 1 or name.isalnum()), key=len, reverse=True)
     by_name = re.compile("|".join(map(re.escape, longest[:4000]))) if longest else re.compile(r"(?!)")
     for value in texts:
-        for m in BRACKETED.finditer(value):
-            for pair in _matching(m["open"], m["close"]):
-                body = m["inner"].strip()
+        for matched in BRACKETED.finditer(value):
+            for pair in _matching(matched["open"], matched["close"]):
+                body = matched["inner"].strip()
                 pairs[pair] += 1
                 inner.setdefault(pair, []).append(body)
                 hit = by_name.search(body)
@@ -278,14 +287,16 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
             rest = body[hit.end() :].lstrip("'\"]) ")
             if rest:
                 separators[rest[0]] += 1
-    prefix = next((p for p, n in prefixes.most_common(1) if p and n >= 0.5 * sum(prefixes.values())), "")
+    prefix = next(
+        (part for part, number in prefixes.most_common(1) if part and number >= 0.5 * sum(prefixes.values())), ""
+    )
     separator = separators.most_common(1)[0][0] if separators else "."
     model = variable = trigger = ""
     for body in bodies:
         if by_name.search(body):
             continue
         said = re.match(r"([$@#]?[A-Za-z]+)\s*([:(|!])", body)
-        if said and any(w in _DECIDES for w in words_of(said[1])):
+        if said and any(word in _DECIDES for word in words_of(said[1])):
             model = model or said[0]
         elif held := re.match(r"[$@#]?(?:vars?|variables?|env|store|const|global)s?[.:]", body):
             variable = variable or held[0]
@@ -308,7 +319,7 @@ def _matching(opening: str, closing: str) -> list[tuple[str, str]]:
         for want in (mirrored, part.translate(_MIRROR).replace("$", "").replace("%", "%")[::1]):
             if want and closing.startswith(want) and (part, want) not in found:
                 found.append((part, want))
-        plain = "".join(c for c in part if c in "([{<").translate(_MIRROR)[::-1]
+        plain = "".join(letter for letter in part if letter in "([{<").translate(_MIRROR)[::-1]
         if plain and closing.startswith(plain) and (part, plain) not in found and plain != mirrored:
             found.append((part, plain))
         if found:
@@ -321,11 +332,11 @@ def texts_of(value: Any) -> list[str]:
     found: list[str] = []
     stack = [value]
     while stack:
-        v = stack.pop()
-        if type(v) is str:
-            found.append(v)
-        elif type(v) is dict:
-            stack += v.values()
-        elif type(v) is list:
-            stack += v
+        item = stack.pop()
+        if type(item) is str:
+            found.append(item)
+        elif type(item) is dict:
+            stack += item.values()
+        elif type(item) is list:
+            stack += item
     return found

@@ -49,28 +49,28 @@ def _columns(found: Found) -> dict[Path, int]:
                 if scalar(value):
                     count[(key,)] += 1
                 elif type(value) is dict:
-                    count.update((key, k) for k, v in value.items() if scalar(v))
+                    count.update((key, k) for k, item in value.items() if scalar(item))
     return count
 
 
 def _words_in(sample: Sample) -> Counter[str]:
     """All scalar texts and keys of a flow, counted: what may refer to a step."""
-    words: Counter[str] = Counter(text(v) for _, v in leaves(sample.raw, depth=40) if scalar(v))
+    words: Counter[str] = Counter(text(value) for _, value in leaves(sample.raw, depth=40) if scalar(value))
     stack: list[Any] = [sample.raw]
     while stack:
-        v = stack.pop()
-        if type(v) is dict:
-            words.update(list(v))
-            stack += v.values()
-        elif type(v) is list:
-            stack += v
+        value = stack.pop()
+        if type(value) is dict:
+            words.update(list(value))
+            stack += value.values()
+        elif type(value) is list:
+            stack += value
     return words
 
 
 def find_identity(found: Found) -> Identity:
     """The id and name fields of the steps."""
-    total = sum(len(s.steps) for s in found.samples)
-    words = [_words_in(s) for s in found.samples]
+    total = sum(len(sample.steps) for sample in found.samples)
+    words = [_words_in(sample) for sample in found.samples]
     rated: list[tuple[float, float, Path]] = []
     naming: list[tuple[float, Path]] = []
     people: dict[Path, float] = {}
@@ -83,27 +83,29 @@ def find_identity(found: Found) -> Identity:
             continue
         unique = referred = human = long = 0
         for sample, known in zip(found.samples, words, strict=True):
-            values = [value_of(s, path) for s in sample.steps]
-            count = Counter(v for v in values if v)
-            unique += sum(count[v] == 1 for v in values if v)
-            own = Counter(v for v in values if v)
-            referred += sum(known[v] > own[v] for v in values if v)
-            human += sum(" " in v or (v[:1].isupper() and v.isalpha()) for v in values if v)
-            long += sum(len(v) > 70 for v in values if v)
+            values = [value_of(sight, path) for sight in sample.steps]
+            count = Counter(value for value in values if value)
+            unique += sum(count[value] == 1 for value in values if value)
+            own = Counter(value for value in values if value)
+            referred += sum(known[value] > own[value] for value in values if value)
+            human += sum(" " in value or (value[:1].isupper() and value.isalpha()) for value in values if value)
+            long += sum(len(value) > 70 for value in values if value)
         key_words = words_of(path[-1])
         people[path] = human / max(1, present)
         if unique >= 0.9 * present and present >= 0.9 * total:
             score = (
                 2.5 * referred / present + (1.0 if path == KEY else 0.0) - 1.0 * human / present - 0.3 * (len(path) - 1)
             )
-            score += 0.6 * any(w in _ID_WORDS for w in key_words)
+            score += 0.6 * any(word in _ID_WORDS for word in key_words)
             # Every step has an id; a pointer to the next is missing in the last.
             score += 0.8 * (present == total)
             rated.append((score, referred / present, path))
         if (
             present >= 0.97 * total
             and not long
-            and not any(BRACKETED.search(value_of(s, path)) for x in found.samples[:5] for s in x.steps[:20])
+            and not any(
+                BRACKETED.search(value_of(sight, path)) for sample in found.samples[:5] for sight in sample.steps[:20]
+            )
         ):
             whole.add(path)
         if long < 0.2 * present and unique >= 0.4 * present and path != KEY:
@@ -111,7 +113,7 @@ def find_identity(found: Found) -> Identity:
                 2.0 * human / present
                 + unique / present
                 - 0.4 * (len(path) - 1)
-                + any(w in _NAME_WORDS for w in key_words)
+                + any(word in _NAME_WORDS for word in key_words)
             )
             naming.append((score, path))
     rated.sort(key=lambda r: (-r[0], r[2]))
@@ -134,9 +136,9 @@ def _table(found: Found, path: Path) -> list[dict[str, int]]:
     for sample in found.samples:
         table: dict[str, int] = {}
         if path:
-            for i, sight in enumerate(sample.steps):
+            for index, sight in enumerate(sample.steps):
                 value = value_of(sight, path)
                 if value:
-                    table.setdefault(value, i)
+                    table.setdefault(value, index)
         tables.append(table)
     return tables

@@ -66,14 +66,14 @@ class _Index:
     def __init__(self, found: Found, identity: Identity) -> None:
         self.samples = found.samples
         self.ids = identity.ids
-        self.either = [{**n, **i} for n, i in zip(identity.names, identity.ids, strict=True)]
+        self.either = [{**mapping, **table} for mapping, table in zip(identity.names, identity.ids, strict=True)]
         self.names = identity.names
-        self.total = sum(len(s.steps) for s in found.samples)
+        self.total = sum(len(sample.steps) for sample in found.samples)
         self.operation = found.operation
-        self.operations = [[text(at(s.raw, found.operation)) for s in sample.steps] for sample in found.samples]
+        self.operations = [[text(at(sight.raw, found.operation)) for sight in sample.steps] for sample in found.samples]
 
-        self.lineage = [self._lineage(n, sample) for n, sample in enumerate(found.samples)]
-        self.numeric = all(n.isdecimal() for table in identity.ids for n in table)
+        self.lineage = [self._lineage(number, sample) for number, sample in enumerate(found.samples)]
+        self.numeric = all(name.isdecimal() for table in identity.ids for name in table)
 
     def _lineage(self, number: int, sample: Sample) -> set[tuple[int, int]]:
         """(user, source) of steps: the texts of the one name the other in a placeholder."""
@@ -81,53 +81,61 @@ class _Index:
         if not names:
             return set()
         pattern = re.compile(r"(?<!\w)(?:" + "|".join(map(re.escape, names)) + r")(?!\w)")
-        inside = {id(s.raw) for s in sample.steps}
+        inside = {id(sight.raw) for sight in sample.steps}
         found: set[tuple[int, int]] = set()
-        for i, sight in enumerate(sample.steps):
+        for index, sight in enumerate(sample.steps):
             for _, value in own_leaves(sight, inside - {id(sight.raw)}):
                 if type(value) is str and len(value) < 20_000:
-                    for m in BRACKETED.finditer(value):
-                        hit = pattern.search(m["inner"])
-                        if hit and self.either[number][hit[0]] != i:
-                            found.add((i, self.either[number][hit[0]]))
+                    for matched in BRACKETED.finditer(value):
+                        hit = pattern.search(matched["inner"])
+                        if hit and self.either[number][hit[0]] != index:
+                            found.add((index, self.either[number][hit[0]]))
         return found
 
     def agreement(self, pairs: list[Join]) -> float:
         """How far the pairs agree on one direction: 1 when all run forward or all back, near 0 for chance."""
         ahead = back = 0
-        for p in pairs:
-            a, b = self.either[p.sample].get(p.source), self.either[p.sample].get(p.target)
-            if a is not None and b is not None:
-                ahead += a < b
-                back += a > b
+        for join in pairs:
+            first, second = self.either[join.sample].get(join.source), self.either[join.sample].get(join.target)
+            if first is not None and second is not None:
+                ahead += first < second
+                back += first > second
         return abs(ahead - back) / max(1, ahead + back)
 
     def meant(self, pairs: list[Join], texts: int) -> bool:
         """Whether numbers that are ids of steps are meant as such, not by chance."""
         if len(pairs) < 0.98 * texts:
             return False
-        ends = [(p.sample, self.either[p.sample][p.source], self.either[p.sample][p.target]) for p in pairs]
-        told = sum((b, a) in self.lineage[n] or (a, b) in self.lineage[n] for n, a, b in ends)
-        many = len({(p.sample, p.source) for p in pairs}) >= 0.5 * self.total
+        ends = [
+            (join.sample, self.either[join.sample][join.source], self.either[join.sample][join.target])
+            for join in pairs
+        ]
+        told = sum(
+            (second, first) in self.lineage[number] or (first, second) in self.lineage[number]
+            for number, first, second in ends
+        )
+        many = len({(join.sample, join.source) for join in pairs}) >= 0.5 * self.total
         return many or self.agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
 
     def start(self, sample: int, name: str) -> bool:
         """Whether a step looks like a trigger."""
-        i = self.either[sample].get(name)
-        if i is None:
+        index = self.either[sample].get(name)
+        if index is None:
             return True  # a name that is no step: a trigger that stands apart
-        best = guesses(self.operations[sample][i])
+        best = guesses(self.operations[sample][index])
         return bool(best) and best[0].trigger is not None
 
     def forward(self, pairs: list[Join]) -> float:
         """Votes for the direction as written: positive when links run from start to end."""
         votes = 0.0
-        for p in pairs:
-            a, b = self.either[p.sample].get(p.source), self.either[p.sample].get(p.target)
-            if a is not None and b is not None and a != b:
-                votes += 1 if a < b else -1
-                votes += 4 * (((b, a) in self.lineage[p.sample]) - ((a, b) in self.lineage[p.sample]))
-            votes += 3 * (self.start(p.sample, p.source) - self.start(p.sample, p.target))
+        for join in pairs:
+            first, second = self.either[join.sample].get(join.source), self.either[join.sample].get(join.target)
+            if first is not None and second is not None and first != second:
+                votes += 1 if first < second else -1
+                votes += 4 * (
+                    ((second, first) in self.lineage[join.sample]) - ((first, second) in self.lineage[join.sample])
+                )
+            votes += 3 * (self.start(join.sample, join.source) - self.start(join.sample, join.target))
         return votes
 
 
@@ -135,11 +143,13 @@ def find_joins(found: Found, identity: Identity) -> Joins:
     """The most likely way in which the steps hang together."""
     index = _Index(found, identity)
     ways = [*_records(found, index), *_adjacencies(found, index), *_pointers(found, identity, index)]
-    nested = any(s.hold for x in found.samples for s in x.steps)
+    nested = any(sight.hold for sample in found.samples for sight in sample.steps)
     needed = max(1.0, (0.6 if nested and index.numeric else 0.3) * (index.total - len(found.samples)))
-    good = [w for w in ways if len(w.pairs) >= needed or (len(w.pairs) >= 1 and index.total <= 4)]
+    good = [joins for joins in ways if len(joins.pairs) >= needed or (len(joins.pairs) >= 1 and index.total <= 4)]
     if not good:
-        return Joins("order", sure=0.6 if any(s.hold for x in found.samples for s in x.steps) else 0.4)
+        return Joins(
+            "order", sure=0.6 if any(sight.hold for sample in found.samples for sight in sample.steps) else 0.4
+        )
     order = {"records": 0, "adjacency": 1, "predecessors": 2, "pointers": 3, "order": 4}
     return max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
 
@@ -154,11 +164,11 @@ def _without(value: Any, path: Path) -> Any:
         return None
     if type(value) is not dict or path[0] not in value:
         return value
-    return {k: (_without(v, path[1:]) if k == path[0] else v) for k, v in value.items()}
+    return {key: (_without(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
 
 
 def _records(found: Found, index: _Index) -> Iterator[Joins]:
-    raws = [_outside(found, s.raw) for s in found.samples]
+    raws = [_outside(found, sample.raw) for sample in found.samples]
     for group in groups(raws):
         columns: dict[Path, list[tuple[int, str]]] = {}
         for item in group.items:
@@ -168,39 +178,47 @@ def _records(found: Found, index: _Index) -> Iterator[Joins]:
         count = len(group.items)
         for tables, by in ((index.ids, "id"), (index.names, "name")):
             share = {
-                path: sum(v in tables[d] for d, v in listed) / count
+                path: sum(value in tables[distance] for distance, value in listed) / count
                 for path, listed in columns.items()
                 if len(listed) >= 0.8 * count
             }
-            ends = sorted((p for p, s in share.items() if s >= 0.45), key=lambda p: (-share[p], p))[:2]
+            ends = sorted((pair for pair, s in share.items() if s >= 0.45), key=lambda p: (-share[p], p))[:2]
             if len(ends) < 2 or share[ends[0]] < 0.6:
                 continue
-            a, b = ends
-            pairs = [Join(i.document, text(at(i.value, a)), text(at(i.value, b)), "") for i in group.items]
-            known = [p for p in pairs if p.source in tables[p.sample] or p.target in tables[p.sample]]
-            if not known or sum(p.source != p.target for p in known) < 0.7 * len(known):
+            first, second = ends
+            pairs = [
+                Join(item.document, text(at(item.value, first)), text(at(item.value, second)), "")
+                for item in group.items
+            ]
+            known = [join for join in pairs if join.source in tables[join.sample] or join.target in tables[join.sample]]
+            if not known or sum(join.source != join.target for join in known) < 0.7 * len(known):
                 continue
             votes = index.forward(known) + 2 * len(known) * (
-                _word(a, _FROM) + _word(b, _TO) - _word(a, _TO) - _word(b, _FROM)
+                _word(first, _FROM) + _word(second, _TO) - _word(first, _TO) - _word(second, _FROM)
             )
             if votes < 0:
-                a, b = b, a
-            rest = {p: [v for _, v in listed] for p, listed in columns.items() if p not in (a, b)}
+                first, second = second, first
+            rest = {
+                pair: [value for _, value in listed] for pair, listed in columns.items() if pair not in (first, second)
+            }
             outlet, label, condition = _about(rest, count)
             pairs = [
                 Join(
-                    i.document, text(at(i.value, a)), text(at(i.value, b)), text(at(i.value, outlet)) if outlet else ""
+                    item.document,
+                    text(at(item.value, first)),
+                    text(at(item.value, second)),
+                    text(at(item.value, outlet)) if outlet else "",
                 )
-                for i in group.items
+                for item in group.items
             ]
             sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
             path = group.path
-            yield Joins("records", path, a, b, outlet, label, condition, by, tuple(pairs), sure)  # type: ignore[arg-type]
+            yield Joins("records", path, first, second, outlet, label, condition, by, tuple(pairs), sure)  # type: ignore[arg-type]
             break
 
 
 def _word(path: Path, listed: frozenset[str]) -> int:
-    return any(w in listed for part in path for w in words_of(part))
+    return any(word in listed for part in path for word in words_of(part))
 
 
 def _about(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
@@ -209,20 +227,20 @@ def _about(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path
     label: tuple[float, Path] = (0.0, ())
     condition: tuple[float, Path] = (0.0, ())
     for path, values in columns.items():
-        filled = [v for v in values if v]
+        filled = [value for value in values if value]
         if not filled:
             continue
         distinct = len(set(filled))
-        operators = sum(any(o in v for o in ("=", "<", ">", "{{", "${", " and ", " or ", "()")) for v in filled) / len(
-            filled
-        )
-        blanks = sum(" " in v for v in filled) / len(filled)
+        operators = sum(
+            any(name in value for name in ("=", "<", ">", "{{", "${", " and ", " or ", "()")) for value in filled
+        ) / len(filled)
+        blanks = sum(" " in value for value in filled) / len(filled)
         unique = distinct == len(filled) == count and count > 2
         if operators > 0.4:
             condition = max(condition, (operators, path))
         elif blanks > 0.4:
             label = max(label, (blanks, path))
-        elif not unique and not all(v.isdecimal() and len(v) > 3 for v in filled):
+        elif not unique and not all(value.isdecimal() and len(value) > 3 for value in filled):
             outlet = max(outlet, (1.0 + (distinct > 1) - 0.2 * len(path), path))
     return outlet[1], label[1], condition[1]
 
@@ -235,11 +253,11 @@ def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
         if type(value) is not dict or len(path) > 8:
             return
         keys = index.either[sample]
-        if path and value and sum(k in keys for k in value) >= 0.5 * len(value):
+        if path and value and sum(key in keys for key in value) >= 0.5 * len(value):
             by_path.setdefault(path, []).append((sample, value))
             return
-        for k, v in value.items():
-            walk(v, (*path, k), sample)
+        for key, item in value.items():
+            walk(item, (*path, key), sample)
 
     for number, sample in enumerate(found.samples):
         walk(_outside(found, sample.raw), (), number)
@@ -268,12 +286,12 @@ def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
 
 def _tail(where: Path) -> Path:
     """The part of a path behind the last list place, when a target is an object."""
-    stars = [i for i, p in enumerate(where) if p == STAR]
+    stars = [index for index, part in enumerate(where) if part == STAR]
     return where[stars[-1] + 1 :] if stars else ()
 
 
 def _outlet_of(where: Path) -> str:
-    stars = [i for i, p in enumerate(where) if p == STAR]
+    stars = [index for index, part in enumerate(where) if part == STAR]
     return "/".join(where[: stars[0]] if stars else where)
 
 
@@ -284,11 +302,11 @@ def own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
         if id(value) in inside:
             return
         if type(value) is dict:
-            for k, v in value.items():
-                yield from walk(v, (*path, k))
+            for key, item in value.items():
+                yield from walk(item, (*path, key))
         elif type(value) is list:
-            for v in value:
-                yield from walk(v, (*path, STAR))
+            for item in value:
+                yield from walk(item, (*path, STAR))
         else:
             yield path, value
 
@@ -310,7 +328,7 @@ def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins
     key_texts: Counter[Path] = Counter()
     for number, sample in enumerate(found.samples):
         table = index.either[number]
-        inside = {id(s.raw) for s in sample.steps}
+        inside = {id(sight.raw) for sight in sample.steps}
         for sight in sample.steps:
             own = value_of(sight, identity.id)
             mine = inside - {id(sight.raw)}
@@ -324,32 +342,33 @@ def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins
                 values[path] = column._replace(texts=column.texts + 1)
             for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
                 key_texts[path] += len(table_keys)
-                for k, o in zip(table_keys, outcomes, strict=True):
-                    if k in table and k != own:
-                        keys.setdefault(path, []).append((number, own, k, o))
+                for key, name in zip(table_keys, outcomes, strict=True):
+                    if key in table and key != own:
+                        keys.setdefault(path, []).append((number, own, key, name))
     yield from _by_keys(keys, key_texts, index)
-    good = {p: c for p, c in values.items() if len(c.hits) >= 0.7 * c.texts}
+    good = {pair: column for pair, column in values.items() if len(column.hits) >= 0.7 * column.texts}
     yield from _by_values(good, index)
 
 
 def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path, list[str], list[str]]]:
-    stack: list[tuple[Path, Any]] = [((k,), v) for k, v in raw.items()]
+    stack: list[tuple[Path, Any]] = [((key,), value) for key, value in raw.items()]
     while stack:
         path, value = stack.pop()
         if id(value) in inside or len(path) > 4:
             continue
         if type(value) is dict and value:
             outcomes = [
-                v if type(v) is str else ",".join(map(text, v)) if type(v) is list else "" for v in value.values()
+                item if type(item) is str else ",".join(map(text, item)) if type(item) is list else ""
+                for item in value.values()
             ]
             yield path, list(value), outcomes
-            stack += [((*path, k), v) for k, v in value.items() if type(v) is dict]
+            stack += [((*path, key), item) for key, item in value.items() if type(item) is dict]
 
 
 def _by_keys(keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[Path], index: _Index) -> Iterator[Joins]:
     for path, hits in keys.items():
         if len(hits) >= 0.7 * texts[path] and not (index.numeric and len(hits) < 3):
-            pairs = tuple(Join(n, named, own, outlet) for n, own, named, outlet in hits)
+            pairs = tuple(Join(number, named, own, outlet) for number, own, named, outlet in hits)
             sure = 0.9 if index.forward(list(pairs)) >= 0 or _word(path, _BEFORE) else 0.6
             yield Joins("predecessors", path, pairs=pairs, sure=sure)
 
@@ -365,13 +384,13 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
     backward: list[tuple[Path, list[Join]]] = []
     for stem, paths in groups_.items():
         listed = [
-            Join(n, own, named, "/".join(p for p in path[len(stem) :] if p != STAR))
+            Join(number, own, named, "/".join(part for part in path[len(stem) :] if part != STAR))
             for path in paths
-            for n, own, named, _ in good[path].hits
+            for number, own, named, _ in good[path].hits
         ]
-        containers = Counter((j.sample, j.target) for j in listed)
-        targets = [guesses(index.operations[j.sample][index.either[j.sample][j.target]]) for j in listed]
-        scopes = sum(bool(t) and t[0].kind in ("loop", "parallel", "guard", "group") for t in targets)
+        containers = Counter((join.sample, join.target) for join in listed)
+        targets = [guesses(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
+        scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
         if (
             len(listed) >= 2
             and scopes >= 0.8 * len(listed)
@@ -380,7 +399,7 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
             and max(containers.values()) > 1
         ):
             continue  # a scope named by the steps inside it, not a pointer
-        if index.numeric and not index.meant(listed, sum(good[p].texts for p in paths)):
+        if index.numeric and not index.meant(listed, sum(good[pair].texts for pair in paths)):
             continue  # small numbers that happen to be ids of steps
         votes = index.forward(listed)
         words = _word(stem, _AFTER) - _word(stem, _BEFORE)
@@ -390,11 +409,11 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
     backward.sort(key=lambda f: -len(f[1]))
     if forward:
         stem, _ = forward[0]
-        pairs = tuple(j for _, listed in forward for j in listed)
-        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=tuple(s for s, _ in forward[1:]))
+        pairs = tuple(join for _, listed in forward for join in listed)
+        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=tuple(span for span, _ in forward[1:]))
     if backward:
         stem, listed = backward[0]
-        pairs = tuple(Join(j.sample, j.target, j.source, j.outlet) for j in listed)
+        pairs = tuple(Join(join.sample, join.target, join.source, join.outlet) for join in listed)
         yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
 
 
@@ -404,7 +423,7 @@ def _stem(path: Path, good: dict[Path, _Column]) -> Path:
     while bare and bare[-1] == STAR:
         bare = bare[:-1]
     if len(bare) >= 2 and bare[-2] != STAR:
-        siblings = {p[: len(bare)] for p in good if p[: len(bare) - 1] == bare[:-1]}
+        siblings = {pair[: len(bare)] for pair in good if pair[: len(bare) - 1] == bare[:-1]}
         if len(siblings) >= 2:
             return bare[:-1]
     return bare

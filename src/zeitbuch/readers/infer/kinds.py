@@ -79,24 +79,25 @@ def contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Contex
     for number, sample in enumerate(found.samples):
         labels: dict[int, set[str]] = {}
         for table in (identity.ids[number], identity.names[number]):
-            for name, i in table.items():
-                labels.setdefault(i, set()).add(name)
-        owners = {s.owner for s in sample.steps if s.owner is not None}
-        for i, sight in enumerate(sample.steps):
+            for name, index in table.items():
+                labels.setdefault(index, set()).add(name)
+        owners = {sight.owner for sight in sample.steps if sight.owner is not None}
+        for index, sight in enumerate(sample.steps):
             operation = text(at(sight.raw, found.operation))
-            mine = labels.get(i, set())
-            root = sight.owner is None and (i == 0 if joins.way == "order" else not mine & targets[number])
-            ways = max((len(outlets[number].get(m, ())) for m in mine), default=0)
-            inner = {id(s.raw) for s in sample.steps} - {id(sight.raw)}
+            mine = labels.get(index, set())
+            root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
+            ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
+            inner = {id(sight.raw) for sight in sample.steps} - {id(sight.raw)}
             texts = _own_texts(sight.raw, inner)
             old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
             result[operation] = Context(
                 old.steps + 1,
                 old.roots + root,
                 max(old.outlets, ways),
-                old.bodies + (i in owners),
-                old.prompts + any(prose(t) and len(t) > 40 for t in texts),
-                old.models + any(MODEL.match(t) and any(c.isdigit() for c in t) and "-" in t for t in texts),
+                old.bodies + (index in owners),
+                old.prompts + any(prose(text) and len(text) > 40 for text in texts),
+                old.models
+                + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
             )
     return result
 
@@ -105,9 +106,9 @@ def _own_texts(raw: object, inside: set[int]) -> list[str]:
     if id(raw) in inside:
         return []
     if isinstance(raw, dict):
-        return [t for v in raw.values() for t in _own_texts(v, inside)]
+        return [text for value in raw.values() for text in _own_texts(value, inside)]
     if isinstance(raw, list):
-        return [t for v in raw for t in _own_texts(v, inside)]
+        return [text for value in raw for text in _own_texts(value, inside)]
     return [raw] if isinstance(raw, str) else []
 
 
@@ -118,7 +119,7 @@ def verdicts(found: Found, identity: Identity, joins: Joins, apart: bool = False
 
 
 def _judged(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
-    scores = {g.hint: g.score for g in guesses(operation)}
+    scores = {guess.hint: guess.score for guess in guesses(operation)}
     rooted = c.roots / c.steps
     for hint in list(scores):
         if hint.startswith("on:"):
@@ -154,13 +155,15 @@ def _judged(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
                     scores[hint] -= 1.0
     elif not c.prompts and not c.models and len(scores) > 1 and "model" in scores:
         scores["model"] -= 1.8
-    ranked = sorted((Guess(h, s) for h, s in scores.items() if s > 0), key=lambda g: (-g.score, g.hint))
+    ranked = sorted(
+        (Guess(name, share) for name, share in scores.items() if share > 0), key=lambda g: (-g.score, g.hint)
+    )
     if not ranked or ranked[0].score < 0.7:
-        return Verdict(operation, "other", 0.0, tuple(g.hint for g in ranked[:3]))
+        return Verdict(operation, "other", 0.0, tuple(guess.hint for guess in ranked[:3]))
     best = ranked[0]
     second = ranked[1].score if len(ranked) > 1 else 0.0
     sure = min(0.98, 0.45 + 0.09 * best.score + 0.25 * (best.score - second) / best.score)
-    return Verdict(operation, best.hint, round(sure, 2), tuple(g.hint for g in ranked[1:3]))
+    return Verdict(operation, best.hint, round(sure, 2), tuple(guess.hint for guess in ranked[1:3]))
 
 
 def structural_triggers(
@@ -171,14 +174,14 @@ def structural_triggers(
         return made
     result = dict(made)
     for sample in found.samples:
-        operations = [text(at(s.raw, found.operation)) for s in sample.steps]
-        if any(made[o].trigger for o in operations):
+        operations = [text(at(sight.raw, found.operation)) for sight in sample.steps]
+        if any(made[name].trigger for name in operations):
             continue
         for operation in operations:
-            verdict, c = made[operation], seen[operation]
-            hint = next((g.hint for g in guesses(operation) if g.trigger is not None), "")
+            verdict, context = made[operation], seen[operation]
+            hint = next((guess.hint for guess in guesses(operation) if guess.trigger is not None), "")
             unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
-            if c.roots == c.steps and verdict.hint not in HELPERS and unsure:
+            if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
                 result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
     return result
 
@@ -190,17 +193,17 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
     for number, sample in enumerate(found.samples):
         table: dict[str, str] = {}
         for names in (identity.names[number], identity.ids[number]):
-            for name, i in names.items():
-                table[name] = made[text(at(sample.steps[i].raw, found.operation))].hint
+            for name, index in names.items():
+                table[name] = made[text(at(sample.steps[index].raw, found.operation))].hint
         kinds.append(table)
-    for p in joins.pairs:
-        busy[p.sample][p.source] += 1
-        busy[p.sample][p.target] += 1
+    for join in joins.pairs:
+        busy[join.sample][join.source] += 1
+        busy[join.sample][join.target] += 1
     by_outlet: dict[str, list[tuple[str, str, bool]]] = {}
-    for p in joins.pairs:
-        a, b = kinds[p.sample].get(p.source, ""), kinds[p.sample].get(p.target, "")
-        by_outlet.setdefault(p.outlet, []).append(
-            (a, b, busy[p.sample][p.source] == 1 or busy[p.sample][p.target] == 1)
+    for join in joins.pairs:
+        first, second = kinds[join.sample].get(join.source, ""), kinds[join.sample].get(join.target, "")
+        by_outlet.setdefault(join.outlet, []).append(
+            (first, second, busy[join.sample][join.source] == 1 or busy[join.sample][join.target] == 1)
         )
     result: dict[str, Outlet] = {}
     for outlet, ends in by_outlet.items():
@@ -208,19 +211,22 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
         if outlet and fits(words, ERROR_WORDS):
             result[outlet] = Outlet("error")
             continue
-        to_agent = sum(b in ("agent", "model") and a in (HELPERS | {"agent", "other"}) and lone for a, b, lone in ends)
-        from_agent = sum(a == "agent" and b in (HELPERS | {"other"}) and lone for a, b, lone in ends)
+        to_agent = sum(
+            second in ("agent", "model") and first in (HELPERS | {"agent", "other"}) and lone
+            for first, second, lone in ends
+        )
+        from_agent = sum(first == "agent" and second in (HELPERS | {"other"}) and lone for first, second, lone in ends)
         worded = bool(outlet) and fits(words, HELPER_WORDS)
         if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
             outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
         ):
             result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
-        elif outlet and fits(words, PLAIN_WORDS) and sum(a == "decide" for a, _, _ in ends) < 0.5 * len(ends):
+        elif outlet and fits(words, PLAIN_WORDS) and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends):
             result[outlet] = Outlet("next")
     return result
 
 
 def _named_helpers(ends: list[tuple[str, str, bool]]) -> bool:
-    return sum(a in HELPERS or b in HELPERS for a, b, _ in ends) >= 0.9 * len(ends) and any(
-        "agent" in (a, b) for a, b, _ in ends
+    return sum(first in HELPERS or second in HELPERS for first, second, _ in ends) >= 0.9 * len(ends) and any(
+        "agent" in (first, second) for first, second, _ in ends
     )

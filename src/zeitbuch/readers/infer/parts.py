@@ -44,10 +44,10 @@ class Branching(NamedTuple):
         inside = tuple(cases.at.split(".")) if cases is not None else ("\x00",)
         best: tuple[float, Path] = (0.0, ())
         for path, column in columns.items():
-            texts = [v for v in column.values if type(v) is str and v]
+            texts = [value for value in column.values if type(value) is str and value]
             if not texts or STAR in path or path[: len(inside)] == inside:
                 continue
-            judging = sum(operator_like(v) for v in texts) / len(texts)
+            judging = sum(operator_like(value) for value in texts) / len(texts)
             worded = key_in(
                 path,
                 frozenset(
@@ -63,19 +63,21 @@ class Branching(NamedTuple):
         for path, column in columns.items():
             if self.settings and path[: len(self.settings)] != self.settings:
                 continue
-            texts = [v for v in column.values if type(v) is str and v]
-            if all(type(v) is int for v in column.values) and key_in(path, _LIMIT):
+            texts = [value for value in column.values if type(value) is str and value]
+            if all(type(value) is int for value in column.values) and key_in(path, _LIMIT):
                 result.setdefault("cap", path)
             elif texts and STAR not in path and key_in(path, _UNTIL):
                 result.setdefault("until", path)
-            elif texts and STAR not in path and (key_in(path, _ITEMS) or all(placeholder_like(v) for v in texts)):
+            elif (
+                texts and STAR not in path and (key_in(path, _ITEMS) or all(placeholder_like(value) for value in texts))
+            ):
                 result.setdefault("items", path)
         return result
 
 
 def operator_like(value: str) -> bool:
     """Whether a text reads like a condition."""
-    return any(o in value for o in _OPERATORS) or placeholder_like(value)
+    return any(name in value for name in _OPERATORS) or placeholder_like(value)
 
 
 def placeholder_like(value: str) -> bool:
@@ -94,22 +96,22 @@ def _judged(entries: list[dict[str, Any]], outlets: set[str], skip: set[Path]) -
     conditions: list[tuple[float, Path]] = []
     labels: list[tuple[float, Path]] = []
     for path, values in columns.items():
-        texts = [text(v) for v in values if scalar(v) and v != ""]
-        if texts and outlets and sum(t in outlets for t in texts) >= 0.7 * len(texts):
+        texts = [text(value) for value in values if scalar(value) and value != ""]
+        if texts and outlets and sum(text in outlets for text in texts) >= 0.7 * len(texts):
             result.setdefault("outlet", path)
             continue
-        if all(type(v) is bool for v in values):
-            if 0 < sum(v is True for v in values) <= 0.5 * len(entries):
+        if all(type(value) is bool for value in values):
+            if 0 < sum(value is True for value in values) <= 0.5 * len(entries):
                 result.setdefault("otherwise", path)
             continue
-        words = [v for v in values if type(v) is str and v]
+        words = [value for value in values if type(value) is str and value]
         if not words:
             continue
-        judging = sum(operator_like(v) for v in words) / len(words)
+        judging = sum(operator_like(value) for value in words) / len(words)
         if judging >= 0.5:
             conditions.append((judging + 0.01 * len(words), path))
         else:
-            labels.append((sum(len(v) < 60 for v in words) / len(words) + 0.01 * len(words) - judging, path))
+            labels.append((sum(len(value) < 60 for value in words) / len(words) + 0.01 * len(words) - judging, path))
     if conditions:
         result["condition"] = max(conditions)[1]
     if labels:
@@ -119,11 +121,11 @@ def _judged(entries: list[dict[str, Any]], outlets: set[str], skip: set[Path]) -
 
 def cases_rule(b: Branching, operation: str) -> CasesRule | None:
     """Where the settings of a decision list its cases, each with outlet, label and condition."""
-    outlets = {p.outlet for p in b.joins.pairs if p.outlet}
-    outlets |= {o.rpartition("/")[2] for o in outlets}
+    outlets = {join.outlet for join in b.joins.pairs if join.outlet}
+    outlets |= {name.rpartition("/")[2] for name in outlets}
     lists: dict[Path, list[list[dict[str, Any]]]] = {}
     for sample in b.found.samples:
-        inside = {id(s.raw) for s in sample.steps}
+        inside = {id(sight.raw) for sight in sample.steps}
         for sight in sample.steps:
             if text(at(sight.raw, b.found.operation)) != operation:
                 continue
@@ -133,25 +135,32 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
                 if (
                     type(value) is list
                     and value
-                    and all(type(v) is dict for v in value)
-                    and not any(id(v) in inside for v in value)
+                    and all(type(item) is dict for item in value)
+                    and not any(id(item) in inside for item in value)
                 ):
                     lists.setdefault(path, []).append(value)
                 elif type(value) is dict and (not path or id(value) not in inside) and len(path) < 4:
-                    stack += [((*path, k), v) for k, v in value.items()]
-    held = {s.hold[: s.hold.index(STAR)] for x in b.found.samples for s in x.steps if STAR in s.hold}
+                    stack += [((*path, key), item) for key, item in value.items()]
+    held = {
+        sight.hold[: sight.hold.index(STAR)]
+        for sample in b.found.samples
+        for sight in sample.steps
+        if STAR in sight.hold
+    }
     pointed = (
-        {p[: p.index(STAR)] for p in (b.joins.at, *b.joins.more) if STAR in p} if b.joins.way == "pointers" else set()
+        {pair[: pair.index(STAR)] for pair in (b.joins.at, *b.joins.more) if STAR in pair}
+        if b.joins.way == "pointers"
+        else set()
     )
     best: tuple[float, Path, dict[str, Path]] = (0.0, (), {})
     for path, found in lists.items():
         if path in held or path in pointed or STAR in path:
             continue
-        entries = [e for listed in found for e in listed]
+        entries = [mapping for listed in found for mapping in listed]
         parts = _judged(entries, outlets, set())
         score = 2.0 * ("outlet" in parts) + 1.0 * ("condition" in parts) + 0.5 * ("label" in parts)
         # A list without names of outlets still tells which outlet is which by its order, when outlets are numbers.
-        if "outlet" not in parts and not any(o.isdecimal() for o in outlets):
+        if "outlet" not in parts and not any(name.isdecimal() for name in outlets):
             score -= 0.6
         if score > best[0]:
             best = (score, path, parts)
@@ -180,13 +189,13 @@ def hold_rules(b: Branching) -> list[HoldRule]:
             owners.setdefault(sight.hold, Counter())[b.hint(owner)] += 1
             inner.setdefault(sight.hold, Counter())[b.hint(sight.raw)] += 1
             operations.setdefault(sight.hold, set()).add(text(at(owner, b.found.operation)))
-            if not any(owner is r for r in raws.setdefault(sight.hold, [])):
+            if not any(owner is row for row in raws.setdefault(sight.hold, [])):
                 raws[sight.hold].append(owner)
     rules: list[HoldRule] = []
     for path, kinds in owners.items():
         bare = path[:-1] if path[-1] == STAR else path
         first = bare.index(STAR) if STAR in bare else -1
-        keys = tuple(p for p in path if p != STAR)
+        keys = tuple(part for part in path if part != STAR)
         role = _role(keys, kinds, inner[path], first >= 0)
         if first < 0 and path[-1:] == (STAR,) and role == "case" and bare[-1:] == (STAR,):
             first = len(bare) - 1
@@ -197,10 +206,16 @@ def hold_rules(b: Branching) -> list[HoldRule]:
             rules.append(HoldRule(at=dotted(bare), role=role, named=named))  # type: ignore[arg-type]
             continue
         outer, rest = bare[:first], bare[first + 1 :]
-        entries = [e for owned in raws[path] for e in values_at(owned, (*outer, STAR)) if type(e) is dict]
+        entries = [entry for owned in raws[path] for entry in values_at(owned, (*outer, STAR)) if type(entry) is dict]
         parts = _judged(entries, set(), _inside(entries, b)) if rest else {}
         holders = [at(owned, outer) for owned in raws[path]]
-        label = dotted(parts["label"]) if "label" in parts else "@key" if any(type(h) is dict for h in holders) else ""
+        label = (
+            dotted(parts["label"])
+            if "label" in parts
+            else "@key"
+            if any(type(item) is dict for item in holders)
+            else ""
+        )
         rules.append(
             HoldRule(
                 at=dotted(outer),
@@ -219,16 +234,16 @@ def _inside(entries: list[dict[str, Any]], b: Branching) -> set[Path]:
     found: set[Path] = set()
     for entry in entries:
         for path, _, _, _ in nested(entry, b.found.operation, b.found.keyed, []):
-            found |= {p for p, _ in leaves(entry, depth=2) if p[:1] == path[:1]}
+            found |= {pair for pair, _ in leaves(entry, depth=2) if pair[:1] == path[:1]}
     return found
 
 
 def _role(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool) -> str:
     total = sum(owners.values())
-    words = tuple(w for k in keys for w in words_of(k))
-    scopes = sum(owners[k] for k in ("loop", "guard", "group", "parallel", "decide"))
+    words = tuple(word for key in keys for word in words_of(key))
+    scopes = sum(owners[key] for key in ("loop", "guard", "group", "parallel", "decide"))
     if owners["agent"] >= 0.6 * total and sum(
-        inner[k] for k in HELPERS | {"agent", "other", "read", "write", "http", "send"}
+        inner[key] for key in HELPERS | {"agent", "other", "read", "write", "http", "send"}
     ) >= 0.6 * sum(inner.values()):
         return "attach"
     if fits(words, ERROR_WORDS) and not branches:
@@ -245,20 +260,22 @@ def _role(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool)
 def pointer_rules(b: Branching) -> list[PointerRule]:
     """The rules for pointers within steps."""
     rules: list[PointerRule] = []
-    known = [{**n, **i} for n, i in zip(b.identity.names, b.identity.ids, strict=True)]
+    known = [{**mapping, **table} for mapping, table in zip(b.identity.names, b.identity.ids, strict=True)]
     for path in (b.joins.at, *b.joins.more):
         bare = path
         while bare and bare[-1] == STAR:
             bare = bare[:-1]
-        pairs = [p for p in b.joins.pairs if _under(p.source, p.target, bare, b, known)]
-        hints = [(_hint(b, known, p.sample, p.source), _hint(b, known, p.sample, p.target)) for p in pairs]
-        attach = bool(hints) and sum(a == "agent" and t in HELPERS for a, t in hints) >= 0.8 * len(hints)
+        pairs = [join for join in b.joins.pairs if _under(join.source, join.target, bare, b, known)]
+        hints = [
+            (_hint(b, known, join.sample, join.source), _hint(b, known, join.sample, join.target)) for join in pairs
+        ]
+        attach = bool(hints) and sum(first == "agent" and text in HELPERS for first, text in hints) >= 0.8 * len(hints)
         helper = (
             bool(hints)
-            and sum(a in HELPERS and t == "agent" for a, t in hints) >= 0.8 * len(hints)
+            and sum(first in HELPERS and text == "agent" for first, text in hints) >= 0.8 * len(hints)
             and fits(words_of(bare[-1]), HELPER_WORDS)
         )
-        words = tuple(w for k in bare for w in words_of(k) if k != STAR)
+        words = tuple(word for key in bare for word in words_of(key) if key != STAR)
         outlet = bare[-1] if fits(words, ERROR_WORDS) else ""
         role: Any = "attach" if attach or helper else "error" if outlet else None
         if STAR not in bare:
@@ -267,7 +284,11 @@ def pointer_rules(b: Branching) -> list[PointerRule]:
         first = bare.index(STAR)
         outer, rest = bare[:first], bare[first + 1 :]
         entries = [
-            e for x in b.found.samples for s in x.steps for e in values_at(s.raw, (*outer, STAR)) if type(e) is dict
+            entry
+            for sample in b.found.samples
+            for sight in sample.steps
+            for entry in values_at(sight.raw, (*outer, STAR))
+            if type(entry) is dict
         ]
         outcomes = _outcome_path(entries, rest)
         parts = _judged(entries, set(), {rest, outcomes})
@@ -288,21 +309,27 @@ def pointer_rules(b: Branching) -> list[PointerRule]:
 
 def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> PredecessorRule:
     """The rule for steps that name the steps before them; ``outcome`` judges a word for an outcome."""
-    j = b.joins
-    at_ = j.at if STAR in j.at else (*j.at, STAR, *_named_within(b, j.at))
+    joins = b.joins
+    at_ = joins.at if STAR in joins.at else (*joins.at, STAR, *_named_within(b, joins.at))
     if at_[-1] == STAR:
-        words = {o for p in j.pairs for o in p.outlet.replace("/", ",").split(",") if o}
-        return PredecessorRule(at=dotted(j.at), outcomes={w: outcome(w) for w in sorted(words)})
+        words = {name for join in joins.pairs for name in join.outlet.replace("/", ",").split(",") if name}
+        return PredecessorRule(at=dotted(joins.at), outcomes={word: outcome(word) for word in sorted(words)})
     first = at_.index(STAR)
     outer, rest = at_[:first], at_[first + 1 :]
-    entries = [e for x in b.found.samples for s in x.steps for e in values_at(s.raw, (*outer, STAR)) if type(e) is dict]
+    entries = [
+        entry
+        for sample in b.found.samples
+        for sight in sample.steps
+        for entry in values_at(sight.raw, (*outer, STAR))
+        if type(entry) is dict
+    ]
     named = _outcome_path(entries, rest)
-    words = {text(at(e, named)) for e in entries} - {""} if named else set()
+    words = {text(at(mapping, named)) for mapping in entries} - {""} if named else set()
     return PredecessorRule(
         at=dotted(outer),
         source=dotted(rest) if rest else "",
         outcome=dotted(named) if named else "",
-        outcomes={w: outcome(w) for w in sorted(words)},
+        outcomes={word: outcome(word) for word in sorted(words)},
     )
 
 
@@ -315,7 +342,9 @@ def _named_within(b: Branching, where: Path) -> Path:
             value = at(sight.raw, where)
             for entry in value if type(value) is list else ():
                 if type(entry) is dict:
-                    count.update(p for p, v in leaves(entry, depth=2) if STAR not in p and text(v) in known)
+                    count.update(
+                        pair for pair, value in leaves(entry, depth=2) if STAR not in pair and text(value) in known
+                    )
     return count.most_common(1)[0][0] if count else ()
 
 
@@ -328,9 +357,11 @@ def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
                 columns.setdefault(path, []).append(value)
     rated: list[tuple[float, Path]] = []
     for path, values in columns.items():
-        if sum(operator_like(v) for v in values) > 0.5 * len(values):
+        if sum(operator_like(value) for value in values) > 0.5 * len(values):
             continue
-        known = sum(fits(words_of(v), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for v in values) / len(values)
+        known = sum(fits(words_of(value), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for value in values) / len(
+            values
+        )
         repeats = 1 - len(set(values)) / len(values)
         rated.append((known + 0.5 * repeats, path))
     best = max(rated, default=(0.0, ()))
@@ -339,8 +370,10 @@ def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
 
 def _under(source: str, target: str, bare: Path, b: Branching, known: list[dict[str, int]]) -> bool:
     for number, sample in enumerate(b.found.samples):
-        i = known[number].get(source)
-        if i is not None and any(text(v) == target for v in _flat(values_at(sample.steps[i].raw, bare))):
+        index = known[number].get(source)
+        if index is not None and any(
+            text(value) == target for value in _flat(values_at(sample.steps[index].raw, bare))
+        ):
             return True
     return False
 
@@ -349,16 +382,16 @@ def _flat(values: Any) -> list[Any]:
     found: list[Any] = []
     stack = list(values)
     while stack:
-        v = stack.pop()
-        if type(v) is list:
-            stack += v
-        elif type(v) is dict:
-            stack += v.values()
+        value = stack.pop()
+        if type(value) is list:
+            stack += value
+        elif type(value) is dict:
+            stack += value.values()
         else:
-            found.append(v)
+            found.append(value)
     return found
 
 
 def _hint(b: Branching, known: list[dict[str, int]], sample: int, name: str) -> str:
-    i = known[sample].get(name)
-    return b.hint(b.found.samples[sample].steps[i].raw) if i is not None else ""
+    index = known[sample].get(name)
+    return b.hint(b.found.samples[sample].steps[index].raw) if index is not None else ""

@@ -65,11 +65,11 @@ def trimmed(value: Any, depth: int = 0) -> Any:
     if depth > 4:
         return value
     if isinstance(value, dict):
-        return {k: trimmed(v, depth + 1) for k, v in value.items()}
+        return {key: trimmed(item, depth + 1) for key, item in value.items()}
     if isinstance(value, list):
         if len(value) > MOST_FLOWS and sum(map(_holds_records, value[:20])) >= 16:
             value = value[:: len(value) // MOST_FLOWS][:MOST_FLOWS]
-        return [trimmed(v, depth + 1) for v in value]
+        return [trimmed(item, depth + 1) for item in value]
     return value
 
 
@@ -79,7 +79,7 @@ def _holds_records(value: Any) -> bool:
         return False
     for inner in value.values():
         entries = list(inner.values()) if isinstance(inner, dict) else inner if isinstance(inner, list) else []
-        if len(entries) >= 3 and all(isinstance(e, dict) for e in entries):
+        if len(entries) >= 3 and all(isinstance(entry, dict) for entry in entries):
             return True
         if isinstance(inner, dict) and _holds_records(inner):
             return True
@@ -94,42 +94,45 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     groups: dict[tuple[Path, Path, Path], list[int]] = {}
     bare: list[int] = []
     looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
-    for i in looked_at:
-        document = trimmed(found[i][1])
+    for index in looked_at:
+        document = trimmed(found[index][1])
         seen = find_steps([document])
-        if seen is None or seen.score < LEAST or not any(s.steps for s in seen.samples):
-            bare.append(i)
+        if seen is None or seen.score < LEAST or not any(sample.steps for sample in seen.samples):
+            bare.append(index)
         else:
-            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(i)
+            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(index)
     if not groups:
         raise fail(
             "suggest",
             f"expected steps in {len(found)} files (records with a type string that repeat), found none",
             "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
         )
-    _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[i][1])) for i in g[1])))
+    _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[index][1])) for index in g[1])))
     # A file whose few steps were taken for something else may still be written alike: the proposal decides.
     sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
-    made = suggest([trimmed(found[i][1]) for i in sample], name)
+    made = suggest([trimmed(found[index][1]) for index in sample], name)
     assert made is not None
     from zeitbuch.readers.dialects.rules import Recogniser
 
     fits = Recogniser(made.dialect).fits
-    alike = [i for i in range(len(found)) if i in chosen or fits(found[i][1])]
-    rest = [i for i in range(len(found)) if i not in alike]
-    parts = (alike, [i for i in rest if i not in bare], [i for i in rest if i in bare])
-    return Proposal(made, *[[found[i][0] for i in part] for part in parts])
+    alike = [index for index in range(len(found)) if index in chosen or fits(found[index][1])]
+    rest = [index for index in range(len(found)) if index not in alike]
+    parts = (alike, [index for index in rest if index not in bare], [index for index in rest if index in bare])
+    return Proposal(made, *[[found[index][0] for index in part] for part in parts])
 
 
 def default_name(sources: list[str]) -> str:
     """A name for a dialect: that of the folder or file."""
     path = PurePath(sources[0])
     stem = path.name.split(".")[0] if path.name not in ("", ".", "..", "-") else "builder"
-    return "".join(c if c.isalnum() or c in "-_" else "-" for c in stem) or "builder"
+    return "".join(letter if letter.isalnum() or letter in "-_" else "-" for letter in stem) or "builder"
 
 
 def closest_kinds(operation: str) -> tuple[str, ...]:
     """The kinds that the words of an operation hint at, the closest first."""
     return tuple(
-        dict.fromkeys(f"trigger {g.trigger}" if g.trigger is not None else str(g.kind) for g in guesses(operation)[:3])
+        dict.fromkeys(
+            f"trigger {guess.trigger}" if guess.trigger is not None else str(guess.kind)
+            for guess in guesses(operation)[:3]
+        )
     )

@@ -20,7 +20,7 @@ from .vocabulary import effect_of, guesses, modality_of
 
 def trigger_rule(e: Evidence) -> TriggerRule | None:
     starts = e.starts
-    inside = sum(v.trigger for v in e.verdicts.values())
+    inside = sum(verdict.trigger for verdict in e.verdicts.values())
     if starts is None:
         sure = 0.9 if inside else 0.1
         e.note("triggers", sure, f"among the steps, {inside} operations" if inside else "nothing looks like a trigger")
@@ -40,14 +40,14 @@ def kind_rules(e: Evidence) -> list[KindRule]:
     rules: list[KindRule] = []
     if e.starts is not None:
         rules += _separate_triggers(e, e.starts)
-    done = {r.operation for r in rules}
+    done = {kind_rule.operation for kind_rule in rules}
     branching = Branching(e.found, e.identity, e.joins, e.verdicts, e.settings)
     for operation, verdict in e.verdicts.items():
         if literal(operation) in done or verdict.hint == "other":
             continue
         rules.append(_kind_rule(e, operation, verdict, branching))
-    sure = [v.sure for v in e.verdicts.values()]
-    rest = sum(v.hint == "other" for v in e.verdicts.values())
+    sure = [verdict.sure for verdict in e.verdicts.values()]
+    rest = sum(verdict.hint == "other" for verdict in e.verdicts.values())
     told = f"{len(sure) - rest} of {len(sure)} operations classified by trade words and by how their steps stand"
     e.note("kinds", sum(sure) / max(1, len(sure)), told)
     return rules
@@ -55,7 +55,10 @@ def kind_rules(e: Evidence) -> list[KindRule]:
 
 def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branching) -> KindRule:
     columns, _ = fields.columns(
-        e.own(x, i) for x in e.found.samples for i, s in enumerate(x.steps) if e.operation(s.raw) == operation
+        e.own(sample, index)
+        for sample in e.found.samples
+        for index, sight in enumerate(sample.steps)
+        if e.operation(sight.raw) == operation
     )
     if verdict.trigger:
         trigger: TriggerKind = verdict.hint[3:]  # type: ignore[assignment]
@@ -72,7 +75,7 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
         if condition:
             more["condition"] = dotted(condition)
     elif kind == "loop":
-        more |= {k: dotted(v) for k, v in branching.repeat(columns).items()}
+        more |= {key: dotted(values) for key, values in branching.repeat(columns).items()}
     elif kind == "subflow":
         called = _called(e, columns)
         if called:
@@ -82,22 +85,24 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
 
 def _called(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
     """The setting that names another flow."""
-    names = {text(v) for s in e.found.samples for k, v in s.raw.items() if scalar(v)}
+    names = {text(value) for sample in e.found.samples for key, value in sample.raw.items() if scalar(value)}
     words = frozenset(
         "flow workflow plan sheet process target ref id name ablauf flux flujo flyt stroom flusso fluxo calls subflow".split()
     )
     rated: list[tuple[float, Path]] = []
     for path, column in columns.items():
-        texts = [v for v in column.values if scalar(v)]
+        texts = [value for value in column.values if scalar(value)]
         if texts and STAR not in path:
-            hits = sum(text(v) in names for v in texts) / len(texts)
+            hits = sum(text(value) in names for value in texts) / len(texts)
             rated.append((3 * hits + fields.key_in(path, words) + (path[: len(e.settings)] == e.settings) * 0.5, path))
     rated.sort(key=lambda r: (-r[0], r[1]))
     return rated[0][1] if rated and rated[0][0] >= 1 else ()
 
 
 def _clock(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dict[str, Any]:
-    inside = {p: c for p, c in columns.items() if not e.settings or p[: len(e.settings)] == e.settings}
+    inside = {
+        pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
+    }
     clock = fields.find_clock(inside or columns)
     maybe = clock.pop("maybe_every", None)
     if maybe and trigger in ("schedule", "polling") and "every" not in clock:
@@ -105,8 +110,8 @@ def _clock(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dic
     if trigger in ("schedule", "polling", "manual", "chat"):
         clock.pop("event", None)
     if trigger not in ("schedule", "polling"):
-        clock = {k: v for k, v in clock.items() if k in ("event", "batch")}
-    return {k: v if k == "every_unit" else dotted(v) for k, v in clock.items()}
+        clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
+    return {key: value if key == "every_unit" else dotted(value) for key, value in clock.items()}
 
 
 def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
@@ -117,12 +122,24 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     for operation, records in by_operation.items():
         taken = {starts.operation, starts.id, starts.starts}
         columns, _ = fields.columns(
-            [(p, v) for p, v in leaves(r) if p not in taken and p != ("@key",)] for r in records
+            [(pair, value) for pair, value in leaves(row) if pair not in taken and pair != ("@key",)] for row in records
         )
         clock = fields.find_clock(columns)
-        hints = [g.hint[3:] for g in guesses(operation) if g.trigger is not None]
-        path_hints = [g.hint[3:] for p in reversed(starts.at) if p != STAR for g in guesses(p) if g.trigger is not None]
-        keys = [g.hint[3:] for r in records for k in r for g in guesses(k)[:1] if g.trigger is not None and g.score > 4]
+        hints = [guess.hint[3:] for guess in guesses(operation) if guess.trigger is not None]
+        path_hints = [
+            guess.hint[3:]
+            for part in reversed(starts.at)
+            if part != STAR
+            for guess in guesses(part)
+            if guess.trigger is not None
+        ]
+        keys = [
+            guess.hint[3:]
+            for row in records
+            for key in row
+            for guess in guesses(key)[:1]
+            if guess.trigger is not None and guess.score > 4
+        ]
         trigger = next(iter(hints), "")
         if not trigger or (trigger == "manual" and ("cron" in clock or "every" in clock)):
             by_clock = "schedule" if "cron" in clock or "every" in clock else ""
@@ -137,7 +154,7 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
             clock["every"], clock["every_unit"] = maybe, "minutes"
         if trigger in ("schedule", "polling", "manual", "chat"):
             clock.pop("event", None)
-        given: dict[str, Any] = {k: v if k == "every_unit" else dotted(v) for k, v in clock.items()}
+        given: dict[str, Any] = {key: value if key == "every_unit" else dotted(value) for key, value in clock.items()}
         kind: TriggerKind = trigger  # type: ignore[assignment]
         rules.append(KindRule(operation=literal(operation), trigger=kind, **given))
     return rules

@@ -39,9 +39,9 @@ def spelled(made: Suggestion, sources: list[str]) -> str:
     parts = [
         f"# Proposed by `zeitbuch dialect suggest` from {_clean(shown)}.\n"
         "# Check it with `zeitbuch dialect test FILE --dialect THIS`, mend what is wrong, and keep it.\n"
-        + tomlkit.dumps({k: given[k] for k in ("dialect", "name", "title") if k in given})
+        + tomlkit.dumps({key: given[key] for key in ("dialect", "name", "title") if key in given})
     ]
-    notes = {n.part: n for n in made.notes}
+    notes = {note.part: note for note in made.notes}
     for key in _ORDER:
         if key not in given:
             continue
@@ -69,7 +69,7 @@ def _open_question(operation: str, near: tuple[str, ...]) -> str:
 
 
 def _clean(text: str) -> str:
-    return " ".join("".join(c if c.isprintable() else " " for c in text).split())
+    return " ".join("".join(letter if letter.isprintable() else " " for letter in text).split())
 
 
 def _table(values: dict[str, Any]) -> Table:

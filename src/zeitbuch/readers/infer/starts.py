@@ -53,14 +53,14 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
     """The separate triggers, or None. ``have`` flows already have a trigger among their steps."""
     candidates: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
     keyed: dict[Path, bool] = {}
-    raws = [s.raw for s in found.samples]
+    raws = [sample.raw for sample in found.samples]
     for group in groups(raws):
         if group.path[: len(found.steps_at)] == found.steps_at or (
             joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
         ):
             continue
         candidates[group.path] = [
-            (i.document, i.value if not group.keyed else {**i.value, "@key": i.key}) for i in group.items
+            (item.document, item.value if not group.keyed else {**item.value, "@key": item.key}) for item in group.items
         ]
         keyed[group.path] = group.keyed
     for number, raw in enumerate(raws):
@@ -69,16 +69,18 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
                 continue
             candidates.setdefault(path, []).append((number, record))
     named = [
-        {p.source for p in joins.pairs if p.sample == n} - set(identity.ids[n]) - set(identity.names[n])
-        for n in range(len(raws))
+        {join.source for join in joins.pairs if join.sample == number}
+        - set(identity.ids[number])
+        - set(identity.names[number])
+        for number in range(len(raws))
     ]
     pointed = joins.at[: joins.at.index(STAR)] if STAR in joins.at else joins.at
     pointed = pointed if joins.way == "pointers" else ()
     rated = [
         _rated(path, keyed.get(path, False), records, identity, named, found.operation, pointed)
         for path, records in candidates.items()
-        if len({n for n, _ in records}) >= 0.5 * (len(raws) - have)
-        and not any(_holds_steps(r, identity, n) for n, r in records[:20])
+        if len({number for number, _ in records}) >= 0.5 * (len(raws) - have)
+        and not any(_holds_steps(row, identity, number) for number, row in records[:20])
     ]
     best = max(rated, key=lambda r: (r.score, len(r.at)), default=None)
     if best is None or best.score < (5.0 if have >= 0.5 * len(raws) else 3.0):
@@ -89,7 +91,7 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
 def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> bool:
     """Whether a record is about many steps (a table of links, say) rather than a trigger."""
     table = identity.ids[number]
-    return sum(k in table for k in record) >= 2
+    return sum(key in table for key in record) >= 2
 
 
 def _rated(
@@ -102,7 +104,7 @@ def _rated(
     pointed: Path,
 ) -> Starts:
     columns: dict[Path, list[tuple[int, str]]] = {}
-    numeric = all(n.isdecimal() for table in identity.ids for n in table)
+    numeric = all(name.isdecimal() for table in identity.ids for name in table)
     clocks = 0
     for number, record in records:
         for where, value in leaves(record, depth=3):
@@ -117,16 +119,20 @@ def _rated(
     starts: tuple[float, Path] = (0.0, ())
     for where, listed in columns.items():
         leads = where[: len(pointed)] == pointed if pointed else not numeric
-        steps = sum(v in identity.ids[n] or v in identity.names[n] for n, v in listed) / len(listed)
+        steps = sum(value in identity.ids[number] or value in identity.names[number] for number, value in listed) / len(
+            listed
+        )
         if steps > 0.6 and leads:
             starts = max(starts, (steps, where))
         if STAR in where:
             continue
-        values = [v for _, v in listed]
-        triggers = sum(bool(g := guesses(v)) and g[0].trigger is not None for v in values if tokenlike(v)) / len(values)
-        blanks = sum(" " in v for v in values) / len(values)
+        values = [value for _, value in listed]
+        triggers = sum(
+            bool(group := guesses(value)) and group[0].trigger is not None for value in values if tokenlike(value)
+        ) / len(values)
+        blanks = sum(" " in value for value in values) / len(values)
         share = len(listed) / count
-        paths = sum(v.startswith("/") or "://" in v for v in values) / len(values)
+        paths = sum(value.startswith("/") or "://" in value for value in values) / len(values)
         if (
             triggers > 0.5
             and (blanks < 0.5 or where == step_operation)
@@ -135,14 +141,14 @@ def _rated(
             and share >= 0.6
         ):
             operation = max(operation, (triggers + share - 0.2 * len(where) + (where == step_operation), where))
-        links = sum(v in named[n] for n, v in listed) / count
+        links = sum(value in named[number] for number, value in listed) / count
         if links:
             id_path = max(id_path, (links, where))
-        clock = any(CRON.match(v.strip()) for v in values)
+        clock = any(CRON.match(value.strip()) for value in values)
         if blanks > 0.5 and len(where) == 1 and not name and not clock:
             name = where
-    worded = any(fits(words_of(p), _WORDS) for p in path[-2:] if p != STAR)
-    direct = any(scalar(v) for _, r in records for v in r.values())
+    worded = any(fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
+    direct = any(scalar(value) for _, row in records for value in row.values())
     score += (
         2.0 * (operation[0] > 0)
         + 1.5 * worded
@@ -151,20 +157,25 @@ def _rated(
         + 1.5 * (starts[0] > 0)
     )
     score -= 0.0 if direct else 1.2
-    score += 1.5 * len({n for n, _ in records}) / max(1, len(named))
+    score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
     score -= 0.02 * max(0, count - 3 * len(named))
     if not id_path[0]:
         plain_ids = [
-            w
-            for w in columns
-            if len(w) == 1 and any(x in ("id", "key", "ref", "uid", "@key") for x in words_of(w[0]) or (w[0],))
+            entry
+            for entry in columns
+            if len(entry) == 1
+            and any(text in ("id", "key", "ref", "uid", "@key") for text in words_of(entry[0]) or (entry[0],))
         ]
         id_path = (0.0, plain_ids[0]) if plain_ids else id_path
     if not operation[1] and step_operation in columns and len(columns[step_operation]) == count:
         operation = (0.1, step_operation)
     if not operation[1] and worded:
         # The builder's type string may have no trade word: a repeated short text is the best there is.
-        plain = [w for w, listed in columns.items() if len(w) == 1 and w[0] in ("type", "kind", "op", "act", "does")]
+        plain = [
+            entry
+            for entry, listed in columns.items()
+            if len(entry) == 1 and entry[0] in ("type", "kind", "op", "act", "does")
+        ]
         operation = (0.1, plain[0]) if plain else operation
     return Starts(path, keyed, operation[1], id_path[1], name, starts[1], records, score)
 

@@ -75,20 +75,22 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
         if present < 0.6:
             continue
         distinct = Counter(listed)
-        hints = {v: guesses(v) for v in distinct}
-        share = sum(bool(hints[v]) for v in distinct) / len(distinct)
-        kinds = len({h[0].hint for h in hints.values() if h})
-        blanks = sum(" " in v for v in listed) / len(listed)
-        numeric = sum(v.isdecimal() or len(v) > 40 for v in listed) / len(listed)
+        hints = {value: guesses(value) for value in distinct}
+        share = sum(bool(hints[value]) for value in distinct) / len(distinct)
+        kinds = len({entry[0].hint for entry in hints.values() if entry})
+        blanks = sum(" " in value for value in listed) / len(listed)
+        numeric = sum(value.isdecimal() or len(value) > 40 for value in listed) / len(listed)
         repeats = 1 - len(distinct) / len(listed) if len(listed) > 1 else 0.0
-        dots = sum(any(c in v for c in "._/:-") or v != v.lower() for v in listed) / len(listed)
+        dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(
+            listed
+        )
         score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
         score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
         if len(distinct) == 1 and count > 2:
             score -= 1.5
         if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
             score -= 1.5  # several words, never twice the same: what people call the steps
-        if any(w in _OPERATION_KEYS for w in words_of(path[-1])):
+        if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
             score += 0.8
         found.append((score, path))
     return sorted(found, key=lambda f: (-f[0], f[1]))
@@ -115,23 +117,25 @@ def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[fl
     if not operations:
         return None
     best, path = operations[0]
-    held = sum(count_leaves(i.value) for i in group.items[:400]) * max(1.0, len(group.items) / 400)
+    held = sum(count_leaves(item.value) for item in group.items[:400]) * max(1.0, len(group.items) / 400)
     share = min(1.0, held / max(1, total))
     names = _names(group)
-    referred = sum(everything[n] > 1 for n in names) / len(names) if names else 0.0
-    dicts = sum(any(type(v) is dict for v in i.value.values()) for i in group.items[:400]) / min(len(group.items), 400)
-    shapes = len({tuple(sorted(i.value)) for i in group.items[:400]})
-    inner = {tuple(sorted(v)) for i in group.items[:400] for v in i.value.values() if type(v) is dict}
+    referred = sum(everything[name] > 1 for name in names) / len(names) if names else 0.0
+    dicts = sum(any(type(value) is dict for value in item.value.values()) for item in group.items[:400]) / min(
+        len(group.items), 400
+    )
+    shapes = len({tuple(sorted(item.value)) for item in group.items[:400]})
+    inner = {tuple(sorted(value)) for item in group.items[:400] for value in item.value.values() if type(value) is dict}
     varied = min(1.0, (shapes + len(inner) - 1) / 4)
     score = best + 1.6 * share + 1.2 * referred + 0.5 * dicts + 0.8 * varied + 0.1 * min(len(group.items), 10)
     return score, path
 
 
 def _candidates(documents: list[Any]) -> list[tuple[float, Group, Path]]:
-    total = sum(count_leaves(d) for d in documents)
+    total = sum(count_leaves(document) for document in documents)
     everything: Counter[str] = Counter()
     for document in documents:
-        everything.update(text(v) for _, v in leaves(document, depth=40) if scalar(v))
+        everything.update(text(value) for _, value in leaves(document, depth=40) if scalar(value))
         everything.update(_keys(document))
     found: list[tuple[float, Group, Path]] = []
     for group in groups(documents):
@@ -145,12 +149,12 @@ def _keys(value: Any) -> list[str]:
     found: list[str] = []
     stack = [value]
     while stack:
-        v = stack.pop()
-        if type(v) is dict:
-            found += v
-            stack += v.values()
-        elif type(v) is list:
-            stack += v
+        item = stack.pop()
+        if type(item) is dict:
+            found += item
+            stack += item.values()
+        elif type(item) is list:
+            stack += item
     return found
 
 
@@ -176,18 +180,18 @@ def find_steps(documents: list[Any]) -> Found | None:
 def _flow_path(documents: list[Any], group: Group) -> tuple[Path, bool]:
     """The path of one flow: the innermost list entry around the steps, else the innermost record with a name."""
     outer = group.path[:-1]
-    stars = [i for i, p in enumerate(outer) if p == STAR]
+    stars = [index for index, part in enumerate(outer) if part == STAR]
     if stars:
         path = outer[: stars[-1] + 1]
-        holder = next((v for d in documents for v in _holders(d, path[:-1]) if v), None)
+        holder = next((value for document in documents for value in _holders(document, path[:-1]) if value), None)
         return path, type(holder) is dict
     best: tuple[float, int] = (-1.0, 0)
     for size in range(len(outer) + 1):
         record = at(documents[0], outer[:size]) if size else documents[0]
         if type(record) is not dict:
             continue
-        texts = [v for v in record.values() if type(v) is str]
-        named = any(" " in v.strip() and len(v) <= 90 for v in texts)
+        texts = [value for value in record.values() if type(value) is str]
+        named = any(" " in value.strip() and len(value) <= 90 for value in texts)
         value = 2.0 * named + 0.5 * min(len(texts), 3) + 0.2 * size
         if size == len(outer) and size and not texts:
             value -= 1
@@ -205,7 +209,7 @@ def _samples(documents: list[Any], group: Group, flow_at: Path, operation: Path)
     by_flow: dict[tuple[int, str], list[Item]] = {}
     depth = len(flow_at)
     for item in group.items:
-        pointer = "".join("/" + p for p in item.pointer.split("/")[1 : depth + 1])
+        pointer = "".join("/" + part for part in item.pointer.split("/")[1 : depth + 1])
         by_flow.setdefault((item.document, pointer), []).append(item)
     samples: list[Sample] = []
     for (document, pointer), items in by_flow.items():
@@ -224,8 +228,8 @@ def _samples(documents: list[Any], group: Group, flow_at: Path, operation: Path)
 
 def _id_keys(group: Group) -> list[str]:
     """Keys that nearly every item has: what tells a step inside a step from a setting."""
-    count = Counter(k for i in group.items for k in i.value)
-    return [k for k, n in count.items() if n >= 0.9 * len(group.items)]
+    count = Counter(key for item in group.items for key in item.value)
+    return [key for key, number in count.items() if number >= 0.9 * len(group.items)]
 
 
 def _add(
@@ -242,7 +246,7 @@ def steplike(value: Any, operation: Path, ids: list[str], keyed: bool) -> bool:
     """Whether a value found inside a step is a step itself."""
     if type(value) is not dict or not tokenlike(at(value, operation)):
         return False
-    shared = sum(k in value for k in ids)
+    shared = sum(key in value for key in ids)
     return shared >= max(1 if keyed else 2, 0.6 * len(ids)) if ids else True
 
 
@@ -259,7 +263,9 @@ def nested(
         if like(value):
             return True
         inner = value.values() if type(value) is dict else value if type(value) is list else ()
-        return depth < 5 and any(holds(v, depth + 1) for v in inner if type(v) is dict or type(v) is list)
+        return depth < 5 and any(
+            holds(value, depth + 1) for value in inner if type(value) is dict or type(value) is list
+        )
 
     def walk(value: Any, path: Path, key: str, branch: str) -> None:
         if path and like(value):
@@ -268,21 +274,21 @@ def nested(
         if len(path) > 8:
             return
         if type(value) is list:
-            for i, v in enumerate(value):
-                if type(v) is dict or type(v) is list:
-                    walk(v, (*path, STAR), str(i), branch if like(v) else f"{branch}/{i}")
+            for index, item in enumerate(value):
+                if type(item) is dict or type(item) is list:
+                    walk(item, (*path, STAR), str(index), branch if like(item) else f"{branch}/{index}")
         elif type(value) is dict:
-            inner = [(k, v) for k, v in value.items() if type(v) is dict or type(v) is list]
+            inner = [(key, item) for key, item in value.items() if type(item) is dict or type(item) is list]
             names = bool(path) and len(inner) == len(value) and bool(inner)
-            if names and keyed and all(like(v) for _, v in inner):
-                for k, v in inner:
-                    walk(v, (*path, STAR), k, branch)
+            if names and keyed and all(like(value) for _, value in inner):
+                for k, item in inner:
+                    walk(item, (*path, STAR), k, branch)
                 return
-            many = names and len(inner) >= 2 and all(holds(v) for _, v in inner)
-            for k, v in inner:
-                if not path and not holds(v):
+            many = names and len(inner) >= 2 and all(holds(value) for _, value in inner)
+            for k, item in inner:
+                if not path and not holds(item):
                     continue
-                walk(v, (*path, STAR if many else k), k, f"{branch}/{k}")
+                walk(item, (*path, STAR if many else k), k, f"{branch}/{k}")
 
     walk(raw, (), "", "")
     return found

@@ -48,7 +48,7 @@ class Suggestion(NamedTuple):
 def suggest(documents: list[Any], name: str) -> Suggestion | None:
     """A dialect for documents of one builder, or None when nothing in them looks like steps."""
     found = find_steps(documents)
-    if found is None or not any(s.steps for s in found.samples):
+    if found is None or not any(sample.steps for sample in found.samples):
         return None
     return _Proposal(documents, found, name).made()
 
@@ -68,23 +68,23 @@ class _Proposal(Evidence):
         link = adjacency = predecessors = tree = None
         pointers: list[PointerRule] = []
         holds: list[HoldRule] = hold_rules(branching)
-        j = self.joins
-        if j.way == "records":
+        joins = self.joins
+        if joins.way == "records":
             link = LinkRule(
-                at=jsonpath(j.at), source=dotted(j.source), target=dotted(j.target), outlet=dotted(j.outlet),
-                label=dotted(j.label), condition=dotted(j.condition), by=j.by,
+                at=jsonpath(joins.at), source=dotted(joins.source), target=dotted(joins.target), outlet=dotted(joins.outlet),
+                label=dotted(joins.label), condition=dotted(joins.condition), by=joins.by,
             )  # fmt: skip
             pointers = self._helper_pointers()
-        elif j.way == "adjacency":
-            adjacency = AdjacencyRule(at=jsonpath(j.at), target=dotted(j.target) if j.target else "")
-        elif j.way == "pointers":
+        elif joins.way == "adjacency":
+            adjacency = AdjacencyRule(at=jsonpath(joins.at), target=dotted(joins.target) if joins.target else "")
+        elif joins.way == "pointers":
             pointers = pointer_rules(branching)
-        elif j.way == "predecessors":
+        elif joins.way == "predecessors":
             predecessors = predecessor_rule(branching, _outcome)
         else:
             tree = TreeRule()
         trigger = trigger_rule(self)
-        texts = [t for d in self.documents for t in fields.texts_of(d)]
+        texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(
             dialect=1,
             name=self.name,
@@ -104,14 +104,16 @@ class _Proposal(Evidence):
             placeholders=self._placeholders(texts),
         )
         unclassified = tuple(
-            (v.operation, tuple(dict.fromkeys(v.near))) for v in self.verdicts.values() if v.hint == "other"
+            (verdict.operation, tuple(dict.fromkeys(verdict.near)))
+            for verdict in self.verdicts.values()
+            if verdict.hint == "other"
         )
         return Suggestion(dialect, tuple(self.notes), unclassified, len(found.samples), self.total)
 
     def _note_steps(self) -> None:
         found = self.found
         where = jsonpath((*found.flow_at, *found.steps_at))
-        inside = sum(s.owner is not None for x in found.samples for s in x.steps)
+        inside = sum(sight.owner is not None for sample in found.samples for sight in sample.steps)
         more = f", {inside} of them inside other steps" if inside else ""
         self.note(
             "steps", min(0.98, found.score / 9), f"{self.total} steps in {len(found.samples)} flows at {where}{more}"
@@ -134,9 +136,9 @@ class _Proposal(Evidence):
             "predecessors": "names of the steps before at '{p}' in each step",
             "order": "the order in which the steps stand",
         }[self.joins.way]
-        j = self.joins
-        told = words.format(s=dotted(j.source), t=dotted(j.target), a=jsonpath(j.at), p=dotted(j.at))
-        self.note("links", j.sure, told + (f": {len(j.pairs)} links" if j.pairs else ""))
+        joins = self.joins
+        told = words.format(s=dotted(joins.source), t=dotted(joins.target), a=jsonpath(joins.at), p=dotted(joins.at))
+        self.note("links", joins.sure, told + (f": {len(joins.pairs)} links" if joins.pairs else ""))
 
     def _step(self) -> StepRule:
         found, ident = self.found, self.identity
@@ -157,7 +159,7 @@ class _Proposal(Evidence):
         prompts = fields.find_prompts(model_columns, models, others, shared)
         known = self._known()
         model = fields.find_model(model_columns, models, lambda v: v in known)
-        model += [p for p in self._helper_models(known) if p not in model]
+        model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
         if models:
             self.note(
@@ -174,23 +176,27 @@ class _Proposal(Evidence):
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
         scopes = [
-            {i for i, s in enumerate(x.steps) if self.kind(s.raw) in ("loop", "parallel", "guard", "group")}
-            for x in found.samples
+            {
+                index
+                for index, sight in enumerate(sample.steps)
+                if self.kind(sight.raw) in ("loop", "parallel", "guard", "group")
+            }
+            for sample in found.samples
         ]
         scope = surroundings.scope_path(
-            found, every, [{**n, **i} for n, i in zip(ident.names, ident.ids, strict=True)], scopes
+            found, every, [{**mapping, **table} for mapping, table in zip(ident.names, ident.ids, strict=True)], scopes
         )
         if self.joins.way in ("pointers", "predecessors") and scope[:1] in (
             self.joins.at[:1],
-            *[p[:1] for p in self.joins.more],
+            *[pair[:1] for pair in self.joins.more],
         ):
             scope = ()
-        given: dict[str, Any] = {k: dotted(v) for k, v in common.items() if isinstance(v, tuple)}
+        given: dict[str, Any] = {key: dotted(value) for key, value in common.items() if isinstance(value, tuple)}
         if "position" in common:
-            given["position"] = [dotted(p) for p in common["position"]]
+            given["position"] = [dotted(part) for part in common["position"]]
         if "on_faults" in common:
             given["on_faults"] = common["on_faults"]
-        given |= {k: dotted(v) for k, v in numbers.items()}
+        given |= {key: dotted(values) for key, values in numbers.items()}
         return StepRule(
             at=jsonpath(found.steps_at),
             id=dotted(ident.id) if ident.id else "",
@@ -199,8 +205,8 @@ class _Proposal(Evidence):
             settings=dotted(inside) if inside else ".",
             model=_paths(model),
             prompts=[
-                PromptRule(path=dotted(p), role=_role(p, i, model_columns))
-                for i, p in enumerate(_ordered(prompts, model_columns))
+                PromptRule(path=dotted(pair), role=_role(pair, index, model_columns))
+                for index, pair in enumerate(_ordered(prompts, model_columns))
             ],
             connection=dotted(path) if path else "",
             scope=dotted(scope) if scope else "",
@@ -218,9 +224,9 @@ class _Proposal(Evidence):
         """Model names in memories, stores and tools, which say nothing; in steps taken for helpers of a model kind."""
         columns, count = self.columns("retrieve", "memory", "tool", "parse")
         return [
-            p
-            for p in fields.find_model(columns, count, lambda v: v in known)
-            if fields.key_in(p, frozenset({"model", "modell", "engine"}))
+            pair
+            for pair in fields.find_model(columns, count, lambda v: v in known)
+            if fields.key_in(pair, frozenset({"model", "modell", "engine"}))
         ]
 
     def _flow(self, step: StepRule) -> FlowRule:
@@ -230,12 +236,12 @@ class _Proposal(Evidence):
             used.append(self.joins.at)
         if self.starts is not None:
             used.append(self.starts.at)
-        given = surroundings.flow_fields(found, [p for p in used if p])
+        given = surroundings.flow_fields(found, [pair for pair in used if pair])
         for part in ("name", "state"):
             if part in given:
                 self.note(f"flow {part}", 0.8, f"'{dotted(given[part])}'")
         variables: Items | None = surroundings.find_variables(found, self.joins)
-        plain: dict[str, Any] = {k: dotted(v) for k, v in given.items() if isinstance(v, tuple)}
+        plain: dict[str, Any] = {key: dotted(value) for key, value in given.items() if isinstance(value, tuple)}
         if found.flow_keyed and "id" not in plain:
             plain["id"] = "@key"
         return FlowRule(
@@ -251,16 +257,16 @@ class _Proposal(Evidence):
     def _helper_pointers(self) -> list[PointerRule]:
         """Lists in agents that name their helpers, beside link records."""
         found: list[PointerRule] = []
-        if all(n.isdecimal() for table in self.identity.ids for n in table):
+        if all(name.isdecimal() for table in self.identity.ids for name in table):
             return found  # any number might be an id
         columns, _ = self.columns("agent")
         for path, column in columns.items():
-            texts = [text(v) for v in column.values if scalar(v)]
+            texts = [text(value) for value in column.values if scalar(value)]
             hints: list[str] = []
             for number, sample in enumerate(self.found.samples):
                 table = {**self.identity.names[number], **self.identity.ids[number]}
-                hints += [self.kind(sample.steps[table[v]].raw) for v in texts if v in table]
-            if texts and len(hints) >= 0.8 * len(texts) and sum(h in HELPERS for h in hints) >= 0.8 * len(hints):
+                hints += [self.kind(sample.steps[table[value]].raw) for value in texts if value in table]
+            if texts and len(hints) >= 0.8 * len(texts) and sum(name in HELPERS for name in hints) >= 0.8 * len(hints):
                 bare = path[:-1] if path[-1] == STAR else path
                 found.append(PointerRule(at=dotted(bare), role="attach", reversed=True))
         return found
@@ -277,7 +283,9 @@ class _Proposal(Evidence):
                 OutletRule(match=literal(outlet), role=role, label=label, after=after, reversed=meaning.reversed)
             )
         if rules:
-            self.note("outlets", 0.75, ", ".join(f"'{r.match}' = {r.role}" for r in rules[:8]))
+            self.note(
+                "outlets", 0.75, ", ".join(f"'{outlet_rule.match}' = {outlet_rule.role}" for outlet_rule in rules[:8])
+            )
         return rules
 
     def _signature(self) -> list[str]:
@@ -286,17 +294,17 @@ class _Proposal(Evidence):
         whole = (*found.flow_at, *found.steps_at)
         queries = [jsonpath(whole[:-1])]
         shared = [
-            k for k in self.documents[0] if type(self.documents[0]) is dict
-            and all(type(d) is dict and k in d for d in self.documents) and k != (whole[0] if whole else "")
+            key for key in self.documents[0] if type(self.documents[0]) is dict
+            and all(type(document) is dict and key in document for document in self.documents) and key != (whole[0] if whole else "")
         ] if type(self.documents[0]) is dict else []  # fmt: skip
-        queries += [jsonpath((k,)) for k in shared[:2]]
+        queries += [jsonpath((key,)) for key in shared[:2]]
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(jsonpath(path[:-1] if path[-1] == STAR else path))
         return list(dict.fromkeys(queries))
 
     def _placeholders(self, texts: list[str]) -> PlaceholderRule | None:
-        names = {n for tables in (self.identity.ids, self.identity.names) for t in tables for n in t}
+        names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
         triggers: set[str] = set()
         found = fields.find_placeholders(texts, names, triggers)
         if found is None:
@@ -314,11 +322,11 @@ class _Proposal(Evidence):
 
 
 def _listed(paths: list[Path]) -> str:
-    return ", ".join(f"'{dotted(p)}'" for p in paths)
+    return ", ".join(f"'{dotted(pair)}'" for pair in paths)
 
 
 def _paths(paths: list[Path]) -> str | list[str]:
-    return dotted(paths[0]) if len(paths) == 1 else [dotted(p) for p in paths] if paths else ""
+    return dotted(paths[0]) if len(paths) == 1 else [dotted(pair) for pair in paths] if paths else ""
 
 
 _SYSTEM = frozenset(
@@ -332,8 +340,8 @@ def _ordered(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Pa
 
 
 def _filled(path: Path, columns: dict[Path, fields.Column]) -> float:
-    texts = [v for v in columns[path].values if type(v) is str]
-    return round(sum(any(m in t for m in ("{", "<", "[", "$", "%")) for t in texts) / max(1, len(texts)), 1)
+    texts = [value for value in columns[path].values if type(value) is str]
+    return round(sum(any(name in text for name in ("{", "<", "[", "$", "%")) for text in texts) / max(1, len(texts)), 1)
 
 
 def _role(path: Path, place: int, columns: dict[Path, fields.Column]) -> str:

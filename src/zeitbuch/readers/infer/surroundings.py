@@ -58,8 +58,8 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     stamps: list[tuple[Path, list[Any]]] = []
     count = len(found.samples)
     for path, values in columns.items():
-        texts = [v for v in values if type(v) is str]
-        if texts and len(texts) == len(values) and all(STAMP.match(v) for v in texts):
+        texts = [value for value in values if type(value) is str]
+        if texts and len(texts) == len(values) and all(STAMP.match(value) for value in texts):
             stamps.append((path, values))
             continue
         for field, listed in _FLOW_WORDS.items():
@@ -73,39 +73,47 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     taken = set(result.values())
     if "name" not in result:
         human = [
-            p
-            for p, v in columns.items()
-            if p not in taken
-            and STAR not in p
-            and all(type(x) is str and 2 < len(x) < 90 for x in v)
-            and any(" " in x for x in v)
+            pair
+            for pair, values in columns.items()
+            if pair not in taken
+            and STAR not in pair
+            and all(type(item) is str and 2 < len(item) < 90 for item in values)
+            and any(" " in item for item in values)
         ]
         if human:
             result["name"] = min(human, key=lambda p: (len(p), p not in columns))
             taken.add(result["name"])
     if "description" not in result:
         long = [
-            p
-            for p, v in columns.items()
-            if p not in taken and STAR not in p and all(type(x) is str and x.count(" ") >= 4 for x in v)
+            pair
+            for pair, values in columns.items()
+            if pair not in taken
+            and STAR not in pair
+            and all(type(item) is str and item.count(" ") >= 4 for item in values)
         ]
         if long:
             result["description"] = long[0]
             taken.add(long[0])
     if "id" not in result:
         unique = [
-            p for p, v in columns.items()
-            if p not in taken and STAR not in p and len(p) == 1 and len(v) == count and all(scalar(x) for x in v)
-            and len(set(map(text, v))) == count and not any(" " in text(x) for x in v)
+            pair for pair, values in columns.items()
+            if pair not in taken and STAR not in pair and len(pair) == 1 and len(values) == count and all(scalar(item) for item in values)
+            and len(set(map(text, values))) == count and not any(" " in text(item) for item in values)
         ]  # fmt: skip
         if unique:
             result["id"] = unique[0]
     if "state" not in result:
-        switches = [p for p, v in columns.items() if len(p) == 1 and all(type(x) is bool for x in v)]
+        switches = [
+            pair for pair, values in columns.items() if len(pair) == 1 and all(type(item) is bool for item in values)
+        ]
         if len(switches) == 1:
             result["state"] = switches[0]
     if "owners" not in result:
-        mail = [p for p, v in columns.items() if all(type(x) is str and "@" in x and " " not in x for x in v)]
+        mail = [
+            pair
+            for pair, values in columns.items()
+            if all(type(item) is str and "@" in item and " " not in item for item in values)
+        ]
         if mail:
             result["owners"] = mail[0]
     stamps.sort(key=lambda s: min(map(str, s[1])))
@@ -114,11 +122,11 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     elif stamps:
         result["changed"] = stamps[0][0]
     if "state" in result:
-        states = {text(v): _state(text(v)) for v in columns[result["state"]]}
+        states = {text(value): _state(text(value)) for value in columns[result["state"]]}
         for pair in _PAIRS:
             if set(pair) & states.keys():
                 states |= {word: _state(word) for word in pair}
-        result["states"] = {k: v for k, v in sorted(states.items()) if v}
+        result["states"] = {key: value for key, value in sorted(states.items()) if value}
     return result
 
 
@@ -134,15 +142,19 @@ def _head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
 
 def _fits_field(field: str, path: Path, values: list[Any], count: int) -> bool:
     if field == "state":
-        return len(path) <= 2 and all(type(v) is bool or (type(v) is str and len(v) < 20) for v in values)
+        return len(path) <= 2 and all(
+            type(value) is bool or (type(value) is str and len(value) < 20) for value in values
+        )
     if field == "owners":
-        return all(type(v) is str and 2 < len(v) < 80 for v in values) and any(" " in v or "@" in v for v in values)
-    if STAR in path or not all(scalar(v) for v in values):
+        return all(type(value) is str and 2 < len(value) < 80 for value in values) and any(
+            " " in value or "@" in value for value in values
+        )
+    if STAR in path or not all(scalar(value) for value in values):
         return False
     if field in ("id", "version", "folder", "environment"):
-        return len(path) <= 2 and all(len(text(v)) < 80 for v in values)
+        return len(path) <= 2 and all(len(text(value)) < 80 for value in values)
     if field == "name":
-        return len(path) <= 2 and all(len(text(v)) < 150 for v in values)
+        return len(path) <= 2 and all(len(text(value)) < 150 for value in values)
     return len(path) <= 2
 
 
@@ -154,41 +166,44 @@ def _state(word: str) -> str:
 def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) -> tuple[Items | None, Path]:
     """The list of connections of a flow, and the path by which steps name one."""
     best: tuple[float, Items, Path] | None = None
-    for group in groups([s.raw for s in found.samples]):
+    for group in groups([sample.raw for sample in found.samples]):
         if group.path[: len(found.steps_at) - 1] == found.steps_at[:-1] and len(found.steps_at) > 1:
             continue
         if group.path == joins.at:
             continue
-        for key in [*dict.fromkeys(k for i in group.items for k in i.value), *(["@key"] if group.keyed else [])]:
-            ids = {text(i.value.get(key)) for i in group.items if scalar(i.value.get(key))}
+        for key in [
+            *dict.fromkeys(key for item in group.items for key in item.value),
+            *(["@key"] if group.keyed else []),
+        ]:
+            ids = {text(item.value.get(key)) for item in group.items if scalar(item.value.get(key))}
             if key == "@key":
-                ids = {i.key for i in group.items}
+                ids = {item.key for item in group.items}
             for path, column in columns.items():
-                texts = [text(v) for v in column.values if scalar(v)]
-                hits = sum(v in ids for v in texts)
+                texts = [text(value) for value in column.values if scalar(value)]
+                hits = sum(value in ids for value in texts)
                 if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
                     score = hits / len(texts) + column.steps / 1000 + key_in(path, _MOORING)
                     if best is None or score > best[0]:
-                        best = (score, _items(group.path, key, [i.value for i in group.items]), path)
+                        best = (score, _items(group.path, key, [item.value for item in group.items]), path)
     return (best[1], best[2]) if best is not None else (None, ())
 
 
 def _items(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
     rest = [
-        k
-        for k in dict.fromkeys(k for r in records for k in r)
-        if k != key and all(type(r.get(k)) is str for r in records if k in r)
+        name
+        for name in dict.fromkeys(key for row in records for key in row)
+        if name != key and all(type(row.get(name)) is str for row in records if name in row)
     ]
     words = {
         "name": frozenset("name title label titel nom nombre navn naam nome".split()),
         "service": frozenset("service type sort kind app provider dienst typ tipo tjeneste dienst servizio".split()),
         "account": frozenset("account as user login konto compte cuenta owner".split()),
     }
-    chosen = {field: next((k for k in rest if key_in((k,), listed)), "") for field, listed in words.items()}
-    left = [k for k in rest if k not in chosen.values()]
+    chosen = {field: next((key for key in rest if key_in((key,), listed)), "") for field, listed in words.items()}
+    left = [key for key in rest if key not in chosen.values()]
     if not chosen["name"] and left:
-        chosen["name"] = next((k for k in left if any(" " in r.get(k, "") for r in records)), left[0])
-    return Items(at=jsonpath(path), id=dotted((key,)), **{f: dotted((k,)) for f, k in chosen.items() if k})
+        chosen["name"] = next((key for key in left if any(" " in row.get(key, "") for row in records)), left[0])
+    return Items(at=jsonpath(path), id=dotted((key,)), **{name: dotted((key,)) for name, key in chosen.items() if key})
 
 
 def find_variables(found: Found, joins: Joins) -> Items | None:
@@ -196,22 +211,28 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
     words = frozenset(
         "variable variables vars store constants parameters values globals variablen variablene variabili variaveis".split()
     )
-    for group in groups([s.raw for s in found.samples]):
+    for group in groups([sample.raw for sample in found.samples]):
         if group.path[:-1] == found.steps_at[:-1] or group.path == joins.at or not key_in(group.path, words):
             continue
-        keys = list(dict.fromkeys(k for i in group.items for k in i.value))
-        name = next((k for k in keys if all(type(i.value.get(k)) is str for i in group.items)), "")
+        keys = list(dict.fromkeys(key for item in group.items for key in item.value))
+        name = next((key for key in keys if all(type(item.value.get(key)) is str for item in group.items)), "")
         value = next(
             (
-                k
-                for k in keys
-                if k != name
-                and key_in((k,), frozenset("value start initial default wert valeur valor verdi waarde valore".split()))
+                key
+                for key in keys
+                if key != name
+                and key_in(
+                    (key,), frozenset("value start initial default wert valeur valor verdi waarde valore".split())
+                )
             ),
             "",
         )
         about = next(
-            (k for k in keys if k != name and key_in((k,), frozenset("about description note beschreibung".split()))),
+            (
+                key
+                for key in keys
+                if key != name and key_in((key,), frozenset("about description note beschreibung".split()))
+            ),
             "",
         )
         if name or group.keyed:
@@ -253,16 +274,22 @@ def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict
                 break
     if "retries" in result:
         near = [
-            p for p in columns if len(p) == len(result["retries"]) and p[:-1] == result["retries"][:-1] and len(p) > 1
+            pair
+            for pair in columns
+            if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
         ]
-        pause = [p for p in near if key_in(p, frozenset("pause backoff wait delay interval pausa pausen".split()))]
+        pause = [
+            pair for pair in near if key_in(pair, frozenset("pause backoff wait delay interval pausa pausen".split()))
+        ]
         if pause:
             result["retry_wait"] = pause[0]
     if "on_fault" in result:
         from .vocabulary import words_of
 
-        words = sorted({str(v) for v in columns[result["on_fault"]].values})
-        result["on_faults"] = {w: "continue" if any(x in _GO_ON for x in words_of(w)) else "stop" for w in words}
+        words = sorted({str(value) for value in columns[result["on_fault"]].values})
+        result["on_faults"] = {
+            word: "continue" if any(text in _GO_ON for text in words_of(word)) else "stop" for word in words
+        }
     position = _position(columns, total, settings)
     if position:
         result["position"] = list(position)
@@ -272,28 +299,28 @@ def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict
 def _position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
     """Two numeric columns side by side that most steps have: the place of the box."""
     numeric = [
-        p for p, c in columns.items()
-        if c.steps >= 0.8 * total and (not settings or p[: len(settings)] != settings) and all(type(v) in (int, float) for v in c.values)
+        pair for pair, column in columns.items()
+        if column.steps >= 0.8 * total and (not settings or pair[: len(settings)] != settings) and all(type(value) in (int, float) for value in column.values)
     ]  # fmt: skip
-    for a in numeric:
-        for b in numeric:
+    for first in numeric:
+        for second in numeric:
             if (
-                a != b
-                and a[:-1] == b[:-1]
-                and (len(a) > 1 or (a[-1].lower().endswith("x") and b[-1].lower().endswith("y")))
+                first != second
+                and first[:-1] == second[:-1]
+                and (len(first) > 1 or (first[-1].lower().endswith("x") and second[-1].lower().endswith("y")))
             ):
-                if a[-1].lower().endswith("y") and b[-1].lower().endswith("x"):
-                    return b, a
-                same = [p for p in numeric if p[:-1] == a[:-1]]
-                if len(same) == 2 or {p[-1].lower() for p in (a, b)} == {"x", "y"}:
-                    return a, b
+                if first[-1].lower().endswith("y") and second[-1].lower().endswith("x"):
+                    return second, first
+                same = [pair for pair in numeric if pair[:-1] == first[:-1]]
+                if len(same) == 2 or {pair[-1].lower() for pair in (first, second)} == {"x", "y"}:
+                    return first, second
     # A list of two numbers has one column for both.
     for path, column in columns.items():
         if (
             path[-1] == STAR
             and column.steps >= 0.8 * total
             and len(column.values) == 2 * column.steps
-            and all(type(v) in (int, float) for v in column.values)
+            and all(type(value) in (int, float) for value in column.values)
         ):
             return (*path[:-1], "0"), (*path[:-1], "1")
     return None
@@ -302,11 +329,13 @@ def _position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[
 def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, int]], scopes: list[set[int]]) -> Path:
     """The field in which a step names the loop or block it stands in."""
     best: tuple[int, Path] = (0, ())
-    names = [{name for name, i in table.items() if i in inside} for table, inside in zip(ids, scopes, strict=True)]
+    names = [
+        {name for name, index in table.items() if index in inside} for table, inside in zip(ids, scopes, strict=True)
+    ]
     every = set().union(*names) if names else set()
     for path, column in columns.items():
-        texts = [text(v) for v in column.values if scalar(v) and v != ""]
-        hits = sum(v in every for v in texts)
+        texts = [text(value) for value in column.values if scalar(value) and value != ""]
+        hits = sum(value in every for value in texts)
         if texts and hits >= 0.9 * len(texts) and STAR not in path and len(path) <= 2:
             best = max(best, (hits, path))
     return best[1]

@@ -50,20 +50,20 @@ def scalar(value: Any) -> bool:
 
 def is_map(dicts: list[dict[str, Any]]) -> bool:
     """Whether the keys of these objects are names of entries: the entries are alike, the keys are not."""
-    entries = [v for d in dicts for v in d.values()]
-    if len(entries) < 2 or not all(type(v) is dict for v in entries):
+    entries = [value for mapping in dicts for value in mapping.values()]
+    if len(entries) < 2 or not all(type(value) is dict for value in entries):
         return False
-    count = Counter(k for v in entries for k in v)
-    common = [k for k, n in count.items() if n >= 0.8 * len(entries)]
+    count = Counter(key for value in entries for key in value)
+    common = [key for key, number in count.items() if number >= 0.8 * len(entries)]
     if not common:
         return False
-    keys = {k for d in dicts for k in d}
-    size = len(entries) / max(1, sum(1 for d in dicts if d))
+    keys = {key for mapping in dicts for key in mapping}
+    size = len(entries) / max(1, sum(1 for mapping in dicts if mapping))
     if len(dicts) >= 2 and len(keys) > 1.4 * size:
         return True
-    if all(_NUMBERED.match(k) for k in keys):
+    if all(_NUMBERED.match(key) for key in keys):
         return True
-    if size >= 3 and len({tuple(sorted(v)) for v in entries}) == 1:
+    if size >= 3 and len({tuple(sorted(value)) for value in entries}) == 1:
         return True
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
 
@@ -71,35 +71,45 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
 def groups(documents: list[Any]) -> list[Group]:
     """All places that repeat in the documents, outer ones first."""
     found: list[Group] = []
-    level: list[tuple[Path, list[tuple[int, str, Any]]]] = [((), [(i, "", d) for i, d in enumerate(documents)])]
+    level: list[tuple[Path, list[tuple[int, str, Any]]]] = [
+        ((), [(index, "", document) for index, document in enumerate(documents)])
+    ]
     while level:
         below: list[tuple[Path, list[tuple[int, str, Any]]]] = []
         for path, values in level:
             if len(path) >= MOST_DEPTH:
                 continue
-            dicts = [(d, p, v) for d, p, v in values if type(v) is dict]
-            lists = [(d, p, v) for d, p, v in values if type(v) is list]
+            dicts = [(distance, part, value) for distance, part, value in values if type(value) is dict]
+            lists = [(distance, part, value) for distance, part, value in values if type(value) is list]
             if lists:
-                inner = [(d, f"{p}/{i}", x) for d, p, v in lists for i, x in enumerate(v)]
+                inner = [
+                    (distance, f"{part}/{index}", item)
+                    for distance, part, values in lists
+                    for index, item in enumerate(values)
+                ]
                 _add(found, path, inner, False)
                 below.append(((*path, STAR), inner))
-            if dicts and path and is_map([v for _, _, v in dicts]):
-                inner = [(d, f"{p}/{escaped(k)}", x) for d, p, v in dicts for k, x in v.items()]
+            if dicts and path and is_map([values for _, _, values in dicts]):
+                inner = [
+                    (distance, f"{part}/{escaped(key)}", item)
+                    for distance, part, values in dicts
+                    for key, item in values.items()
+                ]
                 _add(found, path, inner, True)
                 below.append(((*path, STAR), inner))
             elif dicts:
                 by_key: dict[str, list[tuple[int, str, Any]]] = {}
-                for d, p, v in dicts:
-                    for k, x in v.items():
-                        if type(x) is dict or type(x) is list:
-                            by_key.setdefault(k, []).append((d, f"{p}/{escaped(k)}", x))
-                below += [((*path, k), v) for k, v in by_key.items()]
+                for distance, part, v in dicts:
+                    for key, item in v.items():
+                        if type(item) is dict or type(item) is list:
+                            by_key.setdefault(key, []).append((distance, f"{part}/{escaped(key)}", item))
+                below += [((*path, key), values) for key, values in by_key.items()]
         level = below
     return found
 
 
 def _add(found: list[Group], path: Path, values: list[tuple[int, str, Any]], keyed: bool) -> None:
-    items = [Item(d, p, v) for d, p, v in values if type(v) is dict]
+    items = [Item(distance, part, value) for distance, part, value in values if type(value) is dict]
     if items and len(items) >= 0.6 * len(values):
         found.append(Group((*path, STAR), items, keyed))
 
@@ -138,25 +148,28 @@ def values_at(value: Any, path: Path) -> Iterator[Any]:
     key, rest = path[0], path[1:]
     if key == STAR:
         inner = value if type(value) is list else list(value.values()) if type(value) is dict else []
-        for v in inner:
-            yield from values_at(v, rest)
+        for item in inner:
+            yield from values_at(item, rest)
     elif type(value) is dict and key in value:
         yield from values_at(value[key], rest)
 
 
 def dotted(path: Path) -> str:
     """A path in the spelling of dialect files."""
-    return ".".join(p if p and not any(c in p for c in '." ') and p[:1] not in "'" else f'"{p}"' for p in path)
+    return ".".join(
+        part if part and not any(letter in part for letter in '." ') and part[:1] not in "'" else f'"{part}"'
+        for part in path
+    )
 
 
 def jsonpath(path: Path) -> str:
     """A path as JSONPath query (RFC 9535)."""
     text = "$"
-    for p in path:
-        if p == STAR:
+    for part in path:
+        if part == STAR:
             text += "[*]"
-        elif p.isidentifier() and p.isascii():
-            text += f".{p}"
+        elif part.isidentifier() and part.isascii():
+            text += f".{part}"
         else:
-            text += "['" + p.replace("\\", "\\\\").replace("'", "\\'") + "']"
+            text += "['" + part.replace("\\", "\\\\").replace("'", "\\'") + "']"
     return text

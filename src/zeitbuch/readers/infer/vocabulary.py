@@ -146,20 +146,24 @@ class Guess(NamedTuple):
 def plain(text: str) -> str:
     """Lower case without accents; ligatures and special letters spelled out."""
     text = text.replace("ø", "o").replace("Ø", "O").replace("ß", "ss").replace("æ", "ae").replace("å", "a")
-    return "".join(c for c in unicodedata.normalize("NFKD", text) if not unicodedata.combining(c)).lower()
+    return "".join(
+        letter for letter in unicodedata.normalize("NFKD", text) if not unicodedata.combining(letter)
+    ).lower()
 
 
 @lru_cache(maxsize=20_000)
 def words_of(text: str) -> tuple[str, ...]:
     """The words of an operation, key or label: 'mailBox.send_v2' -> mail, box, send."""
     spaced = _CAMEL.sub(" ", text[:200])
-    parts = [re.sub(r"\d+$", "", w) for w in _SPLIT.split(plain(spaced))]
-    return tuple(w for w in parts if w and w not in ("v", "node", "step", "action", "task", "block"))
+    parts = [re.sub(r"\d+$", "", item) for item in _SPLIT.split(plain(spaced))]
+    return tuple(word for word in parts if word and word not in ("v", "node", "step", "action", "task", "block"))
 
 
 def _compiled(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
     listed = words.split()
-    return frozenset(w for w in listed if not w.endswith("*")), tuple(w[:-1] for w in listed if w.endswith("*"))
+    return frozenset(word for word in listed if not word.endswith("*")), tuple(
+        word[:-1] for word in listed if word.endswith("*")
+    )
 
 
 _TABLE = [(hint, weight, *_compiled(words)) for hint, rows in HINTS.items() for weight, words in rows]
@@ -168,8 +172,8 @@ _TABLE = [(hint, weight, *_compiled(words)) for hint, rows in HINTS.items() for 
 def fits(words: tuple[str, ...], listed: str) -> bool:
     """Whether a word, or two neighbours joined by a hyphen, stands in a list of words."""
     exact, stems = _listed(listed)
-    pairs = ["-".join(words[i : i + 2]) for i in range(len(words) - 1)]
-    return any(w in exact or (len(stems) > 0 and w.startswith(stems)) for w in (*words, *pairs))
+    pairs = ["-".join(words[index : index + 2]) for index in range(len(words) - 1)]
+    return any(word in exact or (len(stems) > 0 and word.startswith(stems)) for word in (*words, *pairs))
 
 
 @lru_cache(maxsize=200)
@@ -181,69 +185,71 @@ def _listed(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
 def guesses(operation: str) -> tuple[Guess, ...]:
     """What an operation may be, the likeliest first; empty when no word hints at anything."""
     words = words_of(operation)
-    candidates = [*words, *["-".join(words[i : i + 2]) for i in range(len(words) - 1)]]
-    candidates += ["".join(words[i : i + 2]) for i in range(len(words) - 1)]
+    candidates = [*words, *["-".join(words[index : index + 2]) for index in range(len(words) - 1)]]
+    candidates += ["".join(words[index : index + 2]) for index in range(len(words) - 1)]
     scores: dict[str, float] = {}
-    for at, word in enumerate(candidates):
-        place = 1.0 + 0.05 * min(at, len(words))  # the later word is mostly the verb or the head
+    for position, word in enumerate(candidates):
+        place = 1.0 + 0.05 * min(position, len(words))  # the later word is mostly the verb or the head
         for hint, weight, exact, stems in _TABLE:
-            if word in exact or any(word.startswith(s) and len(s) >= 2 for s in stems):
+            if word in exact or any(word.startswith(text) and len(text) >= 2 for text in stems):
                 scores[hint] = max(scores.get(hint, 0.0), weight * place)
     return _combined(scores, words)
 
 
 def _combined(scores: dict[str, float], words: tuple[str, ...]) -> tuple[Guess, ...]:
     """Words together mean more than each alone: 'mail trigger' is no sending, 'chat model' no trigger."""
-    s = dict(scores)
-    start = s.pop("~trigger", 0.0)
+    mapping = dict(scores)
+    start = mapping.pop("~trigger", 0.0)
     if start:
-        events = [h for h in s if h.startswith("on:")]
-        for h in events:
-            s[h] += 4
+        events = [name for name in mapping if name.startswith("on:")]
+        for name in events:
+            mapping[name] += 4
         if not events:
-            if s.get("http", 0) > 0:
-                s["on:webhook"] = 5.0
-            elif s.get("model", 0) >= 3 or s.get("agent", 0) > 0:
-                s["on:event"] = start * 0.5
+            if mapping.get("http", 0) > 0:
+                mapping["on:webhook"] = 5.0
+            elif mapping.get("model", 0) >= 3 or mapping.get("agent", 0) > 0:
+                mapping["on:event"] = start * 0.5
             else:
-                s["on:event"] = start + (2.0 if len(words) > 1 else 0.0)
+                mapping["on:event"] = start + (2.0 if len(words) > 1 else 0.0)
         if len(words) == 1:
-            s["on:manual"] = max(s.get("on:manual", 0.0), 3.5)
-    verbs = max(s.get("read", 0), s.get("write", 0), s.get("send", 0), s.get("delete", 0))
-    if "on:chat" in s and (s.get("model", 0) >= 2.9 or s.get("send", 0) >= 2.9 or "memory" in s):
-        s["on:chat"] -= 3
-    if s.get("read", 0) >= 3 and "retrieve" in s:
-        s["retrieve"] += 2
-    if verbs >= 3 and s.get("on:event", 0) < 4 and "on:polling" not in s:
-        for h in ("on:event", "on:form"):
-            if h in s:
-                s[h] -= 2.5
-    if "on:polling" in s and s.get("send", 0) < 3:
-        s["on:polling"] += 1
-    if s.get("write", 0) >= 3 or s.get("read", 0) >= 3:
-        s["subflow"] = s.get("subflow", 0) - 1.5
-        if "shape" in s:
-            s["shape"] -= 0.3
-    if "http" in s and s.get("http", 0) >= 3:
-        for h in ("read", "write", "send"):
-            if h in s:
-                s[h] -= 1.2
-    if "model" in s and "agent" in s:
-        s["model"] -= 2
-    if "tool" in s and "agent" in s and words and words[-1].startswith("tool"):
-        s["tool"] += 3
-    if "model" in s and s.get("memory", 0) >= 5:
-        s["model"] -= 3
-    if s.get("on:fault", 0) > 0 and not start:
-        s["on:fault"] -= 2
-    found = [Guess(h, round(v, 3)) for h, v in s.items() if v > 0]
+            mapping["on:manual"] = max(mapping.get("on:manual", 0.0), 3.5)
+    verbs = max(mapping.get("read", 0), mapping.get("write", 0), mapping.get("send", 0), mapping.get("delete", 0))
+    if "on:chat" in mapping and (
+        mapping.get("model", 0) >= 2.9 or mapping.get("send", 0) >= 2.9 or "memory" in mapping
+    ):
+        mapping["on:chat"] -= 3
+    if mapping.get("read", 0) >= 3 and "retrieve" in mapping:
+        mapping["retrieve"] += 2
+    if verbs >= 3 and mapping.get("on:event", 0) < 4 and "on:polling" not in mapping:
+        for name in ("on:event", "on:form"):
+            if name in mapping:
+                mapping[name] -= 2.5
+    if "on:polling" in mapping and mapping.get("send", 0) < 3:
+        mapping["on:polling"] += 1
+    if mapping.get("write", 0) >= 3 or mapping.get("read", 0) >= 3:
+        mapping["subflow"] = mapping.get("subflow", 0) - 1.5
+        if "shape" in mapping:
+            mapping["shape"] -= 0.3
+    if "http" in mapping and mapping.get("http", 0) >= 3:
+        for name in ("read", "write", "send"):
+            if name in mapping:
+                mapping[name] -= 1.2
+    if "model" in mapping and "agent" in mapping:
+        mapping["model"] -= 2
+    if "tool" in mapping and "agent" in mapping and words and words[-1].startswith("tool"):
+        mapping["tool"] += 3
+    if "model" in mapping and mapping.get("memory", 0) >= 5:
+        mapping["model"] -= 3
+    if mapping.get("on:fault", 0) > 0 and not start:
+        mapping["on:fault"] -= 2
+    found = [Guess(name, round(value, 3)) for name, value in mapping.items() if value > 0]
     return tuple(sorted(found, key=lambda g: (-g.score, g.hint)))
 
 
 def modality_of(operation: str) -> Modality:
     """The modality that the words of a model operation name; text when they name none."""
     words = words_of(operation)
-    return next((m for listed, m in _MODALITY if fits(words, listed)), "text")
+    return next((name for listed, name in _MODALITY if fits(words, listed)), "text")
 
 
 def effect_of(kind: StepKind, operation: str) -> Effect:
@@ -260,7 +266,7 @@ def effect_of(kind: StepKind, operation: str) -> Effect:
 
 def known_hints() -> set[str]:
     """All hints but the helpers, for the test that they are kinds of the model."""
-    return {h for h in HINTS if not h.startswith("~")}
+    return {name for name in HINTS if not name.startswith("~")}
 
 
-assert known_hints() <= _KINDS | {f"on:{t}" for t in _TRIGGERS}
+assert known_hints() <= _KINDS | {f"on:{item}" for item in _TRIGGERS}

@@ -37,7 +37,7 @@ def schedule(text: str, zone: str | None = None) -> Schedule | None:
     if re.match(r"R\d*/", text):
         if re.match(r"R\d+/", text) or text.count("/") > 1:
             return Schedule(repeat=text, zone=zone)
-        spans = [s for part in text.split("/")[1:] if (s := seconds(part)) is not None]
+        spans = [share for part in text.split("/")[1:] if (share := seconds(part)) is not None]
         return Schedule(every=spans[-1], zone=zone) if spans else None
     span = seconds(text)
     if span is not None:

@@ -56,13 +56,13 @@ def _json(raw: bytes, limits: Limits) -> Any:
         _utf8(raw)
         text = str(error)
         hit = _BYTE.search(text)
-        at = int(hit[1]) if hit else len(raw)
+        place = int(hit[1]) if hit else len(raw)
         found = "the end of the file" if "truncated" in text else _BYTE.sub("", text).strip()
         raise fail(
             "json-syntax",
-            f"expected complete JSON, found {found} at {_place(raw, at)}",
+            f"expected complete JSON, found {found} at {_place(raw, place)}",
             "the download may have been cut off: export the file again",
-            _at(raw, at),
+            _at(raw, place),
         ) from None
 
 
@@ -107,16 +107,16 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
     except (yaml.YAMLError, ValueError) as error:
         _utf8(raw)
         mark: Any = getattr(error, "problem_mark", None)
-        at = "an unknown place"
+        place = "an unknown place"
         origin = None
         if mark is not None:
-            at = f"line {mark.line + 1}, column {mark.column + 1}"
+            place = f"line {mark.line + 1}, column {mark.column + 1}"
             origin = Origin("", line=mark.line + 1, column=mark.column + 1)
         found = getattr(error, "problem", None) or str(error).splitlines()[0]
         if "nesting depth" in found:
-            raise too_large("depth", limits.depth, "nesting too deep to decode", at) from None
+            raise too_large("depth", limits.depth, "nesting too deep to decode", place) from None
         raise fail(
-            "yaml-syntax", f"expected YAML, found {found} at {at}", "mend the file at that place", origin
+            "yaml-syntax", f"expected YAML, found {found} at {place}", "mend the file at that place", origin
         ) from None
 
 

@@ -18,7 +18,7 @@ def decoder_problem(plugin: PlugIn) -> Problem | None:
     if problem is not None:
         return problem
     suffixes = getattr(plugin.value, "SUFFIXES", None)
-    if not isinstance(suffixes, tuple) or not all(isinstance(s, str) and s.startswith(".") for s in suffixes):
+    if not isinstance(suffixes, tuple) or not all(isinstance(item, str) and item.startswith(".") for item in suffixes):
         found = (
             f"expected SUFFIXES of '{plugin.name}' ({plugin.package}) to be a tuple like ('.ini',), found {suffixes!r}"
         )
@@ -37,7 +37,9 @@ def decoder_for(name: str) -> PlugIn | None:
 
 def added_suffixes() -> tuple[str, ...]:
     """Suffixes of files that decoders of other packages take."""
-    usable: Iterable[PlugIn] = (p for p in find_plugins("zeitbuch.decoders") if decoder_problem(p) is None)
+    usable: Iterable[PlugIn] = (
+        plug_in for plug_in in find_plugins("zeitbuch.decoders") if decoder_problem(plug_in) is None
+    )
     return tuple(suffix for plugin in usable for suffix in plugin.value.SUFFIXES)
 
 

@@ -83,13 +83,13 @@ def _members(
         for info in package:
             name = info.name
             one = name == inside  # a single file is named: it is read whatever its suffix
-            hidden = any(p.startswith(".") for p in name.split("/"))
+            hidden = any(part.startswith(".") for part in name.split("/"))
             if not info.isfile() or not (one or (is_candidate(name) and not hidden)):
                 continue
             shown = f"{PREFIX}{revision}:{name}"
             if info.size > limits.bytes:
-                p = too_large("bytes", limits.bytes, "a larger file").problem
-                found.append(Problem(p.code, p.severity, p.message, Origin(shown), p.hint))
+                problem = too_large("bytes", limits.bytes, "a larger file").problem
+                found.append(Problem(problem.code, problem.severity, problem.message, Origin(shown), problem.hint))
                 continue
             member = package.extractfile(info)
             found.append(Held(shown, member.read() if member is not None else b""))

@@ -44,10 +44,10 @@ def raised(limits: Limits, name: str, value: int) -> Limits:
 
 def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchError:
     """The refusal of an input, with the limit that refused it."""
-    at = f" at {where}" if where else ""
+    place = f" at {where}" if where else ""
     return fail(
         "limit",
-        f"expected at most {name}={allowed}, found {found}{at}",
+        f"expected at most {name}={allowed}, found {found}{place}",
         f"if the file is to be trusted, raise the limit: --limit {name}=NUMBER",
     )
 
@@ -83,10 +83,10 @@ def measure(
                 else:
                     held += container
         if check_text:
-            longest = max([len(v) for v in held if type(v) is str], default=0)
+            longest = max([len(value) for value in held if type(value) is str], default=0)
             if longest > limits.text:
                 raise too_large("text", limits.text, f"a single string of {longest:,} characters")
-        level = [v for v in held if type(v) is not str and type(v) in _CONTAINERS]
+        level = [value for value in held if type(value) is not str and type(value) in _CONTAINERS]
         leaves += len(held) - len(level)
         seen += len(held)
         if seen > limits.values:
@@ -98,7 +98,7 @@ def count_values(value: Any) -> int:
     """Number of scalar values below an already checked value."""
     kind = type(value)
     if kind is dict:
-        return sum([count_values(v) for v in value.values()])
+        return sum([count_values(item) for item in value.values()])
     if kind is list:
-        return sum([count_values(v) for v in value])
+        return sum([count_values(item) for item in value])
     return 1

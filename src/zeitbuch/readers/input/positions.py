@@ -23,7 +23,7 @@ _SPACE = " \t\r\n"
 
 def parts(pointer: str) -> list[str]:
     """The keys of a JSON pointer (RFC 6901)."""
-    return [p.replace("~1", "/").replace("~0", "~") for p in pointer.split("/")[1:]]
+    return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
 
 
 def _after_space(text: str, at: int) -> int:
@@ -38,32 +38,32 @@ def json_offset(text: str, pointer: str) -> int:
     Raises ValueError when the text is no JSON up to that place.
     """
     skip = json.JSONDecoder(strict=False).raw_decode
-    at = best = _after_space(text, 0)
+    place = best = _after_space(text, 0)
     for part in parts(pointer):
-        at = _after_space(text, at)
-        if text[at : at + 1] == "{":
-            at = _after_space(text, at + 1)
-            while text[at : at + 1] == '"':
-                start = at
-                key, at = scanstring(text, at + 1, False)
-                at = _after_space(text, _after_space(text, at) + 1)
+        place = _after_space(text, place)
+        if text[place : place + 1] == "{":
+            place = _after_space(text, place + 1)
+            while text[place : place + 1] == '"':
+                start = place
+                key, place = scanstring(text, place + 1, False)
+                place = _after_space(text, _after_space(text, place) + 1)
                 if key == part:
                     best = start
                     break
-                at = _after_space(text, skip(text, at)[1])
-                if text[at : at + 1] != ",":
+                place = _after_space(text, skip(text, place)[1])
+                if text[place : place + 1] != ",":
                     return best
-                at = _after_space(text, at + 1)
+                place = _after_space(text, place + 1)
             else:
                 return best
-        elif text[at : at + 1] == "[" and part.isdecimal():
-            at = _after_space(text, at + 1)
+        elif text[place : place + 1] == "[" and part.isdecimal():
+            place = _after_space(text, place + 1)
             for _ in range(int(part)):
-                at = _after_space(text, skip(text, at)[1])
-                if text[at : at + 1] != ",":
+                place = _after_space(text, skip(text, place)[1])
+                if text[place : place + 1] != ",":
                     return best
-                at = _after_space(text, at + 1)
-            best = at
+                place = _after_space(text, place + 1)
+            best = place
         else:
             return best  # a scalar, or the inside of a text
     return best
@@ -76,7 +76,7 @@ def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:
     mark = node.start_mark
     for part in parts(pointer):
         if isinstance(node, yaml.MappingNode):
-            pair = next(((k, v) for k, v in node.value if getattr(k, "value", None) == part), None)
+            pair = next(((key, value) for key, value in node.value if getattr(key, "value", None) == part), None)
             if pair is None:
                 break
             mark, node = pair[0].start_mark, pair[1]
@@ -94,12 +94,12 @@ def locate(name: str, raw: bytes, pointer: str) -> tuple[int, int] | None:
         if name.endswith((".yaml", ".yml")):
             return _yaml_place(raw, pointer)
         text = raw.decode("utf-8-sig")
-        at = json_offset(text, pointer)
+        place = json_offset(text, pointer)
     except (ValueError, RecursionError, IndexError, AttributeError):
         return None
     except Exception:  # the YAML library has errors of its own; a position is never worth a failure
         return None
-    return text.count("\n", 0, at) + 1, at - text.rfind("\n", 0, at)
+    return text.count("\n", 0, place) + 1, place - text.rfind("\n", 0, place)
 
 
 def _raw(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:

@@ -104,26 +104,26 @@ def might_hold_secrets(raw: bytes, keys: Iterable[str]) -> bool:
         return True
     if b"=" in low and any([word in low for word in _PARAMETERS]):
         return True
-    return any(random_like(m[0].decode("ascii")) for m in _LONG.finditer(raw))
+    return any(random_like(matched[0].decode("ascii")) for matched in _LONG.finditer(raw))
 
 
 def random_like(text: str) -> bool:
     """Whether characters look drawn at random: letters of both cases and digits mixed, or digits within letters that
     are no hexadecimal number, with 3 bits a character or more (3.6 in one case). Ids in hexadecimal (UUIDs, hashes) are
     left alone, and words joined in one with a few random characters behind them (``ExclusiveChoice_1dofj1u``)."""
-    if _HEX.match(text) or not any(c.isdigit() for c in text):
+    if _HEX.match(text) or not any(letter.isdigit() for letter in text):
         return False
-    runs = max((len(r) for r in re.findall(r"[A-Za-z0-9]+", text)), default=0)
+    runs = max((len(record) for record in re.findall(r"[A-Za-z0-9]+", text)), default=0)
     if runs < 16:
         return False
-    if ("_" in text or "-" in text) and sum([len(w) for w in _WORDS.findall(text)]) >= max(12, 0.4 * len(text)):
+    if ("_" in text or "-" in text) and sum([len(item) for item in _WORDS.findall(text)]) >= max(12, 0.4 * len(text)):
         return False  # random letters of both cases hardly ever make words
-    lower, upper = any(c.islower() for c in text), any(c.isupper() for c in text)
-    digits = sum(c.isdigit() for c in text)
+    lower, upper = any(letter.islower() for letter in text), any(letter.isupper() for letter in text)
+    digits = sum(letter.isdigit() for letter in text)
     if not (lower and upper) and digits < 0.15 * len(text):
         return False
     count = Counter(text)
-    bits = -sum(n / len(text) * math.log2(n / len(text)) for n in count.values())
+    bits = -sum(number / len(text) * math.log2(number / len(text)) for number in count.values())
     return bits >= (3.0 if lower and upper else 3.6)
 
 
@@ -139,7 +139,7 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
         secret = m["secret"]
         if (
             secret.startswith((_MARK, "secret:"))
-            or any(secret.startswith(r) for r in references)
+            or any(secret.startswith(text) for text in references)
             or _REFERENCE.match(secret)
         ):
             return m[0]
@@ -167,14 +167,22 @@ def masked_flow(flow: Flow) -> Flow:
         description="",
         folder=mask(flow.folder),
         environment=mask(flow.environment),
-        owners=tuple([mask(o) for o in flow.owners]),
+        owners=tuple([mask(name) for name in flow.owners]),
         triggers=tuple(
             [
-                structs.replace(t, name=mask(t.name), event=mask(t.event), condition=mask(t.condition), inputs=())
-                for t in flow.triggers
+                structs.replace(
+                    trigger,
+                    name=mask(trigger.name),
+                    event=mask(trigger.event),
+                    condition=mask(trigger.condition),
+                    inputs=(),
+                )
+                for trigger in flow.triggers
             ]
         ),
-        steps=tuple([_masked_step(s) if s.model is not None or s.calls is not None else s for s in flow.steps]),
+        steps=tuple(
+            [_masked_step(step) if step.model is not None or step.calls is not None else step for step in flow.steps]
+        ),
         version=mask(flow.version),
         created=mask(flow.created),
         changed=mask(flow.changed),
@@ -221,14 +229,14 @@ def _is_secret(value: str, references: tuple[str, ...]) -> bool:
     # A placeholder is a reference to a secret kept elsewhere, not the secret.
     if _REFERENCE.match(value):
         return False
-    return len(value) >= 4 and not value.startswith("secret:") and not any(r in value for r in references)
+    return len(value) >= 4 and not value.startswith("secret:") and not any(text in value for text in references)
 
 
 def _label(value: dict[str, Any]) -> bool:
     """Whether an object is a pair of which one text names a secret: {"header": "X-Api-Key", "is": "..."}."""
     if len(value) > 5:
         return False
-    return any(type(v) is str and len(v) <= 40 and secret_key(v) for v in value.values())
+    return any(type(item) is str and len(item) <= 40 and secret_key(item) for item in value.values())
 
 
 def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
@@ -243,8 +251,8 @@ def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
                 result[_key(key)] = (
                     hidden(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
                 )
-            elif secret and isinstance(item, list) and all(isinstance(v, str) for v in item):
-                result[_key(key)] = [hidden(v) if _is_secret(v, references) else v for v in item]
+            elif secret and isinstance(item, list) and all(isinstance(value, str) for value in item):
+                result[_key(key)] = [hidden(value) if _is_secret(value, references) else value for value in item]
             elif type(item) is int and len(str(item)) >= 4 and _NUMBER_KEY.search(str(key)):
                 result[_key(key)] = hidden(str(item))
             else:
@@ -259,8 +267,13 @@ def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
 
 def _valued(text: str, pair: dict[str, Any]) -> bool:
     """Whether a text is what the other text of a pair names: there are just two, and this one is no word."""
-    texts = sum(type(v) is str for v in pair.values())
-    return texts == 2 and len(text) >= 6 and any(c.isdigit() for c in text) and not any(c.isspace() for c in text)
+    texts = sum(type(value) is str for value in pair.values())
+    return (
+        texts == 2
+        and len(text) >= 6
+        and any(letter.isdigit() for letter in text)
+        and not any(letter.isspace() for letter in text)
+    )
 
 
 def _key(key: Any) -> Any:

@@ -52,9 +52,9 @@ def is_candidate(name: str) -> bool:
 def _files_below(folder: str) -> list[str]:
     found: list[str] = []
     for root, folders, files in os.walk(folder):
-        folders[:] = sorted(f for f in folders if not f.startswith("."))
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
         base = root + os.sep
-        found += [base + f for f in files if not f.startswith(".") and is_candidate(f)]
+        found += [base + name for name in files if not name.startswith(".") and is_candidate(name)]
     found.sort()
     return found
 
@@ -133,8 +133,8 @@ def load(one: str | Held, limits: Limits) -> Item:
             ),
         )
     except ZeitbuchError as error:
-        p = error.problem
-        return Item(name, Problem(p.code, p.severity, p.message, Origin(name), p.hint))
+        problem = error.problem
+        return Item(name, Problem(problem.code, problem.severity, problem.message, Origin(name), problem.hint))
     return Item("<stdin>" if name == STDIN else name, data)
 
 

@@ -35,11 +35,11 @@ class Element:
 
     def all(self, *tags: str) -> list[Element]:
         """The children with one of the tags."""
-        return [c for c in self.children if c.tag in tags]
+        return [element for element in self.children if element.tag in tags]
 
     def first(self, *tags: str) -> Element | None:
         """The first child with one of the tags."""
-        return next((c for c in self.children if c.tag in tags), None)
+        return next((element for element in self.children if element.tag in tags), None)
 
     def walk(self) -> Iterator[Element]:
         """The element and all below it, in document order."""
@@ -91,7 +91,11 @@ class _Builder:
             raise too_large("values", self.limits.values, f"more than {self.limits.values:,} values")
         line = self.parser.CurrentLineNumber
         element = Element(
-            tag, space, {_name(k)[1]: v for k, v in attributes.items()}, line, self.parser.CurrentColumnNumber + 1
+            tag,
+            space,
+            {_name(key)[1]: value for key, value in attributes.items()},
+            line,
+            self.parser.CurrentColumnNumber + 1,
         )
         if self.open:
             self.open[-1].children.append(element)

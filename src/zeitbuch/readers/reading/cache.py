@@ -116,14 +116,14 @@ class Cache:
             return
         now = time.time()
         body = self.body
-        used = {c: now if c in self.asked else body.used.get(c, now) for c in body.entries}
-        entries = {c: e for c, e in body.entries.items() if c in self.asked or now - used[c] < STALE}
+        used = {raw: now if raw in self.asked else body.used.get(raw, now) for raw in body.entries}
+        entries = {raw: data for raw, data in body.entries.items() if raw in self.asked or now - used[raw] < STALE}
         if sum(map(len, entries.values())) > MOST:
-            entries = {c: e for c, e in entries.items() if c in self.asked}
+            entries = {raw: data for raw, data in entries.items() if raw in self.asked}
         if sum(map(len, entries.values())) > MOST:
             return
-        files = {n: k for n, k in body.files.items() if k.content in entries}
-        raw = msgspec.msgpack.encode(Body(files, entries, {c: used[c] for c in entries}))
+        files = {name: known for name, known in body.files.items() if known.content in entries}
+        raw = msgspec.msgpack.encode(Body(files, entries, {raw: used[raw] for raw in entries}))
         import tempfile
 
         beside = ""

@@ -34,9 +34,9 @@ def embedded(document: Any) -> Iterator[Embedded]:
     while stack:
         pointer, value = stack.pop()
         if type(value) is dict:
-            stack += [(f"{pointer}/{escaped(str(k))}", v) for k, v in reversed(value.items())]
+            stack += [(f"{pointer}/{escaped(str(key))}", item) for key, item in reversed(value.items())]
         elif type(value) is list:
-            stack += [(f"{pointer}/{i}", v) for i, v in reversed(list(enumerate(value)))]
+            stack += [(f"{pointer}/{item}", v) for item, v in reversed(list(enumerate(value)))]
         elif type(value) is str and len(value) >= SHORTEST and value.lstrip()[:1] in ("{", "["):
             try:
                 raw = value.encode()

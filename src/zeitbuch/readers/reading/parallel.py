@@ -58,7 +58,7 @@ def _code() -> Iterator[bytes]:
     readers = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     for room in (readers, os.path.join(os.path.dirname(readers), "core")):
         for base, folders, files in os.walk(room):
-            folders[:] = sorted(f for f in folders if f != "__pycache__")
+            folders[:] = sorted(name for name in folders if name != "__pycache__")
             for name in sorted(files):
                 if name.endswith(".py"):
                     state = os.stat(os.path.join(base, name))
@@ -130,7 +130,7 @@ def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str 
     if reader.unmasked and problems:
         from zeitbuch.readers.input.secrets import masked_problem
 
-        problems = [masked_problem(p) for p in problems]  # they go into the cache
+        problems = [masked_problem(problem) for problem in problems]  # they go into the cache
     read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
     if reader.beyond_cache:
         return _Answer(name, b"", state, None, read)
@@ -161,16 +161,16 @@ class ReadingRun(Generic[T]):
     def __iter__(self) -> Iterator[tuple[int, list[T]]]:
         kept: dict[int, bytes] = {}
         waiting: list[str | Held] = []
-        for at, name in enumerate(self.inputs):
-            if isinstance(name, Problem) or name == STDIN or at in self.ready:
+        for place, name in enumerate(self.inputs):
+            if isinstance(name, Problem) or name == STDIN or place in self.ready:
                 continue
             raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
             if raw is None:
                 waiting.append(name)
             else:
-                kept[at] = raw
+                kept[place] = raw
         answers = self._answers(waiting)
-        for at, name in enumerate(self.inputs):
+        for place, name in enumerate(self.inputs):
             if isinstance(name, Problem):
                 self.tally.problems.append(name)
                 continue
@@ -179,19 +179,19 @@ class ReadingRun(Generic[T]):
                 found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
                 self.tally.kept |= reader.kept
                 yield (
-                    at + 1,
+                    place + 1,
                     self._merged(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
                 )
                 continue
-            if at in self.ready:
-                yield at + 1, self._merged(self.ready[at])
+            if place in self.ready:
+                yield place + 1, self._merged(self.ready[place])
                 continue
             if isinstance(name, Held):
                 self.tally.kept[name.name] = name.data
-            raw = kept.pop(at, None)
+            raw = kept.pop(place, None)
             read = self._taken(next(answers), name) if raw is None else self._decoded(raw) or self._again(name)
-            self.reads[at] = read
-            yield at + 1, self._merged(read)
+            self.reads[place] = read
+            yield place + 1, self._merged(read)
         self.tally.finish()
         if self.cache is not None:
             self.cache.save()
@@ -224,7 +224,9 @@ class ReadingRun(Generic[T]):
     def _merged(self, read: Read[T]) -> list[T]:
         tally = self.tally
         # What is wrong with a plug-in is wrong for every file: it is told once.
-        tally.problems += [p for p in read.problems if p.code != "plugin" or p not in tally.problems]
+        tally.problems += [
+            problem for problem in read.problems if problem.code != "plugin" or problem not in tally.problems
+        ]
         tally.facts += read.facts
         tally.packages += read.packages
         tally.called.update(read.called)
@@ -240,7 +242,7 @@ class ReadingRun(Generic[T]):
             return
         from multiprocessing import get_context
 
-        pieces = [waiting[i : i + PIECE] for i in range(0, len(waiting), PIECE)]
+        pieces = [waiting[index : index + PIECE] for index in range(0, len(waiting), PIECE)]
         with get_context().Pool(workers, _begin, (self.setting, self.make, known)) as pool:
             for answers in pool.imap(_piece, pieces):
                 yield from answers

@@ -30,8 +30,8 @@ def usable_formats() -> list[PlugIn]:
 
 def unusable_plugins() -> list[Problem]:
     """What is wrong with formats and decoders that cannot be used."""
-    found = [format_problem(p) for p in find_plugins("zeitbuch.formats")]
-    found += [decoder_problem(p) for p in find_plugins("zeitbuch.decoders")]
+    found = [format_problem(plug_in) for plug_in in find_plugins("zeitbuch.formats")]
+    found += [decoder_problem(plug_in) for plug_in in find_plugins("zeitbuch.decoders")]
     return [problem for problem in found if problem is not None]
 
 

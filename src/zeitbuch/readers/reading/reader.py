@@ -49,8 +49,11 @@ class Reader(Tally):
         self.unmasked = outline  # an outline keeps little: that little is masked, not the whole document
         self.limits = limits or Limits()
         dialects = list(dialects)
-        self.dialects = [DialectReader(d, outline, texts) for d in dialects]
-        self.openings = (*OPENINGS, *[d.placeholders.open for d in dialects if d.placeholders is not None])
+        self.dialects = [DialectReader(dialect, outline, texts) for dialect in dialects]
+        self.openings = (
+            *OPENINGS,
+            *[dialect.placeholders.open for dialect in dialects if dialect.placeholders is not None],
+        )
         self._last: list[DialectReader] = []
         self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
 
@@ -84,7 +87,7 @@ class Reader(Tally):
             self.problems += problems
             if self.models:
                 flow = applied(self.models, flow)
-            calls = tuple([s.calls for s in flow.steps if s.calls is not None])
+            calls = tuple([step.calls for step in flow.steps if step.calls is not None])
             self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
             yield flow
 
@@ -107,7 +110,7 @@ class Reader(Tally):
                 holding += 1
                 continue
             fresh = self.problems[problems:]
-            if fresh and all(p.code in ("unrecognised", "no-flow") for p in fresh):
+            if fresh and all(problem.code in ("unrecognised", "no-flow") for problem in fresh):
                 del self.problems[problems:]
                 others += 1
             else:
@@ -137,7 +140,7 @@ class Reader(Tally):
             for flow in self._flows_in(document, base, count):
                 yield calling(flow, inner) if inner else flow
             for _, flows in inner:
-                self.called.update(masked_once(f.id) if self.unmasked else f.id for f in flows)
+                self.called.update(masked_once(flow.id) if self.unmasked else flow.id for flow in flows)
                 yield from flows
         except ZeitbuchError as error:
             self.problems.append(within(error.problem, base))
@@ -145,7 +148,11 @@ class Reader(Tally):
     def _embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
         known = is_known(one.value, self.dialects)
-        bare = next((r for r in self.dialects if r.holds(one.value)), None) if not known else None
+        bare = (
+            next((dialect_reader for dialect_reader in self.dialects if dialect_reader.holds(one.value)), None)
+            if not known
+            else None
+        )
         if not known and bare is None:
             return
         place = base.at(one.pointer)
@@ -250,7 +257,7 @@ class Reader(Tally):
         elif not isinstance(document, dict | list):
             found = f"a single {type(document).__name__}"
         elif isinstance(document, dict):
-            keys = ", ".join(f"'{k}'" for k in list(document)[:6])
+            keys = ", ".join(f"'{key}'" for key in list(document)[:6])
             found = f"an object with the keys {keys}" if keys else "an empty object"
         else:
             found = f"a list of {len(document)} values"
@@ -262,7 +269,11 @@ class Reader(Tally):
         else:
             if isinstance(document, Element):
                 document = {}
-            missing = [(len(m), i, r, m) for i, r in enumerate(self.dialects) if (m := r.recogniser.missing(document))]
+            missing = [
+                (len(items), index, dialect_reader, items)
+                for index, dialect_reader in enumerate(self.dialects)
+                if (items := dialect_reader.recogniser.missing(document))
+            ]
             _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
             hint = (
                 f"closest is dialect '{nearest.dialect.name}', which also expects {' and '.join(lacks)}; "
@@ -286,7 +297,7 @@ def is_known(document: Any, dialects: Iterable[DialectReader]) -> bool:
     """Whether a document is in the native form, a standard's form or an active dialect."""
     if native.is_native(document) or formats.flows_of(document, Origin(""), 0) is not None:
         return True
-    return any(r.recogniser.fits(document) for r in dialects)
+    return any(dialect_reader.recogniser.fits(document) for dialect_reader in dialects)
 
 
 def calling(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
@@ -294,7 +305,7 @@ def calling(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
     steps = []
     for step in flow.steps:
         place = step.origin.pointer if step.origin is not None else None
-        held = next((f for pointer, f in inner if place is not None and pointer.startswith(place + "/")), None)
+        held = next((items for pointer, items in inner if place is not None and pointer.startswith(place + "/")), None)
         if held and (step.calls is None or step.calls.lstrip()[:1] in ("{", "[")):
             step = structs.replace(step, calls=held[0].id)
         steps.append(step)

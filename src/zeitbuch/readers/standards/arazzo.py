@@ -47,11 +47,16 @@ def recognises(document: Any) -> bool:
 
 def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
     """One flow for each workflow."""
-    listed = [(i, w) for i, w in enumerate(document["workflows"]) if isinstance(w, dict)]
-    called = {_tail(a.get("workflowId")) for _, w in listed for a in _actions(w) if a.get("workflowId")}
-    for at, workflow in listed:
+    listed = [(index, item) for index, item in enumerate(document["workflows"]) if isinstance(item, dict)]
+    called = {
+        _tail(first.get("workflowId"))
+        for _, mapping in listed
+        for first in _actions(mapping)
+        if first.get("workflowId")
+    }
+    for place, workflow in listed:
         share = count if len(listed) == 1 else count_values(workflow)
-        yield _Workflow(document, workflow, base, f"/workflows/{at}", called).flow(share)
+        yield _Workflow(document, workflow, base, f"/workflows/{place}", called).flow(share)
 
 
 def _tail(name: Any) -> str:
@@ -69,7 +74,7 @@ def _actions(workflow: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 
 def _dicts(value: Any) -> list[dict[str, Any]]:
-    return [v for v in value if isinstance(v, dict)] if isinstance(value, list) else []
+    return [item for item in value if isinstance(item, dict)] if isinstance(value, list) else []
 
 
 class _Workflow:
@@ -86,7 +91,7 @@ class _Workflow:
         self.steps: list[Step] = []
         self.links: list[Link] = []
         self.problems: list[Problem] = []
-        self.ids = {str(s.get("stepId")) for s in _dicts(workflow.get("steps"))}
+        self.ids = {str(mapping.get("stepId")) for mapping in _dicts(workflow.get("steps"))}
 
     def flow(self, count: int) -> tuple[Flow, list[Problem]]:
         """The workflow as a flow."""
@@ -97,16 +102,18 @@ class _Workflow:
         for trigger in triggers:
             if steps:
                 self.links.append(Link(source=trigger.id, target=str(steps[0].get("stepId")), origin=trigger.origin))
-        for at, step in enumerate(steps):
-            after = str(steps[at + 1].get("stepId")) if at + 1 < len(steps) else None
-            self._step(step, after, f"{self.pointer}/steps/{at}")
+        for place, step in enumerate(steps):
+            after = str(steps[place + 1].get("stepId")) if place + 1 < len(steps) else None
+            self._step(step, after, f"{self.pointer}/steps/{place}")
         known = {
             "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
         }  # fmt: skip
-        unread: dict[str, Any] = {k: v for k, v in workflow.items() if k not in known}
+        unread: dict[str, Any] = {key: value for key, value in workflow.items() if key not in known}
         info = document.get("info") if isinstance(document.get("info"), dict) else {}
-        variables = [Variable(name=f"inputs.{n}", value=s) for n, s in self._inputs().items()]
-        variables += [Variable(name=f"outputs.{n}", value=v) for n, v in as_dict(workflow.get("outputs")).items()]
+        variables = [Variable(name=f"inputs.{name}", value=item) for name, item in self._inputs().items()]
+        variables += [
+            Variable(name=f"outputs.{name}", value=value) for name, value in as_dict(workflow.get("outputs")).items()
+        ]
         flow = Flow(
             id=key,
             name=str(workflow.get("summary") or key),
@@ -117,8 +124,12 @@ class _Workflow:
             steps=tuple(self.steps),
             links=tuple(self.links),
             connections=tuple(
-                Connection(id=str(s.get("name", "")), name=str(s.get("url", "")), service=str(s.get("type", "openapi")))
-                for s in _dicts(document.get("sourceDescriptions"))
+                Connection(
+                    id=str(mapping.get("name", "")),
+                    name=str(mapping.get("url", "")),
+                    service=str(mapping.get("type", "openapi")),
+                )
+                for mapping in _dicts(document.get("sourceDescriptions"))
             ),
             variables=tuple(variables),
             unread=unread,
@@ -126,7 +137,7 @@ class _Workflow:
             content=Content(
                 values=count,
                 unread=(count_values(unread) if unread else 0)
-                + sum(count_values(s.unread) for s in self.steps if s.unread),
+                + sum(count_values(step.unread) for step in self.steps if step.unread),
             ),
             origin=self.base.at(self.pointer),
         )
@@ -141,9 +152,13 @@ class _Workflow:
         waits = self.workflow.get("dependsOn")
         found = [
             Trigger(
-                id=f"after.{_tail(w)}", kind="event", operation="dependsOn", event=f"{_tail(w)} has run", origin=origin
+                id=f"after.{_tail(item)}",
+                kind="event",
+                operation="dependsOn",
+                event=f"{_tail(item)} has run",
+                origin=origin,
             )
-            for w in (waits if isinstance(waits, list) else [])
+            for item in (waits if isinstance(waits, list) else [])
         ]
         if key in self.called:
             found.append(Trigger(id="called", kind="call", operation="workflowId", origin=origin))
@@ -160,19 +175,21 @@ class _Workflow:
         found: list[Ref] = []
         stack = [value]
         while stack:
-            v = stack.pop()
-            if isinstance(v, str):
-                for m in _EXPRESSION.finditer(v):
-                    parts = m["path"].lstrip(".").split(".")
-                    if m["root"] == "steps" and parts[0] in self.ids:
+            item = stack.pop()
+            if isinstance(item, str):
+                for matched in _EXPRESSION.finditer(item):
+                    parts = matched["path"].lstrip(".").split(".")
+                    if matched["root"] == "steps" and parts[0] in self.ids:
                         path = ".".join(parts[2:] if parts[1:2] == ["outputs"] else parts[1:])
-                        found.append(Ref(step=parts[0], path=path, text=m[0]))
-                    elif m["root"] in ("inputs", "workflows", "sourceDescriptions", "components"):
-                        found.append(Ref(variable=f"{m['root']}.{parts[0]}", path=".".join(parts[1:]), text=m[0]))
-            elif isinstance(v, dict):
-                stack += reversed(list(v.values()))
-            elif isinstance(v, list):
-                stack += reversed(v)
+                        found.append(Ref(step=parts[0], path=path, text=matched[0]))
+                    elif matched["root"] in ("inputs", "workflows", "sourceDescriptions", "components"):
+                        found.append(
+                            Ref(variable=f"{matched['root']}.{parts[0]}", path=".".join(parts[1:]), text=matched[0])
+                        )
+            elif isinstance(item, dict):
+                stack += reversed(list(item.values()))
+            elif isinstance(item, list):
+                stack += reversed(item)
         return tuple(dict.fromkeys(found))
 
     def _binding(self, name: str, value: Any) -> Binding:
@@ -185,10 +202,12 @@ class _Workflow:
         method = operation.rpartition("/")[2].lower() if "operationPath" in step else ""
         kind: StepKind = "subflow" if "workflowId" in step else "http" if operation else "other"
         inputs = [
-            self._binding(".".join(str(p[k]) for k in ("in", "name") if p.get(k)) or "parameter", p.get("value"))
+            self._binding(
+                ".".join(str(parts[key]) for key in ("in", "name") if parts.get(key)) or "parameter", parts.get("value")
+            )
             for raw in [*_dicts(self.workflow.get("parameters")), *_dicts(step.get("parameters"))]
             if isinstance(
-                p := {
+                parts := {
                     **as_dict(self._resolved(raw, "parameters")),
                     **({"value": raw["value"]} if "value" in raw else {}),
                 },
@@ -196,14 +215,14 @@ class _Workflow:
             )
         ]
         body = as_dict(step.get("requestBody"))
-        inputs += [self._binding(f"body.{k}", v) for k, v in body.items()]
-        for at, criterion in enumerate(_dicts(step.get("successCriteria"))):
+        inputs += [self._binding(f"body.{key}", value) for key, value in body.items()]
+        for place, criterion in enumerate(_dicts(step.get("successCriteria"))):
             inputs.append(
                 self._binding(
-                    f"success.{at + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
+                    f"success.{place + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
                 )
             )
-        inputs += [self._binding(f"outputs.{k}", v) for k, v in as_dict(step.get("outputs")).items()]
+        inputs += [self._binding(f"outputs.{key}", value) for key, value in as_dict(step.get("outputs")).items()]
         failures = _dicts(step.get("onFailure")) or _dicts(self.workflow.get("failureActions"))
         successes = _dicts(step.get("onSuccess")) or _dicts(self.workflow.get("successActions"))
         retry = None
@@ -229,14 +248,14 @@ class _Workflow:
             Step(
                 id=key, kind=kind, name=key, operation=operation, effect=METHOD_EFFECTS.get(method, "none"), connection=source,
                 calls=_tail(step["workflowId"]) if "workflowId" in step else None, retry=retry, inputs=tuple(inputs),
-                note=str(step.get("description") or ""), unread={k: v for k, v in step.items() if k not in known},
+                note=str(step.get("description") or ""), unread={key: value for key, value in step.items() if key not in known},
                 origin=self.base.at(pointer),
             )
         )  # fmt: skip
         self._after(key, successes, after, pointer, "next")
         self._after(
             key,
-            [a for a in failures if as_dict(self._resolved(a, "failureActions")).get("type") != "retry"],
+            [first for first in failures if as_dict(self._resolved(first, "failureActions")).get("type") != "retry"],
             None,
             pointer,
             "error",
@@ -246,8 +265,8 @@ class _Workflow:
         """The arrows of success or failure actions; without any the next step follows."""
         failed: tuple[Outcome, ...] = ("failure",) if role == "error" else ()
         part = "failureActions" if role == "error" else "successActions"
-        resolved = [as_dict(self._resolved(a, part)) for a in actions]
-        conditional = [a for a in resolved if a.get("criteria")]
+        resolved = [as_dict(self._resolved(first, part)) for first in actions]
+        conditional = [first for first in resolved if first.get("criteria")]
         source, link_role = key, role
         if role == "next" and conditional:
             source, link_role = f"{key}.then", "case"
@@ -261,9 +280,9 @@ class _Workflow:
                 )
             )
             self.links.append(Link(source=key, target=source, origin=self.base.at(pointer)))
-        for at, action in enumerate(resolved):
-            words = " and ".join(str(c.get("condition", "")) for c in _dicts(action.get("criteria")))
-            target = self._target(key, action, at, pointer)
+        for place, action in enumerate(resolved):
+            words = " and ".join(str(mapping.get("condition", "")) for mapping in _dicts(action.get("criteria")))
+            target = self._target(key, action, place, pointer)
             if target is not None:
                 label = str(action.get("name") or "") if link_role != "next" else ""
                 self.links.append(

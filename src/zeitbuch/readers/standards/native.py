@@ -53,8 +53,8 @@ def flows(document: dict[str, Any], base: Origin) -> Iterator[Flow | Problem]:
         )
         if not isinstance(listed, list):
             return
-    for at, raw in enumerate(listed):
-        pointer = f"/flows/{at}"
+    for place, raw in enumerate(listed):
+        pointer = f"/flows/{place}"
         try:
             flow = msgspec.convert(raw, Flow)
         except msgspec.ValidationError as error:
@@ -79,8 +79,13 @@ def _placed(flow: Flow, base: Origin, pointer: str, raw: Any) -> Flow:
         format=flow.format or "native",
         origin=base.at(pointer),
         triggers=tuple(
-            structs.replace(t, origin=base.at(f"{pointer}/triggers/{i}")) for i, t in enumerate(flow.triggers)
+            structs.replace(trigger, origin=base.at(f"{pointer}/triggers/{index}"))
+            for index, trigger in enumerate(flow.triggers)
         ),
-        steps=tuple(structs.replace(s, origin=base.at(f"{pointer}/steps/{i}")) for i, s in enumerate(flow.steps)),
-        links=tuple(structs.replace(k, origin=base.at(f"{pointer}/links/{i}")) for i, k in enumerate(flow.links)),
+        steps=tuple(
+            structs.replace(step, origin=base.at(f"{pointer}/steps/{index}")) for index, step in enumerate(flow.steps)
+        ),
+        links=tuple(
+            structs.replace(link, origin=base.at(f"{pointer}/links/{index}")) for index, link in enumerate(flow.links)
+        ),
     )

@@ -19,7 +19,7 @@ def summary(found: list[Twin]) -> str:
     """'3 pairs of copies; in 1 something was left as it was.'"""
     if not found:
         return "No copies found."
-    left = sum(bool(t.left) for t in found)
+    left = sum(bool(twin.left) for twin in found)
     return f"{plural(len(found), 'pair')} of copies; in {left} something was left as it was."
 
 
@@ -29,7 +29,7 @@ def to_text(found: list[Twin], width: int, colour: bool, evidence: bool) -> str:
     lines = [summary(found)]
     for twin in found:
         head = textwrap.wrap(inert(title(twin), keep_lines=False), width, subsequent_indent="  ")
-        lines += ["", *[f"\x1b[1m{h}\x1b[0m" if colour else h for h in head]]
+        lines += ["", *[f"\x1b[1m{name}\x1b[0m" if colour else name for name in head]]
         for left in twin.left:
             text = f"! {inert(left_words(left), keep_lines=False)}"
             lines.append(textwrap.fill(text, width, initial_indent="  ", subsequent_indent="      "))

@@ -91,7 +91,7 @@ def _flow(flow: FlowChanges, anchor: str, currency: str, maps: Maps | None) -> s
     matched = match_words(flow)
     if matched:
         parts.append(f"<p class=quiet>This flow {_t(matched)}.</p>")
-    parts.append("<ul class=changes>" + "".join(_change(c, currency) for c in flow.changes) + "</ul>")
+    parts.append("<ul class=changes>" + "".join(_change(change, currency) for change in flow.changes) + "</ul>")
     together = share_words(flow.interaction, currency)
     if together:
         parts.append(f"<p class=quiet>The changes together, beyond the sum of each: {_t(together)}</p>")
@@ -114,9 +114,12 @@ def to_changes_page(
     notes: tuple[str, ...] = (),
 ) -> str:
     """Changes as HTML; ``maps`` draws those of a flow, or gives None."""
-    anchors = [f"f{i}" for i, _ in enumerate(found.flows, 1)]
-    nav = "".join(f'<a href="#{a}">{_t(f.name)}</a>' for a, f in zip(anchors, found.flows, strict=True))
-    body = [f"<h1>Changes</h1><p>{_t(summary(found))}</p>", *[f"<p class=quiet>{_t(n)}</p>" for n in notes]]
+    anchors = [f"f{index}" for index, _ in enumerate(found.flows, 1)]
+    nav = "".join(
+        f'<a href="#{first}">{_t(flow_changes.name)}</a>'
+        for first, flow_changes in zip(anchors, found.flows, strict=True)
+    )
+    body = [f"<h1>Changes</h1><p>{_t(summary(found))}</p>", *[f"<p class=quiet>{_t(name)}</p>" for name in notes]]
     if found.flows:
         body.append(block_html(d.Table(summary_sheet(found, currency))))
     for flow, anchor in zip(found.flows, anchors, strict=True):

@@ -28,11 +28,11 @@ from zeitbuch.writers.theme.terminal import TextLook
 def shortened(words: tuple[Word, ...], around: int = 60) -> list[Word]:
     """Long stretches that are the same, cut to their ends."""
     short: list[Word] = []
-    for i, word in enumerate(words):
+    for index, word in enumerate(words):
         text = word.text
         if word.mark == "same" and len(text) > 2 * around + 20:
-            head = "" if i == 0 else text[:around].rsplit(" ", 1)[0]
-            tail = "" if i == len(words) - 1 else text[-around:].split(" ", 1)[-1]
+            head = "" if index == 0 else text[:around].rsplit(" ", 1)[0]
+            tail = "" if index == len(words) - 1 else text[-around:].split(" ", 1)[-1]
             text = f"{head} … {tail}"
         short.append(Word(word.mark, text))
     return short
@@ -105,7 +105,7 @@ def to_text(
 ) -> str:
     """Changes for a terminal. ``evidence`` says where each stands in the exports."""
     width = min(width, 120)
-    lines = [summary(found), *[_filled(_flat(n), width, "", "") for n in notes]]
+    lines = [summary(found), *[_filled(_flat(name), width, "", "") for name in notes]]
     for flow in found.flows:
         title = f"{_flat(flow.name)} ({STATUS[flow.status]})"
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]

@@ -44,17 +44,22 @@ def _t(text: str) -> str:
 
 
 def _table(sheet: Sheet) -> str:
-    right = [c.kind in ("count", "number", "money", "percent") for c in sheet.columns]
+    right = [column.kind in ("count", "number", "money", "percent") for column in sheet.columns]
 
     def cells(values: list[str], tag: str) -> str:
-        return "".join(f"<{tag}{' class=num' if r else ''}>{v}</{tag}>" for v, r in zip(values, right, strict=True))
+        return "".join(
+            f"<{tag}{' class=num' if flag else ''}>{value}</{tag}>" for value, flag in zip(values, right, strict=True)
+        )
 
     def shown_row(row: tuple[object, ...]) -> list[str]:
-        return [_t(shown(v, "text" if isinstance(v, str) else c.kind)) for v, c in zip(row, sheet.columns, strict=True)]
+        return [
+            _t(shown(value, "text" if isinstance(value, str) else column.kind))
+            for value, column in zip(row, sheet.columns, strict=True)
+        ]
 
     heads = "".join(
-        f"<th scope=col{' class=num' if r else ''}>{_t(c.title)}</th>"
-        for c, r in zip(sheet.columns, right, strict=True)
+        f"<th scope=col{' class=num' if flag else ''}>{_t(column.title)}</th>"
+        for column, flag in zip(sheet.columns, right, strict=True)
     )
     body = "\n".join(f"<tr>{cells(shown_row(row), 'td')}</tr>" for row in sheet.rows)
     foot = f"<tfoot><tr>{cells(shown_row(sheet.total), 'td')}</tr></tfoot>" if sheet.total is not None else ""
@@ -70,9 +75,9 @@ def block_html(block: d.Block, picture: str = "") -> str:
         case d.Paragraph(text=text, quiet=quiet):
             return f"<p{' class=quiet' if quiet else ''}>{_t(text)}</p>"
         case d.Facts(pairs=pairs):
-            return "<dl>" + "".join(f"<dt>{_t(k)}</dt><dd>{_t(v)}</dd>" for k, v in pairs) + "</dl>"
+            return "<dl>" + "".join(f"<dt>{_t(key)}</dt><dd>{_t(value)}</dd>" for key, value in pairs) + "</dl>"
         case d.Bullets(items=items):
-            return "<ul>" + "".join(f"<li>{_t(i)}</li>" for i in items) + "</ul>"
+            return "<ul>" + "".join(f"<li>{_t(key)}</li>" for key in items) + "</ul>"
         case d.Table(sheet=sheet):
             return _table(sheet)
         case d.Quote(label=label, text=text):
@@ -81,12 +86,14 @@ def block_html(block: d.Block, picture: str = "") -> str:
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):
             rows = "".join(
-                f'<li><a href="{escape(name)}.html">{_t(t)}</a><br><span class=quiet>{_t(r)}</span></li>'
-                for t, name, r in items
+                f'<li><a href="{escape(name)}.html">{_t(text)}</a><br><span class=quiet>{_t(r)}</span></li>'
+                for text, name, r in items
             )
             return f"<ul>{rows}</ul>"
         case d.Signatures(fingerprint=mark):
-            heads = "".join(f"<th scope=col>{h}</th>" for h in ("reviewed by", "role", "date", "verdict", "signature"))
+            heads = "".join(
+                f"<th scope=col>{name}</th>" for name in ("reviewed by", "role", "date", "verdict", "signature")
+            )
             empty = "<tr>" + "<td></td>" * 5 + "</tr>"
             return (
                 f"<table class=sign><thead><tr>{heads}</tr></thead><tbody>{empty}{empty}</tbody></table>"
@@ -97,10 +104,12 @@ def block_html(block: d.Block, picture: str = "") -> str:
 
 def to_html_page(page: d.Page, picture: str = "") -> str:
     """A page as one HTML file; ``picture`` is the map as inline SVG."""
-    links = [(b.text, b.anchor) for b in page.blocks if isinstance(b, d.Heading) and b.level == 2]
-    nav = "".join(f'<a href="#{escape(a)}">{_t(t)}</a>' for t, a in links)
+    links = [
+        (second.text, second.anchor) for second in page.blocks if isinstance(second, d.Heading) and second.level == 2
+    ]
+    nav = "".join(f'<a href="#{escape(first)}">{_t(text)}</a>' for text, first in links)
     home = "" if page.kind == "index" else '<a href="index.html">All flows</a>'
-    body = "\n".join(block_html(b, picture) for b in page.blocks)
+    body = "\n".join(block_html(second, picture) for second in page.blocks)
     return (
         f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
         f"<title>{_t(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"

@@ -15,7 +15,7 @@ from zeitbuch.writers.theme.terminal import TextLook
 
 def fence(text: str) -> str:
     """A text in a code block that it cannot close."""
-    longest = max([len(m) for m in re.findall(r"`+", text)] + [2])
+    longest = max([len(member) for member in re.findall(r"`+", text)] + [2])
     marks = "`" * (longest + 1)
     return f"{marks}text\n{inert(text.strip(chr(10)))}\n{marks}"
 
@@ -28,9 +28,9 @@ def _block(block: d.Block, picture: str) -> str:
             words = markdown_text(text)
             return f"*{words}*" if quiet and words else words
         case d.Facts(pairs=pairs):
-            return "\n".join(f"- **{markdown_text(k)}:** {markdown_text(v)}" for k, v in pairs)
+            return "\n".join(f"- **{markdown_text(key)}:** {markdown_text(value)}" for key, value in pairs)
         case d.Bullets(items=items):
-            return "\n".join(f"- {markdown_text(i)}" for i in items)
+            return "\n".join(f"- {markdown_text(key)}" for key in items)
         case d.Table(sheet=sheet):
             return to_markdown(sheet).rstrip()
         case d.Quote(label=label, text=text):
@@ -38,7 +38,7 @@ def _block(block: d.Block, picture: str) -> str:
         case d.Picture(alt=alt):
             return f"![{markdown_text(alt)}]({picture})"
         case d.Links(items=items):
-            return "\n".join(f"- [{markdown_text(t)}]({name}.md): {markdown_text(r)}" for t, name, r in items)
+            return "\n".join(f"- [{markdown_text(text)}]({name}.md): {markdown_text(r)}" for text, name, r in items)
         case d.Signatures(fingerprint=mark):
             return (
                 "| reviewed by | role | date | verdict (approved, with changes, refused) | signature |\n"
@@ -50,7 +50,7 @@ def _block(block: d.Block, picture: str) -> str:
 
 def to_markdown_page(page: d.Page, picture: str = "") -> str:
     """A page as Markdown; ``picture`` is the path of the map from the page."""
-    return "\n\n".join(_block(b, picture) for b in page.blocks) + "\n"
+    return "\n\n".join(_block(second, picture) for second in page.blocks) + "\n"
 
 
 def write_markdown(result: PageResult, look: TextLook) -> str:

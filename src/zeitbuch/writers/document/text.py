@@ -14,9 +14,9 @@ from zeitbuch.writers.theme.terminal import TextLook
 
 def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
     lines = []
-    for i, line in enumerate(inert(text).split("\n")):
+    for index, line in enumerate(inert(text).split("\n")):
         lead = line[: len(line) - len(line.lstrip())]
-        start = (first if i == 0 else rest) + lead
+        start = (first if index == 0 else rest) + lead
         lines.append(
             textwrap.fill(
                 line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False
@@ -41,10 +41,12 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
             case d.Paragraph(text=text):
                 parts.append(_wrapped(text, width))
             case d.Facts(pairs=pairs):
-                size = max([len(k) for k, _ in pairs] or [0])
-                parts.append("\n".join(_wrapped(f"{v}", width, f"{k:<{size}}  ", " " * (size + 2)) for k, v in pairs))
+                size = max([len(key) for key, _ in pairs] or [0])
+                parts.append(
+                    "\n".join(_wrapped(f"{value}", width, f"{key:<{size}}  ", " " * (size + 2)) for key, value in pairs)
+                )
             case d.Bullets(items=items):
-                parts.append("\n".join(_wrapped(i, width, hang="  ") for i in items))
+                parts.append("\n".join(_wrapped(key, width, hang="  ") for key in items))
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
             case d.Quote(label=label, text=text):

@@ -15,9 +15,9 @@ def file_names(titles: Sequence[str]) -> list[str]:
     for title in titles:
         plain = unicodedata.normalize("NFKD", title[:300]).encode("ascii", "ignore").decode().lower()
         base = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60].rstrip("-") or "flow"
-        name, n = base, 2
+        name, number = base, 2
         while name in used or name == "index":
-            name, n = f"{base}-{n}", n + 1
+            name, number = f"{base}-{number}", number + 1
         used.add(name)
         names.append(name)
     return names

@@ -76,16 +76,16 @@ class _Process:
         self.number = number
         self.taken = taken
         self.names: dict[str, str] = {}  # id of the model -> id in the file
-        self.steps = {s.id: s for s in flow.steps}
+        self.steps = {step.id: step for step in flow.steps}
         self.inside: dict[str | None, list[Step]] = {}
         for step in flow.steps:
             self.inside.setdefault(step.scope if step.scope in self.steps else None, []).append(step)
         self.out: dict[str, int] = {}
         self.into: dict[str, int] = {}
-        for k in flow.links:
-            if k.role != "attach":
-                self.out[k.source] = self.out.get(k.source, 0) + 1
-                self.into[k.target] = self.into.get(k.target, 0) + 1
+        for link in flow.links:
+            if link.role != "attach":
+                self.out[link.source] = self.out.get(link.source, 0) + 1
+                self.into[link.target] = self.into.get(link.target, 0) + 1
         self.elements: dict[str, ET.Element] = {}
         self.tags: dict[str, str] = {}
         self.edges: list[tuple[str, str, str]] = []  # id of the edge, ids of its ends in the file
@@ -99,9 +99,9 @@ class _Process:
         if key in self.names and not prefix:
             return self.names[key]
         base = _xml_name(prefix + key)[:80]
-        made, n = base, 2
+        made, number = base, 2
         while made in self.taken:
-            made, n = f"{base}_{n}", n + 1
+            made, number = f"{base}_{number}", number + 1
         self.taken.add(made)
         if not prefix:
             self.names[key] = made
@@ -119,7 +119,7 @@ class _Process:
         self._own(process, flow, E.FLOW_SAID, {"id": flow.id})
         self._lanes(process)
         inner = self._event_scopes()
-        self._level(process, None, [t for t in flow.triggers if t.id not in inner], inner)
+        self._level(process, None, [trigger for trigger in flow.triggers if trigger.id not in inner], inner)
         self._links(process)
         self._artifacts(process)
         return diagram(self, process_id)
@@ -128,7 +128,7 @@ class _Process:
         self, element: ET.Element, record: Record, said: tuple[str, ...], more: dict[str, Any] | None = None
     ) -> None:
         """The extension with what BPMN does not say of a record."""
-        plain: dict[str, Any] = {k: v for k, v in msgspec.to_builtins(record).items() if k not in said}
+        plain: dict[str, Any] = {key: value for key, value in msgspec.to_builtins(record).items() if key not in said}
         plain |= more or {}
         extension = ET.SubElement(element, _B + "extensionElements")
         ET.SubElement(extension, _Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
@@ -137,9 +137,9 @@ class _Process:
         lanes: dict[str, list[str]] = {}
         records: list[Step | Trigger] = [*self.flow.triggers, *self.flow.steps]
         for record in records:
-            for b in record.inputs:
-                if b.name == "lane" and isinstance(b.value, str):
-                    lanes.setdefault(b.value, []).append(record.id)
+            for second in record.inputs:
+                if second.name == "lane" and isinstance(second.value, str):
+                    lanes.setdefault(second.value, []).append(record.id)
         if not lanes:
             return
         outer = ET.SubElement(process, _B + "laneSet", {"id": self.name("lanes", f"p{self.number}_")})
@@ -151,11 +151,11 @@ class _Process:
     def _event_scopes(self) -> dict[str, str]:
         """Triggers that stand inside an event sub-process, and its id."""
         found: dict[str, str] = {}
-        triggers = {t.id for t in self.flow.triggers}
-        for k in self.flow.links:
-            target = self.steps.get(k.target)
-            if k.source in triggers and target is not None and target.operation == E.EVENT_SUBPROCESS:
-                found[k.source] = target.id
+        triggers = {trigger.id for trigger in self.flow.triggers}
+        for link in self.flow.links:
+            target = self.steps.get(link.target)
+            if link.source in triggers and target is not None and target.operation == E.EVENT_SUBPROCESS:
+                found[link.source] = target.id
         return found
 
     # -- elements -----------------------------------------------------------------------------------------------------
@@ -174,7 +174,7 @@ class _Process:
             self._own(element, step, E.STEP_SAID, {"id": step.id})
             self._details(element, step, tag)
             if tag in E.SCOPES:
-                held = [t for t in self.flow.triggers if inner.get(t.id) == step.id]
+                held = [trigger for trigger in self.flow.triggers if inner.get(trigger.id) == step.id]
                 self._level(element, step.id, held, inner)
 
     def _tag(self, step: Step) -> str:
@@ -199,15 +199,15 @@ class _Process:
 
     def _border(self, step: Step) -> Link | None:
         """The link by which a border event hangs on an activity."""
-        for k in self.flow.links:
-            source = self.steps.get(k.source)
+        for link in self.flow.links:
+            source = self.steps.get(link.source)
             if (
-                k.target == step.id
+                link.target == step.id
                 and source is not None
                 and source.scope == step.scope
                 and self._tag_of(source) in _ACTIVITIES
             ):
-                return k
+                return link
         return None
 
     def _tag_of(self, step: Step) -> str:
@@ -225,7 +225,7 @@ class _Process:
                 element.set("cancelActivity", "false")
             self.events[step.id] = held.source
         if tag in E.EVENTS and len(words) > 1:
-            self._definition(element, words[1], {b.name: b.value for b in step.inputs})
+            self._definition(element, words[1], {second.name: second.value for second in step.inputs})
         elif tag == "callActivity" and step.calls:
             element.set("calledElement", _xml_name(step.calls))
         elif tag in E.SCOPES:
@@ -234,7 +234,7 @@ class _Process:
             if step.kind == "loop":
                 self._marker(element, step)
         if tag == "scriptTask":
-            script = next((b.value for b in step.inputs if b.name == "script"), None)
+            script = next((second.value for second in step.inputs if second.name == "script"), None)
             if isinstance(script, str):
                 ET.SubElement(element, _B + "script").text = _clean(script)
 
@@ -295,9 +295,9 @@ class _Process:
             self._definition(element, "message", {})
         if scope is not None:
             # The way from the start into an event sub-process: to the steps that nothing else leads to.
-            reached = {k.target for k in self.flow.links}
-            for n, step in enumerate(s for s in self.inside.get(scope, ()) if s.id not in reached):
-                edge = self.name(f"{trigger.id}.{n}", "entry_")
+            reached = {link.target for link in self.flow.links}
+            for number, step in enumerate(step for step in self.inside.get(scope, ()) if step.id not in reached):
+                edge = self.name(f"{trigger.id}.{number}", "entry_")
                 ET.SubElement(
                     parent,
                     _B + "sequenceFlow",
@@ -319,7 +319,7 @@ class _Process:
             return found
 
         target = scopes(link.target)
-        common = next((s for s in scopes(link.source) if s in target), None)
+        common = next((text for text in scopes(link.source) if text in target), None)
         return self.elements[common] if common is not None else process
 
     def _links(self, process: ET.Element) -> None:

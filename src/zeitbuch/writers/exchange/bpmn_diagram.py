@@ -48,12 +48,12 @@ def diagram(p: Drawn, process_id: str) -> ET.Element:
         ET.SubElement(shape, _DC + "Bounds", {"x": _n(x + 10), "y": _n(y + height - 18), "width": "36", "height": "36"})
     for edge, source, target in p.edges:
         made = ET.SubElement(plane, _D + "BPMNEdge", {"id": p.name(edge, "edge_"), "bpmnElement": edge})
-        a, b = boxes[source], boxes[target]
-        down = a[1] + a[3] <= b[1]
+        first, second = boxes[source], boxes[target]
+        down = first[1] + first[3] <= second[1]
         ends = (
-            ((a[0] + a[2] / 2, a[1] + a[3]), (b[0] + b[2] / 2, b[1]))
+            ((first[0] + first[2] / 2, first[1] + first[3]), (second[0] + second[2] / 2, second[1]))
             if down
-            else ((a[0] + a[2], a[1] + a[3] / 2), (b[0] + b[2], b[1] + b[3] / 2))
+            else ((first[0] + first[2], first[1] + first[3] / 2), (second[0] + second[2], second[1] + second[3] / 2))
         )
         for x, y in ends:
             ET.SubElement(made, _DI + "waypoint", {"x": _n(x), "y": _n(y)})
@@ -64,16 +64,19 @@ def _boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
     """Where each element stands: the builder's own positions, else those of our map."""
     drawn = scene(Graph(p.flow), measure)
     boxes: dict[str, tuple[float, float, float, float]] = {
-        f.card.id: (f.x, f.y, f.width, f.height) for f in drawn.frames
+        frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in drawn.frames
     }
-    boxes |= {p.card.id: (p.x, p.y, p.card.width, p.card.height) for p in drawn.cards}
+    boxes |= {
+        placed_card.card.id: (placed_card.x, placed_card.y, placed_card.card.width, placed_card.card.height)
+        for placed_card in drawn.cards
+    }
     records: list[Step | Trigger] = [*p.flow.steps, *p.flow.triggers]
-    given = {r.id: r.position for r in records if r.position is not None}
+    given = {record.id: record.position for record in records if record.position is not None}
     bottom = max((y + h for _, y, _, h in boxes.values()), default=0.0) + 40
-    whole = {k for k in p.elements if k in given} == set(p.elements)
+    whole = {key for key in p.elements if key in given} == set(p.elements)
     result: dict[str, tuple[float, float, float, float]] = {}
-    for n, key in enumerate(p.elements):
-        box = boxes.get(key, (40.0 + 180 * (n % 6), bottom + 90 * (n // 6), 150.0, 60.0))
+    for number, key in enumerate(p.elements):
+        box = boxes.get(key, (40.0 + 180 * (number % 6), bottom + 90 * (number // 6), 150.0, 60.0))
         if p.tags.get(key, "").endswith(("Event", "Gateway")):
             box = (box[0], box[1], 40.0, 40.0)
         if whole:

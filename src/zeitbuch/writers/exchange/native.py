@@ -20,15 +20,15 @@ def _bare(flow: Flow) -> Any:
         structs.replace(
             flow,
             origin=None,
-            triggers=tuple(structs.replace(t, origin=None) for t in flow.triggers),
-            steps=tuple(structs.replace(s, origin=None) for s in flow.steps),
-            links=tuple(structs.replace(k, origin=None) for k in flow.links),
+            triggers=tuple(structs.replace(trigger, origin=None) for trigger in flow.triggers),
+            steps=tuple(structs.replace(step, origin=None) for step in flow.steps),
+            links=tuple(structs.replace(link, origin=None) for link in flow.links),
         )
     )
 
 
 def _document(estate: Estate) -> dict[str, Any]:
-    return {"zeitbuch": FORMAT_VERSION, "flows": [_bare(f) for f in estate.flows]}
+    return {"zeitbuch": FORMAT_VERSION, "flows": [_bare(flow) for flow in estate.flows]}
 
 
 class _Dumper(yaml.SafeDumper):

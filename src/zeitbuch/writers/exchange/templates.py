@@ -19,8 +19,8 @@ def _quoted(text: str) -> str:
 
 def workspace(sources: Sequence[str], dialects: Sequence[str]) -> str:
     """A zeitbuch.toml."""
-    named = ", ".join(_quoted(s) for s in sources) or '"exports"'
-    active = ", ".join(_quoted(d) for d in dialects) or '"dialects/*.toml"'
+    named = ", ".join(_quoted(text) for text in sources) or '"exports"'
+    active = ", ".join(_quoted(name) for name in dialects) or '"dialects/*.toml"'
     return f"""\
 # The workspace of Zeitbuch: what commands without SOURCE read. Paths are taken from this file's folder.
 sources = [{named}]
@@ -101,9 +101,9 @@ currency = "EUR"      # ISO 4217
 # flow = "*"                     # or folder, environment, format; from and until say when
 """
     tables = [
-        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(m)}\n"
+        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(name)}\n"
         "# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n"
-        for m in models
+        for name in models
     ]
     return head + "".join(tables)
 
@@ -141,8 +141,8 @@ assumptions = 1
 # factors = [1, 1, 1, 1, 1, 1.5, 2, 2, 1, 1, 1, 1]
 """
     tables = [
-        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(v)}\n# trigger = "*"\n# runs = 0\n'
-        for v in volumes
+        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(value)}\n# trigger = "*"\n# runs = 0\n'
+        for value in volumes
     ]
     return head + "".join(tables)
 

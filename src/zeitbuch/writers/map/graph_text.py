@@ -25,10 +25,10 @@ def _said(graph: Graph, id: str, showing: Showing) -> list[str]:
     if showing.detail != "names":
         use = model_of(graph, step)
         facts = [use.name if use is not None and use.name else KIND_WORDS[step.kind], EFFECT_WORDS[step.effect]]
-        lines.append(", ".join(f for f in facts if f))
+        lines.append(", ".join(name for name in facts if name))
         lines += [
-            f"tool: {h.title}" if h.kind not in ("model", "memory") else f"{h.kind}: {h.title}"
-            for h in graph.attached.get(id, [])
+            f"tool: {step.title}" if step.kind not in ("model", "memory") else f"{step.kind}: {step.title}"
+            for step in graph.attached.get(id, [])
         ]
     meter = showing.meters.get(id)
     return [*lines, *showing.remarks.get(id, ()), *([meter[0]] if meter is not None else [])]
@@ -45,7 +45,7 @@ def dot_quoted(text: str) -> str:
 
 def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
     """The flow in the DOT language: scopes as clusters, links of scopes clipped at their frames."""
-    ids = {id: f"n{i}" for i, id in enumerate([*graph.triggers, *graph.steps])}
+    ids = {id: f"n{index}" for index, id in enumerate([*graph.triggers, *graph.steps])}
     out = [
         f"digraph {dot_quoted(graph.flow.title)} {{",
         f"  compound=true; rankdir={'LR' if direction == 'right' else 'TB'};",
@@ -79,13 +79,13 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
     level(None, "  ")
 
     def end(id: str, last: bool) -> str:
-        inside = [s.id for s in graph.levels[id].steps if s.kind != "note"] if id in graph.levels else []
+        inside = [step.id for step in graph.levels[id].steps if step.kind != "note"] if id in graph.levels else []
         return end(inside[-1 if last else 0], last) if inside else id
 
     for link in graph.flow.links:
         if link.role == "attach" or link.source not in ids or link.target not in ids:
             continue
-        a, b = end(link.source, True), end(link.target, False)
+        first, second = end(link.source, True), end(link.target, False)
         within = link.source in graph.path(link.target)
         if within:
             continue
@@ -93,13 +93,13 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
         text = _label(link.label, link.condition, link.role == "error")
         if text:
             facts.append(f"label={dot_quoted(text)}")
-        if a != link.source:
+        if first != link.source:
             facts.append(f"ltail=cluster_{ids[link.source]}")
-        if b != link.target:
+        if second != link.target:
             facts.append(f"lhead=cluster_{ids[link.target]}")
         if link.role == "error":
             facts.append("style=dashed, arrowhead=tee")
-        out.append(f"  {ids[a]} -> {ids[b]}{' [' + ', '.join(facts) + ']' if facts else ''};")
+        out.append(f"  {ids[first]} -> {ids[second]}{' [' + ', '.join(facts) + ']' if facts else ''};")
     return "\n".join([*out, "}"]) + "\n"
 
 
@@ -109,12 +109,12 @@ _MARKUP = re.compile(r"[^0-9A-Za-z .,:()/+=äöüÄÖÜß·‘’–-]")
 def mermaid_text(text: str) -> str:
     """A text within double quotes of Mermaid: everything that could be markup becomes a numbered character."""
     words = inert(text, keep_lines=False)
-    return "".join(c if c.isalnum() or not _MARKUP.match(c) else f"#{ord(c)};" for c in words)
+    return "".join(letter if letter.isalnum() or not _MARKUP.match(letter) else f"#{ord(letter)};" for letter in words)
 
 
 def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
     """The flow as a Mermaid flowchart."""
-    ids = {id: f"n{i}" for i, id in enumerate([*graph.triggers, *graph.steps])}
+    ids = {id: f"n{index}" for index, id in enumerate([*graph.triggers, *graph.steps])}
     out = [f"flowchart {'LR' if direction == 'right' else 'TB'}"]
 
     def label(id: str) -> str:

@@ -30,9 +30,12 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
             root, f"{{{_SPACE}}}key", {"id": f"{domain}.{name}", "for": domain, "attr.name": name, "attr.type": kind}
         )
     top = ET.SubElement(root, f"{{{_SPACE}}}graph", {"id": "flow", "edgedefault": "directed"})
-    ids = {id: f"n{i}" for i, id in enumerate([*graph.triggers, *graph.steps])}
-    places = {c.card.id: (c.x, c.y, c.card.width, c.card.height) for c in scene.cards}
-    places.update({f.card.id: (f.x, f.y, f.width, f.height) for f in scene.frames})
+    ids = {id: f"n{index}" for index, id in enumerate([*graph.triggers, *graph.steps])}
+    places = {
+        placed_card.card.id: (placed_card.x, placed_card.y, placed_card.card.width, placed_card.card.height)
+        for placed_card in scene.cards
+    }
+    places.update({frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in scene.frames})
 
     def data(element: ET.Element, domain: str, values: dict[str, str]) -> None:
         for name, value in values.items():
@@ -43,7 +46,7 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
         made = ET.SubElement(parent, f"{{{_SPACE}}}node", {"id": ids[id]})
         place = places.get(id)
         if place is not None:
-            values.update(zip(("x", "y", "width", "height"), [f"{v:g}" for v in place], strict=True))
+            values.update(zip(("x", "y", "width", "height"), [f"{value:g}" for value in place], strict=True))
         data(made, "node", {"id": id, **values})
         return made
 
@@ -68,10 +71,10 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
                     level(step.id, inner)
 
     level(None, top)
-    for at, link in enumerate(graph.flow.links):
+    for position, link in enumerate(graph.flow.links):
         if link.source in ids and link.target in ids:
             edge = ET.SubElement(
-                top, f"{{{_SPACE}}}edge", {"id": f"e{at}", "source": ids[link.source], "target": ids[link.target]}
+                top, f"{{{_SPACE}}}edge", {"id": f"e{position}", "source": ids[link.source], "target": ids[link.target]}
             )
             data(edge, "edge", {"role": link.role, "label": link.label, "condition": link.condition})
     ET.indent(root, " ")

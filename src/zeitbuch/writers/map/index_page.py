@@ -19,7 +19,7 @@ def to_index(written: list[tuple[Flow, str]]) -> str:
 
     rows = "\n".join(
         f'<tr><td><a href="{escape(name)}">{t(flow.title)}</a></td><td>{t(triggers_words(flow))}</td>'
-        f"<td class=num>{plural(sum(s.kind != 'note' for s in flow.steps), 'step')}</td><td>{t(', '.join(flow.owners))}</td></tr>"
+        f"<td class=num>{plural(sum(step.kind != 'note' for step in flow.steps), 'step')}</td><td>{t(', '.join(flow.owners))}</td></tr>"
         for flow, name in written
     )
     return (

@@ -94,18 +94,24 @@ def _t(text: str) -> str:
 class _Page:
     def __init__(self, graph: Graph, scene: Scene, showing: Showing, result: EstateEstimate | None) -> None:
         self.graph, self.scene, self.showing = graph, scene, showing
-        self.key = {c.card.id: f"n{i}" for i, c in enumerate(scene.cards)}
-        self.key.update({f.card.id: f"n{len(scene.cards) + i}" for i, f in enumerate(scene.frames)})
+        self.key = {placed_card.card.id: f"n{index}" for index, placed_card in enumerate(scene.cards)}
+        self.key.update({frame.card.id: f"n{len(scene.cards) + index}" for index, frame in enumerate(scene.frames)})
         self.draw = Drawing(PAGE)
         self.estate = graph.flow.format == "estate"
         self.ways = Ways(graph)
-        found = next((f for f in result.flows if f.id == graph.flow.id), None) if result is not None else None
-        self.estimates: dict[str, StepEstimate] = {s.id: s for s in found.steps} if found is not None else {}
+        found = (
+            next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == graph.flow.id), None)
+            if result is not None
+            else None
+        )
+        self.estimates: dict[str, StepEstimate] = (
+            {step_estimate.id: step_estimate for step_estimate in found.steps} if found is not None else {}
+        )
         self.reads: dict[str, list[Read]] = {}
         self.uses: dict[str, list[Read]] = {}
-        for r in self.ways.reads:
-            self.reads.setdefault(graph.host.get(r.reader, r.reader), []).append(r)
-            self.uses.setdefault(graph.host.get(r.source, r.source), []).append(r)
+        for read in self.ways.reads:
+            self.reads.setdefault(graph.host.get(read.reader, read.reader), []).append(read)
+            self.uses.setdefault(graph.host.get(read.source, read.source), []).append(read)
         self.currency = result.currency if result is not None else ""
 
     def _scope(self, scope: str) -> str:
@@ -117,26 +123,48 @@ class _Page:
         """Rows, boxes and lines with their places, and the words that the search looks through."""
         scene, key = self.scene, self.key
         items: list[list[Any]] = [
-            [key[c.card.id], self._scope(c.scope), c.row, c.y, c.card.height, int(bool(c.card.tabs)), 0]
-            for c in scene.cards
+            [
+                key[placed_card.card.id],
+                self._scope(placed_card.scope),
+                placed_card.row,
+                placed_card.y,
+                placed_card.card.height,
+                int(bool(placed_card.card.tabs)),
+                0,
+            ]
+            for placed_card in scene.cards
         ]
         items += [
-            [key[f.card.id], self._scope(f.scope), f.row, f.y, f.height, int(bool(f.card.tabs)), 1]
-            for f in scene.frames
+            [
+                key[frame.card.id],
+                self._scope(frame.scope),
+                frame.row,
+                frame.y,
+                frame.height,
+                int(bool(frame.card.tabs)),
+                1,
+            ]
+            for frame in scene.frames
         ]
-        order = [*self.graph.triggers, *[s.id for s in self.graph.in_order()]]
+        order = [*self.graph.triggers, *[step.id for step in self.graph.in_order()]]
         return {
             "width": scene.width,
             "height": scene.height,
-            "bands": [[self._scope(b.scope), b.row, b.top, b.height] for b in scene.bands],
+            "bands": [[self._scope(second.scope), second.row, second.top, second.height] for second in scene.bands],
             "items": items,
             "routes": [
-                [f"r{i}", self._scope(r.scope), key.get(r.leaves, ""), key.get(r.reaches, ""), r.points]
-                for i, r in enumerate(scene.routes)
+                [
+                    f"r{index}",
+                    self._scope(route.scope),
+                    key.get(route.leaves, ""),
+                    key.get(route.reaches, ""),
+                    route.points,
+                ]
+                for index, route in enumerate(scene.routes)
             ],
-            "order": [key[i] for i in order if i in key],
-            "names": {key[i]: inert(self._name(i), keep_lines=False) for i in key},
-            "text": {key[i]: self._searched(i) for i in key},
+            "order": [key[name] for name in order if name in key],
+            "names": {key[name]: inert(self._name(name), keep_lines=False) for name in key},
+            "text": {key[name]: self._searched(name) for name in key},
         }
 
     def _name(self, id: str) -> str:
@@ -153,8 +181,8 @@ class _Page:
         words = [self._name(id), step.operation, KIND_WORDS[step.kind], step.connection or ""]
         for one in (step, *self.graph.attached.get(id, [])):
             words += [one.title, one.model.name or "" if one.model is not None else ""]
-            words += [p.text[:2000] for p in one.model.prompts] if one.model is not None else []
-        return " ".join(w for w in words if w).lower()
+            words += [prompt.text[:2000] for prompt in one.model.prompts] if one.model is not None else []
+        return " ".join(word for word in words if word).lower()
 
     # -- the drawing ---------------------------------------------------------------------------------------------
 
@@ -166,33 +194,36 @@ class _Page:
             f'height="{n(scene.height)}" role="group" aria-label="Steps, arrow keys move between them" font-family="{FONT}">'
             f"<defs>{MARKS}</defs><g id=whole>{head}"
         ]
-        tops = {b.top: b.row for b in scene.bands if not b.scope}
+        tops = {second.top: second.row for second in scene.bands if not second.scope}
         for y, words in scene.margin:
             parts.append(
                 f"<g id=row{tops.get(y, 0)}>{self.draw.text(44, y + 20, words, 10, colour=PAGE.quiet, anchor='end')}</g>"
             )
-        for f in scene.frames:
-            inside = sum(s.kind != "note" and f.card.id in self.graph.path(s.id) for s in self.graph.flow.steps)
-            x, y, shut = f.x + f.width - 40, f.y + 8, f"folded: {plural(inside, 'step')}"
+        for frame in scene.frames:
+            inside = sum(
+                step.kind != "note" and frame.card.id in self.graph.path(step.id) for step in self.graph.flow.steps
+            )
+            x, y, shut = frame.x + frame.width - 40, frame.y + 8, f"folded: {plural(inside, 'step')}"
             parts.append(
-                f'<g id={self.key[f.card.id]} class="node frame" role=button tabindex=-1>'
-                f'<rect class=halo x="{n(f.x - 4)}" y="{n(f.y - 4)}" width="{n(f.width + 8)}" height="{n(f.height + 8)}"/>'
-                f"<g class=tabs>{self.draw.tabs(f.card, f.x, f.y, f.width, f.height)}</g><g class=edge>{self.draw.frame(f, False)}</g>"
+                f'<g id={self.key[frame.card.id]} class="node frame" role=button tabindex=-1>'
+                f'<rect class=halo x="{n(frame.x - 4)}" y="{n(frame.y - 4)}" width="{n(frame.width + 8)}" height="{n(frame.height + 8)}"/>'
+                f"<g class=tabs>{self.draw.tabs(frame.card, frame.x, frame.y, frame.width, frame.height)}</g><g class=edge>{self.draw.frame(frame, False)}</g>"
                 f"<g class=toggle aria-hidden=true aria-expanded=true><title>fold or unfold</title>"
                 f'<rect x="{n(x - 6)}" y="{n(y - 6)}" width="28" height="28" fill="{PAGE.paper}" fill-opacity="0"/>'
                 f'<rect x="{n(x)}" y="{n(y)}" width="16" height="16" fill="{PAGE.card}" stroke="{PAGE.ink}"/>'
                 f'<path d="M{n(x + 4)} {n(y + 8)}h8" stroke="{PAGE.ink}" stroke-width="1.6"/>'
                 f'<path class=cross d="M{n(x + 8)} {n(y + 4)}v8" stroke="{PAGE.ink}" stroke-width="1.6"/></g>'
-                f"<g class=shut-only>{self.draw.text(f.x + 18, f.y + 40, shut, 10)}</g></g>"
+                f"<g class=shut-only>{self.draw.text(frame.x + 18, frame.y + 40, shut, 10)}</g></g>"
             )
-        for i, r in enumerate(scene.routes):
-            parts.append(f"<g id=r{i}>{self.draw.route(r)}</g>")
-        for c in scene.cards:
-            low = TAB_HEIGHT if c.card.tabs else 0.0
+        for index, route in enumerate(scene.routes):
+            parts.append(f"<g id=r{index}>{self.draw.route(route)}</g>")
+        for placed_card in scene.cards:
+            low = TAB_HEIGHT if placed_card.card.tabs else 0.0
             parts.append(
-                f'<g id={self.key[c.card.id]} class="node" role=button tabindex=-1>'
-                f'<rect class=halo x="{n(c.x - 6)}" y="{n(c.y - 6)}" width="{n(c.card.width + 12)}" height="{n(c.card.height + 12 + low)}"/>'
-                f"{self.draw.card(c)}</g>"
+                f'<g id={self.key[placed_card.card.id]} class="node" role=button tabindex=-1>'
+                f'<rect class=halo x="{n(placed_card.x - 6)}" y="{n(placed_card.y - 6)}" '
+                f'width="{n(placed_card.card.width + 12)}" height="{n(placed_card.card.height + 12 + low)}"/>'
+                f"{self.draw.card(placed_card)}</g>"
             )
         parts.append(f"<g id=foot>{foot}</g></g></svg>")
         return "\n".join(parts)
@@ -200,12 +231,12 @@ class _Page:
     def overview(self) -> str:
         scene = self.scene
         dots = [
-            f'<rect id=d{self.key[f.card.id]} class=field x="{n(f.x)}" y="{n(f.y)}" width="{n(f.width)}" height="{n(f.height)}" stroke-width="4"/>'
-            for f in scene.frames
+            f'<rect id=d{self.key[frame.card.id]} class=field x="{n(frame.x)}" y="{n(frame.y)}" width="{n(frame.width)}" height="{n(frame.height)}" stroke-width="4"/>'
+            for frame in scene.frames
         ]
         dots += [
-            f'<rect id=d{self.key[c.card.id]} x="{n(c.x)}" y="{n(c.y)}" width="{n(c.card.width)}" height="{n(c.card.height)}"/>'
-            for c in scene.cards
+            f'<rect id=d{self.key[placed_card.card.id]} x="{n(placed_card.x)}" y="{n(placed_card.y)}" width="{n(placed_card.card.width)}" height="{n(placed_card.card.height)}"/>'
+            for placed_card in scene.cards
         ]
         return (
             f'<svg id=dots viewBox="0 0 {n(scene.width)} {n(scene.height)}" width="100%" height="100%">{"".join(dots)}'
@@ -226,11 +257,11 @@ class _Page:
                 ("Nobody uses", self._named(self.ways.dead_ends)),
             ]
             parts.append(
-                f"<div class=body><p>{_t(summary(graph))}</p>{block_html(Facts(tuple((k, v) for k, v in pairs if v)))}</div>"
+                f"<div class=body><p>{_t(summary(graph))}</p>{block_html(Facts(tuple((key, value) for key, value in pairs if value)))}</div>"
             )
             parts.append("<h2>What sets it off</h2><ol>")
             for trigger in graph.triggers.values():
-                leads = self._named([e.target for e in graph.levels[None].edges if e.source == trigger.id])
+                leads = self._named([edge.target for edge in graph.levels[None].edges if edge.source == trigger.id])
                 blocks: list[Block] = [
                     Paragraph(trigger_words(trigger)),
                     Paragraph(f"Leads to {leads}" if leads else "Leads nowhere", quiet=True),
@@ -242,18 +273,18 @@ class _Page:
         return "\n".join(parts)
 
     def _named(self, ids: list[str]) -> str:
-        return ", ".join(self._name(i) for i in ids)
+        return ", ".join(self._name(key) for key in ids)
 
     def _level(self, scope: str | None) -> str:
         if scope not in self.graph.levels:
             return ""
-        steps = [s for s in self.graph.levels[scope].steps if s.kind != "note"]
-        rows = [self._entry(s.id, self._name(s.id), self._said(s), self._level(s.id)) for s in steps]
+        steps = [step for step in self.graph.levels[scope].steps if step.kind != "note"]
+        rows = [self._entry(step.id, self._name(step.id), self._said(step), self._level(step.id)) for step in steps]
         return "<ol>" + "\n".join(rows) + "</ol>" if rows else ""
 
     def _entry(self, id: str, title: str, blocks: list[Block], inner: str = "") -> str:
         anchor = f" id=l{self.key[id]}" if id in self.key else ""
-        body = "".join(block_html(b) for b in blocks)
+        body = "".join(block_html(second) for second in blocks)
         return f"<li{anchor}><details><summary>{_t(title)}</summary><div class=body>{body}</div></details>{inner}</li>"
 
     def _said(self, step: Step) -> list[Block]:
@@ -261,14 +292,21 @@ class _Page:
         graph, ways = self.graph, self.ways
         blocks: list[Block] = []
         if not self.estate:
-            blocks += [b for b in step_blocks(graph, step) if not isinstance(b, Heading)]
+            blocks += [second for second in step_blocks(graph, step) if not isinstance(second, Heading)]
             for helper in graph.attached.get(step.id, []):
                 blocks.append(Heading(3, f"{helper.title} ({KIND_WORDS[helper.kind]})"))
-                blocks += [b for b in step_blocks(graph, helper) if not isinstance(b, Heading)]
+                blocks += [second for second in step_blocks(graph, helper) if not isinstance(second, Heading)]
         else:
-            calls = [k for k in graph.flow.links if k.source == step.id]
+            calls = [link for link in graph.flow.links if link.source == step.id]
             blocks += (
-                [Bullets(tuple(f"leads to {graph.names[k.target]}{f' ({k.label})' if k.label else ''}" for k in calls))]
+                [
+                    Bullets(
+                        tuple(
+                            f"leads to {graph.names[link.target]}{f' ({link.label})' if link.label else ''}"
+                            for link in calls
+                        )
+                    )
+                ]
                 if calls
                 else []
             )
@@ -276,8 +314,10 @@ class _Page:
         if remarks:
             blocks.append(Bullets(remarks))
         own = {step.id, *[h.id for h in graph.attached.get(step.id, [])]}
-        taken = [ways.words(r) for r in self.reads.get(step.id, [])]
-        given = [f"{self._name(r.reader)}: {r.where}" for r in self.uses.get(step.id, []) if r.reader not in own]
+        taken = [ways.words(read) for read in self.reads.get(step.id, [])]
+        given = [
+            f"{self._name(read.reader)}: {read.where}" for read in self.uses.get(step.id, []) if read.reader not in own
+        ]
         for title, lines in (("Takes", taken), ("Is used by", given)):
             if lines:
                 blocks += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
@@ -293,7 +333,7 @@ class _Page:
                     ("Cost a run", money_words(found.cost, self.currency)),
                     ("Rests on", evidence_words(found.evidence)),
                 ]
-            blocks += [Heading(3, "Estimate"), Facts(tuple((k, v) for k, v in pairs if v))]
+            blocks += [Heading(3, "Estimate"), Facts(tuple((key, value) for key, value in pairs if value))]
         if step.origin is not None:
             blocks.append(Paragraph(f"In the export: {step.origin}", quiet=True))
         return blocks

@@ -25,7 +25,7 @@ def to_tree(view: View, width: int, showing: Showing) -> str:
     tree = _Tree(graph, width, showing)
     for item in outline(graph):
         tree.add(item, "", "")
-    return "\n".join([*[_fit(h, width) for h in head], "", *tree.lines]) + "\n"
+    return "\n".join([*[_fit(name, width) for name in head], "", *tree.lines]) + "\n"
 
 
 def _fit(text: str, width: int) -> str:
@@ -77,18 +77,18 @@ class _Tree:
 
     def _below(self, item: Item, rest: str) -> None:
         helpers = self.graph.attached.get(item.id, []) if self.showing.detail != "names" else []
-        rows: list[tuple[str, Item | None]] = [(self._helper(h.id), None) for h in helpers]
+        rows: list[tuple[str, Item | None]] = [(self._helper(step.id), None) for step in helpers]
         rows += [("", i) for i in item.below]
-        for at, (text, child) in enumerate(rows):
-            last = at == len(rows) - 1
+        for place, (text, child) in enumerate(rows):
+            last = place == len(rows) - 1
             corner, line = ("└─ ", "   ") if last else ("├─ ", "│  ")
             if child is None:
                 self._line(rest + corner, text)
             elif child.part == "goto":
                 self.add(child, rest + corner, rest + line)
             elif child.part == "inside" and not child.words:
-                for n, inner in enumerate(child.below):
-                    self.add(inner, rest + (line if n else corner), rest + line)
+                for number, inner in enumerate(child.below):
+                    self.add(inner, rest + (line if number else corner), rest + line)
             else:
                 self._branch(child, rest + corner, rest + line)
 

@@ -59,7 +59,7 @@ def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[
     whole = True
     for cells, width, to_right in zip(zip(*rows, strict=True), widths, right, strict=True):
         pad = str.rjust if to_right else str.ljust
-        made = [pad(c, width) if c.isascii() and len(c) <= width else None for c in cells]
+        made = [pad(child, width) if child.isascii() and len(child) <= width else None for child in cells]
         whole = whole and None not in made
         padded.append(made)
     if whole:
@@ -70,10 +70,12 @@ def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[
             found.append(GAP.join(plain).rstrip())
             continue
         broken = [
-            (p,) if p is not None else _aligned(cell, width, to_right)
-            for cell, p, width, to_right in zip(row, plain, widths, right, strict=True)
+            (part,) if part is not None else _aligned(cell, width, to_right)
+            for cell, part, width, to_right in zip(row, plain, widths, right, strict=True)
         ]
-        for at in range(max(map(len, broken))):
-            parts = [cell[at] if at < len(cell) else " " * width for cell, width in zip(broken, widths, strict=True)]
+        for place in range(max(map(len, broken))):
+            parts = [
+                cell[place] if place < len(cell) else " " * width for cell, width in zip(broken, widths, strict=True)
+            ]
             found.append(GAP.join(parts).rstrip())
     return found

@@ -28,7 +28,7 @@ def _cell(value: Any, kind: str) -> str:
 
 
 def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
-    return [_cell(v, c.kind) for v, c in zip(row, columns, strict=True)]
+    return [_cell(value, column.kind) for value, column in zip(row, columns, strict=True)]
 
 
 def _all_cells(sheet: Sheet) -> list[list[str]]:
@@ -40,11 +40,17 @@ def _all_cells(sheet: Sheet) -> list[list[str]]:
         kind = column.kind
         try:
             # 1 and True and 1.0 are one key: the class keeps them apart.
-            once = {(v.__class__, v): _cell(v, kind) for v in set(values)} if len(set(map(type, values))) == 1 else {}
+            once = (
+                {(value.__class__, value): _cell(value, kind) for value in set(values)}
+                if len(set(map(type, values))) == 1
+                else {}
+            )
         except TypeError:
             once = {}
         made.append(
-            [once.get((v.__class__, v)) or _cell(v, kind) for v in values] if once else [_cell(v, kind) for v in values]
+            [once.get((value.__class__, value)) or _cell(value, kind) for value in values]
+            if once
+            else [_cell(value, kind) for value in values]
         )
     return [list(row) for row in zip(*made, strict=True)]
 
@@ -57,41 +63,41 @@ def _least(texts: list[str], most: int) -> int:
 
 def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
     """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
-    texts = [[c.title, *(r[i] for r in rows)] for i, c in enumerate(sheet.columns)]
-    natural = [max(map(grid.size, set(t))) for t in texts]
+    texts = [[column.title, *(row[index] for row in rows)] for index, column in enumerate(sheet.columns)]
+    natural = [max(map(grid.size, set(items))) for items in texts]
     least = [
-        n if c.kind in _RIGHT else max(min(n, 8), _least(t, 22))
-        for n, t, c in zip(natural, texts, sheet.columns, strict=True)
+        number if column.kind in _RIGHT else max(min(number, 8), _least(items, 22))
+        for number, items, column in zip(natural, texts, sheet.columns, strict=True)
     ]
     kept = list(range(len(natural)))
 
     def free() -> int:
-        return width - len(grid.GAP) * (len(kept) - 1) - sum(least[i] for i in kept)
+        return width - len(grid.GAP) * (len(kept) - 1) - sum(least[index] for index in kept)
 
-    while free() < 0 and any(sheet.columns[i].rank for i in kept):
+    while free() < 0 and any(sheet.columns[index].rank for index in kept):
         kept.remove(max(kept, key=lambda i: sheet.columns[i].rank))
-    sizes = {i: least[i] for i in kept}
+    sizes = {index: least[index] for index in kept}
     spare = free()
     while spare < 0 and max(sizes.values()) > 4:
         # Not even the columns that must stay fit: the widest gives way.
-        i = max(kept, key=lambda i: (sizes[i], -i))
-        sizes[i] -= 1
+        index = max(kept, key=lambda i: (sizes[i], -i))
+        sizes[index] -= 1
         spare += 1
     # Columns that lack least are made whole first, so that few are broken at all.
-    for i in sorted(kept, key=lambda i: natural[i] - sizes[i]):
-        lack = natural[i] - sizes[i]
+    for index in sorted(kept, key=lambda i: natural[i] - sizes[i]):
+        lack = natural[index] - sizes[index]
         if 0 < lack <= spare:
-            sizes[i] += lack
+            sizes[index] += lack
             spare -= lack
     while spare > 0:
-        wanting = [i for i in kept if sizes[i] < natural[i]]
+        wanting = [index for index in kept if sizes[index] < natural[index]]
         if not wanting:
             break
         # The column that would be broken into the most lines gets the next letter.
-        i = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
-        sizes[i] += 1
+        index = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
+        sizes[index] += 1
         spare -= 1
-    return kept, [sizes[i] for i in kept]
+    return kept, [sizes[index] for index in kept]
 
 
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:
@@ -99,21 +105,21 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     rows = _all_cells(sheet)
     total = [_cells(sheet.total, sheet.columns)] if sheet.total is not None else []
     kept, widths = fitted(sheet, rows + total, width)
-    right = [sheet.columns[i].kind in _RIGHT for i in kept]
+    right = [sheet.columns[index].kind in _RIGHT for index in kept]
 
     def lines(found: list[list[str]]) -> list[str]:
-        return grid.lines([[r[i] for i in kept] for r in found], widths, right)
+        return grid.lines([[row[index] for index in kept] for row in found], widths, right)
 
     def styled(text: str, code: str) -> str:
         return f"\x1b[{code}m{text}\x1b[0m" if colour and text else text
 
     rule = "─" * (sum(widths) + len(grid.GAP) * (len(widths) - 1))
     out = [styled(inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
-    out += [styled(line, "1") for line in lines([[c.title for c in sheet.columns]])]
+    out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
     out += [rule, *lines(rows)]
     if total:
         out += [rule, *[styled(line, "1") for line in lines(total)]]
-    dropped = [c.title for i, c in enumerate(sheet.columns) if i not in kept]
+    dropped = [column.title for index, column in enumerate(sheet.columns) if index not in kept]
     notes = [*sheet.notes, *([f"left out for want of width: {', '.join(dropped)}"] if dropped else [])]
     if notes:
         out.append("")
@@ -146,14 +152,14 @@ def to_csv(sheet: Sheet) -> str:
     """CSV (RFC 4180) with the columns' keys as header; no totals; unknown is an empty cell."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow([c.key for c in sheet.columns])
+    writer.writerow([column.key for column in sheet.columns])
     for row in sheet.rows:
         cells: list[Any] = []
         for value, column in zip(row, sheet.columns, strict=True):
             if value is None:
                 cells.append("")
             elif column.kind == "list" and not isinstance(value, str):
-                cells.append(formula_free("; ".join(inert(str(v)) for v in value)))
+                cells.append(formula_free("; ".join(inert(str(item)) for item in value)))
             elif isinstance(value, int | float | Decimal):
                 cells.append(plain_number(value))
             else:
@@ -195,13 +201,17 @@ def to_markdown(sheet: Sheet) -> str:
     """A Markdown table with the totals as its last row."""
 
     def line(cells: list[str]) -> str:
-        return "| " + " | ".join(markdown_text(c) for c in cells) + " |"
+        return "| " + " | ".join(markdown_text(letter) for letter in cells) + " |"
 
-    rules = ["--:" if c.kind in _RIGHT else "---" for c in sheet.columns]
-    lines = [line([c.title for c in sheet.columns]), "| " + " | ".join(rules) + " |"]
+    rules = ["--:" if column.kind in _RIGHT else "---" for column in sheet.columns]
+    lines = [line([column.title for column in sheet.columns]), "| " + " | ".join(rules) + " |"]
     lines += [line(_cells(row, sheet.columns)) for row in sheet.rows]
     if sheet.total is not None:
         lines.append(
-            "| " + " | ".join(f"**{markdown_text(c)}**" if c else "" for c in _cells(sheet.total, sheet.columns)) + " |"
+            "| "
+            + " | ".join(
+                f"**{markdown_text(letter)}**" if letter else "" for letter in _cells(sheet.total, sheet.columns)
+            )
+            + " |"
         )
     return "\n".join(lines) + "\n"

@@ -33,5 +33,5 @@ def measure(text: str, size: float, bold: bool = False) -> float:
         return float(font(_SCALE, bold).getlength(text)) * size / _SCALE
     except (RuntimeError, ValueError):
         # Characters that no layout engine lays out: each takes the place of a replacement mark.
-        plain = "".join(c if c.isprintable() else "\ufffd" for c in text)
+        plain = "".join(letter if letter.isprintable() else "\ufffd" for letter in text)
         return float(font(_SCALE, bold).getlength(plain)) * size / _SCALE

@@ -13,7 +13,7 @@ Arrow = tuple[str, str]
 
 def arrows_of(links: Iterable[Link]) -> set[Arrow]:
     """The arrows of a flow's course (helpers of agents are no part of it)."""
-    return {(k.source, k.target) for k in links if k.role != "attach"}
+    return {(link.source, link.target) for link in links if link.role != "attach"}
 
 
 class Course:
@@ -22,9 +22,9 @@ class Course:
     def __init__(self, arrows: Iterable[Arrow]) -> None:
         self.before: dict[str, set[str]] = {}
         self.after: dict[str, set[str]] = {}
-        for a, b in arrows:
-            self.after.setdefault(a, set()).add(b)
-            self.before.setdefault(b, set()).add(a)
+        for first, second in arrows:
+            self.after.setdefault(first, set()).add(second)
+            self.before.setdefault(second, set()).add(first)
 
     def has(self, a: str, b: str) -> bool:
         return b in self.after.get(a, ())
@@ -35,18 +35,18 @@ class Course:
 
     def arrows(self) -> set[Arrow]:
         """All arrows."""
-        return {(a, b) for a, targets in self.after.items() for b in targets}
+        return {(first, second) for first, targets in self.after.items() for second in targets}
 
     def take_out(self, step: str) -> None:
         """What led to a step leads to all that it led to."""
         before = self.before.pop(step, set()) - {step}
         after = self.after.pop(step, set()) - {step}
-        for a in before:
-            self.after[a].discard(step)
-            self.after[a] |= after - {a}
-        for b in after:
-            self.before[b].discard(step)
-            self.before[b] |= before - {b}
+        for first in before:
+            self.after[first].discard(step)
+            self.after[first] |= after - {first}
+        for second in after:
+            self.before[second].discard(step)
+            self.before[second] |= before - {second}
 
     def through(self, step: str, over: set[str]) -> set[Arrow]:
         """Pairs that are joined by a way through a step, over nothing but it and ``over``."""
@@ -62,21 +62,21 @@ class Course:
                         work.append(other)
             return found
 
-        return {(a, b) for a in ends(self.before) for b in ends(self.after)}
+        return {(first, second) for first in ends(self.before) for second in ends(self.after)}
 
     def bridged(self, over: set[str]) -> dict[Arrow, str]:
         """Pairs that are joined by a way over these steps alone, with the first step of the way."""
         found: dict[Arrow, str] = {}
         for first in sorted(over):
-            into = [a for a in sorted(self.before.get(first, ())) if a not in over]
+            into = [left for left in sorted(self.before.get(first, ())) if left not in over]
             if not into:
                 continue
             seen, work = {first}, [first]
             while work:
                 for other in sorted(self.after.get(work.pop(), ())):
                     if other not in over:
-                        for a in into:
-                            found.setdefault((a, other), first)
+                        for left in into:
+                            found.setdefault((left, other), first)
                     elif other not in seen:
                         seen.add(other)
                         work.append(other)
@@ -86,13 +86,19 @@ class Course:
 def _gain(old: Course, new: Course, step: str) -> int:
     """How many differing arrows fewer there are without a step."""
     one, two = old.near(step), new.near(step)
-    gone = {(a, step) for a in one[0] | two[0]} | {(step, b) for b in one[1] | two[1]}
-    bridges = {(a, b) for side in (one, two) for a in side[0] for b in side[1] if a != b and step not in (a, b)}
+    gone = {(first, step) for first in one[0] | two[0]} | {(step, second) for second in one[1] | two[1]}
+    bridges = {
+        (first, second)
+        for side in (one, two)
+        for first in side[0]
+        for second in side[1]
+        if first != second and step not in (first, second)
+    }
     before = sum(old.has(*arrow) != new.has(*arrow) for arrow in gone | bridges)
     after = 0
-    for a, b in bridges:
-        was = old.has(a, b) or (a in one[0] and b in one[1])
-        now = new.has(a, b) or (a in two[0] and b in two[1])
+    for first, second in bridges:
+        was = old.has(first, second) or (first in one[0] and second in one[1])
+        now = new.has(first, second) or (first in two[0] and second in two[1])
         after += was != now
     return before - after
 
@@ -106,7 +112,7 @@ def moved(old: Course, new: Course, kept: dict[str, int], least: int) -> list[st
         if len(differing) < least:
             return chosen
         best, most = None, least - 1
-        for step in sorted({e for arrow in differing for e in arrow if e in kept}, key=kept.__getitem__):
+        for step in sorted({name for arrow in differing for name in arrow if name in kept}, key=kept.__getitem__):
             before, after = old.near(step)[0], new.near(step)[0]
             if not before or not after or before & after:
                 continue

@@ -26,40 +26,43 @@ _FIELDS = (
 def judge_flow(pair: FlowPairing) -> None:
     """The flow's own fields."""
     old, new = pair.old, pair.new
-    at = (old.origin, new.origin)
+    entry = (old.origin, new.origin)
     for field, kind, where in _FIELDS:
-        a, b = getattr(old, field), getattr(new, field)
-        if a != b:
-            edits = (Edit("set", "flow", "", field, a, b),)
-            pair.texts(kind, where, a or "none", b or "none", edits, at)
+        first, second = getattr(old, field), getattr(new, field)
+        if first != second:
+            edits = (Edit("set", "flow", "", field, first, second),)
+            pair.texts(kind, where, first or "none", second or "none", edits, entry)
     if old.owners != new.owners:
         edits = (Edit("set", "flow", "", "owners", old.owners, new.owners),)
-        pair.add("owner", "the flow", ", ".join(old.owners) or "none", ", ".join(new.owners) or "none", edits, at)
+        pair.add("owner", "the flow", ", ".join(old.owners) or "none", ", ".join(new.owners) or "none", edits, entry)
     _connections(pair)
 
 
 def _connections(pair: FlowPairing) -> None:
-    before, after = {c.id: c for c in pair.old.connections}, {c.id: c for c in pair.new.connections}
-    at = (pair.old.origin, pair.new.origin)
-    for key in [*before, *(k for k in after if k not in before)]:
-        a, b = before.get(key), after.get(key)
-        if a == b:
+    before, after = (
+        {connection.id: connection for connection in pair.old.connections},
+        {connection.id: connection for connection in pair.new.connections},
+    )
+    entry = (pair.old.origin, pair.new.origin)
+    for key in [*before, *(key for key in after if key not in before)]:
+        first, second = before.get(key), after.get(key)
+        if first == second:
             continue
-        if a is None or b is None:
-            edit = Edit("add" if a is None else "remove", "connection", key, "", a, b)
-            pair.add("connection", "the flow", account(a), account(b), (edit,), at)
+        if first is None or second is None:
+            edit = Edit("add" if first is None else "remove", "connection", key, "", first, second)
+            pair.add("connection", "the flow", account(first), account(second), (edit,), entry)
             continue
         edits = tuple(
-            Edit("set", "connection", key, f, getattr(a, f), getattr(b, f))
-            for f in a.__struct_fields__
-            if getattr(a, f) != getattr(b, f)
+            Edit("set", "connection", key, name, getattr(first, name), getattr(second, name))
+            for name in first.__struct_fields__
+            if getattr(first, name) != getattr(second, name)
         )
         kind = "connection"
-        x, y = account(a), account(b)
-        if x == y:
-            x, y = brief(a.unread), brief(b.unread)
-            kind = "secret" if "secret:" in x and "secret:" in y else "unread content"
-        pair.add(kind, f"connection {quoted(b.name or b.id)}", x, y, edits, at)
+        text, second_text = account(first), account(second)
+        if text == second_text:
+            text, second_text = brief(first.unread), brief(second.unread)
+            kind = "secret" if "secret:" in text and "secret:" in second_text else "unread content"
+        pair.add(kind, f"connection {quoted(second.name or second.id)}", text, second_text, edits, entry)
 
 
 def account(c: Connection | None) -> str:
@@ -72,7 +75,10 @@ def account(c: Connection | None) -> str:
 
 def judge_triggers(pair: FlowPairing) -> None:
     """Triggers that came, went or changed."""
-    before, after = {t.id: t for t in pair.old.triggers}, {t.id: t for t in pair.new.triggers}
+    before, after = (
+        {trigger.id: trigger for trigger in pair.old.triggers},
+        {trigger.id: trigger for trigger in pair.new.triggers},
+    )
     known = {p.new for p in pair.matching.triggers}
     for key, gone in before.items():
         if key not in known or key not in after:
@@ -90,43 +96,55 @@ def judge_triggers(pair: FlowPairing) -> None:
 
 
 def _trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
-    where, at = f"trigger {quoted(b.name)}" if b.name else "the trigger", (a.origin, b.origin)
+    where, entry = f"trigger {quoted(b.name)}" if b.name else "the trigger", (a.origin, b.origin)
 
     def edits(*fields: str) -> tuple[Edit, ...]:
         return tuple(
-            Edit("set", "trigger", b.id, f, getattr(a, f), getattr(b, f))
-            for f in fields
-            if getattr(a, f) != getattr(b, f)
+            Edit("set", "trigger", b.id, name, getattr(a, name), getattr(b, name))
+            for name in fields
+            if getattr(a, name) != getattr(b, name)
         )
 
     what = edits("kind", "event", "enabled")
     if a.kind != b.kind:
         what += edits("schedule")
     if what:
-        pair.add("trigger", where, _bare(a), _bare(b), what, at, step=b.id)
+        pair.add("trigger", where, _bare(a), _bare(b), what, entry, step=b.id)
     if a.schedule != b.schedule and a.kind == b.kind:
-        x, y = (schedule_words(t.schedule) if t.schedule else "at times not stated" for t in (a, b))
-        if x == y and a.schedule is not None and b.schedule is not None:
-            x, y = str(structs.asdict(a.schedule)), str(structs.asdict(b.schedule))
-        pair.add("schedule", where, x, y, edits("schedule"), at, step=b.id)
+        text, second_text = (
+            schedule_words(trigger.schedule) if trigger.schedule else "at times not stated" for trigger in (a, b)
+        )
+        if text == second_text and a.schedule is not None and b.schedule is not None:
+            text, second_text = str(structs.asdict(a.schedule)), str(structs.asdict(b.schedule))
+        pair.add("schedule", where, text, second_text, edits("schedule"), entry, step=b.id)
     if a.condition != b.condition:
         pair.texts(
-            "trigger condition", where, a.condition or "none", b.condition or "none", edits("condition"), at, step=b.id
+            "trigger condition",
+            where,
+            a.condition or "none",
+            b.condition or "none",
+            edits("condition"),
+            entry,
+            step=b.id,
         )
     if a.batch != b.batch:
-        x, y = (f"up to {t.batch} at a time" if t.batch else "no limit stated" for t in (a, b))
-        pair.add("batch", where, x, y, edits("batch"), at, step=b.id)
+        text, second_text = (
+            f"up to {trigger.batch} at a time" if trigger.batch else "no limit stated" for trigger in (a, b)
+        )
+        pair.add("batch", where, text, second_text, edits("batch"), entry, step=b.id)
     if a.name != b.name:
-        pair.add("trigger renamed", where, a.name or "none", b.name or "none", edits("name"), at, step=b.id)
+        pair.add("trigger renamed", where, a.name or "none", b.name or "none", edits("name"), entry, step=b.id)
     if a.connection != b.connection:
         pair.add(
-            "connection", where, a.connection or "none", b.connection or "none", edits("connection"), at, step=b.id
+            "connection", where, a.connection or "none", b.connection or "none", edits("connection"), entry, step=b.id
         )
     if a.operation != b.operation:
-        pair.add("other setting", f"{where} (operation)", a.operation, b.operation, edits("operation"), at, step=b.id)
-    judge_inputs(pair, "trigger", b.id, where, a.inputs, b.inputs, at)
+        pair.add(
+            "other setting", f"{where} (operation)", a.operation, b.operation, edits("operation"), entry, step=b.id
+        )
+    judge_inputs(pair, "trigger", b.id, where, a.inputs, b.inputs, entry)
     if a.unread != b.unread:
-        pair.add("unread content", where, brief(a.unread), brief(b.unread), edits("unread"), at, step=b.id)
+        pair.add("unread content", where, brief(a.unread), brief(b.unread), edits("unread"), entry, step=b.id)
 
 
 def _bare(trigger: Trigger) -> str:
@@ -136,27 +154,32 @@ def _bare(trigger: Trigger) -> str:
 
 def judge_variables(pair: FlowPairing) -> None:
     """Named values of the flow, and what was not understood."""
-    before, after = {v.name: v for v in pair.old.variables}, {v.name: v for v in pair.new.variables}
-    at = (pair.old.origin, pair.new.origin)
-    for name in [*before, *(k for k in after if k not in before)]:
-        a, b = before.get(name), after.get(name)
-        if a == b:
+    before, after = (
+        {variable.name: variable for variable in pair.old.variables},
+        {variable.name: variable for variable in pair.new.variables},
+    )
+    entry = (pair.old.origin, pair.new.origin)
+    for name in [*before, *(key for key in after if key not in before)]:
+        first, second = before.get(name), after.get(name)
+        if first == second:
             continue
-        op = "add" if a is None else "remove" if b is None else "set"
-        if a is not None and b is not None:
+        op = "add" if first is None else "remove" if second is None else "set"
+        if first is not None and second is not None:
             edits = tuple(
-                Edit("set", "variable", name, f, getattr(a, f), getattr(b, f))
-                for f in ("value", "description")
-                if getattr(a, f) != getattr(b, f)
+                Edit("set", "variable", name, field, getattr(first, field), getattr(second, field))
+                for field in ("value", "description")
+                if getattr(first, field) != getattr(second, field)
             )
-            if a.value == b.value:
-                pair.add("variable", f"variable {name} (description)", a.description, b.description, edits, at)
+            if first.value == second.value:
+                pair.add(
+                    "variable", f"variable {name} (description)", first.description, second.description, edits, entry
+                )
                 continue
         else:
-            edits = (Edit(op, "variable", name, "", a, b),)  # type: ignore[arg-type]
-        x = phrases.shown(a.value, (), {}) if a else "none"
-        y = phrases.shown(b.value, (), {}) if b else "none"
-        pair.texts("variable", f"variable {name}", x, y, edits, at)
+            edits = (Edit(op, "variable", name, "", first, second),)  # type: ignore[arg-type]
+        text = phrases.shown(first.value, (), {}) if first else "none"
+        second_text = phrases.shown(second.value, (), {}) if second else "none"
+        pair.texts("variable", f"variable {name}", text, second_text, edits, entry)
     if pair.old.unread != pair.new.unread:
         edits = (Edit("set", "flow", "", "unread", pair.old.unread, pair.new.unread),)
-        pair.add("unread content", "the flow", brief(pair.old.unread), brief(pair.new.unread), edits, at)
+        pair.add("unread content", "the flow", brief(pair.old.unread), brief(pair.new.unread), edits, entry)

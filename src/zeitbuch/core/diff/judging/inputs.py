@@ -31,12 +31,12 @@ def _leaves(value: Any) -> Iterator[str]:
 
 def hosts(value: Any) -> list[str]:
     """The hosts of the addresses among the texts of a value."""
-    return [m.group(1).lower() for leaf in _leaves(value) if (m := _HOST.match(leaf))]
+    return [matched.group(1).lower() for leaf in _leaves(value) if (matched := _HOST.match(leaf))]
 
 
 def secrets(value: Any) -> list[str]:
     """The stand-ins of secrets in a value."""
-    return [s for leaf in _leaves(value) for s in _SECRET.findall(leaf)]
+    return [item for leaf in _leaves(value) for item in _SECRET.findall(leaf)]
 
 
 def _bare(value: Any) -> str:
@@ -53,18 +53,22 @@ def judge_inputs(
     at: Places,
 ) -> None:
     """Inputs by name; where a name comes twice, all together."""
-    before, after = {x.name: x for x in old}, {x.name: x for x in new}
+    before, after = {binding.name: binding for binding in old}, {binding.name: binding for binding in new}
     if len(before) != len(old) or len(after) != len(new):
-        if [same_binding(b) for b in old] != [same_binding(b) for b in new]:
-            x, y = ("; ".join(f"{b.name} = {plain(b.value)}" for b in side) or "none" for side in (old, new))
-            pair.texts("input", where, x, y, (Edit("set", part, owner, "inputs", old, new),), at, step=owner)
+        if [same_binding(second) for second in old] != [same_binding(second) for second in new]:
+            text, second_text = (
+                "; ".join(f"{second.name} = {plain(second.value)}" for second in side) or "none" for side in (old, new)
+            )
+            pair.texts(
+                "input", where, text, second_text, (Edit("set", part, owner, "inputs", old, new),), at, step=owner
+            )
         return
-    for name in [*before, *(k for k in after if k not in before)]:
-        a, b = before.get(name), after.get(name)
-        if (same_binding(a) if a else None) == (same_binding(b) if b else None):
+    for name in [*before, *(key for key in after if key not in before)]:
+        first, second = before.get(name), after.get(name)
+        if (same_binding(first) if first else None) == (same_binding(second) if second else None):
             continue
-        op = "add" if a is None else "remove" if b is None else "set"
-        _input(pair, where, a, b, (Edit(op, part, owner, f"input.{name}", a, b),), at, owner)  # type: ignore[arg-type]
+        op = "add" if first is None else "remove" if second is None else "set"
+        _input(pair, where, first, second, (Edit(op, part, owner, f"input.{name}", first, second),), at, owner)  # type: ignore[arg-type]
 
 
 def _input(
@@ -72,10 +76,13 @@ def _input(
 ) -> None:
     name = (a or b).name  # type: ignore[union-attr]
     place = f"{where} (input {name})"
-    x = phrases.shown(a.value, a.refs, pair.old_names) if a else "none"
-    y = phrases.shown(b.value, b.refs, pair.new_names) if b else "none"
+    text = phrases.shown(a.value, a.refs, pair.old_names) if a else "none"
+    second_text = phrases.shown(b.value, b.refs, pair.new_names) if b else "none"
     if a is not None and b is not None and a.decided != b.decided:
-        old, new = f"{phrases.decided(a, pair.old_names)}: {x}", f"{phrases.decided(b, pair.new_names)}: {y}"
+        old, new = (
+            f"{phrases.decided(a, pair.old_names)}: {text}",
+            f"{phrases.decided(b, pair.new_names)}: {second_text}",
+        )
         pair.add("input decider", place, old, new, edits, at, step=owner)
         return
     one, two = secrets(a.value) if a else [], secrets(b.value) if b else []
@@ -85,15 +92,15 @@ def _input(
     first, second = hosts(a.value) if a else [], hosts(b.value) if b else []
     if first != second and second:
         remark = f"calls {second[0]}" + (f" instead of {first[0]}" if first else "")
-        pair.add("endpoint", place, x, y, edits, at, remarks=(remark,), step=owner)
+        pair.add("endpoint", place, text, second_text, edits, at, remarks=(remark,), step=owner)
         return
-    if x == y and a is not None and b is not None:
-        x, y = _about(a), _about(b)
-    pair.texts("input", place, x, y, edits, at, step=owner)
+    if text == second_text and a is not None and b is not None:
+        text, second_text = _about(a), _about(b)
+    pair.texts("input", place, text, second_text, edits, at, step=owner)
 
 
 def _about(b: Binding) -> str:
     """What an input is beside its value."""
     parts = [plain(b.value), b.type or "", b.description or ""]
-    parts += [f"from {r.step or r.variable or r.path}" for r in b.refs]
-    return ", ".join(p for p in parts if p)
+    parts += [f"from {ref.step or ref.variable or ref.path}" for ref in b.refs]
+    return ", ".join(part for part in parts if part)

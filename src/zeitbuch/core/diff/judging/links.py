@@ -27,7 +27,7 @@ def case_words(link: Link, names: dict[str, str]) -> str:
         readable(link.condition, link.refs, names) if link.condition != link.label else "",
         ", ".join(link.after),
     ]
-    return " / ".join(s for s in said if s)
+    return " / ".join(text for text in said if text)
 
 
 class LinkJudge:
@@ -39,14 +39,14 @@ class LinkJudge:
         self.old_course, self.new_course = Course(arrows_of(pair.old.links)), Course(arrows_of(pair.new.links))
 
     def _differing(self) -> tuple[list[Link], list[Link]]:
-        gone, come = [], [same_link(k) for k in self.pair.new.links]
+        gone, come = [], [same_link(link) for link in self.pair.new.links]
         raw = list(self.pair.new.links)
         for link in self.pair.old.links:
             same = same_link(link)
             if same in come:
-                at = come.index(same)
-                come.pop(at)
-                raw.pop(at)
+                place = come.index(same)
+                come.pop(place)
+                raw.pop(place)
             else:
                 gone.append(link)
         return gone, raw
@@ -73,7 +73,7 @@ class LinkJudge:
 
     def _arrow(self, link: Link, names: dict[str, str]) -> str:
         both = {**self.pair.old_names, **self.pair.new_names}
-        ends = [quoted(names.get(e, both.get(e, e))) for e in (link.source, link.target)]
+        ends = [quoted(names.get(name, both.get(name, name))) for name in (link.source, link.target)]
         return f"{ends[0]} to {ends[1]}"
 
     def _cases(self) -> None:
@@ -92,12 +92,12 @@ class LinkJudge:
             self.gone.remove(link)
             self.come.remove(other)
             kind = "case" if (link.label, link.after) != (other.label, other.after) else "condition"
-            x, y = case_words(link, self.pair.old_names), case_words(other, self.pair.new_names)
+            text, second_text = case_words(link, self.pair.old_names), case_words(other, self.pair.new_names)
             self.pair.add(
                 kind,
                 self._arrow(other, self.pair.new_names),
-                x or "none",
-                y or "none",
+                text or "none",
+                second_text or "none",
                 (self._edit(link, False), self._edit(other, True)),
                 (link.origin, other.origin),
                 step=other.source,
@@ -107,7 +107,7 @@ class LinkJudge:
 
     def _with_steps(self) -> None:
         """Links that only follow a step that came or went are told with it."""
-        added, removed = {s.id for s in self.pair.added}, {s.id for s in self.pair.removed}
+        added, removed = {step.id for step in self.pair.added}, {step.id for step in self.pair.removed}
         bridges = self.new_course.bridged(added)
         stood = self.old_course.bridged(removed)
         for links, own, through, is_new in (
@@ -125,41 +125,44 @@ class LinkJudge:
     def _give(self, owner: str, edit: Edit, kinds: tuple[str, ...]) -> None:
         """The edit becomes part of the change of that step."""
         found = self.pair.found
-        at = next(i for i, c in enumerate(found) if c.step == owner and c.type in kinds)
-        change: Change = found[at]
-        found[at] = structs.replace(change, edits=(*change.edits, edit))
+        place = next(index for index, change in enumerate(found) if change.step == owner and change.type in kinds)
+        change: Change = found[place]
+        found[place] = structs.replace(change, edits=(*change.edits, edit))
 
     def _moved(self) -> list[str]:
         """Steps that changed their scope, then the fewest whose moving explains most of the links that differ."""
         pair = self.pair
-        added = {s.id for s in pair.added}
-        order = {s.id: i for i, s in enumerate(pair.new.steps) if s.id not in added}
-        scoped = [s for s in order if pair.old_steps[s].scope != pair.new_steps[s].scope]
+        added = {step.id for step in pair.added}
+        order = {step.id: index for index, step in enumerate(pair.new.steps) if step.id not in added}
+        scoped = [text for text in order if pair.old_steps[text].scope != pair.new_steps[text].scope]
         old, new = Course(self.old_course.arrows()), Course(self.new_course.arrows())
-        for course, out in ((old, [s.id for s in pair.removed]), (new, [s.id for s in pair.added])):
+        for course, out in ((old, [step.id for step in pair.removed]), (new, [step.id for step in pair.added])):
             for step in [*out, *scoped]:
                 course.take_out(step)
         return [*scoped, *moved(old, new, order, MOVED)]
 
     def _move(self, step_id: str) -> None:
         pair = self.pair
-        a, b = pair.old_steps[step_id], pair.new_steps[step_id]
-        old_bridge = self.old_course.through(step_id, {s.id for s in pair.removed})
-        new_bridge = self.new_course.through(step_id, {s.id for s in pair.added})
+        first, second = pair.old_steps[step_id], pair.new_steps[step_id]
+        old_bridge = self.old_course.through(step_id, {step.id for step in pair.removed})
+        new_bridge = self.new_course.through(step_id, {step.id for step in pair.added})
         edits: list[Edit] = []
         for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
             for link in list(links):
                 if step_id in (link.source, link.target) or (link.source, link.target) in bridge:
                     edits.append(self._edit(link, is_new))
                     links.remove(link)
-        at: Places = (a.origin, b.origin)
-        if a.scope != b.scope:
-            edits.insert(0, Edit("set", "step", step_id, "scope", a.scope, b.scope))
-            scopes = [n.get(s.scope or "", "no scope") for s, n in ((a, pair.old_names), (b, pair.new_names))]
-            pair.add("scope", quoted(b.title), scopes[0], scopes[1], tuple(edits), at, step=step_id)
+        entry: Places = (first.origin, second.origin)
+        if first.scope != second.scope:
+            edits.insert(0, Edit("set", "step", step_id, "scope", first.scope, second.scope))
+            scopes = [
+                mapping.get(step.scope or "", "no scope")
+                for step, mapping in ((first, pair.old_names), (second, pair.new_names))
+            ]
+            pair.add("scope", quoted(second.title), scopes[0], scopes[1], tuple(edits), entry, step=step_id)
         elif edits:
             words = [self._spot(self.old_course, step_id, True), self._spot(self.new_course, step_id, False)]
-            pair.add("step moved", quoted(b.title), words[0], words[1], tuple(edits), at, step=step_id)
+            pair.add("step moved", quoted(second.title), words[0], words[1], tuple(edits), entry, step=step_id)
 
     def _spot(self, course: Course, step: str, old: bool) -> str:
         names = {**self.pair.new_names, **self.pair.old_names} if old else self.pair.new_names
@@ -169,7 +172,8 @@ class LinkJudge:
         for word, ends in (("after", before), ("before", after)):
             if ends:
                 shown = [
-                    quoted(names.get(e, e)) for e in sorted(ends, key=lambda e: order.index(e) if e in order else 0)
+                    quoted(names.get(name, name))
+                    for name in sorted(ends, key=lambda e: order.index(e) if e in order else 0)
                 ]
                 parts.append(f"{word} {joined(shown)}")
         return ", ".join(parts) or "alone"

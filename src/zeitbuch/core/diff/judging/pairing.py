@@ -30,10 +30,10 @@ class FlowPairing:
         self.ids = matching.ids(flows)
         self.old, self.new = mapped(old, self.ids), new
         self.old_names, self.new_names = names_of(self.old), names_of(new)
-        self.old_steps = {s.id: s for s in self.old.steps}
-        self.new_steps = {s.id: s for s in new.steps}
-        self.sure = {p.new: p.confidence for p in matching.steps}
-        self.removed = [self.old_steps[self.ids.parts.get(s.id, s.id)] for s in matching.removed]
+        self.old_steps = {step.id: step for step in self.old.steps}
+        self.new_steps = {step.id: step for step in new.steps}
+        self.sure = {pair.new: pair.confidence for pair in matching.steps}
+        self.removed = [self.old_steps[self.ids.parts.get(step.id, step.id)] for step in matching.removed]
         self.added = list(matching.added)
         self.found: list[Change] = []
 

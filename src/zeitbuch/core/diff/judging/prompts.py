@@ -31,7 +31,7 @@ LANGUAGES = {
 
 def language(text: str) -> str:
     """The language of a text in English, empty when it is too short to tell or unknown."""
-    if sum(c.isalpha() for c in text) < _ENOUGH:
+    if sum(letter.isalpha() for letter in text) < _ENOUGH:
         return ""
     from py3langid import classify
 
@@ -40,7 +40,7 @@ def language(text: str) -> str:
 
 def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, at: Places) -> None:
     """Prompts in their order; those of one role are held against each other."""
-    first, second = [same_prompt(p) for p in old.prompts], [same_prompt(p) for p in new.prompts]
+    first, second = [same_prompt(prompt) for prompt in old.prompts], [same_prompt(prompt) for prompt in new.prompts]
     if first == second:
         return
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
@@ -48,33 +48,33 @@ def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, a
             continue
         left, right = list(range(i1, i2)), list(range(j1, j2))
         while left and right:
-            i = left[0]
-            j = next((j for j in right if new.prompts[j].role == old.prompts[i].role), right[0])
-            left.remove(i)
-            right.remove(j)
-            edit = Edit("set", "step", step.id, f"prompt.{i}", old.prompts[i], new.prompts[j])
-            _prompt(pair, step, old.prompts[i], new.prompts[j], edit, at)
-        for i in left:
-            edit = Edit("remove", "step", step.id, f"prompt.{i}", old.prompts[i])
-            _prompt(pair, step, old.prompts[i], None, edit, at)
-        for j in right:
-            edit = Edit("add", "step", step.id, f"prompt.{j}", None, new.prompts[j])
-            _prompt(pair, step, None, new.prompts[j], edit, at)
+            index = left[0]
+            inner = next((inner for inner in right if new.prompts[inner].role == old.prompts[index].role), right[0])
+            left.remove(index)
+            right.remove(inner)
+            edit = Edit("set", "step", step.id, f"prompt.{index}", old.prompts[index], new.prompts[inner])
+            _prompt(pair, step, old.prompts[index], new.prompts[inner], edit, at)
+        for index in left:
+            edit = Edit("remove", "step", step.id, f"prompt.{index}", old.prompts[index])
+            _prompt(pair, step, old.prompts[index], None, edit, at)
+        for inner in right:
+            edit = Edit("add", "step", step.id, f"prompt.{inner}", None, new.prompts[inner])
+            _prompt(pair, step, None, new.prompts[inner], edit, at)
 
 
 def _prompt(pair: FlowPairing, step: Step, a: Prompt | None, b: Prompt | None, edit: Edit, at: Places) -> None:
     # Names of the new version on both sides: a step that was renamed is no change of the prompt.
     names = {**pair.old_names, **pair.new_names}
-    x = in_words(a.text, a.refs, names) if a is not None else ""
-    y = in_words(b.text, b.refs, names) if b is not None else ""
+    text = in_words(a.text, a.refs, names) if a is not None else ""
+    second_text = in_words(b.text, b.refs, names) if b is not None else ""
     role = (b or a).role  # type: ignore[union-attr]
-    words = word_changes(x, y)
+    words = word_changes(text, second_text)
     remarks = _remarks(a, b, names, words)
-    pair.add("prompt", f"{quoted(step.title)} ({role} prompt)", x, y, (edit,), at, words, remarks, step.id)
+    pair.add("prompt", f"{quoted(step.title)} ({role} prompt)", text, second_text, (edit,), at, words, remarks, step.id)
 
 
 def _placeholders(p: Prompt | None, names: dict[str, str]) -> list[str]:
-    return list(dict.fromkeys(_placeholder(r, names) for r in p.refs)) if p is not None else []
+    return list(dict.fromkeys(_placeholder(ref, names) for ref in p.refs)) if p is not None else []
 
 
 def _placeholder(ref: Ref, names: dict[str, str]) -> str:
@@ -88,7 +88,7 @@ def _remarks(a: Prompt | None, b: Prompt | None, names: dict[str, str], words: t
     elif a.role != b.role:
         said.append(f"role {a.role} → {b.role}")
     before, after = _placeholders(a, names), _placeholders(b, names)
-    come, gone = [p for p in after if p not in before], [p for p in before if p not in after]
+    come, gone = [part for part in after if part not in before], [part for part in before if part not in after]
     if come:
         said.append(f"now filled with {joined(come)}")
     if gone:
@@ -99,8 +99,14 @@ def _remarks(a: Prompt | None, b: Prompt | None, names: dict[str, str], words: t
             one, two = language(a.text), language(b.text)
             if one and two and one != two:
                 said.append(f"language of instruction {one} → {two}")
-    counts = {m: sum(len(_WORD.findall(w.text)) for w in words if w.mark == m) for m in ("new", "old")}
-    parts = [f"{plural(counts[m], 'word')} {w}" for m, w in (("new", "added"), ("old", "taken out")) if counts[m]]
+    counts = {
+        name: sum(len(_WORD.findall(word.text)) for word in words if word.mark == name) for name in ("new", "old")
+    }
+    parts = [
+        f"{plural(counts[name], 'word')} {word}"
+        for name, word in (("new", "added"), ("old", "taken out"))
+        if counts[name]
+    ]
     if parts:
         said.append(" and ".join(parts))
     return tuple(said)

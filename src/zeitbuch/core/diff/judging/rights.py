@@ -18,28 +18,30 @@ _ACTS = ("send", "delete", "spend", "write")
 
 def effects(flow: Flow) -> list[str]:
     """What the switched-on steps of a flow may do outside."""
-    held = {s.effect for s in flow.steps if s.enabled}
-    return [e for e in _ORDER if e in held]
+    held = {step.effect for step in flow.steps if step.enabled}
+    return [name for name in _ORDER if name in held]
 
 
 def judge_rights(pair: FlowPairing) -> None:
     """Rights of the whole flow, and approvals that no longer come before an act."""
     old, new = effects(pair.old), effects(pair.new)
-    at = (pair.old.origin, pair.new.origin)
+    entry = (pair.old.origin, pair.new.origin)
     if old != new:
-        more = [EFFECT_WORDS[e] for e in new if e not in old]
-        less = [EFFECT_WORDS[e] for e in old if e not in new]
-        words = [joined([EFFECT_WORDS[e] for e in side]) or "nothing" for side in (old, new)]
+        more = [EFFECT_WORDS[name] for name in new if name not in old]
+        less = [EFFECT_WORDS[name] for name in old if name not in new]
+        words = [joined([EFFECT_WORDS[name] for name in side]) or "nothing" for side in (old, new)]
         if more:
-            pair.add("rights widened", "the flow", words[0], words[1], at=at, remarks=(f"now {joined(more)}",))
+            pair.add("rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {joined(more)}",))
         else:
-            pair.add("rights narrowed", "the flow", words[0], words[1], at=at, remarks=(f"no longer {joined(less)}",))
+            pair.add(
+                "rights narrowed", "the flow", words[0], words[1], at=entry, remarks=(f"no longer {joined(less)}",)
+            )
     _approvals(pair)
 
 
 def _approvals(pair: FlowPairing) -> None:
-    held = [s for s in pair.old.steps if s.kind == "approve" and s.enabled and s.id in pair.new_steps]
-    acts = [s for s in pair.new.steps if s.effect in _ACTS and s.id in pair.old_steps and s.enabled]
+    held = [step for step in pair.old.steps if step.kind == "approve" and step.enabled and step.id in pair.new_steps]
+    acts = [step for step in pair.new.steps if step.effect in _ACTS and step.id in pair.old_steps and step.enabled]
     if not held or not acts:
         return
     before, after = Ways(Graph(pair.old)), Ways(Graph(pair.new))
@@ -52,7 +54,7 @@ def _approvals(pair: FlowPairing) -> None:
             if approval.id in before.always_before(act.id) and approval.id not in after.always_before(act.id)
         ]
         if freed:
-            names = joined([quoted(s.title) for s in freed])
+            names = joined([quoted(step.title) for step in freed])
             pair.add(
                 "approval bypassed",
                 quoted(pair.new_steps[approval.id].title),

@@ -57,7 +57,7 @@ def judge_steps(pair: FlowPairing) -> None:
             "step added", where, "", pair.about(step), (edit,), (None, step.origin),
             remarks=_contents(step, pair.new_names), step=step.id,
         )  # fmt: skip
-    added = {s.id for s in pair.added}
+    added = {step.id for step in pair.added}
     for step in pair.new.steps:
         old = pair.old_steps.get(step.id)
         if step.id not in added and old is not None:
@@ -67,9 +67,11 @@ def judge_steps(pair: FlowPairing) -> None:
 def _contents(step: Step, names: dict[str, str]) -> tuple[str, ...]:
     """What a new step is given, for a reader who has nothing else: inputs, prompts, condition."""
     said = [f"condition {readable(step.condition, step.refs, names)}"] if step.condition else []
-    said += [f"{b.name}: {brief(readable(plain(b.value), b.refs, names))}" for b in step.inputs]
+    said += [f"{second.name}: {brief(readable(plain(second.value), second.refs, names))}" for second in step.inputs]
     if step.model is not None:
-        said += [f"{p.role} prompt: {brief(readable(p.text, p.refs, names))}" for p in step.model.prompts]
+        said += [
+            f"{prompt.role} prompt: {brief(readable(prompt.text, prompt.refs, names))}" for prompt in step.model.prompts
+        ]
     return tuple(said)
 
 
@@ -78,10 +80,16 @@ def place(flow: Any, step: Step, names: dict[str, str]) -> str:
     for link in flow.links:
         if link.source == step.id and link.role == "attach":
             return f" for {quoted(names.get(link.target, link.target))}"
-    course = [k for k in flow.links if k.role != "attach"]
-    before = [quoted(names.get(k.source, k.source)) for k in course if k.target == step.id]
-    after = [quoted(names.get(k.target, k.target)) for k in course if k.source == step.id and k.role == "next"]
-    parts = [f"{w} {joined(list(dict.fromkeys(n)))}" for w, n in (("after", before), ("before", after)) if n]
+    course = [key for key in flow.links if key.role != "attach"]
+    before = [quoted(names.get(key.source, key.source)) for key in course if key.target == step.id]
+    after = [
+        quoted(names.get(key.target, key.target)) for key in course if key.source == step.id and key.role == "next"
+    ]
+    parts = [
+        f"{word} {joined(list(dict.fromkeys(items)))}"
+        for word, items in (("after", before), ("before", after))
+        if items
+    ]
     inside = f" in {quoted(names.get(step.scope, step.scope))}" if step.scope else ""
     return (f" {', '.join(parts)}" if parts else "") + inside
 
@@ -96,21 +104,25 @@ def retry_words(step: Step) -> str:
 
 def repeat_words(step: Step, names: dict[str, str]) -> str:
     """How a loop goes round."""
-    r = step.repeat
-    if r is None:
+    repeat = step.repeat
+    if repeat is None:
         return "none"
     words = (
-        f"over {readable(r.items, r.refs, names)}"
-        if r.items
-        else f"until {readable(r.until, r.refs, names)}"
-        if r.until
+        f"over {readable(repeat.items, repeat.refs, names)}"
+        if repeat.items
+        else f"until {readable(repeat.until, repeat.refs, names)}"
+        if repeat.until
         else "not stated"
     )
-    return words + (f", {r.count} items" if r.count is not None else "") + (f", at most {r.cap}x" if r.cap else "")
+    return (
+        words
+        + (f", {repeat.count} items" if repeat.count is not None else "")
+        + (f", at most {repeat.cap}x" if repeat.cap else "")
+    )
 
 
 def _step(pair: FlowPairing, a: Step, b: Step) -> None:
-    where, at = quoted(b.title), (a.origin, b.origin)
+    where, entry = quoted(b.title), (a.origin, b.origin)
     one, two = same_step(a), same_step(b)
 
     def said(value: Any) -> Any:
@@ -118,12 +130,12 @@ def _step(pair: FlowPairing, a: Step, b: Step) -> None:
 
     def put(kind: str, field: str, old: Any, new: Any, word: str = "", also: tuple[str, ...] = ()) -> None:
         edits = tuple(
-            Edit("set", "step", b.id, f, getattr(a, f), getattr(b, f))
-            for f in (field, *also)
-            if getattr(a, f) != getattr(b, f)
+            Edit("set", "step", b.id, name, getattr(a, name), getattr(b, name))
+            for name in (field, *also)
+            if getattr(a, name) != getattr(b, name)
         )
         spot = f"{where} ({word})" if word else where
-        pair.texts(kind, spot, str(said(old)), str(said(new)), edits, at, step=b.id)
+        pair.texts(kind, spot, str(said(old)), str(said(new)), edits, entry, step=b.id)
 
     for field, kind, word, words in _ROWS:
         if getattr(a, field) != getattr(b, field):
@@ -133,7 +145,10 @@ def _step(pair: FlowPairing, a: Step, b: Step) -> None:
     if a.effect != b.effect:
         put("effect widened" if RANK[b.effect] >= RANK[a.effect] else "effect narrowed", "effect", a.effect, b.effect)
     if a.connection != b.connection:
-        names = {c.id: c.name or c.id for c in (*pair.old.connections, *pair.new.connections)}
+        names = {
+            connection.id: connection.name or connection.id
+            for connection in (*pair.old.connections, *pair.new.connections)
+        }
         put(
             "connection",
             "connection",
@@ -150,8 +165,8 @@ def _step(pair: FlowPairing, a: Step, b: Step) -> None:
         )
     if one.repeat != two.repeat:
         put("loop", "repeat", repeat_words(a, pair.old_names), repeat_words(b, pair.new_names))
-    judge_inputs(pair, "step", b.id, where, a.inputs, b.inputs, at)
-    _model(pair, a, b, where, at)
+    judge_inputs(pair, "step", b.id, where, a.inputs, b.inputs, entry)
+    _model(pair, a, b, where, entry)
     if a.unread != b.unread:
         put("unread content", "unread", brief(a.unread), brief(b.unread))
 
@@ -160,16 +175,16 @@ def _model(pair: FlowPairing, a: Step, b: Step, where: str, at: Places) -> None:
     old, new = a.model, b.model
     if old is None or new is None:
         if old is not new:
-            names = [(u.name or "a model") if u is not None else "none" for u in (old, new)]
+            names = [(use.name or "a model") if use is not None else "none" for use in (old, new)]
             pair.add("model", where, names[0], names[1], (Edit("set", "step", b.id, "model", old, new),), at, step=b.id)
         return
     if old.name != new.name:
         edit = Edit("set", "step", b.id, "model.name", old.name, new.name)
         pair.add("model", where, old.name or "none", new.name or "none", (edit,), at, step=b.id)
     for field, word in _MODEL_WORDS.items():
-        x, y = getattr(old, field), getattr(new, field)
-        if x != y:
-            edit = Edit("set", "step", b.id, f"model.{field}", x, y)
-            said = ["none" if v is None else v for v in (x, y)]
+        item, other = getattr(old, field), getattr(new, field)
+        if item != other:
+            edit = Edit("set", "step", b.id, f"model.{field}", item, other)
+            said = ["none" if value is None else value for value in (item, other)]
             pair.add("model setting", f"{where} ({word})", said[0], said[1], (edit,), at, step=b.id)
     judge_prompts(pair, b, old, new, at)

@@ -35,9 +35,9 @@ class Components:
                     self.places[id(value)] = pointer
                     if isinstance(value.get("id"), str):
                         self.by_id.setdefault(value["id"], value)
-                stack += [(f"{pointer}/{escaped(str(k))}", v) for k, v in reversed(list(value.items()))]
+                stack += [(f"{pointer}/{escaped(str(key))}", item) for key, item in reversed(list(value.items()))]
             elif isinstance(value, list):
-                stack += [(f"{pointer}/{i}", v) for i, v in reversed(list(enumerate(value)))]
+                stack += [(f"{pointer}/{item}", v) for item, v in reversed(list(enumerate(value)))]
 
     def whole(self, value: Any) -> dict[str, Any]:
         """A component written in place or by reference; empty when it is not there."""
@@ -52,7 +52,7 @@ class Components:
 
     def listed(self, value: Any) -> list[dict[str, Any]]:
         """The components of a list."""
-        return [w for v in value if (w := self.whole(v))] if isinstance(value, list) else []
+        return [mapping for item in value if (mapping := self.whole(item))] if isinstance(value, list) else []
 
     def origin(self, component: dict[str, Any]) -> Origin:
         """Where a component stands."""
@@ -61,9 +61,9 @@ class Components:
     def flows(self) -> list[tuple[str, dict[str, Any]]]:
         """All flow components with their pointers, the outermost first."""
         found = [
-            (pointer, c)
-            for c in self._all()
-            if c.get("component_type") == "Flow" and (pointer := self.places[id(c)]) is not None
+            (pointer, mapping)
+            for mapping in self._all()
+            if mapping.get("component_type") == "Flow" and (pointer := self.places[id(mapping)]) is not None
         ]
         return sorted(found, key=lambda f: (len(f[0]), f[0]))
 
@@ -105,9 +105,13 @@ def model_use(parts: Components, node: dict[str, Any], inputs: tuple[Binding, ..
     """How an LLM node uses its model."""
     text = str(node.get("prompt_template") or "")
     refs: list[Ref] = []
-    for m in _PLACEHOLDER.finditer(text):
-        fed = next((b.refs[0] for b in inputs if b.name == m[1] and b.refs), None)
-        refs.append(Ref(step=fed.step, path=fed.path, text=m[0]) if fed is not None else Ref(variable=m[1], text=m[0]))
+    for matched in _PLACEHOLDER.finditer(text):
+        fed = next((second.refs[0] for second in inputs if second.name == matched[1] and second.refs), None)
+        refs.append(
+            Ref(step=fed.step, path=fed.path, text=matched[0])
+            if fed is not None
+            else Ref(variable=matched[1], text=matched[0])
+        )
     prompts = (Prompt(text=text, refs=tuple(dict.fromkeys(refs))),) if text else ()
     return ModelUse(prompts=prompts, **_model(parts, node))
 
@@ -115,7 +119,7 @@ def model_use(parts: Components, node: dict[str, Any], inputs: tuple[Binding, ..
 def agent_use(parts: Components, agent: dict[str, Any]) -> ModelUse:
     """How an agent uses its model."""
     text = str(agent.get("system_prompt") or "")
-    refs = tuple(dict.fromkeys(Ref(variable=m[1], text=m[0]) for m in _PLACEHOLDER.finditer(text)))
+    refs = tuple(dict.fromkeys(Ref(variable=matched[1], text=matched[0]) for matched in _PLACEHOLDER.finditer(text)))
     return ModelUse(prompts=(Prompt(text=text, role="system", refs=refs),) if text else (), **_model(parts, agent))
 
 
@@ -132,12 +136,14 @@ def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | No
         "agentspec_version", "requires_confirmation",
     }  # fmt: skip
     inputs += [
-        Binding(name=n, value=tool[n]) for n in ("url", "http_method", "headers", "query_params", "data") if tool.get(n)
+        Binding(name=name, value=tool[name])
+        for name in ("url", "http_method", "headers", "query_params", "data")
+        if tool.get(name)
     ]
     if tool.get("requires_confirmation"):
         inputs.append(Binding(name="requires_confirmation", value=True))
     return Step(
         id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
         effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
-        unread={k: v for k, v in tool.items() if k not in known and v not in (None, [], {}, False)}, origin=parts.origin(tool),
+        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin(tool),
     )  # fmt: skip

@@ -29,7 +29,7 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
     """The flow of the document, and one for each flow inside it."""
     parts = Components(document, base)
     every = parts.flows() if document["component_type"] == "Flow" else [("", document), *parts.flows()]
-    called = {str(_id(f)) for _, f in every[1:]}
+    called = {str(_id(field)) for _, field in every[1:]}
     for pointer, component in every:
         share = count if len(every) == 1 else count_values(component)
         reader = FlowReader(parts, component, pointer, str(_id(component)) in called)
@@ -65,11 +65,13 @@ class FlowReader:
             "nodes", "start_node", "control_flow_connections", "data_flow_connections", "$referenced_components", "llm_config",
             "system_prompt", "tools", "toolboxes", "first_agent", "relationships", "group_manager", "workers", *_COMMON,
         }  # fmt: skip
-        unread: dict[str, Any] = {k: v for k, v in component.items() if k not in known and v not in (None, [], {})}
+        unread: dict[str, Any] = {
+            key: value for key, value in component.items() if key not in known and value not in (None, [], {})
+        }
         if component.get("metadata"):
             unread["metadata"] = component["metadata"]
         missed = count_values(unread) if unread else 0
-        missed += sum(count_values(s.unread) for s in self.steps if s.unread)
+        missed += sum(count_values(step.unread) for step in self.steps if step.unread)
         return Flow(
             id=_id(component),
             name=str(component.get("name") or ""),
@@ -79,8 +81,8 @@ class FlowReader:
             steps=tuple(self.steps),
             links=tuple(self.links),
             variables=tuple(
-                Variable(name=f"inputs.{_title(p)}", value=p.get("default"), description=str(p.get("description") or ""))
-                for p in self.parts.listed(component.get("inputs"))
+                Variable(name=f"inputs.{_title(parts)}", value=parts.get("default"), description=str(parts.get("description") or ""))
+                for parts in self.parts.listed(component.get("inputs"))
             ),
             unread=unread,
             format="agent-spec",
@@ -104,12 +106,12 @@ class FlowReader:
             self._agent(first, _id(first))
             for pair in component.get("relationships") or []:
                 if isinstance(pair, list) and len(pair) == 2:
-                    a, b = (self.parts.whole(p) for p in pair)
-                    for agent in (a, b):
-                        if not any(s.id == _id(agent) for s in self.steps):
+                    left, second = (self.parts.whole(part) for part in pair)
+                    for agent in (left, second):
+                        if not any(step.id == _id(agent) for step in self.steps):
                             self._agent(agent, _id(agent))
-                    if _id(b) != _id(first):
-                        self.links.append(Link(source=_id(b), target=_id(a), role="attach"))
+                    if _id(second) != _id(first):
+                        self.links.append(Link(source=_id(second), target=_id(left), role="attach"))
             self.links.append(Link(source="start", target=_id(first)))
         elif kind == "ManagerWorkers":
             manager = self.parts.whole(component.get("group_manager"))
@@ -136,7 +138,7 @@ class FlowReader:
             Step(
                 id=key, kind="agent", name=name or str(agent.get("name") or key), operation=str(agent.get("component_type") or "Agent"),
                 scope=scope, model=agent_use(self.parts, agent), inputs=inputs, note=str(agent.get("description") or ""),
-                unread={k: v for k, v in agent.items() if k not in known and v not in (None, [], {}, False)}, origin=self.parts.origin(agent),
+                unread={key: value for key, value in agent.items() if key not in known and value not in (None, [], {}, False)}, origin=self.parts.origin(agent),
             )
         )  # fmt: skip
         helpers = [*self.parts.listed(agent.get("tools")), *self.parts.listed(agent.get("toolboxes"))]
@@ -149,9 +151,9 @@ class FlowReader:
 
     def _nodes(self) -> None:
         component = self.component
-        nodes = [self.parts.whole(n) for n in component.get("nodes") or []]
+        nodes = [self.parts.whole(number) for number in component.get("nodes") or []]
         start = self.parts.whole(component.get("start_node"))
-        if start and not any(_id(n) == _id(start) for n in nodes):
+        if start and not any(_id(mapping) == _id(start) for mapping in nodes):
             nodes.insert(0, start)
         feeds: dict[str, list[Binding]] = {}
         for edge in self.parts.listed(component.get("data_flow_connections")):
@@ -160,14 +162,14 @@ class FlowReader:
                 feeds.setdefault(_id(target), []).append(placeholders(edge, _id(source)))
         for node in nodes:
             self._node(node, tuple(feeds.get(_id(node), ())))
-        kinds = {s.id: s.kind for s in self.steps}
-        known = {*kinds, *[t.id for t in self.triggers]}
+        kinds = {step.id: step.kind for step in self.steps}
+        known = {*kinds, *[trigger.id for trigger in self.triggers]}
         for edge in self.parts.listed(component.get("control_flow_connections")):
             source, target = self.parts.whole(edge.get("from_node")), self.parts.whole(edge.get("to_node"))
             origin = self.parts.origin(edge)
-            ends = [_id(e) if e else "?" for e in (source, target)]
+            ends = [_id(mapping) if mapping else "?" for mapping in (source, target)]
             if not set(ends) <= known:
-                lost = " and ".join(repr(e) for e in ends if e not in known)
+                lost = " and ".join(repr(name) for name in ends if name not in known)
                 self.problems.append(
                     Problem(
                         "link-end",
@@ -181,7 +183,7 @@ class FlowReader:
             branch = str(edge.get("from_branch") or "")
             if kinds.get(ends[0]) == "decide":
                 mapping = source.get("mapping") if isinstance(source.get("mapping"), dict) else {}
-                values = sorted(str(k) for k, v in (mapping or {}).items() if v == branch)
+                values = sorted(str(key) for key, value in (mapping or {}).items() if value == branch)
                 condition = f"= {' or '.join(values)}" if values else ""
                 self.links.append(
                     Link(
@@ -222,7 +224,11 @@ class FlowReader:
         }
 
         def rest(*known: str) -> dict[str, Any]:
-            return {k: v for k, v in node.items() if k not in _COMMON and k not in known and v not in (None, [], {})}
+            return {
+                key: value
+                for key, value in node.items()
+                if key not in _COMMON and key not in known and value not in (None, [], {})
+            }
 
         match kind:
             case "StartNode":
@@ -247,7 +253,7 @@ class FlowReader:
                     Step(
                         kind="tool",
                         effect=helper.effect,
-                        inputs=(*[b for b in helper.inputs if b.decided != "model"], *inputs),
+                        inputs=(*[second for second in helper.inputs if second.decided != "model"], *inputs),
                         unread=helper.unread,
                         **{**given, "operation": f"{kind} {helper.operation}"},
                     )
@@ -263,7 +269,7 @@ class FlowReader:
                     )
                 )
             case "MapNode" | "ParallelMapNode":
-                over = next((b.name for b in inputs if b.name.startswith("iterated_")), "")
+                over = next((second.name for second in inputs if second.name.startswith("iterated_")), "")
                 self.steps.append(
                     Step(
                         kind="loop",
@@ -285,7 +291,7 @@ class FlowReader:
                 self.steps.append(
                     Step(
                         kind="decide",
-                        condition=next((b.name for b in inputs), None),
+                        condition=next((second.name for second in inputs), None),
                         inputs=inputs,
                         unread=rest("mapping"),
                         **given,
@@ -322,7 +328,7 @@ class FlowReader:
                 self.steps.append(Step(kind="other", inputs=inputs, unread=rest(), **given))
 
     def _plain(self, node: dict[str, Any], *names: str) -> tuple[Binding, ...]:
-        return tuple(Binding(name=n, value=node[n]) for n in names if node.get(n) not in (None, "", [], {}))
+        return tuple(Binding(name=name, value=node[name]) for name in names if node.get(name) not in (None, "", [], {}))
 
     def _inner(self, flow: Any, scope: str, origin: Origin | None) -> None:
         """A flow that a node runs inside: one step that calls it."""

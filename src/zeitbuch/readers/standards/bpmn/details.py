@@ -22,7 +22,7 @@ def unread_of(element: Element) -> dict[str, Any]:
         "id", "name", "default", "calledElement", "attachedToRef", "cancelActivity", "isInterrupting", "triggeredByEvent",
         "gatewayDirection", "scriptFormat", "messageRef", "isExpanded", "startQuantity", "completionQuantity",
     }  # fmt: skip
-    rest: dict[str, Any] = {k: v for k, v in element.attributes.items() if k not in known}
+    rest: dict[str, Any] = {key: value for key, value in element.attributes.items() if key not in known}
     understood = {
         "documentation", "incoming", "outgoing", "sequenceFlow", "script", "text", "laneSet", "association", "dataObject",
         "dataObjectReference", "dataStoreReference", "property", "ioSpecification", "dataInputAssociation",
@@ -74,7 +74,7 @@ def told(definition: Element, named: Callable[[str], str]) -> list[Binding]:
 
 
 def definition_of(event: Element) -> Element | None:
-    return next((c for c in event.children if c.tag in E.DEFINITIONS), None)
+    return next((element for element in event.children if element.tag in E.DEFINITIONS), None)
 
 
 def event_word(kind: str) -> str:
@@ -95,7 +95,7 @@ def one_by_one(marker: Element) -> tuple[Binding, ...]:
 
 def count(value: Any) -> int:
     if isinstance(value, dict):
-        return sum(count(v) for v in value.values())
+        return sum(count(item) for item in value.values())
     if isinstance(value, list):
-        return sum(count(v) for v in value)
+        return sum(count(item) for item in value)
     return 1

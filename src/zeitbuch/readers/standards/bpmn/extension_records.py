@@ -22,7 +22,14 @@ def _record(element: Element) -> Element | None:
     extension = element.first("extensionElements")
     if extension is None:
         return None
-    return next((c for c in extension.children if c.space == E.OWN_SPACE and c.tag in ("record", "route")), None)
+    return next(
+        (
+            element
+            for element in extension.children
+            if element.space == E.OWN_SPACE and element.tag in ("record", "route")
+        ),
+        None,
+    )
 
 
 def has_record(element: Element) -> bool:

@@ -41,7 +41,11 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
     book = Definitions(document, base)
     processes = document.all("process")
     for process in processes:
-        share = count if len(processes) == 1 else sum(len(e.attributes) + bool(e.text.strip()) for e in process.walk())
+        share = (
+            count
+            if len(processes) == 1
+            else sum(len(entry.attributes) + bool(entry.text.strip()) for entry in process.walk())
+        )
         yield ProcessReader(book, process, share).flow()
 
 
@@ -52,12 +56,14 @@ class Definitions:
         self.root = root
         self.base = base
         self.names = {
-            e.get("id"): e.get("name") or e.get("errorCode") or e.get("id") for e in root.children if e.get("id")
+            element.get("id"): element.get("name") or element.get("errorCode") or element.get("id")
+            for element in root.children
+            if element.get("id")
         }
         self.places: dict[str, tuple[float, float]] = {}
         self.participants: dict[str, Element] = {}
         self.message_flows: dict[str, tuple[str, str]] = {}
-        called = {local_name(e.get("calledElement")) for e in root.walk() if e.tag == "callActivity"}
+        called = {local_name(element.get("calledElement")) for element in root.walk() if element.tag == "callActivity"}
         self.called = called - {""}
         for collaboration in root.all("collaboration"):
             for participant in collaboration.all("participant"):
@@ -118,7 +124,7 @@ class ProcessReader:
             if element.tag in E.NODES:
                 if has_record(element):
                     continue  # written by us: it says itself what it is
-                if any(element.first(m) is not None for m in E.MARKERS) and element.tag not in E.SCOPES:
+                if any(element.first(name) is not None for name in E.MARKERS) and element.tag not in E.SCOPES:
                     self.wrapped[element.get("id")] = element.get("id") + ".each"
                 for written in element.all("dataOutputAssociation"):
                     target_ref = written.first("targetRef")
@@ -140,8 +146,8 @@ class ProcessReader:
         participant = book.participants.get(key)
         pool = participant.get("name") if participant is not None else ""
         note = process.first("documentation")
-        stores = [e for e in process.walk() if e.tag == "dataStoreReference"]
-        objects = [e for e in process.walk() if e.tag in ("dataObjectReference", "property")]
+        stores = [element for element in process.walk() if element.tag == "dataStoreReference"]
+        objects = [element for element in process.walk() if element.tag in ("dataObjectReference", "property")]
         for attribute, value in process.attributes.items():
             if attribute not in ("id", "name", "isExecutable", "isClosed", "processType"):
                 self.lost[attribute] = value
@@ -149,11 +155,13 @@ class ProcessReader:
         if extension is not None and not self.own.has(process):
             self.lost["extensionElements"] = extension.plain()
         unread = (
-            count(self.lost) + sum(count(s.unread) for s in self.steps) + sum(count(t.unread) for t in self.triggers)
+            count(self.lost)
+            + sum(count(step.unread) for step in self.steps)
+            + sum(count(trigger.unread) for trigger in self.triggers)
         )
         if not self.triggers and key in book.called:
             self.triggers.append(Trigger(id=f"{key}.called", kind="call", operation="calledElement"))
-            self.links += [Link(source=f"{key}.called", target=s.id) for s in self._roots()]
+            self.links += [Link(source=f"{key}.called", target=step.id) for step in self._roots()]
         flow = Flow(
             id=key,
             name=process.get("name") or pool,
@@ -162,8 +170,10 @@ class ProcessReader:
             triggers=tuple(self.triggers),
             steps=tuple(self.steps),
             links=tuple(self.links),
-            connections=tuple(Connection(id=e.get("id"), name=e.get("name"), service="data store") for e in stores),
-            variables=tuple(Variable(name=e.get("name") or e.get("id")) for e in objects),
+            connections=tuple(
+                Connection(id=element.get("id"), name=element.get("name"), service="data store") for element in stores
+            ),
+            variables=tuple(Variable(name=element.get("name") or element.get("id")) for element in objects),
             unread=self.lost,
             format="bpmn",
             content=Content(values=self.count, unread=unread),
@@ -172,8 +182,12 @@ class ProcessReader:
         return self.own.flow(flow), [*self.problems, *self.own.problems]
 
     def _roots(self) -> list[Step]:
-        reached = {k.target for k in self.links}
-        return [s for s in self.steps if s.scope is None and s.id not in reached and s.kind not in ("note", "group")]
+        reached = {link.target for link in self.links}
+        return [
+            step
+            for step in self.steps
+            if step.scope is None and step.id not in reached and step.kind not in ("note", "group")
+        ]
 
     def _end(self, reference: str) -> str:
         """The step that stands for an element as the end of a link."""
@@ -208,9 +222,9 @@ class ProcessReader:
                 self.links.append(own)
         if scope is None:
             attached = {
-                e.get("id"): e
-                for e in self.process.walk()
-                if e.tag == "boundaryEvent" and e.get("id") not in self.routes
+                element.get("id"): element
+                for element in self.process.walk()
+                if element.tag == "boundaryEvent" and element.get("id") not in self.routes
             }
             for event in attached.values():
                 self._attach(event)
@@ -227,7 +241,7 @@ class ProcessReader:
         condition = element.first("conditionExpression")
         words = condition.text.strip() if condition is not None else ""
         label = element.get("name")
-        kinds = {s.id: s.kind for s in self.steps}
+        kinds = {step.id: step.kind for step in self.steps}
         if element.get("id") in self.defaults:
             label = label or "otherwise"
         if kinds.get(source) == "decide" or words or element.get("id") in self.defaults:
@@ -396,7 +410,7 @@ class ProcessReader:
         if kind == "manual" and self.process.get("id") in self.book.called:
             kind = "call"
         heard = told(definition, self.book.named) if definition is not None else []
-        said = {b.name: b.value for b in heard}
+        said = {second.name: second.value for second in heard}
         schedule = None
         clock = said.get("timeCycle") or said.get("timeDuration") or ""
         if kind == "schedule":
@@ -416,7 +430,9 @@ class ProcessReader:
                 event=event,
                 condition=str(said.get("condition") or ""),
                 inputs=tuple(
-                    b for b in heard if b.name not in used | {"message", "signal", "error", "escalation", "condition"}
+                    second
+                    for second in heard
+                    if second.name not in used | {"message", "signal", "error", "escalation", "condition"}
                 )
                 + self._lane(key),
                 position=self.book.places.get(key),

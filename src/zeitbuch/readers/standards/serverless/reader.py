@@ -61,18 +61,18 @@ class WorkflowReader:
         document = self.document
         head = document["document"]
         triggers = self._triggers()
-        entry = [Loose(t.id) for t in triggers]
+        entry = [Loose(trigger.id) for trigger in triggers]
         self._level(document["do"], "/do", None, entry, "")
-        unread: dict[str, Any] = {k: v for k, v in document.items() if k not in _KNOWN}
+        unread: dict[str, Any] = {key: value for key, value in document.items() if key not in _KNOWN}
         for key in ("tags", "metadata"):
             if head.get(key):
                 unread[f"document.{key}"] = head[key]
         if document.get("metadata"):
             unread["metadata"] = document["metadata"]
         rest = {
-            k: v
-            for k, v in self.used.items()
-            if k not in ("functions", "retries", "timeouts", "errors", "secrets", "authentications")
+            key: value
+            for key, value in self.used.items()
+            if key not in ("functions", "retries", "timeouts", "errors", "secrets", "authentications")
         }
         if rest:
             unread["use"] = rest
@@ -96,9 +96,13 @@ class WorkflowReader:
         return flow, self.problems
 
     def _variables(self) -> list[Variable]:
-        found = [Variable(name=f"secrets.{s}") for s in as_list(self.used.get("secrets")) if isinstance(s, str)]
+        found = [
+            Variable(name=f"secrets.{item}") for item in as_list(self.used.get("secrets")) if isinstance(item, str)
+        ]
         for part in ("authentications", "errors"):
-            found += [Variable(name=f"{part}.{k}", value=v) for k, v in as_dict(self.used.get(part)).items()]
+            found += [
+                Variable(name=f"{part}.{key}", value=value) for key, value in as_dict(self.used.get(part)).items()
+            ]
         for key in ("input", "output", "timeout", "evaluate"):
             if key in self.document:
                 found.append(Variable(name=key, value=self.document[key]))
@@ -144,33 +148,33 @@ class WorkflowReader:
 
     def _id(self, name: str, path: str) -> str:
         made = name if name not in self.taken else f"{path}/{name}".strip("/")
-        base, n = made, 2
+        base, number = made, 2
         while made in self.taken:
-            made, n = f"{base}~{n}", n + 1
+            made, number = f"{base}~{number}", number + 1
         self.taken.add(made)
         return made
 
     def _level(self, listed: Any, pointer: str, scope: str | None, entry: list[Loose], path: str) -> list[Loose]:
         """Reads the tasks of one list; returns the arrows that leave it at its end."""
         tasks: list[tuple[str, dict[str, Any], str]] = []
-        for at, item in enumerate(listed if isinstance(listed, list) else []):
+        for place, item in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(item, dict) and len(item) == 1:
                 (name, task), *_ = item.items()
                 if isinstance(task, dict):
-                    tasks.append((str(name), task, f"{pointer}/{at}/{escaped(str(name))}"))
+                    tasks.append((str(name), task, f"{pointer}/{place}/{escaped(str(name))}"))
                     continue
             self.problems.append(
                 Problem(
                     "serverless-task",
                     "error",
                     "expected an object with one task under its name",
-                    self.base.at(f"{pointer}/{at}"),
+                    self.base.at(f"{pointer}/{place}"),
                     "the entry is left out",
                 )
             )
         ids = [self._id(name, path) for name, _, _ in tasks]
         # The name a task goes by in `then` is that of its own list.
-        known = {name: i for i, (name, _, _) in enumerate(tasks)}
+        known = {name: index for index, (name, _, _) in enumerate(tasks)}
         arriving: list[list[Loose]] = [[] for _ in tasks]
         leaving: list[Loose] = []
 
@@ -185,12 +189,12 @@ class WorkflowReader:
             elif isinstance(then, str) and then in known:
                 arriving[known[then]] += loose
             elif then in ("end", "exit"):
-                cases = [a for a in loose if a.role == "case"]
+                cases = [first for first in loose if first.role == "case"]
                 if cases:
                     stop = self._end(then, scope, f"{pointer}/{at}", path)
                     self._arrive(cases, stop, f"{pointer}/{at}")
                 if then == "exit":
-                    leaving += [a for a in loose if a.role != "case"]
+                    leaving += [first for first in loose if first.role != "case"]
             else:
                 self.problems.append(
                     Problem(
@@ -205,35 +209,38 @@ class WorkflowReader:
         if tasks:
             arriving[0] += entry
         order: list[tuple[int, list[Loose]]] = []
-        for at, (name, task, here) in enumerate(tasks):
-            before = ids[at - 1] if at else None
-            key = ids[at]
+        for place, (name, task, here) in enumerate(tasks):
+            before = ids[place - 1] if place else None
+            key = ids[place]
             condition = task.get("if")
             gate: str | None = None
             if condition is not None:
                 gate = self._gate(str(condition), key, name, scope, here, before)
             out = self._task(name, key, task, here, scope, before, path)
-            order.append((at, out))
+            order.append((place, out))
             if task_kind(task) == "switch":
                 for case in as_list(task["switch"]):
                     for label, way in case.items() if isinstance(case, dict) else ():
                         when = str(as_dict(way).get("when") or "")
-                        go([Loose(key, "case", str(label), when)], as_dict(way).get("then"), at)
+                        go([Loose(key, "case", str(label), when)], as_dict(way).get("then"), place)
                 if not any(
-                    "when" not in as_dict(w) for c in as_list(task["switch"]) if isinstance(c, dict) for w in c.values()
+                    "when" not in as_dict(item)
+                    for child in as_list(task["switch"])
+                    if isinstance(child, dict)
+                    for item in child.values()
                 ):
-                    go([Loose(key, "case", "otherwise")], task.get("then"), at)
+                    go([Loose(key, "case", "otherwise")], task.get("then"), place)
             else:
-                go(out, task.get("then"), at)
+                go(out, task.get("then"), place)
             if gate is not None:
-                go([Loose(gate, "case", "no")], None, at)
-        for at, (_, task, here) in enumerate(tasks):
-            target = ids[at]
+                go([Loose(gate, "case", "no")], None, place)
+        for place, (_, task, here) in enumerate(tasks):
+            target = ids[place]
             if "if" in task:
-                self._arrive(arriving[at], f"{target}.if", here)
+                self._arrive(arriving[place], f"{target}.if", here)
                 self._arrive([Loose(f"{target}.if", "case", "yes", str(task["if"]))], target, here)
             else:
-                self._arrive(arriving[at], target, here)
+                self._arrive(arriving[place], target, here)
         return leaving if tasks else entry
 
     def _gate(self, condition: str, key: str, name: str, scope: str | None, here: str, before: str | None) -> str:
@@ -255,10 +262,10 @@ class WorkflowReader:
         return key
 
     def _arrive(self, loose: list[Loose], target: str, here: str) -> None:
-        for a in loose:
+        for first in loose:
             self.links.append(
-                Link(source=a.source, target=target, role=a.role, label=a.label, condition=a.condition, after=a.after,
-                     refs=refs_in(a.condition, None), origin=self.base.at(here))
+                Link(source=first.source, target=target, role=first.role, label=first.label, condition=first.condition, after=first.after,
+                     refs=refs_in(first.condition, None), origin=self.base.at(here))
             )  # fmt: skip
 
     def _task(
@@ -318,7 +325,7 @@ class WorkflowReader:
             repeat = Repeat(
                 items=items or None, until=f"not ({until})" if until else None, refs=refs_in([items, until], before)
             )
-            more += [Binding(name=k, value=over[k]) for k in ("each", "at") if k in over]
+            more += [Binding(name=key, value=over[key]) for key in ("each", "at") if key in over]
             self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
             self._level(task.get("do"), f"{here}/do", key, [], path)
         elif what == "listen":
@@ -340,11 +347,13 @@ class WorkflowReader:
             if "compete" in fork:
                 more.append(binding("compete", fork["compete"], before))
             self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
-            for at, branch in enumerate(as_list(fork.get("branches"))):
+            for place, branch in enumerate(as_list(fork.get("branches"))):
                 label = next(iter(branch), "") if isinstance(branch, dict) else ""
                 pointer = f"{here}/fork/branches"
                 # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
-                self._level([branch], f"{pointer}/{at}" if at else pointer, key, [Loose(key, "case", str(label))], path)
+                self._level(
+                    [branch], f"{pointer}/{place}" if place else pointer, key, [Loose(key, "case", str(label))], path
+                )
         else:
             return self._try(key, task, here, common, more, path)
         return [Loose(key)]

@@ -25,7 +25,7 @@ def duration(value: Any) -> float | None:
     if isinstance(value, str):
         return seconds(value)
     if isinstance(value, dict) and value.keys() <= _UNITS.keys() and value:
-        return sum(float(v) * _UNITS[k] for k, v in value.items() if isinstance(v, int | float))
+        return sum(float(item) * _UNITS[key] for key, item in value.items() if isinstance(item, int | float))
     return None
 
 
@@ -33,9 +33,9 @@ def task_kind(task: dict[str, Any]) -> str:
     """The key that says what a task is; empty when none of the DSL's is there."""
     return next(
         (
-            k
-            for k in ("for", "try", "fork", "listen", "call", "emit", "raise", "run", "set", "switch", "wait", "do")
-            if k in task
+            key
+            for key in ("for", "try", "fork", "listen", "call", "emit", "raise", "run", "set", "switch", "wait", "do")
+            if key in task
         ),
         "",
     )
@@ -47,7 +47,7 @@ def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple
         return _call(task, functions)
     if name == "run":
         run = task["run"] if isinstance(task["run"], dict) else {}
-        way = next((k for k in ("container", "script", "shell", "workflow") if k in run), "")
+        way = next((key for key in ("container", "script", "shell", "workflow") if key in run), "")
         return ("subflow" if way == "workflow" else "code"), "none", f"run {way}".strip()
     kinds: dict[str, tuple[StepKind, Effect]] = {
         "emit": ("send", "send"), "listen": ("wait", "none"), "raise": ("end", "none"), "set": ("shape", "none"),
@@ -82,21 +82,21 @@ def refs_in(value: Any, before: str | None) -> tuple[Ref, ...]:
     found: list[Ref] = []
     stack = [value]
     while stack:
-        v = stack.pop()
-        if isinstance(v, str):
-            for m in _EXPRESSION.finditer(v):
-                found += _refs(m[1], m[0], before)
-        elif isinstance(v, dict):
-            stack += reversed(list(v.values()))
-        elif isinstance(v, list):
-            stack += reversed(v)
+        item = stack.pop()
+        if isinstance(item, str):
+            for matched in _EXPRESSION.finditer(item):
+                found += _refs(matched[1], matched[0], before)
+        elif isinstance(item, dict):
+            stack += reversed(list(item.values()))
+        elif isinstance(item, list):
+            stack += reversed(item)
     return tuple(dict.fromkeys(found))
 
 
 def _refs(inner: str, whole: str, before: str | None) -> list[Ref]:
     found: list[Ref] = []
-    for m in _NAME.finditer(inner):
-        name, path, own = m[1], (m[2] or "").lstrip("."), m[3]
+    for matched in _NAME.finditer(inner):
+        name, path, own = matched[1], (matched[2] or "").lstrip("."), matched[3]
         if own is not None:
             found.append(
                 Ref(step=before, path=own, text=whole) if before else Ref(variable="input", path=own, text=whole)
@@ -127,7 +127,7 @@ def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Bind
         if isinstance(value, dict):
             for key, inner in value.items():
                 parts |= (
-                    {f"{key}.{k}": v for k, v in inner.items()}
+                    {f"{key}.{k}": value for k, value in inner.items()}
                     if isinstance(inner, dict) and name != "set"
                     else {key: inner}
                 )
@@ -136,7 +136,7 @@ def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Bind
     for key in ("input", "output", "export"):
         if key in task:
             inner = task[key]
-            parts |= {f"{key}.{k}": v for k, v in inner.items()} if isinstance(inner, dict) else {key: inner}
+            parts |= {f"{key}.{k}": value for k, value in inner.items()} if isinstance(inner, dict) else {key: inner}
     for key, value in parts.items():
         found.append(binding(key, value, before))
     return tuple(found)
@@ -147,7 +147,7 @@ def unread_of(task: dict[str, Any], name: str) -> dict[str, Any]:
     understood = {
         "call": {"with"}, "for": {"while", "do"}, "try": {"catch"}, "listen": {"foreach"},
     }.get(name, set()) | COMMON | {name}  # fmt: skip
-    rest = {k: v for k, v in task.items() if k not in understood}
+    rest = {key: value for key, value in task.items() if key not in understood}
     if task.get("metadata"):
         rest["metadata"] = task["metadata"]
     return rest
@@ -155,4 +155,4 @@ def unread_of(task: dict[str, Any], name: str) -> dict[str, Any]:
 
 def unread_count(steps: list[Step]) -> int:
     """How many values the unread parts of steps hold."""
-    return sum(count_values(s.unread) for s in steps if s.unread)
+    return sum(count_values(step.unread) for step in steps if step.unread)
