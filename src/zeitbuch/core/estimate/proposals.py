@@ -12,7 +12,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.name_patterns import literal
-from zeitbuch.core.model.records import NOT_TOOLS, Estate, Step
+from zeitbuch.core.model.records import NOT_TOOLS, Estate, Ref, Step
 from zeitbuch.core.model.words import every_words, span_words
 from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.call_prices import Counter
