@@ -20,7 +20,7 @@ from pathlib import Path
 from run import DIALECT, ZEITBUCH
 
 from zeitbuch.book.store import Book
-from zeitbuch.book.verify import verify
+from zeitbuch.book.verify import verify_book
 
 DEMO = DIALECT.parent.parent
 
@@ -56,7 +56,7 @@ def kills(trials: int, url: str) -> None:
             said = re.match(rb"snapshot (\d+)", out)
             told = int(said[1]) if said else told
             book = Book(place)
-            verdict = verify(book)
+            verdict = verify_book(book)
             lost += bool(verdict.wrong) or verdict.entries < told
             book.engine.dispose()
         estate(folder, trials)
@@ -86,7 +86,7 @@ def full_disk() -> None:
                 count += 1
             print(f"full after {count} snapshots: {done.stderr.strip().splitlines()[0]}")
             book = Book(str(small / "book.sqlite"))
-            verdict = verify(book)
+            verdict = verify_book(book)
             print(f"the book: {verdict.entries} entries, {'whole' if not verdict.wrong else verdict.wrong}")
             book.engine.dispose()
             assert verdict.entries == count and not verdict.wrong

@@ -101,7 +101,7 @@ def one(count: int, sampling: str, alone: bool) -> None:
     import cronsim  # noqa: F401  what every size imports is no part of its growth
     import scipy.special  # noqa: F401
 
-    from zeitbuch.app.parallel_work import shared
+    from zeitbuch.app.parallel_work import share_work
     from zeitbuch.core.estimate.distribution import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows, in_turn
 
@@ -111,7 +111,7 @@ def one(count: int, sampling: str, alone: bool) -> None:
     base = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     begun = time.perf_counter()
     how = Sampling(RUNS) if sampling == "sampled" else None
-    result = estimate_flows(flows, card, assumed, "2026-11", how, share=in_turn if alone else shared)
+    result = estimate_flows(flows, card, assumed, "2026-11", how, share=in_turn if alone else share_work)
     spent = time.perf_counter() - begun
     mine = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     theirs = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
@@ -124,7 +124,7 @@ def bare(count: int) -> None:
     import numpy as np
     from bare import bare_costs
 
-    from zeitbuch.core.estimate.estate import one_run
+    from zeitbuch.core.estimate.flow_figures import one_run
     from zeitbuch.core.pricing.call_prices import Prices
 
     card, assumed = figures()
@@ -140,7 +140,7 @@ def bare(count: int) -> None:
 def ours(count: int) -> None:
     """Our sampled cost of the same flows, plans made before, in one process."""
     from zeitbuch.core.estimate.distribution import costs_of
-    from zeitbuch.core.estimate.estate import one_run
+    from zeitbuch.core.estimate.flow_figures import one_run
     from zeitbuch.core.pricing.call_prices import Prices
 
     card, assumed = figures()

@@ -57,19 +57,19 @@ def length(paths: list[np.ndarray]) -> float:
 def ours(flow):  # type: ignore[no-untyped-def]
     """The map, seconds with the making of its cards, and seconds of the layout alone, given the cards as dot is given their sizes."""
     from zeitbuch.core.graph.topology import Graph
-    from zeitbuch.core.layout.level_layout import cards
-    from zeitbuch.core.layout.scene import scene
-    from zeitbuch.writers.theme.fonts import measure
+    from zeitbuch.core.layout import cards
+    from zeitbuch.core.layout.scene import draw_scene
+    from zeitbuch.writers.theme.fonts import measure_text
 
     begun = time.perf_counter()
-    drawn = scene(Graph(flow), measure)
+    drawn = draw_scene(Graph(flow), measure_text)
     whole = time.perf_counter() - begun
     make, made = cards.step_card, {}
     cards.step_card = lambda graph, step, *more: made.get(step.id) or made.setdefault(step.id, make(graph, step, *more))
     try:
-        scene(Graph(flow), measure)
+        draw_scene(Graph(flow), measure_text)
         begun = time.perf_counter()
-        scene(Graph(flow), measure)
+        draw_scene(Graph(flow), measure_text)
         return drawn, whole, time.perf_counter() - begun
     finally:
         cards.step_card = make

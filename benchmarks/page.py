@@ -24,15 +24,15 @@ SETTLED = "new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)
 def main() -> None:
     from zeitbuch.core.graph.topology import Graph
     from zeitbuch.core.layout.cards import PLAIN
-    from zeitbuch.core.layout.scene import scene
+    from zeitbuch.core.layout.scene import draw_scene
     from zeitbuch.writers.map.map_page import to_map_page
-    from zeitbuch.writers.theme.fonts import measure
+    from zeitbuch.writers.theme.fonts import measure_text
 
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1000
     graph = Graph(made_flow(3, count))
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as play:
         file = Path(folder) / "page.html"
-        file.write_text(to_map_page(graph, scene(graph, measure), PLAIN, None), "utf-8")
+        file.write_text(to_map_page(graph, draw_scene(graph, measure_text), PLAIN, None), "utf-8")
         browser = play.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
         opened, moved, folded = [], [], []
         for _ in range(5):

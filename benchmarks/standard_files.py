@@ -22,7 +22,7 @@ agree = differ = broken = kept = lost = 0
 problems: Counter[str] = Counter()
 for path in sorted(Path(sys.argv[1]).rglob("*.bpmn")):
     reader = Reader()
-    flows = list(reader.flows([str(path)]))
+    flows = list(reader.read_sources([str(path)]))
     problems.update(p.code for p in reader.problems)
     try:
         wanted = counted(path.read_bytes())
@@ -37,7 +37,7 @@ for path in sorted(Path(sys.argv[1]).rglob("*.bpmn")):
     with tempfile.TemporaryDirectory() as name:
         again = Path(name) / "again.bpmn"
         again.write_text(to_bpmn(Estate(flows=tuple(flows))))
-        back = {f.id: fingerprint(f) for f in Reader().flows([str(again)])}
+        back = {f.id: fingerprint(f) for f in Reader().read_sources([str(again)])}
     if back == {f.id: fingerprint(f) for f in flows}:
         kept += 1
     else:

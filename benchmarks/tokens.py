@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 from scipy.optimize import lsq_linear
 
-from zeitbuch.core.pricing.call_prices import token_count
+from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.languages import LATIN
 
 SCRIPTS = ("cyr", "grk", "heb", "ara", "ind", "thai", "kana", "han", "hant", "hang")
@@ -42,9 +42,9 @@ GROUPS = ("english", "latin", "script", "marks")
 
 def features(text: str) -> list[float]:
     found: Counter[str] = Counter()
-    for language, hant, pieces in token_count.cut(text):
+    for language, hant, pieces in token_count.cut_text(text):
         for piece in pieces:
-            found.update(token_count.shapes(piece, language, hant))
+            found.update(token_count.count_shapes(piece, language, hant))
     return [found[n] for n in NAMES]
 
 
@@ -93,9 +93,9 @@ def widths(rows: list[dict], estimates: np.ndarray, families: list[str]) -> dict
     off: dict[str, list[float]] = defaultdict(list)
     for row, estimate in zip(rows, estimates, strict=True):
         share: Counter[str] = Counter()
-        for language, hant, pieces in token_count.cut(row["text"]):
+        for language, hant, pieces in token_count.cut_text(row["text"]):
             for p in pieces:
-                share[token_count.group(p, language)] += token_count._table("", language, hant)[p]
+                share[token_count.language_group(p, language)] += token_count._weights_of("", language, hant)[p]
         if estimate >= 20:
             off[max(share, key=lambda g: share[g])] += [abs(row["tokens"][f] / estimate - 1) for f in families]
     return {g: float(np.quantile(off[g], 0.9)) for g in GROUPS}
@@ -136,7 +136,7 @@ def main() -> None:
     text = "".join(r["text"] for r in rows) * 4
     token_count._costs.clear()
     begun = time.perf_counter()
-    token_count.count(text)
+    token_count.count_tokens(text)
     print(
         f"speed: {len(text.encode()) / 1e6 / (time.perf_counter() - begun):.1f} MB/s on text not seen before, one pass"
     )

@@ -8,7 +8,7 @@ from typing import Any
 from exports import Export
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
-from zeitbuch.readers.infer.suggest import suggest
+from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.input.limits import count_values
 
 
@@ -19,7 +19,7 @@ def read_with(dialect: Any, documents: list[Any]) -> list[Flow]:
 
 def score(export: Export) -> Counter[str]:
     """Counts of what was found, wrong and missed: 'steps hit', 'steps wanted', 'steps read', and so on."""
-    made = suggest(export.documents, "probe")
+    made = suggest_dialect(export.documents, "probe")
     flows = read_with(made.dialect, export.documents) if made is not None else []
     by_name = {f.name: f for f in flows}
     c: Counter[str] = Counter()

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from msgspec import structs
 
 from builders import START
-from zeitbuch.core.model.canonical import Ids, mapped
+from zeitbuch.core.model.canonical import Ids, map_ids
 from zeitbuch.core.model.records import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step
 
 VERBS = (
@@ -331,7 +331,7 @@ class Script:
     def renew(self) -> dict[str, str]:
         """All ids anew, in placeholders too."""
         ids = {s.id: f"z{self.rng.getrandbits(48):012x}" for s in self.flow.steps}
-        flow = mapped(self.flow, Ids(ids))
+        flow = map_ids(self.flow, Ids(ids))
 
         def spelled(b: Binding) -> Binding:
             value, refs = b.value, []

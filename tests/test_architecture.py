@@ -14,7 +14,7 @@ import zeitbuch
 from conftest import ESTATE
 from zeitbuch.cli.command_table import COMMANDS
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.pricing.call_prices import token_count
+from zeitbuch.core.pricing import token_count
 
 SOURCE = Path(zeitbuch.__file__).parent
 ROOT = Path(__file__).parent.parent
@@ -48,7 +48,7 @@ def test_message_codes_are_documented() -> None:
                     used.add(str(first.value))
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "plugin_problem":
                 used.add("plugin")
-            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "_say":
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "_add_problem":
                 used.add(str(node.args[1].value))  # type: ignore[attr-defined]
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "problem":
                 used.add(str(node.args[0].value))  # type: ignore[attr-defined]
@@ -146,9 +146,9 @@ def test_public_functions_of_the_book(tmp_path: Path) -> None:
     ],
 )
 def test_tokens_are_of_the_right_size(text: str, low: float, high: float) -> None:
-    assert low <= token_count.count(text) <= high
+    assert low <= token_count.count_tokens(text) <= high
 
 
 def test_tokens_of_a_long_prompt_add_up() -> None:
     text = "Write a notice for waiting passengers: what happened and how long it will take. "
-    assert token_count.count(text * 50) == pytest.approx(50 * token_count.count(text), rel=0.1)
+    assert token_count.count_tokens(text * 50) == pytest.approx(50 * token_count.count_tokens(text), rel=0.1)

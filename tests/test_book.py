@@ -25,7 +25,7 @@ from conftest import Run
 from zeitbuch.book.archive import export_book, import_book
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
-from zeitbuch.book.verify import verify
+from zeitbuch.book.verify import verify_book
 from zeitbuch.core.model.problems import ZeitbuchError
 
 SERVER = os.environ.get("ZEITBUCH_TEST_POSTGRES", "")  # `.ci/postgres start DIR` prints one
@@ -164,9 +164,9 @@ def keep(book: Book, said: str, who: str) -> int:
     """One snapshot of two files, one of them new."""
     with book.writing() as writing:
         contents = [b"always the same", said.encode()]
-        writing.put(contents)
+        writing.put_contents(contents)
         files = [File(f"{i}.json", sha256(c)) for i, c in enumerate(contents)]
-        return writing.snapshot(files, [], "2026-11-01T00:00:00Z", who, said).number
+        return writing.add_snapshot(files, [], "2026-11-01T00:00:00Z", who, said).number
 
 
 ALTERED: dict[str, tuple[str, str]] = {
@@ -191,15 +191,15 @@ def test_what_was_altered_is_found(place: str, what: str) -> None:
     from zeitbuch.book.records import Version
 
     book = filled(place)
-    assert not verify(book).wrong
+    assert not verify_book(book).wrong
     with book.writing() as writing:
         made = [Version(1, n, 5, "f", "F", "changed", "", "f", "", "", "s") for n in (1, 2)]
-        writing.snapshot([], made, "2026-11-02T00:00:00Z", "t", "")
-    assert not verify(book).wrong
+        writing.add_snapshot([], made, "2026-11-02T00:00:00Z", "t", "")
+    assert not verify_book(book).wrong
     order, said = ALTERED[what]
     with book.engine.begin() as c:
         c.execute(text(order))
-    assert any(said in w for w in verify(book).wrong), verify(book).wrong
+    assert any(said in w for w in verify_book(book).wrong), verify_book(book).wrong
 
 
 def test_entries_taken_off_the_end_show_by_the_hash_kept_elsewhere(demo: Path, run: Run) -> None:
@@ -230,7 +230,7 @@ def test_eight_writers_lose_nothing(place: str) -> None:
         w.join()
     assert [w.exitcode for w in writers] == [0] * 8
     book = Book(place)
-    assert not verify(book).wrong
+    assert not verify_book(book).wrong
     with book.reading() as reading:
         notes = [e.note for e in reading.snapshots()]
     assert sorted(notes) == sorted(f"writer {w} state {n}" for w in range(8) for n in range(50))
@@ -261,7 +261,7 @@ def test_what_was_recorded_survives_kill_9_at_any_moment(place: str) -> None:
         process.wait()
         told = int(rest[-1]) if rest else told
         book = Book(place)
-        verdict = verify(book)
+        verdict = verify_book(book)
         assert not verdict.wrong and verdict.entries >= told
         book.engine.dispose()
     assert told > 10
@@ -356,8 +356,8 @@ def test_a_file_of_several_flows_is_restored_whole(demo: Path, run: Run) -> None
 def test_names_in_a_book_lead_nowhere_else(tmp_path: Path, run: Run) -> None:
     book = Book(str(tmp_path / "book.sqlite"), create=True)
     with book.writing() as writing:
-        writing.put([b"x"])
-        writing.snapshot([File("../../evil.json", sha256(b"x"))], [], "2026-11-01T00:00:00Z", "t", "")
+        writing.put_contents([b"x"])
+        writing.add_snapshot([File("../../evil.json", sha256(b"x"))], [], "2026-11-01T00:00:00Z", "t", "")
     book.engine.dispose()
     assert run("restore", "@1", "-o", "out").code == 0
     assert (tmp_path / "out" / "evil.json").read_bytes() == b"x"

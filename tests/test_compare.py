@@ -13,8 +13,8 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
-from zeitbuch.core.estimate.comparison import Comparison, compare
-from zeitbuch.core.estimate.proposals import proposals
+from zeitbuch.core.estimate.comparison import Comparison, compare_options
+from zeitbuch.core.estimate.proposals import find_proposals
 from zeitbuch.core.estimate.scenario import (  # fmt: skip
     Admit,
     AnyChange,
@@ -29,7 +29,7 @@ from zeitbuch.core.estimate.scenario import (  # fmt: skip
     Scenario,
     SetParameter,
     SwapModel,
-    apply,
+    apply_scenario,
 )
 from zeitbuch.core.model.records import Estate, Flow, Ref, Schedule, Trigger
 from zeitbuch.core.pricing.rate_card import Belongs, Host, Meter, MeterPrice, ModelRate, Price, RateCard
@@ -62,7 +62,7 @@ def asked(*rules: Rule) -> Assumptions:
 def compared(
     f: Flow, *changes: AnyChange, rules: tuple[Rule, ...] = (), card: RateCard = CARD, month: str = "2026-02"
 ) -> Comparison:
-    return compare(estate(f), card, asked(*rules), [Scenario("it", change=changes)], month)
+    return compare_options(estate(f), card, asked(*rules), [Scenario("it", change=changes)], month)
 
 
 def ratio(found: Comparison) -> float:
@@ -91,7 +91,7 @@ def test_triggers() -> None:
     event = Trigger(id="start", kind="event", condition="x > 1")
     f = chain(ask("a", TEXT, name="dear"), triggers=(event,))
     rules = Assumptions(assume=(Rule(trigger="start", events=1000.0, items=20.0, admitted=0.8),))
-    more = compare(
+    more = compare_options(
         estate(f),
         CARD,
         rules,
@@ -102,7 +102,7 @@ def test_triggers() -> None:
     assert more.options[2].runs > 1900
     poll = Trigger(id="start", kind="polling", schedule=Schedule(every=300))
     f = chain(ask("a", TEXT, name="dear"), triggers=(poll,))
-    slow = compare(
+    slow = compare_options(
         estate(f),
         CARD,
         Assumptions(assume=(Rule(trigger="start", hits=0.02),)),
@@ -115,7 +115,7 @@ def test_triggers() -> None:
 
 def test_a_condition_that_declared_runs_have_passed_is_said() -> None:
     f = chain(ask("a", TEXT, name="dear"))
-    _, missed = apply(Scenario("x", change=(Admit(share=0.1),)), estate(f), CARD, asked())
+    _, missed = apply_scenario(Scenario("x", change=(Admit(share=0.1),)), estate(f), CARD, asked())
     assert [p.code for p in missed] == ["scenario-nothing"] and "declare its `events`" in missed[0].hint
 
 
@@ -125,7 +125,7 @@ def test_agents_as_plain_calls_and_dropped_branches() -> None:
         [agent, step("t", "tool"), step("m", "memory")],
         [link("start", "g"), link("t", "g", "attach"), link("m", "g", "attach")],
     )
-    applied, _ = apply(Scenario("plain", change=(PlainCall(),)), estate(f), CARD, Assumptions())
+    applied, _ = apply_scenario(Scenario("plain", change=(PlainCall(),)), estate(f), CARD, Assumptions())
     new = applied.estate.flows[0]
     assert [s.kind for s in new.steps] == ["model"] and [k.source for k in new.links] == ["start"]
     assert compared(f, PlainCall()).options[1].difference < 0
@@ -146,7 +146,7 @@ def test_agents_as_plain_calls_and_dropped_branches() -> None:
             link("l", "end"),
         ],
     )
-    applied, missed = apply(
+    applied, missed = apply_scenario(
         Scenario("drop", change=(Drop(step="l"), Drop(step="nowhere"))), estate(f), CARD, Assumptions()
     )
     assert [s.id for s in applied.estate.flows[0].steps] == ["d", "a", "end"]
@@ -195,13 +195,13 @@ def test_proposals_are_found_and_their_savings_hold() -> None:
     label = ask("l", TEXT, name="dear", task="label")
     f = chain(agent, label, id="f")
     rules = asked(Rule(step="g", turns=3.0))
-    found = proposals(estate(f), card, rules, "2026-02")
+    found = find_proposals(estate(f), card, rules, "2026-02")
     titles = {p.title: p for p in found}
     assert "agent without tools or memory as a plain call" in titles
     assert any(t.startswith("cache") for t in titles) and any("for the task" in t for t in titles)
     for p in found:
         assert p.scenario is not None and p.check
-        again = compare(estate(f), card, rules, [p.scenario], "2026-02", crossings=False)
+        again = compare_options(estate(f), card, rules, [p.scenario], "2026-02", crossings=False)
         assert float(-again.options[1].difference) == pytest.approx(float(p.saving))
     assert [p.saving for p in found] == sorted((p.saving for p in found), reverse=True)
 
@@ -222,13 +222,13 @@ def test_a_call_before_a_filter_and_one_prompt_for_several_models() -> None:
         [link("start", "c"), link("c", "d"), link("d", "r", "case", "yes"), link("d", "drop", "case", "no")],
     )
     rules = asked(Rule(flow="f", step="d", case="no", share=0.75))
-    p = next(p for p in proposals(estate(f), CARD, rules, "2026-02") if "before the paid call" in p.title)
-    from zeitbuch.core.estimate.estate import estimate
+    p = next(p for p in find_proposals(estate(f), CARD, rules, "2026-02") if "before the paid call" in p.title)
+    from zeitbuch.core.estimate.estate import estimate_exactly
 
-    spent = estimate(estate(f), CARD, rules, "2026-02").flows[0].steps[0].cost.amount * 1000
+    spent = estimate_exactly(estate(f), CARD, rules, "2026-02").flows[0].steps[0].cost.amount * 1000
     assert float(p.saving) == pytest.approx(0.75 * float(spent)) and p.scenario is None
     twice = chain(ask("a", TEXT, name="dear"), ask("b", TEXT, name="cheap"), triggers=(START,))
-    assert any("one model instead of 2" in p.title for p in proposals(estate(twice), CARD, asked(), "2026-02"))
+    assert any("one model instead of 2" in p.title for p in find_proposals(estate(twice), CARD, asked(), "2026-02"))
 
 
 def test_rare_polls_are_left_alone_and_eager_ones_slowed() -> None:
@@ -237,11 +237,11 @@ def test_rare_polls_are_left_alone_and_eager_ones_slowed() -> None:
     meter = Meter("checks", "check", price=(MeterPrice(since=DAY, each=Decimal("0.001")),))
     card = RateCard("EUR", model=CARD.model, meter=(meter,), host=(Host("h", ("checks",), flows=(Belongs(),)),))
     f = structs.replace(f, links=tuple(structs.replace(k, source="p") if k.source == "start" else k for k in f.links))
-    eager = proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.01),)), "2026-02")
+    eager = find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.01),)), "2026-02")
     assert any(p.title == "poll every 30 minutes instead of every minute" for p in eager)
     assert not any(
         "poll" in p.title
-        for p in proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.6),)), "2026-02")
+        for p in find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.6),)), "2026-02")
     )
 
 

@@ -12,8 +12,8 @@ import pytest
 from conftest import ESTATE
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.core.report.inventory import searchable
-from zeitbuch.readers.dialects.paths import claim, getter, leftover, parts
+from zeitbuch.core.report.inventory import searchable_text
+from zeitbuch.readers.dialects.paths import claim_paths, make_getter, path_keys, unclaimed_part
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.reading.reader import Reader
@@ -73,7 +73,7 @@ def read(document: Any, dialect: str, tmp_path: Path) -> tuple[Flow, list[str]]:
     path = tmp_path / "x.json"
     path.write_text(json.dumps(document))
     reader = Reader([parse_dialect(dialect, "probe.toml")])
-    (flow,) = reader.flows([str(path)])
+    (flow,) = reader.read_sources([str(path)])
     return flow, [p.code for p in reader.problems]
 
 
@@ -179,15 +179,15 @@ def test_wrong_dialects_are_said(change: tuple[str, str], expected: str) -> None
 
 
 def test_dotted_paths() -> None:
-    assert parts('a."b.c".d') == ("a", "b.c", "d")
+    assert path_keys('a."b.c".d') == ("a", "b.c", "d")
     record = {"a": {"b": [{"n": 1}, {"n": 2}]}, "x": None}
-    assert getter("a.b.*.n")(record) == [1, 2]
-    assert getter("a.b.1.n")(record) == 2
-    assert getter(["x", "a.b.0.n"])(record) == 1
-    assert getter("a.q.z")(record) is None
+    assert make_getter("a.b.*.n")(record) == [1, 2]
+    assert make_getter("a.b.1.n")(record) == 2
+    assert make_getter(["x", "a.b.0.n"])(record) == 1
+    assert make_getter("a.q.z")(record) is None
     claims: dict[str, Any] = {}
-    claim(claims, ["a.b.*.n", "x"])
-    assert leftover({"a": {"b": [{"n": 1, "m": 2}], "c": 3}, "x": 1, "y": 2}, claims) == {
+    claim_paths(claims, ["a.b.*.n", "x"])
+    assert unclaimed_part({"a": {"b": [{"n": 1, "m": 2}], "c": 3}, "x": 1, "y": 2}, claims) == {
         "a": {"b": [{"m": 2}], "c": 3},
         "y": 2,
     }
@@ -195,11 +195,11 @@ def test_dotted_paths() -> None:
 
 def test_queries_plain_and_general_agree() -> None:
     document = {"a": {"b": [{"c": 1}, {"c": 2}]}, "x/y": {"k": 3}}
-    assert Query("$.a.b[*].c").find(document) == [("/a/b/0/c", 1), ("/a/b/1/c", 2)]
-    assert Query("$['a']['b'][*]['c']").find(document) == Query("$.a.b[*].c").find(document)
-    assert Query("$[*].k").find(document) == [("/x~1y/k", 3)]
-    assert Query("$.a.b[?@.c > 1]").find(document) == [("/a/b/1", {"c": 2})]
-    assert Query("$.a.q").hits(document) is False
+    assert Query("$.a.b[*].c").find_all(document) == [("/a/b/0/c", 1), ("/a/b/1/c", 2)]
+    assert Query("$['a']['b'][*]['c']").find_all(document) == Query("$.a.b[*].c").find_all(document)
+    assert Query("$[*].k").find_all(document) == [("/x~1y/k", 3)]
+    assert Query("$.a.b[?@.c > 1]").find_all(document) == [("/a/b/1", {"c": 2})]
+    assert Query("$.a.q").selects_any(document) is False
 
 
 HEAD = """
@@ -314,5 +314,5 @@ def test_outline_keeps_what_the_text_filter_looks_at(tmp_path: Path) -> None:
     path = tmp_path / "x.json"
     path.write_text(json.dumps(document))
     dialect = parse_dialect(FLAT.replace('disabled = "muted"', 'disabled = "muted"\nnote = "memo"'), "probe.toml")
-    full, outline = (next(iter(Reader([dialect], outline=o).flows([str(path)]))) for o in (False, True))
-    assert searchable(full) == searchable(outline) and "ask the pilot" in searchable(outline)
+    full, outline = (next(iter(Reader([dialect], outline=o).read_sources([str(path)]))) for o in (False, True))
+    assert searchable_text(full) == searchable_text(outline) and "ask the pilot" in searchable_text(outline)

@@ -14,7 +14,7 @@ from msgspec import structs
 from builders import START, ask, chain, flow, link, step
 from conftest import Run, read
 from zeitbuch.core.diff.change_types import KINDS
-from zeitbuch.core.diff.estate_changes import changes, flow_changes
+from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
 from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.diff.word_diff import word_changes
 from zeitbuch.core.model.records import (
@@ -39,7 +39,7 @@ def types(old: Flow, new: Flow) -> list[tuple[str, str, str]]:
 
 
 def test_demo_months_differ_as_they_were_made_to(october: Estate, november: Estate) -> None:
-    found = changes(october, november)
+    found = estate_changes(october, november)
     by = {f.name: [(c.type, c.where) for c in f.changes] for f in found.flows}
     assert by == {
         "Lost property matching": [("prompt", "‘Describe the lost item’ (system prompt)")],
@@ -264,16 +264,16 @@ def test_triggers_come_and_go() -> None:
 def test_splits_and_merges() -> None:
     parts = [chain(*[step(f"{p}{i}", name=f"{p} {i}") for i in range(4)], id=p, name=p) for p in "xy"]
     whole = chain(*[s for p in parts for s in p.steps], id="x", name="x")
-    found = changes(Estate((whole,)), Estate(tuple(parts)))
+    found = estate_changes(Estate((whole,)), Estate(tuple(parts)))
     assert {f.name: f.changes[0].new for f in found.flows} == {"x": "part of it is now ‘y’", "y": "a flow of its own"}
-    found = changes(Estate(tuple(parts)), Estate((whole,)))
+    found = estate_changes(Estate(tuple(parts)), Estate((whole,)))
     assert {(f.name, f.status): f.changes[0].new for f in found.flows} == {
         ("y", "removed"): "part of ‘x’", ("x", "changed"): "holds what was ‘y’",
     }  # fmt: skip
 
 
 def test_flows_that_came_and_went() -> None:
-    found = changes(
+    found = estate_changes(
         Estate(flows=(chain(step("a"), id="x", name="X"),)), Estate(flows=(chain(step("a"), id="y", name="Y"),))
     )
     assert [(f.status, f.name) for f in found.flows] == [("removed", "X"), ("added", "Y")]
@@ -427,19 +427,19 @@ def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:
 
 def test_twins_of_whole_flows_and_prompts() -> None:
     from scripts import made_flow
-    from zeitbuch.core.diff.clones import twins
+    from zeitbuch.core.diff.clones import detect_clones
 
     flows = [structs.replace(made_flow(s), id=f"f{s}", name=f"F {s}") for s in range(12)]
-    assert not twins(flows)
+    assert not detect_clones(flows)
     copy = structs.replace(flows[3], id="copy", name="Copy")
-    (found,) = twins([*flows, copy])
+    (found,) = detect_clones([*flows, copy])
     assert (found.sort, found.a.flow, found.b.flow, found.changes) == ("flow", "f3", "copy", ())
     text = (
         "You sort the letters of the ferry line by ship and by matter, and you never answer them yourself in any case."
     )
     a = chain(ask("x", text), step("r", "read"), id="a", name="A")
     b = chain(step("w", "wait"), step("s", "send"), ask("y", text, kind="agent"), id="b", name="B")
-    (found,) = twins([a, b])
+    (found,) = detect_clones([a, b])
     assert found.sort == "prompt" and found.likeness == 1.0
 
 
@@ -482,12 +482,12 @@ def test_two_reads_of_the_same_files_are_equal(demo: Path) -> None:
 
 def test_how_items_go_and_what_an_end_ends_are_changes_of_meaning() -> None:
     from builders import chain, step
-    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.diff.estate_changes import estate_changes
     from zeitbuch.core.model.records import Estate
 
     old = chain(step("r", "read"), step("p", "http"), step("x", "end"))
     new = chain(step("r", "read", yields="many"), step("p", "http", per_item=True), step("x", "end", ends="run"))
-    (found,) = changes(Estate((old,)), Estate((new,))).flows
+    (found,) = estate_changes(Estate((old,)), Estate((new,))).flows
     said = {(c.where, c.old, c.new) for c in found.changes}
     assert {(o, n) for _, o, n in said} == {
         ("as they come", "each made into several"),

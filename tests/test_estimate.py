@@ -11,14 +11,16 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
 from conftest import ESTATE
+from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
-from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate, Money, estimate
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.call_content import usage_of
-from zeitbuch.core.pricing.call_prices import token_count
 from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 from zeitbuch.readers.config.figures import load_assumptions, load_rates
 
@@ -28,7 +30,7 @@ ASSUMED = load_assumptions(str(ESTATE / "assumptions.toml"))[0]
 
 @pytest.fixture(scope="module")
 def result(november: Estate) -> EstateEstimate:
-    return estimate(november, CARD, ASSUMED)
+    return estimate_exactly(november, CARD, ASSUMED)
 
 
 def of(result: EstateEstimate, name: str) -> FlowEstimate:
@@ -46,7 +48,7 @@ def texts(estate: Estate, name: str, step_id: str, *placeholders: str) -> float:
         text = prompt.text
         for p in placeholders:
             text = text.replace(p, " ")
-        total += token_count.count(text) if text.strip() else 0.0
+        total += token_count.count_tokens(text) if text.strip() else 0.0
     return total
 
 
@@ -121,10 +123,10 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
     book = Book(Assumptions(assume=rules), f)
     graph = Graph(f)
     passes = Passes(graph, book)
-    use = usage_of(graph, f.steps[0], passes.of["g"], book, token_count.count)
+    use = usage_of(graph, f.steps[0], passes.of["g"], book, token_count.count_tokens)
     assert use is not None
     # A conversation simulated turn by turn: each turn reads everything said before it.
-    seen = token_count.count("You may look things up.") + token_count.count("lookup") + TOOL_FRAME_TOKENS
+    seen = token_count.count_tokens("You may look things up.") + token_count.count_tokens("lookup") + TOOL_FRAME_TOKENS
     read = said = 0.0
     for turn in range(1, turns + 1):
         read += seen
@@ -140,7 +142,7 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
 
 def test_model_without_price_is_unknown_and_never_zero() -> None:
     f = chain(ask("a", name="nobody-knows-1"), ask("b"))
-    result = estimate(Estate(flows=(f,)), CARD, Assumptions(assume=(Rule(trigger="start", runs=10.0),)))
+    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(assume=(Rule(trigger="start", runs=10.0),)))
     (found,) = result.flows
     assert found.cost.unknown == ("nobody-knows-1",)
     assert found.cost.amount > 0
@@ -150,21 +152,26 @@ def test_model_without_price_is_unknown_and_never_zero() -> None:
 
 def test_unknown_volume_stays_unknown() -> None:
     f = chain(ask("a"))
-    result = estimate(Estate(flows=(f,)), CARD, Assumptions())
+    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions())
     assert result.flows[0].cost_month is None
     assert result.total.unknown_volume == ("Flow",)
 
 
 def test_switched_off_flow_costs_nothing() -> None:
     f = chain(ask("a"), state="off")
-    assert estimate(Estate(flows=(f,)), CARD, Assumptions()).flows[0].runs == 0
+    assert estimate_exactly(Estate(flows=(f,)), CARD, Assumptions()).flows[0].runs == 0
 
 
 def test_price_of_the_month_holds() -> None:
     f = chain(ask("a", name="fulmar-large-2"))
-    costs = [estimate(Estate(flows=(f,)), CARD, Assumptions(), m).flows[0].cost.amount for m in ("2026-11", "2026-12")]
+    costs = [
+        estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(), m).flows[0].cost.amount
+        for m in ("2026-11", "2026-12")
+    ]
     assert costs[1] < costs[0]
-    assert estimate(Estate(flows=(f,)), CARD, Assumptions(), "2025-12").flows[0].cost.unknown == ("fulmar-large-2",)
+    assert estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(), "2025-12").flows[0].cost.unknown == (
+        "fulmar-large-2",
+    )
 
 
 def test_wrong_schedule_is_a_message_and_the_others_are_estimated(demo: Path, run: object) -> None:
@@ -181,12 +188,12 @@ def test_patterns_name_models_and_prices_per_call_count() -> None:
     )
     card = RateCard(currency="EUR", model=(ModelRate("x", also=("skua-*",), price=(price,)),))
     f = chain(ask("a", name="skua-9"), ask("b", name="skua-10"))
-    assert estimate(Estate(flows=(f,)), card, Assumptions(), "2026-02").flows[0].cost == Money(Decimal(1))
+    assert estimate_exactly(Estate(flows=(f,)), card, Assumptions(), "2026-02").flows[0].cost == Money(Decimal(1))
 
 
 def test_flow_that_calls_itself_is_bounded_and_said() -> None:
     f = chain(ask("a"), step("again", "subflow", calls="Flow"))
-    result = estimate(Estate(flows=(f,)), CARD, Assumptions())
+    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions())
     assert "calls itself" in result.flows[0].notes[0]
 
 
@@ -201,7 +208,7 @@ def test_called_flow_is_counted_at_the_caller_too() -> None:
         links=outer.links,
     )
     rules = (Rule(flow="outer", step="l", items=3.0), Rule(flow="outer", trigger="start", runs=5.0))
-    result = estimate(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules))
+    result = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules))
     one, both = result.flows
     assert one.runs == pytest.approx(15)
     assert float(both.with_called.amount) == pytest.approx(3 * float(one.cost.amount))
@@ -283,19 +290,19 @@ def test_calls_by_a_flow_of_unknown_volume_are_said() -> None:
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
     rules = (Rule(flow="inner", trigger="start", runs=5.0),)
-    one, _ = estimate(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules)).flows
+    one, _ = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules)).flows
     assert one.runs == 5 and "calls by 'Outer' are not among its runs" in one.notes[0]
 
 
 def test_drivers_keep_the_runs_that_other_flows_call() -> None:
     from zeitbuch.core.estimate.estate import runs_of
-    from zeitbuch.core.estimate.sensitivity import drivers
+    from zeitbuch.core.estimate.sensitivity import rank_drivers
 
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
     rules = (Rule(flow="inner", trigger="start", runs=100.0), Rule(flow="outer", trigger="start", runs=40.0))
     assumed = Assumptions(assume=rules)
-    found = drivers(runs_of(Estate(flows=(inner, outer)), CARD, assumed), assumed, keys=["inner"])
+    found = rank_drivers(runs_of(Estate(flows=(inner, outer)), CARD, assumed), assumed, keys=["inner"])
     d = next(d for d in found if d.quantity == "runs")
     # 140 runs in all, of which the 100 declared ones are moved by a quarter.
     assert float(d.at_low / d.cost) == pytest.approx(115 / 140)

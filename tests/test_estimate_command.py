@@ -153,7 +153,7 @@ def test_wrong_assumptions_are_said_with_their_line(text: str, line: int, expect
 
 def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any) -> None:
     from builders import ask, chain
-    from zeitbuch.app.parallel_work import shared
+    from zeitbuch.app.parallel_work import share_work
     from zeitbuch.core.assumptions.rules import Assumptions, Rule
     from zeitbuch.core.estimate.distribution import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows
@@ -162,7 +162,7 @@ def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any
     assumed = Assumptions(assume=(Rule(trigger="start", runs=3.0),))
     how = Sampling(200)
     assert estimate_flows(flows, None, assumed, "2026-01", how) == estimate_flows(
-        flows, None, assumed, "2026-01", how, share=shared
+        flows, None, assumed, "2026-01", how, share=share_work
     )
 
 

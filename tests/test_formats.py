@@ -15,7 +15,7 @@ from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.dialects.rules import load_dialect, parse_dialect
-from zeitbuch.readers.input.positions import locate
+from zeitbuch.readers.input.positions import locate_pointer
 from zeitbuch.readers.reading.reader import Reader
 from zeitbuch.writers.exchange.native import to_yaml
 
@@ -143,7 +143,7 @@ def test_the_same_flow_in_every_format_is_equal(way: str, tmp_path: Path) -> Non
     head = HEAD.replace('id = "id"\nname = "name"', 'id = "@key"\nname = "@key"') if way == "predecessors" else HEAD
     dialects = [parse_dialect(head.replace("[[kind]]", f"{tables}\n[[kind]]", 1), "probe.toml")] if tables else []
     reader = Reader(dialects, models=MAP)
-    (flow,) = reader.flows([str(tmp_path / name)])
+    (flow,) = reader.read_sources([str(tmp_path / name)])
     assert reader.problems == []
     assert common(flow) == (
         "f", "F", ["manual"],
@@ -170,7 +170,7 @@ def test_definitions_pasted_into_a_parameter_are_flows_too(tmp_path: Path) -> No
     )
     (tmp_path / "x.json").write_text(json.dumps(outer))
     reader = Reader(DIALECTS)
-    flows = {f.id: f for f in reader.flows([str(tmp_path / "x.json")])}
+    flows = {f.id: f for f in reader.read_sources([str(tmp_path / "x.json")])}
     assert set(flows) == {"SH-1052", "SH-1040", "crew-swap"}
     calls = {s.id: s.calls for s in flows["SH-1052"].steps if s.calls}
     assert calls[stations[2]["ref"]] == "SH-1040" and calls[stations[3]["ref"]] == "crew-swap"
@@ -185,7 +185,7 @@ def test_definitions_pasted_into_a_parameter_are_flows_too(tmp_path: Path) -> No
 def test_model_map_is_a_table_of_the_workspace(demo: Path, run: Run) -> None:
     ran = run("explain", "Cabin damage claims", "Summarise the claim", "-f", "json", cwd=demo)
     assert ran.code == 0 and "fulmar-large-2" in ran.out and "what a repair may cost" in ran.out
-    rules = workspace.load(str(demo / "zeitbuch.toml")).model
+    rules = workspace.load_workspace(str(demo / "zeitbuch.toml")).model
     assert len(rules) == 3
     (demo / "zeitbuch.toml").write_text('sources = ["november"]\n[[model]]\nnames = "x"')
     ran = run("inventory", cwd=demo)
@@ -197,14 +197,14 @@ def test_model_map_is_a_table_of_the_workspace(demo: Path, run: Run) -> None:
 
 def test_places_of_pointers() -> None:
     text = '{\n "a": [1,\n  {"b/c": "x"}],\n "é": {"k": 2}\n}'
-    assert locate("x.json", text.encode(), "/a/1/b~1c") == (3, 4)
-    assert locate("x.json", text.encode(), "/a/0") == (2, 8)
-    assert locate("x.json", text.encode(), "/é/k") == (4, 8)
-    assert locate("x.json", text.encode(), "/a/9/q") == (2, 2), "the deepest part that is there"
-    assert locate("x.json", b"\xef\xbb\xbf" + text.encode(), "/a") == (2, 2)
+    assert locate_pointer("x.json", text.encode(), "/a/1/b~1c") == (3, 4)
+    assert locate_pointer("x.json", text.encode(), "/a/0") == (2, 8)
+    assert locate_pointer("x.json", text.encode(), "/é/k") == (4, 8)
+    assert locate_pointer("x.json", text.encode(), "/a/9/q") == (2, 2), "the deepest part that is there"
+    assert locate_pointer("x.json", b"\xef\xbb\xbf" + text.encode(), "/a") == (2, 2)
     document = "a:\n- 1\n- b: {c: 2}\nd: e\n"
-    assert locate("x.yaml", document.encode(), "/a/1/b/c") == (3, 7)
-    assert locate("x.yaml", document.encode(), "/d") == (4, 1)
+    assert locate_pointer("x.yaml", document.encode(), "/a/1/b/c") == (3, 7)
+    assert locate_pointer("x.yaml", document.encode(), "/d") == (4, 1)
 
 
 def test_messages_say_line_and_column(demo: Path, run: Run) -> None:

@@ -14,11 +14,11 @@ from builders import drawn_flows
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import LEADING, PAD, SPINE, Showing
 from zeitbuch.core.layout.geometry import Scene, tab_outline
-from zeitbuch.core.layout.ordering import crossings
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.ordering import count_crossings
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.map.svg import to_svg
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 Box = tuple[float, float, float, float]
 
@@ -57,7 +57,7 @@ def check(drawn: Scene, flow: Flow) -> None:
         at = PAD - 2
         for i, line in enumerate(card.lines):
             at += LEADING[line.size]
-            assert SPINE + PAD + measure(line.text, line.size, line.bold) + (20 if i == 0 else 0) <= card.width
+            assert SPINE + PAD + measure_text(line.text, line.size, line.bold) + (20 if i == 0 else 0) <= card.width
             assert line.full or not line.text.endswith("…")
         assert at <= card.height
         for tab in card.tabs:
@@ -95,7 +95,7 @@ def alone(drawn: Scene) -> None:
 def test_demo_flows_are_drawn_clean(november: Estate) -> None:
     for flow in november.flows:
         for turned in (False, True):
-            drawn = scene(Graph(flow), measure, Showing(turned=turned))
+            drawn = draw_scene(Graph(flow), measure_text, Showing(turned=turned))
             check(drawn, flow)
             alone(drawn)
 
@@ -105,7 +105,7 @@ def test_demo_flows_are_drawn_clean(november: Estate) -> None:
 def test_random_compound_flows_are_drawn_clean(flow: Flow) -> None:
     graph = Graph(flow)
     for turned in (False, True):
-        check(scene(graph, measure, Showing(turned=turned)), flow)
+        check(draw_scene(graph, measure_text, Showing(turned=turned)), flow)
 
 
 def test_made_flows_are_drawn_clean() -> None:
@@ -116,18 +116,18 @@ def test_made_flows_are_drawn_clean() -> None:
     for seed in range(500):
         flow = made_flow(seed, (10, 20, 30, 50, 90)[seed % 5])
         for turned in (False, True) if seed % 5 < 3 else (False,):
-            drawn = scene(Graph(flow), measure, Showing(turned=turned))
+            drawn = draw_scene(Graph(flow), measure_text, Showing(turned=turned))
             check(drawn, flow)
             alone(drawn)
 
 
 def test_same_flow_same_picture(november: Estate) -> None:
     for flow in november.flows[:3]:
-        assert to_svg(scene(Graph(flow), measure)) == to_svg(scene(Graph(flow), measure))
+        assert to_svg(draw_scene(Graph(flow), measure_text)) == to_svg(draw_scene(Graph(flow), measure_text))
 
 
 def test_svg_texts_have_their_measured_length(november: Estate) -> None:
-    root = ET.fromstring(to_svg(scene(Graph(november.flows[0]), measure)))
+    root = ET.fromstring(to_svg(draw_scene(Graph(november.flows[0]), measure_text)))
     for text in root.iter("{http://www.w3.org/2000/svg}text"):
         assert float(text.get("textLength", "0")) > 0
 
@@ -135,7 +135,7 @@ def test_svg_texts_have_their_measured_length(november: Estate) -> None:
 def test_cut_text_has_its_full_text_in_a_title(november: Estate) -> None:
     flow = november.flow("Passenger announcements")
     assert flow is not None
-    svg = to_svg(scene(Graph(flow), measure))
+    svg = to_svg(draw_scene(Graph(flow), measure_text))
     assert "<title>for each of Norwegian, English, German, Danish</title>for each of Norwegian, English, Germa…" in svg
 
 
@@ -155,4 +155,4 @@ def test_crossings_are_counted(pairs: list[tuple[int, int]], count: int) -> None
     down: list[list[tuple[int, float]]] = [[], [], [], []]
     for a, b in pairs:
         down[a].append((b, 0.0))
-    assert crossings([[0, 1], [2, 3]], down) == count
+    assert count_crossings([[0, 1], [2, 3]], down) == count

@@ -20,15 +20,15 @@ from msgspec import structs
 from builders import ask, drawn_flows, flow, link, step
 from test_layout import alone, check
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout import views
 from zeitbuch.core.layout.cards import PLAIN
-from zeitbuch.core.layout.level_layout import views
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.exchange import native
 from zeitbuch.writers.map import graph_text
 from zeitbuch.writers.map.graphml import to_graphml
 from zeitbuch.writers.map.tree import to_tree
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 HOSTILE = [
     "<script>alert(1)</script>", '"]; evil [label="x', "a & b < c > d", "it's 'quoted' \\N \\\\ back", "\u202eright to left\u2066", "😀 e\u0301 🏳️‍🌈",
@@ -57,7 +57,7 @@ def valid_graphml(raw: bytes) -> None:
 def test_graphml_of_every_demo_flow_is_valid(november: Estate) -> None:
     for made in november.flows:
         graph = Graph(made)
-        raw = to_graphml(graph, scene(graph, measure)).encode()
+        raw = to_graphml(graph, draw_scene(graph, measure_text)).encode()
         valid_graphml(raw)
         nodes = etree.fromstring(raw).findall(".//{*}node")
         assert len(nodes) == len(made.steps) + len(made.triggers)
@@ -158,11 +158,11 @@ def test_views_are_drawn_clean(november: Estate) -> None:
     for made in november.flows:
         graph = Graph(made)
         for at in list(graph.steps)[::3]:
-            view = views.around(views.whole(graph), at, 1, 1)
-            check(scene(view.graph, measure), view.graph.flow)
+            view = views.around_step(views.whole_flow(graph), at, 1, 1)
+            check(draw_scene(view.graph, measure_text), view.graph.flow)
             assert {s.id for s in view.graph.flow.steps} >= {graph.host.get(at, at)}
-        view = views.folded(views.whole(graph), views.scopes_below(graph, 0))
-        drawn = scene(view.graph, measure)
+        view = views.fold_scopes(views.whole_flow(graph), views.scopes_below(graph, 0))
+        drawn = draw_scene(view.graph, measure_text)
         check(drawn, view.graph.flow)
         alone(drawn)
         assert not drawn.frames
@@ -173,11 +173,11 @@ def test_views_are_drawn_clean(november: Estate) -> None:
 def test_parts_of_random_flows(made: Flow, data: st.DataObject) -> None:
     graph = Graph(made)
     keep = data.draw(st.sets(st.sampled_from(sorted(graph.steps)), min_size=1))
-    view = views.only(views.whole(graph), keep, "")
+    view = views.only_steps(views.whole_flow(graph), keep, "")
     ids = {s.id for s in view.graph.flow.steps}
     assert {graph.host.get(k, k) for k in keep} <= ids
     assert all(k.target in ids and (k.source in ids or k.source in graph.triggers) for k in view.graph.flow.links)
-    check(scene(view.graph, measure), view.graph.flow)
+    check(draw_scene(view.graph, measure_text), view.graph.flow)
     for line in to_tree(view, 60, PLAIN).splitlines():
         assert len(line) <= 60 or not line.isascii()
 

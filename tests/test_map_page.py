@@ -15,13 +15,13 @@ from playwright.sync_api import Browser, Page, sync_playwright
 from builders import flow, link, step
 from conftest import ESTATE, read
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.estimate.estate import estimate
+from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import PLAIN, Showing
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.map.map_page import to_map_page
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
 pytestmark = [
@@ -52,7 +52,7 @@ def axe(tmp_path_factory: pytest.TempPathFactory) -> str:
 
 def page_of(made: Flow, showing: Showing = PLAIN, result: Any = None) -> str:
     graph = Graph(made)
-    return to_map_page(graph, scene(graph, measure, showing), showing, result)
+    return to_map_page(graph, draw_scene(graph, measure_text, showing), showing, result)
 
 
 @pytest.fixture(scope="module")
@@ -60,7 +60,7 @@ def letters(tmp_path_factory: pytest.TempPathFactory) -> Path:
     made = read(ESTATE, "november").flow("Customer letters")
     assert made is not None
     file = tmp_path_factory.mktemp("pages") / "letters.html"
-    result = estimate(Estate(flows=(made,)), None, Assumptions(), "2026-11")
+    result = estimate_exactly(Estate(flows=(made,)), None, Assumptions(), "2026-11")
     file.write_text(page_of(made, result=result), "utf-8")
     return file
 

@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from builders import ask, chain, step
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.distribution import Sampling
-from zeitbuch.core.estimate.estate import EstateEstimate, estimate
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Estate, Flow, Schedule, Trigger
 from zeitbuch.core.pricing.meters import stairs_cost
@@ -51,7 +52,7 @@ def named(key: str, *steps: Any, runs: float = 100.0) -> tuple[Flow, Rule]:
 
 def of(c: RateCard, *flows: tuple[Flow, Rule], more: tuple[Rule, ...] = (), month: str = "2026-02") -> EstateEstimate:
     rules = (*(r for _, r in flows), *more)
-    return estimate(Estate(tuple(f for f, _ in flows)), c, Assumptions(assume=rules), month)
+    return estimate_exactly(Estate(tuple(f for f, _ in flows)), c, Assumptions(assume=rules), month)
 
 
 @given(
@@ -107,7 +108,7 @@ def test_checks_minutes_and_rounding() -> None:
         Meter("blocks", "minute", unit=Decimal(10), round_up="month", price=(price("1"),)),
     )
     rules = (Rule(flow="a", trigger="start", hits=0.5), Rule(flow="a", step="x", seconds=90.0))
-    result = estimate(Estate((f,)), card(*meters), Assumptions(assume=rules), "2026-02")
+    result = estimate_exactly(Estate((f,)), card(*meters), Assumptions(assume=rules), "2026-02")
     bills = {h.meter: float(h.cost.amount) for h in result.hosts}
     runs = 28 * 24 / 2
     assert bills == {"checks": 28 * 24 - 72, "minutes": runs * 2, "blocks": -(-runs * 1.5 // 10)}

@@ -11,14 +11,14 @@ from builders import chain, flow, flows, link, step
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
-from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.standards import native
 from zeitbuch.writers.exchange.native import to_json, to_yaml
 
 
 def reread(text: str, name: str) -> list[Flow | Problem]:
-    document, _ = decode(name, text.encode(), Limits())
+    document, _ = decode_document(name, text.encode(), Limits())
     return list(native.flows(document, Origin(name)))
 
 

@@ -13,13 +13,13 @@ import yaml
 
 from conftest import ESTATE
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.diff.estate_changes import changes
-from zeitbuch.core.estimate.estate import estimate
+from zeitbuch.core.diff.estate_changes import estate_changes
+from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.report.document import flow_page, index_page
-from zeitbuch.core.report.inventory import rows
+from zeitbuch.core.report.inventory import rows_of_flows
 from zeitbuch.readers.config.figures import load_rates
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.reading.reader import Reader
@@ -27,7 +27,7 @@ from zeitbuch.writers.document.html import to_html_page
 from zeitbuch.writers.document.markdown import to_markdown_page
 from zeitbuch.writers.exchange.native import to_yaml
 from zeitbuch.writers.map.svg import to_svg
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 CARD = load_rates(str(ESTATE / "rates.toml"))[0]
 DIALECTS = [load_dialect(str(p)) for p in sorted((ESTATE / "dialects").glob("*.toml"))]
@@ -93,17 +93,17 @@ def test_mutated_exports_give_messages(seed: int, tmp_path: Path) -> None:
         path = tmp_path / f"m{n}.json"
         path.write_text(json.dumps(mutated(base[draw.choice(FILES)], draw)))
         reader = Reader(DIALECTS)
-        estate = Estate(flows=tuple(reader.flows([str(path)])))
+        estate = Estate(flows=tuple(reader.read_sources([str(path)])))
         read += len(estate.flows)
         assert estate.flows or reader.problems
-        rows(estate.flows)
-        changes(before, estate)
+        rows_of_flows(estate.flows)
+        estate_changes(before, estate)
         to_yaml(estate)
-        result = estimate(estate, CARD, Assumptions())
+        result = estimate_exactly(estate, CARD, Assumptions())
         for flow in estate.flows:
             page = flow_page(flow, "x", result)
             to_markdown_page(page)
-            to_html_page(page, to_svg(scene(Graph(flow), measure), inline=True))
+            to_html_page(page, to_svg(draw_scene(Graph(flow), measure_text), inline=True))
         index_page(list(estate.flows), [f"f{i}" for i in range(len(estate.flows))], result)
         before = estate
     assert read > 20

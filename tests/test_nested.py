@@ -52,7 +52,7 @@ def read(parts: Any, tables: str, tmp_path: Path, key: str = '"id"', **more: Any
     path = tmp_path / "x.json"
     path.write_text(json.dumps({"probe": {"id": "f", "name": "F", "parts": parts, **more}}))
     reader = Reader([parse_dialect(HEAD.format(id=key, tables=tables), "probe.toml")])
-    (flow,) = reader.flows([str(path)])
+    (flow,) = reader.read_sources([str(path)])
     return flow, [p.code for p in reader.problems if p.severity == "error"]
 
 

@@ -12,7 +12,7 @@ from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
-from zeitbuch.core.passes.exact import Passes, combine
+from zeitbuch.core.passes.exact import Passes, combine_arrivals
 
 
 def runs(f: Flow, *rules: Rule) -> dict[str, float]:
@@ -162,8 +162,8 @@ def test_agent_turns_spread_over_its_tools() -> None:
 
 @pytest.mark.parametrize(("mode", "expected"), [("each", 6), ("all", 1), ("once", 3)])
 def test_join_modes(mode: Any, expected: float) -> None:
-    assert combine([1, 2, 3], mode) == expected
-    assert combine([], mode) == 0
+    assert combine_arrivals([1, 2, 3], mode) == expected
+    assert combine_arrivals([], mode) == 0
 
 
 # -- random structures: the same flow as a tree, counted by an independent recursion -------------------------------

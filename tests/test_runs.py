@@ -14,10 +14,10 @@ import pytest
 
 from conftest import ESTATE, Run
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.report.inventory import Row, row
+from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import names
+from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading import cache as caches
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.reader import Reader
@@ -44,9 +44,9 @@ def many(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def everything(folder: Path, kind: type, cache: bool, workers: int) -> tuple[list[object], list[str]]:
-    make = row if kind is Row else lambda flow: flow
+    make = inventory_row if kind is Row else lambda flow: flow
     setting = ReadingSetting(DIALECTS, Limits(), outline=kind is Row, texts=kind is not Row)
-    run = ReadingRun(setting, list(names([str(folder)])), make, kind, cache=cache, workers=workers)
+    run = ReadingRun(setting, list(list_files([str(folder)])), make, kind, cache=cache, workers=workers)
     results = [r for _, found in run for r in found]
     return results, [str(p) for p in run.tally.problems]
 
@@ -65,10 +65,10 @@ def test_cache_and_workers_change_nothing(kind: type, many: Path) -> None:
 
 
 def test_outlines_give_the_rows_of_whole_flows() -> None:
-    inputs = list(names([str(ESTATE / "november"), str(ESTATE / "october")]))
-    whole = [row(f) for f in Reader(DIALECTS).flows_of(inputs)]
+    inputs = list(list_files([str(ESTATE / "november"), str(ESTATE / "october")]))
+    whole = [inventory_row(f) for f in Reader(DIALECTS).flows_of(inputs)]
     for texts in (True, False):
-        assert [row(f) for f in Reader(DIALECTS, outline=True, texts=texts).flows_of(inputs)] == whole
+        assert [inventory_row(f) for f in Reader(DIALECTS, outline=True, texts=texts).flows_of(inputs)] == whole
 
 
 def test_only_what_changed_is_read_again(many: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -92,8 +92,8 @@ def test_only_what_changed_is_read_again(many: Path, monkeypatch: pytest.MonkeyP
     results, _ = everything(many, Row, cache=True, workers=1)
     assert len(results) == 12 * 17
     other = ReadingSetting(DIALECTS[:2], Limits(), outline=True, texts=False)
-    assert other.key("Row") != ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
-    assert other.key("Row") != other._replace(limits=Limits(depth=9)).key("Row")
+    assert other.cache_key("Row") != ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).cache_key("Row")
+    assert other.cache_key("Row") != other._replace(limits=Limits(depth=9)).cache_key("Row")
 
 
 def test_a_change_within_the_same_moment_is_seen(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -130,12 +130,12 @@ def test_a_damaged_cache_is_as_good_as_none(damage: str, many: Path, tmp_path: P
 
 def test_an_entry_of_another_form_is_read_anew(many: Path) -> None:
     plain = everything(many, Row, cache=True, workers=1)
-    key = ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).key("Row")
+    key = ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).cache_key("Row")
     cache = caches.Cache(key)
     cache.body.entries = dict.fromkeys(cache.body.entries, b"\x93\x01\x02\x03")
     cache.fresh = True
     cache.asked = set(cache.body.entries)
-    cache.save()
+    cache.save_cache()
     assert everything(many, Row, cache=True, workers=1) == plain
 
 

@@ -22,11 +22,11 @@ from hypothesis import strategies as st
 from conftest import ESTATE, Run
 from test_mutations import mutated
 from zeitbuch.core.model.records import Estate
-from zeitbuch.core.report.inventory import rows
+from zeitbuch.core.report.inventory import rows_of_flows
 from zeitbuch.readers.dialects.rules import load_dialect
-from zeitbuch.readers.infer.suggest import suggest
-from zeitbuch.readers.input.limits import Limits, count_values, measure
-from zeitbuch.readers.input.secrets import masked
+from zeitbuch.readers.infer.suggest import suggest_dialect
+from zeitbuch.readers.input.limits import Limits, count_values, measure_tree
+from zeitbuch.readers.input.secrets import mask_tree
 from zeitbuch.readers.reading.reader import Reader
 from zeitbuch.writers.exchange.native import to_yaml
 
@@ -93,13 +93,13 @@ def test_mutated_inputs_never_end_in_a_traceback(part: int, tmp_path: Path) -> N
         path.write_bytes(raw)
         signal.alarm(10)
         reader = Reader(DIALECTS, outline=n % 3 == 0)
-        flows = list(reader.flows([str(path)]))
-        rows(flows)
+        flows = list(reader.read_sources([str(path)]))
+        rows_of_flows(flows)
         if n % 10 == 0:
             to_yaml(Estate(flows=tuple(flows)))
         if n % 25 == 0 and name.endswith(".json"):
             with contextlib.suppress(ValueError):
-                suggest([json.loads(raw)], "x")
+                suggest_dialect([json.loads(raw)], "x")
         signal.alarm(0)
         assert flows or reader.problems, path
         answered += bool(flows)
@@ -194,9 +194,9 @@ SECRETS: dict[str, tuple[Any, str]] = {
 @pytest.mark.parametrize("kind", list(SECRETS))
 def test_secrets_of_every_kind_are_masked(kind: str) -> None:
     value, secret = SECRETS[kind]
-    once = masked(value)
+    once = mask_tree(value)
     assert secret not in json.dumps(once) and "secret:" in json.dumps(once)
-    assert masked(once) == once, "a mask is no secret"
+    assert mask_tree(once) == once, "a mask is no secret"
 
 
 @pytest.mark.parametrize(
@@ -209,7 +209,7 @@ def test_secrets_of_every_kind_are_masked(kind: str) -> None:
     ],
 )  # fmt: skip
 def test_what_is_no_secret_stays(text: str) -> None:
-    assert masked({"a": text, "token": "{{x.y}}"}) == {"a": text, "token": "{{x.y}}"}
+    assert mask_tree({"a": text, "token": "{{x.y}}"}) == {"a": text, "token": "{{x.y}}"}
 
 
 @pytest.mark.parametrize("way", ["whole flows", "outlines"])
@@ -282,4 +282,4 @@ JSON = st.recursive(
 @given(JSON)
 def test_the_quick_count_of_values_agrees_with_the_plain_walk(value: object) -> None:
     decoded = json.loads(json.dumps(value))
-    assert measure(decoded, Limits(), plain=True) == measure(decoded, Limits()) == count_values(decoded)
+    assert measure_tree(decoded, Limits(), plain=True) == measure_tree(decoded, Limits()) == count_values(decoded)

@@ -16,9 +16,9 @@ from trees import LEAF, TREES, Tree, expected, grown
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Range, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step
+from zeitbuch.core.passes import exact as exact_rules
 from zeitbuch.core.passes.exact import Passes
-from zeitbuch.core.passes.exact import exact as exact_rules
-from zeitbuch.core.passes.random_draws import Draws, summed
+from zeitbuch.core.passes.random_draws import Draws, sum_of_draws
 from zeitbuch.core.passes.sampling import Sample
 
 
@@ -75,7 +75,7 @@ class Drawn:
     def __repr__(self) -> str:
         lines = []
         for s in self.flow.steps:
-            said = {q: v for r in self.rules if r.step == s.id and not r.case for q, v in r.given() if v}
+            said = {q: v for r in self.rules if r.step == s.id and not r.case for q, v in r.given_quantities() if v}
             flags = [
                 w for w, on in (("inclusive", s.inclusive), ("off", not s.enabled), ("per item", s.per_item)) if on
             ]
@@ -175,7 +175,7 @@ def test_the_telling_trees_are_right() -> None:
 
 
 def _even(self: Any, ways: list[Any], counts: Any, single: bool) -> list[Any]:
-    return [self.draws.some(counts, 1 / len(ways), single) for _ in ways]
+    return [self.draws.draw_some(counts, 1 / len(ways), single) for _ in ways]
 
 
 def _first_part(old: Any) -> Any:
@@ -190,24 +190,24 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
     "sampled: waits for the first": (np, "minimum", lambda _: np.maximum),
     "sampled: repetitions are not counted": (
         Sample,
-        "_attempts",
+        "_draw_attempts",
         lambda old: lambda self, node, n, s: (n, *old(self, node, n, s)[1:]),
     ),
-    "sampled: a loop goes round once": (Sample, "_times", lambda _: lambda self, counts, items: counts),
-    "sampled: every case in equal parts": (Sample, "_exclusive", lambda _: _even),
+    "sampled: a loop goes round once": (Sample, "_sum_draws", lambda _: lambda self, counts, items: counts),
+    "sampled: every case in equal parts": (Sample, "_exclusive_cases", lambda _: _even),
     "sampled: until loops go round once more": (
         Sample,
-        "_until",
+        "_draw_rounds",
         lambda old: lambda self, node, n: old(self, node, n) + n,
     ),
     "exact: branches meet with their minimum": (
         Passes,
-        "_waiting",
+        "_expected_waiting",
         lambda _: lambda self, tie, a, b, *_: min(a.passes, b.passes),
     ),
-    "exact: loops without cap": (exact_rules, "geometric", lambda _: lambda rounds, cap: rounds),
-    "exact: only one part of a scope loses": (Passes, "_outcome", _first_part),
-    "exact: what fails goes on": (Passes, "_leave", _never_fails),
+    "exact: loops without cap": (exact_rules, "geometric_rounds", lambda _: lambda rounds, cap: rounds),
+    "exact: only one part of a scope loses": (Passes, "_stage_outcome", _first_part),
+    "exact: what fails goes on": (Passes, "_leave_node", _never_fails),
 }
 
 
@@ -216,6 +216,31 @@ def test_a_wrong_rule_is_caught(name: str, monkeypatch: pytest.MonkeyPatch) -> N
     owner, attribute, change = MUTANTS[name]
     monkeypatch.setattr(owner, attribute, change(getattr(owner, attribute)))
     assert any(check_tree(make()) for make in TELLING), "the comparison does not see this rule"
+
+
+@pytest.mark.xfail(
+    strict=True, reason="the two walkers disagree about skipped steps beside losses; see the issue on numbers"
+)
+def test_exact_and_sampled_agree_where_a_switched_off_step_is_skipped() -> None:
+    steps = [
+        step("s0", "decide", inclusive=True),
+        step("s1", "http", per_item=True, on_fault="continue"),
+        *[step(name, "http", enabled=False) for name in ("s2", "s3", "s4")],
+        step("s5", "http"),
+        step("s6", "http", enabled=False),
+    ]
+    links = [
+        link("start", "s0"),
+        link("s0", "s1", "case", "one"),
+        link("s0", "s2", "case", "two"),
+        link("s1", "s3"),
+        link("s1", "s4"),
+        link("s3", "s5", after=("skip",)),
+        link("s3", "s6"),
+    ]
+    exact, sample = both(flow(steps, links), [Rule(step="s1", failure=0.3)], 32_000)
+    assert exact.exact
+    assert float(sample.of["s5"].runs.mean()) == pytest.approx(exact.of["s5"].runs, abs=0.02)
 
 
 # -- single rules ------------------------------------------------------------------------------------------------
@@ -265,12 +290,12 @@ def test_ranges_are_drawn_with_their_mean_and_spread(a: float, b: float, c: floa
     low, likely, high = sorted((a, b, c))
     assume(high - low > 1e-3)
     value = value_of(Range(low, likely, high), "declared")
-    drawn = Draws(4000, 7).pert(value)
+    drawn = Draws(4000, 7).draw_pert(value)
     assert low <= drawn.min() and drawn.max() <= high
     assert drawn.mean() == pytest.approx(value.amount, rel=1e-3, abs=1e-6)
     assert drawn.var() == pytest.approx(value.variance, rel=0.02, abs=1e-6)
     counts = np.full(4000, 9)
-    total = summed(counts, value.amount, drawn)
+    total = sum_of_draws(counts, value.amount, drawn)
     assert total.mean() == pytest.approx(9 * value.amount, rel=1e-3, abs=1e-5)
     assert total.var() == pytest.approx(9 * value.variance, rel=0.02, abs=1e-5)
 

@@ -68,7 +68,7 @@ def read_text(text: str, tmp_path: Path, name: str) -> tuple[list[Flow], Reader]
     path = tmp_path / name
     path.write_text(text)
     reader = Reader()
-    return list(reader.flows([str(path)])), reader
+    return list(reader.read_sources([str(path)])), reader
 
 
 def test_every_element_of_bpmn_is_read(tmp_path: Path) -> None:
@@ -343,5 +343,5 @@ def test_agent_spec_flow_and_agents(tmp_path: Path) -> None:
 def test_convert_writes_what_it_reads(suffix: str, demo: Path, run: Run) -> None:
     assert run("convert", "-o", f"all.{suffix}", cwd=demo).code == 0
     again = Reader()
-    found = list(again.flows([str(demo / f"all.{suffix}")]))
+    found = list(again.read_sources([str(demo / f"all.{suffix}")]))
     assert {fingerprint(f) for f in found} == {fingerprint(f) for f in read(demo, "november").flows}

@@ -13,9 +13,9 @@ from conftest import ESTATE, Run
 from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
 from scores import PARTS, score, shares
 from zeitbuch.readers.dialects.rules import parse_dialect
-from zeitbuch.readers.infer.spell import spelled
-from zeitbuch.readers.infer.suggest import suggest
-from zeitbuch.readers.infer.vocabulary import guesses, known_hints
+from zeitbuch.readers.infer.spell import spell_dialect
+from zeitbuch.readers.infer.suggest import suggest_dialect
+from zeitbuch.readers.infer.vocabulary import guess_kinds, known_hints
 
 WANTED = {"steps": 0.98, "links": 0.95, "triggers": 0.95, "prompts": 0.95, "models": 0.95, "kinds": 0.90}
 
@@ -59,9 +59,9 @@ def test_a_single_file_is_enough(shape: str) -> None:
 
 @pytest.mark.parametrize("shape", SHAPES)
 def test_the_proposed_file_says_the_same_as_the_proposal(shape: str) -> None:
-    made = suggest(Maker(5, shape).export().documents, "probe")
+    made = suggest_dialect(Maker(5, shape).export().documents, "probe")
     assert made is not None
-    text = spelled(made, ["a.json"])
+    text = spell_dialect(made, ["a.json"])
     assert parse_dialect(text, "probe.toml") == made.dialect
     assert re.search(r"# \d+% sure: steps:", text)
 
@@ -69,10 +69,10 @@ def test_the_proposed_file_says_the_same_as_the_proposal(shape: str) -> None:
 def test_trade_words_in_five_languages() -> None:
     assert {h[3:] for h in known_hints() if h.startswith("on:")} >= set(TRIGGERS)
     for kind, operations in OPERATIONS.items():
-        hits = [bool(g := guesses(o)) and g[0].hint == kind for o in operations]
-        assert sum(hits) >= 0.8 * len(hits), (kind, [(o, guesses(o)[:2]) for o in operations])
+        hits = [bool(g := guess_kinds(o)) and g[0].hint == kind for o in operations]
+        assert sum(hits) >= 0.8 * len(hits), (kind, [(o, guess_kinds(o)[:2]) for o in operations])
     first = {
-        w: guesses(w)[0].hint
+        w: guess_kinds(w)[0].hint
         for w in ("schleife", "boucle", "bucle", "ciclo", "verzweigung", "envoyer", "enviar", "zeitplan", "sende_epost")
     }
     assert first["schleife"] == first["boucle"] == first["bucle"] == first["ciclo"] == "loop"

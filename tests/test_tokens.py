@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.pricing.call_prices import token_count
-from zeitbuch.core.pricing.languages import language_of, traditional
+from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.languages import is_traditional, language_of
 from zeitbuch.core.pricing.token_table import FAMILIES, NAMES, WIDTHS
 
 TEXT = st.text(max_size=200)
@@ -21,16 +21,18 @@ TEXT = st.text(max_size=200)
 @given(TEXT)
 def test_counts_are_bounded_by_bytes_and_inside_their_range(text: str) -> None:
     for family in ("", "c"):
-        found = token_count.measure(text, family)
+        found = token_count.measure_tokens(text, family)
         assert 0 <= found.low <= found.amount <= found.high
-        assert found.amount == pytest.approx(token_count.count(text, family))
+        assert found.amount == pytest.approx(token_count.count_tokens(text, family))
         assert found.amount <= 3 * len(text.encode("utf-8", "surrogatepass")) + 1
 
 
 @given(st.lists(st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=40), max_size=5))
 def test_lines_add_up(lines: list[str]) -> None:
     whole = "".join(f"{line}\n" for line in lines)
-    assert token_count.count(whole) == pytest.approx(sum(token_count.count(f"{line}\n") for line in lines))
+    assert token_count.count_tokens(whole) == pytest.approx(
+        sum(token_count.count_tokens(f"{line}\n") for line in lines)
+    )
 
 
 @given(
@@ -41,9 +43,11 @@ def test_lines_add_up(lines: list[str]) -> None:
 def test_known_words_are_counted_as_whole_lines_are(words: list[str]) -> None:
     text = " ".join(words)
     pieces = sum(
-        token_count._table("", language, hant)[p] for language, hant, found in token_count.cut(text) for p in found
+        token_count._weights_of("", language, hant)[p]
+        for language, hant, found in token_count.cut_text(text)
+        for p in found
     )
-    assert token_count.count(text) == pytest.approx(pieces)
+    assert token_count.count_tokens(text) == pytest.approx(pieces)
 
 
 def test_table_is_whole() -> None:
@@ -67,16 +71,16 @@ def test_table_is_whole() -> None:
     ],
 )
 def test_plain_texts(text: str, low: float, high: float) -> None:
-    assert low <= token_count.count(text) <= high
+    assert low <= token_count.count_tokens(text) <= high
 
 
 def test_families_differ_where_tokenizers_do() -> None:
     greek = "Το πλοίο φεύγει στις οκτώ το πρωί."
-    assert token_count.count(greek, "b") > 1.5 * token_count.count(greek, "a")
-    wide, narrow = token_count.measure(greek), token_count.measure(greek, "b")
+    assert token_count.count_tokens(greek, "b") > 1.5 * token_count.count_tokens(greek, "a")
+    wide, narrow = token_count.measure_tokens(greek), token_count.measure_tokens(greek, "b")
     assert (wide.high - wide.low) / wide.amount > (narrow.high - narrow.low) / narrow.amount
     with pytest.raises(ZeitbuchError, match="expected a tokenizer family"):
-        token_count.count("x", "zz")
+        token_count.count_tokens("x", "zz")
 
 
 @pytest.mark.parametrize(
@@ -96,7 +100,7 @@ def test_languages(line: str, language: str) -> None:
 
 
 def test_traditional_characters() -> None:
-    assert traditional("國際電話") and not traditional("国际电话")
+    assert is_traditional("國際電話") and not is_traditional("国际电话")
 
 
 def _tokenizer(folder: Path) -> Path:

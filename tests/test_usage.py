@@ -131,11 +131,13 @@ def test_answers_are_held_by_the_steps_cap() -> None:
 
 
 def test_schedules_of_other_kinds_are_read(tmp_path: Any, run: Any) -> None:
-    from zeitbuch.readers.input.clock_texts import schedule
+    from zeitbuch.readers.input.clock_texts import schedule_of_text
 
-    assert schedule("FREQ=DAILY;BYHOUR=6", "Europe/Oslo") == Schedule(rule="FREQ=DAILY;BYHOUR=6", zone="Europe/Oslo")
-    assert schedule("R5/2026-01-01T00:00:00Z/P1D") == Schedule(repeat="R5/2026-01-01T00:00:00Z/P1D")
-    assert schedule("R/PT15M") == Schedule(every=900)
+    assert schedule_of_text("FREQ=DAILY;BYHOUR=6", "Europe/Oslo") == Schedule(
+        rule="FREQ=DAILY;BYHOUR=6", zone="Europe/Oslo"
+    )
+    assert schedule_of_text("R5/2026-01-01T00:00:00Z/P1D") == Schedule(repeat="R5/2026-01-01T00:00:00Z/P1D")
+    assert schedule_of_text("R/PT15M") == Schedule(every=900)
     (tmp_path / "f.yaml").write_text(
         "zeitbuch: 1\nflows: [{id: f, triggers: [{id: t, kind: schedule, schedule: {rule: 'FREQ=DAILY;BYHOUR=6;BYMINUTE=0;BYSECOND=0', "
         "zone: Europe/Oslo}}], steps: [{id: a, kind: shape}]}]\n"

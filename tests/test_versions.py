@@ -12,10 +12,10 @@ from scripts import made_flow, scripted
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.diff.change_cost import Costing, with_figures
 from zeitbuch.core.diff.change_types import KINDS
-from zeitbuch.core.diff.edits import apply
-from zeitbuch.core.diff.estate_changes import changes, flow_changes
+from zeitbuch.core.diff.edits import apply_edits
+from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
 from zeitbuch.core.diff.matching import match_flows, match_steps
-from zeitbuch.core.model.canonical import canonical, mapped
+from zeitbuch.core.model.canonical import canonical_form, map_ids
 from zeitbuch.core.model.records import Estate, Flow
 
 MANY = 60
@@ -27,10 +27,10 @@ def complete(old: Flow, new: Flow) -> None:
     ids = match_steps(old, new).ids()
     found = flow_changes(old, new)
     edits = [e for c in found.changes for e in c.edits] if found is not None else []
-    assert canonical(apply(old, edits, ids)) == canonical(new)
+    assert canonical_form(apply_edits(old, edits, ids)) == canonical_form(new)
     if found is not None:
         # What the result says of ids is enough: nothing else is needed to carry it out.
-        assert canonical(apply(old, edits, structs.replace(found.ids, flows={}))) == canonical(new)
+        assert canonical_form(apply_edits(old, edits, structs.replace(found.ids, flows={}))) == canonical_form(new)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
@@ -66,7 +66,7 @@ def test_a_flow_with_other_ids_everywhere_is_unchanged() -> None:
         ids = {s.id: f"w{i}" for i, s in enumerate(old.steps)}
         from zeitbuch.core.model.canonical import Ids
 
-        assert flow_changes(old, structs.replace(mapped(old, Ids(ids)), id="other")) is None
+        assert flow_changes(old, structs.replace(map_ids(old, Ids(ids)), id="other")) is None
 
 
 def test_a_change_alone_has_the_whole_difference_as_its_share() -> None:
@@ -79,7 +79,7 @@ def test_a_change_alone_has_the_whole_difference_as_its_share() -> None:
         a, b = Estate((old,)), Estate((new,))
         matching = match_flows(a.flows, b.flows)
         sides = [Costing.of(e, None, Assumptions()) for e in (a, b)]
-        found = with_figures(changes(a, b, matching), *sides, matching)
+        found = with_figures(estate_changes(a, b, matching), *sides, matching)
         (flow,) = found.flows
         assert flow.before is not None and flow.after is not None and flow.interaction is not None
         change = next(c for c in flow.changes if c.edits)

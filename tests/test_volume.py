@@ -12,7 +12,14 @@ from hypothesis import strategies as st
 from builders import chain, step
 from zeitbuch.core.assumptions.recurrence import repeat_fires, rule_fires
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
-from zeitbuch.core.assumptions.volume import batches, bounds, cron_runs, flow_volume, parse_month, schedule_runs
+from zeitbuch.core.assumptions.volume import (
+    cron_runs,
+    flow_volume,
+    month_bounds,
+    parse_month,
+    runs_of_batches,
+    schedule_runs,
+)
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Schedule, Trigger
 
@@ -104,7 +111,7 @@ ZONES = st.sampled_from(["Europe/Oslo", "America/New_York", "Asia/Kolkata", "UTC
 @given(st.integers(0, 59), ZONES, MONTHS)
 def test_hourly_rules_follow_the_clock(minute: int, zone: str, when: tuple[int, int]) -> None:
     wanted = clock_walk(zone, *when, lambda t: t.minute == minute)
-    assert rule_fires(f"FREQ=HOURLY;BYMINUTE={minute};BYSECOND=0", zone, *bounds(when)) == wanted
+    assert rule_fires(f"FREQ=HOURLY;BYMINUTE={minute};BYSECOND=0", zone, *month_bounds(when)) == wanted
 
 
 @settings(max_examples=25, deadline=None)
@@ -113,7 +120,7 @@ def test_weekly_rules_agree_with_a_walk(days: set[int], hours: set[int], zone: s
     wanted = clock_walk(zone, *when, lambda t: t.minute == 30 and t.hour in hours and t.weekday() in days)
     names = ",".join(["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d] for d in sorted(days))
     rule = f"FREQ=WEEKLY;BYDAY={names};BYHOUR={','.join(map(str, sorted(hours)))};BYMINUTE=30;BYSECOND=0"
-    assert rule_fires(rule, zone, *bounds(when)) == wanted
+    assert rule_fires(rule, zone, *month_bounds(when)) == wanted
 
 
 @pytest.mark.parametrize(
@@ -132,7 +139,7 @@ def test_weekly_rules_agree_with_a_walk(days: set[int], hours: set[int], zone: s
     ],
 )
 def test_rules_of_months_and_ends(rule: str, when: tuple[int, int], times: int) -> None:
-    assert rule_fires(rule, "Europe/Oslo" if "TZID" in rule else "UTC", *bounds(when)) == times
+    assert rule_fires(rule, "Europe/Oslo" if "TZID" in rule else "UTC", *month_bounds(when)) == times
 
 
 @settings(max_examples=40, deadline=None)
@@ -140,7 +147,7 @@ def test_rules_of_months_and_ends(rule: str, when: tuple[int, int], times: int) 
 def test_repeating_intervals_agree_with_a_walk(
     gap: int, start: int, most: int | None, zone: str, when: tuple[int, int]
 ) -> None:
-    first, after = (datetime(d.year, d.month, d.day, tzinfo=ZoneInfo(zone)) for d in bounds(when))
+    first, after = (datetime(d.year, d.month, d.day, tzinfo=ZoneInfo(zone)) for d in month_bounds(when))
     begin = first.astimezone(UTC) - timedelta(days=45) + timedelta(minutes=start)
     wanted, at, times = 0, begin, 0
     while at < after and (most is None or times < most):
@@ -148,7 +155,7 @@ def test_repeating_intervals_agree_with_a_walk(
         at += timedelta(minutes=gap)
         times += 1
     text = f"R{'' if most is None else most}/{begin:%Y-%m-%dT%H:%M:%SZ}/PT{gap}M"
-    assert repeat_fires(text, zone, *bounds(when)) == wanted
+    assert repeat_fires(text, zone, *month_bounds(when)) == wanted
 
 
 @pytest.mark.parametrize(
@@ -165,7 +172,7 @@ def test_repeating_intervals_agree_with_a_walk(
 )
 def test_repeating_intervals_of_days_and_months(text: str, when: tuple[int, int], times: float) -> None:
     zone = "Europe/Oslo" if "PT6H" in text or "P1D" in text else "UTC"
-    assert repeat_fires(text, zone, *bounds(when)) == times
+    assert repeat_fires(text, zone, *month_bounds(when)) == times
 
 
 def test_six_fields_and_last_days() -> None:
@@ -188,7 +195,7 @@ def test_batches_against_every_outcome(items: int, admitted: float, batch: int |
         weight = admitted**n * (1 - admitted) ** (items - n)
         runs += weight * (ceil(n / batch) if batch else min(n, 1))
         taken += weight * n
-    found, each = batches(items, admitted, batch)
+    found, each = runs_of_batches(items, admitted, batch)
     assert found == pytest.approx(runs)
     assert found * each == pytest.approx(taken) or not found
 
@@ -213,10 +220,10 @@ def test_events_conditions_and_seasons() -> None:
 @pytest.mark.parametrize("rule", ["FREQ=NEVER", "RRULE:BYDAY=MO", "DTSTART:nonsense\nRRULE:FREQ=DAILY"])
 def test_wrong_rules_are_said(rule: str) -> None:
     with pytest.raises(ZeitbuchError, match="RFC 5545"):
-        rule_fires(rule, "UTC", *bounds((2026, 1)))
+        rule_fires(rule, "UTC", *month_bounds((2026, 1)))
 
 
 @pytest.mark.parametrize("text", ["R/2026-02-30/P1D", "R/soon", "R/PT0S", "PT5M", "R/2026-01-01/2026-01-01"])
 def test_wrong_intervals_are_said(text: str) -> None:
     with pytest.raises(ZeitbuchError, match="ISO 8601"):
-        repeat_fires(text, "UTC", *bounds((2026, 1)))
+        repeat_fires(text, "UTC", *month_bounds((2026, 1)))

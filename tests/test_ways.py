@@ -57,7 +57,7 @@ def test_always_before_holds_in_every_run(made: Flow) -> None:
     for i in ids:
         said = set(ways.always_before(i)) - {"start"}
         assert said <= together[i], (i, said)
-        assert said <= ways.ahead(i)
+        assert said <= ways.steps_before(i)
 
 
 def ran_in(made: Flow, taken: dict[str, int]) -> set[str]:
@@ -84,7 +84,7 @@ def test_what_happens_when_cases_are_chosen(made: Flow, data: st.DataObject) -> 
     choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
     fixed = {i: data.draw(st.integers(0, len(out[i]) - 1)) for i in choosing if data.draw(st.booleans())}
     given = Given(cases={i: (out[i][n].label,) for i, n in fixed.items()})
-    told = {e.id: e.odds for e in Teller(Graph(made), given).story().events}
+    told = {e.id: e.odds for e in Teller(Graph(made), given).tell_story().events}
     runs = []
     for choice in product(*[[fixed[i]] if i in fixed else range(len(out[i])) for i in choosing]):
         runs.append(ran_in(made, dict(zip(choosing, choice, strict=True))))
@@ -119,7 +119,7 @@ def test_what_happens_from_the_command(demo: Path, run: Any) -> None:
 
 
 def told(made: Flow, **given: Any) -> dict[str, str]:
-    return {e.id: e.odds for e in Teller(Graph(made), Given(**given)).story().events}
+    return {e.id: e.odds for e in Teller(Graph(made), Given(**given)).tell_story().events}
 
 
 def test_cases_with_several_links_inclusive_and_switched_off() -> None:
@@ -212,13 +212,13 @@ def test_unreachable_dead_ends_and_spread() -> None:
     )
     ways = Ways(Graph(made))
     assert ways.unreachable == ["lost", "after"] and ways.dead_ends == ["b", "after"]
-    assert ways.spread() == (2, 1) and ways.ends == ["b", "c", "after"]
+    assert ways.widest_spread() == (2, 1) and ways.ends == ["b", "c", "after"]
 
 
 def test_lineage_follows_what_is_made_of_a_value() -> None:
     made = chain(step("a"), reading("b", "a"), reading("c", "b"), reading("d", "c"), step("e"))
-    assert [(r.source, r.reader) for r in Ways(Graph(made)).lineage("a")] == [("a", "b"), ("b", "c"), ("c", "d")]
-    assert Ways(Graph(made)).lineage("a", "other") == []
+    assert [(r.source, r.reader) for r in Ways(Graph(made)).follow_lineage("a")] == [("a", "b"), ("b", "c"), ("c", "d")]
+    assert Ways(Graph(made)).follow_lineage("a", "other") == []
 
 
 def test_reasons_of_patterns() -> None:

@@ -18,12 +18,12 @@ from PIL import Image
 from builders import ask, flow, link, step
 from conftest import Run
 from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.core.model.sheet import Column, Sheet, money, number, percent, shown
-from zeitbuch.core.model.words import cron_words, every_words, joined, ordinal, plural
+from zeitbuch.core.model.sheet import Column, Sheet, cell_text, money_text, number_text, percent_text
+from zeitbuch.core.model.words import count_words, cron_words, every_words, join_words, ordinal_word
 from zeitbuch.core.report.document import Bullets, Heading, Page, Paragraph, Quote, Table
 from zeitbuch.writers.document.markdown import to_markdown_page
 from zeitbuch.writers.escape.file_names import file_names
-from zeitbuch.writers.escape.text import formula_free, inert
+from zeitbuch.writers.escape.text import formula_free, make_inert
 from zeitbuch.writers.exchange.native import to_yaml
 from zeitbuch.writers.table.tables import plain_number, to_csv, to_table
 
@@ -132,8 +132,8 @@ def test_hostile_names_in_changes(tmp_path: Path, run: Run) -> None:
 
 
 def test_inert_and_formulas() -> None:
-    assert inert("a\x1b[0m\nb") == "a<U+001B>[0m\nb"
-    assert inert("a\nb\t c", keep_lines=False) == "a b c"
+    assert make_inert("a\x1b[0m\nb") == "a<U+001B>[0m\nb"
+    assert make_inert("a\nb\t c", keep_lines=False) == "a b c"
     assert [formula_free(t) for t in ("=1", "+1", "-1", "@x", "\tx", "1=1", "")] == [
         "'=1",
         "'+1",
@@ -146,7 +146,7 @@ def test_inert_and_formulas() -> None:
 
 
 def test_numbers_for_people() -> None:
-    assert [percent(p) for p in (0, 0.001, 0.42, 0.999, 0.9999, 1)] == [
+    assert [percent_text(p) for p in (0, 0.001, 0.42, 0.999, 0.9999, 1)] == [
         "0 %",
         "<1 %",
         "42 %",
@@ -154,28 +154,35 @@ def test_numbers_for_people() -> None:
         "99.9 %",
         "100 %",
     ]
-    assert [money(Decimal(m)) for m in ("0", "0.0000194", "0.023", "0.5", "1234.5")] == [
+    assert [money_text(Decimal(m)) for m in ("0", "0.0000194", "0.023", "0.5", "1234.5")] == [
         "0.00",
         "0.000019",
         "0.023",
         "0.50",
         "1,234.50",
     ]
-    assert [number(n) for n in (0, 1, 0.3333, 0.0001, 12.345, 1234.5)] == ["0", "1", "0.333", "<0.001", "12.3", "1,234"]
-    assert shown(None, "money") == "?" and shown(("a", "b"), "list") == "a, b"
+    assert [number_text(n) for n in (0, 1, 0.3333, 0.0001, 12.345, 1234.5)] == [
+        "0",
+        "1",
+        "0.333",
+        "<0.001",
+        "12.3",
+        "1,234",
+    ]
+    assert cell_text(None, "money") == "?" and cell_text(("a", "b"), "list") == "a, b"
     assert [plain_number(n) for n in (1, 0.1, Decimal("0.0000194"), 1e-12)] == ["1", "0.1", "0.0000194", "0"]
 
 
 def test_words() -> None:
-    assert joined(["a", "b", "c"]) == "a, b and c"
-    assert [plural(n, w) for n, w in ((1, "step"), (2, "step"), (3, "pass"), (2, "query"), (2, "day"))] == [
+    assert join_words(["a", "b", "c"]) == "a, b and c"
+    assert [count_words(n, w) for n, w in ((1, "step"), (2, "step"), (3, "pass"), (2, "query"), (2, "day"))] == [
         "1 step",
         "2 steps",
         "3 passes",
         "2 queries",
         "2 days",
     ]
-    assert [ordinal(n) for n in (1, 2, 3, 11, 21)] == ["1st", "2nd", "3rd", "11th", "21st"]
+    assert [ordinal_word(n) for n in (1, 2, 3, 11, 21)] == ["1st", "2nd", "3rd", "11th", "21st"]
     assert [every_words(s) for s in (60, 900, 3600, 86400, 45)] == [
         "every minute",
         "every 15 minutes",

@@ -43,7 +43,7 @@ __all__ = [
 ]  # fmt: skip
 
 
-def _frame(sheet: Sheet) -> pandas.DataFrame:
+def to_data_frame(sheet: Sheet) -> pandas.DataFrame:
     import pandas  # an extra
 
     return pandas.DataFrame([list(row) for row in sheet.rows], columns=[column.key for column in sheet.columns])
@@ -57,7 +57,7 @@ class Inventory(Struct, frozen=True):
 
     def to_frame(self) -> pandas.DataFrame:
         """One row a flow (needs pandas: ``pip install zeitbuch[frames]``)."""
-        return _frame(inventory_rows.sheet(list(self.rows), full=True))
+        return to_data_frame(inventory_rows.inventory_sheet(list(self.rows), full=True))
 
 
 class Estimate(Struct, frozen=True):
@@ -67,7 +67,7 @@ class Estimate(Struct, frozen=True):
 
     def to_frame(self, steps: bool = False) -> pandas.DataFrame:
         """One row a flow or a step."""
-        return _frame(steps_sheet(self.result, True) if steps else flows_sheet(self.result))
+        return to_data_frame(steps_sheet(self.result, True) if steps else flows_sheet(self.result))
 
 
 class Compared(Struct, frozen=True):
@@ -79,7 +79,7 @@ class Compared(Struct, frozen=True):
         """One row a flow, a pair of columns a scenario."""
         from .core.report.comparison_tables import comparison_sheet
 
-        return _frame(comparison_sheet(self.result, True))
+        return to_data_frame(comparison_sheet(self.result, True))
 
 
 class Diff(Struct, frozen=True):
@@ -96,7 +96,7 @@ class Diff(Struct, frozen=True):
         """One row a flow, or one a change."""
         from .core.report.change_tables import changes_sheet, summary_sheet
 
-        return _frame(changes_sheet(self.result) if changes else summary_sheet(self.result, self.currency))
+        return to_data_frame(changes_sheet(self.result) if changes else summary_sheet(self.result, self.currency))
 
 
 class History(Struct, frozen=True):
@@ -106,7 +106,7 @@ class History(Struct, frozen=True):
 
     def to_frame(self) -> pandas.DataFrame:
         """One row a snapshot or version."""
-        return _frame(self.sheet)
+        return to_data_frame(self.sheet)
 
 
 def read(
@@ -117,7 +117,7 @@ def read(
 
     What is wrong in the input is appended to ``problems``; without that list it is raised as InputFaults (a ZeitbuchError).
     """
-    session = _session(dialects, book)
+    session = _make_session(dialects, book)
     estate = session.estate(sources)
     if problems is None:
         _raise_errors(session)
@@ -126,7 +126,7 @@ def read(
     return estate
 
 
-def _session(dialects: Sequence[str] = (), book: str = BOOK_NAME) -> Session:
+def _make_session(dialects: Sequence[str] = (), book: str = BOOK_NAME) -> Session:
     return Session(dialects=[load_dialect(path) for path in dialects], book=book, cache=False)
 
 
@@ -138,8 +138,8 @@ def _raise_errors(session: Session) -> None:
 
 def inventory(estate: Estate) -> Inventory:
     """One row a flow."""
-    rows = inventory_rows.rows(estate.flows)
-    return Inventory(tuple(rows), inventory_rows.totals(rows))
+    rows = inventory_rows.rows_of_flows(estate.flows)
+    return Inventory(tuple(rows), inventory_rows.inventory_totals(rows))
 
 
 def estimate(estate: Estate, rates: str = "", assumptions: str = "", month: str = "", runs: int | None = 0) -> Estimate:
@@ -198,13 +198,13 @@ def record(
     """Take a snapshot of sources into a book (a path or URL); what `record` does. ``at`` is a date or time (ISO 8601; UTC where
     no zone is named), by default now; ``by`` is by default the name of the account."""
     from .app.record import RecordRequest, record_snapshot
-    from .book.selection import stamp
+    from .book.selection import book_time
 
     when = datetime.datetime.fromisoformat(at) if at is not None else datetime.datetime.now(datetime.UTC)
     if when.tzinfo is None:
         when = when.replace(tzinfo=datetime.UTC)
-    session = _session(dialects, book)
-    request = RecordRequest(stamp(when), by or getpass.getuser(), note, at is not None, rates, assumptions)
+    session = _make_session(dialects, book)
+    request = RecordRequest(book_time(when), by or getpass.getuser(), note, at is not None, rates, assumptions)
     taken = record_snapshot(session, sources, request)
     _raise_errors(session)
     return taken

@@ -14,7 +14,7 @@ from zeitbuch.core.model.problems import InputFaults, Problem
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.readers.config.figures import load_assumptions, load_rates, share_problems
-from zeitbuch.readers.config.tokenizer_file import counters
+from zeitbuch.readers.config.tokenizer_file import load_counters
 from zeitbuch.readers.config.workspace import Workspace
 
 
@@ -46,14 +46,14 @@ def load_basis(
     """The basis from files (paths of TOML files; without them the workspace's). Raises ZeitbuchError for a file that cannot
     be read, InputFaults for wrong values in one."""
     if workspace is not None:
-        rates = rates or (workspace.path(workspace.rates) if workspace.rates else "")
-        assumptions = assumptions or (workspace.path(workspace.assumptions) if workspace.assumptions else "")
+        rates = rates or (workspace.path_from_here(workspace.rates) if workspace.rates else "")
+        assumptions = assumptions or (workspace.path_from_here(workspace.assumptions) if workspace.assumptions else "")
     card, problems = load_rates(rates) if rates else (None, [])
     assumed, more = load_assumptions(assumptions) if assumptions else (Assumptions(), [])
     refuse_errors([*problems, *more])
     counting = {}
     if card is not None and any(model.tokenizer for model in card.model):
-        counting = counters(card, str(Path(rates).parent))
+        counting = load_counters(card, str(Path(rates).parent))
     return EstimateBasis(card, assumed, month, counting, assumptions, (*problems, *more))
 
 

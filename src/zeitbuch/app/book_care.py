@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from zeitbuch.book.archive import export_book, import_book
 from zeitbuch.book.store import Book
-from zeitbuch.book.verify import Verdict, verify
+from zeitbuch.book.verify import Verdict, verify_book
 
 from .session import Session
 
@@ -13,14 +13,14 @@ from .session import Session
 def verify_history(session: Session) -> Verdict:
     """Whether every content and the chain of entries are as they were written."""
     book = Book(session.book)
-    with session.progress(_entries(book), "verifying") as advance:
-        return verify(book, advance)
+    with session.progress(_count_contents(book), "verifying") as advance:
+        return verify_book(book, advance)
 
 
 def export_history(session: Session, path: str) -> int:
     """Writes the book to a tar file; the number of originals and lists of files written."""
     book = Book(session.book)
-    with session.progress(_entries(book), "exporting") as advance:
+    with session.progress(_count_contents(book), "exporting") as advance:
         return export_book(book, path, advance)
 
 
@@ -29,6 +29,6 @@ def import_history(session: Session, path: str) -> int:
     return import_book(Book(session.book, create=True), path)
 
 
-def _entries(book: Book) -> int:
+def _count_contents(book: Book) -> int:
     with book.reading() as reading:
         return reading.count()

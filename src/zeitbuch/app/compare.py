@@ -9,9 +9,9 @@ from decimal import Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.volume import month_text
-from zeitbuch.core.estimate.comparison import Comparison, compare
+from zeitbuch.core.estimate.comparison import Comparison, compare_options
 from zeitbuch.core.estimate.estate import month_for
-from zeitbuch.core.estimate.proposals import Proposal, ProposalsResult, proposals, together
+from zeitbuch.core.estimate.proposals import Proposal, ProposalsResult, all_together, find_proposals
 from zeitbuch.core.estimate.scenario import Scenario
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate
@@ -38,7 +38,7 @@ def compare_scenarios(
     basis.check_shares(estate)
     session.problems += basis.problems
     with session.progress(len(scenarios), "comparing") as advance:
-        found = compare(
+        found = compare_options(
             estate, basis.card, basis.assumptions, scenarios, basis.month, basis.counters, crossings, advance
         )
     session.problems += found.problems
@@ -64,11 +64,11 @@ def propose_savings(session: Session, estate: Estate, basis: EstimateBasis) -> S
     basis.check_shares(estate)
     session.problems += basis.problems
     with session.progress(len(estate.flows), "looking") as advance:
-        found = proposals(estate, basis.card, basis.assumptions, basis.month, basis.counters, advance)
-    all_changes = together(found)
+        found = find_proposals(estate, basis.card, basis.assumptions, basis.month, basis.counters, advance)
+    all_changes = all_together(found)
     everything = None
     if all_changes is not None:
-        compared = compare(
+        compared = compare_options(
             estate, basis.card, basis.assumptions, [all_changes], basis.month, basis.counters, crossings=False
         )
         everything = -compared.options[1].difference

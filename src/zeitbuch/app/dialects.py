@@ -12,9 +12,9 @@ from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.report import export_preview
 from zeitbuch.core.report.export_preview import Preview, PreviewResult
 from zeitbuch.core.report.presentations import TableResult
-from zeitbuch.readers.config.workspace import Listed, Workspace, listing
-from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, documents, propose
-from zeitbuch.readers.input.sources import names
+from zeitbuch.readers.config.workspace import Listed, Workspace, find_dialect_files
+from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
+from zeitbuch.readers.input.sources import list_files
 
 from .session import Session
 
@@ -22,12 +22,12 @@ from .session import Session
 def propose_dialect(session: Session, sources: Sequence[str], name: str = "") -> tuple[Proposal | None, list[Problem]]:
     """A proposal from exports, and what could not be read; None when nothing could. Raises ZeitbuchError when nothing in them
     looks like steps."""
-    inputs = list(names(sources))
+    inputs = list(list_files(sources))
     with session.progress(len(inputs), "reading") as advance:
-        found, problems = documents(inputs, session.limits, advance)
+        found, problems = read_documents(inputs, session.limits, advance)
     if not found:
         return None, problems
-    return propose(found, name or default_name(list(sources))), problems
+    return propose_from_documents(found, name or default_name(list(sources))), problems
 
 
 def near_kinds(operation: str) -> tuple[str, ...]:
@@ -37,12 +37,12 @@ def near_kinds(operation: str) -> tuple[str, ...]:
 
 def preview_files(session: Session, sources: Sequence[str]) -> list[Preview]:
     """What the active dialects make of each file."""
-    return [export_preview.preview(name, flows) for name, flows in session.by_file(sources)]
+    return [export_preview.preview_file(name, flows) for name, flows in session.by_file(sources)]
 
 
 def preview_table(rows: list[Preview]) -> TableResult:
     """Previews as a table."""
-    return TableResult("preview", PreviewResult(tuple(rows)), lambda full: export_preview.sheet(rows))
+    return TableResult("preview", PreviewResult(tuple(rows)), lambda full: export_preview.preview_sheet(rows))
 
 
 class DialectEntry(Struct, frozen=True, kw_only=True):
@@ -63,7 +63,7 @@ class DialectsResult(Struct, frozen=True):
 
 def list_dialects(workspace: Workspace, named: Sequence[str]) -> tuple[list[Listed], list[Problem]]:
     """All dialect files with the place they come from, and what is wrong with those that cannot be read."""
-    return listing(workspace, list(named))
+    return find_dialect_files(workspace, list(named))
 
 
 def dialects_table(listed: list[Listed]) -> TableResult:

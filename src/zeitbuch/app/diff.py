@@ -8,11 +8,11 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from zeitbuch.core.diff.change_cost import Costing, with_figures
-from zeitbuch.core.diff.estate_changes import changes, versions_of
+from zeitbuch.core.diff.estate_changes import estate_changes, versions_of
 from zeitbuch.core.diff.matching import FlowMatching, match_flows
-from zeitbuch.core.diff.policy import FailOn, Limit, only, refusals
+from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges
-from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.change_maps import Maps, change_maps
@@ -57,7 +57,7 @@ def compare_versions(
     session.problems += basis.problems
     before, after = _one_flow(old, new, request.flow) if request.flow else (old, new)
     matching = match_flows(before.flows, after.flows)
-    found = only(changes(before, after, matching), list(request.topics))
+    found = select_topics(estate_changes(before, after, matching), list(request.topics))
     if found.flows and request.figures:
         sides = [Costing.of(side, basis.card, basis.assumptions, basis.month, basis.counters) for side in (old, new)]
         with session.progress(len(found.flows), "counting") as advance:
@@ -80,14 +80,14 @@ def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
     found = outcome.changes
     body = DiffResult(bool(found.flows), outcome.currency, found.flows, found.unchanged, outcome.refused)
     sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
-    return ChangesReport(body, found, lambda flow: _maps(flow, *sides.get(id(flow), (None, None))))
+    return ChangesReport(body, found, lambda flow: _maps_of_flow(flow, *sides.get(id(flow), (None, None))))
 
 
-def _maps(flow: FlowChanges, old: Flow | None, new: Flow | None) -> Maps | None:
+def _maps_of_flow(flow: FlowChanges, old: Flow | None, new: Flow | None) -> Maps | None:
     """The maps of a changed flow; None for one that was added or removed."""
     if old is None or new is None:
         return None
-    return change_maps(mapped(old, flow.ids), new, flow)
+    return change_maps(map_ids(old, flow.ids), new, flow)
 
 
 def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
@@ -100,8 +100,8 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
 
 def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> ClonesReport:
     """Near-identical flows, branches, steps and prompts of an estate, or within some flows (ids or names)."""
-    from zeitbuch.core.diff.clones import TwinsResult, twins  # draws in NumPy, which a comparison does without
+    from zeitbuch.core.diff.clones import TwinsResult, detect_clones  # draws in NumPy, which a comparison does without
 
     flows = [find_flow(estate, name) for name in names] or list(estate.flows)
     with session.progress(1, "comparing"):
-        return ClonesReport(TwinsResult(tuple(twins(flows))))
+        return ClonesReport(TwinsResult(tuple(detect_clones(flows))))

@@ -7,13 +7,13 @@ from collections.abc import Iterator, Sequence
 
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.report.document import flow_page, index_page
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.svg import to_svg
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 
 def flow_documents(flows: Sequence[Flow], result: EstateEstimate | None) -> Iterator[FlowDocument]:
@@ -26,5 +26,5 @@ def flow_documents(flows: Sequence[Flow], result: EstateEstimate | None) -> Iter
 
 def document_flow(flow: Flow, name: str, result: EstateEstimate | None) -> FlowDocument:
     """The document of one flow; ``name`` is its file name without suffix."""
-    drawn = scene(Graph(flow), measure)
+    drawn = draw_scene(Graph(flow), measure_text)
     return FlowDocument(flow_page(flow, name, result), lambda inline: to_svg(drawn, inline=inline))

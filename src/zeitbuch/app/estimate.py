@@ -10,14 +10,15 @@ from typing import Literal
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.months import months_from
-from zeitbuch.core.estimate.breakdown import By, GroupsResult, grouped
-from zeitbuch.core.estimate.budget import Budget, Excess, Measure, excesses
+from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
+from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
 from zeitbuch.core.estimate.distribution import Sampling
-from zeitbuch.core.estimate.estate import EstateEstimate, Runs, estimate, month_for, runs_of, totalled
+from zeitbuch.core.estimate.estate import Runs, estimate_exactly, month_for, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
+from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
-from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, drivers
-from zeitbuch.core.model.name_patterns import literal
+from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, rank_drivers
+from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.sheet import Sheet
 from zeitbuch.core.report.estimate_tables import drivers_sheet, flows_sheet, groups_sheet, months_sheet, steps_sheet
@@ -25,7 +26,7 @@ from zeitbuch.core.report.presentations import TableResult
 
 from .basis import EstimateBasis
 from .flows import find_flow
-from .parallel_work import shared
+from .parallel_work import share_work
 from .session import Session
 
 __all__ = ["months_sheet"]
@@ -49,7 +50,7 @@ class EstimateRequest(Struct, frozen=True):
 def estimate_means(session: Session, estate: Estate, basis: EstimateBasis) -> EstateEstimate:
     """The exact means of an estate, without distributions. What is wrong goes to the session's problems."""
     basis.check_shares(estate)
-    result = estimate(estate, basis.card, basis.assumptions, basis.month, basis.counters)
+    result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
     session.problems += [*basis.problems, *result.problems]
     return result
 
@@ -64,10 +65,10 @@ def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, requ
     with session.progress(len(estate.flows), "estimating") as advance:
         result = estimate_flows(
             estate.flows, basis.card, basis.assumptions, month_of_request(basis, request), sampling, detail,
-            basis.counters, shared, advance,
+            basis.counters, share_work, advance,
         )  # fmt: skip
     session.problems += result.problems
-    return narrow_estimate(result, _ids(estate, request.flows))
+    return narrow_estimate(result, _ids_of_flows(estate, request.flows))
 
 
 def month_of_request(basis: EstimateBasis, request: EstimateRequest) -> str:
@@ -84,10 +85,10 @@ def narrow_estimate(result: EstateEstimate, wanted: frozenset[str]) -> EstateEst
     flows = tuple(flow for flow in result.flows if flow.id in wanted)
     names = {flow.name for flow in flows}
     meters = tuple(line for line in result.meters if line.flow in names)
-    return totalled(structs.replace(result, flows=flows, meters=meters))
+    return total_anew(structs.replace(result, flows=flows, meters=meters))
 
 
-def _ids(estate: Estate, names: Sequence[str]) -> frozenset[str]:
+def _ids_of_flows(estate: Estate, names: Sequence[str]) -> frozenset[str]:
     return frozenset(find_flow(estate, name).id for name in names)
 
 
@@ -97,7 +98,7 @@ def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableRes
         return TableResult("estimate", result, lambda full: steps_sheet(result, full))
     if request.by != "flow":
         by = request.by
-        rows = grouped(result, by)
+        rows = group_estimate(result, by)
         body = GroupsResult(result.month, result.currency, by, rows)
         return TableResult("groups", body, lambda full: groups_sheet(result, rows, by, request.per))
     bare = structs.replace(result, flows=tuple(structs.replace(flow, steps=()) for flow in result.flows))
@@ -126,10 +127,10 @@ def find_drivers(
     estate: Estate,
 ) -> list[Driver]:
     """The assumptions of some flows (ids or names; without any: of all) that move the month or the run most."""
-    wanted = _ids(estate, names)
+    wanted = _ids_of_flows(estate, names)
     keys = [key for key, run in runs.by.items() if not wanted or run.flow.id in wanted]
     with session.progress(len(keys), "moving assumptions") as advance:
-        return drivers(runs, basis.assumptions, per, keys, advance)
+        return rank_drivers(runs, basis.assumptions, per, keys, advance)
 
 
 def drivers_table(found: list[Driver], currency: str, per: str) -> TableResult:
@@ -156,12 +157,12 @@ def estimate_months(
     session: Session, runs: Runs, estate: Estate, basis: EstimateBasis, names: Sequence[str]
 ) -> list[EstateEstimate]:
     """The twelve months from that of the runs on, each with its prices and hosts, for some flows (without any: for all)."""
-    wanted = _ids(estate, names)
+    wanted = _ids_of_flows(estate, names)
     months = months_from(runs.month)
     results = []
     with session.progress(len(months), "estimating months") as advance:
         for place, month in enumerate(months):
-            result = estimate(estate, basis.card, basis.assumptions, month, basis.counters)
+            result = estimate_exactly(estate, basis.card, basis.assumptions, month, basis.counters)
             results.append(narrow_estimate(result, wanted))
             advance(place)
     return results
@@ -183,7 +184,9 @@ def budgets_of(
     found = list(budgets)
     if per_run is not None or per_month is not None:
         if narrowed and per_month is not None:
-            found += [Budget(literal(flow.id), max_per_month=per_month, measure=measure) for flow in result.flows]
+            found += [
+                Budget(literal_pattern(flow.id), max_per_month=per_month, measure=measure) for flow in result.flows
+            ]
             per_month = None
         found.append(Budget("", per_run, per_month, measure))
     if narrowed:
@@ -193,4 +196,4 @@ def budgets_of(
 
 def find_excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess]:
     """Figures that are over their limit or not known."""
-    return excesses(result, budgets)
+    return budget_excesses(result, budgets)

@@ -15,12 +15,12 @@ from zeitbuch.core.report.what_if import Teller, given_of
 def explain_flow(flow: Flow, step: str = "") -> PageResult:
     """A flow, or one of its steps (id, number or name). Raises ZeitbuchError for a step that is not there."""
     graph = Graph(flow)
-    page = explanation.page(graph, pick_step(graph, step) if step else None)
+    page = explanation.explanation_page(graph, pick_step(graph, step) if step else None)
     return PageResult("explain", page, page)
 
 
 def tell_what_if(flow: Flow, cases: Sequence[str], fails: Sequence[str], empty: Sequence[str]) -> PageResult:
     """What happens when decisions take these cases ('CASE' or 'STEP=CASE'), these steps fail, and these give nothing."""
     graph = Graph(flow)
-    story = Teller(graph, given_of(graph, list(cases), list(fails), list(empty))).story()
+    story = Teller(graph, given_of(graph, list(cases), list(fails), list(empty))).tell_story()
     return PageResult("story", story, explanation.story_page(graph, story))

@@ -35,7 +35,7 @@ def _cost_today(session: Session, version: Version, reading: Reading, basis: Est
     from zeitbuch.core.diff.change_cost import Costing  # a list without figures needs none of it
 
     name = f"@{version.snapshot}:{version.file}"
-    estate = session.estate_of([Held(name, reading.content(version.hash))])
+    estate = session.estate_of([Held(name, reading.content_of(version.hash))])
     flow = next(
         (
             flow
@@ -46,5 +46,5 @@ def _cost_today(session: Session, version: Version, reading: Reading, basis: Est
     )
     if flow is None or basis.card is None:
         return [None, None]
-    figures = Costing.of(estate, basis.card, basis.assumptions, "", basis.counters).figures(flow)
+    figures = Costing.of(estate, basis.card, basis.assumptions, "", basis.counters).figures_of(flow)
     return [money_words(money) if money is not None else None for money in (figures.run, figures.month)]

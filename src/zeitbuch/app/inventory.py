@@ -21,7 +21,7 @@ def list_flows(session: Session, sources: Sequence[str], conditions: Filter, ord
             row for flow in session.flows(sources) if (row := inventory.row_if_wanted(conditions, flow)) is not None
         ]
     else:
-        rows = [row for row in session.rows(sources) if inventory.fits(row, conditions)]
+        rows = [row for row in session.rows(sources) if inventory.row_fits(row, conditions)]
     if order != READ_ORDER:
         rows.sort(key=inventory.SORTS[order])
     return rows
@@ -29,5 +29,5 @@ def list_flows(session: Session, sources: Sequence[str], conditions: Filter, ord
 
 def inventory_result(rows: list[Row]) -> TableResult:
     """Rows as a result that every table format can show."""
-    body = InventoryResult(tuple(rows), inventory.totals(rows))
-    return TableResult("inventory", body, lambda full: inventory.sheet(rows, full=full))
+    body = InventoryResult(tuple(rows), inventory.inventory_totals(rows))
+    return TableResult("inventory", body, lambda full: inventory.inventory_sheet(rows, full=full))

@@ -12,7 +12,7 @@ from zeitbuch.core.graph.topology import Graph, pick_step
 from zeitbuch.core.layout import views
 from zeitbuch.core.layout.cards import Detail, Showing
 from zeitbuch.core.layout.estate_map import By, estate_view
-from zeitbuch.core.layout.overlays import Overlay, overlay
+from zeitbuch.core.layout.overlays import Overlay, make_overlay
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
@@ -37,9 +37,9 @@ class MapRequest(Struct, frozen=True):
 
 def draw_flow(flow: Flow, request: MapRequest, result: EstateEstimate | None = None) -> MapDrawing:
     """The map of a flow; ``result`` gives the figures. Raises ZeitbuchError for steps that are not there."""
-    view = part_of_flow(views.whole(Graph(flow)), request)
+    view = part_of_flow(views.whole_flow(Graph(flow)), request)
     figures = request.show is not None and result is not None
-    meters, scale = overlay(result, flow, request.show) if figures else ({}, "")  # type: ignore[arg-type]
+    meters, scale = make_overlay(result, flow, request.show) if figures else ({}, "")  # type: ignore[arg-type]
     turned = request.direction == "right"
     return MapDrawing(view, Showing(request.detail, view.remarks, view.marked, meters, scale, turned=turned), result)
 
@@ -56,11 +56,11 @@ def part_of_flow(view: View, request: MapRequest) -> View:
     """The part of a flow that is asked for."""
     graph = view.graph
     if request.lineage:
-        view = _lineage(view, request.lineage)
+        view = _follow_value(view, request.lineage)
     if request.ai:
         view = views.with_ai(view)
     if request.around:
-        view = views.around(view, pick_step(graph, request.around).id, request.before, request.after)
+        view = views.around_step(view, pick_step(graph, request.around).id, request.before, request.after)
     folds = [pick_step(graph, name) for name in request.fold]
     for step in folds:
         if step.id not in graph.levels:
@@ -69,13 +69,13 @@ def part_of_flow(view: View, request: MapRequest) -> View:
     shut = [step.id for step in folds]
     if request.depth is not None:
         shut += views.scopes_below(view.graph, request.depth)
-    return views.folded(view, shut) if shut else view
+    return views.fold_scopes(view, shut) if shut else view
 
 
-def _lineage(view: View, asked: str) -> View:
+def _follow_value(view: View, asked: str) -> View:
     graph = view.graph
     key, _, path = asked.partition(":")
     if asked in graph.names or asked in graph.names.values():
         key, path = asked, ""  # the name has a colon of its own
     trigger = next((trigger.id for trigger in graph.flow.triggers if key in (trigger.id, trigger.name)), None)
-    return views.value(view, trigger or pick_step(graph, key).id, path)
+    return views.follow_value(view, trigger or pick_step(graph, key).id, path)

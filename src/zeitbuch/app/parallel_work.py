@@ -12,12 +12,12 @@ FEWEST = 400
 _work: Callable[[range], Any] | None = None
 
 
-def _piece(places: range) -> Any:
+def _work_on_piece(places: range) -> Any:
     assert _work is not None
     return _work(places)
 
 
-def shared(work: Callable[[range], Any], count: int) -> Iterable[Any]:
+def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     """The results of ``work`` on consecutive ranges of places, in order; in this process when there is little to do or
     processes cannot be forked."""
     global _work
@@ -32,7 +32,7 @@ def shared(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     _work = work
     try:
         with multiprocessing.get_context("fork").Pool(cores, gc.disable) as pool:
-            yield from pool.imap(_piece, pieces)
+            yield from pool.imap(_work_on_piece, pieces)
     finally:
         _work = None
         gc.unfreeze()

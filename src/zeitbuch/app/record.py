@@ -16,7 +16,7 @@ from msgspec import Struct
 from zeitbuch.book.last_snapshot import last_snapshot
 from zeitbuch.book.records import File, Version, manifest, sha256
 from zeitbuch.core.model.problems import InputFaults, Problem, ZeitbuchError, fail
-from zeitbuch.readers.input.sources import Held, Input, load
+from zeitbuch.readers.input.sources import Held, Input, load_input
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
@@ -106,18 +106,18 @@ def hash_files(session: Session, inputs: Sequence[tuple[str, str | Held]]) -> tu
     files: list[File] = []
     contents: dict[str, bytes] = {}
     for name, one in inputs:
-        known = states.known(one) if isinstance(one, str) else None
+        known = states.known_hash(one) if isinstance(one, str) else None
         if known is None:
-            data = load(one, session.limits).data
+            data = load_input(one, session.limits).data
             if isinstance(data, Problem):
                 session.problems.append(data)
                 continue
             known = hashlib.sha256(data or b"").hexdigest()
             contents[known] = data or b""
             if isinstance(one, str):
-                states.put(one, known)
+                states.put_hash(one, known)
         files.append(File(name, known))
-    states.save()
+    states.save_hashes()
     return files, contents
 
 
@@ -135,15 +135,15 @@ def write_snapshot(
         before = writing.files(last[-1]) if last else []
         if last and manifest(before) == manifest(files):
             return Taken(last[-1].number, last[-1].at, len(files), 0, 0, (), new=False)
-        place = _after(request.at, last, request.at_asked)
+        place = _moment_after_last(request.at, last, request.at_asked)
         had, have = Counter(file.hash for file in before), Counter(file.hash for file in files)
         fresh, gone = have - had, had - have
         missing = [name for name in fresh if name not in contents]
-        contents = {**contents, **_bytes(session, inputs, files, missing)}
+        contents = {**contents, **_read_missing(session, inputs, files, missing)}
         number = last[-1].number + 1 if last else 1
-        versions, reckoned = _versions(session, writing, before, files, inputs, fresh, gone, number, request)
-        writing.put([contents[name] for name in fresh])
-        entry: Entry = writing.snapshot(files, versions, place, request.by, request.note, reckoned)
+        versions, reckoned = _make_versions(session, writing, before, files, inputs, fresh, gone, number, request)
+        writing.put_contents([contents[name] for name in fresh])
+        entry: Entry = writing.add_snapshot(files, versions, place, request.by, request.note, reckoned)
     names = {file.name for file in before}
     return Taken(
         entry.number,
@@ -155,7 +155,7 @@ def write_snapshot(
     )
 
 
-def _after(at: str, last: list[Entry], asked: bool) -> str:
+def _moment_after_last(at: str, last: list[Entry], asked: bool) -> str:
     """Time as the book has it never runs back, whatever a clock says."""
     if not last or at >= last[-1].at:
         return at
@@ -168,7 +168,7 @@ def _after(at: str, last: list[Entry], asked: bool) -> str:
     return last[-1].at
 
 
-def _bytes(
+def _read_missing(
     session: Session, inputs: Sequence[tuple[str, str | Held]], files: list[File], missing: list[str]
 ) -> dict[str, bytes]:
     """The bytes of files whose hash was known without reading them."""
@@ -176,7 +176,7 @@ def _bytes(
     by_name = dict(inputs)
     for file in files:
         if file.hash in wanted:
-            data = load(by_name[file.name], session.limits).data
+            data = load_input(by_name[file.name], session.limits).data
             if not isinstance(data, bytes) or hashlib.sha256(data).hexdigest() != file.hash:
                 raise fail(
                     "book-moving",
@@ -187,7 +187,7 @@ def _bytes(
     return found
 
 
-def _versions(
+def _make_versions(
     session: Session,
     writing: Writing,
     before: list[File],
@@ -199,7 +199,7 @@ def _versions(
     request: RecordRequest,
 ) -> tuple[list[Version], Reckoned]:
     """The versions that a snapshot adds (flows of files that came, changed or went), and what the estate costs now."""
-    from zeitbuch.core.diff.estate_changes import changes
+    from zeitbuch.core.diff.estate_changes import estate_changes
     from zeitbuch.core.diff.matching import match_flows
     from zeitbuch.core.model.records import Estate
     from zeitbuch.readers.input.sources import name_of
@@ -219,10 +219,10 @@ def _versions(
     held = writing.contents(file.hash for file in lost)
     old = list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
     matching = match_flows(old, new)
-    found = changes(Estate(tuple(old)), Estate(tuple(new)), matching)
+    found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), matching)
     rows = writing.versions()
     keys = _Keys(rows)
-    result = _estimated(session, estate, request)
+    result = _estimate_today(session, estate, request)
     figures = (
         {id(flow): flow_estimate for flow, flow_estimate in zip(estate.flows, result.flows, strict=True)}
         if result is not None
@@ -233,17 +233,19 @@ def _versions(
     by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
     for one in found.flows:
         if one.status == "removed":
-            row = keys.alive(one.id, one.name)
+            row = keys.find_living(one.id, one.name)
             if row is not None:
-                made.append(_version(keys.next(row.flow), number, one, None, row.file, row.member, row.hash))
+                made.append(
+                    _make_version(keys.next_number(row.flow), number, one, None, row.file, row.member, row.hash)
+                )
             continue
         flow = by_new[one.id, one.name, str(one.new_origin)]
-        row = keys.alive(one.old_id or one.id, one.name) if one.status == "changed" else keys.removed(one.id)
+        row = keys.find_living(one.old_id or one.id, one.name) if one.status == "changed" else keys.find_removed(one.id)
         file = file_of(flow)
         member = flow.origin.member or "" if flow.origin is not None else ""
         made.append(
-            _version(
-                keys.next(row.flow if row else None),
+            _make_version(
+                keys.next_number(row.flow if row else None),
                 number,
                 one,
                 flow,
@@ -254,7 +256,7 @@ def _versions(
                 currency,
             )
         )
-    return made, _reckoned(result)
+    return made, _figures_of_estate(result)
 
 
 class _Keys:
@@ -266,23 +268,23 @@ class _Keys:
             self.last[row.flow] = row
         self.top = max(self.last, default=0)
 
-    def alive(self, id: str, name: str) -> Version | None:
+    def find_living(self, id: str, name: str) -> Version | None:
         fit = [version for version in self.last.values() if version.id == id and version.status != "removed"]
         return next((version for version in fit if version.name == name), fit[0] if fit else None)
 
-    def removed(self, id: str) -> Version | None:
+    def find_removed(self, id: str) -> Version | None:
         return next(
             (version for version in self.last.values() if version.id == id and version.status == "removed"), None
         )
 
-    def next(self, flow: int | None) -> tuple[int, int]:
+    def next_number(self, flow: int | None) -> tuple[int, int]:
         if flow is None:
             self.top += 1
             return self.top, 1
         return flow, self.last[flow].number + 1
 
 
-def _estimated(session: Session, estate: Estate, request: RecordRequest) -> EstateEstimate | None:
+def _estimate_today(session: Session, estate: Estate, request: RecordRequest) -> EstateEstimate | None:
     """What the estate costs now. A rate card that cannot be read costs the figures, not the snapshot."""
     from .basis import load_basis
     from .estimate import estimate_means
@@ -297,7 +299,7 @@ def _estimated(session: Session, estate: Estate, request: RecordRequest) -> Esta
         return None
 
 
-def _reckoned(result: EstateEstimate | None) -> Reckoned:
+def _figures_of_estate(result: EstateEstimate | None) -> Reckoned:
     from zeitbuch.book.records import Reckoned
 
     if result is None:
@@ -305,21 +307,21 @@ def _reckoned(result: EstateEstimate | None) -> Reckoned:
     total = result.total
     month = total.cost_month + total.meters_month + total.fees_month
     return Reckoned(
-        total.calls_month, _digits(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
+        total.calls_month, _plain_amount(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
         len(total.unknown_volume),
     )  # fmt: skip
 
 
-def _digits(amount: Decimal) -> str:
+def _plain_amount(amount: Decimal) -> str:
     """An amount to the hundred-millionth: what is less is no money."""
     return format(round(amount, 8).normalize(), "f")
 
 
 def summary_of(one: FlowChanges) -> str:
     """The changes of a flow on one line."""
-    from zeitbuch.core.report.change_tables import line
+    from zeitbuch.core.report.change_tables import change_line
 
-    parts = [line(change) for change in one.changes]
+    parts = [change_line(change) for change in one.changes]
     text = parts[0] if parts else ""
     for index, part in enumerate(parts[1:], 2):
         if len(text) + len(part) > _LONG:
@@ -328,7 +330,7 @@ def summary_of(one: FlowChanges) -> str:
     return text if len(text) <= _LONG else text[: _LONG - 1] + "…"
 
 
-def _version(
+def _make_version(
     key: tuple[int, int],
     snapshot: int,
     one: FlowChanges,
@@ -345,8 +347,8 @@ def _version(
     unpriced = ""
     if figures is not None:
         calls, unpriced = figures.calls, ", ".join(figures.with_called.unknown)
-        run = _digits(figures.with_called.amount) if currency else None
-        month = _digits(figures.cost_month.amount) if currency and figures.cost_month is not None else None
+        run = _plain_amount(figures.with_called.amount) if currency else None
+        month = _plain_amount(figures.cost_month.amount) if currency and figures.cost_month is not None else None
     return Version(
         flow=key[0], number=key[1], snapshot=snapshot, id=one.id, name=one.name, status=one.status,
         fingerprint=fingerprint(flow) if flow is not None else "", file=file, member=member, hash=hash,

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from zeitbuch.book.records import Entry, File, Version
-from zeitbuch.book.selection import flow_versions, snapshot, version
+from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 
 from .session import Session
@@ -26,11 +26,11 @@ def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
     """The export of one version of a flow (id or name); ``key`` is a number, latest or a date. Raises ZeitbuchError when there
     is none."""
     with Book(session.book).reading() as reading:
-        found = version(flow_versions(reading.versions(), name), key, reading.snapshots())
-        return RestoredVersion(found, reading.content(found.hash), _others(reading, found))
+        found = find_version(flow_versions(reading.versions(), name), key, reading.snapshots())
+        return RestoredVersion(found, reading.content_of(found.hash), _other_flows(reading, found))
 
 
-def _others(reading: Reading, found: Version) -> tuple[str, ...]:
+def _other_flows(reading: Reading, found: Version) -> tuple[str, ...]:
     return tuple(
         dict.fromkeys(
             version.name for version in reading.versions() if version.hash == found.hash and version.flow != found.flow
@@ -41,12 +41,12 @@ def _others(reading: Reading, found: Version) -> tuple[str, ...]:
 def restore_snapshot(session: Session, key: str) -> tuple[Entry, Iterator[tuple[File, bytes]], int]:
     """A snapshot (by number, latest or date), its files with their bytes one by one, and how many there are."""
     with Book(session.book).reading() as reading:
-        entry = snapshot(reading.snapshots(), key)
+        entry = find_snapshot(reading.snapshots(), key)
         files = reading.files(entry)
 
     def contents() -> Iterator[tuple[File, bytes]]:
         with Book(session.book).reading() as reading:
             for file in files:
-                yield file, reading.content(file.hash)
+                yield file, reading.content_of(file.hash)
 
     return entry, contents(), len(files)

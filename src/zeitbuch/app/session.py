@@ -9,11 +9,11 @@ from typing import Any, TypeVar
 
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.core.report.inventory import Row, row
+from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import Input, digests
+from zeitbuch.readers.input.sources import Input, input_digests
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.tally import Package, Tally
 
@@ -50,7 +50,7 @@ class Session:
 
     def _book_of_workspace(self) -> str:
         named = self.workspace.book
-        return named if "://" in named else self.workspace.path(named or BOOK_NAME)
+        return named if "://" in named else self.workspace.path_from_here(named or BOOK_NAME)
 
     def sources(self, given: Sequence[str]) -> list[str]:
         """The sources given, or the workspace's. Raises ZeitbuchError when there are none."""
@@ -62,7 +62,7 @@ class Session:
                 "expected a SOURCE or a workspace file zeitbuch.toml that names one, found neither",
                 "name a file or folder, or run `zeitbuch init`",
             )
-        return [self.workspace.path(source) for source in self.workspace.sources]
+        return [self.workspace.path_from_here(source) for source in self.workspace.sources]
 
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
@@ -70,7 +70,7 @@ class Session:
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources one by one."""
-        yield from self._read(self._setting(), self.inputs(self.sources(given)), _itself, Flow)
+        yield from self._read_inputs(self._reading_setting(), self.inputs(self.sources(given)), _same_flow, Flow)
 
     def estate(self, given: Sequence[str]) -> Estate:
         """All flows of the sources at once."""
@@ -78,19 +78,19 @@ class Session:
 
     def estate_of(self, inputs: Sequence[Input]) -> Estate:
         """All flows of inputs already listed."""
-        return Estate(flows=tuple(self._read(self._setting(), inputs, _itself, Flow)))
+        return Estate(flows=tuple(self._read_inputs(self._reading_setting(), inputs, _same_flow, Flow)))
 
     def rows(self, given: Sequence[str]) -> list[Row]:
         """The inventory rows of all flows of the sources, read no further than a row needs."""
         models = self.workspace.model
         # Prompts of a model map stand among the inputs, which an outline leaves out.
         setting = ReadingSetting(self.dialects, self.limits, not models, models, texts=bool(models))
-        return list(self._read(setting, self.inputs(self.sources(given)), row, Row))
+        return list(self._read_inputs(setting, self.inputs(self.sources(given)), inventory_row, Row))
 
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself, with its name."""
         inputs = self.inputs(self.sources(given))
-        reader = self._setting().reader()
+        reader = self._reading_setting().make_reader()
         found: list[tuple[str, list[Flow]]] = []
         with self.progress(len(inputs), "reading") as advance:
             for place, one in enumerate(inputs):
@@ -98,38 +98,38 @@ class Session:
                 if not isinstance(one, Problem):
                     found.append((one if isinstance(one, str) else one.name, flows))
                 advance(place)
-        reader.finish()
-        self._take(reader)
+        reader.finish_reading()
+        self._take_over(reader)
         return found
 
     def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
         """Two versions, each whole. Files with the same bytes on both sides are read once, and told once."""
         sides = [self.inputs([old]), self.inputs(self.sources([new] if new else []))]
-        marks = [digests(side, self.limits) for side in sides]
+        marks = [input_digests(side, self.limits) for side in sides]
         with self.progress(len(sides[0]) + len(sides[1]), "reading") as advance:
-            first, reads = self._side(sides[0], {}, 0, advance)
+            first, reads = self._read_side(sides[0], {}, 0, advance)
             spots = {mark: index for index, mark in enumerate(marks[0]) if mark is not None and index in reads}
             ready = {
                 inner: reads[spots[mark]] for inner, mark in enumerate(marks[1]) if mark is not None and mark in spots
             }
-            second, _ = self._side(sides[1], ready, len(sides[0]), advance)
+            second, _ = self._read_side(sides[1], ready, len(sides[0]), advance)
         return first, second
 
-    def _side(
+    def _read_side(
         self, inputs: list[Input], ready: dict[int, Any], before: int, advance: Callable[[int], None]
     ) -> tuple[Estate, dict[int, Any]]:
-        run = ReadingRun(self._setting(), inputs, _itself, Flow, cache=self.cache, ready=ready)
+        run = ReadingRun(self._reading_setting(), inputs, _same_flow, Flow, cache=self.cache, ready=ready)
         flows: list[Flow] = []
         for done, found in run:
             flows += found
             advance(before + done)
-        self._take(run.tally, once=True)
+        self._take_over(run.tally, once=True)
         return Estate(tuple(flows)), run.reads
 
-    def _setting(self) -> ReadingSetting:
+    def _reading_setting(self) -> ReadingSetting:
         return ReadingSetting(self.dialects, self.limits, models=self.workspace.model)
 
-    def _read(
+    def _read_inputs(
         self, setting: ReadingSetting, inputs: Sequence[Input], make: Callable[[Flow], T | None], kind: type[T]
     ) -> Iterator[T]:
         run = ReadingRun(setting, inputs, make, kind, cache=self.cache)
@@ -137,14 +137,14 @@ class Session:
             for done, found in run:
                 yield from found
                 advance(done)
-        self._take(run.tally)
+        self._take_over(run.tally)
 
-    def _take(self, tally: Tally, once: bool = False) -> None:
+    def _take_over(self, tally: Tally, once: bool = False) -> None:
         """What a reading has left; with ``once`` problems that are known already are not told again."""
         self.problems += [problem for problem in tally.problems if not once or problem not in self.problems]
         self.packages += tally.packages
         self.kept |= tally.kept
 
 
-def _itself(flow: Flow) -> Flow:
+def _same_flow(flow: Flow) -> Flow:
     return flow

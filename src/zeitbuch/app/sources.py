@@ -7,33 +7,33 @@ import os
 from pathlib import Path
 
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import Held, Input, names
+from zeitbuch.readers.input.sources import Held, Input, list_files
 
 
 def inputs_of(source: str, limits: Limits, book: str) -> list[Input]:
     """Files, folders and packages as they are; revisions (git:REV[:PATH]) and recorded states (@N, @latest, @DATE) as bytes.
     ``book`` is the place of the book. Raises ZeitbuchError for a revision or state that is not there."""
     if source.startswith("git:"):
-        from zeitbuch.readers.input.git import files
+        from zeitbuch.readers.input.git import revision_files
 
-        return [*files(source, limits)]
+        return [*revision_files(source, limits)]
     if source.startswith("@") and not Path(source).exists():
-        return recorded(source, book)
+        return recorded_inputs(source, book)
     # Git gives the empty device for a file that one side has not.
-    return [] if source == os.devnull else [*names([source])]
+    return [] if source == os.devnull else [*list_files([source])]
 
 
-def recorded(source: str, place: str) -> list[Input]:
+def recorded_inputs(source: str, place: str) -> list[Input]:
     """The files of a recorded state."""
-    from zeitbuch.book.selection import snapshot
+    from zeitbuch.book.selection import find_snapshot
     from zeitbuch.book.store import Book
 
     with Book(place).reading() as reading:
-        entry = snapshot(reading.snapshots(), source[1:])
+        entry = find_snapshot(reading.snapshots(), source[1:])
         files = reading.files(entry)
         contents = reading.contents(file.hash for file in files)
         found: list[Input] = []
         for file in files:
-            data = contents[file.hash] if file.hash in contents else reading.content(file.hash)
+            data = contents[file.hash] if file.hash in contents else reading.content_of(file.hash)
             found.append(Held(f"@{entry.number}:{file.name}", data))
     return found

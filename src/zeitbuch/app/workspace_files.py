@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.estimate.estate import estimate
+from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.writers.exchange import templates
 
 from .session import Session
@@ -28,11 +28,11 @@ def workspace_files(session: Session, sources: Sequence[str], dialects: Sequence
             if step.model is not None and step.model.name
         }
         models = sorted(used)
-        volumes = [flow.name for flow in estimate(estate, None, Assumptions()).flows if flow.runs is None]
+        volumes = [flow.name for flow in estimate_exactly(estate, None, Assumptions()).flows if flow.runs is None]
     return {
-        "zeitbuch.toml": templates.workspace(_seen_from(folder, sources), _seen_from(folder, dialects)),
-        "rates.toml": templates.rates(models),
-        "assumptions.toml": templates.assumptions(volumes),
+        "zeitbuch.toml": templates.workspace_template(_seen_from(folder, sources), _seen_from(folder, dialects)),
+        "rates.toml": templates.rates_template(models),
+        "assumptions.toml": templates.assumptions_template(volumes),
     }
 
 

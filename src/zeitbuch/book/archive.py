@@ -44,14 +44,14 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
                 *[Line(entry=entry) for entry in entries],
                 *[Line(version=version) for version in versions],
             ]
-            _put(archive, LINES, b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
+            _add_member(archive, LINES, b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
             wanted: dict[str, None] = {}
             for entry in entries:
                 if entry.kind == "snapshot":
                     wanted[msgspec.json.decode(entry.body, type=Body).files] = None
                     wanted |= dict.fromkeys(file.hash for file in reading.files(entry))
             for one in wanted:
-                _put(archive, FOLDER + one, reading.content(one))
+                _add_member(archive, FOLDER + one, reading.content_of(one))
                 count += 1
                 if progress is not None:
                     progress(count)
@@ -66,7 +66,7 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
     return count
 
 
-def _put(archive: tarfile.TarFile, name: str, data: bytes) -> None:
+def _add_member(archive: tarfile.TarFile, name: str, data: bytes) -> None:
     info = tarfile.TarInfo(name)
     info.size, info.mode = len(data), 0o600
     archive.addfile(info, io.BytesIO(data))
@@ -76,14 +76,14 @@ def import_book(book: Book, source: str) -> int:
     """Fill an empty book from a tar file; how many entries. Nothing is taken from a file whose chain does not hold."""
     try:
         with tarfile.open(source, "r:") as archive:
-            entries, versions, contents = _read(archive, source)
+            entries, versions, contents = _read_archive(archive, source)
     except (OSError, tarfile.TarError, msgspec.MsgspecError, UnicodeDecodeError) as error:
         raise fail(
             "book-archive",
             f"{source}: expected an exported book (tar), found: {error}",
             "`zeitbuch history --export FILE` writes one",
         ) from None
-    _checked(entries, versions, contents, source)
+    _check_chain(entries, versions, contents, source)
     with book.writing() as writing:
         if writing.head() is not None:
             raise fail(
@@ -91,14 +91,14 @@ def import_book(book: Book, source: str) -> int:
                 f"{book.name}: expected an empty book to import into, found one with entries",
                 "name a new one with --book",
             )
-        writing.put(contents.values())
+        writing.put_contents(contents.values())
         writing.add_versions(versions)
         for entry in entries:
-            writing.insert(entry)
+            writing.insert_entry(entry)
     return len(entries)
 
 
-def _read(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], list[Version], dict[str, bytes]]:
+def _read_archive(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], list[Version], dict[str, bytes]]:
     entries: list[Entry] = []
     versions: list[Version] = []
     contents: dict[str, bytes] = {}
@@ -123,7 +123,7 @@ def _read(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], list[Vers
     return entries, versions, contents
 
 
-def _checked(entries: list[Entry], versions: list[Version], contents: dict[str, bytes], source: str) -> None:
+def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[str, bytes], source: str) -> None:
     def wrong(what: str) -> ZeitbuchError:
         return fail(
             "book-archive",

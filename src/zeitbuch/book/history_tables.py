@@ -39,7 +39,7 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
         body = msgspec.json.decode(entry.body, type=Body)
         currency = currency or body.reckoned.currency
         told = "; ".join(what) or "files only"
-        figures = (body.reckoned.calls, _money(body.reckoned.month, body.reckoned.unpriced))
+        figures = (body.reckoned.calls, _money_cell(body.reckoned.month, body.reckoned.unpriced))
         rows.append((f"@{entry.number}", entry.at, entry.who, entry.note, body.count, len(alive), told, *figures))
     columns = (
         Column("snapshot", "snapshot"),
@@ -61,7 +61,7 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
     )
 
 
-def _money(amount: str | None, unpriced: str) -> object:
+def _money_cell(amount: str | None, unpriced: str) -> object:
     """An amount for a cell; what had no price is shown by a question mark."""
     if amount is None:
         return None
@@ -80,7 +80,7 @@ def flow_sheet(
         there = version.status != "removed"
         row = [version.number, f"@{version.snapshot}", entry.at, entry.who, what]
         row += (
-            [version.calls, _money(version.run, version.unpriced), _money(version.month, version.unpriced)]
+            [version.calls, _money_cell(version.run, version.unpriced), _money_cell(version.month, version.unpriced)]
             if there
             else ["", "", ""]
         )

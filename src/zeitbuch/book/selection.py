@@ -12,7 +12,7 @@ from zeitbuch.core.model.problems import fail
 from .records import Entry, Version
 
 
-def _moment(key: str) -> str | None:
+def _last_moment(key: str) -> str | None:
     """A date or time as the last moment that it names, in UTC; None when it is none."""
     try:
         if len(key) == 10:
@@ -22,15 +22,15 @@ def _moment(key: str) -> str | None:
         return None
     if when.tzinfo is None:
         when = when.replace(tzinfo=datetime.UTC)
-    return stamp(when)
+    return book_time(when)
 
 
-def stamp(when: datetime.datetime) -> str:
+def book_time(when: datetime.datetime) -> str:
     """A time as it stands in the book."""
     return when.astimezone(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
+def find_snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
     """The snapshot that a key names. Raises ZeitbuchError when there is none."""
     if not snapshots:
         raise fail("book-none", "expected a snapshot in the book, found none yet", "`zeitbuch record` takes one")
@@ -44,7 +44,7 @@ def snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
         raise fail(
             "book-unknown", f"expected a snapshot from @1 to @{last}, found @{key}", "`zeitbuch history` lists them"
         )
-    moment = _moment(key)
+    moment = _last_moment(key)
     if moment is None:
         raise fail(
             "book-unknown",
@@ -70,7 +70,7 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
             named = {
                 version.flow
                 for version in versions
-                if version.flow in keys and version == _last(versions, version.flow) and test(version)
+                if version.flow in keys and version == _last_version(versions, version.flow) and test(version)
             }
             keys = named or keys
         if len(keys) == 1:
@@ -94,11 +94,11 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
     raise fail("flow-unknown", f"expected the id or name of a recorded flow, found '{key}'", hint)
 
 
-def _last(versions: Sequence[Version], flow: int) -> Version:
+def _last_version(versions: Sequence[Version], flow: int) -> Version:
     return max((version for version in versions if version.flow == flow), key=lambda v: v.number)
 
 
-def version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Version:
+def find_version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Version:
     """One version of a flow by its number, `latest` or a date."""
     there = [version for version in own if version.status != "removed"]
     if key == "latest":
@@ -113,7 +113,7 @@ def version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -> Ver
                 "`zeitbuch history FLOW` lists them",
             )
         return found
-    number = snapshot(snapshots, key).number
+    number = find_snapshot(snapshots, key).number
     before = [version for version in own if version.snapshot <= number]
     if not before or before[-1].status == "removed":
         raise fail(

@@ -52,7 +52,7 @@ def url_of(place: str) -> str:
     return place.replace("postgresql://", "postgresql+psycopg://", 1).replace("postgres://", "postgresql+psycopg://", 1)
 
 
-def shown(place: str) -> str:
+def hide_password(place: str) -> str:
     """A book's place without its password."""
     if not is_url(place):
         return place
@@ -67,19 +67,19 @@ class Book:
 
     def __init__(self, place: str, create: bool = False) -> None:
         self.place = place
-        self.name = shown(place)
-        with self._told():
+        self.name = hide_password(place)
+        with self._telling_errors():
             url = make_url(url_of(place))
             self.lite = url.get_backend_name() == "sqlite"
             if self.lite and url.database and url.database != ":memory:":
-                self._file(Path(url.database), create)
+                self._prepare_file(Path(url.database), create)
             options: dict[str, Any] = {"connect_args": {"timeout": WAIT}} if self.lite else {}
             self.engine = create_engine(url, **options)
             if self.lite:
-                event.listen(self.engine, "connect", _lite)
-            self._open(create)
+                event.listen(self.engine, "connect", _set_up_sqlite)
+            self._open_tables(create)
 
-    def _file(self, path: Path, create: bool) -> None:
+    def _prepare_file(self, path: Path, create: bool) -> None:
         if not path.exists():
             if not create:
                 raise fail(
@@ -98,7 +98,7 @@ class Book:
                     "choose another place with --book",
                 ) from None
 
-    def _open(self, create: bool) -> None:
+    def _open_tables(self, create: bool) -> None:
         deadline = time.monotonic() + WAIT
         while True:
             try:
@@ -131,7 +131,7 @@ class Book:
             )
 
     @contextlib.contextmanager
-    def _told(self) -> Iterator[None]:
+    def _telling_errors(self) -> Iterator[None]:
         """What the database says, as a message with a remedy."""
         try:
             yield
@@ -144,7 +144,7 @@ class Book:
                 "for PostgreSQL: pip install 'zeitbuch[postgres]'; without a URL the book is one SQLite file",
             ) from None
         except SQLAlchemyError as error:
-            raise self._problem(error) from None
+            raise self._problem_of(error) from None
         except zlib.error:
             raise fail(
                 "book-damaged",
@@ -152,7 +152,7 @@ class Book:
                 "`zeitbuch history --verify` says which",
             ) from None
 
-    def _problem(self, error: SQLAlchemyError) -> ZeitbuchError:
+    def _problem_of(self, error: SQLAlchemyError) -> ZeitbuchError:
         said = str(getattr(error, "orig", None) or error).strip().splitlines()[0][:200]
         low = said.casefold()
         full = "full" in low or "disk i/o" in low or "no space" in low or "could not extend" in low
@@ -196,20 +196,20 @@ class Book:
     @contextlib.contextmanager
     def writing(self) -> Iterator[Writing]:
         """The only writer, until all is written."""
-        with self._told(), self._transaction() as child:
+        with self._telling_errors(), self._transaction() as child:
             yield Writing(child)
 
     @contextlib.contextmanager
     def reading(self) -> Iterator[Reading]:
         """A look at the book as it is at this moment."""
-        with self._told(), self.engine.connect() as child:
+        with self._telling_errors(), self.engine.connect() as child:
             if not self.lite:
                 child = child.execution_options(isolation_level="REPEATABLE READ")
             with child.begin():
                 yield Reading(child)
 
 
-def _lite(connection: Any, _: Any) -> None:
+def _set_up_sqlite(connection: Any, _: Any) -> None:
     cursor = connection.cursor()
     for pragma in ("journal_mode=WAL", "synchronous=FULL", f"busy_timeout={WAIT * 1000}"):
         cursor.execute(f"PRAGMA {pragma}")
@@ -242,7 +242,7 @@ class Reading:
         """The files of a snapshot."""
         import msgspec
 
-        return files_of(self.content(msgspec.json.decode(snapshot.body, type=Body).files))
+        return files_of(self.content_of(msgspec.json.decode(snapshot.body, type=Body).files))
 
     def contents(self, hashes: Iterable[str]) -> dict[str, bytes]:
         """The bytes of contents by their hash; those that are not there are left out."""
@@ -255,7 +255,7 @@ class Reading:
             found |= {record.hash: zlib.decompress(record.data) for record in self.c.execute(query)}
         return found
 
-    def content(self, one: str) -> bytes:
+    def content_of(self, one: str) -> bytes:
         """The bytes of one content. Raises ZeitbuchError when it is missing."""
         found = self.contents([one]).get(one)
         if found is None:
@@ -281,7 +281,7 @@ class Reading:
 class Writing(Reading):
     """What can be added to a book; nothing is ever changed or taken out."""
 
-    def put(self, contents: Iterable[bytes]) -> int:
+    def put_contents(self, contents: Iterable[bytes]) -> int:
         """Contents that are not there yet; how many that were."""
         mapping = {sha256(data): data for data in contents}
         there: set[str] = set()
@@ -296,7 +296,7 @@ class Writing(Reading):
             self.c.execute(insert(t.content), rows)
         return len(rows)
 
-    def append(self, kind: str, at: str, who: str, note: str, body: str) -> Entry:
+    def append_entry(self, kind: str, at: str, who: str, note: str, body: str) -> Entry:
         """A new entry at the end of the chain."""
         last = self.head()
         count = self.c.execute(select(func.count()).select_from(t.entry).where(t.entry.c.kind == kind)).scalar() or 0
@@ -304,31 +304,31 @@ class Writing(Reading):
             seq=last.seq + 1 if last else 1, kind=kind, number=count + 1, at=at, who=who, note=note, body=body,
             previous=last.hash if last else NOTHING,
         )  # fmt: skip
-        return self.insert(Entry(**{**_fields(made), "hash": entry_hash(made)}))
+        return self.insert_entry(Entry(**{**_fields_of(made), "hash": entry_hash(made)}))
 
-    def insert(self, made: Entry) -> Entry:
+    def insert_entry(self, made: Entry) -> Entry:
         """An entry as it is."""
-        self.c.execute(insert(t.entry), [_fields(made)])
+        self.c.execute(insert(t.entry), [_fields_of(made)])
         return made
 
     def add_versions(self, versions: Iterable[Version]) -> None:
         """Versions of flows."""
-        rows = [_fields(version) for version in versions]
+        rows = [_fields_of(version) for version in versions]
         if rows:
             self.c.execute(insert(t.version), rows)
 
-    def snapshot(
+    def add_snapshot(
         self, files: list[File], versions: list[Version], at: str, who: str, note: str, reckoned: Reckoned = NO_FIGURES
     ) -> Entry:
         """A snapshot with its list of files and its versions; their contents are put before."""
         import msgspec
 
         raw = manifest(files)
-        self.put([raw])
+        self.put_contents([raw])
         self.add_versions(versions)
         body = Body(sha256(raw), len(files), versions_hash(versions), reckoned)
-        return self.append("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
+        return self.append_entry("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
 
 
-def _fields(record: Any) -> dict[str, Any]:
+def _fields_of(record: Any) -> dict[str, Any]:
     return {key: getattr(record, key) for key in record.__struct_fields__}

@@ -23,7 +23,7 @@ class Verdict(Struct, frozen=True):
     wrong: tuple[str, ...]
 
 
-def verify(book: Book, progress: Callable[[int], None] | None = None) -> Verdict:
+def verify_book(book: Book, progress: Callable[[int], None] | None = None) -> Verdict:
     """Check the whole book. Rows taken off the end leave a whole but shorter chain: only a hash of the last entry that was
     kept elsewhere shows that."""
     import zlib
@@ -53,15 +53,15 @@ def verify(book: Book, progress: Callable[[int], None] | None = None) -> Verdict
         counts: dict[str, int] = {}
         for place, entry in enumerate(entries, 1):
             counts[entry.kind] = counts.get(entry.kind, 0) + 1
-            wrong += _entry(entry, place, before, counts[entry.kind])
+            wrong += _check_entry(entry, place, before, counts[entry.kind])
             before = entry.hash
             if entry.kind == "snapshot":
-                wrong += _snapshot(reading, entry, versions.pop(entry.number, []), good, bad)
+                wrong += _check_snapshot(reading, entry, versions.pop(entry.number, []), good, bad)
         wrong += [f"there are versions of a snapshot {number} that is not in the chain" for number in sorted(versions)]
     return Verdict(len(entries), len(good) + len(bad), before, tuple(wrong))
 
 
-def _entry(entry: Entry, place: int, before: str, number: int) -> list[str]:
+def _check_entry(entry: Entry, place: int, before: str, number: int) -> list[str]:
     name = f"{entry.kind} {entry.number} (entry {entry.seq})"
     said = []
     if entry.seq != place or entry.number != number:
@@ -73,7 +73,9 @@ def _entry(entry: Entry, place: int, before: str, number: int) -> list[str]:
     return said
 
 
-def _snapshot(reading: Reading, entry: Entry, versions: list[Version], good: set[str], bad: set[str]) -> list[str]:
+def _check_snapshot(
+    reading: Reading, entry: Entry, versions: list[Version], good: set[str], bad: set[str]
+) -> list[str]:
     name = f"snapshot {entry.number}"
     try:
         body = msgspec.json.decode(entry.body, type=Body)
@@ -84,7 +86,7 @@ def _snapshot(reading: Reading, entry: Entry, versions: list[Version], good: set
         said.append(f"{name}: the versions of its flows were altered")
     if body.files not in good:
         return [*said, f"{name}: its list of files is {'altered' if body.files in bad else 'missing'}"]
-    files = files_of(reading.content(body.files))
+    files = files_of(reading.content_of(body.files))
     if len(files) != body.count:
         said.append(f"{name}: expected {body.count} files, found {len(files)}")
     said += [f"{name}: the content of {file.name} is missing" for file in files if file.hash not in good | bad]

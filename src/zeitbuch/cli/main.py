@@ -33,7 +33,7 @@ examples:
 exit status: 0 fine; 1 the answer is no (differences found); 2 wrong use or unreadable input"""
 
 
-def _near(word: str, known: Sequence[str]) -> list[str]:
+def _near_words(word: str, known: Sequence[str]) -> list[str]:
     """The nearest of the known words, if one is near."""
     import difflib  # a slip of the fingers is rare, and start-up is to be light
 
@@ -52,7 +52,7 @@ class CommandParser(argparse.ArgumentParser):
         found, unknown = self.parse_known_args(args)
         if unknown:
             known = [option for action in self._actions for option in action.option_strings if option.startswith("--")]
-            near = _near(unknown[0].partition("=")[0], known)
+            near = _near_words(unknown[0].partition("=")[0], known)
             hint = f"; did you mean {near[0]}?" if near else f"; `{self.prog} -h` lists the options"
             self.error(f"expected only known options and arguments, found: {' '.join(unknown)}{hint}")
         return found
@@ -62,14 +62,14 @@ def main(argv: Sequence[str] | None = None) -> int:
     """Run one command; returns the exit status."""
     words = list(sys.argv[1:] if argv is None else argv)
     if words and words[0] in COMMANDS:
-        return _run(words[0], words[1:])
+        return _run_command(words[0], words[1:])
     parser = _top_parser()
     if not words:
         parser.print_help()
         return WRONG
     if words[0].startswith("-"):
         parser.parse_args(words[:1])
-    near = _near(words[0], list(COMMANDS))
+    near = _near_words(words[0], list(COMMANDS))
     hint = f"did you mean '{near[0]}'?" if near else "`zeitbuch --help` lists them"
     print(f"zeitbuch: error: expected a command, found '{words[0]}'; {hint}", file=sys.stderr)
     return WRONG
@@ -89,7 +89,7 @@ def _top_parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _run(name: str, rest: list[str]) -> int:
+def _run_command(name: str, rest: list[str]) -> int:
     # Exports become many small lasting objects: collecting them again and again would cost more than it frees.
     gc.set_threshold(200_000, 20, 100)
     options = import_module(f"zeitbuch.cli.options.{name}")
@@ -103,13 +103,13 @@ def _run(name: str, rest: list[str]) -> int:
         sys.stdout.flush()
         return status
     except InputFaults as error:
-        from .shared.session import report
+        from .shared.session import report_problems
 
-        return report(error.problems, args)
+        return report_problems(error.problems, args)
     except ZeitbuchError as error:
-        from zeitbuch.writers.escape.text import inert
+        from zeitbuch.writers.escape.text import make_inert
 
-        print(f"zeitbuch {name}: {inert(str(error.problem))}", file=sys.stderr)
+        print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
         return WRONG
     except BrokenPipeError:
         # The reader of our output has gone (`| head`); nothing more to say.

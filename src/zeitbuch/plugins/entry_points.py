@@ -35,10 +35,12 @@ def find_plugins(group: PluginGroup) -> tuple[PlugIn, ...]:
     """All plug-ins of a group, in the order of their names."""
     from importlib.metadata import entry_points  # takes longer to import than a small estate to read
 
-    return tuple(_load(group, entry) for entry in sorted(entry_points(group=group), key=lambda entry: entry.name))
+    return tuple(
+        _load_plugin(group, entry) for entry in sorted(entry_points(group=group), key=lambda entry: entry.name)
+    )
 
 
-def _load(group: PluginGroup, entry: EntryPoint) -> PlugIn:
+def _load_plugin(group: PluginGroup, entry: EntryPoint) -> PlugIn:
     package = entry.dist.name if entry.dist is not None else ""
     version = entry.dist.version if entry.dist is not None else ""
     value, problem = None, None

@@ -14,11 +14,11 @@ from zeitbuch.app.compare import (
     savings_table,
 )
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
-from zeitbuch.cli.shared.stream import show, write
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
+from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.escape.file_names import file_names
-from zeitbuch.writers.exchange.templates import scenario
+from zeitbuch.writers.exchange.templates import scenario_file
 
 
 def run(args: argparse.Namespace) -> int:
@@ -39,13 +39,13 @@ def run(args: argparse.Namespace) -> int:
         savings = propose_savings(session, estate, basis)
         if not savings.proposals:
             say("nothing found that saves money")
-        show("table", form, savings_table(savings), args)
+        show_result("table", form, savings_table(savings), args)
         if args.write:
             _write_scenarios(args.write, savings, args.quiet)
-        return finish(session, args)
+        return finish_session(session, args)
     found = compare_scenarios(session, estate, basis, scenarios, crossings=not args.no_break_even)
-    show("table", form, comparison_table(found, args.all), args)
-    return finish(session, args)
+    show_result("table", form, comparison_table(found, args.all), args)
+    return finish_session(session, args)
 
 
 def _write_scenarios(folder: str, savings: Savings, quiet: bool) -> None:
@@ -53,6 +53,6 @@ def _write_scenarios(folder: str, savings: Savings, quiet: bool) -> None:
     chosen = [(proposal.scenario, proposal.check) for proposal in savings.proposals if proposal.scenario is not None]
     for (proposed, check), name in zip(chosen, file_names([proposed.name for proposed, _ in chosen]), strict=True):
         path = Path(folder) / f"{name}.toml"
-        write(scenario(proposed, check), str(path))
+        write_output(scenario_file(proposed, check), str(path))
         if not quiet:
             say(f"written  {path}")

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from zeitbuch.cli.main import main
 from zeitbuch.cli.shared.exit_codes import OK, WRONG
-from zeitbuch.cli.shared.stream import write
+from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.model.problems import fail
 
 STEPS = (
@@ -63,7 +63,7 @@ def run(args: argparse.Namespace) -> int:
     with as_file(files("zeitbuch.demo") / "estate") as estate:
         for path in sorted(estate.rglob("*")):
             if path.is_file():
-                write(path.read_bytes(), str(folder / path.relative_to(estate)))
+                write_output(path.read_bytes(), str(folder / path.relative_to(estate)))
     print(f"The demo estate is in {folder}{os.sep}: exports of October and November, dialects, rates, assumptions.")
     return OK if args.write_only else _run_steps(folder)
 

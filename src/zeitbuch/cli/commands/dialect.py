@@ -16,38 +16,38 @@ from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK, WRONG
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
-from zeitbuch.cli.shared.session import finish, limits_of, open_session, report, say
-from zeitbuch.cli.shared.stream import show, write
-from zeitbuch.core.model.words import plural
+from zeitbuch.cli.shared.session import finish_session, limits_of, open_session, report_problems, say
+from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.infer.propose import Proposal
-from zeitbuch.readers.infer.spell import spelled
+from zeitbuch.readers.infer.spell import spell_dialect
 
 
 def run(args: argparse.Namespace) -> int:
     """One of the parts."""
-    return {"suggest": _suggest, "test": _test, "list": _list}[args.part](args)
+    return {"suggest": _suggest_dialect, "test": _test_dialects, "list": _list_dialects}[args.part](args)
 
 
-def _suggest(args: argparse.Namespace) -> int:
+def _suggest_dialect(args: argparse.Namespace) -> int:
     session = Session(limits=limits_of(args), progress=progress_for(args.quiet))
     proposal, problems = propose_dialect(session, args.source, args.name)
     if proposal is None:
-        return report(problems, args, WRONG)
-    write(spelled(proposal.made, proposal.used), args.output)
+        return report_problems(problems, args, WRONG)
+    write_output(spell_dialect(proposal.made, proposal.used), args.output)
     if not args.quiet:
-        for line in _lines(proposal):
+        for line in _proposal_lines(proposal):
             say(line, keep_lines=True)
         if args.output:
             say(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
-    return report(problems, args, OK)
+    return report_problems(problems, args, OK)
 
 
-def _lines(proposal: Proposal) -> list[str]:
+def _proposal_lines(proposal: Proposal) -> list[str]:
     """What a proposal is based on, how sure each part is, and what was left open."""
     made = proposal.made
-    files = plural(len(proposal.used), "file")
-    lines = [f"{plural(made.flows, 'flow')} with {plural(made.steps, 'step')} in {files} written alike"]
+    files = count_words(len(proposal.used), "file")
+    lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {files} written alike"]
     lines += [f"  {note.sure:>4.0%} sure  {note.part:<12} {note.words}" for note in made.notes]
     for operation, near in made.unclassified:
         closest = ", ".join(near or near_kinds(operation)) or "no word of it is known"
@@ -58,24 +58,24 @@ def _lines(proposal: Proposal) -> list[str]:
     ):
         if names:
             shown = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
-            lines.append(f"  {words}: {plural(len(names), 'file')} ({shown})")
+            lines.append(f"  {words}: {count_words(len(names), 'file')} ({shown})")
     return lines
 
 
-def _test(args: argparse.Namespace) -> int:
+def _test_dialects(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
     session = open_session(args)
     rows = preview_files(session, args.source)
-    show("table", form, preview_table(rows), args)
+    show_result("table", form, preview_table(rows), args)
     if not args.quiet:
         for operation in dict.fromkeys(operation for row in rows for operation in row.unclassified):
             closest = ", ".join(near_kinds(operation)) or "no word of it is known"
             say(f"not classified: '{operation}' (closest: {closest})")
-    return finish(session, args, NO if any(not row.flows for row in rows) else OK)
+    return finish_session(session, args, NO if any(not row.flows for row in rows) else OK)
 
 
-def _list(args: argparse.Namespace) -> int:
+def _list_dialects(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
-    listed, problems = list_dialects(workspace.load(workspace.find()), args.dialect)
-    show("table", form, dialects_table(listed), args)
-    return report(problems, args, OK)
+    listed, problems = list_dialects(workspace.load_workspace(workspace.find_workspace()), args.dialect)
+    show_result("table", form, dialects_table(listed), args)
+    return report_problems(problems, args, OK)

@@ -7,8 +7,8 @@ import argparse
 from zeitbuch.app.diff import DiffRequest, changes_report, changes_table, compare_versions, find_clones
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
+from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.diff import policy
 from zeitbuch.core.model.problems import fail
 from zeitbuch.writers.outputs.rows import formats_of
@@ -26,24 +26,24 @@ def run(args: argparse.Namespace) -> int:
             f"changes by word are {', '.join(formats_of('changes'))}",
         )
     request = DiffRequest(
-        topics=tuple(policy.topics(args.only)),
+        topics=tuple(policy.parse_topics(args.only)),
         flow=args.flow or "",
         shares=not (args.no_shares or args.summary),
         fail_on=args.fail_on,
-        limit=policy.limit(args.max_increase) if args.max_increase else None,
+        limit=policy.parse_limit(args.max_increase) if args.max_increase else None,
     )
     session = open_session(args)
     basis = basis_of(args, session)
     old, new = session.versions(args.old, args.new)
     outcome = compare_versions(session, old, new, basis, request)
     if args.summary and form not in ("html", "json"):
-        show("table", "table" if form == "text" else form, changes_table(outcome), args)
+        show_result("table", "table" if form == "text" else form, changes_table(outcome), args)
     else:
-        show("changes", form, changes_report(outcome, maps=not args.summary), args, evidence=args.evidence)
+        show_result("changes", form, changes_report(outcome, maps=not args.summary), args, evidence=args.evidence)
     if outcome.refused and (args.fail_on or request.limit is not None):
         for sentence in outcome.refused:
             say(f"no: {sentence}")
-    return finish(session, args, NO if outcome.refused else OK)
+    return finish_session(session, args, NO if outcome.refused else OK)
 
 
 def _run_clones(args: argparse.Namespace) -> int:
@@ -57,5 +57,5 @@ def _run_clones(args: argparse.Namespace) -> int:
     form = chosen_format(args, "clones")
     session = open_session(args)
     report = find_clones(session, session.estate([args.old]), [args.flow] if args.flow else [])
-    show("clones", form, report, args, evidence=args.evidence)
-    return finish(session, args, NO if any(clone.left for clone in report.body.twins) else OK)
+    show_result("clones", form, report, args, evidence=args.evidence)
+    return finish_session(session, args, NO if any(clone.left for clone in report.body.twins) else OK)

@@ -9,8 +9,8 @@ from zeitbuch.app.document import flow_documents
 from zeitbuch.app.estimate import estimate_means
 from zeitbuch.app.flows import find_flows
 from zeitbuch.cli.shared.formats import rows_of_plugins
-from zeitbuch.cli.shared.session import basis_of, finish, open_session
-from zeitbuch.cli.shared.stream import write
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session
+from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.writers.outputs.rendering import render_files
 
 
@@ -23,6 +23,6 @@ def run(args: argparse.Namespace) -> int:
     with session.progress(len(flows), "writing") as advance:
         for place, document in enumerate(flow_documents(flows, result)):
             for path, text in render_files("document", args.format, document, rows_of_plugins).items():
-                write(text, str(Path(args.output) / path))
+                write_output(text, str(Path(args.output) / path))
             advance(place)
-    return finish(session, args)
+    return finish_session(session, args)

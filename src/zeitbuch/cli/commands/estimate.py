@@ -11,12 +11,12 @@ from zeitbuch.app.estimate import EstimateRequest
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import basis_of, finish, open_session, say
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
+from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate
-from zeitbuch.core.model.sheet import number
+from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.report.presentations import ChartData, sheet_result
 
 PICTURES = ("png", "svg")
@@ -33,13 +33,13 @@ def run(args: argparse.Namespace) -> int:
     request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs)
     if args.why or args.drivers or args.chart in ("drivers", "months"):
         _show_basis(session, args, form, estate, basis, request)
-        return finish(session, args)
+        return finish_session(session, args)
     result = app.estimate_estate(session, estate, basis, request)
     if form in PICTURES:
-        show("chart", form, ChartData("runs" if args.chart == "runs" else "flows", result), args)
+        show_result("chart", form, ChartData("runs" if args.chart == "runs" else "flows", result), args)
     else:
-        show("table", form, app.estimate_table(result, request), args)
-    return finish(session, args, _check_budgets(session, args, result))
+        show_result("table", form, app.estimate_table(result, request), args)
+    return finish_session(session, args, _check_budgets(session, args, result))
 
 
 def _show_basis(
@@ -55,20 +55,22 @@ def _show_basis(
     if args.why:
         if form in PICTURES:
             raise _no_picture("--why")
-        show("table", form, sheet_result(app.explain_figures(runs, estate, args.why)), args)
+        show_result("table", form, sheet_result(app.explain_figures(runs, estate, args.why)), args)
     elif args.chart == "months":
         results = app.estimate_months(session, runs, estate, basis, args.flow)
         if form in PICTURES:
-            show("chart", form, ChartData("months", months=tuple(results), card=basis.card), args)
+            show_result("chart", form, ChartData("months", months=tuple(results), card=basis.card), args)
         else:
-            show("table", form, sheet_result(app.months_sheet(results)), args)
+            show_result("table", form, sheet_result(app.months_sheet(results)), args)
     else:
         per: Literal["run", "month"] = "run" if args.per == "run" else "month"
         found = app.find_drivers(session, runs, basis, per, args.flow, estate)
         if form in PICTURES:
-            show("chart", form, ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency), args)
+            show_result(
+                "chart", form, ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency), args
+            )
         else:
-            show("table", form, app.drivers_table(found, basis.currency, per), args)
+            show_result("table", form, app.drivers_table(found, basis.currency, per), args)
 
 
 def _no_picture(option: str) -> ZeitbuchError:
@@ -83,7 +85,9 @@ def _check_budgets(session: Session, args: argparse.Namespace, result: EstateEst
     found = app.find_excesses(result, budgets)
     for excess in found:
         name = f"'{excess.flow}'" if excess.flow else "the estate"
-        figure = f"{number(excess.found)} {result.currency}" if excess.found is not None else f"unknown ({excess.why})"
-        limit = f"{number(excess.limit)} {result.currency}"
+        figure = (
+            f"{number_text(excess.found)} {result.currency}" if excess.found is not None else f"unknown ({excess.why})"
+        )
+        limit = f"{number_text(excess.limit)} {result.currency}"
         say(f"over budget: {name}: {excess.measure} per {excess.per} is {figure}, the limit is {limit}")
     return NO if found else OK

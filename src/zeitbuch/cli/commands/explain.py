@@ -7,8 +7,8 @@ import argparse
 from zeitbuch.app.explain import explain_flow, tell_what_if
 from zeitbuch.app.flows import find_flow
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import finish, open_session
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import finish_session, open_session
+from zeitbuch.cli.shared.stream import show_result
 
 
 def run(args: argparse.Namespace) -> int:
@@ -20,5 +20,5 @@ def run(args: argparse.Namespace) -> int:
         result = tell_what_if(flow, args.case, args.fails, args.empty)
     else:
         result = explain_flow(flow, args.step or "")
-    show("page", form, result, args)
-    return finish(session, args)
+    show_result("page", form, result, args)
+    return finish_session(session, args)

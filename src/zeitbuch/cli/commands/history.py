@@ -8,10 +8,10 @@ from zeitbuch.app.history import list_history
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import basis_of, finish, open_session
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session
+from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import sheet_result
 
 
@@ -26,13 +26,13 @@ def run(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table") if not acts else ""
     session = open_session(args)
     if acts:
-        return finish(session, args, _care(args, session))
+        return finish_session(session, args, _care_for_book(args, session))
     today = basis_of(args, session) if args.now else None
-    show("table", form, sheet_result(list_history(session, args.flow or "", today)), args)
-    return finish(session, args)
+    show_result("table", form, sheet_result(list_history(session, args.flow or "", today)), args)
+    return finish_session(session, args)
 
 
-def _care(args: argparse.Namespace, session: Session) -> int:
+def _care_for_book(args: argparse.Namespace, session: Session) -> int:
     """An act on the book itself; the exit status."""
     from zeitbuch.app.book_care import export_history, import_history, verify_history  # archives: rarely wanted
 
@@ -41,7 +41,7 @@ def _care(args: argparse.Namespace, session: Session) -> int:
         return OK
     if args.taken:
         entries = import_history(session, args.taken)
-        print(f"{plural(entries, 'entry')} taken from {args.taken}")
+        print(f"{count_words(entries, 'entry')} taken from {args.taken}")
         return OK
     verdict = verify_history(session)
     wrong = list(verdict.wrong)
@@ -53,8 +53,8 @@ def _care(args: argparse.Namespace, session: Session) -> int:
         print(f"altered: {sentence}")
     if wrong:
         return NO
-    contents = plural(verdict.contents, "content")
-    print(f"whole: {plural(verdict.entries, 'entry')}, {contents}; the last entry has the hash")
+    contents = count_words(verdict.contents, "content")
+    print(f"whole: {count_words(verdict.entries, 'entry')}, {contents}; the last entry has the hash")
     print(verdict.head)
     print("Keep this hash elsewhere: `--verify --head HASH` shows later whether entries were taken off the end.")
     return OK

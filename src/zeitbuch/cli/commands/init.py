@@ -7,8 +7,8 @@ import sys
 from pathlib import Path
 
 from zeitbuch.app.workspace_files import workspace_files
-from zeitbuch.cli.shared.session import finish, open_session
-from zeitbuch.cli.shared.stream import write
+from zeitbuch.cli.shared.session import finish_session, open_session
+from zeitbuch.cli.shared.stream import write_output
 
 
 def run(args: argparse.Namespace) -> int:
@@ -20,8 +20,8 @@ def run(args: argparse.Namespace) -> int:
         if path.exists():
             print(f"kept     {path} (it was there)")
         else:
-            write(text, str(path))
+            write_output(text, str(path))
             print(f"written  {path}")
     if not args.quiet:
         print("next: fill in prices and volumes, then `zeitbuch estimate`", file=sys.stderr)
-    return finish(session, args)
+    return finish_session(session, args)

@@ -7,8 +7,8 @@ import argparse
 from zeitbuch.app.inventory import inventory_result, list_flows
 from zeitbuch.cli.options.inventory import PATTERNS, TRIGGERS
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import finish, open_session
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import finish_session, open_session
+from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.inventory import Filter
 
@@ -18,19 +18,19 @@ def run(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
     conditions = Filter(
         ai=args.ai,
-        trigger=_words(args.trigger, TRIGGERS, "--trigger"),
+        trigger=_known_words(args.trigger, TRIGGERS, "--trigger"),
         owner=args.owner,
         model=args.model,
-        pattern=_words(args.pattern, PATTERNS, "--pattern"),
+        pattern=_known_words(args.pattern, PATTERNS, "--pattern"),
         text=args.text,
     )
     session = open_session(args)
     rows = list_flows(session, args.source, conditions, args.sort)
-    show("table", form, inventory_result(rows), args)
-    return finish(session, args)
+    show_result("table", form, inventory_result(rows), args)
+    return finish_session(session, args)
 
 
-def _words(text: str, known: tuple[str, ...], option: str) -> tuple[str, ...]:
+def _known_words(text: str, known: tuple[str, ...], option: str) -> tuple[str, ...]:
     words = tuple(word.strip() for word in text.split(",") if word.strip())
     for word in words:
         if word not in known:

@@ -9,8 +9,8 @@ from zeitbuch.app.flows import find_flow
 from zeitbuch.app.map import MapRequest, draw_estate, draw_flow
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
-from zeitbuch.cli.shared.session import basis_of, finish, open_session
-from zeitbuch.cli.shared.stream import show, write
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session
+from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow
@@ -42,33 +42,33 @@ def run(args: argparse.Namespace) -> int:
     result = None
     if args.show or (form == "html" and not args.estate):
         # What a run costs is known from the flow itself; a month needs those that call it.
-        result = _estimate(args, session, Estate(flows=tuple(flows)))
+        result = _estimate_for_map(args, session, Estate(flows=tuple(flows)))
     if args.estate:
         costs = result if args.show == "cost" else None
         drawing = draw_estate(estate, args.by, args.stores, costs, turned=args.direction == "right")
-        show("map", form, drawing, args, scale=args.scale)
-        return finish(session, args)
-    request = _request(args)
+        show_result("map", form, drawing, args, scale=args.scale)
+        return finish_session(session, args)
+    request = _map_request(args)
     if folder:
         _draw_all(args, session, flows, form, request, result)
-        return finish(session, args)
+        return finish_session(session, args)
     if len(flows) != 1:
         raise fail(
             "map-many",
             f"expected one flow to draw, found {len(flows)}",
             "name one with --flow, draw them all into a folder with -o FOLDER, or the estate with --estate",
         )
-    show("map", form, draw_flow(flows[0], request, result), args, scale=args.scale)
-    return finish(session, args)
+    show_result("map", form, draw_flow(flows[0], request, result), args, scale=args.scale)
+    return finish_session(session, args)
 
 
-def _estimate(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
+def _estimate_for_map(args: argparse.Namespace, session: Session, estate: Estate) -> EstateEstimate:
     from zeitbuch.app.estimate import estimate_means  # most maps show no figures
 
     return estimate_means(session, estate, basis_of(args, session))
 
 
-def _request(args: argparse.Namespace) -> MapRequest:
+def _map_request(args: argparse.Namespace) -> MapRequest:
     return MapRequest(
         depth=args.depth,
         fold=tuple(args.fold),
@@ -124,7 +124,7 @@ def _draw_all(
             except ZeitbuchError as error:
                 session.problems.append(error.problem)
             else:
-                write(drawn, str(folder / f"{name}{suffix}"))
+                write_output(drawn, str(folder / f"{name}{suffix}"))
                 written.append((flow, f"{name}{suffix}"))
             advance(place)
-    write(to_index(written), str(folder / "index.html"))
+    write_output(to_index(written), str(folder / "index.html"))

@@ -7,10 +7,10 @@ import datetime
 import getpass
 
 from zeitbuch.app.record import RecordRequest, record_snapshot
-from zeitbuch.book.selection import stamp
+from zeitbuch.book.selection import book_time
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import finish, open_session, say
-from zeitbuch.cli.shared.stream import show
+from zeitbuch.cli.shared.session import finish_session, open_session, say
+from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.presentations import BodyResult
 
@@ -21,22 +21,22 @@ def run(args: argparse.Namespace) -> int:
     session = open_session(args)
     sources = session.sources(args.source)
     request = RecordRequest(
-        at=_moment(args.at, datetime.datetime.now(datetime.UTC)),
-        by=args.by or _account(),
+        at=_asked_time(args.at, datetime.datetime.now(datetime.UTC)),
+        by=args.by or _account_name(),
         note=args.note,
         at_asked=args.at is not None,
         rates=args.rates,
         assumptions=args.assumptions,
     )
     taken = record_snapshot(session, sources, request)
-    show("snapshot", form, BodyResult("record", taken), args)
-    return finish(session, args)
+    show_result("snapshot", form, BodyResult("record", taken), args)
+    return finish_session(session, args)
 
 
-def _moment(text: str | None, now: datetime.datetime) -> str:
+def _asked_time(text: str | None, now: datetime.datetime) -> str:
     """The time asked for, as the book writes it; now without any."""
     if text is None:
-        return stamp(now)
+        return book_time(now)
     try:
         when = datetime.datetime.fromisoformat(text)
     except ValueError:
@@ -46,10 +46,10 @@ def _moment(text: str | None, now: datetime.datetime) -> str:
     when = when if when.tzinfo is not None else when.replace(tzinfo=datetime.UTC)
     if when > now:
         raise fail("option", f"expected a time that is past after --at, found {text}")
-    return stamp(when)
+    return book_time(when)
 
 
-def _account() -> str:
+def _account_name() -> str:
     try:
         return getpass.getuser()
     except (OSError, KeyError):

@@ -9,9 +9,9 @@ from zeitbuch.app.restore import restore_snapshot, restore_version
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import OK
 from zeitbuch.cli.shared.session import open_session, say
-from zeitbuch.cli.shared.stream import write
+from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.words import count_words
 
 
 def run(args: argparse.Namespace) -> int:
@@ -28,9 +28,9 @@ def run(args: argparse.Namespace) -> int:
         return _restore_snapshot(args, session, key)
     found = restore_version(session, name, key)
     version, others = found.version, found.others
-    write(found.data, args.output)
+    write_output(found.data, args.output)
     if others and not args.quiet:
-        holds = plural(len(others), "other flow")
+        holds = count_words(len(others), "other flow")
         say(f"{version.file} holds {holds} too and is written whole: {', '.join(others[:5])}")
     if args.output and args.output != "-" and not args.quiet:
         say(f"{args.output}: {len(found.data):,} bytes of {version.file}, version {version.number} of '{version.name}'")
@@ -46,8 +46,8 @@ def _restore_snapshot(args: argparse.Namespace, session: Session, key: str) -> i
         for place, (file, data) in enumerate(contents):
             # A name in the book is a label: nothing is written outside the folder.
             parts = [part for part in file.name.replace("\\", "/").split("/") if part not in ("", ".", "..")]
-            write(data, str(Path(args.output, *parts)))
+            write_output(data, str(Path(args.output, *parts)))
             advance(place)
     if not args.quiet:
-        say(f"{args.output}: {plural(count, 'file')} of snapshot {entry.number} ({entry.at})")
+        say(f"{args.output}: {count_words(count, 'file')} of snapshot {entry.number} ({entry.at})")
     return OK

@@ -15,7 +15,7 @@ def chosen_format(args: argparse.Namespace, *subjects: OutputSubject) -> str:
     """The format asked for. Raises ZeitbuchError for one in which none of the subjects can be written."""
     formats = formats_of(*subjects)
     if args.format:
-        return _named(args.format, subjects, formats)
+        return _format_of_name(args.format, subjects, formats)
     if not args.output or args.output == "-":
         return formats[0]
     suffix = Path(args.output).suffix.lower()
@@ -34,7 +34,7 @@ def chosen_format(args: argparse.Namespace, *subjects: OutputSubject) -> str:
     return formats[0]
 
 
-def _named(name: str, subjects: tuple[OutputSubject, ...], formats: tuple[str, ...]) -> str:
+def _format_of_name(name: str, subjects: tuple[OutputSubject, ...], formats: tuple[str, ...]) -> str:
     if name in formats:
         return name
     added = [row.name for row in rows_of_plugins() if row.subject in subjects]

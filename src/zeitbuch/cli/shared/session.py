@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 from zeitbuch.app.session import Session
 from zeitbuch.core.model.problems import Problem, fail
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
-from zeitbuch.readers.input.limits import Limits, raised
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.readers.input.limits import Limits, raise_limit
+from zeitbuch.writers.escape.text import make_inert
 
 from .exit_codes import OK, WRONG
 from .progress import progress_for
@@ -24,10 +24,10 @@ if TYPE_CHECKING:
 
 def open_session(args: argparse.Namespace) -> Session:
     """The session that the options and the workspace file ask for."""
-    found = workspace.load(workspace.find())
+    found = workspace.load_workspace(workspace.find_workspace())
     return Session(
         found,
-        workspace.dialects(found, list(getattr(args, "dialect", []))),
+        workspace.active_dialects(found, list(getattr(args, "dialect", []))),
         limits_of(args),
         book=getattr(args, "book", None) or "",
         cache=not getattr(args, "no_cache", False),
@@ -42,7 +42,7 @@ def limits_of(args: argparse.Namespace) -> Limits:
         name, _, value = item.partition("=")
         if not value.isdecimal():
             raise fail("limit-unknown", f"expected --limit NAME=NUMBER, found '{item}'")
-        limits = raised(limits, name, int(value))
+        limits = raise_limit(limits, name, int(value))
     return limits
 
 
@@ -53,24 +53,24 @@ def basis_of(args: argparse.Namespace, session: Session) -> EstimateBasis:
     return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace)
 
 
-def finish(session: Session, args: argparse.Namespace, status: int = OK) -> int:
+def finish_session(session: Session, args: argparse.Namespace, status: int = OK) -> int:
     """Tells what packages held and what was wrong; the exit status is 2 when there was an error, else ``status``."""
     if not args.quiet:
         for package in session.packages:
             unread = f", {package.unreadable} could not be read" if package.unreadable else ""
             say(
-                f"{package.name}: {plural(package.flows, 'flow')} in {plural(package.members, 'member')}, "
-                f"{plural(package.others, 'other object')}{unread}"
+                f"{package.name}: {count_words(package.flows, 'flow')} in {count_words(package.members, 'member')}, "
+                f"{count_words(package.others, 'other object')}{unread}"
             )
-    problems = told(session.problems, args)
+    problems = problems_to_tell(session.problems, args)
     if not problems:
         return status
-    from zeitbuch.readers.input.positions import placed  # only where something is told
+    from zeitbuch.readers.input.positions import place_problems  # only where something is told
 
-    return report(placed(problems, session.limits, session.kept), args, status)
+    return report_problems(place_problems(problems, session.limits, session.kept), args, status)
 
 
-def told(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
+def problems_to_tell(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
     """The problems that are told: errors always, warnings unless quiet, notices when verbose."""
     return [
         problem
@@ -79,19 +79,19 @@ def told(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]
     ]
 
 
-def report(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
+def report_problems(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
     """Problems to stderr; the exit status."""
     from zeitbuch.readers.input.secrets import masked_text  # only where something is told
 
     errors = 0
-    for problem in told(problems, args):
+    for problem in problems_to_tell(problems, args):
         errors += problem.severity == "error"
-        print(inert(masked_text(str(problem))), file=sys.stderr)
+        print(make_inert(masked_text(str(problem))), file=sys.stderr)
     if errors:
-        print(f"{plural(errors, 'error')}; the rest was processed", file=sys.stderr)
+        print(f"{count_words(errors, 'error')}; the rest was processed", file=sys.stderr)
     return WRONG if errors else status
 
 
 def say(text: str, keep_lines: bool = False) -> None:
     """One line to stderr; ``keep_lines`` keeps its blanks."""
-    print(inert(text, keep_lines=keep_lines), file=sys.stderr)
+    print(make_inert(text, keep_lines=keep_lines), file=sys.stderr)

@@ -23,7 +23,7 @@ def colour_wanted() -> bool:
     return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
 
-def width() -> int:
+def terminal_width() -> int:
     """The terminal's width; in a pipe wide enough that nothing needs to be broken, unless COLUMNS says."""
     if not sys.stdout.isatty() and not os.environ.get("COLUMNS"):
         return 180
@@ -32,7 +32,7 @@ def width() -> int:
     return shutil.get_terminal_size((180, 40)).columns
 
 
-def write(data: str | bytes, target: str | None) -> None:
+def write_output(data: str | bytes, target: str | None) -> None:
     """Write to standard output (None or ``-``) or to a file, whole or not at all."""
     if target is None or target == "-":
         raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
@@ -65,11 +65,11 @@ def write(data: str | bytes, target: str | None) -> None:
         ) from None
 
 
-def show(
+def show_result(
     subject: OutputSubject, form: str, value: Any, args: argparse.Namespace, evidence: bool = False, scale: float = 2.0
 ) -> None:
     """Write a value in a format to standard output or the file of ``-o``."""
     to_file = bool(args.output) and args.output != "-"
-    look = TextLook(width(), colour_wanted() and not to_file, evidence, to_file, scale)
+    look = TextLook(terminal_width(), colour_wanted() and not to_file, evidence, to_file, scale)
     added = () if form in formats_of(subject) else rows_of_plugins()
-    write(render(subject, form, value, look, added), args.output)
+    write_output(render(subject, form, value, look, added), args.output)

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from msgspec import Struct
 
-from zeitbuch.core.model.sheet import money, percent
+from zeitbuch.core.model.sheet import money_text, percent_text
 
 from .rules import EVIDENCE, Evidence
 
@@ -39,7 +39,7 @@ class Shares(Struct, frozen=True, gc=False):
     read: float = 0.0
 
 
-def shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
+def evidence_shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
     """What share of a sum each class of evidence carries."""
     mapping: dict[Evidence, Decimal] = dict.fromkeys(EVIDENCE, ZERO)
     for amount, evidence in parts:
@@ -54,14 +54,14 @@ def evidence_words(s: Shares) -> str:
     """'62 % default, 30 % declared, 8 % measured', the largest share first."""
     named = [(s.default, "default"), (s.declared, "declared"), (s.measured, "measured"), (s.read, "read")]
     named.sort(key=lambda n: -n[0])
-    return ", ".join(f"{percent(share)} {word}" for share, word in named if share > 0.0005) or "none"
+    return ", ".join(f"{percent_text(share)} {word}" for share, word in named if share > 0.0005) or "none"
 
 
 def money_words(value: Money | None, currency: str = "") -> str:
     """An amount; what has no price is named by a question mark, never counted as 0."""
     if value is None:
         return "?"
-    text = money(value.amount)
+    text = money_text(value.amount)
     if value.unknown:
         text = f"{text} + ?" if value.amount else "?"
     return f"{text} {currency}".strip()

@@ -32,7 +32,7 @@ def zone_of(name: str) -> ZoneInfo:
         raise fail("zone", f"expected an IANA time zone, found '{name}'", "example: Europe/Oslo") from None
 
 
-def fires(schedule: Schedule, first: date, after: date) -> float:
+def count_firings(schedule: Schedule, first: date, after: date) -> float:
     """Times a schedule fires from the midnight of ``first`` to that of ``after``, in its zone (UTC when it has none).
 
     Raises ZeitbuchError when the schedule is none.
@@ -47,12 +47,12 @@ def fires(schedule: Schedule, first: date, after: date) -> float:
     if schedule.every is not None:
         if schedule.every <= 0:
             raise fail("every", f"expected an interval over 0 seconds, found {schedule.every:g}")
-        begin, end = _span(zone_of(zone), first, after)
+        begin, end = _zone_span(zone_of(zone), first, after)
         return (end.timestamp() - begin.timestamp()) / schedule.every
     return 0.0
 
 
-def _span(zone: ZoneInfo, first: date, after: date) -> tuple[datetime, datetime]:
+def _zone_span(zone: ZoneInfo, first: date, after: date) -> tuple[datetime, datetime]:
     return datetime(first.year, first.month, first.day, tzinfo=zone), datetime(
         after.year, after.month, after.day, tzinfo=zone
     )
@@ -63,7 +63,7 @@ def cron_fires(cron: str, zone_name: str, first: date, after: date) -> int:
     """Times a cron text of five fields, or six with seconds first, fires."""
     from cronsim import CronSim, CronSimError
 
-    begin, end = _span(zone_of(zone_name), first, after)
+    begin, end = _zone_span(zone_of(zone_name), first, after)
     text = _MACROS.get(cron.strip().lower(), cron.replace("?", "*"))
     fields = text.split()
     often = 1
@@ -80,7 +80,7 @@ def cron_fires(cron: str, zone_name: str, first: date, after: date) -> int:
             # No change of the clock within: so many times on each day that fits.
             sim = CronSim(" ".join(fields), begin)
             return often * len(sim.minutes) * len(sim.hours) * _cron_days(" ".join(fields[2:]), zone_name, first, after)
-        return often * _walked(" ".join(fields), begin, end)
+        return often * _count_by_walking(" ".join(fields), begin, end)
     except (CronSimError, ValueError):
         raise fail(
             "cron",
@@ -89,7 +89,7 @@ def cron_fires(cron: str, zone_name: str, first: date, after: date) -> int:
         ) from None
 
 
-def _walked(cron: str, begin: datetime, end: datetime) -> int:
+def _count_by_walking(cron: str, begin: datetime, end: datetime) -> int:
     """Times a cron text fires, one after the other."""
     from cronsim import CronSim
 
@@ -104,7 +104,7 @@ def _walked(cron: str, begin: datetime, end: datetime) -> int:
 @lru_cache(maxsize=8192)
 def _cron_days(days: str, zone_name: str, first: date, after: date) -> int:
     """Days that fit the last three fields of a cron text."""
-    return _walked(f"0 0 {days}", *_span(zone_of(zone_name), first, after))
+    return _count_by_walking(f"0 0 {days}", *_zone_span(zone_of(zone_name), first, after))
 
 
 def _clock_times(moment: datetime, zone: ZoneInfo, often: bool) -> int:
@@ -133,7 +133,7 @@ def rule_fires(rule: str, zone_name: str, first: date, after: date) -> int:
         zone = zone_of(own[1])
         text = text.replace(f";TZID={own[1]}", "")
     # Times in UTC are turned into the zone's clock, where days and hours of the rule are meant.
-    text = re.sub(r"(\d{8}T\d{6})Z", lambda m: _local(m[1], zone), text)
+    text = re.sub(r"(\d{8}T\d{6})Z", lambda m: _local_time(m[1], zone), text)
     begin = datetime(first.year, first.month, first.day)
     end = datetime(after.year, after.month, after.day)
     often = any(f"FREQ={name}" in text.upper() for name in _OFTEN) and "BYHOUR" not in text.upper()
@@ -152,7 +152,7 @@ def rule_fires(rule: str, zone_name: str, first: date, after: date) -> int:
         raise fail("rule", f"expected a recurrence rule (RFC 5545), found '{rule}': {error}", hint) from None
 
 
-def _local(stamp: str, zone: ZoneInfo) -> str:
+def _local_time(stamp: str, zone: ZoneInfo) -> str:
     moment = datetime.strptime(stamp, "%Y%m%dT%H%M%S").replace(tzinfo=UTC)
     return moment.astimezone(zone).strftime("%Y%m%dT%H%M%S")
 
@@ -169,14 +169,14 @@ def repeat_fires(text: str, zone_name: str, first: date, after: date) -> float:
     if head is None or len(parts) not in (2, 3):
         raise _no_interval(text)
     most = int(head[1]) if head[1] else None
-    begin, end = _span(zone, first, after)
-    start, step, until = _parsed(text, parts[1:], zone)
+    begin, end = _zone_span(zone, first, after)
+    start, step, until = _parse_interval(text, parts[1:], zone)
     if start is None:
         if most is not None and until is not None:
             # Counted back from its end.
             start = until
             for _ in range(most):
-                start = _back(start, step)
+                start = _step_back(start, step)
         else:
             start = begin
     span = step.tdelta if not isinstance(step, timedelta) else step
@@ -206,12 +206,12 @@ def _by_clock(start: datetime, step: Any, most: int | None, begin: datetime, end
     return count
 
 
-def _back(moment: datetime, step: Any) -> datetime:
+def _step_back(moment: datetime, step: Any) -> datetime:
     found: datetime = moment - step
     return found
 
 
-def _parsed(text: str, parts: list[str], zone: ZoneInfo) -> tuple[datetime | None, Any, datetime | None]:
+def _parse_interval(text: str, parts: list[str], zone: ZoneInfo) -> tuple[datetime | None, Any, datetime | None]:
     """Start, step and end of the interval; a start and an end give the step."""
     import isodate
 

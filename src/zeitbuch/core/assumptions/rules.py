@@ -9,7 +9,7 @@ from typing import Literal
 
 from msgspec import UNSET, Struct, UnsetType
 
-from zeitbuch.core.model.name_patterns import Fits, fits, hit, rank
+from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin, Step
 
@@ -64,12 +64,12 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     evidence: Literal["declared", "measured"] = "declared"
     note: str = ""
 
-    def given(self) -> list[tuple[str, Figure]]:
+    def given_quantities(self) -> list[tuple[str, Figure]]:
         """The quantities of the rule."""
         found = [(quantity, getattr(self, quantity)) for quantity in QUANTITIES]
         return [(quantity, value) for quantity, value in found if value is not UNSET]
 
-    def where(self) -> str:
+    def where_words(self) -> str:
         return "/".join(part for part in (self.flow, self.step or self.trigger, self.case or self.placeholder) if part)
 
 
@@ -135,7 +135,7 @@ def spread_default(amount: float, why: str) -> Value:
     return Value(amount, "default", why, amount - part, amount + part)
 
 
-def problems(assumptions: Assumptions) -> list[Problem]:
+def assumption_problems(assumptions: Assumptions) -> list[Problem]:
     """Values out of their range or in no order, and rules that say nothing."""
     found: list[Problem] = []
     for position, season in enumerate(assumptions.season):
@@ -146,7 +146,7 @@ def problems(assumptions: Assumptions) -> list[Problem]:
             found.append(Problem("assume-season", "error", message, Origin("", f"/season/{position}/factors")))
     for position, rule in enumerate(assumptions.assume):
         place = Origin("", f"/assume/{position}")
-        given = rule.given()
+        given = rule.given_quantities()
         if not given:
             words = ", ".join(QUANTITIES)
             found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
@@ -197,7 +197,7 @@ class _Ready(Struct):
 _ready: dict[int, tuple[Assumptions, list[tuple[str, _Ready]]]] = {}
 
 
-def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
+def _compile_rules(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
     """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
     kept = _ready.get(id(assumptions))
     if kept is not None and kept[0] is assumptions:
@@ -209,16 +209,16 @@ def _prepared(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
         for rule in rules:
             weight = (
                 above,
-                rank(rule.step) + rank(rule.trigger),
-                rank(rule.case) + rank(rule.placeholder),
-                rank(rule.flow),
+                pattern_rank(rule.step) + pattern_rank(rule.trigger),
+                pattern_rank(rule.case) + pattern_rank(rule.placeholder),
+                pattern_rank(rule.flow),
             )
             first, second, function, d, e = (
-                fits(part) if part else None
+                compile_pattern(part) if part else None
                 for part in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
             )
-            why = f"{words} for {rule.where()}" + (f": {rule.note}" if rule.note else "")
-            for quantity, figure in rule.given():
+            why = f"{words} for {rule.where_words()}" + (f": {rule.note}" if rule.note else "")
+            for quantity, figure in rule.given_quantities():
                 found.append(
                     (
                         quantity,
@@ -247,8 +247,10 @@ class Book:
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
         names = (flow.id, flow.name)
         self.by: dict[str, list[_Ready]] = {}
-        self.season = next((season for season in reversed(assumptions.season) if hit(season.flow, *names)), None)
-        for quantity, ready in _prepared(assumptions):
+        self.season = next(
+            (season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)), None
+        )
+        for quantity, ready in _compile_rules(assumptions):
             if ready.flow is None or ready.flow(names):
                 self.by.setdefault(quantity, []).append(ready)
 
@@ -256,10 +258,10 @@ class Book:
         self, quantity: str, step: tuple[str, ...] = (), *more: tuple[str, ...], **where: tuple[str, ...]
     ) -> Value | None:
         """The most specific declared or measured value, or None. Names are ids and titles."""
-        best = self.ready(quantity, step, *more, **where)
+        best = self.find_rule(quantity, step, *more, **where)
         return best.value if best is not None else None
 
-    def ready(
+    def find_rule(
         self,
         quantity: str,
         step: tuple[str, ...] = (),
@@ -304,7 +306,7 @@ class Book:
         return self.season.factors[month - 1] * MONTHS / sum(self.season.factors)
 
 
-def weaker(*evidence: Evidence) -> Evidence:
+def weakest_evidence(*evidence: Evidence) -> Evidence:
     """The weakest of several."""
     if len(evidence) == 2:
         first, second = evidence
@@ -312,7 +314,7 @@ def weaker(*evidence: Evidence) -> Evidence:
     return min(evidence, key=_STRENGTH.__getitem__) if evidence else "read"
 
 
-def overlaid(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
+def overlay_rules(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
     """The assumptions with more rules above them."""
     had = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
     base = {name: getattr(assumptions, name) for name in Assumptions.__struct_fields__}
@@ -334,7 +336,7 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
         for link in flow.links:
             step = decisions.get(link.source)
             if step is not None and link.role != "error":
-                ready = book.ready("share", (step.id, step.name), (link.label, link.condition, link.target))
+                ready = book.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
                 if ready is not None:
                     given.setdefault(step.id, []).append(ready)
         for step_id, rules in given.items():

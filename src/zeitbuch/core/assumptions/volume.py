@@ -14,8 +14,8 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
 
 from .quantities import DEFAULTS
-from .recurrence import fires
-from .rules import Book, Evidence, Value, weaker
+from .recurrence import count_firings
+from .rules import Book, Evidence, Value, weakest_evidence
 
 Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
 
@@ -49,7 +49,7 @@ def month_text(month: Month) -> str:
     return f"{month[0]:04d}-{month[1]:02d}" if month[1] else f"{month[0]:04d}"
 
 
-def bounds(month: Month) -> tuple[date, date]:
+def month_bounds(month: Month) -> tuple[date, date]:
     """First day, and the day after the last."""
     year, number = month
     if not number:
@@ -65,8 +65,8 @@ def days_of(month: Month) -> float:
 
 def schedule_runs(schedule: Schedule, month: Month) -> float:
     """Times a schedule fires in a month (a twelfth of the year for an average month)."""
-    first, after = bounds(month)
-    return fires(schedule, first, after) / (1 if month[1] else 12)
+    first, after = month_bounds(month)
+    return count_firings(schedule, first, after) / (1 if month[1] else 12)
 
 
 def cron_runs(cron: str, zone: str, month: Month) -> float:
@@ -74,7 +74,7 @@ def cron_runs(cron: str, zone: str, month: Month) -> float:
     return schedule_runs(Schedule(cron=cron, zone=zone), month)
 
 
-def batches(items: float, admitted: float, batch: int | None) -> tuple[float, float]:
+def runs_of_batches(items: float, admitted: float, batch: int | None) -> tuple[float, float]:
     """Runs that one occurrence with so many items causes when each is let through with a probability, and the items of a
     run. Without a batch limit one run takes all; with it, runs are the expected ceil(n / batch)."""
     if not items or not admitted:
@@ -145,10 +145,10 @@ def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | N
             return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")
         words = events.why + (f", season x {season:.2f}" if season != 1 else "")
         base = Value(events.amount * season, events.evidence, words, events.low * season, events.high * season)
-    return _admitted(trigger, book, names, base, checks)
+    return _volume_admitted(trigger, book, names, base, checks)
 
 
-def _admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
+def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
     """Occurrences go through the trigger's condition and are cut into batches."""
     items = book.find("items", trigger=names) or Value(1.0, "read")
     admitted = book.find("admitted", trigger=names)
@@ -158,12 +158,12 @@ def _admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value,
         admitted = Value(DEFAULTS["admitted"], "default", "default share") if known else Value(1.0, "read")
     if admitted.amount < 1:
         said.append(f"{admitted.amount:g} of them let through ({admitted.why})")
-    each, per_run = batches(items.amount, admitted.amount, trigger.batch)
+    each, per_run = runs_of_batches(items.amount, admitted.amount, trigger.batch)
     if items.amount != 1:
         said.append(
             f"{items.amount:g} items at once ({items.why})" + (f", {trigger.batch} a run" if trigger.batch else "")
         )
-    evidence = weaker(base.evidence, items.evidence, admitted.evidence)
+    evidence = weakest_evidence(base.evidence, items.evidence, admitted.evidence)
     return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run, base.low * each, base.high * each)
 
 
@@ -188,5 +188,5 @@ def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> t
     low = sum(volume.low if volume.low == volume.low else volume.runs or 0.0 for volume in parts)
     high = sum(volume.high if volume.high == volume.high else volume.runs or 0.0 for volume in parts)
     items = sum(volume.items * (volume.runs or 0.0) for volume in parts) / runs if runs else 1.0
-    evidence = weaker(*(volume.evidence for volume in parts if volume.runs))
+    evidence = weakest_evidence(*(volume.evidence for volume in parts if volume.runs))
     return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items, low, high), mapping

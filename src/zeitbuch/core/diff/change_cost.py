@@ -12,8 +12,9 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.called_flows import costs_with_called
-from zeitbuch.core.estimate.estate import Run, gathered, month_for, one_run
-from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.estimate.estate import gather_runs, month_for
+from zeitbuch.core.estimate.flow_figures import Run, one_run
+from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
@@ -23,10 +24,10 @@ from .change_types import KINDS
 from .estate_changes import versions_of
 from .matching import FlowMatching
 from .records import Change, EstateChanges, Figures, FlowChanges
-from .reverting import without
+from .reverting import revert_change
 
 
-def less(a: Money | None, b: Money | None) -> Money | None:
+def subtract_money(a: Money | None, b: Money | None) -> Money | None:
     """A difference of amounts; what has no price in either stays unknown."""
     if a is None or b is None:
         return None
@@ -34,25 +35,29 @@ def less(a: Money | None, b: Money | None) -> Money | None:
     return Money(a.amount - b.amount, unknown if a != b else ())
 
 
-def difference(a: Figures, b: Figures) -> Figures:
+def subtract_figures(a: Figures, b: Figures) -> Figures:
     """a - b, figure by figure."""
     return Figures(
-        a.passes - b.passes, a.calls - b.calls, a.tokens - b.tokens, less(a.run, b.run), less(a.month, b.month)
+        a.passes - b.passes,
+        a.calls - b.calls,
+        a.tokens - b.tokens,
+        subtract_money(a.run, b.run),
+        subtract_money(a.month, b.month),
     )
 
 
-def _tiny(value: float, scale: float) -> float:
+def _drop_tiny(value: float, scale: float) -> float:
     return 0.0 if abs(value) <= 1e-9 * max(1.0, abs(scale)) else value
 
 
-def cleaned(f: Figures, scale: Figures) -> Figures:
+def drop_rounding(f: Figures, scale: Figures) -> Figures:
     """Figures with what is only rounding taken for 0."""
 
     def amount(m: Money | None) -> Money | None:
         return structs.replace(m, amount=Decimal(0)) if m is not None and abs(m.amount) < Decimal("1e-9") else m
 
     return Figures(
-        _tiny(f.passes, scale.passes), _tiny(f.calls, scale.calls), _tiny(f.tokens, scale.tokens), amount(f.run), amount(f.month)
+        _drop_tiny(f.passes, scale.passes), _drop_tiny(f.calls, scale.calls), _drop_tiny(f.tokens, scale.tokens), amount(f.run), amount(f.month)
     )  # fmt: skip
 
 
@@ -89,13 +94,13 @@ class Costing(Struct):
                     callers.setdefault(names[step.calls].id, []).append(flow)
         return cls(estate, card, assumptions, Prices(card, when, counters), when, names, callers, {})
 
-    def _run(self, flow: Flow) -> Run:
+    def _run_of(self, flow: Flow) -> Run:
         found = self.runs.get(id(flow))
         if found is None or found.flow is not flow:
             found = self.runs[id(flow)] = one_run(flow, self.assumptions, self.prices, self.month)
         return found
 
-    def _around(self, flow: Flow) -> list[Flow]:
+    def _flows_around(self, flow: Flow) -> list[Flow]:
         """The flows that a flow calls, and those that call it, near and far."""
         found: dict[str, Flow] = {flow.id: flow}
         work = [flow]
@@ -115,14 +120,14 @@ class Costing(Struct):
                     work.append(other)
         return list(found.values())
 
-    def figures(self, flow: Flow, keep: bool = True) -> Figures:
+    def figures_of(self, flow: Flow, keep: bool = True) -> Figures:
         """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
-        run = self._run(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
+        run = self._run_of(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
         mapping = {flow.id: run}
-        for other in self._around(flow):
+        for other in self._flows_around(flow):
             if other.id != flow.id:
-                mapping[other.id] = self._run(other)
-        runs = gathered(mapping, self.prices, self.month, self.assumptions)
+                mapping[other.id] = self._run_of(other)
+        runs = gather_runs(mapping, self.prices, self.month, self.assumptions)
         known = runs.volumes[flow.id].runs
         priced = self.card is not None
         return Figures(
@@ -148,13 +153,13 @@ def with_figures(
     """The changes with figures before and after, and with ``each`` the share of every change."""
     flows: list[FlowChanges] = []
     for place, (flow, (first, second)) in enumerate(zip(found.flows, versions_of(found, matching), strict=True)):
-        flows.append(_flow(flow, first, second, old, new, each))
+        flows.append(_figures_of_flow(flow, first, second, old, new, each))
         if progress is not None:
             progress(place)
     return structs.replace(found, flows=tuple(flows))
 
 
-def _flow(
+def _figures_of_flow(
     flow: FlowChanges,
     a: Flow | None,
     b: Flow | None,
@@ -163,40 +168,40 @@ def _flow(
     each: bool,
 ) -> FlowChanges:
     try:
-        before = old.figures(a) if a is not None else None
-        after = new.figures(b) if b is not None else None
+        before = old.figures_of(a) if a is not None else None
+        after = new.figures_of(b) if b is not None else None
     except ZeitbuchError:
         return flow  # what cannot be counted has no figures; `estimate` says why
     flow = structs.replace(flow, before=before, after=after)
     if not each or a is None or b is None or before is None or after is None:
         return flow
-    spelled = mapped(a, flow.ids)
-    shares = [_share(spelled, b, change, new, after) for change in flow.changes]
-    total = difference(after, before)
+    spelled = map_ids(a, flow.ids)
+    shares = [_share_of_change(spelled, b, change, new, after) for change in flow.changes]
+    total = subtract_figures(after, before)
     rest = total
     for share in shares:
         if share is not None:
-            rest = difference(rest, share)
+            rest = subtract_figures(rest, share)
     changes = tuple(
         structs.replace(change, share=figures) for change, figures in zip(flow.changes, shares, strict=True)
     )
-    return structs.replace(flow, changes=changes, interaction=cleaned(rest, total))
+    return structs.replace(flow, changes=changes, interaction=drop_rounding(rest, total))
 
 
-def _share(old: Flow, new: Flow, change: Change, costing: Costing, after: Figures) -> Figures | None:
+def _share_of_change(old: Flow, new: Flow, change: Change, costing: Costing, after: Figures) -> Figures | None:
     """What one change adds; None for a change that cannot move calls or cost."""
     if not KINDS[change.type].cost or not change.edits:
         return None
     try:
-        variant = without(old, new, change)
+        variant = revert_change(old, new, change)
         if variant is None:
             return None
-        return cleaned(difference(after, costing.figures(variant, keep=False)), after)
+        return drop_rounding(subtract_figures(after, costing.figures_of(variant, keep=False)), after)
     except ZeitbuchError:
         return None
 
 
-def sums(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
+def sum_figures(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
     """Before and after of all changed flows whose month is known on both sides (a flow that came or went counts as nothing
     on the other side), and how many are left out."""
     first, second, out = _NONE, _NONE, 0

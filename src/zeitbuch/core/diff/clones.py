@@ -14,17 +14,17 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import AI_KINDS, Flow, Link, Origin, Step
-from zeitbuch.core.model.references import readable
-from zeitbuch.core.model.words import joined
+from zeitbuch.core.model.references import replace_refs
+from zeitbuch.core.model.words import join_words
 
 from .estate_changes import flow_changes
 from .flow_similarity import flow_likeness
 from .matching import match_steps
 from .records import Change
-from .similarity import assigned, overlap, own_likeness
+from .similarity import assign_pairs, overlap_matrix, own_likeness
 
 Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
@@ -90,7 +90,7 @@ class Unit(Struct):
         return Place(self.flow.id, self.flow.title, self.title, steps, first)
 
 
-def _part(flow: Flow, sort: Sort, ids: Iterable[str], title: str) -> Unit:
+def _part_of_flow(flow: Flow, sort: Sort, ids: Iterable[str], title: str) -> Unit:
     """Steps of a flow as a flow: links among them, ends that stand outside left out."""
     inside = set(ids)
     steps = tuple(
@@ -102,7 +102,7 @@ def _part(flow: Flow, sort: Sort, ids: Iterable[str], title: str) -> Unit:
     return Unit(sort, flow, Flow(id="part", steps=steps, links=links, connections=flow.connections), title)
 
 
-def _branches(flow: Flow) -> Iterator[Unit]:
+def _branches_of(flow: Flow) -> Iterator[Unit]:
     """What each case of a decision leads to up to where the cases meet, and what each scope holds."""
     graph = Graph(flow)
     out: dict[str, list[Link]] = {}
@@ -131,39 +131,41 @@ def _branches(flow: Flow) -> Iterator[Unit]:
                 own = reach[k.target] - others - {step.id}
                 own |= {name for text in own for name in helpers.get(text, ())}
                 if own:
-                    yield _part(flow, "branch", own, f"the case {quoted(k.label or k.target)} of {quoted(step.title)}")
+                    yield _part_of_flow(
+                        flow, "branch", own, f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
+                    )
     for scope in graph.levels:
         if scope is not None:
             inside = {
                 step.id
                 for step in flow.steps
-                if scope in graph.path(graph.host.get(step.id, step.id)) and step.id != scope
+                if scope in graph.scope_path(graph.host.get(step.id, step.id)) and step.id != scope
             }
             if inside:
-                yield _part(flow, "branch", inside, f"what {quoted(graph.names[scope])} holds")
+                yield _part_of_flow(flow, "branch", inside, f"what {quote_name(graph.names[scope])} holds")
 
 
-def _substance(step: Step) -> bool:
+def _has_substance(step: Step) -> bool:
     """Whether a step says enough to be told from another."""
     words = sum(len(prompt.text.split()) for prompt in step.model.prompts) if step.model is not None else 0
     return words >= 8 or len(step.inputs) >= 2 or (step.kind in AI_KINDS and words > 0)
 
 
-def _sorts(unit: Unit) -> Counter[str]:
+def _count_sorts(unit: Unit) -> Counter[str]:
     return Counter(f"{step.kind}/{step.operation}" for step in unit.part.steps)
 
 
-def _alike(a: Unit, b: Unit) -> float:
+def _likeness_of(a: Unit, b: Unit) -> float:
     """Likeness of two parts: the mean likeness of their steps in the best pairing, unpaired ones counting nothing."""
-    one, two = _sorts(a), _sorts(b)
+    one, two = _count_sorts(a), _count_sorts(b)
     size = max(len(a.part.steps), len(b.part.steps))
     if sum((one & two).values()) < PARTS * size:
         return 0.0
     score = own_likeness(a.part.steps, b.part.steps, a.ids | b.ids)
-    return sum(float(score[index, inner]) for index, inner, _ in assigned(score, 0.3)) / size
+    return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
 
 
-def twins(flows: Iterable[Flow]) -> list[Twin]:
+def detect_clones(flows: Iterable[Flow]) -> list[Twin]:
     """All copies: flows first, then branches, steps and prompts that are no part of a copy already told."""
     flows = list(flows)
     found: list[Twin] = []
@@ -177,75 +179,82 @@ def twins(flows: Iterable[Flow]) -> list[Twin]:
                     Unit("flow", field, structs.replace(field, id="part", name=""), field.title)
                     for field in (whole[item], whole[j])
                 )
-                found.append(_twin(first, second, float(score[item, j]), told))
+                found.append(_make_clone(first, second, float(score[item, j]), told))
     branches: list[Unit] = []
     for flow in flows:
-        units = [unit for unit in _branches(flow) if len(unit.part.steps) > 1]
+        units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
         branches += units
         pairs = [
-            (_alike(first, second), first, second)
+            (_likeness_of(first, second), first, second)
             for first, second in itertools.combinations(units, 2)
             if not first.ids & second.ids
         ]
-        found += _best(pairs, PARTS, told)
-        steps = [_part(flow, "step", [step.id], quoted(step.title)) for step in flow.steps if _substance(step)]
+        found += _best_pairs(pairs, PARTS, told)
+        steps = [
+            _part_of_flow(flow, "step", [step.id], quote_name(step.title))
+            for step in flow.steps
+            if _has_substance(step)
+        ]
         near = [
-            (_alike(first, second), first, second)
+            (_likeness_of(first, second), first, second)
             for first, second in itertools.combinations(steps, 2)
             if first.part.steps[0].operation == second.part.steps[0].operation
         ]
-        found += _best(near, STEPS, told)
-    found += _best(_across(branches), PARTS, told)
-    found += _prompts(flows, told)
+        found += _best_pairs(near, STEPS, told)
+    found += _best_pairs(_branches_across(branches), PARTS, told)
+    found += _prompt_clones(flows, told)
     return found
 
 
-def _across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
+def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     """Branches of different flows that hold steps of the same sorts: what was copied from flow to flow."""
     mapping: dict[frozenset[tuple[str, int]], list[Unit]] = {}
     for unit in branches:
-        if any(_substance(step) for step in unit.part.steps):
-            mapping.setdefault(frozenset(_sorts(unit).items()), []).append(unit)
+        if any(_has_substance(step) for step in unit.part.steps):
+            mapping.setdefault(frozenset(_count_sorts(unit).items()), []).append(unit)
     pairs = []
     for units in mapping.values():
         # What stands in a great many flows is a house pattern, no copy of one.
         for first, second in itertools.combinations(units[:MANY], 2):
             if first.flow is not second.flow:
-                pairs.append((_alike(first, second), first, second))
+                pairs.append((_likeness_of(first, second), first, second))
     return pairs
 
 
-def _best(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Twin]:
+def _best_pairs(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Twin]:
     """The most alike first; a part that lies within a pair already told is not told again."""
     found = []
     pairs = [pair for pair in pairs if pair[0] >= least]
     pairs.sort(key=lambda p: (-len(p[1].part.steps), -p[0]))
     for value, first, second in pairs:
-        if (_at(first.flow, first.part.steps[0]), _at(second.flow, second.part.steps[0])) not in told:
-            found.append(_twin(first, second, value, told))
+        if (
+            _place_of_step(first.flow, first.part.steps[0]),
+            _place_of_step(second.flow, second.part.steps[0]),
+        ) not in told:
+            found.append(_make_clone(first, second, value, told))
     return found
 
 
-def _at(flow: Flow, step: Step) -> str:
+def _place_of_step(flow: Flow, step: Step) -> str:
     return f"{flow.id}/{step.id}"
 
 
-def _twin(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Twin:
+def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Twin:
     matching = match_steps(a.part, b.part)
     first, second = {step.id: step for step in a.part.steps}, {step.id: step for step in b.part.steps}
     for pair in matching.steps:
-        text, second_text = _at(a.flow, first[pair.old]), _at(b.flow, second[pair.new])
+        text, second_text = _place_of_step(a.flow, first[pair.old]), _place_of_step(b.flow, second[pair.new])
         told |= {(text, second_text), (second_text, text)}
     changes = flow_changes(a.part, b.part)
     kept = tuple(change for change in changes.changes if change.edits) if changes is not None else ()
     pairs = [(first[pair.old], second[pair.new]) for pair in matching.steps]
-    return Twin(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left(a, b, pairs)))
+    return Twin(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left_over_texts(a, b, pairs)))
 
 
 # -- what was left ------------------------------------------------------------------------------------------------
 
 
-def _texts(step: Step) -> Iterator[tuple[str, str]]:
+def _texts_of_step(step: Step) -> Iterator[tuple[str, str]]:
     """The texts of a step that people write, with what each is."""
     yield "name", step.name
     if step.condition:
@@ -254,7 +263,7 @@ def _texts(step: Step) -> Iterator[tuple[str, str]]:
         for prompt in step.model.prompts:
             yield (
                 f"{prompt.role} prompt",
-                readable(prompt.text, [ref for ref in prompt.refs if ref.step is not None], {}),
+                replace_refs(prompt.text, [ref for ref in prompt.refs if ref.step is not None], {}),
             )
     for second in step.inputs:
         if isinstance(second.value, str) and not second.value.startswith("secret:"):
@@ -263,7 +272,7 @@ def _texts(step: Step) -> Iterator[tuple[str, str]]:
         yield "called flow", step.calls
 
 
-def _swaps(old: str, new: str) -> Iterator[tuple[str, str]]:
+def _swapped_words(old: str, new: str) -> Iterator[tuple[str, str]]:
     """Single words of a text that became other single words."""
     first, second = _WORD.findall(old), _WORD.findall(new)
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
@@ -271,19 +280,19 @@ def _swaps(old: str, new: str) -> Iterator[tuple[str, str]]:
             yield from zip(first[i1:i2], second[j1:j2], strict=True)
 
 
-def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
+def _left_over_texts(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
     """Texts of the second copy that still say what the copying changed elsewhere."""
     swaps: Counter[tuple[str, str]] = Counter()
     shown: dict[tuple[str, str], tuple[str, str]] = {}
     for one, two in pairs:
-        for (_, word), (_, second_text) in zip(_texts(one), _texts(two), strict=False):
-            for old, new in set(_swaps(word, second_text)):
+        for (_, word), (_, second_text) in zip(_texts_of_step(one), _texts_of_step(two), strict=False):
+            for old, new in set(_swapped_words(word, second_text)):
                 if len(old) > 2 and old.casefold() != new.casefold():
                     key = old.casefold(), new.casefold()
                     swaps[key] += 1
                     shown.setdefault(key, (old, new))
     if a.title != b.title:
-        for old, new in _swaps(a.title, b.title):
+        for old, new in _swapped_words(a.title, b.title):
             if (old.casefold(), new.casefold()) in swaps:
                 swaps[old.casefold(), new.casefold()] += 1
     # What became several things, or what several things became, is no systematic replacement.
@@ -293,16 +302,16 @@ def _left(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
             continue
         pattern = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)", re.IGNORECASE)
         for one, two in pairs:
-            mine = dict(_texts(two))
-            for what, text in _texts(one):
+            mine = dict(_texts_of_step(two))
+            for what, text in _texts_of_step(one):
                 if mine.get(what) == text and pattern.search(text):
-                    yield Left(f"{quoted(two.title)} ({what})", text, *shown[old, new], times, two.origin)
+                    yield Left(f"{quote_name(two.title)} ({what})", text, *shown[old, new], times, two.origin)
 
 
 # -- prompts ------------------------------------------------------------------------------------------------------
 
 
-def _prompts(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
+def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
     """Prompts that are nearly the same in steps that are no copies of each other."""
     held = [
         (flow, step, " ".join(prompt.text for prompt in step.model.prompts))
@@ -314,28 +323,30 @@ def _prompts(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
     if len(held) < 2:
         return
     bags = [{" ".join(entry) for entry in itertools.pairwise(_WORD.findall(text.casefold()))} for _, _, text in held]
-    score, _ = overlap(bags, bags)
+    score, _ = overlap_matrix(bags, bags)
     for item, j in zip(*((score >= PROMPTS).nonzero()), strict=True):
         (f1, s1, _), (f2, s2, _) = held[item], held[j]
-        if item >= j or (_at(f1, s1), _at(f2, s2)) in told:
+        if item >= j or (_place_of_step(f1, s1), _place_of_step(f2, s2)) in told:
             continue
-        first, second = (_part(field, "prompt", [item.id], quoted(item.title)) for field, item in ((f1, s1), (f2, s2)))
-        twin = _twin(first, second, float(score[item, j]), told)
+        first, second = (
+            _part_of_flow(field, "prompt", [item.id], quote_name(item.title)) for field, item in ((f1, s1), (f2, s2))
+        )
+        twin = _make_clone(first, second, float(score[item, j]), told)
         yield structs.replace(twin, changes=tuple(change for change in twin.changes if change.topic == "prompt"))
 
 
-def title(twin: Twin) -> str:
+def clone_title(twin: Twin) -> str:
     """'Two flows, 0.93 alike: ‘A’ and ‘B’'."""
     noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[twin.sort]
-    ends = [quoted(place.title) if twin.sort == "flow" else place.title for place in (twin.a, twin.b)]
+    ends = [quote_name(place.title) if twin.sort == "flow" else place.title for place in (twin.a, twin.b)]
     if twin.a.flow == twin.b.flow and twin.sort != "flow":
-        return f"Two {noun} in {quoted(twin.a.flow_name)}, {twin.likeness:.2f} alike: {joined(ends)}"
+        return f"Two {noun} in {quote_name(twin.a.flow_name)}, {twin.likeness:.2f} alike: {join_words(ends)}"
     if twin.sort != "flow":
-        ends = [f"{name} in {quoted(place.flow_name)}" for name, place in zip(ends, (twin.a, twin.b), strict=True)]
-    return f"Two {noun}, {twin.likeness:.2f} alike: {joined(ends)}"
+        ends = [f"{name} in {quote_name(place.flow_name)}" for name, place in zip(ends, (twin.a, twin.b), strict=True)]
+    return f"Two {noun}, {twin.likeness:.2f} alike: {join_words(ends)}"
 
 
 def left_words(left: Left) -> str:
     """'left as it was: ‘X’ (input to) still says ‘Oslo’, which became ‘Bergen’ in 3 other places'."""
     places = "1 other place" if left.times == 1 else f"{left.times} other places"
-    return f"left as it was: {left.where} still says {quoted(left.old)}, which became {quoted(left.new)} in {places}"
+    return f"left as it was: {left.where} still says {quote_name(left.old)}, which became {quote_name(left.new)} in {places}"

@@ -10,7 +10,7 @@ from typing import Any, Literal, TypeVar
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.model.canonical import Ids, mapped
+from zeitbuch.core.model.canonical import Ids, map_ids
 from zeitbuch.core.model.records import Binding, Flow, Link, ModelUse, Prompt
 
 T = TypeVar("T")
@@ -30,13 +30,13 @@ class Edit(Struct, frozen=True, omit_defaults=True):
     new: Any = None
 
 
-def inverse(edit: Edit) -> Edit:
+def inverse_edit(edit: Edit) -> Edit:
     """The edit that takes another back."""
     mapping: dict[str, Literal["set", "add", "remove"]] = {"set": "set", "add": "remove", "remove": "add"}
     return structs.replace(edit, op=mapping[edit.op], old=edit.new, new=edit.old)
 
 
-def _prompts(old: tuple[Prompt, ...], edits: list[Edit]) -> tuple[Prompt, ...]:
+def _edit_prompts(old: tuple[Prompt, ...], edits: list[Edit]) -> tuple[Prompt, ...]:
     kept: list[Prompt | None] = list(old)
     for edit in edits:
         place = int(edit.field[7:])
@@ -48,7 +48,7 @@ def _prompts(old: tuple[Prompt, ...], edits: list[Edit]) -> tuple[Prompt, ...]:
     return tuple(found)
 
 
-def _inputs(old: tuple[Binding, ...], edits: list[Edit]) -> tuple[Binding, ...]:
+def _edit_inputs(old: tuple[Binding, ...], edits: list[Edit]) -> tuple[Binding, ...]:
     found = list(old)
     for edit in edits:
         name = edit.field[6:]
@@ -63,7 +63,7 @@ def _inputs(old: tuple[Binding, ...], edits: list[Edit]) -> tuple[Binding, ...]:
     return tuple(found)
 
 
-def edited(item: Any, edits: list[Edit]) -> Any:
+def edit_record(item: Any, edits: list[Edit]) -> Any:
     """A step or trigger with edits of its fields carried out."""
     values: dict[str, Any] = {}
     prompts = [edit for edit in edits if edit.field.startswith("prompt.")]
@@ -75,23 +75,23 @@ def edited(item: Any, edits: list[Edit]) -> Any:
         elif edit not in prompts and edit not in inputs:
             values[edit.field] = edit.new
     if inputs:
-        values["inputs"] = _inputs(values.get("inputs", item.inputs), inputs)
+        values["inputs"] = _edit_inputs(values.get("inputs", item.inputs), inputs)
     if model or prompts:
         use = values.get("model", item.model) or ModelUse()
         if prompts:
-            model["prompts"] = _prompts(use.prompts, prompts)
+            model["prompts"] = _edit_prompts(use.prompts, prompts)
         values["model"] = structs.replace(use, **model)
     return structs.replace(item, **values) if values else item
 
 
-def _changed(items: Iterable[T], edits: list[Edit], key: Callable[[T], str]) -> tuple[T, ...]:
+def _edit_items(items: Iterable[T], edits: list[Edit], key: Callable[[T], str]) -> tuple[T, ...]:
     """Items with what is removed taken out, what is set edited, what is added at the end."""
     gone = {edit.id for edit in edits if edit.op == "remove" and not edit.field}
     mapping: dict[str, list[Edit]] = {}
     for edit in edits:
         if edit.field:
             mapping.setdefault(edit.id, []).append(edit)
-    found = [edited(i, mapping[key(i)]) if key(i) in mapping else i for i in items if key(i) not in gone]
+    found = [edit_record(i, mapping[key(i)]) if key(i) in mapping else i for i in items if key(i) not in gone]
     return (*found, *[edit.new for edit in edits if edit.op == "add" and not edit.field])
 
 
@@ -100,11 +100,11 @@ def link_key(link: Link) -> tuple[object, ...]:
     return link.source, link.target, link.role, link.label, link.condition, link.after
 
 
-def apply(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:
+def apply_edits(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:
     """The flow with edits carried out; with ``ids`` its own are first spelled as in the new version. What an edit names and
     the flow has not is passed over."""
     if ids is not None:
-        flow = mapped(flow, ids)
+        flow = map_ids(flow, ids)
     parts: dict[str, list[Edit]] = {}
     for edit in edits:
         parts.setdefault(edit.part, []).append(edit)
@@ -123,9 +123,9 @@ def apply(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:
     return structs.replace(
         flow,
         links=tuple(links),
-        triggers=_changed(flow.triggers, parts.get("trigger", []), by_id),
-        steps=_changed(flow.steps, parts.get("step", []), by_id),
-        connections=_changed(flow.connections, parts.get("connection", []), by_id),
-        variables=_changed(flow.variables, parts.get("variable", []), by_name),
+        triggers=_edit_items(flow.triggers, parts.get("trigger", []), by_id),
+        steps=_edit_items(flow.steps, parts.get("step", []), by_id),
+        connections=_edit_items(flow.connections, parts.get("connection", []), by_id),
+        variables=_edit_items(flow.variables, parts.get("variable", []), by_name),
         **values,
     )

@@ -12,23 +12,21 @@ from zeitbuch.core.diff.judging.pairing import FlowPairing
 from zeitbuch.core.diff.judging.rights import judge_rights
 from zeitbuch.core.diff.judging.steps import judge_steps
 from zeitbuch.core.graph import phrases
-from zeitbuch.core.model.canonical import Ids, canonical
+from zeitbuch.core.model.canonical import Ids, canonical_form
 from zeitbuch.core.model.records import Content, Estate, Flow, Origin
 
 from .change_types import KINDS
 from .matching import FlowMatching, FlowPair, match_flows, match_steps
-from .records import Change, EstateChanges, Figures, FlowChanges
+from .records import Change, EstateChanges, FlowChanges
 from .reorganisation import packages_changed, splits_and_merges
 
-__all__ = ["Change", "EstateChanges", "Figures", "FlowChanges", "changes", "compared", "flow_changes", "versions_of"]
 
-
-def _unstamped(flow: Flow) -> Flow:
+def _without_stamps(flow: Flow) -> Flow:
     """The flow without time stamps and what else stands only at its head: the cheap part of its canonical form."""
     return structs.replace(flow, id="", version="", created="", changed="", format="", content=Content())
 
 
-def _unplaced(flow: Flow) -> Flow:
+def _without_places(flow: Flow) -> Flow:
     """The flow without the places of its boxes."""
     return structs.replace(
         flow,
@@ -39,11 +37,11 @@ def _unplaced(flow: Flow) -> Flow:
 
 def same_meaning(old: Flow, new: Flow) -> bool:
     """Whether two versions mean the same without any id renamed."""
-    first, second = _unstamped(old), _unstamped(new)
+    first, second = _without_stamps(old), _without_stamps(new)
     return (
         first == second
-        or _unplaced(first) == _unplaced(second)
-        or structs.replace(canonical(old), id="") == structs.replace(canonical(new), id="")
+        or _without_places(first) == _without_places(second)
+        or structs.replace(canonical_form(old), id="") == structs.replace(canonical_form(new), id="")
     )
 
 
@@ -53,7 +51,7 @@ def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> F
         return None
     matching = match_steps(old, new)
     pair = FlowPairing(old, new, matching, flows)
-    if structs.replace(canonical(pair.old), id="") == structs.replace(canonical(new), id=""):
+    if structs.replace(canonical_form(pair.old), id="") == structs.replace(canonical_form(new), id=""):
         return None  # other ids, and nothing else
     judge_flow(pair)
     judge_triggers(pair)
@@ -67,12 +65,12 @@ def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> F
         row = KINDS["other setting"]
         found = [Change("other setting", row.topic, row.weight, "the flow", "differs in a part that has no wording")]
     return FlowChanges(
-        new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed, ids=_own(pair.ids, old),
+        new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed, ids=_ids_of_flow(pair.ids, old),
         old_origin=old.origin, new_origin=new.origin,
     )  # fmt: skip
 
 
-def _own(ids: Ids, old: Flow) -> Ids:
+def _ids_of_flow(ids: Ids, old: Flow) -> Ids:
     """The ids that concern one flow."""
     named = {old.id, *[step.calls for step in old.steps]}
     return structs.replace(ids, flows={key: value for key, value in ids.flows.items() if key in named})
@@ -105,7 +103,7 @@ def versions_of(found: EstateChanges, matching: FlowMatching) -> list[tuple[Flow
     ]
 
 
-def _whole(flow: Flow, status: str) -> FlowChanges:
+def _whole_flow_change(flow: Flow, status: str) -> FlowChanges:
     """A flow that came or went."""
     kind = f"flow {status}"
     about = "; ".join(phrases.triggers_list(flow))
@@ -121,7 +119,7 @@ def _whole(flow: Flow, status: str) -> FlowChanges:
     )  # fmt: skip
 
 
-def compared(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
+def compare_pair(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
     """The changes of a matched pair, with how it was matched."""
     found = flow_changes(pair.old, pair.new, matching.ids)
     if found is None:
@@ -129,28 +127,28 @@ def compared(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
     return structs.replace(found, matched=pair.by, confidence=pair.confidence)
 
 
-def changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
+def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
     """All changes of meaning between two versions of an estate, in the order of the new one; removed flows first."""
     matching = matching or match_flows(old.flows, new.flows)
     by_new: dict[int, FlowChanges] = {}
     unchanged = 0
     for pair in matching.pairs:
-        one = compared(pair, matching)
+        one = compare_pair(pair, matching)
         if one is None:
             unchanged += 1
         else:
             by_new[id(pair.new)] = one
     for flow in matching.added:
-        by_new[id(flow)] = _whole(flow, "added")
-    gone = [_whole(flow, "removed") for flow in matching.removed]
+        by_new[id(flow)] = _whole_flow_change(flow, "added")
+    gone = [_whole_flow_change(flow, "removed") for flow in matching.removed]
     found = [*gone, *[by_new[id(flow)] for flow in new.flows if id(flow) in by_new]]
     moved = packages_changed(old, new, matching)
-    found = _with(found, matching, moved)
+    found = _with_moved_flows(found, matching, moved)
     unchanged -= sum(id(flow_pair.new) not in by_new and id(flow_pair.new) in moved for flow_pair in matching.pairs)
     return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged)
 
 
-def _with(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:
+def _with_moved_flows(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:
     """The list with flows that moved between packages: told with their other changes, or by themselves."""
     if not moved:
         return found

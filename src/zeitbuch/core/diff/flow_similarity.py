@@ -10,10 +10,10 @@ from typing import Any
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import trigger_words
 
-from .similarity import Matrix, overlap, trigrams
+from .similarity import Matrix, overlap_matrix, trigrams_of
 
 
-def _sorts(flow: Flow) -> set[str]:
+def _step_sorts(flow: Flow) -> set[str]:
     """Each step's sort, numbered where it comes more than once."""
     seen: Counter[str] = Counter()
     found = set()
@@ -27,15 +27,15 @@ def _sorts(flow: Flow) -> set[str]:
 def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
     """Likeness of flows, shape (old, new): steps' sorts and names, triggers, name."""
     sides = (
-        (2.0, _sorts),
+        (2.0, _step_sorts),
         (3.0, lambda f: {item.name.casefold() for item in f.steps if item.name}),
         (1.0, lambda f: {trigger_words(item) for item in f.triggers}),
-        (1.5, lambda f: trigrams(f.name)),
+        (1.5, lambda f: trigrams_of(f.name)),
     )
     total: Any = 0.0
     weight: Any = 1e-9
     for w, bag in sides:
-        alike, known = overlap([bag(flow) for flow in old], [bag(flow) for flow in new])
+        alike, known = overlap_matrix([bag(flow) for flow in old], [bag(flow) for flow in new])
         total = total + w * alike
         weight = weight + w * known
     return total / weight  # type: ignore[no-any-return]

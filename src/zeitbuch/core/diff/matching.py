@@ -56,7 +56,7 @@ class Matching(Struct, frozen=True):
         return Ids(parts, self.connections, flows or {})
 
 
-def _by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tuple[T, T]]) -> None:
+def _pair_by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tuple[T, T]]) -> None:
     """Pairs what has a key that occurs once on each side; takes the pairs out of both lists."""
     first: dict[object, list[T]] = {}
     second: dict[object, list[T]] = {}
@@ -79,8 +79,8 @@ def match_connections(old: Iterable[Connection], new: Iterable[Connection]) -> d
     """Connections by id, then by name, service and account: old id -> new id, where they differ."""
     left, right = list(old), list(new)
     pairs: list[tuple[Connection, Connection]] = []
-    _by(lambda c: c.id, left, right, pairs)
-    _by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
+    _pair_by(lambda c: c.id, left, right, pairs)
+    _pair_by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
     return {first.id: second.id for first, second in pairs if first.id != second.id}
 
 
@@ -95,14 +95,14 @@ def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
     )
     for by, confidence, key in steps:
         pairs: list[tuple[Trigger, Trigger]] = []
-        _by(key, left, right, pairs)
+        _pair_by(key, left, right, pairs)
         found += [Pair(first.id, second.id, by, confidence) for first, second in pairs]
     if len(left) == len(right) == 1 and len(old.triggers) == len(new.triggers) == 1:
         found.append(Pair(left[0].id, right[0].id, "content", 0.6))
     return found
 
 
-def _trusted(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
+def _trusted_ids(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
     """Ids that name the same step on both sides, and whether ids can be trusted in this flow at all."""
     fresh = {step.id: step for step in new.steps}
     spots = Counter((step.kind, step.operation, step.name) for step in new.steps)
@@ -140,9 +140,9 @@ def _by_content(
     """Pairs among the steps that are left, by content and by the neighbours that are ``known``."""
     if not left or not right:
         return []
-    from .similarity import assigned, likeness
+    from .similarity import assign_pairs, likeness_matrix
 
-    score, rows, columns = likeness(old, new, known)
+    score, rows, columns = likeness_matrix(old, new, known)
     mapping, table = {key: index for index, key in enumerate(rows)}, {key: index for index, key in enumerate(columns)}
     part = score[[mapping[step.id] for step in left]][:, [table[step.id] for step in right]]
     if least < SURE_STEP:
@@ -152,12 +152,12 @@ def _by_content(
         for index, first in enumerate(left):
             if first.id in spots:
                 part[index, spots[first.id]] += 0.15
-    return [Pair(left[index].id, right[inner].id, "content", cost) for index, inner, cost in assigned(part, least)]
+    return [Pair(left[index].id, right[inner].id, "content", cost) for index, inner, cost in assign_pairs(part, least)]
 
 
 def match_steps(old: Flow, new: Flow) -> Matching:
     """Steps by trusted ids, then by content and neighbourhood, then by what is left of their ids."""
-    settled, trusted = _trusted(old, new)
+    settled, trusted = _trusted_ids(old, new)
     pairs = [Pair(key, key) for key in settled]
     triggers = _match_triggers(old, new)
     left = [step for step in old.steps if step.id not in settled]
@@ -221,16 +221,16 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
     )
     for by, confidence, key in ways:
         pairs: list[tuple[Flow, Flow]] = []
-        _by(key, left, right, pairs)
+        _pair_by(key, left, right, pairs)
         found += [FlowPair(first, second, by, confidence) for first, second in pairs]
     if left and right:
         from .flow_similarity import flow_likeness
-        from .similarity import assigned
+        from .similarity import assign_pairs
 
         score = flow_likeness(left, right)
         # A step or two may be alike by chance.
         score *= [[min(len(first.steps), len(second.steps)) >= FEW for second in right] for first in left]
-        chosen = assigned(score, LEAST_FLOW)
+        chosen = assign_pairs(score, LEAST_FLOW)
         found += [FlowPair(left[index], right[inner], "content", cost) for index, inner, cost in chosen]
         first, second = {index for index, _, _ in chosen}, {inner for _, inner, _ in chosen}
         left = [flow for index, flow in enumerate(left) if index not in first]

@@ -13,17 +13,17 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.sheet import percent
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.sheet import percent_text
+from zeitbuch.core.model.words import count_words
 
-from .change_cost import sums
+from .change_cost import sum_figures
 from .change_types import TOPICS
 from .records import EstateChanges, Figures, FlowChanges
 
 FailOn = Literal["any", "risk", "cost"]
 
 
-def topics(words: Iterable[str]) -> list[str]:
+def parse_topics(words: Iterable[str]) -> list[str]:
     """The topics named in 'trigger,prompt'. Raises ZeitbuchError for an unknown one."""
     found = [text.strip() for word in words for text in word.split(",") if text.strip()]
     for topic in found:
@@ -32,7 +32,7 @@ def topics(words: Iterable[str]) -> list[str]:
     return found
 
 
-def only(found: EstateChanges, wanted: list[str]) -> EstateChanges:
+def select_topics(found: EstateChanges, wanted: list[str]) -> EstateChanges:
     """The changes of these topics; flows without any are counted as unchanged in that respect."""
     if not wanted:
         return found
@@ -51,7 +51,7 @@ class Limit(Struct, frozen=True):
     amount: Decimal | None = None
 
 
-def limit(text: str) -> Limit:
+def parse_limit(text: str) -> Limit:
     """'10%' or '25' (in the rate card's currency). Raises ZeitbuchError for anything else."""
     matched = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(%?)\s*", text)
     if matched is None:
@@ -61,7 +61,7 @@ def limit(text: str) -> Limit:
     return Limit(amount=Decimal(matched.group(1)))
 
 
-def _grown(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
+def _growth_of(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
     """Before and after in money, a month where it is known on both sides and else a run; None when neither is."""
     none = Figures(0, 0, 0, None, None)
     first, second = flow.before or none, flow.after or none
@@ -75,7 +75,7 @@ def _grown(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
     return None
 
 
-def _unpriced(flow: FlowChanges) -> str:
+def _newly_unpriced(flow: FlowChanges) -> str:
     """What of a flow has no price now and had one, or was not there, before."""
     now = flow.after.run.unknown if flow.after is not None and flow.after.run is not None else ()
     was = flow.before.run.unknown if flow.before is not None and flow.before.run is not None else ()
@@ -86,39 +86,39 @@ def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency
     """Why the answer is no, a sentence each; empty when it is yes. ``found`` has figures when cost is asked about."""
     said: list[str] = []
     if fail_on == "any" and found.flows and most is None:
-        said.append(f"{plural(len(found.flows), 'flow')} changed")
+        said.append(f"{count_words(len(found.flows), 'flow')} changed")
     if fail_on == "risk":
         for flow in found.flows:
             risky = [change for change in flow.changes if change.weight == "risk"]
             if risky:
                 kinds = ", ".join(dict.fromkeys(change.type for change in risky))
-                said.append(f"'{flow.name}': {plural(len(risky), 'change')} to look at closely ({kinds})")
+                said.append(f"'{flow.name}': {count_words(len(risky), 'change')} to look at closely ({kinds})")
     if fail_on == "cost" or most is not None:
-        said += _cost(found, most or Limit(share=0.0), currency)
+        said += _cost_refusals(found, most or Limit(share=0.0), currency)
     return said
 
 
-def _cost(found: EstateChanges, most: Limit, currency: str) -> list[str]:
+def _cost_refusals(found: EstateChanges, most: Limit, currency: str) -> list[str]:
     said = []
     for flow in found.flows:
-        missing = _unpriced(flow)
+        missing = _newly_unpriced(flow)
         if missing:
             said.append(f"'{flow.name}': no price for {missing}, so its cost may have grown")
             continue
-        grown = _grown(flow)
+        grown = _growth_of(flow)
         if grown is None or most.share is None or grown[1] <= grown[0]:
             continue
         before, after, word = grown
         if before and float(after / before) - 1 <= most.share + 1e-9:
             continue
-        more = f"{percent(float(after / before) - 1)} more" if before else "nothing before"
+        more = f"{percent_text(float(after / before) - 1)} more" if before else "nothing before"
         said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} a {word} ({more})")
     if most.amount is not None:
-        before_all, after_all, out = sums(found.flows)
+        before_all, after_all, out = sum_figures(found.flows)
         assert before_all.month is not None and after_all.month is not None
         more_all = after_all.month.amount - before_all.month.amount
         if more_all > most.amount:
-            left = f"; {plural(out, 'flow')} of unknown volume not counted" if out else ""
+            left = f"; {count_words(out, 'flow')} of unknown volume not counted" if out else ""
             said.append(
                 f"the changed flows together: {money_words(before_all.month)} → {money_words(after_all.month)} "
                 f"{currency} a month{left}"

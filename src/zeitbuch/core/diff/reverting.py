@@ -10,11 +10,11 @@ from msgspec import structs
 
 from zeitbuch.core.model.records import Flow, Link, Step
 
-from .edits import Edit, apply, inverse
+from .edits import Edit, apply_edits, inverse_edit
 from .records import Change
 
 
-def without(old: Flow, new: Flow, change: Change) -> Flow | None:
+def revert_change(old: Flow, new: Flow, change: Change) -> Flow | None:
     """The new version without one change; ``old`` with its ids spelled as in ``new``. None for a change without edits."""
     if not change.edits:
         return None
@@ -25,7 +25,7 @@ def without(old: Flow, new: Flow, change: Change) -> Flow | None:
         return _not_added(new, change)
     if first.part == "step" and first.op == "remove" and not first.field:
         return put_back(old, new, change.step)
-    return apply(new, [inverse(edit) for edit in reversed(change.edits)])
+    return apply_edits(new, [inverse_edit(edit) for edit in reversed(change.edits)])
 
 
 def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Flow:
@@ -67,7 +67,9 @@ def taken_out(flow: Flow, step_id: str, closing: list[Link] | None = None) -> Fl
 
 def _not_added(new: Flow, change: Change) -> Flow:
     fresh = {edit.id for edit in change.edits if edit.part == "step"}
-    bridges = [edit for edit in change.edits if edit.part == "link" and edit.op == "remove" and not fresh & _ends(edit)]
+    bridges = [
+        edit for edit in change.edits if edit.part == "link" and edit.op == "remove" and not fresh & _ends_of_edit(edit)
+    ]
     after = [
         edit.new for edit in change.edits if edit.part == "link" and edit.op == "add" and edit.new.source == change.step
     ]
@@ -81,7 +83,7 @@ def _not_added(new: Flow, change: Change) -> Flow:
     return taken_out(new, change.step)
 
 
-def _ends(edit: Edit) -> set[str]:
+def _ends_of_edit(edit: Edit) -> set[str]:
     link: Link = edit.old or edit.new
     return {link.source, link.target}
 
@@ -101,11 +103,11 @@ def put_back(old: Flow, new: Flow, step_id: str, settings: Step | None = None) -
     stood = {(link.source, link.target) for link in reduced.links}
     before = {link.source for link in own if link.target == step_id and link.role != "attach"}
     after = {link.target for link in own if link.source == step_id and link.role != "attach"}
-    kept = [link for link in new.links if not _bridge(link, before, after, stood)]
+    kept = [link for link in new.links if not _bridge_links(link, before, after, stood)]
     back = settings if settings is not None else step
     back = structs.replace(back, scope=step.scope if step.scope in there else None)
     return structs.replace(new, steps=(*new.steps, back), links=(*kept, *own))
 
 
-def _bridge(link: Link, before: Iterable[str], after: Iterable[str], stood: set[tuple[str, str]]) -> bool:
+def _bridge_links(link: Link, before: Iterable[str], after: Iterable[str], stood: set[tuple[str, str]]) -> bool:
     return link.source in before and link.target in after and (link.source, link.target) not in stood

@@ -14,7 +14,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
-from zeitbuch.core.model.canonical import spelled
+from zeitbuch.core.model.canonical import spell_refs
 from zeitbuch.core.model.records import Flow, Step
 
 Matrix = npt.NDArray[np.float64]
@@ -26,7 +26,7 @@ OWN = 0.62  # share of what a step says of itself; the rest is its neighbours'
 _WORD = re.compile(r"\w+")
 
 
-def _ones(rows: list[int], columns: list[int], shape: tuple[int, int]) -> Any:
+def _ones_matrix(rows: list[int], columns: list[int], shape: tuple[int, int]) -> Any:
     """A matrix of ones at these places: dense while it is small, where sparse ones cost more than they save."""
     if shape[0] * shape[1] <= DENSE:
         made = np.zeros(shape)
@@ -39,11 +39,11 @@ def _ones(rows: list[int], columns: list[int], shape: tuple[int, int]) -> Any:
     return sparse
 
 
-def _full(matrix: Any) -> Matrix:
+def _dense_matrix(matrix: Any) -> Matrix:
     return matrix if isinstance(matrix, np.ndarray) else np.asarray(matrix.todense())
 
 
-def overlap(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
+def overlap_matrix(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
     """Dice coefficient of every pair of bags, and where at least one of both holds anything."""
     words: dict[str, int] = {}
 
@@ -58,23 +58,23 @@ def overlap(old: Bags, new: Bags) -> tuple[Matrix, npt.NDArray[np.bool_]]:
 
     first, second = places(old), places(new)
     width = max(len(words), 1)
-    left, right = _ones(*first, (len(old), width)), _ones(*second, (len(new), width))
-    common = _full(left @ right.T)
+    left, right = _ones_matrix(*first, (len(old), width)), _ones_matrix(*second, (len(new), width))
+    common = _dense_matrix(left @ right.T)
     total = np.asarray(left.sum(axis=1)).reshape(-1, 1) + np.asarray(right.sum(axis=1)).reshape(1, -1)
     known = total > 0
     return 2 * common / np.where(known, total, 1.0), known
 
 
-def trigrams(text: str) -> set[str]:
+def trigrams_of(text: str) -> set[str]:
     low = f"  {text.casefold()} "
     return {low[index : index + 3] for index in range(len(low) - 2)} if text else set()
 
 
-def _plain(value: Any) -> str:
+def _plain_text(value: Any) -> str:
     return value if isinstance(value, str) else msgspec.json.encode(value).decode()
 
 
-def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]]:
+def _step_features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]]:
     """(weight, bag) for each side of a step. ``hidden`` are ids: a text that is one says nothing."""
     prompts: set[str] = set()
     settings: set[str] = set()
@@ -93,7 +93,7 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
         if value not in (None, False, "none", "stop", "same") and value not in hidden and value is not True:
             settings.add(f"{key}={value}")
     if step.condition:
-        settings.add("condition=" + re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(step.condition, step.refs)))
+        settings.add("condition=" + re.sub(r"\u27e6[^:]*:", "\u27e6", spell_refs(step.condition, step.refs)))
     if step.repeat is not None:
         settings.add(f"repeat={step.repeat.count}/{step.repeat.cap}")
     if step.note:
@@ -103,11 +103,11 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
     for second in step.inputs:
         value = second.value
         if second.refs and isinstance(value, str):
-            value = re.sub(r"\u27e6[^:]*:", "\u27e6", spelled(value, second.refs))
-        values.add(f"{second.name}={_plain(value)}/{second.decided}")
+            value = re.sub(r"\u27e6[^:]*:", "\u27e6", spell_refs(value, second.refs))
+        values.add(f"{second.name}={_plain_text(value)}/{second.decided}")
     return [
         (2.0, {f"{step.kind}/{step.operation}"}),
-        (3.0, trigrams(step.name)),
+        (3.0, trigrams_of(step.name)),
         (1.5, {step.name.casefold()} if step.name else set()),
         (2.5, prompts),
         (1.0, names),
@@ -119,13 +119,13 @@ def _features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]
 def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str]) -> Matrix:
     """Likeness by what steps say of themselves, shape (old, new), from 0 to 1. Steps of different kinds are at most
     half alike."""
-    first = [_features(step, hidden) for step in old]
-    second = [_features(step, hidden) for step in new]
+    first = [_step_features(step, hidden) for step in old]
+    second = [_step_features(step, hidden) for step in new]
     total = np.zeros((len(old), len(new)))
     weight = np.zeros_like(total)
     for side in range(len(first[0]) if first else 0):
         w = first[0][side][0]
-        alike, known = overlap([items[side][1] for items in first], [items[side][1] for items in second])
+        alike, known = overlap_matrix([items[side][1] for items in first], [items[side][1] for items in second])
         total += w * alike
         weight += w * known
     found = total / np.where(weight > 0, weight, 1.0)
@@ -133,7 +133,7 @@ def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str
     return np.where(kinds, found, found * 0.5)
 
 
-def _relations(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
+def _relation_matrices(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
     """For each relation a matrix: row i has its neighbours."""
     kinds: dict[str, tuple[list[int], list[int]]] = {
         key: ([], []) for key in ("out", "in", "up", "down", "host", "help")
@@ -155,10 +155,10 @@ def _relations(flow: Flow, at: dict[str, int], size: int) -> list[Any]:
         if step.scope is not None:
             put("up", step.id, step.scope)
             put("down", step.scope, step.id)
-    return [_ones(rows, columns, (size, size)) for rows, columns in kinds.values()]
+    return [_ones_matrix(rows, columns, (size, size)) for rows, columns in kinds.values()]
 
 
-def likeness(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, list[str], list[str]]:
+def likeness_matrix(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, list[str], list[str]]:
     """Likeness of the parts of two flows (triggers, then steps), with what is already ``settled`` (old id -> new id);
     the ids of the rows and of the columns."""
     hidden = frozenset(
@@ -194,7 +194,9 @@ def likeness(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, lis
         return matrix
 
     found = pinned(own.copy())
-    relations = list(zip(_relations(old, mapping, len(rows)), _relations(new, table, len(columns)), strict=True))
+    relations = list(
+        zip(_relation_matrices(old, mapping, len(rows)), _relation_matrices(new, table, len(columns)), strict=True)
+    )
     degrees = [
         np.maximum(np.asarray(first.sum(axis=1)).reshape(-1, 1), np.asarray(second.sum(axis=1)).reshape(1, -1))
         for first, second in relations
@@ -213,7 +215,7 @@ def likeness(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matrix, lis
     return found, rows, columns
 
 
-def assigned(score: Matrix, least: float) -> list[tuple[int, int, float]]:
+def assign_pairs(score: Matrix, least: float) -> list[tuple[int, int, float]]:
     """The pairs of the best assignment with a score of at least ``least``: row, column, confidence. The confidence is the
     score, less when another pair of the row or column comes near."""
     from scipy.optimize import linear_sum_assignment

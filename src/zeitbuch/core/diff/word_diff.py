@@ -24,7 +24,7 @@ _PIECES = re.compile(r"\s+|\w+|[^\w\s]", re.UNICODE)
 Span = tuple[bool, int, int, int, int]  # kept?, from and to in the old and in the new text
 
 
-def _spans(a: list[str], b: list[str]) -> list[Span]:
+def _changed_spans(a: list[str], b: list[str]) -> list[Span]:
     """Kept and changed stretches in turn."""
     from rapidfuzz.distance import LCSseq
 
@@ -39,15 +39,15 @@ def _spans(a: list[str], b: list[str]) -> list[Span]:
     return spans
 
 
-def _counts(pieces: list[str]) -> list[int]:
+def _word_counts(pieces: list[str]) -> list[int]:
     """How many words stand before each place."""
     return list(itertools.accumulate((not part.isspace() for part in pieces), initial=0))
 
 
-def _joined(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
+def _join_short_spans(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
     """The spans with what is too little between two changes drawn into them: less than two words, or no more than half of
     the smaller of both changes."""
-    first_count, second_count = _counts(a), _counts(b)
+    first_count, second_count = _word_counts(a), _word_counts(b)
 
     def size(span: Span) -> int:
         _, i1, i2, j1, j2 = span
@@ -76,7 +76,7 @@ def _joined(spans: list[Span], a: list[str], b: list[str]) -> list[Span]:
     return spans
 
 
-def _slid(before: list[str], change: list[str], after: list[str]) -> None:
+def _slide_change(before: list[str], change: list[str], after: list[str]) -> None:
     """Moves what only came or only went to where a sentence begins, when the text around it is the same either way."""
     room = 0
     while room < min(len(change), len(after)) and change[room] == after[room]:
@@ -105,7 +105,7 @@ def word_changes(old: str, new: str) -> tuple[Word, ...]:
     """Two texts by words. Kept stretches that are too short to be read as such are drawn into the changes around them."""
     first, second = _PIECES.findall(old), _PIECES.findall(new)
     parts: list[tuple[Mark, list[str]]] = []
-    for kept, i1, i2, j1, j2 in _joined(_spans(first, second), first, second):
+    for kept, i1, i2, j1, j2 in _join_short_spans(_changed_spans(first, second), first, second):
         if kept:
             parts.append(("same", first[i1:i2]))
             continue
@@ -124,11 +124,11 @@ def word_changes(old: str, new: str) -> tuple[Word, ...]:
     parts = [("same", []), *[pair for pair in parts if pair[1]], ("same", [])]
     for index in range(1, len(parts) - 1):
         if parts[index][0] != "same" and parts[index - 1][0] == parts[index + 1][0] == "same":
-            _slid(parts[index - 1][1], parts[index][1], parts[index + 1][1])
-    return _merged([Word(name, "".join(p)) for name, p in parts if p])
+            _slide_change(parts[index - 1][1], parts[index][1], parts[index + 1][1])
+    return _merge_marks([Word(name, "".join(p)) for name, p in parts if p])
 
 
-def _merged(pieces: list[Word]) -> tuple[Word, ...]:
+def _merge_marks(pieces: list[Word]) -> tuple[Word, ...]:
     """Neighbours of one mark as one."""
     found: list[Word] = []
     for piece in pieces:

@@ -9,10 +9,10 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.money import Money, Shares, shares
-from zeitbuch.core.assumptions.rules import Evidence, weaker
+from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
+from zeitbuch.core.assumptions.rules import Evidence, weakest_evidence
 
-from .estate import EstateEstimate, FlowEstimate, StepEstimate
+from .records import EstateEstimate, FlowEstimate, StepEstimate
 
 By = Literal["flow", "step", "model", "connection", "owner", "environment", "host", "meter"]
 SIDES: tuple[By, ...] = ("flow", "step", "model", "connection", "owner", "environment", "host", "meter")
@@ -43,7 +43,7 @@ class _Group(Struct):
     unknown: dict[str, None]
 
 
-def _keys(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
+def _group_keys(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
     match by:
         case "step":
             return [f"{flow.name} / {step.name}"]
@@ -61,17 +61,17 @@ def _keys(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
             return [flow.name]
 
 
-def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
+def group_estimate(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
     """One row a group, dearest first. What several owners share is split in equal parts."""
     if by == "meter":
-        return tuple(_meters(result))
+        return tuple(_meter_rows(result))
     groups: dict[str, _Group] = {}
     for flow in result.flows:
         runs = flow.runs
         for step in flow.steps:
             if not step.parts:
                 continue
-            keys = _keys(flow, step, by)
+            keys = _group_keys(flow, step, by)
             for key in keys:
                 group = groups.setdefault(key, _Group({}, 0.0, 0.0, 0.0, Money(), [], {}))
                 group.flows[flow.name] = None
@@ -85,7 +85,9 @@ def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
                 group.cost += step.cost.times(part)
                 factor = Decimal(part)
                 group.weighted += [
-                    (part.cost * factor, weaker(part.evidence, flow.runs_evidence)) for part in step.parts if part.cost
+                    (part.cost * factor, weakest_evidence(part.evidence, flow.runs_evidence))
+                    for part in step.parts
+                    if part.cost
                 ]
     rows = [
         GroupRow(
@@ -95,7 +97,7 @@ def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
             group.given,
             group.got,
             group.cost,
-            shares(group.weighted),
+            evidence_shares(group.weighted),
             None,
             tuple(group.unknown),
         )
@@ -104,7 +106,7 @@ def grouped(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
     return tuple(sorted(rows, key=lambda r: (-r.cost.amount, r.name)))
 
 
-def _meters(result: EstateEstimate) -> Iterator[GroupRow]:
+def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:
     """Bills of the hosts, meter by meter, beside what the models cost."""
     for bill in result.hosts:
         flows = tuple(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.model.name_patterns import hit
+from zeitbuch.core.model.name_patterns import pattern_fits
 
 if TYPE_CHECKING:
     from zeitbuch.core.assumptions.money import Money
@@ -39,7 +39,7 @@ class Excess(Struct, frozen=True):
     why: str = ""
 
 
-def _figure(money: Money | None, spread: Spread | None, measure: Measure) -> tuple[float | None, str]:
+def _measured_figure(money: Money | None, spread: Spread | None, measure: Measure) -> tuple[float | None, str]:
     if money is None:
         return None, "no volume is known"
     if money.unknown:
@@ -49,33 +49,33 @@ def _figure(money: Money | None, spread: Spread | None, measure: Measure) -> tup
     return (getattr(spread, measure), "") if spread is not None else (None, "runs were not sampled")
 
 
-def _month(flow: FlowEstimate) -> Money | None:
+def _month_cost(flow: FlowEstimate) -> Money | None:
     if flow.cost_month is None:
         return None
     return flow.cost_month + flow.meters_month if flow.meters_month is not None else flow.cost_month
 
 
-def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess]:
+def budget_excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess]:
     """All figures that are over their limit or not known."""
     found: list[Excess] = []
     for budget in budgets:
         flows = [
             flow_estimate
             for flow_estimate in result.flows
-            if not budget.flow or hit(budget.flow, flow_estimate.id, flow_estimate.name)
+            if not budget.flow or pattern_fits(budget.flow, flow_estimate.id, flow_estimate.name)
         ]
         if budget.max_per_run is not None:
             for flow_estimate in flows:
-                figure, why = _figure(flow_estimate.with_called, flow_estimate.spread, budget.measure)
+                figure, why = _measured_figure(flow_estimate.with_called, flow_estimate.spread, budget.measure)
                 if figure is None or figure > budget.max_per_run:
                     found.append(Excess(flow_estimate.name, "run", budget.measure, budget.max_per_run, figure, why))
         if budget.max_per_month is None:
             continue
         if budget.flow:
             for flow_estimate in flows:
-                figure, why = _figure(
-                    _month(flow_estimate),
-                    _moved(flow_estimate.month_spread, flow_estimate.meters_month),
+                figure, why = _measured_figure(
+                    _month_cost(flow_estimate),
+                    _shift_spread(flow_estimate.month_spread, flow_estimate.meters_month),
                     budget.measure,
                 )
                 if figure is None or figure > budget.max_per_month:
@@ -83,7 +83,9 @@ def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess
             continue
         total = result.total
         whole = total.cost_month + total.meters_month + total.fees_month
-        figure, why = _figure(whole, _moved(total.spread, total.meters_month + total.fees_month), budget.measure)
+        figure, why = _measured_figure(
+            whole, _shift_spread(total.spread, total.meters_month + total.fees_month), budget.measure
+        )
         if total.unknown_volume:
             figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)
         if figure is None or figure > budget.max_per_month:
@@ -91,7 +93,7 @@ def excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess
     return found
 
 
-def _moved(spread: Spread | None, more: Money | None) -> Spread | None:
+def _shift_spread(spread: Spread | None, more: Money | None) -> Spread | None:
     """A distribution of model cost with what meters and fees add."""
     if spread is None or more is None:
         return spread

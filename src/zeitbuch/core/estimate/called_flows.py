@@ -11,11 +11,11 @@ from decimal import Decimal
 from msgspec import structs
 
 from zeitbuch.core.assumptions.money import Money
-from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
-from zeitbuch.core.model.words import joined
+from zeitbuch.core.model.words import join_words
 
 from .flow_figures import Run
 
@@ -91,16 +91,16 @@ class VolumeSettling:
         self.problems: list[Problem] = []
         self.notes: dict[str, list[str]] = {}
 
-    def settle(self) -> None:
+    def settle_volumes(self) -> None:
         """Fills ``volumes``, and what is to be said in ``problems`` and ``notes``."""
         for component in reversed(self.graph.components):
             if self.graph.is_circle(component):
                 self._settle_circle(component)
             else:
                 key = component[0]
-                self.volumes[key] = self._volume(key, self._called(key, frozenset()))
+                self.volumes[key] = self._volume_of(key, self._runs_called(key, frozenset()))
 
-    def _called(self, key: str, inside: frozenset[str]) -> Value | None:
+    def _runs_called(self, key: str, inside: frozenset[str]) -> Value | None:
         """Runs that the settled callers of a flow lead to (those of its own circle, ``inside``, apart); None when there are
         none or one of them is unknown."""
         called: Value | None = None
@@ -108,24 +108,24 @@ class VolumeSettling:
             if caller in inside and times:
                 continue
             if not times:
-                called = self._more(called, 0.0, self._evidence(caller, key))
+                called = self._add_calls(called, 0.0, self._call_evidence(caller, key))
                 continue
             volume = self.volumes[caller]
             if volume.runs is None:
                 self._note_unknown(key, caller)
                 return None
-            called = self._more(called, volume.runs * times, volume.evidence, self._evidence(caller, key))
+            called = self._add_calls(called, volume.runs * times, volume.evidence, self._call_evidence(caller, key))
         return called
 
     @staticmethod
-    def _more(called: Value | None, runs: float, *evidence: Evidence) -> Value:
+    def _add_calls(called: Value | None, runs: float, *evidence: Evidence) -> Value:
         had = called or Value(0.0, "read", "called by other flows")
-        return Value(had.amount + runs, weaker(had.evidence, *evidence), had.why)
+        return Value(had.amount + runs, weakest_evidence(had.evidence, *evidence), had.why)
 
-    def _evidence(self, caller: str, key: str) -> Evidence:
+    def _call_evidence(self, caller: str, key: str) -> Evidence:
         flow = self.by[key].flow
         calls = self.by[caller].calls_of
-        return weaker(*(evidence for name, (_, evidence) in calls.items() if name in (flow.id, flow.name)))
+        return weakest_evidence(*(evidence for name, (_, evidence) in calls.items() if name in (flow.id, flow.name)))
 
     def _note_unknown(self, key: str, caller: str) -> None:
         title = self.by[caller].flow.title
@@ -133,7 +133,7 @@ class VolumeSettling:
         if said not in self.notes.setdefault(key, []):
             self.notes[key].append(said)
 
-    def _volume(self, key: str, called: Value | None) -> Volume:
+    def _volume_of(self, key: str, called: Value | None) -> Volume:
         run = self.by[key]
         if called is None and run.volume.why:
             return run.volume
@@ -154,18 +154,18 @@ class VolumeSettling:
         base: dict[str, float] = {}
         gain: dict[str, float] = {}
         for key in component:
-            begun[key] = self._called(key, inside) or Value(0.0, "read", "called by other flows")
-            volume = self._volume(key, begun[key])
-            more = self._volume(key, self._more(begun[key], 1.0))
+            begun[key] = self._runs_called(key, inside) or Value(0.0, "read", "called by other flows")
+            volume = self._volume_of(key, begun[key])
+            more = self._volume_of(key, self._add_calls(begun[key], 1.0))
             if volume.runs is None or more.runs is None:
                 self.volumes[key] = volume
                 continue
             base[key], gain[key] = volume.runs, more.runs - volume.runs
         known = [key for key in component if key in base]
         if known:
-            self._solve(component, known, begun, base, gain)
+            self._solve_volumes(component, known, begun, base, gain)
 
-    def _solve(
+    def _solve_volumes(
         self,
         component: Sequence[str],
         known: list[str],
@@ -187,7 +187,7 @@ class VolumeSettling:
             if any(scaled.values())
             else [base[key] for key in known]
         )
-        names = joined([f"'{self.by[key].flow.title}'" for key in component])
+        names = join_words([f"'{self.by[key].flow.title}'" for key in component])
         runs = dict(zip(known, solved, strict=True)) if solved is not None else {}
         for key in known:
             if not runs:
@@ -196,9 +196,9 @@ class VolumeSettling:
                 continue
             called = begun[key]
             for other, times in calls[key].items():
-                evidence = self._evidence(other, key)
-                called = self._more(called, runs[other] * times, evidence)
-            self.volumes[key] = self._volume(key, called)
+                evidence = self._call_evidence(other, key)
+                called = self._add_calls(called, runs[other] * times, evidence)
+            self.volumes[key] = self._volume_of(key, called)
         unknown = set(component) - set(known)
         for key in known:
             for other in self.graph.callers[key].keys() & unknown:

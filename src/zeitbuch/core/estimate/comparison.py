@@ -18,8 +18,9 @@ from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .estate import EstateEstimate, FlowEstimate, Runs, result_of, runs_of
-from .scenario import Applied, Scenario, apply
+from .estate import Runs, result_of, runs_of
+from .records import EstateEstimate, FlowEstimate
+from .scenario import Applied, Scenario, apply_scenario
 
 SCALES = (0.01, 100.0)
 
@@ -69,7 +70,7 @@ class Comparison(Struct, frozen=True):
     problems: tuple[Problem, ...] = ()
 
 
-def _whole(result: EstateEstimate) -> Money:
+def _whole_cost(result: EstateEstimate) -> Money:
     total = result.total
     return total.cost_month + total.meters_month + total.fees_month
 
@@ -89,7 +90,7 @@ def at_volume(runs: Runs, factor: float, touched: set[str]) -> Decimal:
         volume = volumes[key]
         if run.flow.id in touched and volume.runs is not None:
             volumes[key] = structs.replace(volume, runs=volume.runs * factor)
-    return _whole(result_of(structs.replace(runs, volumes=volumes))).amount
+    return _whole_cost(result_of(structs.replace(runs, volumes=volumes))).amount
 
 
 def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[float, bool]]:
@@ -113,7 +114,7 @@ def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[f
     return found
 
 
-def compare(
+def compare_options(
     estate: Estate,
     card: RateCard | None,
     assumptions: Assumptions,
@@ -129,7 +130,7 @@ def compare(
     problems = list(first.problems)
     made: list[tuple[Scenario, Applied, Runs, EstateEstimate]] = []
     for place, scenario in enumerate(scenarios):
-        applied, missed = apply(scenario, estate, card, assumptions)
+        applied, missed = apply_scenario(scenario, estate, card, assumptions)
         problems += [
             structs.replace(problem, message=f"scenario '{scenario.name}': {problem.message}") for problem in missed
         ]
@@ -137,12 +138,12 @@ def compare(
         made.append((scenario, applied, runs, result_of(runs)))
         if progress is not None:
             progress(place)
-    whole = _whole(first)
+    whole = _whole_cost(first)
     options = [
         Option("base", "as it is", whole, first.total.fees_month, first.total.calls_month, first.total.runs, Decimal(0))
     ]
     for scenario, _, _, result in made:
-        total = _whole(result)
+        total = _whole_cost(result)
         options.append(
             Option(
                 scenario.name,
@@ -175,7 +176,7 @@ def compare(
     if crossings:
         months = _Months(estate, card, assumptions, counters)
         for scenario, applied, runs, _ in made:
-            crossed += _crossings(scenario, applied, base, runs, months)
+            crossed += _find_crossings(scenario, applied, base, runs, months)
     return Comparison(
         first.month,
         first.currency,
@@ -199,11 +200,11 @@ class _Months(Struct):
     def amount(self, month: str) -> Decimal:
         if month not in self.known:
             runs = runs_of(self.estate, self.card, self.assumptions, month, self.counters)
-            self.known[month] = _whole(result_of(runs)).amount
+            self.known[month] = _whole_cost(result_of(runs)).amount
         return self.known[month]
 
 
-def _crossings(
+def _find_crossings(
     scenario: Scenario,
     applied: Applied,
     base: Runs,
@@ -213,11 +214,11 @@ def _crossings(
     card = months.card
     found: list[Crossing] = []
     today = sum(base.volumes[key].runs or 0.0 for key, run in base.by.items() if run.flow.id in applied.touched)
-    if today and (card is None or _whole(result_of(base)).unknown == _whole(result_of(runs)).unknown):
+    if today and (card is None or _whole_cost(result_of(base)).unknown == _whole_cost(result_of(runs)).unknown):
         for factor, cheaper in volume_crossings(base, runs, applied.touched):
             found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
     cards = [rate_card for rate_card in (card, applied.card) if rate_card is not None]
-    later = [day for rate_card in cards for day in rate_card.dates() if day > base.prices.days[0]]
+    later = [day for rate_card in cards for day in rate_card.change_dates() if day > base.prices.days[0]]
     if not base.month[1] or not (later or months.assumptions.season):
         return found
     before: Decimal | None = None

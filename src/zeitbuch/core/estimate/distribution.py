@@ -13,13 +13,15 @@ from msgspec import Struct
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.exact import Pass
-from zeitbuch.core.passes.random_draws import Floats, Ints, summed
-from zeitbuch.core.passes.sampling import Sample, Tally
+from zeitbuch.core.passes.random_draws import Floats, Ints, sum_of_draws
+from zeitbuch.core.passes.sample_records import Tally
+from zeitbuch.core.passes.sampling import Sample
 from zeitbuch.core.pricing.call_content import Amount
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
-from .estate import Run, Spread
+from .flow_figures import Run
+from .records import Spread
 
 FIRST, MOST = 1000, 32_000
 _KEPT = 256
@@ -70,38 +72,40 @@ def costs_of(run: Run, prices: Prices, count: int) -> tuple[Sample, Floats, Floa
     for step_id in run.uses:
         tally = sample.of.get(step_id)
         if tally is not None:
-            cost, called = _step(run, prices, step_id, tally, sample)
+            cost, called = _sample_step(run, prices, step_id, tally, sample)
             own += cost
             calls += called
     return sample, own, calls
 
 
-def _step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
+def _sample_step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
     """Cost and calls of one step in each run."""
     use = run.uses[step_id]
     fee = float(prices.per_call(use.model))
-    terms = [(first, float(each)) for first in use.amounts if (each := prices.each(use.model, first, use.batched))]
+    terms = [
+        (first, float(each)) for first in use.amounts if (each := prices.unit_price(use.model, first, use.batched))
+    ]
     counts = tally.runs
     mean = sum([first.quantity * each for first, each in terms]) + fee * use.calls
     turns = tally.turns
-    calls = counts * use.calls if turns is None else summed(counts, use.calls, turns * use.each)
+    calls = counts * use.calls if turns is None else sum_of_draws(counts, use.calls, turns * use.each)
     loose = [(first, each) for first, each in terms if first.size.ranged or (turns is not None and first.by != "one")]
     if not loose and (turns is None or not fee):
         return counts * mean, calls
     drawn: Floats = np.full(sample.runs, mean)
     for first, cost in loose:
-        drawn += cost * (_amount(first, turns, sample) - first.quantity)
+        drawn += cost * (_sample_amount(first, turns, sample) - first.quantity)
     if turns is not None and fee:
         drawn += fee * use.each * (turns - use.calls)
-    return np.maximum(summed(counts, mean, drawn), 0.0), calls
+    return np.maximum(sum_of_draws(counts, mean, drawn), 0.0), calls
 
 
-def _amount(a: Amount, turns: Floats | None, sample: Sample) -> float | Floats:
+def _sample_amount(a: Amount, turns: Floats | None, sample: Sample) -> float | Floats:
     size: float | Floats = a.size.amount
     if a.size.ranged:
         # The same text is the same length wherever it goes.
         kept = sample.texts.get(a.key) if a.key else None
-        size = sample.draws.pert(a.size) if kept is None else kept
+        size = sample.draws.draw_pert(a.size) if kept is None else kept
         if a.key and kept is None and isinstance(size, np.ndarray):
             sample.texts[a.key] = size
     times: float | Floats = 1.0
@@ -133,7 +137,7 @@ def spread_of(costs: Floats) -> Spread:
     )
 
 
-def _close(costs: Floats, wanted: float) -> bool:
+def _is_close_enough(costs: Floats, wanted: float) -> bool:
     """Whether mean and 90th percentile stand to a relative standard error."""
     mean = float(costs.mean())
     if mean <= 0:
@@ -149,12 +153,12 @@ def _close(costs: Floats, wanted: float) -> bool:
     return (high - low) / 2 <= wanted * max(position, mean)
 
 
-def draw(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
+def draw_flow(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
     """The draws of a flow by itself, as many as are wanted or needed; ``whole`` keeps the cost of every run."""
     count = how.runs if how.runs is not None else min(FIRST, how.most)
     while True:
         sample, own, calls = costs_of(run, prices, count)
-        if how.runs is not None or count * 2 > how.most or _close(own, how.close):
+        if how.runs is not None or count * 2 > how.most or _is_close_enough(own, how.close):
             break
         count *= 4 if count * 4 <= how.most else 2
     counts: dict[str, Ints] = {}
@@ -163,14 +167,14 @@ def draw(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
             more = sample.of[step.id].runs
             counts[step.calls] = counts[step.calls] + more if step.calls in counts else more
     means = None if run.exact else means_of(sample, run)
-    rounded = _rounded(run, prices, sample, calls)
-    cost, variance, tilts = spread_of(own), float(own.var()), _tilts(sample, own)
+    rounded = _rounded_quantities(run, prices, sample, calls)
+    cost, variance, tilts = spread_of(own), float(own.var()), _find_tilts(sample, own)
     if not whole and not counts and len(own) > _KEPT:
         own = np.sort(own)[((np.arange(_KEPT) + 0.5) * (len(own) / _KEPT)).astype(int)]
     return Draw(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
 
 
-def _tilts(sample: Sample, own: Floats) -> list[Tilt]:
+def _find_tilts(sample: Sample, own: Floats) -> list[Tilt]:
     found = []
     for value, seen in sample.draws.doubts:
         centred = seen - seen.mean()
@@ -192,7 +196,7 @@ def means_of(sample: Sample, run: Run) -> dict[str, Pass]:
     return found
 
 
-def _rounded(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
+def _rounded_quantities(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
     """Expected rounded quantities of meters that round up in every run."""
     card = prices.card
     meters = [meter for meter in (card.meter if card is not None else ()) if meter.round_up == "run"]
@@ -208,9 +212,11 @@ def _rounded(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[st
                 value = run.book.of_step(quantity, step)
                 if tally is None or not value.amount:
                     continue
-                size = sample.draws.number(value)
+                size = sample.draws.draw_number(value)
                 each += (
-                    tally.runs * value.amount if isinstance(size, float) else summed(tally.runs, value.amount, size)
+                    tally.runs * value.amount
+                    if isinstance(size, float)
+                    else sum_of_draws(tally.runs, value.amount, size)
                 ) / scale
         elif meter.counts == "call":
             each = calls

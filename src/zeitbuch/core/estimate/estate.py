@@ -9,31 +9,26 @@ from decimal import Decimal
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.money import Money, Shares, shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, weaker
+from zeitbuch.core.assumptions.money import Money, evidence_shares
+from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
 from zeitbuch.core.graph.call_graph import CallGraph
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
-from zeitbuch.core.pricing.meters import metered
+from zeitbuch.core.pricing.meters import bill_meters
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls
-from .flow_figures import Run, one_run, priced
-from .records import EstateEstimate, FlowEstimate, Part, Spread, StepEstimate, Total
-
-__all__ = [
-    "EstateEstimate", "FlowEstimate", "Money", "Part", "Run", "Runs", "Shares", "Spread", "StepEstimate", "Total", "estimate",
-    "one_run", "priced", "result_of", "runs_of", "totalled",
-]  # fmt: skip
+from .flow_figures import Run, one_run
+from .records import EstateEstimate, FlowEstimate, Total
 
 
 def month_for(assumptions: Assumptions, card: RateCard | None, asked: str = "") -> Month:
     """The month of the estimate: asked for, or of the assumptions, or of the newest price; else 2026-01."""
     if asked or assumptions.month:
         return parse_month(asked or assumptions.month)
-    newest = card.newest() if card is not None else None
+    newest = card.newest_date() if card is not None else None
     return (newest.year, newest.month) if newest is not None else (2026, 1)
 
 
@@ -51,7 +46,7 @@ class Runs(Struct):
     volume_notes: dict[str, list[str]]
 
 
-def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
+def gather_runs(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
     """Flows that were estimated by themselves, with the volumes of all settled."""
     names: dict[str, str] = {}
     for key, run in by.items():
@@ -60,7 +55,7 @@ def gathered(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assu
     graph = call_graph_of(by, names)
     books = {key: Book(assumptions, run.flow) for key, run in by.items()}
     settling = VolumeSettling(graph, by, books, month)
-    settling.settle()
+    settling.settle_volumes()
     return Runs(by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes)
 
 
@@ -91,10 +86,10 @@ def runs_of(
         mapping[key] = one_run(flow, assumptions, prices, when)
         if progress is not None:
             progress(place)
-    return gathered(mapping, prices, when, assumptions)
+    return gather_runs(mapping, prices, when, assumptions)
 
 
-def estimate(
+def estimate_exactly(
     estate: Estate,
     card: RateCard | None,
     assumptions: Assumptions,
@@ -108,7 +103,7 @@ def estimate(
 def result_of(runs: Runs) -> EstateEstimate:
     """The estimate of settled runs."""
     card = runs.prices.card
-    lines, bills = metered(
+    lines, bills = bill_meters(
         card, runs.prices.days, [(key, run.flow, run.metered, runs.volumes[key]) for key, run in runs.by.items()]
     )
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
@@ -120,7 +115,7 @@ def result_of(runs: Runs) -> EstateEstimate:
         month=month_text(runs.month),
         currency=card.currency if card is not None else "",
         flows=flows,
-        total=_total(flows, bills.fees),
+        total=_total_of(flows, bills.fees),
         meters=lines,
         hosts=bills.hosts,
         problems=tuple(runs.problems),
@@ -148,7 +143,7 @@ def _flow_estimate(
         output_tokens=sums.output_tokens,
         cost=run.cost,
         with_called=with_called,
-        evidence=shares((amount, evidence) for evidence, amount in sums.by.items()),
+        evidence=evidence_shares((amount, evidence) for evidence, amount in sums.by.items()),
         runs=known,
         checks=volume.checks,
         runs_evidence=volume.evidence,
@@ -163,7 +158,7 @@ def _flow_estimate(
     )
 
 
-def _total(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
+def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
     cost, meters = Money(), Money()
     weighted: list[tuple[Decimal, Evidence]] = []
     for flow in flows:
@@ -178,18 +173,18 @@ def _total(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
         for evidence in EVIDENCE:
             share = getattr(flow.evidence, evidence)
             if share:
-                weighted.append((whole * Decimal(share), weaker(evidence, flow.runs_evidence)))
+                weighted.append((whole * Decimal(share), weakest_evidence(evidence, flow.runs_evidence)))
     return Total(
         cost_month=cost,
         calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),
         runs=sum(flow_estimate.runs or 0.0 for flow_estimate in flows),
-        evidence=shares(weighted),
+        evidence=evidence_shares(weighted),
         unknown_volume=tuple(flow_estimate.name for flow_estimate in flows if flow_estimate.runs is None),
         meters_month=meters,
         fees_month=fees,
     )
 
 
-def totalled(result: EstateEstimate) -> EstateEstimate:
+def total_anew(result: EstateEstimate) -> EstateEstimate:
     """The result with its totals made anew from its flows (after some were left out). Fees of hosts belong to no flow."""
-    return structs.replace(result, total=_total(result.flows, Money()))
+    return structs.replace(result, total=_total_of(result.flows, Money()))

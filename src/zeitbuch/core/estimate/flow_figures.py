@@ -9,8 +9,8 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from zeitbuch.core.assumptions.money import ZERO, Money, Shares, shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
+from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.problems import ZeitbuchError
@@ -30,14 +30,14 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
     runs, evidence = done.runs, done.evidence
     for first in use.amounts:
         quantity = first.quantity * runs
-        each = prices.each(use.model, first, use.batched)
+        each = prices.unit_price(use.model, first, use.batched)
         cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
         parts.append(
             Part(
                 first.unit,
                 quantity,
                 cost,
-                first.evidence if first.evidence == evidence else weaker(first.evidence, evidence),
+                first.evidence if first.evidence == evidence else weakest_evidence(first.evidence, evidence),
                 first.why,
             )
         )
@@ -71,7 +71,7 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
         input_tokens=use.total("input", "cached") * done.runs,
         output_tokens=use.total("output") * done.runs,
         cost=Money(spent, tuple(unknown)),
-        evidence=shares((part.cost, part.evidence) for part in parts if part.cost is not None),
+        evidence=evidence_shares((part.cost, part.evidence) for part in parts if part.cost is not None),
         parts=tuple(parts),
     )
 
@@ -132,10 +132,10 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     for step in graph.in_order() if detail else flow.steps:
         if step.kind in USING and (done := passes.of.get(step.id)) is not None and done.runs:
-            use = usage_of(graph, step, done, book, prices.counter(_model_name(graph, step.id)))
+            use = usage_of(graph, step, done, book, prices.token_counter(_model_name(graph, step.id)))
             if use is not None:
                 run.uses[step.id] = use
-    return priced(run, prices, passes.of, detail)
+    return price_run(run, prices, passes.of, detail)
 
 
 def _model_name(graph: Graph, step_id: str) -> str:
@@ -152,7 +152,9 @@ def _model_name(graph: Graph, step_id: str) -> str:
     return step.model.name
 
 
-def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]) -> None:
+def _add_step_detail(
+    run: Run, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]
+) -> None:
     """Adds one step to the sums of its flow."""
     sums = run.sums
     sums.calls += calls
@@ -166,7 +168,7 @@ def _summed(run: Run, parts: Sequence[Part], calls: float, given: float, got: fl
     run.cost = Money(spent, tuple(dict.fromkeys(run.cost.unknown + unknown)) if unknown else run.cost.unknown)
 
 
-def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
+def _add_step(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
     """Adds one step to the sums of its flow, without records of its parts (see ``parts_of``)."""
     sums, mapping, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
     given = got = 0.0
@@ -177,13 +179,13 @@ def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> No
             got += quantity
         elif unit == "input" or unit == "cached":
             given += quantity
-        each = prices.each(use.model, first, use.batched)
+        each = prices.unit_price(use.model, first, use.batched)
         if each:
             cost = each * Decimal(quantity)
             spent += cost
-            mapping[first.evidence if first.evidence == done.evidence else weaker(first.evidence, done.evidence)] += (
-                cost
-            )
+            mapping[
+                first.evidence if first.evidence == done.evidence else weakest_evidence(first.evidence, done.evidence)
+            ] += cost
         elif each is None and quantity:
             unknown = (use.model or f"the model of '{step.title}'",)
     calls = use.calls * runs
@@ -199,7 +201,7 @@ def _plainly(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> No
     run.cost = Money(spent, tuple(dict.fromkeys(names + unknown)) if unknown else names)
 
 
-def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
+def price_run(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
     """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
     run.steps, run.cost, run.calls_of = [], Money(), {}
     run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
@@ -209,16 +211,18 @@ def priced(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -
             if step.kind != "note" and done is not None:
                 entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
                 run.steps.append(entry)
-                _summed(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
+                _add_step_detail(
+                    run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown
+                )
     else:
         for step_id, use in run.uses.items():
             done = of.get(step_id)
             if done is not None:
-                _plainly(run, run.graph.steps[step_id], done, use, prices)
+                _add_step(run, run.graph.steps[step_id], done, use, prices)
     for step in run.flow.steps:
         if step.calls and (done := of.get(step.id)) is not None:
             had = run.calls_of.get(step.calls, (0.0, "read"))
-            run.calls_of[step.calls] = (had[0] + done.runs, weaker(had[1], done.evidence))
+            run.calls_of[step.calls] = (had[0] + done.runs, weakest_evidence(had[1], done.evidence))
     if prices.card is not None and prices.card.host:
         run.metered = quantities_of(run.graph, of, run.uses, run.book)
     return run

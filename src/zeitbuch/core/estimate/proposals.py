@@ -11,15 +11,17 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import model_of
-from zeitbuch.core.model.name_patterns import literal
+from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import NOT_TOOLS, Estate, Ref, Step
 from zeitbuch.core.model.words import every_words, span_words
 from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .estate import Run, Runs, Total, gathered, one_run, result_of, runs_of
-from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply
+from .estate import Runs, gather_runs, result_of, runs_of
+from .flow_figures import Run, one_run
+from .records import Total
+from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply_scenario
 
 CACHED_SHARE = 0.9
 FIXED_TOKENS = 200.0
@@ -49,7 +51,7 @@ class _Idea(Struct):
     saving: Decimal | None = None
 
 
-def proposals(
+def find_proposals(
     estate: Estate,
     card: RateCard | None,
     assumptions: Assumptions,
@@ -71,7 +73,9 @@ def proposals(
             for look in LOOKS:
                 for idea in look(run, base):
                     saving = (
-                        idea.saving if idea.saving is not None else _sum(result.total) - _sum(_tried(idea, key, base))
+                        idea.saving
+                        if idea.saving is not None
+                        else _sum_of(result.total) - _sum_of(_try_idea(idea, key, base))
                     )
                     if saving > Decimal("0.000001"):
                         step = idea.step.title if idea.step is not None else ""
@@ -91,33 +95,34 @@ def proposals(
     return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
 
 
-def _tried(idea: _Idea, key: str, base: Runs) -> Total:
+def _try_idea(idea: _Idea, key: str, base: Runs) -> Total:
     """The estate's month with the idea's scenario, which touches one flow: only that is estimated anew."""
     assert idea.scenario is not None
-    applied, _ = apply(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
+    applied, _ = apply_scenario(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
     run = one_run(applied.estate.flows[0], applied.assumptions, base.prices, base.month)
-    return result_of(gathered({**base.by, key: run}, base.prices, base.month, applied.assumptions)).total
+    return result_of(gather_runs({**base.by, key: run}, base.prices, base.month, applied.assumptions)).total
 
 
-def _sum(total: Total) -> Decimal:
+def _sum_of(total: Total) -> Decimal:
     return total.cost_month.amount + total.meters_month.amount + total.fees_month.amount
 
 
-def _models(run: Run) -> Iterator[Step]:
+def _model_steps(run: Run) -> Iterator[Step]:
     for step_id in run.uses:
         yield run.graph.steps[step_id]
 
 
 def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
     """Agents that have nothing to choose from."""
-    for step in _models(run):
+    for step in _model_steps(run):
         if step.kind != "agent":
             continue
         helpers = run.graph.attached.get(step.id, [])
         if any(item.enabled and (item.kind not in NOT_TOOLS or item.kind == "memory") for item in helpers):
             continue
         made = Scenario(
-            f"plain call instead of {step.title}", change=(PlainCall(literal(run.flow.id), literal(step.id)),)
+            f"plain call instead of {step.title}",
+            change=(PlainCall(literal_pattern(run.flow.id), literal_pattern(step.id)),),
         )
         yield _Idea(
             "agent without tools or memory as a plain call",
@@ -145,7 +150,8 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
         if slower < span * 2:
             continue
         made = Scenario(
-            f"look less often in {run.flow.title}", change=(Poll(literal(run.flow.id), literal(trigger.id), slower),)
+            f"look less often in {run.flow.title}",
+            change=(Poll(literal_pattern(run.flow.id), literal_pattern(trigger.id), slower),),
         )
         words = f"poll {every_words(slower)} instead of {every_words(round(span))}"
         yield _Idea(
@@ -172,9 +178,9 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
                 or decision.inclusive
             ):
                 continue
-            if len(level.outgoing(step.id)) != 1 or len(level.incoming(decision.id)) != 1:
+            if len(level.edges_from(step.id)) != 1 or len(level.edges_into(decision.id)) != 1:
                 continue
-            cases = level.outgoing(decision.id)
+            cases = level.edges_from(decision.id)
             asked = [
                 *decision.refs,
                 *(record for child in cases for record in child.link.refs),
@@ -184,7 +190,7 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
                 asked or decision.condition or any(child.link.condition for child in cases)
             ):
                 continue
-            unused = _unused(run, step, decision)
+            unused = _unused_share(run, step, decision)
             spent = by_id[step.id].cost.amount * Decimal(volume)
             if unused > 0:
                 words = f"ask ‘{decision.title}’ before the paid call"
@@ -207,7 +213,7 @@ def _refs_of(step: Step) -> Iterator[Ref]:
         yield from prompt.refs
 
 
-def _unused(run: Run, step: Step, decision: Step) -> float:
+def _unused_share(run: Run, step: Step, decision: Step) -> float:
     """Share of the passes of a decision on which nothing later refers to a step."""
     readers = {item.id for item in run.graph.steps.values() if any(ref.step == step.id for ref in _refs_of(item))}
     out: dict[str, set[str]] = {}
@@ -238,7 +244,7 @@ def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
     """One prompt put to several models."""
     volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
     groups: dict[str, list[Step]] = {}
-    for step in _models(run):
+    for step in _model_steps(run):
         use = model_of(run.graph, step)
         text = "\n".join(prompt.text.strip() for prompt in use.prompts) if use is not None else ""
         if len(text) > 20:
@@ -260,11 +266,11 @@ def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
             )
 
 
-def cacheable(run: Run, runs: Runs) -> Iterator[_Idea]:
+def cacheable_texts(run: Run, runs: Runs) -> Iterator[_Idea]:
     """Long fixed instruction text whose vendor sells cached input for less."""
-    for step in _models(run):
+    for step in _model_steps(run):
         use = run.uses[step.id]
-        price = runs.prices.of(use.model)
+        price = runs.prices.model_prices(use.model)
         fixed = sum(
             first.times * first.size.amount
             for first in use.amounts
@@ -275,7 +281,7 @@ def cacheable(run: Run, runs: Runs) -> Iterator[_Idea]:
             continue
         made = Scenario(
             f"cache the instructions of {step.title}",
-            change=(Cache(literal(run.flow.id), literal(step.id), CACHED_SHARE),),
+            change=(Cache(literal_pattern(run.flow.id), literal_pattern(step.id), CACHED_SHARE),),
         )
         words = f"cache {fixed:.0f} tokens of fixed instruction text"
         yield _Idea(
@@ -292,14 +298,14 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
     card = runs.prices.card
     if card is None:
         return
-    for step in _models(run):
+    for step in _model_steps(run):
         use = model_of(run.graph, step)
         if use is None or use.task not in ("label", "extract") or use.modality != "text" or step.kind != "model":
             continue
-        now = runs.prices.of(run.uses[step.id].model)
+        now = runs.prices.model_prices(run.uses[step.id].model)
         best: tuple[Decimal, str] | None = None
         for model in card.model:
-            price = runs.prices.of(model.name)
+            price = runs.prices.model_prices(model.name)
             first, second = price.of["input"], price.of["output"]
             if first is None or second is None or price.of["image"] is not None or price.of["characters"] is not None:
                 continue
@@ -315,16 +321,17 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         if best is None:
             continue
         made = Scenario(
-            f"{best[1]} for {step.title}", change=(SwapModel(literal(run.flow.id), literal(step.id), to=best[1]),)
+            f"{best[1]} for {step.title}",
+            change=(SwapModel(literal_pattern(run.flow.id), literal_pattern(step.id), to=best[1]),),
         )
         words = f"{best[1]} instead of {run.uses[step.id].model} for the task ‘{use.task}’"
         yield _Idea(words, run, step, "the answers of both models on some hundred real cases", made)
 
 
-LOOKS = (bare_agents, eager_polling, calls_before_filters, same_prompts, cacheable, dear_labels)
+LOOKS = (bare_agents, eager_polling, calls_before_filters, same_prompts, cacheable_texts, dear_labels)
 
 
-def together(found: list[Proposal]) -> Scenario | None:
+def all_together(found: list[Proposal]) -> Scenario | None:
     """All proposals that have a scenario, as one."""
     changes = tuple(child for proposal in found if proposal.scenario is not None for child in proposal.scenario.change)
     return structs.replace(Scenario("all proposals together"), change=changes) if changes else None

@@ -9,12 +9,13 @@ from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Ref, Step
-from zeitbuch.core.model.sheet import Column, Sheet, money, number
+from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.rate_card import UNITS
 
-from .estate import Run, Runs
-from .sensitivity import knobs
+from .estate import Runs
+from .flow_figures import Run
+from .sensitivity import find_knobs
 
 UNIT_WORDS = {
     "input": "tokens in,", "cached": "cached tokens in,", "output": "tokens out,", "characters": "characters,", "second": "seconds,",
@@ -26,37 +27,43 @@ COLUMNS = (
 )  # fmt: skip
 
 
-def _value(value: Value) -> str:
-    text = number(value.amount)
-    return f"{text} ({number(value.low)} to {number(value.high)})" if value.ranged else text
+def _value_words(value: Value) -> str:
+    text = number_text(value.amount)
+    return f"{text} ({number_text(value.low)} to {number_text(value.high)})" if value.ranged else text
 
 
 def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
     """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
     run = runs.by[key]
-    chosen = _chosen(run, step) if step else None
+    chosen = _chosen_step(run, step) if step else None
     rows: list[tuple[str, ...]] = []
     volume = runs.volumes[key]
     if chosen is None:
         rows.append(
-            ("", "runs per month", "?" if volume.runs is None else number(volume.runs), volume.evidence, volume.why)
+            (
+                "",
+                "runs per month",
+                "?" if volume.runs is None else number_text(volume.runs),
+                volume.evidence,
+                volume.why,
+            )
         )
         if volume.checks:
-            rows.append(("", "checks per month", number(volume.checks), "read", "counted from the schedule"))
-    said = {knob.what: knob for knob in knobs(run, chosen is None)}
+            rows.append(("", "checks per month", number_text(volume.checks), "read", "counted from the schedule"))
+    said = {knob.what: knob for knob in find_knobs(run, chosen is None)}
     for entry in run.steps:
         if chosen is not None and entry.id != chosen.id:
             continue
         done = run.passes.of[entry.id]
         title = f"{entry.number} {entry.name}".strip()
-        rows.append((title, "passes per run", number(entry.passes), done.evidence, _passes_words(run, entry.id)))
+        rows.append((title, "passes per run", number_text(entry.passes), done.evidence, _passes_words(run, entry.id)))
         for what, knob in said.items():
             if what.endswith(f"‘{entry.name}’") and knob.quantity not in ("output", "size", "images"):
                 rows.append(
                     (
                         title,
                         what.split(" of ‘")[0] if "share of" not in what else what,
-                        _value(knob.value),
+                        _value_words(knob.value),
                         knob.value.evidence,
                         knob.value.why,
                     )
@@ -66,7 +73,7 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
                 (
                     title,
                     "model calls per run",
-                    number(entry.calls),
+                    number_text(entry.calls),
                     done.evidence,
                     f"{entry.model}: passes x calls of one pass",
                 )
@@ -78,10 +85,16 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
             cost = (
                 "no price"
                 if part.cost is None
-                else f"{money(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
+                else f"{money_text(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
             )
             rows.append(
-                (title, f"{UNIT_WORDS[part.unit]} a run", f"{number(part.quantity)} = {cost}", part.evidence, part.why)
+                (
+                    title,
+                    f"{UNIT_WORDS[part.unit]} a run",
+                    f"{number_text(part.quantity)} = {cost}",
+                    part.evidence,
+                    part.why,
+                )
             )
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
@@ -98,17 +111,17 @@ def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, 
     if not text.strip():
         return []
     card = runs.prices.card
-    rate = card.rate(use.name) if card is not None and use.name else None
+    rate = card.rate_of(use.name) if card is not None and use.name else None
     if rate is not None and rate.tokenizer in runs.prices.counters:
-        count = runs.prices.counter(use.name or "")(text)
-        return [("instruction text", f"{number(count)} tokens", "read", f"counted with {rate.tokenizer}")]
-    found = token_count.measure(text, rate.family if rate is not None else "")
+        count = runs.prices.token_counter(use.name or "")(text)
+        return [("instruction text", f"{number_text(count)} tokens", "read", f"counted with {rate.tokenizer}")]
+    found = token_count.measure_tokens(text, rate.family if rate is not None else "")
     whose = f"tokenizers of family {rate.family}" if rate is not None and rate.family else "any tokenizer"
     words = f"estimated offline; for {whose} nine texts in ten lie within the range"
     return [
         (
             "instruction text",
-            f"{number(found.amount)} tokens ({number(found.low)} to {number(found.high)})",
+            f"{number_text(found.amount)} tokens ({number_text(found.low)} to {number_text(found.high)})",
             "read",
             words,
         )
@@ -125,8 +138,8 @@ def readable_rest(text: str, refs: Iterable[Ref]) -> str:
 def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str, str, str]]:
     """The prices of a model that its step pays, with the date from which they hold."""
     card = runs.prices.card
-    price = card.price(model, runs.prices.days[0]) if card is not None else None
-    rate = card.rate(model) if card is not None else None
+    price = card.price_of(model, runs.prices.days[0]) if card is not None else None
+    rate = card.rate_of(model) if card is not None else None
     if card is None or price is None or rate is None:
         return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
     rows = []
@@ -145,7 +158,7 @@ def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str,
     return rows
 
 
-def _chosen(run: Run, step: str) -> Step:
+def _chosen_step(run: Run, step: str) -> Step:
     low = step.casefold()
     for s in run.flow.steps:
         if step in (s.id, run.graph.numbers.get(s.id)) or s.title.casefold() == low:
@@ -160,7 +173,7 @@ def _chosen(run: Run, step: str) -> Step:
 
 def _passes_words(run: Run, step_id: str) -> str:
     done = run.passes.of[step_id]
-    words = f"reached {number(done.arrivals)} times"
+    words = f"reached {number_text(done.arrivals)} times"
     if done.runs > done.arrivals + 1e-9:
-        words += f", {number(done.runs - done.arrivals)} repetitions after failures or for items"
+        words += f", {number_text(done.runs - done.arrivals)} repetitions after failures or for items"
     return words

@@ -12,25 +12,15 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.volume import Month, Volume
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.random_draws import Floats, summed
+from zeitbuch.core.passes.random_draws import Floats, sum_of_draws
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .called_flows import ENDLESS, costs_with_called
-from .distribution import Draw, Sampling, draw, seed_of, spread_of
-from .estate import (
-    EstateEstimate,
-    FlowEstimate,
-    Run,
-    Runs,
-    Spread,
-    gathered,
-    keys_of,
-    month_for,
-    one_run,
-    priced,
-    result_of,
-)
+from .distribution import Draw, Sampling, draw_flow, seed_of, spread_of
+from .estate import Runs, gather_runs, keys_of, month_for, result_of
+from .flow_figures import Run, one_run, price_run
+from .records import EstateEstimate, FlowEstimate, Spread
 
 _PICKS = 2_000_000
 _MONTHS = 2000
@@ -56,13 +46,13 @@ def in_turn(work: Work, count: int) -> Iterable[list[tuple[Run, Draw | None]]]:
         yield work(range(first, min(count, first + 64)))
 
 
-def one(flow: Flow, setting: Setting) -> tuple[Run, Draw | None]:
+def estimate_one(flow: Flow, setting: Setting) -> tuple[Run, Draw | None]:
     """One flow by itself. Without ``detail`` only the sums stay."""
     run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail)
     whole = flow.id in setting.called or flow.name in setting.called
-    found = draw(run, setting.prices, setting.how, whole) if setting.how is not None else None
+    found = draw_flow(run, setting.prices, setting.how, whole) if setting.how is not None else None
     if found is not None and found.means is not None:
-        priced(run, setting.prices, found.means, setting.detail)
+        price_run(run, setting.prices, found.means, setting.detail)
     if found is not None and run.metered is not None:
         run.metered.rounded = found.rounded
     steps = run.steps if setting.detail else []
@@ -95,7 +85,8 @@ def estimate_flows(
     def work(places: range) -> list[tuple[Run, Draw | None]]:
         # Flows stay where they are: only figures travel between processes.
         return [
-            (structs.replace(run, flow=_NOBODY), draw) for run, draw in (one(flows[place], setting) for place in places)
+            (structs.replace(run, flow=_NOBODY), draw)
+            for run, draw in (estimate_one(flows[place], setting) for place in places)
         ]
 
     place = 0
@@ -107,7 +98,7 @@ def estimate_flows(
             place += 1
         if progress is not None:
             progress(place)
-    runs = gathered(light, prices, when, assumptions)
+    runs = gather_runs(light, prices, when, assumptions)
     result = result_of(runs)
     return _with_spreads(result, runs, draws) if how is not None else result
 
@@ -129,15 +120,15 @@ def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) ->
             known = True
             total += month
             if not runs.month[1]:
-                year = month_costs(found, times(volume, 12), seed, mean)
+                year = month_costs(found, months_volume(volume, 12), seed, mean)
                 years += year if year is not None else 0.0
         flows.append(
             structs.replace(
                 flow,
                 spread=with_called.get(key, found.cost),
                 calls_spread=found.calls,
-                month_spread=_spread(month),
-                year_spread=_spread(year),
+                month_spread=_spread_or_none(month),
+                year_spread=_spread_or_none(year),
             )
         )
     whole = result.total
@@ -148,11 +139,11 @@ def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) ->
     return structs.replace(result, flows=tuple(flows), total=whole)
 
 
-def _spread(costs: Floats | None) -> Spread | None:
+def _spread_or_none(costs: Floats | None) -> Spread | None:
     return None if costs is None else spread_of(costs)
 
 
-def times(volume: Volume, count: int) -> Volume:
+def months_volume(volume: Volume, count: int) -> Volume:
     """The volume of so many months."""
     runs = None if volume.runs is None else volume.runs * count
     return structs.replace(volume, runs=runs, low=volume.low * count, high=volume.high * count)
@@ -193,7 +184,7 @@ def _with_calls(
     for name, counts in draws[key].counts.items():
         other = runs.names.get(name)
         if other is not None and other not in without and counts.any():
-            total = total + _called(counts, costs[other], rng)
+            total = total + _sum_called(counts, costs[other], rng)
     return total
 
 
@@ -217,20 +208,20 @@ def _sample_circle(
             for name, counts in draws[key].counts.items():
                 other = runs.names.get(name)
                 if other in inside:
-                    total = total + _called(counts, costs[other], rngs[key])
+                    total = total + _sum_called(counts, costs[other], rngs[key])
             deeper[key] = total
         costs = deeper
     return costs
 
 
-def _called(counts: Floats, costs: Floats, rng: np.random.Generator) -> Floats:
+def _sum_called(counts: Floats, costs: Floats, rng: np.random.Generator) -> Floats:
     """For each run the sum of as many draws of the called flow's cost as there were calls."""
     total = int(counts.sum())
     if not total or not costs.any():
         return np.zeros(len(counts))
     if total > _PICKS:
         drawn = costs[rng.integers(0, len(costs), len(counts))]
-        return np.maximum(summed(counts, float(costs.mean()), drawn), 0.0)
+        return np.maximum(sum_of_draws(counts, float(costs.mean()), drawn), 0.0)
     picks = costs[rng.integers(0, len(costs), total)]
     return np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
 
@@ -243,14 +234,14 @@ def month_costs(found: Draw, volume: Volume, seed: int, mean: float) -> Floats |
     rng = np.random.Generator(np.random.SFC64(seed + 1))
     runs: Floats = np.full(_MONTHS, float(volume.runs))
     if volume.high > volume.low:
-        runs = _pert(rng, volume.low, volume.runs, volume.high)
+        runs = _draw_pert(rng, volume.low, volume.runs, volume.high)
     if volume.evidence != "read":
         runs = rng.poisson(np.maximum(runs, 0.0)).astype(float)
     own = found.own
     tilt = np.full(_MONTHS, mean)
     variance = found.variance
     for t in found.tilts:
-        tilt += t.slope * (_pert(rng, t.value.low, t.value.amount, t.value.high) - t.value.amount)
+        tilt += t.slope * (_draw_pert(rng, t.value.low, t.value.amount, t.value.high) - t.value.amount)
         variance -= t.variance
     costs: Floats
     if 0 < float(runs.max()) <= 60:
@@ -264,7 +255,7 @@ def month_costs(found: Draw, volume: Volume, seed: int, mean: float) -> Floats |
     return costs
 
 
-def _pert(rng: np.random.Generator, low: float, mean: float, high: float) -> Floats:
+def _draw_pert(rng: np.random.Generator, low: float, mean: float, high: float) -> Floats:
     alpha = 6 * (mean - low) / (high - low)
     drawn: Floats = low + (high - low) * rng.beta(alpha, 6 - alpha, _MONTHS)
     return drawn

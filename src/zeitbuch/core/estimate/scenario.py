@@ -10,9 +10,9 @@ from typing import Literal
 
 from msgspec import Struct, field, structs
 
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule, overlaid
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import schedule_runs
-from zeitbuch.core.model.name_patterns import hit, literal
+from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
 from zeitbuch.core.pricing.rate_card import Belongs, RateCard
@@ -124,7 +124,7 @@ class Applied(Struct):
     touched: set[str]
 
 
-def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
+def scenario_problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
     """Changes that say nothing, or name what is not there."""
     found: list[Problem] = []
 
@@ -142,7 +142,7 @@ def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
             case SwapModel(to=to):
                 if not to:
                     say(place, "to", "expected the name of a model in `to`, found none")
-                elif card is not None and card.rate(to) is None:
+                elif card is not None and card.rate_of(to) is None:
                     say(place, "to", f"expected a model of the rate card in `to`, found '{to}'")
             case SetParameter(max_output=a, max_turns=b, retries=c):
                 if a is None and b is None and c is None:
@@ -168,29 +168,29 @@ def problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
                 if not step:
                     say(place, "step", "expected the step to drop, found none")
             case Assume(rule=rule):
-                if not rule.given():
+                if not rule.given_quantities():
                     say(place, "rule", "expected a quantity in `rule`, found none")
             case _:
                 pass
     return found
 
 
-def apply(
+def apply_scenario(
     scenario: Scenario, estate: Estate, card: RateCard | None, assumptions: Assumptions
 ) -> tuple[Applied, list[Problem]]:
     """The estate, card and assumptions of a scenario, and changes that fit nothing."""
     made = Applied(estate, card, assumptions, set())
     missed: list[Problem] = []
     for place, change in enumerate(scenario.change):
-        if not _one(change, made):
+        if not _apply_change(change, made):
             message = f"expected something that change {place + 1} fits, found nothing in the flows read"
             missed.append(
-                Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), _hint(change))
+                Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), _change_hint(change))
             )
     return made, missed
 
 
-def _hint(change: AnyChange) -> str:
+def _change_hint(change: AnyChange) -> str:
     if isinstance(change, Admit):
         return (
             "declared `runs` are past the condition of a trigger: declare its `events` and what is `admitted` instead"
@@ -198,12 +198,12 @@ def _hint(change: AnyChange) -> str:
     return "`zeitbuch inventory` and `zeitbuch explain FLOW` list what there is"
 
 
-def _one(change: AnyChange, made: Applied) -> bool:
+def _apply_change(change: AnyChange, made: Applied) -> bool:
     """Applies one change; returns whether it fits anything."""
     if isinstance(change, Assume):
         rule = structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
-        touched = {flow.id for flow in made.estate.flows if hit(rule.flow, flow.id, flow.name)}
-        made.assumptions = overlaid(made.assumptions, (rule,))
+        touched = {flow.id for flow in made.estate.flows if pattern_fits(rule.flow, flow.id, flow.name)}
+        made.assumptions = overlay_rules(made.assumptions, (rule,))
         made.touched |= touched
         return bool(touched)
     flows: list[Flow] = []
@@ -211,29 +211,29 @@ def _one(change: AnyChange, made: Applied) -> bool:
     rules: list[Rule] = []
     for flow in made.estate.flows:
         new = flow
-        if hit(change.flow, flow.id, flow.name):
-            new, more, fitted = _on(change, flow, made.assumptions)
+        if pattern_fits(change.flow, flow.id, flow.name):
+            new, more, fitted = _apply_to_flow(change, flow, made.assumptions)
             rules += more
             if fitted:
                 fits = True
                 made.touched.add(flow.id)
         flows.append(new)
     if isinstance(change, Move) and made.card is not None and fits:
-        made.card = _moved(made.card, change)
+        made.card = _move_to_host(made.card, change)
     made.estate = Estate(tuple(flows))
     if rules:
-        made.assumptions = overlaid(made.assumptions, tuple(rules))
+        made.assumptions = overlay_rules(made.assumptions, tuple(rules))
     return fits
 
 
-def _moved(card: RateCard, change: Move) -> RateCard:
+def _move_to_host(card: RateCard, change: Move) -> RateCard:
     """The card with the flows on another host: in place of what held before, from the date on or always."""
     hosts = []
     for host in card.host:
         parts = host.flows
         if host.name == change.to:
             # As many entries as there are dates, so that none of another host begins later.
-            dates = [day for day in card.dates() if change.since is None or day > change.since]
+            dates = [day for day in card.change_dates() if change.since is None or day > change.since]
             more = [structs.replace(Belongs(flow=change.flow), since=day) for day in (change.since, *dates)]
             parts = (*parts, *more)
         hosts.append(structs.replace(host, flows=parts))
@@ -241,58 +241,63 @@ def _moved(card: RateCard, change: Move) -> RateCard:
     return structs.replace(card, host=tuple(sorted(hosts, key=lambda h: h.name == change.to)))
 
 
-def _on(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
+def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
     """One flow with one change, the rules that come with it, and whether it fits."""
     match change:
         case SwapModel(step=step, instead_of=old, to=to):
-            return _steps(flow, step, lambda s: _swapped(s, old, to))
+            return _change_steps(flow, step, lambda s: _swap_model(s, old, to))
         case SetParameter():
-            return _steps(flow, change.step, lambda s: _set(s, change))
+            return _change_steps(flow, change.step, lambda s: _apply_setting(s, change))
         case Cache(step=step, share=share):
-            return _assumed(flow, step, Rule(cached=share), lambda s: s.model is not None)
+            return _rule_for_flow(flow, step, Rule(cached=share), lambda s: s.model is not None)
         case Defer(step=step, share=share):
-            return _assumed(flow, step, Rule(batched=share), lambda s: s.model is not None)
+            return _rule_for_flow(flow, step, Rule(batched=share), lambda s: s.model is not None)
         case Admit(trigger=trigger, share=share):
             book = Book(assumptions, flow)
             # Declared runs have passed the condition already: a change of it would change nothing.
             chosen = [
                 t
                 for t in flow.triggers
-                if hit(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
+                if pattern_fits(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
             ]
             return (
                 flow,
-                [Rule(flow=literal(flow.id), trigger=literal(trigger.id), admitted=share) for trigger in chosen],
+                [
+                    Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), admitted=share)
+                    for trigger in chosen
+                ],
                 bool(chosen),
             )
         case Batch(trigger=trigger, size=size):
-            triggers = tuple(structs.replace(t, batch=size) if hit(trigger, t.id, t.name) else t for t in flow.triggers)
+            triggers = tuple(
+                structs.replace(t, batch=size) if pattern_fits(trigger, t.id, t.name) else t for t in flow.triggers
+            )
             return structs.replace(flow, triggers=triggers), [], triggers != flow.triggers
         case Poll():
-            return _polled(flow, change, assumptions)
+            return _slow_polling(flow, change, assumptions)
         case PlainCall(step=step):
-            return _plain(flow, step)
+            return _as_plain_calls(flow, step)
         case Drop(step=step):
-            return _dropped(flow, step)
+            return _drop_steps(flow, step)
         case Move():
             return flow, [], True
         case Assume():
             return flow, [], False
 
 
-def _steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
-    steps = tuple(change(step) if hit(pattern, step.id, step.name) else step for step in flow.steps)
+def _change_steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
+    steps = tuple(change(step) if pattern_fits(pattern, step.id, step.name) else step for step in flow.steps)
     fits = any(first is not second for first, second in zip(steps, flow.steps, strict=True))
     return structs.replace(flow, steps=steps), [], fits
 
 
-def _swapped(step: Step, old: str, to: str) -> Step:
-    if step.model is None or step.model.name is None or not hit(old, step.model.name):
+def _swap_model(step: Step, old: str, to: str) -> Step:
+    if step.model is None or step.model.name is None or not pattern_fits(old, step.model.name):
         return step
     return structs.replace(step, model=structs.replace(step.model, name=to))
 
 
-def _set(step: Step, change: SetParameter) -> Step:
+def _apply_setting(step: Step, change: SetParameter) -> Step:
     new = step
     if step.model is not None and (change.max_output is not None or change.max_turns is not None):
         model: ModelUse = step.model
@@ -306,18 +311,26 @@ def _set(step: Step, change: SetParameter) -> Step:
     return new
 
 
-def _assumed(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
-    steps = [step for step in flow.steps if hit(pattern, step.id, step.name) and fits(step)]
-    return flow, [structs.replace(rule, flow=literal(flow.id), step=literal(step.id)) for step in steps], bool(steps)
+def _rule_for_flow(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], bool]) -> tuple[Flow, list[Rule], bool]:
+    steps = [step for step in flow.steps if pattern_fits(pattern, step.id, step.name) and fits(step)]
+    return (
+        flow,
+        [structs.replace(rule, flow=literal_pattern(flow.id), step=literal_pattern(step.id)) for step in steps],
+        bool(steps),
+    )
 
 
-def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
+def _slow_polling(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
     rules: list[Rule] = []
     triggers: list[Trigger] = []
     fits = False
     book = Book(assumptions, flow)
     for trigger in flow.triggers:
-        if trigger.kind == "polling" and trigger.schedule is not None and hit(change.trigger, trigger.id, trigger.name):
+        if (
+            trigger.kind == "polling"
+            and trigger.schedule is not None
+            and pattern_fits(change.trigger, trigger.id, trigger.name)
+        ):
             fits = True
             before = schedule_runs(trigger.schedule, (2026, 0))
             schedule = structs.replace(trigger.schedule, cron=None, rule=None, repeat=None, every=change.every)
@@ -329,15 +342,17 @@ def _polled(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, l
             at_once = had * before / after / hits if hits else 1.0
             held = book.find("items", trigger=(trigger.id, trigger.name))
             items = at_once * (held.amount if held is not None else 1.0)
-            rules.append(Rule(flow=literal(flow.id), trigger=literal(trigger.id), hits=hits, items=items))
+            rules.append(
+                Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), hits=hits, items=items)
+            )
             trigger = structs.replace(trigger, schedule=schedule)
         triggers.append(trigger)
     return structs.replace(flow, triggers=tuple(triggers)), rules, fits
 
 
-def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
+def _as_plain_calls(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """Agents as plain calls: their attachments go, the model they were given stays."""
-    agents = {step.id for step in flow.steps if step.kind == "agent" and hit(pattern, step.id, step.name)}
+    agents = {step.id for step in flow.steps if step.kind == "agent" and pattern_fits(pattern, step.id, step.name)}
     if not agents:
         return flow, [], False
     helpers = {link.source: link.target for link in flow.links if link.role == "attach" and link.target in agents}
@@ -357,13 +372,13 @@ def _plain(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     return structs.replace(flow, steps=tuple(steps), links=links), [], True
 
 
-def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
+def _drop_steps(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     """A step goes with everything that no other way leads to; what it contains goes with it."""
-    gone = {step.id for step in flow.steps if hit(pattern, step.id, step.name)}
+    gone = {step.id for step in flow.steps if pattern_fits(pattern, step.id, step.name)}
     if not gone:
         return flow, [], False
-    before = _reached(flow, set())
-    left = _reached(flow, gone)
+    before = _reached_steps(flow, set())
+    left = _reached_steps(flow, gone)
     scopes = {step.id: step.scope for step in flow.steps}
 
     def inside(step_id: str | None) -> bool:
@@ -379,7 +394,7 @@ def _dropped(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     return structs.replace(flow, steps=steps, links=tuple(links)), [], True
 
 
-def _reached(flow: Flow, without: set[str]) -> set[str]:
+def _reached_steps(flow: Flow, without: set[str]) -> set[str]:
     """Steps that links lead to from triggers, first steps and scopes, when some steps are not there."""
     led = {link.target for link in flow.links}
     out: dict[str, list[str]] = {}

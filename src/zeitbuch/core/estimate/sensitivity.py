@@ -10,15 +10,16 @@ from decimal import Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.quantities import QUANTITIES
-from zeitbuch.core.assumptions.rules import Assumptions, Evidence, Rule, Value, overlaid
+from zeitbuch.core.assumptions.rules import Assumptions, Evidence, Rule, Value, overlay_rules
 from zeitbuch.core.assumptions.volume import flow_volume
 from zeitbuch.core.graph.topology import model_of
-from zeitbuch.core.model.name_patterns import literal
+from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.lineage import Sizes, output_of
 
-from .estate import Run, Runs, one_run
+from .estate import Runs
+from .flow_figures import Run, one_run
 
 # How far a value without a range is moved, as factors: a default may well be half or double.
 DOUBT: dict[Evidence, tuple[float, float]] = {"default": (0.5, 2.0), "declared": (0.75, 1.25), "measured": (0.9, 1.1)}
@@ -51,7 +52,7 @@ class _Knob(Struct):
     rule: dict[str, str]
 
 
-def knobs(run: Run, month: bool) -> list[_Knob]:
+def find_knobs(run: Run, month: bool) -> list[_Knob]:
     """All values of a flow that an assumption could give, each once."""
     found: list[_Knob] = []
     graph = run.graph
@@ -62,17 +63,17 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
 
     if month:
         for trigger in run.flow.triggers:
-            where = {"trigger": literal(trigger.id)}
+            where = {"trigger": literal_pattern(trigger.id)}
             for quantity in ("runs", "events", "hits", "admitted", "items"):
                 value = run.book.find(quantity, trigger=(trigger.id, trigger.name))
                 if value is not None:
-                    add(f"{_words(quantity)} of ‘{trigger.title}’", quantity, value, **where)
+                    add(f"{_quantity_words(quantity)} of ‘{trigger.title}’", quantity, value, **where)
             if trigger.kind == "polling" and not any(
                 run.book.find(quantity, trigger=(trigger.id, trigger.name)) for quantity in ("runs", "hits")
             ):
                 add(f"hits of ‘{trigger.title}’", "hits", Value(0.25, "default", "default"), **where)
     for node in nodes_of(run.passes.plan.top):
-        step, where = node.step, {"step": literal(node.step.id)}
+        step, where = node.step, {"step": literal_pattern(node.step.id)}
         add(f"failure of ‘{step.title}’", "failure", node.failure, **where)
         add(f"timeout of ‘{step.title}’", "timeout", node.timeout, **where)
         if node.items is not None:
@@ -89,7 +90,7 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
                     "share",
                     way.share,
                     **where,
-                    case=literal(link.label or link.condition or way.target),
+                    case=literal_pattern(link.label or link.condition or way.target),
                 )
     sizes = Sizes(graph, run.book)
     seen: set[str] = set()
@@ -98,24 +99,28 @@ def knobs(run: Run, month: bool) -> list[_Knob]:
         use = model_of(graph, step)
         if use is None:
             continue
-        where = {"step": literal(step.id)}
+        where = {"step": literal_pattern(step.id)}
         if step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
             add(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), **where)
         if use.modality in ("vision", "image"):
             add(f"images of ‘{step.title}’", "images", run.book.of_step("images", step), **where)
         for prompt in use.prompts:
             for ref in prompt.refs:
-                key, size = sizes.of(ref, step)
+                key, size = sizes.size_of_ref(ref, step)
                 source = ref.step or ""
                 if key in seen or not source or size.why.startswith("the answer of"):
                     continue
                 seen.add(key)
-                mapping = {"trigger": literal(source)} if source in graph.triggers else {"step": literal(source)}
+                mapping = (
+                    {"trigger": literal_pattern(source)}
+                    if source in graph.triggers
+                    else {"step": literal_pattern(source)}
+                )
                 add(f"size of ‘{graph.names.get(source, source)}’", "size", size, **mapping)
     return found
 
 
-def _words(quantity: str) -> str:
+def _quantity_words(quantity: str) -> str:
     return {
         "runs": "runs",
         "events": "events",
@@ -135,7 +140,7 @@ def ends_of(quantity: str, value: Value) -> tuple[float, float]:
     return first, min(high, second)
 
 
-def drivers(
+def rank_drivers(
     runs: Runs,
     assumptions: Assumptions,
     per: str = "month",
@@ -153,9 +158,9 @@ def drivers(
             continue
         times = Decimal(volume.runs or 0.0) if per == "month" else Decimal(1)
         base = run.cost.amount * times
-        for knob in knobs(run, per == "month"):
+        for knob in find_knobs(run, per == "month"):
             low, high = ends_of(knob.quantity, knob.value)
-            at_low, at_high = (_at(run, runs, assumptions, knob, x, per, volume.runs) for x in (low, high))
+            at_low, at_high = (_cost_at(run, runs, assumptions, knob, x, per, volume.runs) for x in (low, high))
             if at_low != at_high:
                 found.append(
                     Driver(
@@ -177,13 +182,13 @@ def drivers(
     return sorted(found, key=lambda d: (-d.swing, d.flow, d.what))
 
 
-def _at(
+def _cost_at(
     run: Run, runs: Runs, assumptions: Assumptions, knob: _Knob, value: float, per: str, known: float | None
 ) -> Decimal:
     """Cost of the flow with one assumption set."""
     flow: Flow = run.flow
-    rule = Rule(flow=literal(flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
-    assumed = overlaid(assumptions, (rule,))
+    rule = Rule(flow=literal_pattern(flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
+    assumed = overlay_rules(assumptions, (rule,))
     other = one_run(flow, assumed, runs.prices, runs.month)
     if per != "month":
         return other.cost.amount

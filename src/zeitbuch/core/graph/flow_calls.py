@@ -8,9 +8,9 @@ from urllib.parse import urlsplit
 
 from msgspec import Struct
 
-from zeitbuch.core.model.name_patterns import hit
+from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Estate, Flow, Step
-from zeitbuch.core.model.words import joined
+from zeitbuch.core.model.words import join_words
 
 How = Literal["subflow", "tool", "webhook", "fault", "store"]
 HOW_WORDS: dict[How, str] = {
@@ -42,16 +42,16 @@ class Shared(Struct, frozen=True):
     writers: tuple[str, ...]
 
 
-def _paths(flow: Flow) -> list[str]:
+def _web_paths(flow: Flow) -> list[str]:
     """The paths of the web requests that set a flow off."""
     return [
         part
         for trigger in flow.triggers
-        if trigger.kind == "webhook" and trigger.event and (part := _path(trigger.event))
+        if trigger.kind == "webhook" and trigger.event and (part := _path_of_url(trigger.event))
     ]
 
 
-def _path(text: str) -> str:
+def _path_of_url(text: str) -> str:
     """The path of a URL, or of a text that is only a path; empty when it has none."""
     words = text.strip().split()
     if not words:
@@ -60,13 +60,13 @@ def _path(text: str) -> str:
     return url.path.strip("/").casefold()
 
 
-def _tails(path: str) -> list[str]:
+def _path_tails(path: str) -> list[str]:
     """'a/b/c' -> 'a/b/c', 'b/c', 'c'."""
     parts = path.split("/")
     return ["/".join(parts[place:]) for place in range(len(parts))] if path else []
 
 
-def _addresses(step: Step) -> list[str]:
+def _addresses_of(step: Step) -> list[str]:
     """Texts of a step that may be addresses."""
     return [
         second.value
@@ -85,7 +85,7 @@ def calls_of(estate: Estate) -> list[Call]:
             mapping.setdefault(flow.name.casefold(), flow)
     hooks: dict[str, list[Flow]] = {}
     for flow in estate.flows:
-        for path in _paths(flow):
+        for path in _web_paths(flow):
             hooks.setdefault(path, []).append(flow)
     handlers = [(trigger, flow) for flow in estate.flows for trigger in flow.triggers if trigger.kind == "fault"]
     for flow in estate.flows:
@@ -98,7 +98,7 @@ def calls_of(estate: Estate) -> list[Call]:
                 groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
             elif step.kind in ("http", "tool", "other", "send", "read", "write") and hooks:
                 # An address may have more before the path that the trigger names.
-                tails = {text for first in _addresses(step) for text in _tails(_path(first))}
+                tails = {text for first in _addresses_of(step) for text in _path_tails(_path_of_url(first))}
                 for other in [flow for text in sorted(tails & hooks.keys()) for flow in hooks[text]]:
                     if other.id != flow.id:
                         groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
@@ -106,12 +106,12 @@ def calls_of(estate: Estate) -> list[Call]:
         found += [
             Call(flow.id, handler.id, "fault", (), handler.title)
             for trigger, handler in handlers
-            if handler.id != flow.id and (not trigger.event or hit(trigger.event, flow.id, flow.name))
+            if handler.id != flow.id and (not trigger.event or pattern_fits(trigger.event, flow.id, flow.name))
         ]
     return found
 
 
-def _services(flow: Flow) -> dict[str, tuple[str, set[str]]]:
+def _services_of(flow: Flow) -> dict[str, tuple[str, set[str]]]:
     """Connection key -> (name, what the flow's steps do through it)."""
     found: dict[str, tuple[str, set[str]]] = {}
     used = [(step.connection, str(step.effect)) for step in flow.steps] + [
@@ -135,7 +135,7 @@ def shared_of(estate: Estate) -> list[Shared]:
     users: dict[str, list[tuple[str, set[str]]]] = {}
     names: dict[str, str] = {}
     for flow in estate.flows:
-        for key, (name, effects) in _services(flow).items():
+        for key, (name, effects) in _services_of(flow).items():
             names.setdefault(key, name)
             users.setdefault(key, []).append((flow.id, effects))
     found = [
@@ -153,7 +153,7 @@ def shared_of(estate: Estate) -> list[Shared]:
 def stores_of(estate: Estate) -> list[Call]:
     """Pairs of flows of which one changes and another reads the same connection."""
     found: list[Call] = []
-    services = {flow.id: _services(flow) for flow in estate.flows}
+    services = {flow.id: _services_of(flow) for flow in estate.flows}
     readers: dict[str, list[str]] = {}
     for id, used in services.items():
         for key, (_, effects) in used.items():
@@ -188,4 +188,4 @@ def callers_of(calls: list[Call], flow_id: str, names: dict[str, str]) -> str:
             names[call.source] for call in calls if call.target == flow_id and call.how in ("subflow", "tool")
         )
     )
-    return f"called by {joined([f'‘{s}’' for s in sources])}" if sources else ""
+    return f"called by {join_words([f'‘{s}’' for s in sources])}" if sources else ""

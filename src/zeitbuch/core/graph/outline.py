@@ -27,7 +27,7 @@ class Item(Struct):
     below: list[Item] = []
 
 
-def outline(graph: Graph) -> list[Item]:
+def outline_flow(graph: Graph) -> list[Item]:
     """Triggers first, then the steps of the top level with everything below them."""
     items = [Item("trigger", trigger.id) for trigger in graph.flow.triggers]
     for item in items:
@@ -51,9 +51,9 @@ class _Level:
                 self.out.setdefault(edge.source, []).append(edge)
                 if not edge.back:
                     self.into.setdefault(edge.target, []).append(edge.source)
-        self._dominators()
+        self._immediate_dominators()
 
-    def _dominators(self) -> None:
+    def _immediate_dominators(self) -> None:
         """Immediate dominators in the order of the level (Cooper, Harvey and Kennedy 2001; one pass suffices without cycles)."""
         self.idom: dict[str, str | None] = {}
         depth: dict[str | None, int] = {None: 0}
@@ -78,10 +78,10 @@ class _Level:
     def items(self) -> list[Item]:
         found: list[Item] = []
         for root in self.under.get(None, []):
-            found += self._chain(root)
+            found += self._follow_chain(root)
         return found
 
-    def _chain(self, first: str) -> list[Item]:
+    def _follow_chain(self, first: str) -> list[Item]:
         """A step and what follows it one after the other; a loop instead of recursion, so that long chains are no matter."""
         found: list[Item] = []
         work = [first]
@@ -95,10 +95,10 @@ class _Level:
                 inner = _Level(self.graph, level)
                 for root in inner.under.get(None, []):
                     words = ", ".join(name for name in names.get(root, []) if name)
-                    item.below += [Item("inside", words=words, below=inner._chain(root))]
+                    item.below += [Item("inside", words=words, below=inner._follow_chain(root))]
             ways = self.out.get(step, [])
             later = [name for name in self.under.get(step, []) if len(self.into[name]) > 1]
-            if len(ways) == 1 and not ways[0].back and not _says(ways[0]):
+            if len(ways) == 1 and not ways[0].back and not _edge_words(ways[0]):
                 target = ways[0].target
                 if self.idom.get(target) == step:
                     work = [target, *work]
@@ -107,12 +107,12 @@ class _Level:
                 continue
             own: set[str] = set()
             for edge in ways:
-                branch = Item("branch", words=_says(edge) or "", error=edge.link.role == "error")
+                branch = Item("branch", words=_edge_words(edge) or "", error=edge.link.role == "error")
                 if edge.back:
                     branch.below = [Item("goto", edge.target, back=True)]
                 elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
                     own.add(edge.target)
-                    branch.below = self._chain(edge.target)
+                    branch.below = self._follow_chain(edge.target)
                 else:
                     branch.below = [Item("goto", edge.target)]
                 item.below.append(branch)
@@ -120,6 +120,6 @@ class _Level:
         return found
 
 
-def _says(edge: Edge) -> str:
+def _edge_words(edge: Edge) -> str:
     link = edge.link
     return link.label or link.condition or ("on error" if link.role == "error" else "")

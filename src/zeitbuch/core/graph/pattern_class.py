@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from zeitbuch.core.model.records import NOT_TOOLS, Step
-from zeitbuch.core.model.words import joined, plural
+from zeitbuch.core.model.words import count_words, join_words
 
 from .topology import Graph, pattern_of
 
@@ -19,17 +19,19 @@ def pattern_reason(graph: Graph) -> str:
         case "plain":
             return "no step uses a model"
         case "assisted":
-            return f"{plural(len(models), 'model call')} at fixed places and no agent: nothing chooses its own steps"
+            return (
+                f"{count_words(len(models), 'model call')} at fixed places and no agent: nothing chooses its own steps"
+            )
         case "agent":
-            return f"one agent with {_equipped(graph, agents[0])}: a dispatcher is not needed"
+            return f"one agent with {_equipment_words(graph, agents[0])}: a dispatcher is not needed"
         case "ensemble":
-            return f"{len(agents)} agents at fixed places ({joined([f'‘{a.title}’' for a in agents])}): nothing chooses between them"
+            return f"{len(agents)} agents at fixed places ({join_words([f'‘{a.title}’' for a in agents])}): nothing chooses between them"
     leading = [first for first in agents if any(step.kind == "agent" for step in graph.attached.get(first.id, []))]
     if leading:
         parts = []
         for agent in leading:
             tools = [step for step in graph.attached[agent.id] if step.kind == "agent"]
-            parts.append(f"‘{agent.title}’ chooses between {joined([f'‘{t.title}’' for t in tools])}" if len(tools) > 1
+            parts.append(f"‘{agent.title}’ chooses between {join_words([f'‘{t.title}’' for t in tools])}" if len(tools) > 1
                          else f"‘{agent.title}’ may hand over to ‘{tools[0].title}’")  # fmt: skip
         return "; ".join(parts)
     ids = {first.id for first in agents}
@@ -39,12 +41,14 @@ def pattern_reason(graph: Graph) -> str:
                 graph.names[link.target] for link in graph.flow.links if link.source == step.id and link.target in ids
             ]
             if len(chosen) > 1:
-                return f"the decision ‘{step.title}’ chooses between the agents {joined([f'‘{c}’' for c in chosen])}"
+                return (
+                    f"the decision ‘{step.title}’ chooses between the agents {join_words([f'‘{c}’' for c in chosen])}"
+                )
     return "an agent chooses which other agent goes on"
 
 
-def _equipped(graph: Graph, agent: Step) -> str:
+def _equipment_words(graph: Graph, agent: Step) -> str:
     helpers = graph.attached.get(agent.id, [])
     tools = sum(step.kind not in NOT_TOOLS for step in helpers)
     memories = sum(step.kind == "memory" for step in helpers)
-    return f"{plural(tools, 'tool') if tools else 'no tools'} and {'a memory' if memories else 'no memory'}"
+    return f"{count_words(tools, 'tool') if tools else 'no tools'} and {'a memory' if memories else 'no memory'}"

@@ -8,16 +8,16 @@ from typing import Any
 import msgspec
 
 from zeitbuch.core.model.records import Binding, Flow, Prompt, Ref, Step
-from zeitbuch.core.model.references import readable, ref_words
-from zeitbuch.core.model.words import joined, trigger_words
+from zeitbuch.core.model.references import ref_words, replace_refs
+from zeitbuch.core.model.words import join_words, trigger_words
 
 
-def quoted(name: str) -> str:
+def quote_name(name: str) -> str:
     """A name of the flow within a sentence."""
     return f"‘{name}’"
 
 
-def capital(text: str) -> str:
+def capitalise(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
@@ -27,20 +27,20 @@ def connection_name(flow: Flow, step: Step) -> str:
     return (found.name or found.id) if found is not None else (step.connection or "")
 
 
-def shown(value: Any, refs: tuple[Ref, ...], names: dict[str, str]) -> str:
+def value_words(value: Any, refs: tuple[Ref, ...], names: dict[str, str]) -> str:
     """The value of an input in words."""
     text = value if isinstance(value, str) else msgspec.json.encode(value).decode()
-    return readable(text, refs, names)
+    return replace_refs(text, refs, names)
 
 
-def decided(binding: Binding, names: dict[str, str]) -> str:
+def decider_words(binding: Binding, names: dict[str, str]) -> str:
     """Who decides an input."""
     if binding.decided == "model":
         about = ", ".join(part for part in (binding.type, binding.description) if part)
         return f"the model ({about})" if about else "the model"
     if binding.decided == "data":
         return (
-            "data: " + joined(list(dict.fromkeys(ref_words(ref, names) for ref in binding.refs)))
+            "data: " + join_words(list(dict.fromkeys(ref_words(ref, names) for ref in binding.refs)))
             if binding.refs
             else "data"
         )
@@ -59,6 +59,6 @@ def prompt_text(prompt: Prompt, names: dict[str, str]) -> str:
 def triggers_list(flow: Flow) -> list[str]:
     """One line a trigger."""
     return [
-        f"{trigger.title}: {trigger_words(trigger)}" if trigger.name else capital(trigger_words(trigger))
+        f"{trigger.title}: {trigger_words(trigger)}" if trigger.name else capitalise(trigger_words(trigger))
         for trigger in flow.triggers
     ]

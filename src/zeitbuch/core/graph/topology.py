@@ -12,7 +12,7 @@ from msgspec import structs
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Link, ModelUse, PatternClass, Step, Trigger
 from zeitbuch.core.model.references import names_of
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.words import count_words
 
 from .components import components
 
@@ -35,13 +35,13 @@ class Level:
         self.edges = edges
         self.labels = labels  # entry step -> links from the scope that name the branch beginning there
 
-    def incoming(self, step_id: str) -> list[Edge]:
+    def edges_into(self, step_id: str) -> list[Edge]:
         return [edge for edge in self.edges if edge.target == step_id]
 
-    def outgoing(self, step_id: str) -> list[Edge]:
+    def edges_from(self, step_id: str) -> list[Edge]:
         return [edge for edge in self.edges if edge.source == step_id]
 
-    def entries(self) -> list[Step]:
+    def entry_steps(self) -> list[Step]:
         """Steps that nothing of this level leads to (going forward)."""
         led = {edge.target for edge in self.edges if not edge.back}
         return [step for step in self.steps if step.id not in led]
@@ -66,20 +66,20 @@ class Graph:
                 self.children.setdefault(step.scope, []).append(step)
         raw, labels = self._lifted_links()
         self.levels: dict[str | None, Level] = {
-            scope: self._level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children
+            scope: self._make_level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children
         }
 
     @cached_property
     def numbers(self) -> dict[str, str]:
         """Step -> its number in the order of execution."""
-        return self._numbers()
+        return self._number_steps()
 
     @cached_property
     def names(self) -> dict[str, str]:
         """Id -> title of all steps and triggers."""
         return names_of(self.flow)
 
-    def path(self, step_id: str) -> list[str | None]:
+    def scope_path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""
         chain: list[str | None] = []
         step = self.steps.get(step_id)
@@ -88,7 +88,7 @@ class Graph:
             step = self.steps.get(step.scope) if step.scope is not None else None
         return chain[::-1] or [None]
 
-    def lifted(self, step_id: str, scope: str | None) -> str | None:
+    def lift_to(self, step_id: str, scope: str | None) -> str | None:
         """The step of the level ``scope`` that is or contains ``step_id``; triggers stand at the top level."""
         if step_id in self.triggers:
             return step_id if scope is None else None
@@ -99,9 +99,9 @@ class Graph:
             step = self.steps.get(step.scope) if step.scope is not None else None
         return None
 
-    def meeting(self, source: str, target: str) -> str | None:
+    def innermost_common_scope(self, source: str, target: str) -> str | None:
         """The innermost scope that holds both ends."""
-        first, second = self.path(source), self.path(target)
+        first, second = self.scope_path(source), self.scope_path(target)
         common: str | None = None
         for text, second_text in zip(first, second, strict=False):
             if text != second_text:
@@ -127,8 +127,8 @@ class Graph:
             if first is not None and first.scope == second.scope:
                 raw.setdefault(first.scope, []).append((left, right, link))
                 continue
-            scope = self.meeting(left, right)
-            text, second_text = self.lifted(left, scope), self.lifted(right, scope)
+            scope = self.innermost_common_scope(left, right)
+            text, second_text = self.lift_to(left, scope), self.lift_to(right, scope)
             if (
                 text is not None
                 and second_text is not None
@@ -138,11 +138,11 @@ class Graph:
                 raw.setdefault(scope, []).append((text, second_text, link))
         return raw, labels
 
-    def _level(self, scope: str | None, raw: list[tuple[str, str, Link]], labels: dict[str, list[Link]]) -> Level:
+    def _make_level(self, scope: str | None, raw: list[tuple[str, str, Link]], labels: dict[str, list[Link]]) -> Level:
         steps = self.children[scope]
         ids = {step.id for step in steps}
         raw = [row for row in raw if row[1] in ids and (row[0] in ids or row[0] in self.triggers)]
-        order, back = _ordered(
+        order, back = _order_steps(
             [step.id for step in steps],
             [(first, second) for first, second, _ in raw if first in ids],
             [second for first, second, _ in raw if first not in ids],
@@ -151,7 +151,7 @@ class Graph:
         edges = [Edge(first, second, link, (first, second) in back) for first, second, link in raw]
         return Level(scope, [by_id[key] for key in order], edges, labels)
 
-    def _numbers(self) -> dict[str, str]:
+    def _number_steps(self) -> dict[str, str]:
         numbers: dict[str, str] = {}
 
         def count(scope: str | None, prefix: str) -> None:
@@ -162,7 +162,7 @@ class Graph:
                 place += 1
                 numbers[step.id] = f"{prefix}{place}"
                 for index, helper in enumerate(self.attached.get(step.id, []), 1):
-                    numbers[helper.id] = f"{prefix}{place}.{letter(index)}"
+                    numbers[helper.id] = f"{prefix}{place}.{letter_number(index)}"
                 count(step.id, f"{prefix}{place}.")
 
         count(None, "")
@@ -182,7 +182,7 @@ class Graph:
         return found
 
 
-def letter(n: int) -> str:
+def letter_number(n: int) -> str:
     """1 -> 'a', 27 -> 'aa'."""
     text = ""
     while n > 0:
@@ -191,9 +191,11 @@ def letter(n: int) -> str:
     return text
 
 
-def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> tuple[list[str], set[tuple[str, str]]]:
+def _order_steps(
+    ids: list[str], edges: list[tuple[str, str]], first: list[str]
+) -> tuple[list[str], set[tuple[str, str]]]:
     """Topological order that follows branches case by case, and the edges that go back against it."""
-    order = _forward(ids, edges)
+    order = _forward_order(ids, edges)
     if len(order) == len(ids):
         return order, set()
     groups = components(ids, edges)
@@ -203,10 +205,10 @@ def _ordered(ids: list[str], edges: list[tuple[str, str]], first: list[str]) -> 
     back.update((first, second) for first, second in edges if first == second)
     for group in cyclic:
         back |= _back_edges(group, [key for key in ids if key in group], edges, first, group_of)
-    return _forward(ids, [(first, second) for first, second in edges if (first, second) not in back]), back
+    return _forward_order(ids, [(first, second) for first, second in edges if (first, second) not in back]), back
 
 
-def _forward(ids: list[str], edges: list[tuple[str, str]]) -> list[str]:
+def _forward_order(ids: list[str], edges: list[tuple[str, str]]) -> list[str]:
     """Depth first along the branches, but never before all predecessors: branches stay together. Steps on cycles and
     behind them are left out."""
     waiting = dict.fromkeys(ids, 0)
@@ -320,5 +322,5 @@ def pick_step(graph: Graph, key: str) -> Step:
         return named[0]
     listed = named or [step for step in graph.in_order() if step.kind != "note"]
     steps = ", ".join(f"{graph.numbers.get(step.id, '')} {step.title}".strip() for step in listed[:12])
-    found = f"{plural(len(named), 'step')} of that name" if named else "none"
+    found = f"{count_words(len(named), 'step')} of that name" if named else "none"
     raise fail("step-unknown", f"expected the id, number or name of a step, found {found}: '{key}'", f"steps: {steps}")

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from zeitbuch.core.graph.topology import Edge, Graph, model_of
 from zeitbuch.core.model.records import Step, Trigger
-from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
 
 from .geometry import AttachedRow, Card, Line, Mark, Style, Tab
@@ -52,7 +52,7 @@ class Showing(Struct, frozen=True):
 PLAIN = Showing()
 
 
-def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> str:
+def cut_text(text: str, width: float, size: float, bold: bool, measure: Measure) -> str:
     """The longest beginning of a text that fits, with an ellipsis when it is not all of it."""
     if measure(text, size, bold) <= width:
         return text
@@ -66,7 +66,7 @@ def cut(text: str, width: float, size: float, bold: bool, measure: Measure) -> s
     return text[:low].rstrip() + "…"
 
 
-def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, most: int) -> list[str]:
+def wrap_text(text: str, width: float, size: float, bold: bool, measure: Measure, most: int) -> list[str]:
     """A text on at most ``most`` lines; the last is cut when it does not end there."""
     words = text.split()
     whole = " ".join(words)
@@ -85,26 +85,26 @@ def wrap(text: str, width: float, size: float, bold: bool, measure: Measure, mos
             break
         lines.append(line)
     if words:
-        lines.append(cut(" ".join(words), width, size, bold, measure))
+        lines.append(cut_text(" ".join(words), width, size, bold, measure))
     return lines or [""]
 
 
-def _lines(name: str, details: list[str], measure: Measure) -> list[Line]:
+def _card_lines(name: str, details: list[str], measure: Measure) -> list[Line]:
     lines = [
         Line(t, NAME, bold=True, full=name if t.endswith("…") else "")
-        for t in wrap(name, TEXT_WIDTH, NAME, True, measure, 2)
+        for t in wrap_text(name, TEXT_WIDTH, NAME, True, measure, 2)
     ]
     for detail in details:
-        lines.append(_small(detail, measure, quiet=True))
+        lines.append(_small_line(detail, measure, quiet=True))
     return lines
 
 
-def _small(words: str, measure: Measure, quiet: bool = False) -> Line:
-    text = cut(words, TEXT_WIDTH, SMALL, False, measure)
+def _small_line(words: str, measure: Measure, quiet: bool = False) -> Line:
+    text = cut_text(words, TEXT_WIDTH, SMALL, False, measure)
     return Line(text, SMALL, quiet=quiet, full=words if text != words else "")
 
 
-def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
+def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
     """One tab for each outlet that has something to say: cases, labels, error routes."""
     tabs: list[Tab] = []
     x = PAD
@@ -114,19 +114,19 @@ def _tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure
         style: Style = (
             "error" if link.role == "error" else "back" if edge.back else "case" if link.role == "case" else "next"
         )
-        words = link.label or readable(link.condition, link.refs, names) or ("on error" if style == "error" else "")
+        words = link.label or replace_refs(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if not words:
             continue
-        text = cut(" ".join(words.split()), most, SMALL, False, measure)
+        text = cut_text(" ".join(words.split()), most, SMALL, False, measure)
         width = measure(text, SMALL, False) + 2 * TAB_PAD
-        condition = readable(link.condition, link.refs, names)
+        condition = replace_refs(link.condition, link.refs, names)
         full = words if not condition or condition == words else f"{words}: {condition}"
         tabs.append(Tab(key, text, full, style, x, width))
         x += width + TAB_GAP
     return tabs
 
 
-def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
+def card_size(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: Measure) -> tuple[float, float]:
     """Width and height of a card for what it holds."""
     # The order number stands in the upper right corner, beside the first line.
     text = max(
@@ -139,7 +139,7 @@ def sized(lines: list[Line], rows: list[AttachedRow], tabs: list[Tab], measure: 
     return round(width, 2), round(height, 2)
 
 
-def _details(graph: Graph, step: Step) -> list[str]:
+def _detail_lines(graph: Graph, step: Step) -> list[str]:
     """What a card says below the name."""
     details: list[str] = []
     if step.kind == "other":
@@ -153,9 +153,9 @@ def _details(graph: Graph, step: Step) -> list[str]:
     if step.repeat is not None and (step.repeat.items or step.repeat.until):
         repeat = step.repeat
         words = f"for each of {repeat.items}" if repeat.items else f"until {repeat.until}"
-        details[-1] = readable(words, repeat.refs, graph.names)
+        details[-1] = replace_refs(words, repeat.refs, graph.names)
     elif step.condition and step.kind == "decide":
-        details[-1] = readable(f"by {step.condition}", step.refs, graph.names)
+        details[-1] = replace_refs(f"by {step.condition}", step.refs, graph.names)
     if step.retry is not None:
         details.append(f"tries again {step.retry.attempts}x")
     if step.calls:
@@ -173,8 +173,8 @@ def _prompt_lines(graph: Graph, step: Step, measure: Measure) -> list[Line]:
     """The beginning of a step's prompts, with placeholders in words."""
     if step.model is None:
         return []
-    text = "  ".join(readable(p.text, p.refs, graph.names) for p in step.model.prompts)
-    lines = wrap(text, TEXT_WIDTH, SMALL, False, measure, PROMPT_LINES) if text.strip() else []
+    text = "  ".join(replace_refs(p.text, p.refs, graph.names) for p in step.model.prompts)
+    lines = wrap_text(text, TEXT_WIDTH, SMALL, False, measure, PROMPT_LINES) if text.strip() else []
     return [Line(t, SMALL, full=text if t.endswith("…") else "") for t in lines]
 
 
@@ -188,7 +188,7 @@ def step_card(
 ) -> Card:
     """The card of a step (also the title of a scope's frame); ``branch`` names the branch that begins with it."""
     names_only = showing.detail == "names"
-    details = [] if names_only else _details(graph, step)
+    details = [] if names_only else _detail_lines(graph, step)
     rows = []
     for helper in () if names_only else graph.attached.get(step.id, []):
         inner = (
@@ -196,7 +196,7 @@ def step_card(
             if helper.kind == "model" and helper.model is not None and helper.model.name
             else helper.title
         )
-        text = cut(inner, TEXT_WIDTH - 40, SMALL, False, measure)
+        text = cut_text(inner, TEXT_WIDTH - 40, SMALL, False, measure)
         rows.append(
             AttachedRow(
                 helper.id,
@@ -206,16 +206,16 @@ def step_card(
                 helper.effect,
             )
         )
-    lines = _lines(step.title, details, measure)
+    lines = _card_lines(step.title, details, measure)
     if showing.detail == "prompts":
         lines += _prompt_lines(graph, step, measure)
     meter = showing.meters.get(step.id)
     for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
-        lines.append(_small(remark, measure))
+        lines.append(_small_line(remark, measure))
     if branch:
-        lines.append(_small(branch, measure, quiet=True))
-    tabs = _tabs(outgoing, graph.names, measure, showing.tab)
-    width, height = sized(lines, rows, tabs, measure)
+        lines.append(_small_line(branch, measure, quiet=True))
+    tabs = _outlet_tabs(outgoing, graph.names, measure, showing.tab)
+    width, height = card_size(lines, rows, tabs, measure)
     height += METER if meter is not None else 0.0
     return Card(
         id=step.id,
@@ -238,12 +238,12 @@ def step_card(
 
 def trigger_card(trigger: Trigger, measure: Measure) -> Card:
     """The card of a trigger."""
-    lines = _lines(
+    lines = _card_lines(
         trigger.title if trigger.name else trigger_words(trigger),
         [trigger_words(trigger)] if trigger.name else [],
         measure,
     )
-    width, height = sized(lines, [], [], measure)
+    width, height = card_size(lines, [], [], measure)
     return Card(
         id=trigger.id, number="", kind="trigger", effect="none", frame="start", lines=tuple(lines), rows=(), tabs=(),
         width=width, height=height, full=f"{trigger.title}: {trigger_words(trigger)}", enabled=trigger.enabled,

@@ -14,7 +14,7 @@ from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of, service_name, shared_of, stores_of
 from zeitbuch.core.graph.topology import Graph, pattern_of
 from zeitbuch.core.model.records import AI_KINDS, Effect, Estate, Flow, Link, Step
-from zeitbuch.core.model.words import joined, plural, triggers_words
+from zeitbuch.core.model.words import count_words, join_words, triggers_words
 
 from .cards import Showing
 from .views import View
@@ -24,9 +24,9 @@ _RANK: tuple[Effect, ...] = ("none", "read", "write", "send", "spend", "delete")
 _MANY = 4  # so many callers of one flow are said in words, not drawn
 
 
-def _group(flow: Flow, by: By) -> str:
+def _group_of(flow: Flow, by: By) -> str:
     if by == "owner":
-        return joined(flow.owners) or "no owner named"
+        return join_words(flow.owners) or "no owner named"
     if by == "environment":
         return flow.environment or "no environment named"
     if by == "connection":
@@ -40,18 +40,18 @@ def _group(flow: Flow, by: By) -> str:
     return ""
 
 
-def _strongest(flow: Flow) -> Effect:
+def _strongest_effect(flow: Flow) -> Effect:
     return max((s.effect for s in flow.steps), key=_RANK.index, default="none")
 
 
-def _card(flow: Flow, scope: str | None) -> Step:
+def _flow_card(flow: Flow, scope: str | None) -> Step:
     pattern = pattern_of(flow)
     return Step(
         id=f"flow {flow.id}",
         kind="other" if not flow.steps else "shape" if pattern == "plain" else "model",
         name=flow.title,
         operation=flow.id,
-        effect=_strongest(flow),
+        effect=_strongest_effect(flow),
         scope=scope,
         enabled=flow.state != "off",
     )
@@ -69,42 +69,42 @@ def estate_view(
     remarks: dict[str, list[str]] = {}
     scopes: dict[str, str] = {}
     for flow in estate.flows:
-        name = _group(flow, by)
+        name = _group_of(flow, by)
         if name and name not in scopes:
             scopes[name] = f"group {len(scopes)}"
             steps.append(Step(id=scopes[name], kind="group", name=name))
-        steps.append(_card(flow, scopes.get(name)))
+        steps.append(_flow_card(flow, scopes.get(name)))
         count = [s for s in flow.steps if s.kind != "note"]
         ai = sum(s.kind in AI_KINDS for s in count)
         remarks[f"flow {flow.id}"] = [
             triggers_words(flow),
-            f"{plural(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
+            f"{count_words(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
         ]
     ids = {s.id: s for s in steps}
     calls = calls_of(estate) + (stores_of(estate) if stores else [])
-    links = _links(calls, ids, remarks, steps, {f.id: f.title for f in estate.flows})
+    links = _call_links(calls, ids, remarks, steps, {f.id: f.title for f in estate.flows})
     for shared in shared_of(estate):
         for user in shared.flows:
             others = len(shared.flows) - 1
-            remarks[f"flow {user}"].append(f"shares ‘{shared.name}’ with {plural(others, 'flow')}")
-    title = f"Estate of {plural(len(estate.flows), 'flow')}"
+            remarks[f"flow {user}"].append(f"shares ‘{shared.name}’ with {count_words(others, 'flow')}")
+    title = f"Estate of {count_words(len(estate.flows), 'flow')}"
     graph = Graph(Flow(id="estate", name=title, format="estate", steps=tuple(steps), links=tuple(links)))
     graph.__dict__["numbers"] = {}
-    between = plural(sum(c.how != "store" for c in calls), "call")
+    between = count_words(sum(c.how != "store" for c in calls), "call")
     note = f"{between} between them" + (f", framed by {by}" if by != "none" else "")
     showing = Showing("names", {k: tuple(v) for k, v in remarks.items()}, tab=300.0)
     if result is not None:
         showing = Showing(
             "names",
             showing.remarks,
-            meters=_meters(result, keys),
+            meters=_cost_bars(result, keys),
             tab=300.0,
             scale=f"model cost in {result.month}, longest bar the highest",
         )
     return View(graph, showing.remarks, note=note), showing
 
 
-def _links(
+def _call_links(
     calls: list[Call], ids: dict[str, Step], remarks: dict[str, list[str]], steps: list[Step], titles: dict[str, str]
 ) -> list[Link]:
     handled: dict[str, int] = {}
@@ -136,11 +136,11 @@ def _links(
         links.append(Link(source=source, target=target, role="error" if call.how == "fault" else "next", label=words))
     for target, count in handled.items():
         if count >= _MANY:
-            remarks[f"flow {target}"].append(f"takes the faults of {plural(count, 'flow')}")
+            remarks[f"flow {target}"].append(f"takes the faults of {count_words(count, 'flow')}")
     return links
 
 
-def _meters(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:
+def _cost_bars(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:
     most = max((float(f.cost_month.amount) for f in result.flows if f.cost_month is not None), default=0.0)
     found: dict[str, tuple[str, float]] = {}
     for flow, key in zip(result.flows, keys, strict=True):

@@ -37,7 +37,7 @@ class Piece(Struct):
         return self.drawn if self.drawn is not None else self.card
 
 
-def shifted(block: Block, dx: float, dy: float) -> Block:
+def shift_block(block: Block, dx: float, dy: float) -> Block:
     """A block with all coordinates moved. They are rounded once, when the whole map is placed."""
     return structs.replace(
         block,
@@ -48,7 +48,7 @@ def shifted(block: Block, dx: float, dy: float) -> Block:
     )
 
 
-def mirrored(block: Block) -> Block:
+def mirror_block(block: Block) -> Block:
     """A block with its sides changed: what ran down runs to the right."""
     return Block(
         width=block.height,
@@ -61,7 +61,7 @@ def mirrored(block: Block) -> Block:
     )
 
 
-def rounded(block: Block) -> Block:
+def round_block(block: Block) -> Block:
     """A block whose coordinates have two decimals: what is drawn, and the same on every machine."""
     return structs.replace(
         block,

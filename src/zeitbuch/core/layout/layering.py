@@ -9,7 +9,7 @@ from itertools import pairwise
 from msgspec import Struct
 
 from .ordering import Ends, Ordering
-from .placement import Near, place
+from .placement import Near, place_rows
 
 GAP_X = 34.0
 LANE = 14.0
@@ -70,7 +70,7 @@ class Layers:
     def __init__(self, boxes: dict[str, Box], arcs: list[Arc]) -> None:
         self.boxes = boxes
         self.arcs = arcs
-        self._lanes()
+        self._make_lanes()
         depth = max((b.layer for b in boxes.values()), default=-1) + 1
         self.ids = list(boxes)
         self.number = {b: i for i, b in enumerate(self.ids)}
@@ -83,14 +83,14 @@ class Layers:
         """The boxes and lanes of each layer, from left to right."""
         return [[self.ids[i] for i in row] for row in self._rows]
 
-    def _lanes(self) -> None:
+    def _make_lanes(self) -> None:
         for n, arc in enumerate(self.arcs):
             for layer in range(self.boxes[arc.source].layer + 1, self.boxes[arc.target].layer):
                 lane = f"\x00{n}:{layer}"
                 self.boxes[lane] = Box(lane, LANE, 0.0, True, layer)
                 arc.via.append(lane)
 
-    def order(self) -> None:
+    def order_boxes(self) -> None:
         """Reduces crossings."""
         up: Ends = [[] for _ in self.ids]
         down: Ends = [[] for _ in self.ids]
@@ -103,9 +103,9 @@ class Layers:
                 down[a].append((b, at))
                 up[b].append((a, at))
                 a, at = b, 0.0
-        Ordering(self._rows, up, down).run()
+        Ordering(self._rows, up, down).reduce_crossings()
 
-    def place(self) -> None:
+    def place_boxes(self) -> None:
         """Sets the coordinates, ports included."""
         boxes, number = self.boxes, self.number
         up: Near = [[] for _ in self.ids]
@@ -121,7 +121,7 @@ class Layers:
                 up[number[b]].append((number[a], into, out, weight))
         all = list(boxes.values())
         gaps = [LANE * 0.6 if b.lane else GAP_X for b in all]
-        xs = place(self._rows, [b.width for b in all], gaps, up, down)
+        xs = place_rows(self._rows, [b.width for b in all], gaps, up, down)
         for box, x in zip(all, xs, strict=True):
             box.x = x
 

@@ -9,11 +9,11 @@ from itertools import pairwise
 from msgspec import structs
 
 from zeitbuch.core.graph.topology import Edge, Graph, Level
-from zeitbuch.core.model.words import joined
+from zeitbuch.core.model.words import join_words
 
 from . import cards
 from .cards import PAD, PLAIN, Measure, Showing
-from .fragments import Block, Piece, shifted
+from .fragments import Block, Piece, shift_block
 from .geometry import Band, Card, Frame, PlacedCard, Route, Style
 from .layering import LANE, Arc, Box, Layers, assign_layers
 from .ports import Ports
@@ -23,7 +23,7 @@ GAP_TOP, GAP_BOTTOM = 12.0, 18.0
 FRAME_SIDE, FRAME_TOP, FRAME_BOTTOM = 18.0, 40.0, 18.0
 
 
-def _spread(card: Card, width: float) -> Card:
+def _spread_tabs(card: Card, width: float) -> Card:
     """The card with its tabs in the middle of its lower edge."""
     if not card.tabs:
         return structs.replace(card, width=width)
@@ -36,7 +36,7 @@ def _spread(card: Card, width: float) -> Card:
     return structs.replace(card, width=width, tabs=tabs)
 
 
-def _stub(piece: Piece, slot: int, upper: bool) -> float:
+def _stub_height(piece: Piece, slot: int, upper: bool) -> float:
     """How far below its upper edge a link that goes back touches the side of a box: outer lanes further out."""
     middle = min(24.0, piece.height / 2) if upper else piece.height - min(16.0, piece.height / 2)
     room = middle - 4 if upper else piece.height - middle - 3
@@ -44,7 +44,7 @@ def _stub(piece: Piece, slot: int, upper: bool) -> float:
     return middle - slot * step if upper else middle + slot * step
 
 
-def _head(card: Card) -> float:
+def _head_height(card: Card) -> float:
     """The room for a frame's title and what stands below it."""
     return FRAME_TOP + 14.0 * max(0, len(card.lines) - 2)
 
@@ -65,10 +65,10 @@ class LevelLayout:
         if level.scope is None:
             for trigger in graph.flow.triggers:
                 card = cards.trigger_card(trigger, measure)
-                self.pieces[trigger.id] = self._boxed(card, None)
+                self.pieces[trigger.id] = self._boxed_piece(card, None)
         for step in level.steps:
             if step.kind != "note":
-                self.pieces[step.id] = self._piece(step.id)
+                self.pieces[step.id] = self._piece_of(step.id)
         self.ports = Ports(self.pieces, measure, showing.turned)
         self.edges = [e for e in level.edges if e.source in self.pieces and e.target in self.pieces]
         for edge in self.edges:
@@ -77,34 +77,34 @@ class LevelLayout:
                 if edge.target != edge.source:
                     self.pieces[edge.target].back += 1
 
-    def _piece(self, step_id: str) -> Piece:
+    def _piece_of(self, step_id: str) -> Piece:
         graph, measure = self.graph, self.measure
         step = graph.steps[step_id]
         names = [k.label or k.condition for k in self.level.labels.get(step_id, [])]
-        branch = f"branch {joined(names)}" if names else ""
+        branch = f"branch {join_words(names)}" if names else ""
         card = cards.step_card(graph, step, self.outgoing.get(step_id, []), measure, self.showing, branch)
         inner_level = graph.levels.get(step_id)
         inner = None
         if inner_level is not None:
-            inner = LevelLayout(graph, inner_level, measure, self.depth + 1, self.showing).block()
-        return self._boxed(card, inner)
+            inner = LevelLayout(graph, inner_level, measure, self.depth + 1, self.showing).layout_block()
+        return self._boxed_piece(card, inner)
 
-    def _boxed(self, card: Card, inner: Block | None) -> Piece:
+    def _boxed_piece(self, card: Card, inner: Block | None) -> Piece:
         """The card, or the frame around what is inside it, with its size."""
         measure = self.measure
         if self.showing.turned:
-            return self._turned(card, inner)
+            return self._turned_piece(card, inner)
         if inner is None:
-            card = _spread(card, card.width)
+            card = _spread_tabs(card, card.width)
             return Piece(card, None, card.width, card.height)
         title = max(measure(line.text, line.size, line.bold) for line in card.lines) + 64
         tabs = card.tabs[-1].x + card.tabs[-1].width + PAD if card.tabs else 0.0
         width = max(inner.width + 2 * FRAME_SIDE, title, tabs)
-        height = _head(card) + inner.height + FRAME_BOTTOM
-        card = _spread(card, width)
+        height = _head_height(card) + inner.height + FRAME_BOTTOM
+        card = _spread_tabs(card, width)
         return Piece(card, inner, width, height)
 
-    def _turned(self, card: Card, inner: Block | None) -> Piece:
+    def _turned_piece(self, card: Card, inner: Block | None) -> Piece:
         """The mirror image of a card or frame: its height is what the layout takes for width."""
         depth = max([t.width for t in card.tabs], default=0.0)
         tabs = tuple(structs.replace(t, x=8 + 21.0 * i, width=18.0) for i, t in enumerate(card.tabs))
@@ -114,16 +114,16 @@ class LevelLayout:
             across, along = max(card.height, least), card.width
         else:
             title = max(self.measure(line.text, line.size, line.bold) for line in card.lines) + 64
-            across = max(_head(card) + inner.width + FRAME_BOTTOM, least)
+            across = max(_head_height(card) + inner.width + FRAME_BOTTOM, least)
             along = max(inner.height + 2 * FRAME_SIDE, title)
-        image = _spread(structs.replace(card, height=along, tabs=tabs), across)
+        image = _spread_tabs(structs.replace(card, height=along, tabs=tabs), across)
         shown = tuple(structs.replace(t, x=m.x, width=depth) for t, m in zip(card.tabs, image.tabs, strict=True))
         drawn = structs.replace(card, height=across if inner is None else card.height, tabs=shown, side=True)
         return Piece(image, inner, across, along, 0, drawn, depth)
 
     # -- placing -----------------------------------------------------------------------------------------------
 
-    def block(self) -> Block:
+    def layout_block(self) -> Block:
         """The level with all coordinates."""
         boxes = {
             key: Box(key, p.width + p.back * LANE, p.height + (p.depth if p.card.tabs else 0.0))
@@ -149,25 +149,30 @@ class LevelLayout:
                 arc = Arc(
                     edge.target,
                     edge.source,
-                    self._lane(edge.target, other),
-                    self._lane(edge.source, slot),
+                    self._lane_position(edge.target, other),
+                    self._lane_position(edge.source, slot),
                     0.3,
                     slots=(other, slot),
                 )
             else:
-                arc = Arc(edge.source, edge.target, self.ports.out(index, edge), self.ports.into(edge.target))
+                arc = Arc(
+                    edge.source,
+                    edge.target,
+                    self.ports.outlet_offset(index, edge),
+                    self.ports.inlet_offset(edge.target),
+                )
             arcs.append(arc)
             of_edge.append((index, edge, arc))
         assign_layers(boxes, [(a.source, a.target) for a in arcs])
-        self._wrap(boxes, arcs)
+        self._wrap_loose(boxes, arcs)
         layers = Layers(boxes, arcs)
-        layers.order()
+        layers.order_boxes()
         self.ports.side_by_side(layers, of_edge)
-        layers.place()
-        self.ports.move(layers, of_edge)
-        return self._routed(layers, of_edge, loops)
+        layers.place_boxes()
+        self.ports.move_ports(layers, of_edge)
+        return self._route_edges(layers, of_edge, loops)
 
-    def _wrap(self, boxes: dict[str, Box], arcs: list[Arc]) -> None:
+    def _wrap_loose(self, boxes: dict[str, Box], arcs: list[Arc]) -> None:
         """What no link touches stands in rows below the rest, as wide as they are long."""
         linked = {a.source for a in arcs} | {a.target for a in arcs}
         lone = [b for b in boxes.values() if b.id not in linked]
@@ -182,13 +187,15 @@ class LevelLayout:
             box.layer = first + row
             used += box.width + 34
 
-    def _lane(self, key: str, slot: int) -> float:
+    def _lane_position(self, key: str, slot: int) -> float:
         piece = self.pieces[key]
         return (piece.width + piece.back * LANE) / 2 - LANE * (piece.back - slot) + LANE * 0.6
 
     # -- routing -----------------------------------------------------------------------------------------------
 
-    def _routed(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]], loops: list[tuple[Edge, int]]) -> Block:
+    def _route_edges(
+        self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]], loops: list[tuple[Edge, int]]
+    ) -> Block:
         boxes = layers.boxes
         heights = [max((boxes[b].height for b in row), default=0.0) for row in layers.rows]
         runs: list[list[Run]] = [[] for _ in layers.rows]
@@ -233,60 +240,60 @@ class LevelLayout:
                     placed.append(PlacedCard(piece.seen, x, top, scope, r))
                 else:
                     frames.append(Frame(piece.seen, x, top, piece.width, piece.height, self.depth, scope, r))
-                    self._insert(piece, x, top, placed, frames, routes, bands)
+                    self._insert_piece(piece, x, top, placed, frames, routes, bands)
             rows.append((tops[r], numbers))
         for n, (index, edge, arc) in enumerate(of_edge):
-            points = self._points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
-            routes.append(self._route(edge, points))
+            points = self._route_points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
+            routes.append(self._route_of(edge, points))
         for edge, slot in loops:
-            routes.append(self._loop(edge, slot, spots[edge.source]))
+            routes.append(self._loop_route(edge, slot, spots[edge.source]))
         width = max([b.x + b.width / 2 for b in boxes.values()])
         return Block(round(width, 2), round(y, 2), placed, frames, routes, rows, bands)
 
-    def _insert(
+    def _insert_piece(
         self, piece: Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route],
         bands: list[Band],
     ) -> None:  # fmt: skip
         inner = piece.inner
         assert inner is not None
         if self.showing.turned:
-            dx, dy = x + _head(piece.card), top + (piece.height - inner.height) / 2
+            dx, dy = x + _head_height(piece.card), top + (piece.height - inner.height) / 2
         else:
             dx, dy = x + (piece.width - inner.width) / 2, top + piece.height - FRAME_BOTTOM - inner.height
-        moved = shifted(inner, dx, dy)
+        moved = shift_block(inner, dx, dy)
         placed += moved.cards
         frames += moved.frames
         routes += moved.routes
         bands += moved.bands
 
-    def _style(self, edge: Edge) -> Style:
+    def _style_of(self, edge: Edge) -> Style:
         if edge.link.role == "error":
             return "error"
         if edge.back:
             return "back"
         return "case" if edge.link.role == "case" else "next"
 
-    def _route(self, edge: Edge, points: list[tuple[float, float]]) -> Route:
+    def _route_of(self, edge: Edge, points: list[tuple[float, float]]) -> Route:
         link, scope = edge.link, self.level.scope or ""
         return Route(
             link.source,
             link.target,
-            self._style(edge),
+            self._style_of(edge),
             tuple(points),
-            self._full(edge),
+            self._full_text(edge),
             scope,
             edge.source,
             edge.target,
             self.showing.links.get((link.source, link.target, link.label), ""),
         )
 
-    def _full(self, edge: Edge) -> str:
+    def _full_text(self, edge: Edge) -> str:
         names, link = self.graph.names, edge.link
         words = f"{names[link.source]} to {names[link.target]}"
         said = link.label or link.condition
         return f"{words}: {said}" if said else words
 
-    def _points(
+    def _route_points(
         self, n: int, index: int, edge: Edge, arc: Arc, layers: Layers, heights: list[float], tops: list[float],
         at_gap: dict[tuple[int, int], Run], spots: dict[str, tuple[float, float]],
     ) -> list[tuple[float, float]]:  # fmt: skip
@@ -306,13 +313,13 @@ class LevelLayout:
         end = at_gap[n, last - 1].x2
         if not edge.back:
             points.append((end, tops[last]))
-            return _tidy(points)
+            return _tidy_points(points)
         # Seen from the link that goes back, this path runs from its target down to its source.
         upper, lower = self.pieces[arc.source], self.pieces[arc.target]
         ux, uy = spots[arc.source]
         lx, ly = spots[arc.target]
-        mid_up, mid_low = uy + _stub(upper, arc.slots[0], True), ly + _stub(lower, arc.slots[1], False)
-        tab = self.ports.tab(index, lower)
+        mid_up, mid_low = uy + _stub_height(upper, arc.slots[0], True), ly + _stub_height(lower, arc.slots[1], False)
+        tab = self.ports.tab_offset(index, lower)
         begin = [(lx + lower.width, mid_low)]
         if tab is not None:
             bottom = ly + lower.height + lower.depth
@@ -322,22 +329,22 @@ class LevelLayout:
                 mid_low = bottom + 10 - 8 * (lower.card.tabs.index(tab) + 1) / len(lower.card.tabs)
                 begin = [(lx + tab.x + tab.width / 2, mid_low), (lx + tab.x + tab.width / 2, bottom)]
         path = [(ux + upper.width, mid_up), (points[0][0], mid_up), *points[1:], (end, mid_low), *begin]
-        return _tidy(path[::-1])
+        return _tidy_points(path[::-1])
 
     def _leaves_at(self, index: int, edge: Edge, arc: Arc, top: float) -> float:
         piece = self.pieces[arc.source]
-        tab = None if edge.back else self.ports.tab(index, piece)
+        tab = None if edge.back else self.ports.tab_offset(index, piece)
         return top + piece.height + (piece.depth if tab is not None else 0.0)
 
-    def _loop(self, edge: Edge, slot: int, spot: tuple[float, float]) -> Route:
+    def _loop_route(self, edge: Edge, slot: int, spot: tuple[float, float]) -> Route:
         piece = self.pieces[edge.source]
         right = spot[0] + piece.width
         lane = right + LANE * (slot + 0.6)
-        low, high = spot[1] + _stub(piece, slot, False), spot[1] + _stub(piece, slot, True)
-        return self._route(edge, [(right, low), (lane, low), (lane, high), (right, high)])
+        low, high = spot[1] + _stub_height(piece, slot, False), spot[1] + _stub_height(piece, slot, True)
+        return self._route_of(edge, [(right, low), (lane, low), (lane, high), (right, high)])
 
 
-def _tidy(points: list[tuple[float, float]]) -> list[tuple[float, float]]:
+def _tidy_points(points: list[tuple[float, float]]) -> list[tuple[float, float]]:
     """Without repeated points and points on a straight line."""
     found: list[tuple[float, float]] = []
     for x, y in points:

@@ -86,7 +86,7 @@ def map_record(graph: Graph, scene: Scene) -> MapRecord:
         )
         for f in scene.frames
     ]  # fmt: skip
-    most_out, most_in = ways.spread()
+    most_out, most_in = ways.widest_spread()
     return MapRecord(
         flow=graph.flow.id,
         name=graph.flow.title,

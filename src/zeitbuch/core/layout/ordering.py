@@ -12,7 +12,7 @@ _SWEEPS = 24
 _PATIENCE = 5
 
 
-def crossings(rows: list[list[int]], down: Ends) -> int:
+def count_crossings(rows: list[list[int]], down: Ends) -> int:
     """Crossings of links between neighbouring layers, in the order of the ports they leave from."""
     place = {b: i for row in rows for i, b in enumerate(row)}
     total = 0
@@ -43,33 +43,33 @@ class Ordering:
     def __init__(self, rows: list[list[int]], up: Ends, down: Ends) -> None:
         self.rows, self.up, self.down = rows, up, down
         self.place: list[int] = [0] * len(up)
-        self._note()
+        self._keep_best()
 
-    def _note(self) -> None:
+    def _keep_best(self) -> None:
         for row in self.rows:
             for i, b in enumerate(row):
                 self.place[b] = i
 
-    def run(self) -> int:
+    def reduce_crossings(self) -> int:
         """Reduces crossings; returns how many are left."""
-        self._first()
-        least = crossings(self.rows, self.down)
+        self._first_order()
+        least = count_crossings(self.rows, self.down)
         best = [row[:] for row in self.rows]
         idle = 0
         for turn in range(_SWEEPS):
             if not least or idle >= _PATIENCE:
                 break
-            self._sweep(turn % 2 == 1, turn % 4 > 1)
-            self._swap(turn % 4 > 1)
-            now = crossings(self.rows, self.down)
+            self._sweep_rows(turn % 2 == 1, turn % 4 > 1)
+            self._swap_neighbours(turn % 4 > 1)
+            now = count_crossings(self.rows, self.down)
             idle += 1
             if now < least:
                 least, best, idle = now, [row[:] for row in self.rows], 0
         self.rows[:] = best
-        self._note()
+        self._keep_best()
         return least
 
-    def _first(self) -> None:
+    def _first_order(self) -> None:
         """The order in which a walk from the top first meets the boxes: branches stay together, cases in the order of their
         ports."""
         rows: list[list[int]] = [[] for _ in self.rows]
@@ -91,9 +91,9 @@ class Ordering:
                         ends = sorted(ends, key=lambda e: e[1])[::-1]
                     work += [o for o, _ in ends]
         self.rows[:] = rows
-        self._note()
+        self._keep_best()
 
-    def _sweep(self, upward: bool, right: bool) -> None:
+    def _sweep_rows(self, upward: bool, right: bool) -> None:
         """Sorts each row by the medians of its neighbours in the row before it."""
         place = self.place
         links = self.down if upward else self.up
@@ -120,7 +120,7 @@ class Ordering:
             for i, b in enumerate(row):
                 place[b] = i
 
-    def _swap(self, even: bool) -> None:
+    def _swap_neighbours(self, even: bool) -> None:
         """Swaps neighbours as long as that takes crossings away; in every other turn also when it costs nothing."""
         place, up, down = self.place, self.up, self.down
         dirty = [len(row) > 1 for row in self.rows]

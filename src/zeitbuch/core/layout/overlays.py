@@ -14,11 +14,11 @@ from zeitbuch.core.model.records import Flow
 Overlay = Literal["passes", "calls", "cost"]
 
 
-def _number(value: float) -> str:
+def _short_number(value: float) -> str:
     return f"{value:,.0f}" if value >= 100 else f"{value:.3g}"
 
 
-def overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dict[str, tuple[str, float]], str]:
+def make_overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dict[str, tuple[str, float]], str]:
     """Step -> (figure in words, length of its bar), and what the bars mean. Raises ZeitbuchError for a flow that was not
     estimated."""
     found = next((f for f in result.flows if f.id == flow.id), None)
@@ -27,14 +27,14 @@ def overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dict[str
     value: Callable[[StepEstimate], float]
     words: Callable[[StepEstimate], str]
     if what == "passes":
-        value, words = lambda s: s.passes, lambda s: f"{_number(s.passes)} passes a run"
+        value, words = lambda s: s.passes, lambda s: f"{_short_number(s.passes)} passes a run"
     elif what == "calls":
-        value, words = lambda s: s.calls, lambda s: f"{_number(s.calls)} calls a run"
+        value, words = lambda s: s.calls, lambda s: f"{_short_number(s.calls)} calls a run"
     else:
         value, words = lambda s: float(s.cost.amount), lambda s: f"{money_words(s.cost)} {result.currency} a run"
     shown = [s for s in found.steps if what == "passes" or s.calls or s.cost.amount or s.cost.unknown]
     most = max((value(s) for s in shown), default=0.0)
     meters = {s.id: (words(s), value(s) / most if most else 0.0) for s in shown}
-    top = f"{_number(most)}" if what != "cost" else f"{most:.4g} {result.currency}"
+    top = f"{_short_number(most)}" if what != "cost" else f"{most:.4g} {result.currency}"
     name = {"passes": "passes a run", "calls": "model calls a run", "cost": "model cost a run"}[what]
     return meters, f"{name}, longest bar {top}"

@@ -18,22 +18,22 @@ class _Band(Struct, gc=False):
     x: list[float]
 
 
-def place(rows: list[list[int]], widths: list[float], gaps: list[float], up: Near, down: Near) -> list[float]:
+def place_rows(rows: list[list[int]], widths: list[float], gaps: list[float], up: Near, down: Near) -> list[float]:
     """The centre of each box. ``gaps`` is the room a box wants at its sides; between two boxes the larger one holds."""
-    bands = _bands(rows, widths, gaps, up, down)
+    bands = _make_bands(rows, widths, gaps, up, down)
     xs = [0.0] * len(widths)
     for band in bands:
-        _spread(band, xs)
+        _spread_band(band, xs)
     # Two walks from the bottom to the top, by what lies below and then by both sides: tried on many made flows, more walks
     # give shorter links by a hundredth and maps that are a fifth wider.
     for both in (False, True):
         for band in reversed(bands):
-            _settle(band, xs, up, down, both)
+            _settle_band(band, xs, up, down, both)
     low = min([x - w / 2 for x, w in zip(xs, widths, strict=True)], default=0.0)
     return [round(x - low, 2) for x in xs]
 
 
-def _bands(rows: list[list[int]], widths: list[float], gaps: list[float], up: Near, down: Near) -> list[_Band]:
+def _make_bands(rows: list[list[int]], widths: list[float], gaps: list[float], up: Near, down: Near) -> list[_Band]:
     bands: list[_Band] = []
     for r, row in enumerate(rows):
         if (
@@ -68,13 +68,13 @@ def _bands(rows: list[list[int]], widths: list[float], gaps: list[float], up: Ne
     return bands
 
 
-def _spread(band: _Band, xs: list[float]) -> None:
+def _spread_band(band: _Band, xs: list[float]) -> None:
     for column, shift, x in zip(band.columns, band.shifts, band.x, strict=True):
         for b, s in zip(column, shift, strict=True):
             xs[b] = x + s
 
 
-def _settle(band: _Band, xs: list[float], up: Near, down: Near, both: bool) -> None:
+def _settle_band(band: _Band, xs: list[float], up: Near, down: Near, both: bool) -> None:
     """Moves the columns of a band as near to what they are linked with as their distances allow."""
     wishes: list[tuple[float, float]] = []
     for column, shift, now in zip(band.columns, band.shifts, band.x, strict=True):
@@ -91,12 +91,12 @@ def _settle(band: _Band, xs: list[float], up: Near, down: Near, both: bool) -> N
             # A median agrees with one neighbour exactly, so that its link is straight; a mean with none.
             spots.sort()
             total = sum([w for _, w in spots])
-            wishes.append((_median(spots, total), total))
-    band.x = [wishes[0][0]] if len(wishes) == 1 else _apart(wishes, band.offsets)
-    _spread(band, xs)
+            wishes.append((_weighted_median(spots, total), total))
+    band.x = [wishes[0][0]] if len(wishes) == 1 else _keep_apart(wishes, band.offsets)
+    _spread_band(band, xs)
 
 
-def _median(spots: list[tuple[float, float]], total: float) -> float:
+def _weighted_median(spots: list[tuple[float, float]], total: float) -> float:
     """The weighted median of places; between two middle ones every place is as good, and the middle is taken."""
     half, seen = total / 2, 0.0
     for i, (at, weight) in enumerate(spots):
@@ -108,7 +108,7 @@ def _median(spots: list[tuple[float, float]], total: float) -> float:
     return spots[-1][0]
 
 
-def _apart(wishes: list[tuple[float, float]], offsets: list[float]) -> list[float]:
+def _keep_apart(wishes: list[tuple[float, float]], offsets: list[float]) -> list[float]:
     """Places nearest to the wishes (sum of weighted distances) that keep their least distances: isotonic regression by
     medians (pool adjacent violators) on places less the room needed to their left."""
     blocks: list[tuple[list[tuple[float, float]], float]] = []
@@ -118,7 +118,7 @@ def _apart(wishes: list[tuple[float, float]], offsets: list[float]) -> list[floa
         while blocks and blocks[-1][1] > at:
             before, _ = blocks.pop()
             spots = sorted(before + spots)
-            at = _median(spots, sum([w for _, w in spots]))
+            at = _weighted_median(spots, sum([w for _, w in spots]))
         blocks.append((spots, at))
     found: list[float] = []
     for spots, at in blocks:
@@ -127,7 +127,7 @@ def _apart(wishes: list[tuple[float, float]], offsets: list[float]) -> list[floa
     return found
 
 
-def ports(wishes: list[float], low: float, high: float, least: float) -> list[float]:
+def place_ports(wishes: list[float], low: float, high: float, least: float) -> list[float]:
     """Places of ports in their order, as near to the wishes as may be, between two ends and ``least`` apart (less where there
     is no room)."""
     n = len(wishes)
@@ -136,4 +136,4 @@ def ports(wishes: list[float], low: float, high: float, least: float) -> list[fl
     step = min(least, max(0.0, high - low) / (n - 1))
     offsets = [step * i for i in range(n)]
     inside = [min(max(w, low + offsets[i]), high - offsets[n - 1 - i]) for i, w in enumerate(wishes)]
-    return _apart([(w, 1.0) for w in inside], offsets)
+    return _keep_apart([(w, 1.0) for w in inside], offsets)

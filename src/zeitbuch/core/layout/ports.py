@@ -9,7 +9,7 @@ from .cards import Measure
 from .fragments import Piece
 from .geometry import Tab
 from .layering import LANE, Arc, Layers
-from .placement import ports
+from .placement import place_ports
 
 PORT, SPACING = 16.0, 12.0
 
@@ -20,16 +20,16 @@ class Ports:
     def __init__(self, pieces: dict[str, Piece], measure: Measure, turned: bool) -> None:
         self.pieces, self.measure, self.turned = pieces, measure, turned
 
-    def tab(self, index: int, piece: Piece) -> Tab | None:
+    def tab_offset(self, index: int, piece: Piece) -> Tab | None:
         for tab in piece.card.tabs:
             if tab.key == index:
                 return tab
         return None
 
-    def out(self, index: int, edge: Edge) -> float:
+    def outlet_offset(self, index: int, edge: Edge) -> float:
         """Offset of an outlet from the centre of its box."""
         piece = self.pieces[edge.source]
-        tab = self.tab(index, piece)
+        tab = self.tab_offset(index, piece)
         lanes = piece.back * LANE / 2
         if tab is not None:
             return tab.x + tab.width / 2 - piece.width / 2 - lanes
@@ -42,7 +42,7 @@ class Ports:
             return spot - piece.width / 2 - lanes
         return -lanes
 
-    def into(self, key: str) -> float:
+    def inlet_offset(self, key: str) -> float:
         """Offset of where links arrive: the middle, but clear of the title on a frame's rule."""
         piece = self.pieces[key]
         middle = -piece.back * LANE / 2
@@ -69,7 +69,7 @@ class Ports:
             for i, arc in enumerate(group):
                 arc.into += (i - (len(group) - 1) / 2) * step
 
-    def move(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+    def move_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
         """Moves ports along the edges of cards to where their links go and come from, so that they are straight or short."""
         boxes = layers.boxes
         leaving: dict[str, list[Arc]] = {}
@@ -77,7 +77,7 @@ class Ports:
         for index, edge, arc in of_edge:
             if not edge.back:
                 arriving.setdefault(arc.target, []).append(arc)
-                if self.tab(index, self.pieces[arc.source]) is None:
+                if self.tab_offset(index, self.pieces[arc.source]) is None:
                     leaving.setdefault(arc.source, []).append(arc)
 
         def next_x(arc: Arc) -> float:
@@ -88,8 +88,8 @@ class Ports:
 
         for key, group in leaving.items():
             group.sort(key=next_x)
-            low, high = self._free(key)
-            found = ports([next_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
+            low, high = self._free_edge(key)
+            found = place_ports([next_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
             for arc, spot in zip(group, found, strict=True):
                 arc.out = spot
         for _, _, arc in of_edge:
@@ -100,15 +100,19 @@ class Ports:
                     boxes[lane].x = x
                 x = boxes[lane].x
         for key, group in arriving.items():
-            low, high = self._reach(key)
-            low = max(low, min(self.into(key), high)) if self.pieces[key].inner is not None and not self.turned else low
+            low, high = self._port_reach(key)
+            low = (
+                max(low, min(self.inlet_offset(key), high))
+                if self.pieces[key].inner is not None and not self.turned
+                else low
+            )
             group.sort(key=before_x)
-            found = ports([before_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
+            found = place_ports([before_x(arc) - boxes[key].x for arc in group], low, high, SPACING)
             for arc, spot in zip(group, found, strict=True):
                 arc.into = spot
-        self._extend(layers, of_edge)
+        self._extend_back_links(layers, of_edge)
 
-    def _extend(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
+    def _extend_back_links(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
         """Links that go back run straight out to their lanes where nothing stands beside their boxes."""
         boxes = layers.boxes
         last = {row[-1] for row in layers.rows if row}
@@ -120,10 +124,10 @@ class Ports:
                 if arc.target in last and arc.slots[1] == self.pieces[arc.target].back - 1:
                     arc.into = max(arc.into, boxes[arc.via[-1]].x - boxes[arc.target].x)
 
-    def _free(self, key: str) -> tuple[float, float]:
+    def _free_edge(self, key: str) -> tuple[float, float]:
         """The wider part of a box's lower edge without tabs, where plain links leave."""
         piece = self.pieces[key]
-        low, high = self._reach(key)
+        low, high = self._port_reach(key)
         if piece.card.tabs:
             lanes = piece.width / 2 + piece.back * LANE / 2
             first, last = piece.card.tabs[0], piece.card.tabs[-1]
@@ -131,7 +135,7 @@ class Ports:
             low, high = (right, max(right, high)) if high - right > left - low else (min(low, left), left)
         return low, high
 
-    def _reach(self, key: str) -> tuple[float, float]:
+    def _port_reach(self, key: str) -> tuple[float, float]:
         """How far to the left and right of a box's centre its ports may stand."""
         piece = self.pieces[key]
         middle, half = -piece.back * LANE / 2, piece.width / 2 - 14

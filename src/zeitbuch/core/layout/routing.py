@@ -22,19 +22,19 @@ class Run(Struct):
         return abs(self.x1 - self.x2) < 0.75
 
 
-def _inside(x: float, run: Run) -> bool:
+def _is_inside(x: float, run: Run) -> bool:
     return min(run.x1, run.x2) + 0.5 < x < max(run.x1, run.x2) - 0.5
 
 
-def _cost(upper: Run, lower: Run) -> int:
+def _drawing_cost(upper: Run, lower: Run) -> int:
     """What it costs to draw one horizontal above the other: crossings, and overlaps of their verticals."""
-    cost = int(_inside(upper.x2, lower)) + int(_inside(lower.x1, upper))
+    cost = int(_is_inside(upper.x2, lower)) + int(_is_inside(lower.x1, upper))
     if abs(upper.x2 - lower.x1) < 3.0:
         cost += 20
     return cost
 
 
-def _apart(a: Run, b: Run) -> bool:
+def _are_apart(a: Run, b: Run) -> bool:
     return max(a.x1, a.x2) + 5 < min(b.x1, b.x2) or max(b.x1, b.x2) + 5 < min(a.x1, a.x2)
 
 
@@ -48,9 +48,9 @@ def assign_tracks(runs: list[Run]) -> int:
     for i, a in enumerate(bent):
         for j in range(i + 1, len(bent)):
             b = bent[j]
-            if _apart(a, b) or (abs(a.x1 - b.x1) < 0.5 and (a.x2 > a.x1) != (b.x2 > b.x1)):
+            if _are_apart(a, b) or (abs(a.x1 - b.x1) < 0.5 and (a.x2 > a.x1) != (b.x2 > b.x1)):
                 continue
-            first, second = _cost(a, b), _cost(b, a)
+            first, second = _drawing_cost(a, b), _drawing_cost(b, a)
             if first < second or (first == second and (min(a.x1, a.x2), a.x2) > (min(b.x1, b.x2), b.x2)):
                 above[j][i] = second - first + 0.1
             else:
@@ -63,7 +63,7 @@ def assign_tracks(runs: list[Run]) -> int:
         taken = [
             bent[j].track
             for j in range(len(bent))
-            if j not in left and not _apart(bent[i], bent[j]) and not _shares(bent[i], bent[j])
+            if j not in left and not _are_apart(bent[i], bent[j]) and not _share_column(bent[i], bent[j])
         ]
         bent[i].track = max(taken, default=-1) + 1
         tracks = max(tracks, bent[i].track + 1)
@@ -71,5 +71,5 @@ def assign_tracks(runs: list[Run]) -> int:
     return tracks
 
 
-def _shares(a: Run, b: Run) -> bool:
+def _share_column(a: Run, b: Run) -> bool:
     return abs(a.x1 - b.x1) < 0.5 and (a.x2 > a.x1) != (b.x2 > b.x1)

@@ -11,7 +11,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.graph.topology import Edge, Graph
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import AI_KINDS, Link, Step
-from zeitbuch.core.model.words import plural, triggers_words
+from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.passes.reachability import Ways
 
 
@@ -29,18 +29,18 @@ class View(Struct):
         flow = self.graph.flow
         if flow.format == "estate":
             return self.note
-        facts = [f"set off: {triggers_words(flow)}", plural(sum(s.kind != "note" for s in flow.steps), "step")]
+        facts = [f"set off: {triggers_words(flow)}", count_words(sum(s.kind != "note" for s in flow.steps), "step")]
         if flow.state != "unknown":
             facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
         return " · ".join([*facts, self.note] if self.note else facts)
 
 
-def whole(graph: Graph) -> View:
+def whole_flow(graph: Graph) -> View:
     """The flow as it is."""
     return View(graph)
 
 
-def _reduced(
+def _reduced_view(
     view: View, steps: Iterable[Step], links: Iterable[Link], remarks: dict[str, list[str]], note: str
 ) -> View:
     old = view.graph
@@ -55,28 +55,32 @@ def _reduced(
 
 def scopes_below(graph: Graph, depth: int) -> list[str]:
     """Scopes that stand at least ``depth`` scopes deep (0: all)."""
-    return [s for s in graph.levels if s is not None and len(graph.path(s)) - 1 >= depth]
+    return [s for s in graph.levels if s is not None and len(graph.scope_path(s)) - 1 >= depth]
 
 
-def folded(view: View, scopes: Iterable[str]) -> View:
+def fold_scopes(view: View, scopes: Iterable[str]) -> View:
     """The view with scopes as single cards that say how much they hold."""
     graph = view.graph
     shut = {s for s in scopes if s in graph.levels}
     gone = {
-        s.id for s in graph.flow.steps if shut & {p for p in graph.path(graph.host.get(s.id, s.id)) if p is not None}
+        s.id
+        for s in graph.flow.steps
+        if shut & {p for p in graph.scope_path(graph.host.get(s.id, s.id)) if p is not None}
     }
     if not gone:
         return view
     remarks: dict[str, list[str]] = {}
     for scope in shut - gone:
-        inside = [s for s in graph.flow.steps if scope in graph.path(graph.host.get(s.id, s.id)) and s.kind != "note"]
+        inside = [
+            s for s in graph.flow.steps if scope in graph.scope_path(graph.host.get(s.id, s.id)) and s.kind != "note"
+        ]
         ai = sum(s.kind in AI_KINDS and s.id not in graph.host for s in inside)
-        remarks[scope] = [f"folded: {plural(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
+        remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
     steps = [s for s in graph.flow.steps if s.id not in gone]
 
     def seen(id: str) -> str:
         """The step itself, or the folded scope it stands in."""
-        return next((p for p in graph.path(id) if p in shut), None) or id if id in gone else id
+        return next((p for p in graph.scope_path(id) if p in shut), None) or id if id in gone else id
 
     links: dict[tuple[str, str, str, str], Link] = {}
     for link in graph.flow.links:
@@ -91,15 +95,15 @@ def folded(view: View, scopes: Iterable[str]) -> View:
             continue
         moved = link if (a, b) == (link.source, link.target) else structs.replace(link, source=a, target=b)
         links.setdefault((a, b, link.role, link.label), moved)
-    return _reduced(view, steps, links.values(), remarks, "")
+    return _reduced_view(view, steps, links.values(), remarks, "")
 
 
-def only(view: View, keep: Iterable[str], note: str) -> View:
+def only_steps(view: View, keep: Iterable[str], note: str) -> View:
     """The view with only these steps, the scopes around them and their helpers; ways over what is left out stay as links
     that say how many steps lie between."""
     graph = view.graph
     wanted = {graph.host.get(k, k) for k in keep if k in graph.steps}
-    shown = wanted | {p for k in wanted for p in graph.path(k) if p is not None}
+    shown = wanted | {p for k in wanted for p in graph.scope_path(k) if p is not None}
     steps = [s for s in graph.flow.steps if graph.host.get(s.id, s.id) in shown]
     links: dict[tuple[str, str, str, str], Link] = {}
     remarks: dict[str, list[str]] = {}
@@ -124,34 +128,34 @@ def only(view: View, keep: Iterable[str], note: str) -> View:
             lost: set[str] = set()
             for e in out.get(a, ()):
                 if e.target in visible:
-                    links.setdefault((a, e.target, e.link.role, e.link.label), _moved(e.link, a, e.target))
+                    links.setdefault((a, e.target, e.link.role, e.link.label), _move_link(e.link, a, e.target))
                     continue
-                ends, between = _over(e.target, out, visible)
+                ends, between = _hidden_targets(e.target, out, visible)
                 reached |= between
                 if not ends:
                     lost |= between
                 for b, count in ends.items():
                     label = (
-                        f"{e.link.label}: {plural(count, 'step')} between"
+                        f"{e.link.label}: {count_words(count, 'step')} between"
                         if e.link.label
-                        else f"{plural(count, 'step')} between"
+                        else f"{count_words(count, 'step')} between"
                     )
-                    links.setdefault((a, b, e.link.role, label), _moved(e.link, a, b, label))
+                    links.setdefault((a, b, e.link.role, label), _move_link(e.link, a, b, label))
             if lost:
-                remarks.setdefault(a, []).append(f"then {plural(len(lost), 'step')} not shown")
-        _before(level.steps, out, visible, reached, remarks)
+                remarks.setdefault(a, []).append(f"then {count_words(len(lost), 'step')} not shown")
+        _note_hidden_before(level.steps, out, visible, reached, remarks)
     hidden = sum(s.kind != "note" for s in graph.flow.steps) - sum(s.kind != "note" for s in steps)
-    words = f"{note}; {plural(hidden, 'step')} not shown" if hidden else note
-    return _reduced(view, steps, links.values(), remarks, words)
+    words = f"{note}; {count_words(hidden, 'step')} not shown" if hidden else note
+    return _reduced_view(view, steps, links.values(), remarks, words)
 
 
-def _moved(link: Link, source: str, target: str, label: str | None = None) -> Link:
+def _move_link(link: Link, source: str, target: str, label: str | None = None) -> Link:
     if (link.source, link.target) == (source, target) and label is None:
         return link
     return structs.replace(link, source=source, target=target, label=link.label if label is None else label)
 
 
-def _over(first: str, out: dict[str, list[Edge]], visible: set[str]) -> tuple[dict[str, int], set[str]]:
+def _hidden_targets(first: str, out: dict[str, list[Edge]], visible: set[str]) -> tuple[dict[str, int], set[str]]:
     """What is shown behind a step that is not, with the least number of steps between; and all that is passed."""
     ends: dict[str, int] = {}
     between = {first}
@@ -167,7 +171,7 @@ def _over(first: str, out: dict[str, list[Edge]], visible: set[str]) -> tuple[di
     return ends, between
 
 
-def _before(
+def _note_hidden_before(
     steps: list[Step], out: dict[str, list[Edge]], visible: set[str], reached: set[str], remarks: dict[str, list[str]]
 ) -> None:
     """Says on what is shown how many steps lie before it that nothing shown leads to."""
@@ -175,24 +179,24 @@ def _before(
     for step in steps:
         if step.id in visible or step.id in reached or step.kind == "note":
             continue
-        for b in _over(step.id, out, visible)[0]:
+        for b in _hidden_targets(step.id, out, visible)[0]:
             before.setdefault(b, set()).add(step.id)
     for b, hidden in before.items():
-        remarks.setdefault(b, []).insert(0, f"after {plural(len(hidden), 'step')} not shown")
+        remarks.setdefault(b, []).insert(0, f"after {count_words(len(hidden), 'step')} not shown")
 
 
-def around(view: View, step_id: str, up: int, down: int) -> View:
+def around_step(view: View, step_id: str, up: int, down: int) -> View:
     """A step with what leads to it and what it leads to, so many links far; its scope's contents when it is one."""
     ways = Ways(view.graph)
     graph = view.graph
     centre = graph.host.get(step_id, step_id)
-    keep = {centre} | {s.id for s in graph.steps.values() if centre in graph.path(s.id)}
-    for near, far in ((ways.backward, up), (ways.onward, down)):
+    keep = {centre} | {s.id for s in graph.steps.values() if centre in graph.scope_path(s.id)}
+    for near, far in ((ways.previous_steps, up), (ways.next_steps, down)):
         edge = {centre}
         for _ in range(far):
             edge = {o for e in edge for o in near(e)} - keep
             keep |= edge
-    found = only(view, keep, f"around ‘{graph.names[step_id]}’")
+    found = only_steps(view, keep, f"around ‘{graph.names[step_id]}’")
     found.marked = frozenset({*view.marked, centre})
     return found
 
@@ -206,17 +210,17 @@ def with_ai(view: View) -> View:
         raise fail(
             "view-empty", f"expected steps that use AI in '{graph.flow.title}', found none", "draw the map without --ai"
         )
-    keep = ai | {o for a in ai for o in (*ways.onward(a), *ways.backward(a))}
-    found = only(view, keep, "steps with AI and what stands beside them")
+    keep = ai | {o for a in ai for o in (*ways.next_steps(a), *ways.previous_steps(a))}
+    found = only_steps(view, keep, "steps with AI and what stands beside them")
     found.marked = frozenset({*view.marked, *ai})
     return found
 
 
-def value(view: View, source: str, path: str = "") -> View:
+def follow_value(view: View, source: str, path: str = "") -> View:
     """The way of one value: where it arises and every step that uses it, or what was made of it."""
     graph = view.graph
     ways = Ways(graph)
-    reads = ways.lineage(source, path)
+    reads = ways.follow_lineage(source, path)
     name = f"{path} of ‘{graph.names[source]}’" if path else f"what ‘{graph.names[source]}’ gives"
     if not reads:
         raise fail(
@@ -226,11 +230,11 @@ def value(view: View, source: str, path: str = "") -> View:
     for read in reads:
         host = graph.host.get(read.reader, read.reader)
         own = f"{graph.names[read.reader]}: " if host != read.reader else ""
-        said = (*remarks.get(host, ()), own + ways.words(read))
+        said = (*remarks.get(host, ()), own + ways.read_words(read))
         remarks[host] = tuple(dict.fromkeys(said))
     start = graph.host.get(source, source)
     remarks[start] = (*remarks.get(start, ()), "the value arises here")
     keep = {start, *[graph.host.get(r.reader, r.reader) for r in reads]}
-    found = only(View(graph, remarks, view.marked, view.note), keep, f"the way of {name}")
+    found = only_steps(View(graph, remarks, view.marked, view.note), keep, f"the way of {name}")
     found.marked = frozenset({*view.marked, start})
     return found

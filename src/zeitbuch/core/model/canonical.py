@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from msgspec import Struct, structs
 
-from .fingerprint import meaning
+from .fingerprint import meaning_of
 from .records import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step, Trigger
 
 T = TypeVar("T")
@@ -27,38 +27,38 @@ class Ids(Struct, frozen=True):
 SAME = Ids()
 
 
-def _ref(ref: Ref, ids: Ids) -> Ref:
+def _map_ref(ref: Ref, ids: Ids) -> Ref:
     if ref.step is None:
         return ref
     return structs.replace(ref, step=ids.parts.get(ref.step, ref.step))
 
 
-def _refs(refs: tuple[Ref, ...], ids: Ids) -> tuple[Ref, ...]:
-    return tuple([_ref(ref, ids) for ref in refs]) if refs else refs
+def _map_refs(refs: tuple[Ref, ...], ids: Ids) -> tuple[Ref, ...]:
+    return tuple([_map_ref(ref, ids) for ref in refs]) if refs else refs
 
 
 def mapped_link(link: Link, ids: Ids) -> Link:
     """A link with its ends and references renamed."""
     get = ids.parts.get
     return structs.replace(
-        link, source=get(link.source, link.source), target=get(link.target, link.target), refs=_refs(link.refs, ids)
+        link, source=get(link.source, link.source), target=get(link.target, link.target), refs=_map_refs(link.refs, ids)
     )
 
 
-def _bindings(inputs: tuple[Binding, ...], ids: Ids) -> tuple[Binding, ...]:
+def _map_bindings(inputs: tuple[Binding, ...], ids: Ids) -> tuple[Binding, ...]:
     return tuple(
-        [structs.replace(second, refs=_refs(second.refs, ids)) if second.refs else second for second in inputs]
+        [structs.replace(second, refs=_map_refs(second.refs, ids)) if second.refs else second for second in inputs]
     )
 
 
-def _value(value: Any, ids: Mapping[str, str]) -> Any:
+def _map_value(value: Any, ids: Mapping[str, str]) -> Any:
     """A raw value with texts that are an id, and nothing more, renamed."""
     if isinstance(value, str):
         return ids.get(value, value)
     if isinstance(value, dict):
-        return {key: _value(item, ids) for key, item in value.items()}
+        return {key: _map_value(item, ids) for key, item in value.items()}
     if isinstance(value, list | tuple):
-        return [_value(item, ids) for item in value]
+        return [_map_value(item, ids) for item in value]
     return value
 
 
@@ -68,19 +68,20 @@ def mapped_step(step: Step, ids: Ids) -> Step:
     model = step.model
     if model is not None:
         model = structs.replace(
-            model, prompts=tuple([structs.replace(prompt, refs=_refs(prompt.refs, ids)) for prompt in model.prompts])
+            model,
+            prompts=tuple([structs.replace(prompt, refs=_map_refs(prompt.refs, ids)) for prompt in model.prompts]),
         )
     return structs.replace(
         step,
         id=get(step.id, step.id),
         scope=get(step.scope, step.scope) if step.scope is not None else None,
         model=model,
-        inputs=_bindings(step.inputs, ids),
-        refs=_refs(step.refs, ids),
-        repeat=structs.replace(step.repeat, refs=_refs(step.repeat.refs, ids)) if step.repeat is not None else None,
+        inputs=_map_bindings(step.inputs, ids),
+        refs=_map_refs(step.refs, ids),
+        repeat=structs.replace(step.repeat, refs=_map_refs(step.repeat.refs, ids)) if step.repeat is not None else None,
         connection=ids.connections.get(step.connection, step.connection) if step.connection is not None else None,
         calls=ids.flows.get(step.calls, step.calls) if step.calls is not None else None,
-        unread=_value(step.unread, ids.parts) if step.unread else step.unread,
+        unread=_map_value(step.unread, ids.parts) if step.unread else step.unread,
     )
 
 
@@ -92,12 +93,12 @@ def mapped_trigger(trigger: Trigger, ids: Ids) -> Trigger:
         connection=ids.connections.get(trigger.connection, trigger.connection)
         if trigger.connection is not None
         else None,
-        inputs=_bindings(trigger.inputs, ids),
-        unread=_value(trigger.unread, ids.parts) if trigger.unread else trigger.unread,
+        inputs=_map_bindings(trigger.inputs, ids),
+        unread=_map_value(trigger.unread, ids.parts) if trigger.unread else trigger.unread,
     )
 
 
-def mapped(flow: Flow, ids: Ids) -> Flow:
+def map_ids(flow: Flow, ids: Ids) -> Flow:
     """The flow with its ids renamed; its own id as well where ``ids.flows`` names it."""
     return structs.replace(
         flow,
@@ -111,30 +112,32 @@ def mapped(flow: Flow, ids: Ids) -> Flow:
                 for connection in flow.connections
             ]
         ),
-        unread=_value(flow.unread, ids.parts) if flow.unread else flow.unread,
+        unread=_map_value(flow.unread, ids.parts) if flow.unread else flow.unread,
     )
 
 
-def token(ref: Ref) -> str:
+def ref_token(ref: Ref) -> str:
     """How a reference to a step is written for comparison."""
     return f"\u27e6{ref.step}:{ref.path}\u27e7"
 
 
-def spelled(text: str, refs: tuple[Ref, ...]) -> str:
+def spell_refs(text: str, refs: tuple[Ref, ...]) -> str:
     """A text with its references to steps written by what they refer to."""
     for ref in sorted(refs, key=lambda r: -len(r.text)):
         if ref.step is not None and ref.text:
-            text = text.replace(ref.text, token(ref))
+            text = text.replace(ref.text, ref_token(ref))
     return text
 
 
 def _same_refs(refs: tuple[Ref, ...]) -> tuple[Ref, ...]:
-    return tuple(structs.replace(ref, text=token(ref)) if ref.step is not None and ref.text else ref for ref in refs)
+    return tuple(
+        structs.replace(ref, text=ref_token(ref)) if ref.step is not None and ref.text else ref for ref in refs
+    )
 
 
 def _in_value(value: Any, refs: tuple[Ref, ...]) -> Any:
     if isinstance(value, str):
-        return spelled(value, refs)
+        return spell_refs(value, refs)
     if isinstance(value, dict):
         return {key: _in_value(item, refs) for key, item in value.items()}
     if isinstance(value, list | tuple):
@@ -152,7 +155,7 @@ def same_binding(b: Binding) -> Binding:
 
 def same_prompt(p: Prompt) -> Prompt:
     """A prompt in the form of comparison."""
-    return structs.replace(p, text=spelled(p.text, p.refs), refs=_same_refs(p.refs)) if p.refs else p
+    return structs.replace(p, text=spell_refs(p.text, p.refs), refs=_same_refs(p.refs)) if p.refs else p
 
 
 def _same_repeat(r: Repeat | None) -> Repeat | None:
@@ -160,8 +163,8 @@ def _same_repeat(r: Repeat | None) -> Repeat | None:
         return r
     return structs.replace(
         r,
-        items=spelled(r.items, r.refs) if r.items is not None else None,
-        until=spelled(r.until, r.refs) if r.until is not None else None,
+        items=spell_refs(r.items, r.refs) if r.items is not None else None,
+        until=spell_refs(r.until, r.refs) if r.until is not None else None,
         refs=_same_refs(r.refs),
     )
 
@@ -177,7 +180,7 @@ def same_step(step: Step) -> Step:
     return structs.replace(
         step,
         inputs=tuple([same_binding(second) for second in step.inputs]),
-        condition=spelled(step.condition, step.refs) if step.condition is not None else None,
+        condition=spell_refs(step.condition, step.refs) if step.condition is not None else None,
         refs=_same_refs(step.refs),
         repeat=_same_repeat(step.repeat),
         model=_same_model(step.model),
@@ -188,12 +191,12 @@ def same_link(link: Link) -> Link:
     """A link in the form of comparison."""
     if not link.refs:
         return link
-    return structs.replace(link, condition=spelled(link.condition, link.refs), refs=_same_refs(link.refs))
+    return structs.replace(link, condition=spell_refs(link.condition, link.refs), refs=_same_refs(link.refs))
 
 
-def canonical(flow: Flow) -> Flow:
+def canonical_form(flow: Flow) -> Flow:
     """The form of comparison: meaning alone, in a fixed order, references by what they refer to."""
-    return meaning(
+    return meaning_of(
         structs.replace(
             flow,
             triggers=tuple(

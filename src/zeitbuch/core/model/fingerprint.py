@@ -11,7 +11,7 @@ from msgspec import structs
 from .records import Binding, Content, Flow
 
 
-def _inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
+def _sort_inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
     """Inputs by name: builders write the keys of an object in any order."""
     return tuple(
         structs.replace(
@@ -21,7 +21,7 @@ def _inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
     )
 
 
-def meaning(flow: Flow) -> Flow:
+def meaning_of(flow: Flow) -> Flow:
     """The flow without layout, time stamps, origins and file format, its parts in a fixed order."""
     return structs.replace(
         flow,
@@ -32,11 +32,11 @@ def meaning(flow: Flow) -> Flow:
         content=Content(),
         origin=None,
         triggers=tuple(
-            structs.replace(trigger, position=None, origin=None, inputs=_inputs(trigger.inputs))
+            structs.replace(trigger, position=None, origin=None, inputs=_sort_inputs(trigger.inputs))
             for trigger in sorted(flow.triggers, key=lambda t: t.id)
         ),
         steps=tuple(
-            structs.replace(step, position=None, origin=None, inputs=_inputs(step.inputs))
+            structs.replace(step, position=None, origin=None, inputs=_sort_inputs(step.inputs))
             for step in sorted(flow.steps, key=lambda s: s.id)
         ),
         links=tuple(
@@ -50,4 +50,4 @@ def meaning(flow: Flow) -> Flow:
 
 def fingerprint(flow: Flow) -> str:
     """SHA-256 (64 hexadecimal digits) of the canonical form as JSON with sorted keys."""
-    return hashlib.sha256(msgspec.json.encode(meaning(flow), order="deterministic")).hexdigest()
+    return hashlib.sha256(msgspec.json.encode(meaning_of(flow), order="deterministic")).hexdigest()

@@ -36,15 +36,15 @@ class ModelRule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=T
 
 
 @lru_cache(maxsize=500)
-def _pattern(text: str) -> re.Pattern[str]:
+def _compile_pattern(text: str) -> re.Pattern[str]:
     return re.compile(translate(text), re.IGNORECASE)
 
 
-def _fits(pattern: str, *values: str) -> bool:
-    return pattern == "*" or any(_pattern(pattern).match(value) for value in values)
+def _pattern_test(pattern: str, *values: str) -> bool:
+    return pattern == "*" or any(_compile_pattern(pattern).match(value) for value in values)
 
 
-def _taken(step: Step, place: str) -> tuple[Step, Any]:
+def _take_value(step: Step, place: str) -> tuple[Step, Any]:
     """The value at a place of a step, and the step without it among the unread."""
     for second in step.inputs:
         if second.name == place:
@@ -55,17 +55,17 @@ def _taken(step: Step, place: str) -> tuple[Step, Any]:
         value = value.get(key) if isinstance(value, dict) else None
     if value is None:
         return step, None
-    return structs.replace(step, unread=_without(step.unread, keys)), value
+    return structs.replace(step, unread=_without_keys(step.unread, keys)), value
 
 
-def _without(value: dict[str, Any], keys: list[str]) -> dict[str, Any]:
+def _without_keys(value: dict[str, Any], keys: list[str]) -> dict[str, Any]:
     rest = dict(value)
     if len(keys) == 1:
         rest.pop(keys[0], None)
         return rest
     inner = rest.get(keys[0])
     if isinstance(inner, dict):
-        left = _without(inner, keys[1:])
+        left = _without_keys(inner, keys[1:])
         if left:
             rest[keys[0]] = left
         else:
@@ -73,19 +73,19 @@ def _without(value: dict[str, Any], keys: list[str]) -> dict[str, Any]:
     return rest
 
 
-def _mapped(step: Step, rule: ModelRule) -> Step:
+def _apply_rule(step: Step, rule: ModelRule) -> Step:
     name: Any = rule.model
     taken = 0
     if rule.model_at:
         before = step
-        step, found = _taken(step, rule.model_at)
+        step, found = _take_value(step, rule.model_at)
         taken += step is not before
         name = found if isinstance(found, str) and found else name
     prompts: list[Prompt] = []
     for place in [rule.prompt] if isinstance(rule.prompt, str) else rule.prompt:
         if place:
             refs = next((second.refs for second in step.inputs if second.name == place), ())
-            step, text = _taken(step, place)
+            step, text = _take_value(step, place)
             if isinstance(text, str) and text:
                 prompts.append(Prompt(text=text, role=rule.role, refs=refs))
     named = {prompt.text for prompt in prompts}
@@ -94,7 +94,7 @@ def _mapped(step: Step, rule: ModelRule) -> Step:
     return structs.replace(step, kind=rule.kind, model=use, inputs=inputs)
 
 
-def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
+def apply_model_map(rules: Sequence[ModelRule], flow: Flow) -> Flow:
     """The flow with models for the steps that the rules fit and that name none; the first rule that fits counts."""
     steps: list[Step] = []
     unread = 0
@@ -103,7 +103,9 @@ def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
             rule = next(
                 (
                     model_rule for model_rule in rules
-                    if _fits(model_rule.operation, step.operation) and _fits(model_rule.name, step.name, step.id) and _fits(model_rule.flow, flow.id, flow.name)
+                    if _pattern_test(model_rule.operation, step.operation)
+                    and _pattern_test(model_rule.name, step.name, step.id)
+                    and _pattern_test(model_rule.flow, flow.id, flow.name)
                 ),
                 None,
             )  # fmt: skip
@@ -117,17 +119,17 @@ def applied(rules: Sequence[ModelRule], flow: Flow) -> Flow:
                 "guard",
                 "group",
             ):
-                made = _mapped(step, rule)
-                unread += _leaves(step.unread) - _leaves(made.unread)
+                made = _apply_rule(step, rule)
+                unread += _leaf_values(step.unread) - _leaf_values(made.unread)
                 step = made
         steps.append(step)
     content = structs.replace(flow.content, unread=max(0, flow.content.unread - unread))
     return structs.replace(flow, steps=tuple(steps), content=content)
 
 
-def _leaves(value: Any) -> int:
+def _leaf_values(value: Any) -> int:
     if isinstance(value, dict):
-        return sum(_leaves(item) for item in value.values())
+        return sum(_leaf_values(item) for item in value.values())
     if isinstance(value, list):
-        return sum(_leaves(item) for item in value)
+        return sum(_leaf_values(item) for item in value)
     return 1

@@ -13,7 +13,7 @@ Fits = Callable[[tuple[str, ...]], bool]
 
 
 @lru_cache(maxsize=4096)
-def fits(pattern: str) -> Fits:
+def compile_pattern(pattern: str) -> Fits:
     """What says whether one of several names fits a pattern; empty names fit none but an empty pattern."""
     if pattern == "*":
         return bool
@@ -43,17 +43,17 @@ def fits(pattern: str) -> Fits:
     return found
 
 
-def hit(pattern: str, *names: str) -> bool:
+def pattern_fits(pattern: str, *names: str) -> bool:
     """Whether a pattern fits one of the names; ``*`` fits even where there is no name."""
-    return pattern == "*" or fits(pattern)(names)
+    return pattern == "*" or compile_pattern(pattern)(names)
 
 
-def literal(name: str) -> str:
+def literal_pattern(name: str) -> str:
     """A name as a pattern that means itself."""
     return "".join(f"[{letter}]" if letter in "*?[" else letter for letter in name)
 
 
-def rank(pattern: str) -> int:
+def pattern_rank(pattern: str) -> int:
     """How much a pattern says: 0 nothing, 1 with wild parts, 2 one name."""
     if not pattern or pattern == "*":
         return 0

@@ -32,7 +32,7 @@ class Problem(Struct, frozen=True, omit_defaults=True):
         return f"{where}{self.severity}: {self.message} [{self.code}]{hint}"
 
 
-def within(problem: Problem, base: Origin) -> Problem:
+def place_within(problem: Problem, base: Origin) -> Problem:
     """The problem with the file it belongs to, when it knows only a place in it or nothing."""
     origin = problem.origin
     if origin is None:

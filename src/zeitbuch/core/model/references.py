@@ -21,7 +21,7 @@ def ref_words(ref: Ref, names: dict[str, str]) -> str:
     return f"{ref.path} of \u2018{name}\u2019" if ref.path else f"\u2018{name}\u2019"
 
 
-def readable(text: str, refs: Iterable[Ref], names: dict[str, str]) -> str:
+def replace_refs(text: str, refs: Iterable[Ref], names: dict[str, str]) -> str:
     """A text with its placeholders in words."""
     for ref in refs:
         if ref.text:

@@ -30,7 +30,7 @@ class Sheet(Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
-def shown(value: Any, kind: CellKind) -> str:
+def cell_text(value: Any, kind: CellKind) -> str:
     """The one rounding and wording function for cells. Unknown is shown as '?', never as 0."""
     if value is None:
         return "?"
@@ -39,17 +39,17 @@ def shown(value: Any, kind: CellKind) -> str:
     if kind == "list":
         return ", ".join(str(item) for item in value)
     if kind == "percent":
-        return percent(value)
+        return percent_text(value)
     if kind == "money":
-        return money(value)
+        return money_text(value)
     if kind == "count":
         return f"{round(value):,}"
     if kind == "number":
-        return number(value)
+        return number_text(value)
     return str(value)
 
 
-def percent(share: float) -> str:
+def percent_text(share: float) -> str:
     """0.957 -> '96 %'. Only a full share reads 100 %, only none reads 0 %."""
     number = round(share * 100)
     if number == 100 and share < 1:
@@ -59,7 +59,7 @@ def percent(share: float) -> str:
     return f"{number} %"
 
 
-def number(value: float) -> str:
+def number_text(value: float) -> str:
     """Three significant figures below 100, whole above, with thousands separators."""
     value = float(value)
     if value == round(value) or abs(value) >= 100:
@@ -69,7 +69,7 @@ def number(value: float) -> str:
     return f"{value:.3g}"
 
 
-def money(value: Decimal | float) -> str:
+def money_text(value: Decimal | float) -> str:
     """Money without its currency: two decimals from 1 up, enough for two significant figures below."""
     if value == 0:
         return "0.00"

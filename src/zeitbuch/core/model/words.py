@@ -24,20 +24,20 @@ EFFECT_WORDS: dict[str, str] = {
 }  # fmt: skip
 
 
-def ordinal(n: int) -> str:
+def ordinal_word(n: int) -> str:
     """1 -> '1st'."""
     ending = "th" if 10 <= n % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(n % 10, "th")
     return f"{n}{ending}"
 
 
-def joined(items: list[str] | tuple[str, ...], word: str = "and") -> str:
+def join_words(items: list[str] | tuple[str, ...], word: str = "and") -> str:
     """'a, b and c'."""
     if len(items) < 2:
         return "".join(items)
     return f"{', '.join(items[:-1])} {word} {items[-1]}"
 
 
-def plural(n: int, word: str) -> str:
+def count_words(n: int, word: str) -> str:
     """'1 step', '2 steps'."""
     if n == 1:
         return f"{n} {word}"
@@ -48,45 +48,45 @@ def plural(n: int, word: str) -> str:
     return f"{n} {word}s"
 
 
-def _day(field: str) -> int | None:
+def _day_number(field: str) -> int | None:
     if field.isdecimal() and int(field) <= 7:
         return int(field)
     return _SHORT.get(field[:3].lower())
 
 
-def _weekdays(field: str) -> str | None:
+def _weekday_words(field: str) -> str | None:
     if field in ("1-5", "MON-FRI", "mon-fri"):
         return "on weekdays"
     if field in ("0,6", "6,0", "6-7", "6,7"):
         return "at weekends"
     if "-" in field and "," not in field and "/" not in field:
-        ends = [_day(name) for name in field.split("-")]
+        ends = [_day_number(name) for name in field.split("-")]
         if len(ends) == 2 and ends[0] is not None and ends[1] is not None:
             return f"{_DAYS[ends[0]]} to {_DAYS[ends[1]]}"
         return None
-    days = [_day(name) for name in field.split(",")]
+    days = [_day_number(name) for name in field.split(",")]
     if any(distance is None for distance in days):
         return None
-    return "every " + joined([_DAYS[distance] for distance in days if distance is not None])
+    return "every " + join_words([_DAYS[distance] for distance in days if distance is not None])
 
 
-def _times(minute: str, hour: str) -> str | None:
+def _clock_words(minute: str, hour: str) -> str | None:
     if minute == "*" and hour == "*":
         return "every minute"
     if minute.startswith("*/") and minute[2:].isdecimal() and hour == "*":
-        return f"every {plural(int(minute[2:]), 'minute')}"
+        return f"every {count_words(int(minute[2:]), 'minute')}"
     if minute.isdecimal() and hour == "*":
         return f"every hour at {int(minute)} past" if int(minute) else "every hour on the hour"
     if minute.isdecimal() and hour.startswith("*/") and hour[2:].isdecimal():
         past = f" at {int(minute)} past" if int(minute) else ""
-        return f"every {plural(int(hour[2:]), 'hour')}{past}"
+        return f"every {count_words(int(hour[2:]), 'hour')}{past}"
     hours = hour.split(",")
     if minute.isdecimal() and all(name.isdecimal() for name in hours):
-        return "at " + joined([f"{int(name):02d}:{int(minute):02d}" for name in hours])
+        return "at " + join_words([f"{int(name):02d}:{int(minute):02d}" for name in hours])
     if minute.startswith("*/") and minute[2:].isdecimal() and "-" in hour:
         first, _, last = hour.partition("-")
         if first.isdecimal() and last.isdecimal():
-            return f"every {plural(int(minute[2:]), 'minute')} from {int(first):02d}:00 to {int(last):02d}:59"
+            return f"every {count_words(int(minute[2:]), 'minute')} from {int(first):02d}:00 to {int(last):02d}:59"
     return None
 
 
@@ -96,7 +96,7 @@ def cron_words(cron: str) -> str:
     if len(fields) != 5:
         return f"cron '{cron}'"
     minute, hour, day, month, weekday = fields
-    times = _times(minute, hour)
+    times = _clock_words(minute, hour)
     if times is None:
         return f"cron '{cron}'"
     parts = []
@@ -104,14 +104,14 @@ def cron_words(cron: str) -> str:
         days = day.split(",")
         if not all(name.isdecimal() for name in days):
             return f"cron '{cron}'"
-        parts.append("on the " + joined([ordinal(int(name)) for name in days]))
+        parts.append("on the " + join_words([ordinal_word(int(name)) for name in days]))
     if month != "*":
         months = month.split(",")
         if not all(name.isdecimal() and 1 <= int(name) <= 12 for name in months):
             return f"cron '{cron}'"
-        parts.append("in " + joined([_MONTHS[int(name)] for name in months]))
+        parts.append("in " + join_words([_MONTHS[int(name)] for name in months]))
     if weekday != "*":
-        named = _weekdays(weekday)
+        named = _weekday_words(weekday)
         if named is None:
             return f"cron '{cron}'"
         parts.append(f"or {named}" if day != "*" else named)
@@ -124,8 +124,8 @@ def span_words(seconds: float) -> str:
     """900 -> '15 minutes'."""
     for size, word in ((86400, "day"), (3600, "hour"), (60, "minute")):
         if seconds >= size and seconds % size == 0:
-            return plural(int(seconds // size), word)
-    return plural(int(seconds), "second") if seconds == int(seconds) else f"{seconds:g} seconds"
+            return count_words(int(seconds // size), word)
+    return count_words(int(seconds), "second") if seconds == int(seconds) else f"{seconds:g} seconds"
 
 
 def every_words(seconds: float) -> str:

@@ -4,12 +4,12 @@
 from __future__ import annotations
 
 from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
-from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weaker
+from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Edge, Graph, Level
 from zeitbuch.core.model.records import NOT_TOOLS, Step
 
 from .joins import JoinAnalysis
-from .plan import Node, Plan, Stage, Way, loses
+from .plan import Node, Plan, Stage, Way, loses_passes
 
 _NEVER = Value(0.0, "default", "default")
 
@@ -45,15 +45,15 @@ class Planner:
         self.notes: list[str] = []
         self.skips = False
 
-    def plan(self) -> Plan:
+    def make_plan(self) -> Plan:
         level = self.graph.levels.get(None)
         if level is None:
             return Plan(Stage([], [], 0, False, False, []), [], False, [])
-        top = self._stage(level)
+        top = self._make_stage(level)
         itemised = any(step.per_item or step.yields != "same" for step in self.graph.steps.values())
-        return Plan(top, self._starts(level, top), itemised, self.notes)
+        return Plan(top, self._find_starts(level, top), itemised, self.notes)
 
-    def _starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
+    def _find_starts(self, level: Level, top: Stage) -> list[tuple[str, list[int]]]:
         triggers = self.graph.triggers
         mapping = {node.step.id: index for index, node in enumerate(top.nodes)}
         led: dict[str, list[int]] = {}
@@ -65,7 +65,7 @@ class Planner:
 
     # -- levels ------------------------------------------------------------------------------------------------
 
-    def _stage(self, level: Level) -> Stage:
+    def _make_stage(self, level: Level) -> Stage:
         triggers = self.graph.triggers
         position = {step.id: index for index, step in enumerate(level.steps)}
         outside = 1 << len(position)
@@ -80,9 +80,11 @@ class Planner:
                 incoming.setdefault(edge.target, []).append((index, edge))
                 outgoing.setdefault(edge.source, []).append((index, edge))
         self.skips = any([bool(edge.link.after) and "skip" in edge.link.after for edge in level.edges])
-        part = _parts(position, level.edges)
+        part = _connected_parts(position, level.edges)
         skips = self.skips
-        nodes = [self._node(step, outgoing.get(step.id, []), part[index]) for index, step in enumerate(level.steps)]
+        nodes = [
+            self._make_node(step, outgoing.get(step.id, []), part[index]) for index, step in enumerate(level.steps)
+        ]
         self.skips = skips  # levels inside have set their own
         joins = JoinAnalysis(nodes, position, ins, triggers, level, skips)
         cyclic = any([edge.back for edge in level.edges])
@@ -97,12 +99,12 @@ class Planner:
             node.start_mode = node.step.join or "each"
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
-        stage.risky = _risky(nodes)
+        stage.risky = _risky_parts(nodes)
         return stage
 
     # -- steps -------------------------------------------------------------------------------------------------
 
-    def _node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
+    def _make_node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
         book = self.book
         failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
         timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
@@ -114,14 +116,14 @@ class Planner:
         ways: list[Way] = []
         for index, edge in outgoing:
             if edge.link.after or edge.link.role == "error":
-                way = self._way(index, edge)
+                way = self._make_way(index, edge)
                 keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
             else:
                 way = Way(index, edge.target, edge.back, True, onward, onward, False, True)
             ways.append(way)
         decides = step.kind == "decide" and step.enabled
         if decides:
-            self._shares(step, [way for way in ways if way.success], outgoing)
+            self._set_shares(step, [way for way in ways if way.success], outgoing)
         node = Node(
             step=step,
             enabled=step.enabled,
@@ -138,13 +140,13 @@ class Planner:
             part=part,
         )
         if step.id in self.graph.levels:
-            node.inner = self._stage(self.graph.levels[step.id])
+            node.inner = self._make_stage(self.graph.levels[step.id])
         if step.kind == "loop":
-            self._loop(node)
+            self._set_loop(node)
         elif step.yields == "many":
             node.items = book.of_step("items", step)
         if step.kind == "agent":
-            self._agent(node)
+            self._set_agent(node)
         node.simple = (
             step.enabled
             and node.inner is None
@@ -157,14 +159,14 @@ class Planner:
         return node
 
     @staticmethod
-    def _way(index: int, edge: Edge) -> Way:
+    def _make_way(index: int, edge: Edge) -> Way:
         """A way that only some outcomes take."""
         after = edge.link.after
         if after:
             return Way(index, edge.target, edge.back, "success" in after, "failure" in after, "timeout" in after, "skip" in after, False)  # fmt: skip
         return Way(index, edge.target, edge.back, False, True, True, False, False)
 
-    def _loop(self, node: Node) -> None:
+    def _set_loop(self, node: Node) -> None:
         step, repeat = node.step, node.step.repeat
         if repeat is not None and repeat.until and not repeat.items:
             node.repeats, node.items, node.cap = "until", self.book.of_step("rounds", step), repeat.cap
@@ -176,18 +178,18 @@ class Planner:
         elif node.items is None:
             node.items = spread_default(DEFAULTS["items"], "default")
 
-    def _agent(self, node: Node) -> None:
+    def _set_agent(self, node: Node) -> None:
         helpers = self.graph.attached.get(node.step.id, [])
         for helper in helpers:
             if helper.kind == "memory":
                 node.memories.append(helper)
             elif helper.kind not in NOT_TOOLS and helper.enabled:
-                node.tools.append(self._node(helper, [], 0))
+                node.tools.append(self._make_node(helper, [], 0))
             else:
                 node.idle.append(helper)
         node.turns = turns_of(node.step, self.book, len(node.tools))
 
-    def _shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
+    def _set_shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
         """Probability of each case. What no assumption names shares the rest equally."""
         links = dict(outgoing)
         found: dict[int, Value] = {}
@@ -211,7 +213,11 @@ class Planner:
                 given = 1.0
             # A decision with a single way out also has the way of doing nothing.
             count = len(missing) + (1 if len(ways) == 1 else 0)
-            rest = weaker(*(value.evidence for value in found.values())) if len(missing) == 1 and found else "default"
+            rest = (
+                weakest_evidence(*(value.evidence for value in found.values()))
+                if len(missing) == 1 and found
+                else "default"
+            )
             for way in missing:
                 words = "what the other cases leave, in equal parts"
                 found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
@@ -220,7 +226,7 @@ class Planner:
             way.rest = not step.inclusive and way.edge in unnamed
 
 
-def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
+def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
     """The connected part of each step of a level, numbered."""
     root = list(range(len(position)))  # each part is known by its first step
     for edge in edges:
@@ -242,7 +248,7 @@ def _parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
     return [numbers.setdefault(first, len(numbers)) for first in root]
 
 
-def _risky(nodes: list[Node]) -> list[int]:
+def _risky_parts(nodes: list[Node]) -> list[int]:
     """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
     splits = {
         node.part
@@ -255,6 +261,6 @@ def _risky(nodes: list[Node]) -> list[int]:
         return []
     losing: dict[int, int] = {}
     for node in nodes:
-        if loses(node):
+        if loses_passes(node):
             losing[node.part] = losing.get(node.part, 0) + 1
     return sorted(place for place in splits if losing.get(place, 0) > 1)

@@ -61,7 +61,7 @@ NOTHING = Moving(0.0, 0.0, 0.0, READ)
 Lost = dict[int, tuple[float, float, float, int]]
 
 
-def geometric(rounds: float, cap: int | None) -> float:
+def geometric_rounds(rounds: float, cap: int | None) -> float:
     """Expected rounds of a loop that ends after each round with probability 1/rounds, at most ``cap`` rounds."""
     on = 1 - 1 / rounds
     limit = CYCLE_ROUNDS if cap is None else cap
@@ -80,19 +80,19 @@ class Passes:
         self.of: dict[str, Pass] = {}
         self.capped: list[str] = []
         self.inexact: list[str] = []
-        self.plan: Plan = Planner(graph, book).plan()
+        self.plan: Plan = Planner(graph, book).make_plan()
         self.notes = self.plan.notes
         # Whether a pass may bring more than one item somewhere.
         self._several = any(step.yields == "many" for step in graph.steps.values())
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
-        self._stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entries(entry))
+        self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entry_passes(entry))
 
     @property
     def exact(self) -> bool:
         """Whether every expectation is exact."""
         return not self.inexact
 
-    def _entries(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Moving] | None:
+    def _entry_passes(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Moving] | None:
         starts = self.plan.starts
         if not starts:
             return None
@@ -117,7 +117,7 @@ class Passes:
 
     # -- one level ---------------------------------------------------------------------------------------------
 
-    def _stage(self, stage: Stage, arriving: Moving, starts: dict[int, Moving] | None = None) -> Lost:
+    def _run_stage(self, stage: Stage, arriving: Moving, starts: dict[int, Moving] | None = None) -> Lost:
         """Runs a level; returns what each connected part of it loses by failures that nothing handles."""
         if starts is None:
             starts = dict.fromkeys(stage.entries, arriving)
@@ -125,7 +125,7 @@ class Passes:
         before = -1.0
         lost: Lost = {}
         for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
-            lost = self._sweep(stage, starts, edges)
+            lost = self._sweep_stage(stage, starts, edges)
             total = sum(moving.passes for moving in edges if moving is not None)
             if abs(total - before) <= 1e-13 * max(1.0, total):
                 break
@@ -135,7 +135,7 @@ class Passes:
                 self.capped.append(", ".join(heads))
         return lost
 
-    def _outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
+    def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
         # Branches that do not touch each other fail independently: what survives is the product.
         survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
         for amount, late_amount, over, weak in lost.values():
@@ -146,7 +146,7 @@ class Passes:
             evidence = min(evidence, weak)
         losing = sum(1 for amount, *_ in lost.values() if amount > 0)
         if (losing > 1 and arriving.most > 1) or any(place in lost and lost[place][0] > 0 for place in stage.risky):
-            self._doubt("losses of branches side by side")
+            self._note_inexact("losses of branches side by side")
         gone = arriving.passes * (1 - survives)
         total = sum(amount for amount, *_ in lost.values())
         late = gone * late / total if total else 0.0
@@ -156,11 +156,11 @@ class Passes:
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
         return _Done(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
 
-    def _doubt(self, why: str) -> None:
+    def _note_inexact(self, why: str) -> None:
         if why not in self.inexact:
             self.inexact.append(why)
 
-    def _sweep(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
+    def _sweep_stage(self, stage: Stage, starts: dict[int, Moving], edges: list[Moving | None]) -> Lost:
         """One pass in order over the level; ``edges`` holds what moves along each edge. Returns what each connected
         part of the level loses: passes, those of them out of time, evidence."""
         lost: Lost = {}
@@ -169,10 +169,12 @@ class Passes:
         ended: dict[str, float] = {}
         whole = max((moving.passes for moving in starts.values()), default=0.0)
         for place, node in enumerate(stage.nodes):
-            arriving = self._join(stage, node, starts.get(place), edges, reached, bounds)
-            done = self._run(node, arriving)
+            arriving = self._join_arrivals(stage, node, starts.get(place), edges, reached, bounds)
+            done = self._run_node(node, arriving)
             if stage.skips:
-                turn = max([ended.get(stage.edges[index].source, 0.0) for index in _leaves(node.incoming)], default=0.0)
+                turn = max(
+                    [ended.get(stage.edges[index].source, 0.0) for index in _tie_leaves(node.incoming)], default=0.0
+                )
                 start = starts.get(place)
                 turn = max(turn, start.passes if start is not None else 0.0)
                 done.skipped = max(0.0, turn - arriving.passes)
@@ -180,8 +182,8 @@ class Passes:
                 if not node.enabled:
                     done.skipped = max(turn, arriving.passes)
                 if any(way.skip for way in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
-                    self._doubt("what is skipped where more than one pass may come")
-            reached.append(self._leave(node, arriving, done, edges))
+                    self._note_inexact("what is skipped where more than one pass may come")
+            reached.append(self._leave_node(node, arriving, done, edges))
             bounds.append(arriving.most)
             gone = 0.0 if node.keeps_failures else done.failed
             late = 0.0 if node.keeps_timeouts else done.late
@@ -196,7 +198,7 @@ class Passes:
 
     # -- joins -------------------------------------------------------------------------------------------------
 
-    def _join(
+    def _join_arrivals(
         self,
         stage: Stage,
         node: Node,
@@ -209,7 +211,7 @@ class Passes:
         if tie is None:
             met = start if start is not None else NOTHING
         else:
-            met = self._tie(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
+            met = self._tie_arrivals(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
             if start is not None:
                 met = self._with_start(node.start_mode, met, start)
         for index in node.backs:
@@ -226,17 +228,20 @@ class Passes:
         if mode == "each":
             return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
         # Another trigger starts another run: both never come in one.
-        self._doubt("a trigger and a branch that meet")
-        passes, items = combine([met.passes, start.passes], mode), combine([met.items, start.items], mode)
+        self._note_inexact("a trigger and a branch that meet")
+        passes, items = (
+            combine_arrivals([met.passes, start.passes], mode),
+            combine_arrivals([met.items, start.items], mode),
+        )
         return Moving(passes, items, max(met.most, start.most), evidence)
 
-    def _tie(
+    def _tie_arrivals(
         self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
     ) -> Moving:
         if isinstance(tie, int):
             return edges[tie] or NOTHING
-        first = self._tie(tie.left, edges, reached, bounds)
-        second = self._tie(tie.right, edges, reached, bounds)
+        first = self._tie_arrivals(tie.left, edges, reached, bounds)
+        second = self._tie_arrivals(tie.right, edges, reached, bounds)
         evidence = min(first.evidence if first.passes else READ, second.evidence if second.passes else READ)
         bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
         if tie.mode == "each":
@@ -244,17 +249,17 @@ class Passes:
             return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
         most = min(max(first.most, second.most), bound)
         base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
-        passes = self._waiting(tie, first, second, base, bound)
+        passes = self._expected_waiting(tie, first, second, base, bound)
         if self.plan.itemised and (
             abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL
         ):
-            self._doubt("a join of branches with several items")
+            self._note_inexact("a join of branches with several items")
         low, high = min(first.items, second.items), max(first.items, second.items)
         whole = min(first.passes, second.passes) if tie.mode == "all" else max(first.passes, second.passes)
         items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
         return Moving(passes, items, most, evidence)
 
-    def _waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
+    def _expected_waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
         """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
         probabilities; losses on branches side by side are independent."""
         if not a.passes and not b.passes:
@@ -268,7 +273,7 @@ class Passes:
             or base <= 0
             or max(a.passes, b.passes) > base * (1 + 1e-9)
         ):
-            self._doubt("a join of branches that lose passes, or of cases, where more than one may come")
+            self._note_inexact("a join of branches that lose passes, or of cases, where more than one may come")
             if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
                 return a.passes * b.passes / base
             return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
@@ -277,7 +282,7 @@ class Passes:
 
     # -- one step ----------------------------------------------------------------------------------------------
 
-    def _run(self, node: Node, arriving: Moving) -> _Done:
+    def _run_node(self, node: Node, arriving: Moving) -> _Done:
         """Executes a step: attempts, what is inside it, what is attached to it."""
         step = node.step
         if not node.enabled:
@@ -299,10 +304,10 @@ class Passes:
             late = lost * node.timeout.amount / wrong
         done = _Done(arriving, max(0.0, lost - late), late, 0.0, evidence)
         if node.turns is not None:
-            evidence = self._agent(node, attempts, arriving.most, evidence)
-        self.of[step.id] = self._pass(node, turns, attempts, evidence)
+            evidence = self._run_agent(node, attempts, arriving.most, evidence)
+        self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
-            self._inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
+            self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
         if step.per_item:
             # One item that is lost does not hold up the others.
             left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
@@ -319,28 +324,28 @@ class Passes:
         return done
 
     @staticmethod
-    def _pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
+    def _make_pass(node: Node, arrivals: float, attempts: float, evidence: int) -> Pass:
         value = node.turns
         if value is None:
             return Pass(arrivals, attempts, EVIDENCE[evidence])
         return Pass(arrivals, attempts, EVIDENCE[evidence], value.amount, value.amount**2 + value.variance)
 
-    def _inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
+    def _run_inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
         """A loop goes on when one item fails; other scopes fail with their contents."""
         assert node.inner is not None
         if node.repeats:
-            times, most = self._rounds(node)
+            times, most = self._loop_rounds(node)
             assert node.items is not None
             weak = min(arriving.evidence, _AT[node.items.evidence])
             amount = arriving.passes * times
-            inner = self._stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
             over = sum(part[2] for part in inner.values())
             if over and amount:
                 # An item that ends the run ends it for all; those after it are counted still.
                 done.ended = reached * (1 - (1 - min(1.0, over / amount)) ** max(1.0, times))
-                self._doubt("a run that ends within a loop")
+                self._note_inexact("a run that ends within a loop")
             return
-        inside = self._outcome(node.inner, arriving, self._stage(node.inner, arriving))
+        inside = self._stage_outcome(node.inner, arriving, self._run_stage(node.inner, arriving))
         if inside.ended and arriving.passes:
             done.ended = (reached - done.failed - done.late) * min(1.0, inside.ended / arriving.passes)
         if inside.failed + inside.late > 0:
@@ -351,15 +356,15 @@ class Passes:
             done.late += whole * share * inside.late / (inside.failed + inside.late)
             done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
 
-    def _rounds(self, node: Node) -> tuple[float, float]:
+    def _loop_rounds(self, node: Node) -> tuple[float, float]:
         """Expected rounds of a loop for each arrival, and the most of them."""
         items = node.items
         assert items is not None
         if node.repeats == "until":
-            return geometric(items.amount, node.cap), NEVER
+            return geometric_rounds(items.amount, node.cap), NEVER
         return items.amount, math.ceil(items.high if items.ranged else items.amount)
 
-    def _agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
+    def _run_agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
         turns = node.turns
         assert turns is not None
         evidence = min(evidence, _AT[turns.evidence])
@@ -370,12 +375,12 @@ class Passes:
             self.of[helper.id] = Pass(used, 0.0, EVIDENCE[evidence])
         for tool in node.tools:
             amount = attempts * (turns.amount - 1) / len(node.tools)
-            self._run(tool, Moving(amount, amount, NEVER, evidence))
+            self._run_node(tool, Moving(amount, amount, NEVER, evidence))
         return evidence
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 
-    def _leave(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
+    def _leave_node(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         moving = done.success
         gone = done.failed + done.late
@@ -393,7 +398,7 @@ class Passes:
                 )
                 passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
                 if way.share is not None:
-                    passes, items = self._case(node, load, way.share.amount)
+                    passes, items = self._case_passes(node, load, way.share.amount)
                     evidence = min(evidence, _AT[way.share.evidence])
             if gone and not kept:
                 more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
@@ -405,23 +410,23 @@ class Passes:
         kept = gone > 0 and any(way.plain and way.failure for way in node.ways)
         return moving.passes + (gone if kept else 0.0), moving.passes
 
-    def _case(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
+    def _case_passes(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
         if not node.step.per_item:
             return ok.passes * share, ok.items * share
         # Items are dealt out; a pass goes on where at least one item does.
         each = ok.items / ok.passes if ok.passes else 0.0
         if self._several or each > 1 + _SMALL:
-            self._doubt("a decision over several items")
+            self._note_inexact("a decision over several items")
         return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
 
 
-def _leaves(tie: Tie | int | None) -> list[int]:
+def _tie_leaves(tie: Tie | int | None) -> list[int]:
     if tie is None:
         return []
-    return [tie] if isinstance(tie, int) else _leaves(tie.left) + _leaves(tie.right)
+    return [tie] if isinstance(tie, int) else _tie_leaves(tie.left) + _tie_leaves(tie.right)
 
 
-def combine(amounts: list[float], mode: JoinMode) -> float:
+def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:
     """Arrivals of a join: ``each`` sum, ``all`` minimum, ``once`` maximum of the incoming passes."""
     if not amounts:
         return 0.0

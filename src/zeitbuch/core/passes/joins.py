@@ -74,14 +74,14 @@ class JoinAnalysis:
             sharing = [second for second in branches if split < 0 or second.before >> split & 1]
             apart = [second for second in branches if split >= 0 and not second.before >> split & 1]
             while len(sharing) > 1:
-                sharing.append(self._tied(mode, split, sharing[0], sharing[1]))
+                sharing.append(self._tie_branches(mode, split, sharing[0], sharing[1]))
                 del sharing[:2]
             branches = [*apart, *sharing]
         return branches[0].met if branches else None
 
-    def _tied(self, mode: JoinMode | None, split: int, first: Branch, second: Branch) -> Branch:
+    def _tie_branches(self, mode: JoinMode | None, split: int, first: Branch, second: Branch) -> Branch:
         """Two branches that parted at a step, met."""
-        how, waits, plain = self._how(split, first, second)
+        how, waits, plain = self._judge_meeting(split, first, second)
         natural: JoinMode = "all" if waits else "each"
         tie = Tie(mode or natural, how, split, first.met, second.met, plain)
         met = Branch(tie, first.before & second.before, first.edges + second.edges)
@@ -89,7 +89,7 @@ class JoinAnalysis:
             met.taken[split] = first.taken[split] | second.taken[split]
         return met
 
-    def _how(self, split: int, first: Branch, second: Branch) -> tuple[Meeting, bool, bool]:
+    def _judge_meeting(self, split: int, first: Branch, second: Branch) -> tuple[Meeting, bool, bool]:
         """How two branches that parted at a step go together, whether they wait for each other, and whether they take all
         that goes on."""
         if split < 0:
@@ -144,9 +144,9 @@ class JoinAnalysis:
 
     def _all_through(self, split: int, edges: Edges) -> bool:
         """Whether everything that reaches the sources of some edges has come through the split."""
-        return all([self._through(split, self.position[edge.source]) for _, edge in edges])
+        return all([self._came_through_split(split, self.position[edge.source]) for _, edge in edges])
 
-    def _through(self, split: int, step: int) -> bool:
+    def _came_through_split(self, split: int, step: int) -> bool:
         known = self._came_through.get((split, step))
         if known is not None:
             return known

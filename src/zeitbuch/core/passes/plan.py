@@ -91,7 +91,7 @@ class Plan(Struct):
     notes: list[str]
 
 
-def loses(node: Node) -> bool:
+def loses_passes(node: Node) -> bool:
     """Whether passes can get lost in a step without anything that takes them."""
     if not node.enabled:
         return False
@@ -103,7 +103,7 @@ def loses(node: Node) -> bool:
         node.inner is not None
         and node.repeats == ""
         and not node.keeps_failures
-        and any(loses(n) for n in node.inner.nodes)
+        and any(loses_passes(n) for n in node.inner.nodes)
     )
 
 

@@ -18,7 +18,7 @@ Floats = NDArray[Any]
 
 
 @lru_cache(maxsize=256)
-def _slices(alpha: float, runs: int) -> Floats:
+def _beta_slices(alpha: float, runs: int) -> Floats:
     """Quantiles of Beta(alpha, 6 - alpha) at the middles of ``runs`` equal slices."""
     from scipy.special import betaincinv
 
@@ -33,25 +33,25 @@ class Draws:
         self.rng = np.random.Generator(np.random.SFC64(seed))
         self.doubts: list[tuple[Value, Floats]] = []
 
-    def pert(self, value: Value) -> Floats:
+    def draw_pert(self, value: Value) -> Floats:
         """A ranged value for each run; mean and range are kept."""
         span = value.high - value.low
         alpha = round(6 * (value.amount - value.low) / span, 9)
-        return value.low + span * self.rng.permutation(_slices(alpha, self.runs))
+        return value.low + span * self.rng.permutation(_beta_slices(alpha, self.runs))
 
-    def number(self, value: Value) -> float | Floats:
+    def draw_number(self, value: Value) -> float | Floats:
         """A point as it is, a range drawn."""
-        return self.pert(value) if value.high > value.low else value.amount
+        return self.draw_pert(value) if value.high > value.low else value.amount
 
-    def chance(self, value: Value) -> float | Floats:
+    def draw_probability(self, value: Value) -> float | Floats:
         """A probability: what it is exactly is in doubt, and the same for all runs of a month."""
         if not value.high > value.low:
             return value.amount
-        drawn = self.pert(value)
+        drawn = self.draw_pert(value)
         self.doubts.append((value, drawn))
         return drawn
 
-    def some(self, counts: Ints, share: float | Floats, single: bool) -> Ints:
+    def draw_some(self, counts: Ints, share: float | Floats, single: bool) -> Ints:
         """Binomial: how many of the counts go one way; ``single`` says that no count is over 1."""
         if isinstance(share, float | int):
             if share <= 0:
@@ -62,7 +62,7 @@ class Draws:
             return counts * (self.rng.random(self.runs) < share)
         return self.rng.binomial(counts, np.clip(share, 0.0, 1.0))
 
-    def whole(self, amounts: Floats | Ints) -> Ints:
+    def round_randomly(self, amounts: Floats | Ints) -> Ints:
         """Whole numbers with the same expectation: rounded up with the probability of the fraction."""
         if amounts.dtype.kind == "i":
             return amounts.astype(np.int64, copy=False)
@@ -74,7 +74,7 @@ class Draws:
         return (low + (self.rng.random(self.runs) < rest)).astype(np.int64)
 
 
-def summed(counts: Ints, mean: float, drawn: Floats) -> Floats:
+def sum_of_draws(counts: Ints, mean: float, drawn: Floats) -> Floats:
     """Sum of ``counts`` independent draws of which one is known for each run: n mean + sqrt(n) (x - mean). Mean and
     variance are those of the sum; for one draw it is the draw itself."""
     return counts * mean + np.sqrt(counts) * (drawn - mean)

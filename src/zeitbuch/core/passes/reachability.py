@@ -41,7 +41,7 @@ class Ways:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
-        self.plan = Planner(graph, Book(Assumptions(), graph.flow)).plan()
+        self.plan = Planner(graph, Book(Assumptions(), graph.flow)).make_plan()
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     # -- what runs before what -------------------------------------------------------------------------------------
@@ -50,10 +50,10 @@ class Ways:
     def before(self) -> dict[str, int]:
         """Step -> bits of all steps that have always succeeded before it starts (see ``bit``)."""
         found: dict[str, int] = {}
-        self._before(self.plan.top, 0, found)
+        self._find_before(self.plan.top, 0, found)
         return found
 
-    def _before(self, stage: Stage, outer: int, found: dict[str, int]) -> int:
+    def _find_before(self, stage: Stage, outer: int, found: dict[str, int]) -> int:
         """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
         starts: dict[int, int] = {}
         if stage is self.plan.top:
@@ -65,7 +65,7 @@ class Ways:
         for place, node in enumerate(stage.nodes):
             known = outer
             if node.incoming is not None:
-                met = self._met(stage, node.incoming, after)
+                met = self._before_tie(stage, node.incoming, after)
                 known |= met & starts[place] if place in starts else met
             else:
                 known |= starts.get(place, 0)
@@ -74,7 +74,7 @@ class Ways:
             for helper in self.graph.attached.get(node.step.id, []):
                 found[helper.id] = known
             if node.inner is not None:
-                inside = self._before(node.inner, known | self.bit[node.step.id], found)
+                inside = self._find_before(node.inner, known | self.bit[node.step.id], found)
                 if node.step.kind != "loop":  # a loop may have nothing to do
                     done |= inside
             after.append(done)
@@ -87,18 +87,18 @@ class Ways:
             outer |= common
         return outer
 
-    def _met(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
+    def _before_tie(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
         if isinstance(tie, int):
             edge = stage.edges[tie]
-            place = self._place(stage)[edge.source]
+            place = self._number_stage(stage)[edge.source]
             node = stage.nodes[place]
             way = next(way for way in node.ways if way.edge == tie)
             # What fails hands nothing on.
             return after[place] if way.success else after[place] & ~self.bit[node.step.id]
-        left, right = self._met(stage, tie.left, after), self._met(stage, tie.right, after)
+        left, right = self._before_tie(stage, tie.left, after), self._before_tie(stage, tie.right, after)
         return left | right if tie.mode == "all" else left & right
 
-    def _place(self, stage: Stage) -> dict[str, int]:
+    def _number_stage(self, stage: Stage) -> dict[str, int]:
         kept = self._places.get(id(stage))
         if kept is None:
             kept = self._places[id(stage)] = {node.step.id: index for index, node in enumerate(stage.nodes)}
@@ -117,11 +117,11 @@ class Ways:
 
     # -- reachability ----------------------------------------------------------------------------------------------
 
-    def onward(self, step_id: str) -> list[str]:
+    def next_steps(self, step_id: str) -> list[str]:
         """The steps that a step or trigger leads to directly, on its level."""
         return self._links[0].get(step_id, [])
 
-    def backward(self, step_id: str) -> list[str]:
+    def previous_steps(self, step_id: str) -> list[str]:
         """The steps and triggers that lead to a step directly, on its level."""
         return self._links[1].get(step_id, [])
 
@@ -136,7 +136,7 @@ class Ways:
                     into.setdefault(edge.target, []).append(edge.source)
         return out, into
 
-    def _closure(self, roots: list[str], near: dict[str, list[str]]) -> set[str]:
+    def _reach_all(self, roots: list[str], near: dict[str, list[str]]) -> set[str]:
         seen = set(roots)
         work = list(roots)
         while work:
@@ -146,26 +146,26 @@ class Ways:
                     work.append(other)
         return seen
 
-    def after(self, step_id: str) -> set[str]:
+    def steps_after(self, step_id: str) -> set[str]:
         """Everything that may run after a step, with what is inside it, links that go back included."""
-        return self._along(step_id, self._links[0])
+        return self._reach_along(step_id, self._links[0])
 
-    def ahead(self, step_id: str) -> set[str]:
+    def steps_before(self, step_id: str) -> set[str]:
         """Everything that may run before a step."""
         kept = self._ahead.get(step_id)
         if kept is None:
-            kept = self._ahead[step_id] = self._along(step_id, self._links[1])
+            kept = self._ahead[step_id] = self._reach_along(step_id, self._links[1])
         return kept
 
     @cached_property
     def _ahead(self) -> dict[str, set[str]]:
         return {}
 
-    def _along(self, step_id: str, near: dict[str, list[str]]) -> set[str]:
+    def _reach_along(self, step_id: str, near: dict[str, list[str]]) -> set[str]:
         found: set[str] = set()
         roots = [step_id]
         while roots:
-            reached = self._closure(roots, near) - set(roots) | (set(roots) & found)
+            reached = self._reach_all(roots, near) - set(roots) | (set(roots) & found)
             found |= reached
             # What leads on from the scopes around it goes on too.
             around = [
@@ -191,13 +191,13 @@ class Ways:
         begun = [top.nodes[place].step.id for _, targets in self.plan.starts for place in targets]
         if not begun:
             return []
-        seen = self._closure(begun, self._links[0])
+        seen = self._reach_all(begun, self._links[0])
         lost: list[str] = []
         for step in self.graph.in_order():
             if step.kind == "note":
                 continue
             place = self.graph.host.get(step.id, step.id)
-            outer = next((part for part in self.graph.path(place) if part is not None), place)
+            outer = next((part for part in self.graph.scope_path(place) if part is not None), place)
             if outer not in seen:
                 lost.append(step.id)
         return lost
@@ -233,9 +233,9 @@ class Ways:
     @cached_property
     def longest(self) -> list[str]:
         """The steps of the longest way through the flow, contents of scopes once each (the critical path in steps)."""
-        return self._longest(self.plan.top)
+        return self._longest_in(self.plan.top)
 
-    def _longest(self, stage: Stage) -> list[str]:
+    def _longest_in(self, stage: Stage) -> list[str]:
         forward: dict[str, list[str]] = {}
         for edge in stage.edges:
             if not edge.back:
@@ -246,7 +246,7 @@ class Ways:
         inside: dict[str, list[str]] = {}
         for node in stage.nodes:
             step = node.step
-            inside[step.id] = self._longest(node.inner) if node.inner is not None else []
+            inside[step.id] = self._longest_in(node.inner) if node.inner is not None else []
             own = 1 + len(inside[step.id])
             sources = [text for text in forward.get(step.id, ()) if text in lengths]
             first = max(sources, key=lengths.__getitem__, default=None)
@@ -260,7 +260,7 @@ class Ways:
             place = came[place]
         return whole
 
-    def spread(self) -> tuple[int, int]:
+    def widest_spread(self) -> tuple[int, int]:
         """The most ways that leave one step, and the most that lead to one."""
         out, into = self._links
         steps = self.graph.steps
@@ -281,19 +281,19 @@ class Ways:
         """Every value that a step takes from a step or trigger, in the order of execution."""
         found: list[Read] = []
         for step in self.graph.in_order():
-            for where, ref in taken(self.graph, step):
+            for where, ref in taken_values(self.graph, step):
                 if ref.step is not None:
-                    found.append(Read(step.id, ref.step, ref, where, self._trust(step, ref.step)))
+                    found.append(Read(step.id, ref.step, ref, where, self._trust_of(step, ref.step)))
         return found
 
-    def _trust(self, step: Step, source: str) -> Trust:
+    def _trust_of(self, step: Step, source: str) -> Trust:
         graph = self.graph
         if source not in self.bit:
             return "missing"
         if source in graph.triggers:
             others = [text for text, _ in self.plan.starts if text != source and graph.triggers[text].enabled]
             return "always" if not others or self.before.get(step.id, 0) & self.bit[source] else "sometimes"
-        if source in graph.path(step.id):
+        if source in graph.scope_path(step.id):
             return "always"  # what the loop hands to the steps in it
         host = graph.host.get(step.id)
         if source == host or graph.host.get(source) in (host or step.id, step.id):
@@ -302,17 +302,17 @@ class Ways:
             return "always"
         if any(link.source == source and link.target == step.id and link.role == "error" for link in graph.flow.links):
             return "always"  # what a failed step leaves is there on its error route
-        ahead = self.ahead(host or step.id)
+        ahead = self.steps_before(host or step.id)
         if source not in ahead and graph.host.get(source) not in ahead:
             return "never"
-        if source == step.id or not self._forward(source, step.id):
+        if source == step.id or not self._leads_to(source, step.id):
             return "later"  # it leads here, but only by going back
         return "sometimes"
 
-    def _forward(self, source: str, target: str) -> bool:
+    def _leads_to(self, source: str, target: str) -> bool:
         """Whether a step leads to another without going back."""
-        meeting = self.graph.meeting(source, target)
-        first, second = self.graph.lifted(source, meeting), self.graph.lifted(target, meeting)
+        meeting = self.graph.innermost_common_scope(source, target)
+        first, second = self.graph.lift_to(source, meeting), self.graph.lift_to(target, meeting)
         level = self.graph.levels.get(meeting)
         if level is None or first is None or second is None:
             return False
@@ -322,13 +322,13 @@ class Ways:
             for edge in level.edges:
                 if not edge.back:
                     near.setdefault(edge.source, []).append(edge.target)
-        return first == second or second in self._closure([first], near)
+        return first == second or second in self._reach_all([first], near)
 
     @cached_property
     def _onward(self) -> dict[str | None, dict[str, list[str]]]:
         return {}
 
-    def lineage(self, source: str, path: str = "") -> list[Read]:
+    def follow_lineage(self, source: str, path: str = "") -> list[Read]:
         """Where a value goes: its readers, the readers of what these make of it, and so on; each once, nearest first."""
         found: list[Read] = []
         seen: set[str] = {source}
@@ -350,7 +350,7 @@ class Ways:
                     work.append(read.reader)
         return found
 
-    def words(self, read: Read) -> str:
+    def read_words(self, read: Read) -> str:
         """'the prompt takes rows of ‘Look up’ (does not run on every way)'."""
         remark = {
             "always": "", "sometimes": ", which does not run on every way to it", "never": ", which never runs before it",
@@ -359,7 +359,7 @@ class Ways:
         return f"{read.where} takes {ref_words(read.ref, self.graph.names)}{remark}"
 
 
-def taken(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
+def taken_values(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
     """What a step takes from elsewhere, with what takes it: inputs, prompts, conditions, cases."""
     found: list[tuple[str, Ref]] = []
     found += [(f"the input ‘{b.name}’", r) for b in step.inputs for r in b.refs]

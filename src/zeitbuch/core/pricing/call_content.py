@@ -17,7 +17,7 @@ from zeitbuch.core.assumptions.quantities import (
     TOOL_CALL_TOKENS,
     TOOL_FRAME_TOKENS,
 )
-from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weaker
+from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.records import NOT_TOOLS, ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
@@ -82,7 +82,7 @@ class _Maker:
         agent = step.kind == "agent" and factor != 1
         self.turned: Evidence = done.evidence if agent else "read"
 
-    def add(
+    def add_amount(
         self,
         unit: str,
         size: Value,
@@ -94,10 +94,10 @@ class _Maker:
     ) -> None:
         quantity = times * size.amount * self.means[by]
         if quantity:
-            evidence = size.evidence if by == "one" else weaker(size.evidence, self.turned)
+            evidence = size.evidence if by == "one" else weakest_evidence(size.evidence, self.turned)
             self.amounts.append(Amount(unit, quantity, evidence, why, times, size, key, by, instead))
 
-    def prompts(self, count: Callable[[str], float]) -> tuple[float, float, list[tuple[str, Value, float]]]:
+    def count_prompts(self, count: Callable[[str], float]) -> tuple[float, float, list[tuple[str, Value, float]]]:
         """Tokens and letters of the instruction text, and (key, size, times) of its placeholders."""
         fixed = letters = 0.0
         fills: list[tuple[str, Value, float]] = []
@@ -109,7 +109,7 @@ class _Maker:
                     parts = text.split(ref.text)
                     times = max(1, len(parts) - 1)
                     text = " ".join(parts)
-                key, size = self.sizes.of(ref, self.step)
+                key, size = self.sizes.size_of_ref(ref, self.step)
                 words = f"{ref_words(ref, self.graph.names)}: {size.why}"
                 fills.append((key, Value(size.amount, size.evidence, words, size.low, size.high), float(times)))
             # What stands around a placeholder alone is no text of its own.
@@ -117,16 +117,16 @@ class _Maker:
             letters += len(text.strip())
         return fixed, letters, fills
 
-    def fixed(self, tokens: float, by: By) -> None:
+    def add_fixed_input(self, tokens: float, by: By) -> None:
         """The part of the input that is the same in every call; a share of it may come from the vendor's cache."""
         turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
         cached = self.book.find("cached", (self.step.id, self.step.name)) if "cached" in self.book.by else None
         if cached is None or not cached.amount:
-            self.add("input", Value(tokens, "read"), "instruction text" + turns, by=by)
+            self.add_amount("input", Value(tokens, "read"), "instruction text" + turns, by=by)
             return
         share = Value(cached.amount, cached.evidence, cached.why)
-        self.add("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
-        self.add("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
+        self.add_amount("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
+        self.add_amount("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
 
 
 def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[str], float]) -> Usage | None:
@@ -144,42 +144,44 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
     each = 1.0
     if step.kind == "parse":
         pages = book.of_step("pages", step)
-        made.add("page", pages, f"pages: {pages.why}", key=f"pages {step.id}")
+        made.add_amount("page", pages, f"pages: {pages.why}", key=f"pages {step.id}")
     elif use.modality == "speech":
-        _speech(made, count)
+        _speech_amounts(made, count)
     elif use.modality == "transcription":
         seconds = book.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
-        made.add("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
+        made.add_amount("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
     elif step.kind == "embed" or use.modality == "embedding":
-        calls = each = _embedding(made, count)
+        calls = each = _embedding_amounts(made, count)
     else:
-        _text(made, count)
+        _text_amounts(made, count)
     return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each)
 
 
-def _speech(made: _Maker, count: Callable[[str], float]) -> None:
-    _, letters, fills = made.prompts(lambda text: 0.0)
+def _speech_amounts(made: _Maker, count: Callable[[str], float]) -> None:
+    _, letters, fills = made.count_prompts(lambda text: 0.0)
     instead = ("second", 1 / LETTERS_PER_SECOND)
-    made.add("characters", Value(letters, "read"), "text to be spoken", instead=instead)
+    made.add_amount("characters", Value(letters, "read"), "text to be spoken", instead=instead)
     for key, size, times in fills:
-        made.add("characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead)
+        made.add_amount(
+            "characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead
+        )
 
 
-def _embedding(made: _Maker, count: Callable[[str], float]) -> float:
+def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
     together). Returns the calls."""
-    fixed, _, fills = made.prompts(count)
+    fixed, _, fills = made.count_prompts(count)
     for second in made.step.inputs if not made.use.prompts else ():
         for ref in second.refs:
-            key, size = made.sizes.of(ref, made.step)
+            key, size = made.sizes.size_of_ref(ref, made.step)
             fills.append((key, size, 1.0))
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
     chunk = made.book.find("chunk", names)
     if fixed:
-        made.add("input", Value(fixed, "read"), "text to embed")
+        made.add_amount("input", Value(fixed, "read"), "text to embed")
     for key, size, times in fills:
-        made.add("input", size, f"to embed: {size.why}", times, key=key)
+        made.add_amount("input", size, f"to embed: {size.why}", times, key=key)
     if chunk is None:
         return 1.0
     overlap = made.book.of_step("overlap", made.step)
@@ -188,15 +190,15 @@ def _embedding(made: _Maker, count: Callable[[str], float]) -> float:
     pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
     if pieces > 1 and shared:
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
-        made.add("input", Value(shared, weaker(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
+        made.add_amount("input", Value(shared, weakest_evidence(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
     return float(math.ceil(pieces / together.amount))
 
 
-def _text(made: _Maker, count: Callable[[str], float]) -> None:
+def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     step, use, book = made.step, made.use, made.book
     agent = step.kind == "agent"
     by: By = "turns" if agent else "one"
-    fixed, _, fills = made.prompts(count)
+    fixed, _, fills = made.count_prompts(count)
     helpers = made.graph.attached.get(step.id, [])
     tools = [step for step in helpers if step.kind not in NOT_TOOLS and step.enabled]
     if agent:
@@ -208,32 +210,34 @@ def _text(made: _Maker, count: Callable[[str], float]) -> None:
                 fills.append(
                     (f"memory {helper.id}", Value(size.amount, size.evidence, words, size.low, size.high), 1.0)
                 )
-    made.fixed(fixed, by)
+    made.add_fixed_input(fixed, by)
     for key, size, times in fills:
-        made.add("input", size, size.why, times, by, key)
+        made.add_amount("input", size, size.why, times, by, key)
     if agent and tools and made.done.turns > 1:
         pairs = made.means["pairs"]
-        made.add(
+        made.add_amount(
             "input",
             Value(TOOL_CALL_TOKENS, made.turned),
             f"earlier turns: own calls of {TOOL_CALL_TOKENS:g} x {pairs:.3g}",
             by="pairs",
         )
         for tool in tools:
-            key, size = made.sizes.of(Ref(step=tool.id), step)
+            key, size = made.sizes.size_of_ref(Ref(step=tool.id), step)
             words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
-            made.add("input", size, words, 1 / len(tools), "pairs", key)
-        made.add("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
+            made.add_amount("input", size, words, 1 / len(tools), "pairs", key)
+        made.add_amount("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
     if use.modality == "image":
         images = book.of_step("images", step)
-        made.add("image", images, f"images made: {images.why}", key=f"images {step.id}")
+        made.add_amount("image", images, f"images made: {images.why}", key=f"images {step.id}")
         return
     answer = output_of(step, use, book)
-    made.add("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
+    made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
     reasoning = book.of_step("reasoning", step)
     if reasoning.amount:
-        more = Value(answer.amount * reasoning.amount, weaker(answer.evidence, reasoning.evidence))
-        made.add("output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})")
+        more = Value(answer.amount * reasoning.amount, weakest_evidence(answer.evidence, reasoning.evidence))
+        made.add_amount(
+            "output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})"
+        )
     if use.modality == "vision":
         images = book.of_step("images", step)
-        made.add("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")
+        made.add_amount("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")

@@ -40,25 +40,25 @@ class Prices:
         self._made: dict[str, ModelPrice] = {}
         self._counting: dict[str, Counter] = {}
 
-    def of(self, name: str) -> ModelPrice:
+    def model_prices(self, name: str) -> ModelPrice:
         """The prices of a model."""
         found = self._made.get(name)
         if found is None:
-            found = self._made[name] = self._price(name)
+            found = self._made[name] = self._find_price(name)
         return found
 
-    def counter(self, name: str) -> Counter:
+    def token_counter(self, name: str) -> Counter:
         """What counts the tokens of a model's prompts: its tokenizer, its family's estimate, or the general one."""
         found = self._counting.get(name)
         if found is None:
-            rate = self.card.rate(name) if self.card is not None and name else None
-            found = _remembered(_counter(rate, self.counters))
+            rate = self.card.rate_of(name) if self.card is not None and name else None
+            found = _remember_counts(_make_counter(rate, self.counters))
             self._counting[name] = found
         return found
 
-    def _price(self, name: str) -> ModelPrice:
-        rate = self.card.rate(name) if self.card is not None and name else None
-        parts = [self._on(rate, day) for day in self.days] if rate is not None else []
+    def _find_price(self, name: str) -> ModelPrice:
+        rate = self.card.rate_of(name) if self.card is not None and name else None
+        parts = [self._price_on_day(rate, day) for day in self.days] if rate is not None else []
         if rate is None or not parts or any(pair is None for pair in parts):
             return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
         whole = [pair for pair in parts if pair is not None]
@@ -70,10 +70,10 @@ class Prices:
         deferred = sum((pair[1] for pair in whole), ZERO) / len(whole)
         return ModelPrice(mapping, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
 
-    def _on(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
+    def _price_on_day(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
         assert self.card is not None
-        valid = [price for price in rate.price if price.holds(day)]
-        worth = self.card.worth(rate.currency, day)
+        valid = [price for price in rate.price if price.holds_on(day)]
+        worth = self.card.currency_worth(rate.currency, day)
         if not valid or worth is None:
             return None
         price = max(valid, key=lambda p: p.since)
@@ -83,9 +83,9 @@ class Prices:
             mapping[unit] = None if value is None else Decimal(value) * worth / size
         return mapping, price.deferred if price.deferred is not None else ZERO
 
-    def each(self, model: str, amount: Amount, batched: float) -> Decimal | None:
+    def unit_price(self, model: str, amount: Amount, batched: float) -> Decimal | None:
         """Cost of one of the amount's unit, or None when the card has no price for it."""
-        price = self._made.get(model) or self.of(model)
+        price = self._made.get(model) or self.model_prices(model)
         value = price.of.get(amount.unit)
         if value is not None and not batched:
             return value
@@ -108,17 +108,17 @@ class Prices:
 
     def per_call(self, model: str) -> Decimal:
         """The fee of a call."""
-        return self.of(model).of["call"] or ZERO
+        return self.model_prices(model).of["call"] or ZERO
 
 
-def _counter(rate: ModelRate | None, counters: dict[str, Counter]) -> Counter:
+def _make_counter(rate: ModelRate | None, counters: dict[str, Counter]) -> Counter:
     if rate is not None and rate.tokenizer in counters:
         return counters[rate.tokenizer]
     family = rate.family if rate is not None else ""
-    return lambda text: token_count.count(text, family)
+    return lambda text: token_count.count_tokens(text, family)
 
 
-def _remembered(count: Counter) -> Counter:
+def _remember_counts(count: Counter) -> Counter:
     """The same prompt is counted once: scenarios and drivers estimate the same flow many times."""
     seen: dict[str, float] = {}
 

@@ -89,7 +89,7 @@ def language_of(line: str, words: list[str]) -> str:
     return max(score, key=lambda k: (score[k], k == "en"))
 
 
-def neutral(chunk: str) -> bool:
+def is_neutral(chunk: str) -> bool:
     """Whether nothing in a piece of a line speaks for another language than English. A line of such pieces is English."""
     return chunk.isascii() and _FOREIGN.isdisjoint(chunk.lower().split())
 
@@ -102,7 +102,7 @@ _SIMPLIFIED = frozenset(
 )
 
 
-def traditional(text: str) -> bool:
+def is_traditional(text: str) -> bool:
     """Whether Chinese text is written in traditional characters."""
     found = set(text)
     return len(found & (_TRADITIONAL - _SIMPLIFIED)) > len(found & (_SIMPLIFIED - _TRADITIONAL))

@@ -17,7 +17,7 @@ from zeitbuch.core.assumptions.quantities import (
     SIZE_OF_VARIABLE,
     SIZE_OTHERWISE,
 )
-from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weaker
+from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
@@ -49,7 +49,7 @@ def output_of(step: Step, use: ModelUse, book: Book) -> Value:
     return Value((found.low + 4 * min(likely, cap) + cap) / 6, found.evidence, words, found.low, float(cap))
 
 
-def scaled(value: Value, times: float, why: str) -> Value:
+def scale_value(value: Value, times: float, why: str) -> Value:
     """A value a number of times over."""
     return Value(value.amount * times, value.evidence, why, value.low * times, value.high * times)
 
@@ -61,20 +61,20 @@ class Sizes:
         self.graph = graph
         self.book = book
 
-    def of(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
+    def size_of_ref(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
         """Key and size of what fills one placeholder of ``reader``. Equal keys are one and the same text."""
         if reader is not None and "size" in self.book.by:
             words = ref_words(ref, self.graph.names)
-            found = self._placeholder(reader, (words, ref.text, ref.path, ref.variable or ""))
+            found = self._placeholder_size(reader, (words, ref.text, ref.path, ref.variable or ""))
             if found is not None:
                 return f"size {reader.id} {words}", found
         if ref.step is None:
             return f"size of {ref_words(ref, self.graph.names)}", spread_default(
                 SIZE_OF_VARIABLE, "default for a variable"
             )
-        return f"size of {ref.step}", self._source(ref, reader)
+        return f"size of {ref.step}", self._source_size(ref, reader)
 
-    def _placeholder(self, reader: Step, words: tuple[str, ...]) -> Value | None:
+    def _placeholder_size(self, reader: Step, words: tuple[str, ...]) -> Value | None:
         """A size that an assumption gives to the placeholder itself."""
         names = tuple(word for word in words if word)
         for ready in self.book.by["size"]:
@@ -84,7 +84,7 @@ class Sizes:
                 return found if found is not None and found != plain else None
         return None
 
-    def _source(self, ref: Ref, reader: Step | None) -> Value:
+    def _source_size(self, ref: Ref, reader: Step | None) -> Value:
         graph, book = self.graph, self.book
         trigger = graph.triggers.get(ref.step or "")
         if trigger is not None:
@@ -100,22 +100,22 @@ class Sizes:
         if step is None:
             return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
         found = book.find("size", (step.id, step.name)) if "size" in book.by else None
-        return found if found is not None else self._unsaid(step, reader)
+        return found if found is not None else self._default_size(step, reader)
 
-    def _unsaid(self, step: Step, reader: Step | None) -> Value:
+    def _default_size(self, step: Step, reader: Step | None) -> Value:
         use = step.model
         if use is not None and step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
             answer = output_of(step, use, self.book)
-            return scaled(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
+            return scale_value(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
         if step.kind == "retrieve":
-            return self._retrieved(step)
+            return self._retrieved_size(step)
         if step.kind == "parse" and "pages" in self.book.by:
             pages = self.book.of_step("pages", step)
-            return scaled(pages, PAGE_TOKENS, f"{pages.amount:g} pages of {PAGE_TOKENS:g} tokens: {pages.why}")
-        if step.kind == "loop" and reader is not None and step.id not in self.graph.path(reader.id):
-            return self._gathered(step)
+            return scale_value(pages, PAGE_TOKENS, f"{pages.amount:g} pages of {PAGE_TOKENS:g} tokens: {pages.why}")
+        if step.kind == "loop" and reader is not None and step.id not in self.graph.scope_path(reader.id):
+            return self._gathered_size(step)
         if step.yields == "one":
-            return self._listed(step)
+            return self._listed_size(step)
         kept = _HANDED.get(step.kind)
         return (
             kept
@@ -123,7 +123,7 @@ class Sizes:
             else spread_default(SIZE_OTHERWISE, f"default for what a {step.kind} step hands on")
         )
 
-    def _retrieved(self, step: Step) -> Value:
+    def _retrieved_size(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
         value = self.book.find("items", (step.id, step.name))
         piece = self.book.find("chunk", (step.id, step.name))
@@ -132,7 +132,7 @@ class Sizes:
                 second.value
                 for second in step.inputs
                 if isinstance(second.value, int) and not isinstance(second.value, bool) and 0 < second.value <= 100
-                and any(word in _COUNTS for word in _words(second.name))
+                and any(word in _COUNTS for word in _name_words(second.name))
             ),
             None,
         )  # fmt: skip
@@ -146,9 +146,9 @@ class Sizes:
         one = piece or Value(CHUNK_TOKENS, "default", "default")
         words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
         low, high = (one.low * count.amount, one.high * count.amount) if one.ranged else (float("nan"), float("nan"))
-        return Value(count.amount * one.amount, weaker(count.evidence, one.evidence), words, low, high)
+        return Value(count.amount * one.amount, weakest_evidence(count.evidence, one.evidence), words, low, high)
 
-    def _gathered(self, loop: Step) -> Value:
+    def _gathered_size(self, loop: Step) -> Value:
         """What a loop hands on to what comes after it: a result for each item."""
         items = self.book.find("items", (loop.id, loop.name))
         repeat = loop.repeat
@@ -160,10 +160,10 @@ class Sizes:
             if loop.id in self.graph.levels
             else None
         )
-        one = self._unsaid(last, last) if last is not None else spread_default(SIZE_BY_KIND["loop"], "default")
-        return self._product(items, one, f"results of {items.amount:g} items ({items.why})")
+        one = self._default_size(last, last) if last is not None else spread_default(SIZE_BY_KIND["loop"], "default")
+        return self._product_size(items, one, f"results of {items.amount:g} items ({items.why})")
 
-    def _listed(self, step: Step) -> Value:
+    def _listed_size(self, step: Step) -> Value:
         """A list gathered from the items of the nearest expanding step before it."""
         seen = {step.id}
         ways = [link.source for link in self.graph.flow.links if link.target == step.id and link.role != "attach"]
@@ -176,19 +176,19 @@ class Sizes:
             if at.yields == "many":
                 items = self.book.of_step("items", at)
                 one = (
-                    self._unsaid(first, first)
+                    self._default_size(first, first)
                     if first is not None and first.yields != "one"
                     else spread_default(SIZE_OTHERWISE, "default")
                 )
-                return self._product(items, one, f"a list of {items.amount:g} items ({items.why})")
+                return self._product_size(items, one, f"a list of {items.amount:g} items ({items.why})")
             ways += [link.source for link in self.graph.flow.links if link.target == at.id and link.role != "attach"]
         return spread_default(
             SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), f"default for what a {step.kind} step hands on"
         )
 
     @staticmethod
-    def _product(items: Value, one: Value, words: str) -> Value:
-        evidence = weaker(items.evidence, one.evidence)
+    def _product_size(items: Value, one: Value, words: str) -> Value:
+        evidence = weakest_evidence(items.evidence, one.evidence)
         # The sizes of many items even out: only the range of their number is kept.
         low, high = (items.low * one.amount, items.high * one.amount) if items.ranged else (float("nan"), float("nan"))
         return Value(items.amount * one.amount, evidence, f"{words} of {one.amount:g} tokens", low, high)
@@ -207,7 +207,7 @@ def window_of(memory: Step, book: Book) -> Value:
     return spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
 
 
-def _words(name: str) -> list[str]:
+def _name_words(name: str) -> list[str]:
     words, word = [], ""
     for letter in name:
         if not letter.isalnum():

@@ -99,7 +99,7 @@ def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
         case "call":
             if not meter.tiers:
                 return sum(used.calls.values())
-            tiers = {name: card.rate(name) for name in used.calls}
+            tiers = {name: card.rate_of(name) for name in used.calls}
             return sum(
                 number
                 for name, number in used.calls.items()
@@ -125,7 +125,7 @@ def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
     return total
 
 
-def metered(
+def bill_meters(
     card: RateCard | None, days: Sequence[date], flows: Sequence[tuple[str, Flow, Metered | None, Volume]]
 ) -> tuple[tuple[MeterLine, ...], Bills]:
     """All meters of all hosts in a month. Several ``days`` give the mean over them (an average month)."""
@@ -136,7 +136,7 @@ def metered(
     found: dict[tuple[str, str], list[HostBill]] = {}
     names = {key: flow.title for key, flow, _, _ in flows}
     for day in days:
-        for line_key, line in _on(card, day, flows, bills, found):
+        for line_key, line in _bill_day(card, day, flows, bills, found):
             lines.setdefault(line_key, []).append(line)
     share = Decimal(1) / len(days)
     rows = []
@@ -181,7 +181,7 @@ def metered(
     return tuple(rows), bills
 
 
-def _on(
+def _bill_day(
     card: RateCard,
     day: date,
     flows: Sequence[tuple[str, Flow, Metered | None, Volume]],
@@ -200,15 +200,15 @@ def _on(
     for host in card.host:
         mine = members.get(host.name, [])
         if host.base and mine:
-            worth = card.worth(host.currency, day)
+            worth = card.currency_worth(host.currency, day)
             fee = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
             found.setdefault((host.name, ""), []).append(HostBill(host.name, fee))
         for name in host.meters:
-            out += _meter(card, meters[name], host.name, day, mine, found)
+            out += _bill_meter(card, meters[name], host.name, day, mine, found)
     return out
 
 
-def _meter(
+def _bill_meter(
     card: RateCard,
     meter: Meter,
     host: str,
@@ -234,9 +234,9 @@ def _meter(
     total = Decimal(sum(value for _, _, value in used))
     if meter.round_up == "month":
         total = total.to_integral_value(ROUND_CEILING)
-    valid = [meter_price for meter_price in meter.price if meter_price.holds(day)]
+    valid = [meter_price for meter_price in meter.price if meter_price.holds_on(day)]
     price = max(valid, key=lambda p: p.since) if valid else None
-    worth = card.worth(meter.currency, day)
+    worth = card.currency_worth(meter.currency, day)
     cost = (
         Money(stairs_cost(total, price) * worth)
         if price is not None and worth is not None

@@ -11,7 +11,7 @@ from typing import Literal
 
 from msgspec import Struct, field
 
-from zeitbuch.core.model.name_patterns import hit
+from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Flow
 
 UNITS: dict[str, tuple[str, int]] = {
@@ -42,7 +42,7 @@ class Price(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True)
     call: Decimal | None = None
     deferred: Decimal | None = None
 
-    def holds(self, on: date) -> bool:
+    def holds_on(self, on: date) -> bool:
         return self.since <= on and (self.until is None or on < self.until)
 
 
@@ -88,7 +88,7 @@ class MeterPrice(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     included: Decimal = Decimal(0)
     stair: tuple[Stair, ...] = ()
 
-    def holds(self, on: date) -> bool:
+    def holds_on(self, on: date) -> bool:
         return self.since <= on and (self.until is None or on < self.until)
 
 
@@ -117,12 +117,12 @@ class Belongs(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tru
     since: date | None = field(name="from", default=None)
     until: date | None = None
 
-    def takes(self, flow: Flow, on: date) -> bool:
+    def takes_flow(self, flow: Flow, on: date) -> bool:
         if (self.since is not None and on < self.since) or (self.until is not None and on >= self.until):
             return False
         return (
-            hit(self.flow, flow.id, flow.name) and hit(self.folder, flow.folder)
-            and hit(self.environment, flow.environment) and hit(self.format, flow.format)
+            pattern_fits(self.flow, flow.id, flow.name) and pattern_fits(self.folder, flow.folder)
+            and pattern_fits(self.environment, flow.environment) and pattern_fits(self.format, flow.format)
         )  # fmt: skip
 
 
@@ -146,7 +146,7 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
     meter: tuple[Meter, ...] = ()
     host: tuple[Host, ...] = ()
 
-    def rate(self, name: str) -> ModelRate | None:
+    def rate_of(self, name: str) -> ModelRate | None:
         """The model of that name: the exact name first, then the first pattern that fits."""
         for model in self.model:
             if model.name == name or name in model.also:
@@ -155,15 +155,15 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
             (model_rate for model_rate in self.model if any(fnmatchcase(name, part) for part in model_rate.also)), None
         )
 
-    def price(self, name: str, on: date) -> Price | None:
+    def price_of(self, name: str, on: date) -> Price | None:
         """The price of a model on a day in its own currency, or None when the card has none."""
-        model = self.rate(name)
+        model = self.rate_of(name)
         if model is None:
             return None
-        valid = [price for price in model.price if price.holds(on)]
+        valid = [price for price in model.price if price.holds_on(on)]
         return max(valid, key=lambda p: p.since) if valid else None
 
-    def worth(self, currency: str, on: date) -> Decimal | None:
+    def currency_worth(self, currency: str, on: date) -> Decimal | None:
         """What one unit of a currency is worth in the card's; None when no rate is stated for the day."""
         if currency in ("", self.currency):
             return Decimal(1)
@@ -175,17 +175,17 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
         best: tuple[date, Host] | None = None
         for host in self.host:
             for part in host.flows:
-                if part.takes(flow, on):
+                if part.takes_flow(flow, on):
                     since = part.since or date.min
                     if best is None or since >= best[0]:
                         best = (since, host)
         return best[1] if best is not None else None
 
-    def newest(self) -> date | None:
+    def newest_date(self) -> date | None:
         """The last date from which any price of a model holds."""
         return max((price.since for model_rate in self.model for price in model_rate.price), default=None)
 
-    def dates(self) -> list[date]:
+    def change_dates(self) -> list[date]:
         """All dates on which something of the card changes."""
         found = {price.since for model_rate in self.model for price in model_rate.price} | {
             price.until for model_rate in self.model for price in model_rate.price if price.until

@@ -19,37 +19,39 @@ from .token_table import FAMILIES
 _KINDS = frozenset(get_args(StepKind))
 
 
-def problems(card: RateCard) -> list[Problem]:
+def rate_problems(card: RateCard) -> list[Problem]:
     """Wrong currencies, prices, dates, names and references of a card."""
     found: list[Problem] = []
-    _currency(card.currency, "/currency", found)
-    _exchange(card, found)
-    _models(card, found)
-    _meters(card, found)
-    _hosts(card, found)
+    _check_currency(card.currency, "/currency", found)
+    _check_exchange(card, found)
+    _check_models(card, found)
+    _check_meters(card, found)
+    _check_hosts(card, found)
     return found
 
 
-def _say(found: list[Problem], code: str, message: str, at: str, hint: str = "") -> None:
+def _add_problem(found: list[Problem], code: str, message: str, at: str, hint: str = "") -> None:
     found.append(Problem(code, "error", message, Origin("", at), hint))
 
 
-def _currency(code: str, at: str, found: list[Problem]) -> None:
+def _check_currency(code: str, at: str, found: list[Problem]) -> None:
     if len(code) != 3 or not code.isalpha() or not code.isupper() or not code.isascii():
-        _say(
+        _add_problem(
             found, "rate-currency", f"expected a currency code of three capital letters (ISO 4217), found '{code}'", at
         )
 
 
-def _exchange(card: RateCard, found: list[Problem]) -> None:
+def _check_exchange(card: RateCard, found: list[Problem]) -> None:
     seen: set[tuple[str, date]] = set()
     for index, exchange in enumerate(card.exchange):
         place = f"/exchange/{index}"
-        _currency(exchange.currency, f"{place}/currency", found)
+        _check_currency(exchange.currency, f"{place}/currency", found)
         if not exchange.rate.is_finite() or exchange.rate <= 0:
-            _say(found, "rate-negative", f"expected a rate of exchange over 0, found {exchange.rate}", f"{place}/rate")
+            _add_problem(
+                found, "rate-negative", f"expected a rate of exchange over 0, found {exchange.rate}", f"{place}/rate"
+            )
         if (exchange.currency, exchange.since) in seen:
-            _say(
+            _add_problem(
                 found,
                 "rate-twice",
                 f"expected one rate a date for {exchange.currency}, found {exchange.since} twice",
@@ -58,24 +60,26 @@ def _exchange(card: RateCard, found: list[Problem]) -> None:
         seen.add((exchange.currency, exchange.since))
 
 
-def _known(card: RateCard, currency: str, dates: Iterable[date], at: str, found: list[Problem]) -> None:
+def _check_exchange_known(card: RateCard, currency: str, dates: Iterable[date], at: str, found: list[Problem]) -> None:
     """A rate of exchange for every date from which something in another currency holds."""
     if currency in ("", card.currency):
         return
-    _currency(currency, at, found)
+    _check_currency(currency, at, found)
     for since in sorted(set(dates)):
-        if card.worth(currency, since) is None:
+        if card.currency_worth(currency, since) is None:
             hint = f'add [[exchange]] with currency = "{currency}", a date of {since} or before, and rate = what 1 {currency} is in {card.currency}'
-            _say(found, "rate-exchange", f"expected a rate of exchange for {currency} on {since}, found none", at, hint)
+            _add_problem(
+                found, "rate-exchange", f"expected a rate of exchange for {currency} on {since}, found none", at, hint
+            )
             return
 
 
-def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) -> None:
+def _check_spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) -> None:
     """Dates of prices: each from once, until after from, no day with two prices."""
     order = sorted(range(len(prices)), key=lambda i: prices[i].since)
     for first, second in pairwise(order):
         if prices[first].since == prices[second].since:
-            _say(
+            _add_problem(
                 found,
                 "rate-twice",
                 f"expected one price a date, found {prices[second].since} twice",
@@ -85,7 +89,7 @@ def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) 
             message = (
                 f"expected prices that do not overlap, found one until {until} and one from {prices[second].since}"
             )
-            _say(
+            _add_problem(
                 found,
                 "rate-overlap",
                 message,
@@ -94,7 +98,7 @@ def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) 
             )
     for index, part in enumerate(prices):
         if part.until is not None and part.until <= part.since:
-            _say(
+            _add_problem(
                 found,
                 "rate-dates",
                 f"expected `until` after `from` ({part.since}), found {part.until}",
@@ -102,53 +106,55 @@ def _spans(prices: Sequence[Price | MeterPrice], at: str, found: list[Problem]) 
             )
 
 
-def _amount(value: Decimal, what: str, at: str, found: list[Problem], most: Decimal | None = None) -> None:
+def _check_amount(value: Decimal, what: str, at: str, found: list[Problem], most: Decimal | None = None) -> None:
     if value < 0 or not value.is_finite() or (most is not None and value > most):
         top = f" to {most}" if most is not None else " or more"
-        _say(found, "rate-negative", f"expected {what} of 0{top}, found {value}", at)
+        _add_problem(found, "rate-negative", f"expected {what} of 0{top}, found {value}", at)
 
 
-def _models(card: RateCard, found: list[Problem]) -> None:
+def _check_models(card: RateCard, found: list[Problem]) -> None:
     names: set[str] = set()
     for index, model in enumerate(card.model):
         place = f"/model/{index}"
         if model.name in names:
-            _say(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{place}/name")
+            _add_problem(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{place}/name")
         names.add(model.name)
         if not model.price:
             message = f"expected a [[model.price]] for '{model.name}', found none"
             found.append(Problem("rate-empty", "warning", message, Origin("", place), "its cost is shown as unknown"))
         if model.family and model.family not in FAMILIES:
             known = ", ".join(name for name in FAMILIES if name)
-            _say(
+            _add_problem(
                 found,
                 "token-family",
                 f"expected a tokenizer family ({known}), found '{model.family}'",
                 f"{place}/family",
             )
-        _spans(model.price, f"{place}/price", found)
-        _known(card, model.currency, (price.since for price in model.price), f"{place}/currency", found)
+        _check_spans(model.price, f"{place}/price", found)
+        _check_exchange_known(card, model.currency, (price.since for price in model.price), f"{place}/currency", found)
         for key, price in enumerate(model.price):
             for unit in UNITS:
                 value = getattr(price, unit)
                 if value is not None:
-                    _amount(value, f"a price for {unit}", f"{place}/price/{key}/{unit}", found)
+                    _check_amount(value, f"a price for {unit}", f"{place}/price/{key}/{unit}", found)
             if price.deferred is not None:
-                _amount(price.deferred, "a share for `deferred`", f"{place}/price/{key}/deferred", found, Decimal(1))
+                _check_amount(
+                    price.deferred, "a share for `deferred`", f"{place}/price/{key}/deferred", found, Decimal(1)
+                )
 
 
-def _meters(card: RateCard, found: list[Problem]) -> None:
+def _check_meters(card: RateCard, found: list[Problem]) -> None:
     names: set[str] = set()
     for index, meter in enumerate(card.meter):
         place = f"/meter/{index}"
         if meter.name in names:
-            _say(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{place}/name")
+            _add_problem(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{place}/name")
         names.add(meter.name)
         for key in ("kinds", "free"):
             for kind in getattr(meter, key):
                 if kind not in _KINDS:
                     words = ", ".join(sorted(_KINDS))
-                    _say(
+                    _add_problem(
                         found,
                         "rate-kind",
                         f"expected a kind of step, found '{kind}'",
@@ -156,14 +162,14 @@ def _meters(card: RateCard, found: list[Problem]) -> None:
                         f"the kinds are {words}",
                     )
                 elif meter.counts != "step":
-                    _say(
+                    _add_problem(
                         found,
                         "rate-kind",
                         f'expected `{key}` with counts = "step" only, found counts = "{meter.counts}"',
                         f"{place}/{key}",
                     )
         if meter.tiers and meter.counts != "call":
-            _say(
+            _add_problem(
                 found,
                 "rate-kind",
                 f'expected `tiers` with counts = "call" only, found counts = "{meter.counts}"',
@@ -172,7 +178,7 @@ def _meters(card: RateCard, found: list[Problem]) -> None:
         tiers = {model_rate.tier for model_rate in card.model}
         for tier in meter.tiers:
             if tier not in tiers:
-                _say(
+                _add_problem(
                     found,
                     "rate-reference",
                     f"expected the tier of a model, found '{tier}'",
@@ -180,40 +186,42 @@ def _meters(card: RateCard, found: list[Problem]) -> None:
                     "give a model that tier",
                 )
         if meter.unit <= 0 or not meter.unit.is_finite():
-            _say(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{place}/unit")
-        _spans(meter.price, f"{place}/price", found)
-        _known(card, meter.currency, (meter_price.since for meter_price in meter.price), f"{place}/currency", found)
+            _add_problem(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{place}/unit")
+        _check_spans(meter.price, f"{place}/price", found)
+        _check_exchange_known(
+            card, meter.currency, (meter_price.since for meter_price in meter.price), f"{place}/currency", found
+        )
         for k, price in enumerate(meter.price):
-            _amount(price.each, "a price", f"{place}/price/{k}/each", found)
-            _amount(price.included, "an allowance", f"{place}/price/{k}/included", found)
+            _check_amount(price.each, "a price", f"{place}/price/{k}/each", found)
+            _check_amount(price.included, "an allowance", f"{place}/price/{k}/included", found)
             before = price.included
             for size, stair in enumerate(price.stair):
-                _amount(stair.each, "a price", f"{place}/price/{k}/stair/{size}/each", found)
+                _check_amount(stair.each, "a price", f"{place}/price/{k}/stair/{size}/each", found)
                 if stair.above < before or (size and stair.above == before):
                     message = f"expected stairs that rise, the first not below what is included ({before}), found {stair.above}"
-                    _say(found, "rate-stairs", message, f"{place}/price/{k}/stair/{size}/above")
+                    _add_problem(found, "rate-stairs", message, f"{place}/price/{k}/stair/{size}/above")
                 before = stair.above
 
 
-def _hosts(card: RateCard, found: list[Problem]) -> None:
+def _check_hosts(card: RateCard, found: list[Problem]) -> None:
     meters = {meter.name for meter in card.meter}
     names: set[str] = set()
     for index, host in enumerate(card.host):
         place = f"/host/{index}"
         if host.name in names:
-            _say(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{place}/name")
+            _add_problem(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{place}/name")
         names.add(host.name)
         for name in host.meters:
             if name not in meters:
                 words = ", ".join(sorted(meters)) or "(none)"
-                _say(
+                _add_problem(
                     found,
                     "rate-reference",
                     f"expected the name of a meter ({words}), found '{name}'",
                     f"{place}/meters",
                 )
-        _amount(host.base, "a fee", f"{place}/base", found)
-        _known(
+        _check_amount(host.base, "a fee", f"{place}/base", found)
+        _check_exchange_known(
             card,
             host.currency,
             [second.since for second in host.flows if second.since is not None],
@@ -222,7 +230,7 @@ def _hosts(card: RateCard, found: list[Problem]) -> None:
         )
         for key, part in enumerate(host.flows):
             if part.since is not None and part.until is not None and part.until <= part.since:
-                _say(
+                _add_problem(
                     found,
                     "rate-dates",
                     f"expected `until` after `from` ({part.since}), found {part.until}",

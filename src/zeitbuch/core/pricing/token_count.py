@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.problems import fail
 
-from .languages import language_of, neutral, traditional
+from .languages import is_neutral, is_traditional, language_of
 from .token_table import FAMILIES, NAMES, WIDTHS
 
 PIECE = re.compile(
@@ -39,12 +39,12 @@ _KEPT = 200_000
 _cut = PIECE.findall
 
 
-def _script(c: str) -> str:
+def _script_of(c: str) -> str:
     offset = ord(c)
     return next((name for name, first, last in _SCRIPTS if first <= offset <= last), "")
 
 
-def _english(word: str, lead: bool, f: dict[str, float]) -> None:
+def _english_shape(word: str, lead: bool, f: dict[str, float]) -> None:
     parts = _PARTS.findall(word) or [word]
     if len(parts) >= 3 and len(word) < 3 * len(parts):
         f["noise"] = len(word)  # random letters, as in keys and encoded data
@@ -71,7 +71,7 @@ def _english(word: str, lead: bool, f: dict[str, float]) -> None:
     f["accent"] = sum(not letter.isascii() for letter in word)
 
 
-def _foreign(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
+def _foreign_shape(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
     rest = len(word) - 1
     f["w_for"] = f["w_" + language] = 1
     f["l_for"] = f["l_" + language] = rest
@@ -82,7 +82,7 @@ def _foreign(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
         f["upper"], f["upperlen"] = 1, max(0, rest - 2)
 
 
-def _other(c: str) -> str:
+def _other_shape(c: str) -> str:
     offset = ord(c)
     if offset in (0x200D, 0xFE0F):
         return "joiner"
@@ -93,7 +93,7 @@ def _other(c: str) -> str:
     return "punct" if 0x2000 <= offset <= 0x206F or offset < 0x100 else "rest"
 
 
-def shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
+def count_shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
     """Counts of the shapes of one piece, by the names of token_table."""
     lead = piece[0] == " " and len(piece) > 1
     body = piece[1:] if lead else piece
@@ -111,21 +111,21 @@ def shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
             mapping["rep"] = min(max(0, number - 2), 6)
         else:
             mapping["sig2"], mapping["sign+"] = 1, number - 2
-    elif (script := _script(first)) != "":
+    elif (script := _script_of(first)) != "":
         if script == "han" and hant:
             script = "hant"
         mapping[script], mapping[script + "_w"] = number, 1
     elif first.isalpha():
         if language == "en":
-            _english(body, lead, mapping)
+            _english_shape(body, lead, mapping)
         else:
-            _foreign(body, lead, language, mapping)
+            _foreign_shape(body, lead, language, mapping)
     else:
-        mapping[_other(first)] = 1
+        mapping[_other_shape(first)] = 1
     return mapping
 
 
-def group(piece: str, language: str) -> str:
+def language_group(piece: str, language: str) -> str:
     """The group of a piece whose error is stated together: english, latin (other languages), script, or marks."""
     letter = piece.lstrip(" ")[:1]
     if not letter.isalpha():
@@ -143,7 +143,7 @@ class _Costs(dict[str, float]):
         self.language, self.hant = language, hant
 
     def __missing__(self, piece: str) -> float:
-        found = shapes(piece, self.language, self.hant)
+        found = count_shapes(piece, self.language, self.hant)
         cost = max(0.0, sum(number * self.weights.get(name, 0.0) for name, number in found.items()))
         if len(self) < _KEPT:
             self[piece] = cost
@@ -156,11 +156,11 @@ class _Chunks(dict[str, float]):
     number here."""
 
     def __init__(self, family: str, lead: str) -> None:
-        self.pieces = _table(family, "en", False)
+        self.pieces = _weights_of(family, "en", False)
         self.lead = lead
 
     def __missing__(self, chunk: str) -> float:
-        if not neutral(chunk):
+        if not is_neutral(chunk):
             return float("nan")
         cost = sum(map(self.pieces.__getitem__, _cut(self.lead + chunk)))
         if len(self) < _KEPT // 10 and len(chunk) < 30:
@@ -172,7 +172,7 @@ _costs: dict[tuple[str, str, bool], _Costs] = {}
 _chunks: dict[str, tuple[_Chunks, _Chunks]] = {}
 
 
-def _table(family: str, language: str, hant: bool) -> _Costs:
+def _weights_of(family: str, language: str, hant: bool) -> _Costs:
     key = (family, language, hant)
     if key not in _costs:
         if family not in FAMILIES:
@@ -182,10 +182,10 @@ def _table(family: str, language: str, hant: bool) -> _Costs:
     return _costs[key]
 
 
-def cut(text: str) -> list[tuple[str, bool, list[str]]]:
+def cut_text(text: str) -> list[tuple[str, bool, list[str]]]:
     """Lines of a text as (language, Chinese in traditional characters, pieces)."""
     plain = text.isascii()
-    hant = not plain and traditional(text)
+    hant = not plain and is_traditional(text)
     lines = []
     for line in text.splitlines(keepends=True):
         low = line.lower()
@@ -193,12 +193,12 @@ def cut(text: str) -> list[tuple[str, bool, list[str]]]:
     return lines
 
 
-def count(text: str, family: str = "") -> float:
+def count_tokens(text: str, family: str = "") -> float:
     """Estimated tokens of a text (not rounded), for a family of tokenizers or, without one, the median of five.
 
     Raises ZeitbuchError for an unknown family.
     """
-    hant = not text.isascii() and traditional(text)
+    hant = not text.isascii() and is_traditional(text)
     if family not in _chunks:
         _chunks[family] = (_Chunks(family, ""), _Chunks(family, " "))
     begins, goes_on = _chunks[family]
@@ -211,7 +211,7 @@ def count(text: str, family: str = "") -> float:
                 total += cost
                 continue
         low = line.lower()
-        total += sum(map(_table(family, language_of(low, low.split()), hant).__getitem__, _cut(line)))
+        total += sum(map(_weights_of(family, language_of(low, low.split()), hant).__getitem__, _cut(line)))
     return total
 
 
@@ -223,15 +223,15 @@ class Count(Struct, frozen=True):
     high: float
 
 
-def measure(text: str, family: str = "") -> Count:
+def measure_tokens(text: str, family: str = "") -> Count:
     """Estimated tokens with their range; the range is wider where tokenizers differ and where text is short."""
     total, off = 0.0, 0.0
-    for language, hant, pieces in cut(text):
-        table = _table(family, language, hant)
+    for language, hant, pieces in cut_text(text):
+        table = _weights_of(family, language, hant)
         for piece in pieces:
             cost = table[piece]
             total += cost
-            off += cost * WIDTHS[family][group(piece, language)]
+            off += cost * WIDTHS[family][language_group(piece, language)]
     # Errors of single words even out: short texts are relatively less certain.
     off *= 1 + 3 / (total + 1)
     return Count(total, max(0.0, total - off), total + off)

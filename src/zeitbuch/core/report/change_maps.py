@@ -26,15 +26,15 @@ class Maps(Struct):
     both: tuple[View, Showing]
 
 
-def _links(edits: list[Edit], op: str) -> list[Link]:
+def _edited_links(edits: list[Edit], op: str) -> list[Link]:
     return [edit.old if op == "remove" else edit.new for edit in edits if edit.part == "link" and edit.op == op]
 
 
-def _key(link: Link) -> tuple[str, str, str]:
+def _link_key(link: Link) -> tuple[str, str, str]:
     return link.source, link.target, link.label
 
 
-def _said(marks: dict[str, Mark], kinds: dict[str, list[str]]) -> dict[str, tuple[str, ...]]:
+def _mark_remarks(marks: dict[str, Mark], kinds: dict[str, list[str]]) -> dict[str, tuple[str, ...]]:
     """The word on each marked card, with what changed."""
     said: dict[str, tuple[str, ...]] = {}
     for step, mark in marks.items():
@@ -43,7 +43,7 @@ def _said(marks: dict[str, Mark], kinds: dict[str, list[str]]) -> dict[str, tupl
     return said
 
 
-def _labelled(link: Link, word: str) -> Link:
+def _label_link(link: Link, word: str) -> Link:
     return structs.replace(link, label=f"{link.label}: {word}" if link.label else word)
 
 
@@ -59,25 +59,25 @@ def change_maps(old: Flow, new: Flow, found: FlowChanges) -> Maps:
             if owner and owner not in gone | come:
                 kinds.setdefault(owner, []).append(change.type)
     changed: dict[str, Mark] = dict.fromkeys(kinds, "changed")
-    left, right = _links(edits, "remove"), _links(edits, "add")
+    left, right = _edited_links(edits, "remove"), _edited_links(edits, "add")
     was: dict[str, Mark] = {**changed, **dict.fromkeys(gone, REMOVED)}
     now: dict[str, Mark] = {**changed, **dict.fromkeys(come, ADDED)}
     before, after = Graph(old), Graph(new)
     return Maps(
-        _marked(before, was, kinds, {_key(link): REMOVED for link in left}),
-        _marked(after, now, kinds, {_key(link): ADDED for link in right}),
-        _both(old, new, {**was, **now}, kinds, left, right),
+        _marked_view(before, was, kinds, {_link_key(link): REMOVED for link in left}),
+        _marked_view(after, now, kinds, {_link_key(link): ADDED for link in right}),
+        _both_versions(old, new, {**was, **now}, kinds, left, right),
     )
 
 
-def _marked(
+def _marked_view(
     graph: Graph, marks: dict[str, Mark], kinds: dict[str, list[str]], links: dict[tuple[str, str, str], Mark]
 ) -> tuple[View, Showing]:
-    remarks = _said(marks, kinds)
+    remarks = _mark_remarks(marks, kinds)
     return View(graph, remarks), Showing(remarks=remarks, marks=marks, links=links)
 
 
-def _both(
+def _both_versions(
     old: Flow, new: Flow, marks: dict[str, Mark], kinds: dict[str, list[str]], left: list[Link], right: list[Link]
 ) -> tuple[View, Showing]:
     """One flow that holds the steps and links of both versions."""
@@ -89,21 +89,21 @@ def _both(
         *new.triggers,
         *[trigger for trigger in old.triggers if trigger.id not in {trigger.id for trigger in new.triggers}],
     ]
-    fresh = {_key(link) for link in right}
+    fresh = {_link_key(link) for link in right}
     ends = there | {trigger.id for trigger in triggers}
     links: list[Link] = []
     shown: dict[tuple[str, str, str], Mark] = {}
     for link in new.links:
-        if _key(link) in fresh and link.role != "attach":
-            link = _labelled(link, "new")
-            shown[_key(link)] = "added"
+        if _link_key(link) in fresh and link.role != "attach":
+            link = _label_link(link, "new")
+            shown[_link_key(link)] = "added"
         links.append(link)
     for link in left:
         if {link.source, link.target} <= ends:
             if link.role != "attach":
-                link = _labelled(link, "gone")
-                shown[_key(link)] = "removed"
+                link = _label_link(link, "gone")
+                shown[_link_key(link)] = "removed"
             links.append(link)
     flow = structs.replace(new, steps=tuple(steps), triggers=tuple(triggers), links=tuple(links))
-    view, showing = _marked(Graph(flow), marks, kinds, shown)
+    view, showing = _marked_view(Graph(flow), marks, kinds, shown)
     return structs.replace(view, note="both versions in one"), showing

@@ -12,15 +12,15 @@ from msgspec import Struct
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import KINDS
 from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChanges
-from zeitbuch.core.model.sheet import Column, Sheet, number
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.model.sheet import Column, Sheet, number_text
+from zeitbuch.core.model.words import count_words
 
 STATUS = {"added": "new flow", "removed": "removed flow", "changed": "changed"}
 SIGN = {"risk": "!", "meaning": "*", "note": "."}
 SURE = 0.995  # a matching below this says how sure it is
 
 
-def line(change: Change) -> str:
+def change_line(change: Change) -> str:
     """'model: ‘Translate’: a → b'; of a change told by words only what is changed."""
     head = f"{change.type}: {change.where}"
     if change.words:
@@ -30,20 +30,20 @@ def line(change: Change) -> str:
     return f"{head}: {change.old or change.new}" if change.old or change.new else head
 
 
-def summary(found: EstateChanges) -> str:
+def changes_summary(found: EstateChanges) -> str:
     """'6 flows changed, 1 new, 4 unchanged; 5 changes to look at closely (!).'"""
     counts: Counter[str] = Counter(flow_changes.status for flow_changes in found.flows)
     risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
     if not found.flows:
-        return f"No change of meaning; {plural(found.unchanged, 'flow')} compared."
-    parts = [f"{plural(counts['changed'], 'flow')} changed"]
+        return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared."
+    parts = [f"{count_words(counts['changed'], 'flow')} changed"]
     parts += [f"{counts[text]} {word}" for text, word in (("added", "new"), ("removed", "removed")) if counts[text]]
-    return f"{', '.join(parts)}, {found.unchanged} unchanged; {plural(risks, 'change')} to look at closely (!)."
+    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} to look at closely (!)."
 
 
-def signed(value: float) -> str:
+def signed_number(value: float) -> str:
     """'+1.5', '−2'."""
-    return ("+" if value > 0 else "−" if value < 0 else "±") + number(abs(value))
+    return ("+" if value > 0 else "−" if value < 0 else "±") + number_text(abs(value))
 
 
 def signed_money(value: Money, currency: str) -> str:
@@ -52,7 +52,7 @@ def signed_money(value: Money, currency: str) -> str:
     return f"{sign}{money_words(Money(abs(value.amount), value.unknown))} {currency}"
 
 
-def _moves(value: Money | None) -> bool:
+def _is_moved(value: Money | None) -> bool:
     return value is not None and (value.amount != Decimal(0) or bool(value.unknown))
 
 
@@ -62,14 +62,14 @@ def share_words(share: Figures | None, currency: str) -> str:
         return ""
     parts = []
     if share.calls:
-        parts.append(f"{signed(share.calls)} calls")
+        parts.append(f"{signed_number(share.calls)} calls")
     elif share.passes:
-        parts.append(f"{signed(share.passes)} passes")
+        parts.append(f"{signed_number(share.passes)} passes")
     if share.tokens:
-        parts.append(f"{signed(share.tokens)} tokens")
-    if share.run is not None and _moves(share.run):
+        parts.append(f"{signed_number(share.tokens)} tokens")
+    if share.run is not None and _is_moved(share.run):
         parts.append(f"{signed_money(share.run, currency)} a run")
-    if share.month is not None and _moves(share.month):
+    if share.month is not None and _is_moved(share.month):
         parts.append(f"{signed_money(share.month, currency)} a month")
     return ", ".join(parts)
 
@@ -84,7 +84,7 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
         return f"{old} {unit} as before" if old == new else f"{old} → {new} {unit}"
 
     def calls(f: Figures | None) -> str:
-        return "none" if f is None else number(f.calls)
+        return "none" if f is None else number_text(f.calls)
 
     parts = [pair(calls(first), calls(second), "calls a run")]
     if any(figures is not None and figures.run is not None for figures in (first, second)):
@@ -100,14 +100,14 @@ def match_words(flow: FlowChanges) -> str:
     if flow.status == "changed" and flow.matched != "id":
         parts.append(f"has another id; taken for the same by {flow.matched} ({flow.confidence:.2f} sure)")
     if flow.renewed:
-        parts.append(f"{plural(flow.renewed, 'step')} with other ids, matched by content")
+        parts.append(f"{count_words(flow.renewed, 'step')} with other ids, matched by content")
     unsure = sorted({(change.step, change.confidence) for change in flow.changes if change.confidence < SURE})
     if unsure:
         parts.append(f"the least sure match of a step is {min(cost for _, cost in unsure):.2f}")
     return "; ".join(parts)
 
 
-def places(change: Change) -> str:
+def change_places(change: Change) -> str:
     """Where a change stands: 'old.json#/steps/3 → new.json#/steps/4'."""
     ends = [str(origin) for origin in (change.old_origin, change.new_origin) if origin is not None]
     return " → ".join(dict.fromkeys(ends))
@@ -121,7 +121,7 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
         kinds = Counter(change.type for change in flow_changes.changes)
         about = [
             key if number == 1 else f"{key} ({number})"
-            for key, number in sorted(kinds.items(), key=lambda k: _rank(k[0]))
+            for key, number in sorted(kinds.items(), key=lambda k: _kind_rank(k[0]))
         ]
         first, second = flow_changes.before, flow_changes.after
         rows.append(
@@ -135,8 +135,8 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
                 about,
                 first.calls if first else None if flow_changes.status == "changed" else 0.0,
                 second.calls if second else None if flow_changes.status == "changed" else 0.0,
-                _amount(first, flow_changes.status == "added"),
-                _amount(second, flow_changes.status == "removed"),
+                _month_cell(first, flow_changes.status == "added"),
+                _month_cell(second, flow_changes.status == "removed"),
             )
         )
     columns = (
@@ -152,7 +152,7 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
         Column("month_before", f"{currency or 'cost'} a month before", "money"),
         Column("month_after", "after", "money"),
     )
-    return Sheet(columns, tuple(rows), notes=(summary(found),))
+    return Sheet(columns, tuple(rows), notes=(changes_summary(found),))
 
 
 def changes_sheet(found: EstateChanges) -> Sheet:
@@ -179,19 +179,19 @@ def changes_sheet(found: EstateChanges) -> Sheet:
     )
     return Sheet(
         (*columns, Column("confidence", "confidence", "number")),
-        tuple((*row, cost) for row, cost in zip(rows, _sure(found), strict=True)),
+        tuple((*row, cost) for row, cost in zip(rows, _confidences(found), strict=True)),
     )
 
 
-def _sure(found: EstateChanges) -> list[float]:
+def _confidences(found: EstateChanges) -> list[float]:
     return [change.confidence for flow_changes in found.flows for change in flow_changes.changes]
 
 
-def _rank(kind: str) -> tuple[int, str]:
+def _kind_rank(kind: str) -> tuple[int, str]:
     return {"risk": 0, "meaning": 1, "note": 2}[KINDS[kind].weight], kind
 
 
-def _amount(f: Figures | None, nothing: bool) -> object:
+def _month_cell(f: Figures | None, nothing: bool) -> object:
     if f is None:
         return Decimal(0) if nothing else None
     if f.month is None:

@@ -9,23 +9,23 @@ from typing import Any
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.estimate.comparison import Comparison
 from zeitbuch.core.estimate.proposals import Proposal
-from zeitbuch.core.model.sheet import Column, Sheet, money, number
+from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 
 
-def signed(amount: Decimal) -> str:
+def signed_money(amount: Decimal) -> str:
     """'+3.10', '-0.42', '0.00'."""
-    text = money(amount)
+    text = money_text(amount)
     return f"+{text}" if amount > 0 else text
 
 
-def _differs(a: Money | None, b: Money | None) -> bool:
+def _differ_much(a: Money | None, b: Money | None) -> bool:
     """Whether two amounts differ by more than the rounding of shares."""
     if a is None or b is None:
         return a is not b
     return a.unknown != b.unknown or abs(a.amount - b.amount) > max(abs(a.amount), abs(b.amount)) * Decimal("1e-9")
 
 
-def _cell(value: Money | None) -> Any:
+def _money_cell(value: Money | None) -> Any:
     return None if value is None else money_words(value) if value.unknown else value.amount
 
 
@@ -43,17 +43,17 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
     for line in sorted(
         found.flows, key=lambda f: (f.month[0] is None, -(f.month[0].amount if f.month[0] else 0), f.name)
     ):
-        if not every and not line.touched and not any(_differs(cost, line.month[0]) for cost in line.month):
+        if not every and not line.touched and not any(_differ_much(cost, line.month[0]) for cost in line.month):
             rest = [amount + (cost.amount if cost else 0) for amount, cost in zip(rest, line.month, strict=True)]
             continue
-        row: list[Any] = [line.name, _cell(line.month[0])]
+        row: list[Any] = [line.name, _money_cell(line.month[0])]
         for cost in line.month[1:]:
             first = line.month[0]
             row += [
-                _cell(cost),
+                _money_cell(cost),
                 ""
-                if cost is None or first is None or not _differs(cost, first)
-                else signed(cost.amount - first.amount),
+                if cost is None or first is None or not _differ_much(cost, first)
+                else signed_money(cost.amount - first.amount),
             ]
         rows.append(tuple(row))
     left = len(found.flows) - len(rows)
@@ -63,26 +63,26 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
             row += [amount, ""]
         rows.append(tuple(row))
     if any(option.fees.amount for option in found.options):
-        row = ["fees of hosts", _cell(found.options[0].fees)]
+        row = ["fees of hosts", _money_cell(found.options[0].fees)]
         for o in found.options[1:]:
             moved = o.fees.amount - found.options[0].fees.amount
-            row += [_cell(o.fees), signed(moved) if moved else ""]
+            row += [_money_cell(o.fees), signed_money(moved) if moved else ""]
         rows.append(tuple(row))
-    total: list[Any] = ["in all", _cell(found.options[0].total)]
+    total: list[Any] = ["in all", _money_cell(found.options[0].total)]
     for o in found.options[1:]:
-        total += [_cell(o.total), signed(o.difference)]
-    return Sheet(tuple(columns), tuple(rows), tuple(total), f"Scenarios for {found.month}", _notes(found))
+        total += [_money_cell(o.total), signed_money(o.difference)]
+    return Sheet(tuple(columns), tuple(rows), tuple(total), f"Scenarios for {found.month}", _comparison_notes(found))
 
 
-def _notes(found: Comparison) -> tuple[str, ...]:
+def _comparison_notes(found: Comparison) -> tuple[str, ...]:
     said = []
     for option in found.options[1:]:
         if option.note:
             said.append(f"{option.name}: {option.note}")
     for crossing in found.crossings:
         if crossing.volume is not None:
-            runs = f" ({number(crossing.runs)} runs a month)" if crossing.runs is not None else ""
-            words = f"from {number(crossing.volume)} times today's volume{runs} on, {crossing.cheaper} is cheaper"
+            runs = f" ({number_text(crossing.runs)} runs a month)" if crossing.runs is not None else ""
+            words = f"from {number_text(crossing.volume)} times today's volume{runs} on, {crossing.cheaper} is cheaper"
         else:
             words = f"from {crossing.month} on, {crossing.cheaper} is cheaper"
         said.append(f"break-even of {crossing.scenario} with the base: {words}")
@@ -112,7 +112,7 @@ def proposals_sheet(found: list[Proposal], currency: str, month: str, everything
     notes = []
     if everything is not None:
         notes.append(
-            f"All that have a scenario, together: {money(everything)} {unit} a month (they overlap, so this is no sum)."
+            f"All that have a scenario, together: {money_text(everything)} {unit} a month (they overlap, so this is no sum)."
         )
     if any(proposal.scenario is not None for proposal in found):
         notes.append("`--write FOLDER` writes a scenario file for each; a proposal without one needs the flow rebuilt.")

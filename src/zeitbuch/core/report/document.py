@@ -9,17 +9,17 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import evidence_words, money_words
-from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Flow, Step
-from zeitbuch.core.model.sheet import Column, Sheet, number, percent
-from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, plural, triggers_words
+from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
+from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, count_words, triggers_words
 from zeitbuch.core.pricing.rate_card import UNITS
 
 from . import sentences
-from .inventory import row
+from .inventory import inventory_row
 
 
 class Heading(Struct, frozen=True, tag=True):
@@ -92,7 +92,7 @@ class Page(Struct, frozen=True):
     kind: Literal["flow", "index"] = "flow"
 
 
-def _facts(flow: Flow) -> Facts:
+def _flow_facts(flow: Flow) -> Facts:
     pairs = [
         ("State", flow.state),
         ("Owner", ", ".join(flow.owners) or "not named in the export"),
@@ -100,8 +100,8 @@ def _facts(flow: Flow) -> Facts:
         ("Folder", flow.folder),
         ("Environment", flow.environment),
         ("Last change", flow.changed[:10]),
-        ("Pattern", row(flow).pattern),
-        ("Read", f"{percent(flow.content.read_share)} of {flow.content.values:,} values of the export"),
+        ("Pattern", inventory_row(flow).pattern),
+        ("Read", f"{percent_text(flow.content.read_share)} of {flow.content.values:,} values of the export"),
         (
             "Export",
             str(flow.origin) if flow.origin else "",
@@ -110,7 +110,7 @@ def _facts(flow: Flow) -> Facts:
     return Facts(tuple((key, value) for key, value in pairs if value))
 
 
-def _connections(flow: Flow) -> list[Block]:
+def _connection_blocks(flow: Flow) -> list[Block]:
     if not flow.connections:
         return [Paragraph("The export names none.", quiet=True)]
     rows = []
@@ -142,12 +142,13 @@ def _connections(flow: Flow) -> list[Block]:
     return [Table(Sheet(columns, tuple(rows)))]
 
 
-def _variables(flow: Flow) -> list[Block]:
+def _variable_blocks(flow: Flow) -> list[Block]:
     if not flow.variables:
         return []
     columns = (Column("name", "variable"), Column("value", "value"), Column("description", "meaning"))
     rows = tuple(
-        (variable.name, phrases.shown(variable.value, (), {}), variable.description) for variable in flow.variables
+        (variable.name, phrases.value_words(variable.value, (), {}), variable.description)
+        for variable in flow.variables
     )
     return [Heading(2, "Variables", "variables"), Table(Sheet(columns, rows))]
 
@@ -164,7 +165,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
         blocks.append(Quote("Note in the export", step.note))
     if step.kind == "decide":
         columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
-        found = sentences.cases(graph, step)
+        found = sentences.cases_of(graph, step)
         if found:
             blocks.append(Table(Sheet(columns, tuple(found))))
     if step.inputs:
@@ -172,8 +173,8 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
         rows = tuple(
             (
                 second.name,
-                phrases.shown(second.value, second.refs, names) if second.decided != "model" else "",
-                phrases.decided(second, names),
+                phrases.value_words(second.value, second.refs, names) if second.decided != "model" else "",
+                phrases.decider_words(second, names),
             )
             for second in step.inputs
         )
@@ -183,7 +184,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
         settings = [
             ("Model", use.name or "not named in the export"),
             ("Temperature", "" if use.temperature is None else f"{use.temperature:g}"),
-            ("Longest answer", "" if use.max_output is None else plural(use.max_output, "token")),
+            ("Longest answer", "" if use.max_output is None else count_words(use.max_output, "token")),
             ("Most turns", "" if use.max_turns is None else str(use.max_turns)),
         ]
         blocks.append(Facts(tuple((key, value) for key, value in settings if value)))
@@ -197,7 +198,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     return blocks
 
 
-def _errors(graph: Graph) -> list[Block]:
+def _error_blocks(graph: Graph) -> list[Block]:
     lines = []
     for step in graph.in_order():
         words = sentences.on_error(graph, step)
@@ -208,12 +209,12 @@ def _errors(graph: Graph) -> list[Block]:
     return [Bullets(tuple(lines)), Paragraph("Every other step that fails ends its branch.", quiet=True)]
 
 
-def _cost(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
+def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     unit = result.currency
     per_month = "unknown" if found.cost_month is None else money_words(found.cost_month, unit)
     runs = "unknown" if found.runs is None else f"{found.runs:,.0f}"
     pairs = [
-        ("Model calls a run", number(found.calls)),
+        ("Model calls a run", number_text(found.calls)),
         ("Cost a run", money_words(found.cost, unit)),
         (f"Runs in {result.month}", f"{runs} ({found.runs_why})" if found.runs_why else runs),
         (f"Cost in {result.month}", per_month),
@@ -252,24 +253,24 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
     blocks: list[Block] = [Heading(1, flow.title)]
     if flow.description:
         blocks.append(Paragraph(flow.description))
-    blocks += [Paragraph(sentences.summary(graph)), _facts(flow)]
+    blocks += [Paragraph(sentences.summary_sentences(graph)), _flow_facts(flow)]
     blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}")]
     blocks += [Heading(2, "What sets it off", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
-    blocks += [Heading(2, "Connections", "connections"), *_connections(flow), *_variables(flow)]
+    blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(flow), *_variable_blocks(flow)]
     blocks.append(Heading(2, "Steps", "steps"))
     for step in graph.in_order():
         if step.kind != "note":
             blocks += step_blocks(graph, step)
-    blocks += [Heading(2, "When something fails", "errors"), *_errors(graph)]
+    blocks += [Heading(2, "When something fails", "errors"), *_error_blocks(graph)]
     found = (
         next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == flow.id), None)
         if result is not None
         else None
     )
     if found is not None and result is not None:
-        blocks += [Heading(2, "Calls and cost", "cost"), *_cost(found, result)]
+        blocks += [Heading(2, "Calls and cost", "cost"), *_cost_blocks(found, result)]
     if flow.unread:
         blocks += [
             Heading(2, "Not understood", "unread"),
@@ -284,13 +285,13 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
     found = {flow_estimate.id: flow_estimate for flow_estimate in result.flows} if result is not None else {}
     items = []
     for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
-        entry = row(flow)
-        remark = f"{entry.trigger}; {plural(entry.steps, 'step')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
+        entry = inventory_row(flow)
+        remark = f"{entry.trigger}; {count_words(entry.steps, 'step')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
         money = found.get(flow.id)
         if money is not None and result is not None:
             remark += f"; {money_words(money.cost_month, result.currency)} in {result.month}"
         items.append((flow.title, name, remark))
-    blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{plural(len(flows), 'flow')}, one document each.")]
+    blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{count_words(len(flows), 'flow')}, one document each.")]
     if result is not None:
         total = result.total
         blocks.append(

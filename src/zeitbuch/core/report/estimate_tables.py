@@ -7,35 +7,35 @@ from typing import Any
 
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_words, money_words
 from zeitbuch.core.estimate.breakdown import GroupRow
-from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate, Spread
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.estimate.sensitivity import Driver
-from zeitbuch.core.model.sheet import Column, Sheet, money, percent
+from zeitbuch.core.model.sheet import Column, Sheet, money_text, percent_text
 
 
-def _cost(value: Money | None) -> Any:
+def _cost_cell(value: Money | None) -> Any:
     if value is None:
         return None
     return money_words(value) if value.unknown else value.amount
 
 
-def _whole(f: FlowEstimate) -> Money | None:
+def _month_with_meters(f: FlowEstimate) -> Money | None:
     """A month's cost with meters."""
     if f.cost_month is None:
         return None
     return f.cost_month + f.meters_month if f.meters_month is not None else f.cost_month
 
 
-def _dear(f: FlowEstimate) -> Any:
-    whole = _whole(f)
+def _cost_order(f: FlowEstimate) -> Any:
+    whole = _month_with_meters(f)
     return (whole is None, -(whole.amount if whole else 0), f.name)
 
 
 def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
     """One row a flow, dearest month first. ``per`` run, month or year shows the distribution of that."""
     if per == "run":
-        return _distribution(result, "run")
+        return _distribution_sheet(result, "run")
     if per in ("month", "year"):
-        return _distribution(result, per)
+        return _distribution_sheet(result, per)
     unit = result.currency or "no rate card"
     metered = bool(result.hosts)
     sampled = any(flow_estimate.spread is not None for flow_estimate in result.flows)
@@ -57,40 +57,42 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         Column("evidence", "cost rests on", rank=1),
     ]
     rows = []
-    for flow_estimate in sorted(result.flows, key=_dear):
+    for flow_estimate in sorted(result.flows, key=_cost_order):
         row: list[Any] = [
             flow_estimate.name,
             flow_estimate.runs,
             flow_estimate.calls,
             flow_estimate.input_tokens,
             flow_estimate.output_tokens,
-            _cost(flow_estimate.cost),
+            _cost_cell(flow_estimate.cost),
         ]
         if sampled:
             row.append(
                 "" if flow_estimate.spread is None or flow_estimate.with_called.unknown else flow_estimate.spread.p90
             )
-        row += [flow_estimate.calls_month, _cost(flow_estimate.cost_month)]
+        row += [flow_estimate.calls_month, _cost_cell(flow_estimate.cost_month)]
         if metered:
             row += [
-                "" if flow_estimate.meters_month is None else _cost(flow_estimate.meters_month),
-                _cost(_whole(flow_estimate)),
+                "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month),
+                _cost_cell(_month_with_meters(flow_estimate)),
             ]
         rows.append((*row, evidence_words(flow_estimate.evidence)))
     t = result.total
     total: list[Any] = [f"{len(rows)} flows", t.runs, "", "", "", ""]
     total += [""] if sampled else []
-    total += [t.calls_month, _cost(t.cost_month)]
+    total += [t.calls_month, _cost_cell(t.cost_month)]
     if metered:
-        total += [_cost(t.meters_month), _cost(t.cost_month + t.meters_month)]
+        total += [_cost_cell(t.meters_month), _cost_cell(t.cost_month + t.meters_month)]
     total.append(evidence_words(t.evidence))
     title = (
         f"Estimate for {result.month}" if "-" in result.month else f"Estimate for an average month of {result.month}"
     )
-    return Sheet(columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=notes(result))
+    return Sheet(
+        columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=estimate_notes(result)
+    )
 
 
-def _distribution(result: EstateEstimate, per: str) -> Sheet:
+def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
     """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's model cost."""
     unit = result.currency or "no rate card"
     times = 12 if per == "year" else 1
@@ -110,13 +112,15 @@ def _distribution(result: EstateEstimate, per: str) -> Sheet:
         if per == "year" and money is not None:
             money = money.times(12)
         shown = [spread.p50, spread.p90, spread.p99] if known and spread else ["", "", ""]
-        error = f"±{percent(spread.error / spread.mean)}" if known and spread and spread.mean else ""
+        error = f"±{percent_text(spread.error / spread.mean)}" if known and spread and spread.mean else ""
         if per == "run" and known and spread and spread.mean:
             error += f" ({spread.runs:,} runs)"
-        return (name, count, _cost(money), *shown, error, evidence_words(evidence))
+        return (name, count, _cost_cell(money), *shown, error, evidence_words(evidence))
 
     rows = []
-    for flow_estimate in sorted(result.flows, key=_dear if per != "run" else lambda f: (-f.with_called.amount, f.name)):
+    for flow_estimate in sorted(
+        result.flows, key=_cost_order if per != "run" else lambda f: (-f.with_called.amount, f.name)
+    ):
         if per == "run":
             rows.append(
                 line(
@@ -150,7 +154,7 @@ def _distribution(result: EstateEstimate, per: str) -> Sheet:
         "month": f"Model cost of a month, {result.month}",
         "year": f"Model cost of the year {result.month[:4]}",
     }
-    return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=notes(result))
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=estimate_notes(result))
 
 
 def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, per: str = "") -> Sheet:
@@ -167,13 +171,15 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
             (
                 group_row.name,
                 "" if group_row.units is None else group_row.units * times,
-                _cost(group_row.cost.times(times)),
+                _cost_cell(group_row.cost.times(times)),
                 len(group_row.flows),
             )
             for group_row in rows
         ]
         whole = sum((group_row.cost for group_row in rows), Money()).times(times)
-        return Sheet(columns, tuple(lines), ("in all", "", _cost(whole), ""), title, notes(result, fees=False))
+        return Sheet(
+            columns, tuple(lines), ("in all", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
+        )
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
         Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
@@ -186,13 +192,13 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
             group_row.calls * times,
             group_row.input_tokens * times,
             group_row.output_tokens * times,
-            _cost(group_row.cost.times(times)),
+            _cost_cell(group_row.cost.times(times)),
         ]
         lines.append((*row, *((len(group_row.flows),) if by != "step" else ()), evidence_words(group_row.evidence)))
     t = result.total
-    total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost(t.cost_month.times(times))]
+    total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost_cell(t.cost_month.times(times))]
     total += [""] if by != "step" else []
-    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, notes(result))
+    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, estimate_notes(result))
 
 
 def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -> Sheet:
@@ -223,7 +229,7 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
 
 
-def notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
+def estimate_notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
     """What a reader of the table must know."""
     found: list[str] = []
     if result.total.unknown_volume:
@@ -237,7 +243,7 @@ def notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
     if metered:
         found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
     if fees and result.total.fees_month.amount:
-        on_top = money(result.total.fees_month.amount)
+        on_top = money_text(result.total.fees_month.amount)
         found.append(f"fees of the hosts are on top: {on_top} {result.currency} a month")
     for flow_estimate in result.flows:
         found += [f"{flow_estimate.name}: {name}" for name in flow_estimate.notes]
@@ -268,7 +274,7 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
                 (
                     flow_estimate.name if place == 0 or full else "", step_estimate.number, step_estimate.name, step_estimate.kind, step_estimate.passes, step_estimate.model,
                     step_estimate.calls if spent else "", step_estimate.input_tokens if spent else "", step_estimate.output_tokens if spent else "",
-                    _cost(step_estimate.cost) if spent else "", evidence_words(step_estimate.evidence) if spent else "",
+                    _cost_cell(step_estimate.cost) if spent else "", evidence_words(step_estimate.evidence) if spent else "",
                 )
             )  # fmt: skip
     total: tuple[Any, ...] | None = None
@@ -284,14 +290,14 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
             flow_estimate.calls,
             flow_estimate.input_tokens,
             flow_estimate.output_tokens,
-            _cost(flow_estimate.cost),
+            _cost_cell(flow_estimate.cost),
             evidence_words(flow_estimate.evidence),
         )
     title = "Estimate of one run, step by step"
     if len(result.flows) == 1 and not full:
         columns, rows, total = columns[1:], [row[1:] for row in rows], ("", "a run", *total[3:]) if total else None
         title = f"Estimate of one run of {result.flows[0].name}, step by step"
-    return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=notes(result))
+    return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=estimate_notes(result))
 
 
 def months_sheet(results: list[EstateEstimate]) -> Sheet:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph, pattern_of
 from zeitbuch.core.model.records import Step
-from zeitbuch.core.model.words import plural, triggers_words
+from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.passes.reachability import Ways
 
 from . import sentences
@@ -42,13 +42,13 @@ def story_page(graph: Graph, story: Story) -> Page:
     return Page("explain", graph.flow.title, tuple(blocks))
 
 
-def page(graph: Graph, step: Step | None = None) -> Page:
+def explanation_page(graph: Graph, step: Step | None = None) -> Page:
     """The explanation as blocks."""
     flow = graph.flow
     if step is not None:
         found: list[Block] = step_blocks(graph, step, level=2)
         ways = Ways(graph)
-        takes = [ways.words(read) for read in ways.reads if read.reader == step.id]
+        takes = [ways.read_words(read) for read in ways.reads if read.reader == step.id]
         gives = [f"{graph.names[read.reader]}: {read.where}" for read in ways.reads if read.source == step.id]
         for title, lines in (("Takes", takes), ("Is used by", gives)):
             if lines:
@@ -57,12 +57,12 @@ def page(graph: Graph, step: Step | None = None) -> Page:
     blocks: list[Block] = [Heading(1, flow.title)]
     if flow.description:
         blocks.append(Paragraph(flow.description))
-    blocks.append(Paragraph(sentences.summary(graph)))
+    blocks.append(Paragraph(sentences.summary_sentences(graph)))
     pairs = [("Set off by", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
     ways = Ways(graph)
     pairs += [
         ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
-        ("Longest way", plural(len(ways.longest), "step")),
+        ("Longest way", count_words(len(ways.longest), "step")),
         ("Nothing leads to", ", ".join(graph.names[text] for text in ways.unreachable)),
         ("Nobody uses", ", ".join(graph.names[text] for text in ways.dead_ends)),
     ]
@@ -75,7 +75,7 @@ def page(graph: Graph, step: Step | None = None) -> Page:
         indent = "  " * number.count(".")
         cases = "".join(
             f"\n{indent}   {label}{f' ({condition})' if condition and condition != label else ''}: goes on at {goes}"
-            for label, condition, goes in (sentences.cases(graph, item) if item.kind == "decide" else [])
+            for label, condition, goes in (sentences.cases_of(graph, item) if item.kind == "decide" else [])
         )
         lines.append(f"{indent}{number} {item.title}: {sentences.step_sentence(graph, item)}{cases}")
     blocks.append(Bullets(tuple(lines)))

@@ -35,7 +35,7 @@ class PreviewResult(Struct, frozen=True):
     files: tuple[Preview, ...]
 
 
-def preview(source: str, flows: Sequence[Flow]) -> Preview:
+def preview_file(source: str, flows: Sequence[Flow]) -> Preview:
     """The row of one file."""
     steps = [step for flow in flows for step in flow.steps]
     values = sum(flow.content.values for flow in flows)
@@ -78,7 +78,7 @@ _COLUMNS = (
 )
 
 
-def sheet(rows: Sequence[Preview]) -> Sheet:
+def preview_sheet(rows: Sequence[Preview]) -> Sheet:
     """Previews side by side."""
     total = {
         "source": f"{len(rows)} files",

@@ -56,7 +56,7 @@ class Filter(Struct, frozen=True):
     text: str = ""
 
 
-def row(flow: Flow) -> Row:
+def inventory_row(flow: Flow) -> Row:
     """The inventory row of a flow."""
     from zeitbuch.core.graph.topology import (  # not needed by a list whose rows come from the cache
         attached_ids,
@@ -93,7 +93,7 @@ def row(flow: Flow) -> Row:
     )
 
 
-def searchable(flow: Flow) -> str:
+def searchable_text(flow: Flow) -> str:
     """The words of a flow that a text filter looks at, in lower case."""
     parts = [flow.id, flow.name, flow.description, flow.folder, *flow.owners]
     for step in flow.steps:
@@ -103,7 +103,7 @@ def searchable(flow: Flow) -> str:
     return "\n".join(parts).casefold()
 
 
-def fits(entry: Row, conditions: Filter) -> bool:
+def row_fits(entry: Row, conditions: Filter) -> bool:
     """Whether a row passes the filter, but for the text, which stands in the flow."""
     c = conditions
     if c.ai and not entry.ai_steps:
@@ -117,19 +117,19 @@ def fits(entry: Row, conditions: Filter) -> bool:
     return not c.pattern or entry.pattern in c.pattern
 
 
-def wanted(flow: Flow, entry: Row, conditions: Filter) -> bool:
+def flow_fits(flow: Flow, entry: Row, conditions: Filter) -> bool:
     """Whether a flow passes the filter."""
     text = conditions.text
-    return fits(entry, conditions) and (not text or text.casefold() in searchable(flow))
+    return row_fits(entry, conditions) and (not text or text.casefold() in searchable_text(flow))
 
 
 def row_if_wanted(conditions: Filter, flow: Flow) -> Row | None:
     """The row of a flow that passes the filter, else None."""
-    entry = row(flow)
-    return entry if wanted(flow, entry, conditions) else None
+    entry = inventory_row(flow)
+    return entry if flow_fits(flow, entry, conditions) else None
 
 
-def rows(flows: Iterable[Flow], conditions: Filter | None = None) -> list[Row]:
+def rows_of_flows(flows: Iterable[Flow], conditions: Filter | None = None) -> list[Row]:
     """The rows of all flows that pass the filter, in the order of reading."""
     return [row for flow in flows if (row := row_if_wanted(conditions or Filter(), flow)) is not None]
 
@@ -146,7 +146,7 @@ SORTS: dict[str, Callable[[Row], Any]] = {
 }
 
 
-def totals(entries: list[Row]) -> Totals:
+def inventory_totals(entries: list[Row]) -> Totals:
     """The totals line of an inventory."""
     return Totals(
         flows=len(entries),
@@ -172,9 +172,9 @@ _COLUMNS = (
 )
 
 
-def sheet(entries: list[Row], full: bool = False) -> Sheet:
+def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
     """The inventory as a sheet; ``full`` adds id, folder, format and source, and whole time stamps."""
-    t = totals(entries)
+    t = inventory_totals(entries)
     columns: tuple[Column, ...] = _COLUMNS
     if full:
         columns = (

@@ -3,27 +3,27 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.graph.phrases import capital, connection_name, quoted
+from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.records import AI_KINDS, Link, Step, Trigger
-from zeitbuch.core.model.references import readable
-from zeitbuch.core.model.words import joined, plural, schedule_words, span_words
+from zeitbuch.core.model.references import replace_refs
+from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
 
 
-def when(trigger: Trigger) -> str:
+def when_words(trigger: Trigger) -> str:
     """'When a check every 5 minutes finds something new'."""
     match trigger.kind:
         case "schedule":
-            text = capital(schedule_words(trigger.schedule)) if trigger.schedule else "At times not stated"
+            text = capitalise(schedule_words(trigger.schedule)) if trigger.schedule else "At times not stated"
         case "polling":
             often = schedule_words(trigger.schedule) if trigger.schedule else "now and then"
             text = f"When a check {often} finds something new"
         case "webhook":
             text = f"When a web request comes in{' to ' + trigger.event if trigger.event else ''}"
         case "event":
-            text = f"When the event {quoted(trigger.event)} happens" if trigger.event else "When an event happens"
+            text = f"When the event {quote_name(trigger.event)} happens" if trigger.event else "When an event happens"
         case "form":
-            text = f"When the form {quoted(trigger.event)} is sent" if trigger.event else "When a form is sent"
+            text = f"When the form {quote_name(trigger.event)} is sent" if trigger.event else "When a form is sent"
         case "chat":
             text = "When someone writes in the chat"
         case "manual":
@@ -37,7 +37,7 @@ def when(trigger: Trigger) -> str:
     return f"{text} (if {trigger.condition})" if trigger.condition else text
 
 
-def _outside(graph: Graph) -> list[str]:
+def _outside_words(graph: Graph) -> list[str]:
     """'reads from A and B', 'sends through C' ..."""
     ways = (
         ("read", "reads from"),
@@ -50,56 +50,56 @@ def _outside(graph: Graph) -> list[str]:
     for effect, words in ways:
         steps = [step for step in graph.in_order() if step.effect == effect]
         if steps:
-            names = list(dict.fromkeys(quoted(connection_name(graph.flow, step) or step.title) for step in steps))
-            found.append(f"{words} {joined(names)}")
+            names = list(dict.fromkeys(quote_name(connection_name(graph.flow, step) or step.title) for step in steps))
+            found.append(f"{words} {join_words(names)}")
     return found
 
 
-def summary(graph: Graph) -> str:
+def summary_sentences(graph: Graph) -> str:
     """What a flow does, in two sentences."""
     flow = graph.flow
     steps = [step for step in graph.in_order() if step.kind != "note"]
     called = [step for step in steps if (step.kind in AI_KINDS and step.id not in graph.host) or step.kind == "agent"]
-    start = joined(
+    start = join_words(
         [
-            when(trigger) if index == 0 else when(trigger)[:1].lower() + when(trigger)[1:]
+            when_words(trigger) if index == 0 else when_words(trigger)[:1].lower() + when_words(trigger)[1:]
             for index, trigger in enumerate(flow.triggers)
         ],
         "or",
     )
     start = start or "Nothing in the export says what sets it off; when it is started"
-    first = f"{start}, the flow runs {plural(len(steps), 'step')}"
+    first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
     if called:
         models = list(
             dict.fromkeys(use.name for step in called if (use := model_of(graph, step)) is not None and use.name)
         )
         first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
         if models:
-            first += f" ({joined(models)})"
-        first += f": {joined([quoted(step.title) for step in called])}"
-    parts = _outside(graph)
-    people = [quoted(step.title) for step in steps if step.kind == "approve"]
-    second = f"It {joined(parts)}" if parts else "It changes nothing outside"
+            first += f" ({join_words(models)})"
+        first += f": {join_words([quote_name(step.title) for step in called])}"
+    parts = _outside_words(graph)
+    people = [quote_name(step.title) for step in steps if step.kind == "approve"]
+    second = f"It {join_words(parts)}" if parts else "It changes nothing outside"
     if people:
-        second += f"; a person decides at {joined(people)}"
-    subflows = list(dict.fromkeys(quoted(step.calls) for step in steps if step.calls))
+        second += f"; a person decides at {join_words(people)}"
+    subflows = list(dict.fromkeys(quote_name(step.calls) for step in steps if step.calls))
     if subflows:
-        second += f"; it calls the flow {joined(subflows)}"
+        second += f"; it calls the flow {join_words(subflows)}"
     return f"{first}. {second}."
 
 
-def _target(graph: Graph, link: Link) -> str:
+def _target_words(graph: Graph, link: Link) -> str:
     number = graph.numbers.get(link.target, "")
-    return f"{number} {quoted(graph.names[link.target])}".strip()
+    return f"{number} {quote_name(graph.names[link.target])}".strip()
 
 
-def cases(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
+def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     """(label, condition, where it goes) of each case of a decision."""
     found = []
     for link in graph.flow.links:
         if link.source == step.id and link.role != "error" and link.role != "attach":
-            condition = readable(link.condition, link.refs, graph.names)
-            found.append((link.label or "otherwise", condition, _target(graph, link)))
+            condition = replace_refs(link.condition, link.refs, graph.names)
+            found.append((link.label or "otherwise", condition, _target_words(graph, link)))
     return found
 
 
@@ -115,9 +115,9 @@ def on_error(graph: Graph, step: Step) -> str:
             )
         parts.append(f"it is tried again {again}")
     leading = [link for link in graph.flow.links if link.source == step.id and link.role == "error"]
-    routes = [_target(graph, link) for link in leading]
+    routes = [_target_words(graph, link) for link in leading]
     if routes:
-        parts.append(f"the run goes on at {joined(routes)}")
+        parts.append(f"the run goes on at {join_words(routes)}")
     elif step.on_fault == "continue":
         parts.append("the run goes on as if nothing had happened")
     elif parts:
@@ -133,7 +133,7 @@ def on_error(graph: Graph, step: Step) -> str:
 def step_sentence(graph: Graph, step: Step) -> str:
     """What a step does, in one or two sentences."""
     place = connection_name(graph.flow, step)
-    position = f" {quoted(place)}" if place else ""
+    position = f" {quote_name(place)}" if place else ""
     use = model_of(graph, step)
     model = use.name if use is not None and use.name else "a model not named in the export"
     names = graph.names
@@ -153,45 +153,49 @@ def step_sentence(graph: Graph, step: Step) -> str:
                 text += f" (task: {use.task})"
         case "agent":
             tools = [
-                quoted(h.title) for h in graph.attached.get(step.id, []) if h.kind not in ("model", "memory", "parse")
+                quote_name(h.title)
+                for h in graph.attached.get(step.id, [])
+                if h.kind not in ("model", "memory", "parse")
             ]
-            memory = [quoted(h.title) for h in graph.attached.get(step.id, []) if h.kind == "memory"]
+            memory = [quote_name(h.title) for h in graph.attached.get(step.id, []) if h.kind == "memory"]
             text = f"Hands the task to an agent on {model}"
-            text += f" that may use {joined(tools, 'or')}" if tools else " without tools"
-            text += f", remembers by {joined(memory)}" if memory else ""
-            text += f", in at most {plural(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
+            text += f" that may use {join_words(tools, 'or')}" if tools else " without tools"
+            text += f", remembers by {join_words(memory)}" if memory else ""
+            text += f", in at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
         case "embed":
             text = f"Turns text into vectors with {model}"
         case "decide":
-            by = f" by {readable(step.condition, step.refs, names)}" if step.condition else ""
+            by = f" by {replace_refs(step.condition, step.refs, names)}" if step.condition else ""
             text = f"Decides{by} {'which of its cases go on' if step.inclusive else 'which one way to go'}"
         case "loop":
             repeat = step.repeat
             words = "Repeats what is inside it"
             if repeat is not None and repeat.count is not None and not repeat.items:
-                words = f"Repeats what is inside it {plural(repeat.count, 'time')}"
+                words = f"Repeats what is inside it {count_words(repeat.count, 'time')}"
             if repeat is not None and repeat.items:
-                words = f"For each of {readable(repeat.items, repeat.refs, names)}, runs {plural(len(inside), 'step')}"
+                words = f"For each of {replace_refs(repeat.items, repeat.refs, names)}, runs {count_words(len(inside), 'step')}"
             elif repeat is not None and repeat.until:
-                words = f"Repeats {plural(len(inside), 'step')} until {readable(repeat.until, repeat.refs, names)}"
+                words = (
+                    f"Repeats {count_words(len(inside), 'step')} until {replace_refs(repeat.until, repeat.refs, names)}"
+                )
             text = words + (f", at most {repeat.cap} times" if repeat is not None and repeat.cap else "")
         case "parallel":
             text = (
-                f"Runs {joined([quoted(s.title) for s in graph.levels[step.id].entries()])} side by side and waits for all"
+                f"Runs {join_words([quote_name(s.title) for s in graph.levels[step.id].entry_steps()])} side by side and waits for all"
                 if inside
                 else "Runs branches side by side"
             )
         case "guard":
-            text = f"Runs {plural(len(inside), 'step')} and catches what fails in them"
+            text = f"Runs {count_words(len(inside), 'step')} and catches what fails in them"
         case "group":
-            text = f"Holds {plural(len(inside), 'step')} together"
+            text = f"Holds {count_words(len(inside), 'step')} together"
         case "subflow":
-            text = f"Calls the flow {quoted(step.calls)}" if step.calls else "Calls another flow"
+            text = f"Calls the flow {quote_name(step.calls)}" if step.calls else "Calls another flow"
         case "approve":
             text = "Waits until a person decides"
         case "other":
             text = (
-                f"Runs {quoted(step.operation)}, an operation that no rule classifies"
+                f"Runs {quote_name(step.operation)}, an operation that no rule classifies"
                 if step.operation
                 else "Does something the export does not name"
             )
@@ -225,4 +229,4 @@ def next_words(graph: Graph, step: Step) -> str:
     links = [link for link in graph.flow.links if link.source == step.id and link.role == "next"]
     if not links:
         return ""
-    return "Then " + joined([_target(graph, link) for link in links]) + "."
+    return "Then " + join_words([_target_words(graph, link) for link in links]) + "."

@@ -10,13 +10,13 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph, pick_step
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
-from zeitbuch.core.model.words import joined, plural
+from zeitbuch.core.model.words import count_words, join_words
 from zeitbuch.core.passes.plan import Node, Stage, Tie, Way, nodes_of
-from zeitbuch.core.passes.reachability import Ways, taken
+from zeitbuch.core.passes.reachability import Ways, taken_values
 
 from .sentences import on_error, step_sentence
 
@@ -117,22 +117,22 @@ class Teller:
         self.nodes = {node.step.id: node for node in nodes_of(self.ways.plan.top)}
         self.tried: dict[int, list[_Run]] = {}
 
-    def story(self) -> Story:
+    def tell_story(self) -> Story:
         """The whole run."""
         top = self.ways.plan.top
-        self._level(top, "certain")
+        self._judge_level(top, "certain")
         events = [
-            Event(step.id, self.odds.get(step.id, "not"), self._words(step))
+            Event(step.id, self.odds.get(step.id, "not"), self._step_words(step))
             for step in self.graph.in_order()
             if step.kind != "note" and step.id not in self.graph.host
         ]
-        return Story(self._given(), tuple(events), self._ends(top))
+        return Story(self._given_words(), tuple(events), self._end_words(top))
 
     # -- which steps run -------------------------------------------------------------------------------------------
 
-    def _level(self, stage: Stage, outer: Odds) -> None:
+    def _judge_level(self, stage: Stage, outer: Odds) -> None:
         """Sets the odds of a level's steps."""
-        runs = self._runs(stage)
+        runs = self._possible_runs(stage)
         for node in stage.nodes:
             hits = sum(node.step.id in run.ran for run in runs)
             odds: Odds = "certain" if hits == len(runs) else "perhaps" if hits else "not"
@@ -140,15 +140,15 @@ class Teller:
                 odds = outer
             self.odds[node.step.id] = odds
             if node.inner is not None:
-                self._level(node.inner, "not" if odds == "not" or self._idle(node) else odds)
+                self._judge_level(node.inner, "not" if odds == "not" or self._is_idle(node) else odds)
 
-    def _idle(self, node: Node) -> bool:
+    def _is_idle(self, node: Node) -> bool:
         """Whether a loop has nothing to do, because what it goes over is empty."""
         if node.step.id in self.given.empty and node.step.kind == "loop":
             return True
         return node.step.repeat is not None and any(ref.step in self.given.empty for ref in node.step.repeat.refs)
 
-    def _runs(self, stage: Stage) -> list[_Run]:
+    def _possible_runs(self, stage: Stage) -> list[_Run]:
         """Every way in which the open decisions of a level can go; worked out once a level."""
         if id(stage) in self.tried:
             return self.tried[id(stage)]
@@ -180,10 +180,10 @@ class Teller:
                 f"expected at most {_WAYS:,} ways through the open decisions, found {prod(map(len, choices)):,}",
                 "choose more of the cases with --case",
             )
-        self.tried[id(stage)] = [self._once(stage, dict(choice)) for choice in product(*choices)]
+        self.tried[id(stage)] = [self._run_once(stage, dict(choice)) for choice in product(*choices)]
         return self.tried[id(stage)]
 
-    def _once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
+    def _run_once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
         run = _Run(set(), True)
         alive: dict[int, bool] = {}
         begun = (
@@ -195,7 +195,7 @@ class Teller:
             if node.incoming is None:
                 reached = place in begun if stage is self.ways.plan.top and begun else place in stage.entries
             else:
-                reached = self._reached(node.incoming, alive) or place in begun
+                reached = self._is_reached(node.incoming, alive) or place in begun
             if not reached:
                 continue
             if node.enabled:
@@ -204,16 +204,16 @@ class Teller:
             if failing:
                 run.through = run.through and node.keeps_failures
             for way in node.ways:
-                alive[way.edge] = self._taken(node, way, failing, chosen)
+                alive[way.edge] = self._is_taken(node, way, failing, chosen)
         return run
 
     def _fails_inside(self, node: Node) -> bool:
         """Whether a scope fails with what is in it; a loop goes on to its next item."""
         if node.inner is None or node.repeats:
             return False
-        return all(not run.through for run in self._runs(node.inner))
+        return all(not run.through for run in self._possible_runs(node.inner))
 
-    def _taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
+    def _is_taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
         if way.back:
             return False
         if failing:
@@ -222,86 +222,88 @@ class Teller:
             return False
         return node.step.id not in chosen or way.edge in chosen[node.step.id]
 
-    def _reached(self, tie: Tie | int, alive: dict[int, bool]) -> bool:
+    def _is_reached(self, tie: Tie | int, alive: dict[int, bool]) -> bool:
         if isinstance(tie, int):
             return alive.get(tie, False)
-        left, right = self._reached(tie.left, alive), self._reached(tie.right, alive)
+        left, right = self._is_reached(tie.left, alive), self._is_reached(tie.right, alive)
         return left and right if tie.mode == "all" else left or right
 
     # -- words -----------------------------------------------------------------------------------------------------
 
-    def _given(self) -> str:
+    def _given_words(self) -> str:
         names = self.graph.names
         parts = [
-            f"{quoted(names[text])} takes the case {quoted(letter)}"
+            f"{quote_name(names[text])} takes the case {quote_name(letter)}"
             for text, entry in self.given.cases.items()
             for letter in entry
         ]
-        parts += [f"{quoted(names[text])} fails" for text in self._sorted(self.given.fails)]
-        parts += [f"{quoted(names[text])} gives nothing" for text in self._sorted(self.given.empty)]
-        return f"When {joined(parts)}" if parts else "When a run goes well"
+        parts += [f"{quote_name(names[text])} fails" for text in self._in_order(self.given.fails)]
+        parts += [f"{quote_name(names[text])} gives nothing" for text in self._in_order(self.given.empty)]
+        return f"When {join_words(parts)}" if parts else "When a run goes well"
 
-    def _sorted(self, ids: frozenset[str]) -> list[str]:
+    def _in_order(self, ids: frozenset[str]) -> list[str]:
         return [step.id for step in self.graph.in_order() if step.id in ids]
 
-    def _words(self, step: Step) -> str:
+    def _step_words(self, step: Step) -> str:
         """What happens at a step."""
         graph = self.graph
         if step.id in self.given.fails:
-            return self._failing("It fails", step)
+            return self._failing_words("It fails", step)
         if self.odds.get(step.id) != "not" and step.id in graph.levels:
             node = self.nodes.get(step.id)
-            if node is not None and self._idle(node):
+            if node is not None and self._is_idle(node):
                 return "It has nothing to go over, and the run goes on behind it."
             if node is not None and self._fails_inside(node):
-                return self._failing("It fails with what is in it", step)
+                return self._failing_words("It fails with what is in it", step)
         if step.kind == "decide":
             wanted = self.given.cases.get(step.id)
-            goes = [f"{quoted(label_of(link))} to {self._name(link.target)}" for link in case_links(graph, step)]
+            goes = [
+                f"{quote_name(label_of(link))} to {self._name_words(link.target)}" for link in case_links(graph, step)
+            ]
             if wanted is not None:
                 links = [link for link in case_links(graph, step) if label_of(link) in wanted]
                 backs = set(self.ways.back_links)
                 ways = [
-                    f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name(link.target)}"
+                    f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name_words(link.target)}"
                     for link in links
                 ]
-                return f"It takes {joined([quoted(word) for word in wanted])} and goes {joined(ways)}."
-            tested = [ref for _, ref in taken(graph, step) if ref.step in self.given.empty]
-            hint = f" by what {quoted(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
-            return f"It decides{hint}: {joined(goes, 'or')}." if goes else "It decides, but no case leads on."
+                return f"It takes {join_words([quote_name(word) for word in wanted])} and goes {join_words(ways)}."
+            tested = [ref for _, ref in taken_values(graph, step) if ref.step in self.given.empty]
+            hint = f" by what {quote_name(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
+            return f"It decides{hint}: {join_words(goes, 'or')}." if goes else "It decides, but no case leads on."
         return step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
 
-    def _failing(self, words: str, step: Step) -> str:
+    def _failing_words(self, words: str, step: Step) -> str:
         said = on_error(self.graph, step)
         for start in ("If it fails, ", "If it takes too long, "):
             if said.startswith(start):
                 return f"{words}: {said.removeprefix(start)}"
-        return f"{words}. {self._lost(step)}"
+        return f"{words}. {self._lost_words(step)}"
 
-    def _lost(self, step: Step) -> str:
-        around = [text for text in self.graph.path(step.id) if text is not None]
+    def _lost_words(self, step: Step) -> str:
+        around = [text for text in self.graph.scope_path(step.id) if text is not None]
         catching = next((text for text in reversed(around) if self.graph.steps[text].kind in ("guard", "loop")), None)
         if catching is None:
             return "Nothing takes the fault, and the branch ends there."
-        name = quoted(self.graph.names[catching])
+        name = quote_name(self.graph.names[catching])
         if self.graph.steps[catching].kind == "loop":
             return f"Nothing takes the fault; {name} goes on with its next item."
         return f"{name} around it takes the fault."
 
-    def _name(self, id: str) -> str:
-        return f"{self.graph.numbers.get(id, '')} {quoted(self.graph.names[id])}".strip()
+    def _name_words(self, id: str) -> str:
+        return f"{self.graph.numbers.get(id, '')} {quote_name(self.graph.names[id])}".strip()
 
-    def _ends(self, top: Stage) -> str:
+    def _end_words(self, top: Stage) -> str:
         last = [node.step.id for node in top.nodes if all(way.back for way in node.ways)]
         last += [node.step.id for node in top.nodes if node.step.id in self.given.fails and not node.keeps_failures]
-        sure = [self._name(key) for key in dict.fromkeys(last) if self.odds.get(key) == "certain"]
-        may = [self._name(key) for key in dict.fromkeys(last) if self.odds.get(key) == "perhaps"]
+        sure = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "certain"]
+        may = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "perhaps"]
         counts = {
             name: sum(value == name for key, value in self.odds.items() if key not in self.graph.host)
             for name in ("certain", "perhaps")
         }
         parts = [
-            f"{plural(counts['certain'], 'step')} run for certain"
+            f"{count_words(counts['certain'], 'step')} run for certain"
             if counts["certain"] != 1
             else "1 step runs for certain"
         ]
@@ -309,7 +311,7 @@ class Teller:
             parts.append(f"{counts['perhaps']} perhaps")
         words = f"{', '.join(parts)}."
         if sure:
-            words += f" The run ends behind {joined(sure)}."
+            words += f" The run ends behind {join_words(sure)}."
         if may:
-            words += f" It {'may also end' if sure else 'ends'} behind {joined(may, 'or')}."
+            words += f" It {'may also end' if sure else 'ends'} behind {join_words(may, 'or')}."
         return words

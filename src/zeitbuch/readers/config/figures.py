@@ -27,7 +27,7 @@ from .toml_lines import line_of
 T = TypeVar("T")
 
 
-def _pointer(message: str) -> str:
+def _pointer_in_message(message: str) -> str:
     """The place in a message of the decoder ('... - at `$.model[0].price`') as a pointer; an unknown key itself."""
     place = re.search(r"at `\$([^`]*)`", message)
     path = re.sub(r"\[(\d+)\]", r"/\1", (place[1] if place else "").replace(".", "/"))
@@ -35,7 +35,7 @@ def _pointer(message: str) -> str:
     return path + (f"/{key[1]}" if key else "")
 
 
-def decode(path: str, kind: type[T], schema: str, parse_float: Callable[[str], Any]) -> tuple[T, str]:
+def decode_toml(path: str, kind: type[T], schema: str, parse_float: Callable[[str], Any]) -> tuple[T, str]:
     """The records of a TOML file and its text. Raises ZeitbuchError with the line when it is none."""
     try:
         text = Path(path).read_text(encoding="utf-8")
@@ -51,12 +51,12 @@ def decode(path: str, kind: type[T], schema: str, parse_float: Callable[[str], A
         origin = Origin(path, line=line, column=column)
         raise fail("figures-syntax", f"expected TOML, found: {error}", "mend the file at that line", origin) from None
     except msgspec.ValidationError as error:
-        origin = Origin(path, line=line_of(text, _pointer(str(error))))
+        origin = Origin(path, line=line_of(text, _pointer_in_message(str(error))))
         hint = f"`zeitbuch schema {schema}` prints what the file may hold"
         raise fail("figures-key", str(error), hint, origin) from None
 
 
-def placed(problems: list[Problem], path: str, text: str) -> list[Problem]:
+def place_problems(problems: list[Problem], path: str, text: str) -> list[Problem]:
     """The problems with file and line."""
     found = []
     for problem in problems:
@@ -67,29 +67,29 @@ def placed(problems: list[Problem], path: str, text: str) -> list[Problem]:
 
 def load_rates(path: str) -> tuple[RateCard, list[Problem]]:
     """A rate card and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
-    card, text = decode(path, RateCard, "rates", Decimal)
-    return card, placed(rate_validation.problems(card), path, text)
+    card, text = decode_toml(path, RateCard, "rates", Decimal)
+    return card, place_problems(rate_validation.rate_problems(card), path, text)
 
 
 def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
     """An assumptions file and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
-    found, text = decode(path, Assumptions, "assumptions", float)
-    return found, placed(rules.problems(found), path, text)
+    found, text = decode_toml(path, Assumptions, "assumptions", float)
+    return found, place_problems(rules.assumption_problems(found), path, text)
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions, path: str) -> list[Problem]:
     """Shares of the cases of the flows' decisions that sum to more than 1, with the line of the last rule."""
     found = rules.share_problems(flows, assumptions)
-    return placed(found, path, Path(path).read_text(encoding="utf-8")) if found else []
+    return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 
 def load_scenario(path: str, card: RateCard | None) -> tuple[Scenario, list[Problem]]:
     """A scenario and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
-    found, text = decode(path, Scenario, "scenario", float)
-    problems = [*scenario.problems(found, card)]
+    found, text = decode_toml(path, Scenario, "scenario", float)
+    problems = [*scenario.scenario_problems(found, card)]
     declared = [(place, child.rule) for place, child in enumerate(found.change) if isinstance(child, scenario.Assume)]
     for place, rule in declared:
-        for problem in rules.problems(Assumptions(assume=(rule,))):
+        for problem in rules.assumption_problems(Assumptions(assume=(rule,))):
             if problem.code != "assume-empty":
                 problems.append(structs.replace(problem, origin=Origin("", f"/change/{place}/rule")))
-    return found, placed(problems, path, text)
+    return found, place_problems(problems, path, text)

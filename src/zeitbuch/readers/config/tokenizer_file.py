@@ -11,7 +11,7 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.pricing.rate_card import RateCard
 
 
-def counters(card: RateCard | None, folder: str) -> dict[str, Callable[[str], float]]:
+def load_counters(card: RateCard | None, folder: str) -> dict[str, Callable[[str], float]]:
     """Tokenizer file (as the card names it) -> what counts with it. Paths are taken from the folder of the card.
 
     Raises ZeitbuchError when a file cannot be read, or the library for it is not installed.
@@ -19,10 +19,10 @@ def counters(card: RateCard | None, folder: str) -> dict[str, Callable[[str], fl
     named = (
         sorted({model_rate.tokenizer for model_rate in card.model if model_rate.tokenizer}) if card is not None else []
     )
-    return {name: _counter(name, str(Path(folder) / name)) for name in named}
+    return {name: _load_counter(name, str(Path(folder) / name)) for name in named}
 
 
-def _counter(name: str, path: str) -> Callable[[str], float]:
+def _load_counter(name: str, path: str) -> Callable[[str], float]:
     try:
         from tokenizers import Tokenizer
     except ImportError:

@@ -11,7 +11,7 @@ _KEY = re.compile(r"^\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^
 _PART = re.compile(r"\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+")
 
 
-def _names(text: str) -> list[str]:
+def _table_names(text: str) -> list[str]:
     return [part.strip("\"'") for part in _PART.findall(text)]
 
 
@@ -29,7 +29,7 @@ def lines_of(text: str) -> dict[str, int]:
         header = _HEADER.match(line)
         if header:
             base = ""
-            names = _names(header[2])
+            names = _table_names(header[2])
             for place, name in enumerate(names):
                 base += f"/{name}"
                 last = place == len(names) - 1
@@ -43,7 +43,7 @@ def lines_of(text: str) -> dict[str, int]:
             continue
         key = _KEY.match(line)
         if key:
-            found.setdefault(base + "".join(f"/{name}" for name in _names(key[1])), number)
+            found.setdefault(base + "".join(f"/{name}" for name in _table_names(key[1])), number)
             rest = line[key.end() :]
             for marks in ('"""', "'''"):
                 if rest.count(marks) == 1:

@@ -33,12 +33,12 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     budget: list[Budget] = []
     folder: str = "."
 
-    def path(self, name: str) -> str:
+    def path_from_here(self, name: str) -> str:
         """A path of the workspace, seen from the current folder."""
         return os.path.normpath(Path(self.folder) / name)
 
 
-def find(start: str = ".") -> str | None:
+def find_workspace(start: str = ".") -> str | None:
     """The nearest workspace file, upwards from a folder."""
     here = Path(start).resolve()
     for folder in (here, *here.parents):
@@ -47,7 +47,7 @@ def find(start: str = ".") -> str | None:
     return None
 
 
-def load(path: str | None) -> Workspace:
+def load_workspace(path: str | None) -> Workspace:
     """The workspace of a file, or an empty one. Raises ZeitbuchError when the file is wrong."""
     if path is None:
         return Workspace()
@@ -79,7 +79,7 @@ class Listed(NamedTuple):
     file: str
 
 
-def _candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]:
+def _dialect_candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]:
     """(place, path) of all dialect files, those named first."""
     found = [("option", path) for path in named]
     for pattern in workspace.dialects:
@@ -87,23 +87,23 @@ def _candidates(workspace: Workspace, named: list[str]) -> list[tuple[str, str]]
             below = sorted(str(path) for path in Path(workspace.folder).glob(pattern))
             found += [("workspace", os.path.normpath(part)) for part in below]
         else:
-            found.append(("workspace", workspace.path(pattern)))
+            found.append(("workspace", workspace.path_from_here(pattern)))
     user = _user_folder()
     if user.is_dir():
         found += [("user folder", str(path)) for path in sorted(user.glob("*.toml"))]
     return found
 
 
-def dialects(workspace: Workspace, named: list[str]) -> list[Dialect]:
+def active_dialects(workspace: Workspace, named: list[str]) -> list[Dialect]:
     """The active dialects: those named, then the workspace's, then the user's. The first of a name wins."""
     active: dict[str, Dialect] = {}
-    for path in dict.fromkeys(path for _, path in _candidates(workspace, named)):
+    for path in dict.fromkeys(path for _, path in _dialect_candidates(workspace, named)):
         dialect = load_dialect(path)
         active.setdefault(dialect.name, dialect)
     return list(active.values())
 
 
-def listing(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[Problem]]:
+def find_dialect_files(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[Problem]]:
     """All dialect files with the place they come from, and what is wrong with those that cannot be read."""
     from importlib.resources import as_file, files
 
@@ -113,7 +113,7 @@ def listing(workspace: Workspace, named: list[str]) -> tuple[list[Listed], list[
     paths: set[str] = set()
     with as_file(files("zeitbuch.demo") / "estate" / "dialects") as shipped:
         demo = [("demo", str(path)) for path in sorted(shipped.glob("*.toml"))]
-        for place, path in [*_candidates(workspace, named), *demo]:
+        for place, path in [*_dialect_candidates(workspace, named), *demo]:
             if path in paths:
                 continue
             paths.add(path)

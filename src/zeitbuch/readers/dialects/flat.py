@@ -9,9 +9,9 @@ from typing import Any
 from zeitbuch.core.model.records import Link
 
 from .flows import Draft, StepReader
-from .links import Links, targets
-from .outline import outlined
-from .paths import Claims, claim, getter, leftover, text, whole
+from .links import Links, pointer_targets
+from .outline import outline_flow
+from .paths import Claims, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
 from .query import Query
 from .rules import KEY, Dialect
 from .step_plan import Plans, inputs_of, schedule_of
@@ -28,18 +28,18 @@ class Triggers:
             return
         claimed: Claims = {}
         for path in (rule.id, rule.name, rule.operation, rule.starts, rule.connection, rule.condition):
-            claim(claimed, path)
+            claim_paths(claimed, path)
         if steps.keyed:
-            claim(claimed, KEY)
+            claim_paths(claimed, KEY)
         self.query = Query(rule.at)
         self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
         self.get = {
-            name: getter(getattr(rule, name))
+            name: make_getter(getattr(rule, name))
             for name in ("id", "name", "operation", "starts", "connection", "condition")
         }
-        self.settings = getter("" if rule.settings == "." else rule.settings)
+        self.settings = make_getter("" if rule.settings == "." else rule.settings)
 
-    def read(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:
+    def read_triggers(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:
         """Adds the triggers to the draft; returns (trigger id, id of the step it starts or empty)."""
         from zeitbuch.core.model.records import Trigger
 
@@ -47,29 +47,29 @@ class Triggers:
         if self.rule is None:
             return starts
         get = self.get
-        for place, (pointer, item) in enumerate(self.steps.found(self.query, raw)):
-            operation = text(get["operation"](item))
-            plan = self.plans.of(operation)
-            trigger_id = text(get["id"](item)) or (f"start-{place + 1}" if place else "start")
+        for place, (pointer, item) in enumerate(self.steps.find_objects(self.query, raw)):
+            operation = as_text(get["operation"](item))
+            plan = self.plans.plan_of(operation)
+            trigger_id = as_text(get["id"](item)) or (f"start-{place + 1}" if place else "start")
             fields = plan.get
             draft.triggers.append(
                 Trigger(
                     id=trigger_id,
                     kind=plan.rule.trigger or "event",
-                    name=text(get["name"](item)),
+                    name=as_text(get["name"](item)),
                     operation=operation,
                     schedule=schedule_of(plan, item),
-                    event=text(fields["event"](item)) if "event" in fields else "",
-                    condition=text(get["condition"](item)) or (text(fields["condition"](item)) if "condition" in fields else ""),
-                    batch=whole(fields["batch"](item)) if "batch" in fields else None,
-                    connection=text(get["connection"](item)) or None,
+                    event=as_text(fields["event"](item)) if "event" in fields else "",
+                    condition=as_text(get["condition"](item)) or (as_text(fields["condition"](item)) if "condition" in fields else ""),
+                    batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
+                    connection=as_text(get["connection"](item)) or None,
                     inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
-                    unread={} if plan.all_inputs else leftover(item, plan.outside),
-                    origin=draft.origin(pointer),
+                    unread={} if plan.all_inputs else unclaimed_part(item, plan.outside),
+                    origin=draft.origin_at(pointer),
                 )
             )  # fmt: skip
             draft.names.setdefault("\x00trigger", trigger_id)
-            named = list(targets(get["starts"](item), None))
+            named = list(pointer_targets(get["starts"](item), None))
             starts += [(trigger_id, target) for _, target in named] or [(trigger_id, "")]
         return starts
 
@@ -83,32 +83,32 @@ class Flat:
         self.triggers = Triggers(dialect, steps)
         self.links = Links(dialect, steps)
 
-    def read(self, raw: dict[str, Any], draft: Draft) -> None:
+    def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         steps = self.steps
-        if steps.outline and not steps.texts and outlined(self, raw, draft):
+        if steps.outline and not steps.texts and outline_flow(self, raw, draft):
             return
         names = draft.names
-        found = [(part, mapping, steps.plan(mapping)) for part, mapping in steps.found(self.query, raw)]
+        found = [(part, mapping, steps.plan_for(mapping)) for part, mapping in steps.find_objects(self.query, raw)]
         for _, item, plan in found:
-            step_id, name = steps.identity(item)
+            step_id, name = steps.identity_of(item)
             names.setdefault(step_id, step_id)
             names.setdefault(name, step_id)
             if plan.rule.trigger is not None:
                 names.setdefault("\x00trigger", step_id)
-        starts = self.triggers.read(raw, draft)
+        starts = self.triggers.read_triggers(raw, draft)
         for pointer, item, plan in found:
             if plan.rule.trigger is not None:
-                draft.triggers.append(steps.trigger(item, pointer, draft, plan))
+                draft.triggers.append(steps.read_trigger(item, pointer, draft, plan))
             else:
-                step = steps.step(item, pointer, draft, plan, None)
+                step = steps.read_step(item, pointer, draft, plan, None)
                 draft.steps.append(step)
                 if plan.cases is not None and not steps.outline:
-                    draft.cases[step.id] = steps.cases(item, plan)
+                    draft.cases[step.id] = steps.cases_of(item, plan)
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
-        self.links.read(raw, draft, [(part, item) for part, item, _ in found])
+        self.links.read_links(raw, draft, [(part, item) for part, item, _ in found])
         silent = [text for text, target in starts if not target]
         if silent:
             start_at_roots(draft, silent)

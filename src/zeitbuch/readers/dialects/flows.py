@@ -24,7 +24,17 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.pointers import last_key
 
-from .paths import Claims, Getter, claim, getter, leftover, number, text, unclaimed, whole
+from .paths import (
+    Claims,
+    Getter,
+    as_number,
+    as_text,
+    as_whole_number,
+    claim_paths,
+    count_unclaimed,
+    make_getter,
+    unclaimed_part,
+)
 from .placeholders import Placeholders
 from .query import Query
 from .rules import KEY, Dialect, Items, Recogniser
@@ -52,11 +62,11 @@ class Draft:
         self.lost: list[dict[str, Any]] = []
         self.missed = 0  # values of steps that were only counted as unread
 
-    def origin(self, pointer: str) -> Origin:
+    def origin_at(self, pointer: str) -> Origin:
         return Origin(self.source, self.pointer + pointer, self.member)
 
-    def problem(self, code: str, message: str, hint: str, pointer: str) -> None:
-        self.problems.append(Problem(code, "error", message, self.origin(pointer), hint))
+    def add_problem(self, code: str, message: str, hint: str, pointer: str) -> None:
+        self.problems.append(Problem(code, "error", message, self.origin_at(pointer), hint))
 
 
 class StepReader:
@@ -74,60 +84,60 @@ class StepReader:
             rule.id, rule.name, rule.operation, rule.scope, rule.next, rule.enabled, rule.disabled, rule.connection, rule.note,
             rule.position, rule.retries, rule.retry_wait, rule.timeout, rule.on_fault, rule.noise,
         ):  # fmt: skip
-            claim(claimed, path)
+            claim_paths(claimed, path)
         for hold in inside:
-            claim(claimed, hold.at)
+            claim_paths(claimed, hold.at)
         if dialect.predecessors is not None:
-            claim(claimed, dialect.predecessors.at)
+            claim_paths(claimed, dialect.predecessors.at)
         for pointer in dialect.pointer:
-            claim(claimed, pointer.at)
+            claim_paths(claimed, pointer.at)
         if self.keyed:
-            claim(claimed, KEY)
+            claim_paths(claimed, KEY)
         self.rule = rule
         self.plans = Plans(dialect, rule, rule.settings, claimed)
         self.places = Placeholders(None if outline else dialect.placeholders)
-        self.id = getter(rule.id)
-        self.name = getter(rule.name)
-        self.operation = getter(rule.operation)
-        self.scope = getter(rule.scope)
-        self.settings = getter("" if rule.settings == "." else rule.settings)
-        self.connection = getter(rule.connection)
-        self.note = getter(rule.note)
-        self.enabled = getter(rule.enabled)
-        self.disabled = getter(rule.disabled)
-        self.position = [getter(part) for part in rule.position]
-        self.retries = getter(rule.retries)
-        self.retry_wait = getter(rule.retry_wait)
-        self.timeout = getter(rule.timeout)
-        self.on_fault = getter(rule.on_fault)
-        self.optional = self._optional()
+        self.id = make_getter(rule.id)
+        self.name = make_getter(rule.name)
+        self.operation = make_getter(rule.operation)
+        self.scope = make_getter(rule.scope)
+        self.settings = make_getter("" if rule.settings == "." else rule.settings)
+        self.connection = make_getter(rule.connection)
+        self.note = make_getter(rule.note)
+        self.enabled = make_getter(rule.enabled)
+        self.disabled = make_getter(rule.disabled)
+        self.position = [make_getter(part) for part in rule.position]
+        self.retries = make_getter(rule.retries)
+        self.retry_wait = make_getter(rule.retry_wait)
+        self.timeout = make_getter(rule.timeout)
+        self.on_fault = make_getter(rule.on_fault)
+        self.optional = self._optional_readers()
 
-    def _where(self, raw: dict[str, Any]) -> tuple[float, float] | None:
+    def _position_of(self, raw: dict[str, Any]) -> tuple[float, float] | None:
         if len(self.position) != 2:
             return None
-        x, y = number(self.position[0](raw)), number(self.position[1](raw))
+        x, y = as_number(self.position[0](raw)), as_number(self.position[1](raw))
         return None if x is None or y is None else (x, y)
 
-    def _on(self, raw: dict[str, Any]) -> bool:
+    def _is_enabled(self, raw: dict[str, Any]) -> bool:
         return self.enabled(raw) is not False and self.disabled(raw) is not True
 
-    def found(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
+    def find_objects(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
         """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys."""
         if self.keyed:
-            return [(part, with_key(part, value)) for part, value in query.find(raw) if type(value) is dict]
-        return [(part, value) for part, value in query.find(raw) if type(value) is dict]
+            return [(part, with_key(part, value)) for part, value in query.find_all(raw) if type(value) is dict]
+        return [(part, value) for part, value in query.find_all(raw) if type(value) is dict]
 
-    def identity(self, raw: dict[str, Any]) -> tuple[str, str]:
+    def identity_of(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""
-        name = text(self.name(raw))
-        return text(self.id(raw)) or name, name
+        name = as_text(self.name(raw))
+        return as_text(self.id(raw)) or name, name
 
-    def plan(self, raw: dict[str, Any]) -> Plan:
-        return self.plans.of(text(self.operation(raw)))
+    def plan_for(self, raw: dict[str, Any]) -> Plan:
+        return self.plans.plan_of(as_text(self.operation(raw)))
 
-    def trigger(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> Trigger:
+    def read_trigger(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> Trigger:
         """A trigger written in the shape of a step."""
-        step_id, name = self.identity(raw)
+        step_id, name = self.identity_of(raw)
         get = plan.get
         kind = plan.rule.trigger
         assert kind is not None
@@ -136,24 +146,24 @@ class StepReader:
             id=step_id,
             kind=kind,
             name=name,
-            operation=text(self.operation(raw)),
+            operation=as_text(self.operation(raw)),
             schedule=schedule_of(plan, raw),
-            event=text(get["event"](raw)) if "event" in get else "",
-            condition=text(get["condition"](raw)) if "condition" in get else "",
-            batch=whole(get["batch"](raw)) if "batch" in get else None,
-            connection=text(self.connection(raw)) or None,
+            event=as_text(get["event"](raw)) if "event" in get else "",
+            condition=as_text(get["condition"](raw)) if "condition" in get else "",
+            batch=as_whole_number(get["batch"](raw)) if "batch" in get else None,
+            connection=as_text(self.connection(raw)) or None,
             inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
-            enabled=self._on(raw),
-            unread={} if plan.all_inputs else leftover(raw, plan.outside),
-            position=self._where(raw),
-            origin=draft.origin(pointer),
+            enabled=self._is_enabled(raw),
+            unread={} if plan.all_inputs else unclaimed_part(raw, plan.outside),
+            position=self._position_of(raw),
+            origin=draft.origin_at(pointer),
         )
 
-    def step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
+    def read_step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
         """One step."""
         if self.outline:
-            return self._outlined(raw, draft, plan, scope)
-        name = text(self.name(raw))
+            return self._outline_step(raw, draft, plan, scope)
+        name = as_text(self.name(raw))
         get = plan.get
         names = draft.names
         more: dict[str, Any] = {}
@@ -168,22 +178,22 @@ class StepReader:
         more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
         more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
         if "condition" in get:
-            condition = text(get["condition"](raw))
+            condition = as_text(get["condition"](raw))
             more["condition"] = condition or None
             more["refs"] = self.places.in_text(condition, names)
         if "calls" in get:
-            more["calls"] = text(get["calls"](raw)) or None
+            more["calls"] = as_text(get["calls"](raw)) or None
         if scope is not None:
             more["scope"] = scope
         if not plan.all_inputs:
-            rest = leftover(raw, plan.outside)
+            rest = unclaimed_part(raw, plan.outside)
             if rest:
                 more["unread"] = rest
         return Step(
-            id=text(self.id(raw)) or name,
+            id=as_text(self.id(raw)) or name,
             kind=plan.kind,
             name=name,
-            operation=text(self.operation(raw)),
+            operation=as_text(self.operation(raw)),
             effect=plan.rule.effect,
             inclusive=plan.rule.inclusive,
             per_item=plan.rule.per_item,
@@ -192,60 +202,60 @@ class StepReader:
             **more,
         )
 
-    def _outlined(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
+    def _outline_step(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
         """What a list of flows needs of a step, and no more; what was not read is only counted."""
         name = self.name(raw)
         key = self.id(raw)
         get = plan.get
         if scope is None and self.rule.scope:
-            scope = text(self.scope(raw)) or None
+            scope = as_text(self.scope(raw)) or None
         model = None
         if plan.uses_model:
             if self.texts:
                 model = model_of(plan, raw, self.places, draft.names)
             elif "model" in get:
-                model = ModelUse(name=text(get["model"](raw)) or None)
+                model = ModelUse(name=as_text(get["model"](raw)) or None)
         if not plan.all_inputs:
-            draft.missed += unclaimed(raw, plan.checks)
+            draft.missed += count_unclaimed(raw, plan.checks)
         return Step(
-            id=key if type(key) is str and key else text(key) or text(name),
+            id=key if type(key) is str and key else as_text(key) or as_text(name),
             kind=plan.kind,
-            name=name if type(name) is str else text(name),
-            operation=text(self.operation(raw)) if self.texts else "",
+            name=name if type(name) is str else as_text(name),
+            operation=as_text(self.operation(raw)) if self.texts else "",
             scope=scope,
             model=model,
-            calls=(text(get["calls"](raw)) or None) if "calls" in get else None,
-            note=text(self.note(raw)) if self.texts else "",
+            calls=(as_text(get["calls"](raw)) or None) if "calls" in get else None,
+            note=as_text(self.note(raw)) if self.texts else "",
         )
 
-    def _optional(self) -> list[tuple[str, Getter]]:
+    def _optional_readers(self) -> list[tuple[str, Getter]]:
         """Readers of the fields that the dialect names paths for; None means: as by default."""
         rule = self.rule
         found: list[tuple[str, Getter]] = []
         if rule.enabled or rule.disabled:
-            found.append(("enabled", lambda raw: None if self._on(raw) else False))
+            found.append(("enabled", lambda raw: None if self._is_enabled(raw) else False))
         if rule.scope:
-            found.append(("scope", lambda raw: text(self.scope(raw)) or None))
+            found.append(("scope", lambda raw: as_text(self.scope(raw)) or None))
         if rule.note:
-            found.append(("note", lambda raw: text(self.note(raw)) or None))
+            found.append(("note", lambda raw: as_text(self.note(raw)) or None))
         if rule.connection:
-            found.append(("connection", lambda raw: text(self.connection(raw)) or None))
+            found.append(("connection", lambda raw: as_text(self.connection(raw)) or None))
         if len(rule.position) == 2:
-            found.append(("position", self._where))
+            found.append(("position", self._position_of))
         if rule.timeout:
-            found.append(("timeout", lambda raw: number(self.timeout(raw))))
+            found.append(("timeout", lambda raw: as_number(self.timeout(raw))))
         if rule.retries:
-            found.append(("retry", self._retry))
+            found.append(("retry", self._read_retry))
         if rule.on_fault:
             faults = rule.on_faults
-            found.append(("on_fault", lambda raw: faults.get(text(self.on_fault(raw)))))
+            found.append(("on_fault", lambda raw: faults.get(as_text(self.on_fault(raw)))))
         return found
 
-    def _retry(self, raw: dict[str, Any]) -> Retry | None:
-        tries = whole(self.retries(raw))
-        return Retry(attempts=tries, wait=number(self.retry_wait(raw))) if tries else None
+    def _read_retry(self, raw: dict[str, Any]) -> Retry | None:
+        tries = as_whole_number(self.retries(raw))
+        return Retry(attempts=tries, wait=as_number(self.retry_wait(raw))) if tries else None
 
-    def cases(self, raw: dict[str, Any], plan: Plan) -> dict[str, tuple[str, str]]:
+    def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, tuple[str, str]]:
         """Outlet -> (label, condition) of a decision."""
         if plan.cases is None:
             return {}
@@ -254,8 +264,8 @@ class StepReader:
         listed = function(raw)
         for position, case in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(case, dict):
-                key = text(outlet(case)) if outlet is not None else str(position)
-                found[key] = (text(label(case)) or key, text(condition(case)))
+                key = as_text(outlet(case)) if outlet is not None else str(position)
+                found[key] = (as_text(label(case)) or key, as_text(condition(case)))
         return found
 
 
@@ -275,76 +285,76 @@ class DialectReader:
         nested = dialect.tree is not None or bool(dialect.holds) or dialect.predecessors is not None
         self.shape: Flat | Nested = Nested(dialect, self.steps) if nested else Flat(dialect, self.steps)
         self.get = {
-            name: getter(getattr(flow, name))
+            name: make_getter(getattr(flow, name))
             for name in ("id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed")
         }  # fmt: skip
         self.variables = _ItemReader(flow.variables)
         self.connections = _ItemReader(flow.connections)
         claims: Claims = {}
         for name in self.get:
-            claim(claims, getattr(flow, name))
-        claim(claims, flow.noise)
+            claim_paths(claims, getattr(flow, name))
+        claim_paths(claims, flow.noise)
         for place in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
             if place is not None:
-                claim(claims, _top(place.at))
+                claim_paths(claims, _top_path(place.at))
         self.claims = claims
 
     def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
         """Every flow of a document with the problems found in it."""
-        found = self.flows_at.find(document)
+        found = self.flows_at.find_all(document)
         for pointer, raw in found:
             if isinstance(raw, dict):
                 # What surrounds a single flow is its wrapping and counts with it.
-                yield self._flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+                yield self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
 
-    def holds(self, document: Any) -> bool:
+    def holds_bare_flow(self, document: Any) -> bool:
         """Whether a document without its wrapping is a flow of this dialect: its steps are where they should be."""
         if not isinstance(document, dict):
             return False
-        found = self.steps.found(self.steps_at, document)
-        return bool(found) and all(text(self.steps.operation(mapping)) for _, mapping in found)
+        found = self.steps.find_objects(self.steps_at, document)
+        return bool(found) and all(as_text(self.steps.operation(mapping)) for _, mapping in found)
 
-    def bare(self, document: dict[str, Any], base: Origin, count: int) -> tuple[Flow, list[Problem]]:
+    def read_bare_flow(self, document: dict[str, Any], base: Origin, count: int) -> tuple[Flow, list[Problem]]:
         """The flow of a document without its wrapping."""
-        return self._flow(document, base.pointer, base, count)
+        return self._read_flow(document, base.pointer, base, count)
 
-    def _flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
+    def _read_flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
         draft = Draft(base, pointer)
         get = self.get
         whole_flow = not self.steps.outline
-        self.shape.read(raw, draft)
-        state = text(get["state"](raw))
+        self.shape.read_flow(raw, draft)
+        state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         owners = get["owners"](raw)
-        unread = leftover(raw, self.claims)
+        unread = unclaimed_part(raw, self.claims)
         if draft.lost:
             unread["unread parts"] = draft.lost
-        name = text(get["name"](raw))
+        name = as_text(get["name"](raw))
         missed = (count_values(unread) if unread else 0) + draft.missed
         missed += sum([count_values(step.unread) for step in draft.steps if step.unread])
         missed += sum([count_values(trigger.unread) for trigger in draft.triggers if trigger.unread])
         flow = Flow(
-            id=text(get["id"](raw)) or name or pointer or base.file,
+            id=as_text(get["id"](raw)) or name or pointer or base.file,
             name=name,
-            description=text(get["description"](raw)),
+            description=as_text(get["description"](raw)),
             state=known,
-            owners=tuple(filter(None, map(text, owners if isinstance(owners, list) else [owners]))),
-            folder=text(get["folder"](raw)),
-            environment=text(get["environment"](raw)),
-            version=text(get["version"](raw)),
-            created=text(get["created"](raw)),
-            changed=text(get["changed"](raw)),
+            owners=tuple(filter(None, map(as_text, owners if isinstance(owners, list) else [owners]))),
+            folder=as_text(get["folder"](raw)),
+            environment=as_text(get["environment"](raw)),
+            version=as_text(get["version"](raw)),
+            created=as_text(get["created"](raw)),
+            changed=as_text(get["changed"](raw)),
             triggers=tuple(draft.triggers),
             steps=tuple(draft.steps),
             links=tuple(draft.links),
             connections=tuple(
                 Connection(id=mapping.get("id", ""), name=mapping.get("name", ""), service=mapping.get("service", ""),
                            account=mapping.get("account", ""), unread=left)
-                for mapping, _, left in (self.connections.read(raw) if whole_flow else ())
+                for mapping, _, left in (self.connections.read_item(raw) if whole_flow else ())
             ),
             variables=tuple(
                 Variable(name=mapping.get("name", "") or mapping.get("id", ""), value=value, description=mapping.get("description", ""))
-                for mapping, value, _ in (self.variables.read(raw) if whole_flow else ())
+                for mapping, value, _ in (self.variables.read_item(raw) if whole_flow else ())
             ),
             unread=unread,
             format=self.dialect.name,
@@ -354,7 +364,7 @@ class DialectReader:
         return flow, draft.problems
 
 
-def _top(query: str) -> str:
+def _top_path(query: str) -> str:
     """The dotted path to the list that a JSONPath query from the flow walks into."""
     path = query.removeprefix("$").split("[", 1)[0].strip(".")
     return path
@@ -365,7 +375,7 @@ class _ItemReader:
 
     def __init__(self, rule: Items | None) -> None:
         self.query = Query(rule.at) if rule is not None else None
-        self.value = getter(rule.value) if rule is not None else getter("")
+        self.value = make_getter(rule.value) if rule is not None else make_getter("")
         self.claims: Claims = {KEY: True}
         self.get = {}
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
@@ -373,19 +383,19 @@ class _ItemReader:
             for name in ("id", "name", "service", "account", "description"):
                 paths = getattr(rule, name)
                 if paths:
-                    self.get[name] = getter(paths)
-                    claim(self.claims, paths)
-            claim(self.claims, rule.value)
+                    self.get[name] = make_getter(paths)
+                    claim_paths(self.claims, paths)
+            claim_paths(self.claims, rule.value)
 
-    def read(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
+    def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:
             return
-        for pointer, item in self.query.find(raw):
+        for pointer, item in self.query.find_all(raw):
             if isinstance(item, dict):
                 if self.keyed:
                     item = with_key(pointer, item)
                 yield (
-                    {key: text(function(item)) for key, function in self.get.items()},
+                    {key: as_text(function(item)) for key, function in self.get.items()},
                     self.value(item),
-                    leftover(item, self.claims),
+                    unclaimed_part(item, self.claims),
                 )

@@ -10,10 +10,10 @@ from fnmatch import translate
 from typing import Any, NamedTuple
 
 from zeitbuch.core.model.records import Link, LinkRole, Origin, Outcome
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 from .flows import Draft, StepReader
-from .paths import Claims, Getter, claim, getter, leftover, text
+from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
 from .query import Query
 from .rules import Dialect, OutletRule, PointerRule
 
@@ -32,26 +32,30 @@ class Pointer:
 
     def __init__(self, rule: PointerRule) -> None:
         self.rule = rule
-        self.at = getter(rule.at)
-        self.target: Getter | None = getter(rule.target) if rule.target else None
-        self.via, self.label, self.condition = getter(rule.via), getter(rule.label), getter(rule.condition)
+        self.at = make_getter(rule.at)
+        self.target: Getter | None = make_getter(rule.target) if rule.target else None
+        self.via, self.label, self.condition = (
+            make_getter(rule.via),
+            make_getter(rule.label),
+            make_getter(rule.condition),
+        )
 
-    def arrows(self, item: dict[str, Any]) -> Iterator[Arrow]:
+    def arrows_of(self, item: dict[str, Any]) -> Iterator[Arrow]:
         """The pointers of one step."""
         value = self.at(item)
         rule = self.rule
         if self.target is None:
-            for outlet, name in targets(value, None):
+            for outlet, name in pointer_targets(value, None):
                 yield Arrow(name, outlet or rule.outlet)
             return
         for place, entry in enumerate(value if type(value) is list else [value]):
             if type(entry) is dict:
-                for outlet, name in targets(self.target(entry), None):
-                    via = text(self.via(entry)) or outlet or rule.outlet
-                    label = text(self.label(entry)) or ("" if via else f"branch {place + 1}")
-                    yield Arrow(name, via, label, text(self.condition(entry)))
+                for outlet, name in pointer_targets(self.target(entry), None):
+                    via = as_text(self.via(entry)) or outlet or rule.outlet
+                    label = as_text(self.label(entry)) or ("" if via else f"branch {place + 1}")
+                    yield Arrow(name, via, label, as_text(self.condition(entry)))
             else:
-                for outlet, name in targets(entry, None):
+                for outlet, name in pointer_targets(entry, None):
                     yield Arrow(name, outlet or rule.outlet)
 
 
@@ -65,17 +69,21 @@ class Links:
         if self.link is not None:
             rule = self.link
             self.links_at = Query(rule.at)
-            self.ends = getter(rule.source), getter(rule.target)
-            self.outlet, self.label, self.condition = getter(rule.outlet), getter(rule.label), getter(rule.condition)
+            self.ends = make_getter(rule.source), make_getter(rule.target)
+            self.outlet, self.label, self.condition = (
+                make_getter(rule.outlet),
+                make_getter(rule.label),
+                make_getter(rule.condition),
+            )
             self.link_claims: Claims = {}
             for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
-                claim(self.link_claims, path)
+                claim_paths(self.link_claims, path)
             self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
         if self.adjacency is not None:
             self.adjacent_at = Query(self.adjacency.at)
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
-        self.target: Getter | None = getter(target) if target else None
-        self.next = getter(dialect.step.next) if dialect.step.next else None
+        self.target: Getter | None = make_getter(target) if target else None
+        self.next = make_getter(dialect.step.next) if dialect.step.next else None
         self.pointers = [Pointer(rule) for rule in dialect.pointer]
         # Whether an outline may take the quick way: ends are ids, pointers carry no role of their own.
         self.quick = (
@@ -89,7 +97,7 @@ class Links:
         self.outlets = [(re.compile(translate(outlet_rule.match)), outlet_rule) for outlet_rule in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
-    def meaning(self, name: str) -> OutletRule | None:
+    def rule_for_outlet(self, name: str) -> OutletRule | None:
         """The rule for an outlet, or None when it is a case or nothing special."""
         if name not in self.known_outlets:
             self.known_outlets[name] = next(
@@ -97,82 +105,82 @@ class Links:
             )
         return self.known_outlets[name]
 
-    def read(self, raw: dict[str, Any], draft: Draft, found: list[tuple[str, dict[str, Any]]]) -> None:
+    def read_links(self, raw: dict[str, Any], draft: Draft, found: list[tuple[str, dict[str, Any]]]) -> None:
         """Adds the links of one flow to the draft; ``found`` are its steps with their pointers."""
         kinds = {step.id: step.kind for step in draft.steps}
         ids = {**{text: text for text in kinds}, **{trigger.id: trigger.id for trigger in draft.triggers}}
         either = {**draft.names, **ids}
         if self.link is not None:
-            self._records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
+            self._read_records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
         if self.adjacency is not None:
-            for pointer, table in self.adjacent_at.find(raw):
+            for pointer, table in self.adjacent_at.find_all(raw):
                 for key, value in table.items() if type(table) is dict else ():
-                    self._pointers(key, value, f"{pointer}/{escaped(key)}", draft, kinds, either)
+                    self._read_pointers(key, value, f"{pointer}/{escape_key(key)}", draft, kinds, either)
         if self.next is not None:
             for pointer, item in found:
-                self._pointers(self.steps.identity(item)[0], self.next(item), pointer, draft, kinds, either)
+                self._read_pointers(self.steps.identity_of(item)[0], self.next(item), pointer, draft, kinds, either)
         if self.pointers:
             for pointer, item in found:
-                source = self.steps.identity(item)[0]
+                source = self.steps.identity_of(item)[0]
                 for rule in self.pointers:
-                    for arrow in rule.arrows(item):
-                        self._pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
+                    for arrow in rule.arrows_of(item):
+                        self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
 
-    def _records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
+    def _read_records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
         source_of, target_of = self.ends
         claimed = self.claimed
-        for pointer, item in self.links_at.find(raw):
+        for pointer, item in self.links_at.find_all(raw):
             if type(item) is not dict:
                 continue
-            source, target = known.get(text(source_of(item))), known.get(text(target_of(item)))
+            source, target = known.get(as_text(source_of(item))), known.get(as_text(target_of(item)))
             if source is None or target is None:
-                ends = [text(end(item)) for end in self.ends]
-                self._dangling([name for name in ends if name not in known], item, pointer, draft)
+                ends = [as_text(end(item)) for end in self.ends]
+                self._tell_dangling([name for name in ends if name not in known], item, pointer, draft)
                 continue
-            outlet = text(self.outlet(item))
+            outlet = as_text(self.outlet(item))
             if self.steps.outline:
-                self._add(draft, kinds, source, target, outlet, pointer)
+                self._add_link(draft, kinds, source, target, outlet, pointer)
             else:
-                label, condition = text(self.label(item)), text(self.condition(item))
-                self._add(draft, kinds, source, target, outlet, pointer, label, condition)
+                label, condition = as_text(self.label(item)), as_text(self.condition(item))
+                self._add_link(draft, kinds, source, target, outlet, pointer, label, condition)
             if not item.keys() <= claimed:
-                rest = leftover(item, self.link_claims)
+                rest = unclaimed_part(item, self.link_claims)
                 if rest:
                     draft.lost.append(rest)
 
-    def _pointers(
+    def _read_pointers(
         self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str]
     ) -> None:
         source = known.get(key)
-        for outlet, name in targets(value, self.target):
+        for outlet, name in pointer_targets(value, self.target):
             target = known.get(name)
             if source is None or target is None:
                 missing = [n for n, end in ((key, source), (name, target)) if end is None]
-                self._dangling(missing, {"from": key, "outlet": outlet, "to": name}, pointer, draft)
+                self._tell_dangling(missing, {"from": key, "outlet": outlet, "to": name}, pointer, draft)
             else:
-                self._add(draft, kinds, source, target, outlet, pointer)
+                self._add_link(draft, kinds, source, target, outlet, pointer)
 
-    def _pointed(
+    def _read_pointed(
         self, key: str, rule: PointerRule, arrow: Arrow, pointer: str, draft: Draft, kinds: Mapping[str, str],
         known: dict[str, str],
     ) -> None:  # fmt: skip
         source, target = known.get(key), known.get(arrow.target)
         if source is None or target is None:
             missing = [name for name, end in ((key, source), (arrow.target, target)) if end is None]
-            self._dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
+            self._tell_dangling(missing, {"from": key, "outlet": arrow.outlet, "to": arrow.target}, pointer, draft)
             return
         if rule.reversed:
             source, target = target, source
-        self._add(draft, kinds, source, target, arrow.outlet, pointer, arrow.label, arrow.condition, rule.role)
+        self._add_link(draft, kinds, source, target, arrow.outlet, pointer, arrow.label, arrow.condition, rule.role)
 
-    def _add(
+    def _add_link(
         self, draft: Draft, kinds: Mapping[str, str], source: str, target: str, outlet: str, pointer: str,
         label: str = "", condition: str = "", given: LinkRole | None = None,
     ) -> None:  # fmt: skip
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
         if outlet:
-            rule = self.meaning(outlet)
+            rule = self.rule_for_outlet(outlet)
             cases = draft.cases.get(source, {})
             case = cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
             if case is not None:
@@ -206,8 +214,8 @@ class Links:
             )
         )
 
-    def _dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
-        draft.problem(
+    def _tell_dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
+        draft.add_problem(
             "link-end",
             f"expected a link between known steps, found {' and '.join(repr(name) for name in missing)}"
             " which no step of the flow has as its id or name",
@@ -217,7 +225,7 @@ class Links:
         draft.lost.append(lost)
 
 
-def targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tuple[str, str]]:
+def pointer_targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tuple[str, str]]:
     """(outlet, target) of a pointer: a name, a list, an object from outlets to these, or target objects.
 
     A list of lists has one list for each numbered outlet: the second of ``main`` is ``main/1``.
@@ -225,16 +233,16 @@ def targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tup
     if type(value) is list:
         if len(value) > 1 and all(type(item) is list or item is None for item in value):
             for place, inner in enumerate(value):
-                yield from targets(inner, target, f"{outlet}/{place}" if outlet else str(place))
+                yield from pointer_targets(inner, target, f"{outlet}/{place}" if outlet else str(place))
         else:
             for inner in value:
-                yield from targets(inner, target, outlet)
+                yield from pointer_targets(inner, target, outlet)
     elif type(value) is dict:
         end = target(value) if target is not None else None
         if end is not None:
-            yield outlet, text(end)
+            yield outlet, as_text(end)
         else:
             for key, inner in value.items():
-                yield from targets(inner, target, f"{outlet}/{key}" if outlet else key)
-    elif value is not None and text(value):
-        yield outlet, text(value)
+                yield from pointer_targets(inner, target, f"{outlet}/{key}" if outlet else key)
+    elif value is not None and as_text(value):
+        yield outlet, as_text(value)

@@ -11,12 +11,12 @@ from typing import Any, NamedTuple
 
 from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.link_builder import Loose
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 from .flat import Triggers
 from .flows import Draft, StepReader, with_key
 from .links import Links
-from .paths import Claims, Getter, claim, getter, leftover, parts, text
+from .paths import Claims, Getter, as_text, claim_paths, make_getter, path_keys, unclaimed_part
 from .query import Query
 from .rules import Dialect, HoldRule
 from .step_plan import Plan
@@ -60,24 +60,30 @@ class Hold:
         self.rule = rule
         self.steps = steps
         self.fits = re.compile(translate(rule.operation)).match
-        self.at = getter(rule.at)
-        self.first = parts(rule.at)[0]
-        self.where = "".join(f"/{escaped(part)}" for part in parts(rule.at))
+        self.at = make_getter(rule.at)
+        self.first = path_keys(rule.at)[0]
+        self.where = "".join(f"/{escape_key(part)}" for part in path_keys(rule.at))
         whole = rule.steps in ("", ".")
-        self.inner: Getter | None = None if whole else getter(rule.steps)
-        self.inner_where = "" if whole else "".join(f"/{escaped(part)}" for part in parts(rule.steps))
-        self.label, self.condition, self.otherwise = getter(rule.label), getter(rule.condition), getter(rule.otherwise)
+        self.inner: Getter | None = None if whole else make_getter(rule.steps)
+        self.inner_where = "" if whole else "".join(f"/{escape_key(part)}" for part in path_keys(rule.steps))
+        self.label, self.condition, self.otherwise = (
+            make_getter(rule.label),
+            make_getter(rule.condition),
+            make_getter(rule.otherwise),
+        )
         self.claims: Claims = {}
         for path in (rule.steps, rule.label, rule.condition, rule.otherwise):
-            claim(self.claims, path)
+            claim_paths(self.claims, path)
 
-    def branches(self, raw: dict[str, Any], pointer: str, lost: list[dict[str, Any]] | None = None) -> list[Branch]:
+    def find_branches(
+        self, raw: dict[str, Any], pointer: str, lost: list[dict[str, Any]] | None = None
+    ) -> list[Branch]:
         """The groups of steps that the rule finds in a step; what is not understood of a branch goes to ``lost``."""
         rule = self.rule
         value = self.at(raw)
         here = pointer + self.where
         if not rule.steps:
-            return [Branch(rule.named, "", False, list(self._items(value, here)))] if value is not None else []
+            return [Branch(rule.named, "", False, list(self._items_of(value, here)))] if value is not None else []
         found: list[Branch] = []
         pairs: Iterator[tuple[str, Any]] = iter(())
         if type(value) is list:
@@ -85,33 +91,33 @@ class Hold:
         elif type(value) is dict:
             pairs = iter(value.items())
         for key, branch in pairs:
-            place = f"{here}/{escaped(key)}"
+            place = f"{here}/{escape_key(key)}"
             if self.inner is None:
                 name = rule.named or (key if type(value) is dict else "")
-                found.append(Branch(name, "", False, list(self._items(branch, place))))
+                found.append(Branch(name, "", False, list(self._items_of(branch, place))))
             elif type(branch) is dict:
                 whole = with_key(place, branch)
-                label = text(self.label(whole)) or rule.named
+                label = as_text(self.label(whole)) or rule.named
                 otherwise = bool(rule.otherwise) and self.otherwise(whole) is True
-                items = list(self._items(self.inner(branch), place + self.inner_where))
-                found.append(Branch(label, text(self.condition(whole)), otherwise, items))
-                rest = leftover(branch, self.claims) if lost is not None else {}
+                items = list(self._items_of(self.inner(branch), place + self.inner_where))
+                found.append(Branch(label, as_text(self.condition(whole)), otherwise, items))
+                rest = unclaimed_part(branch, self.claims) if lost is not None else {}
                 if rest and lost is not None:
                     lost.append(rest)
         return found
 
-    def _items(self, value: Any, pointer: str) -> Iterator[Item]:
+    def _items_of(self, value: Any, pointer: str) -> Iterator[Item]:
         if type(value) is list:
             for place, item in enumerate(value):
                 if type(item) is dict:
                     yield f"{pointer}/{place}", item
         elif type(value) is dict:
-            if text(self.steps.operation(value)):
+            if as_text(self.steps.operation(value)):
                 yield pointer, value  # a single step, not in a list
                 return
             for key, item in value.items():
                 if type(item) is dict:
-                    position = f"{pointer}/{escaped(key)}"
+                    position = f"{pointer}/{escape_key(key)}"
                     yield position, with_key(position, item) if self.steps.keyed else item
 
 
@@ -126,59 +132,59 @@ class Nested:
         self.triggers = Triggers(dialect, steps)
         self.before = dialect.predecessors
         if self.before is not None:
-            self.names_at = getter(self.before.at)
+            self.names_at = make_getter(self.before.at)
             self.known_outcomes: dict[tuple[str, ...], tuple[Outcome, ...]] = {}
-            self.source, self.outcome = getter(self.before.source), getter(self.before.outcome)
+            self.source, self.outcome = make_getter(self.before.source), make_getter(self.before.outcome)
         apart = dialect.link is not None or dialect.adjacency is not None or bool(dialect.step.next or dialect.pointer)
         self.links = Links(dialect, steps) if apart and self.before is None else None
 
-    def read(self, raw: dict[str, Any], draft: Draft) -> None:
+    def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         top: dict[str, list[Item]] = {}
-        for pointer, item in self.steps.found(self.query, raw):
+        for pointer, item in self.steps.find_objects(self.query, raw):
             top.setdefault(pointer.rpartition("/")[0], []).append((pointer, item))
         every: list[Item] = []
-        levels = [self._nodes(items, draft, every) for items in top.values()]
-        starts = self.triggers.read(raw, draft)
+        levels = [self._find_nodes(items, draft, every) for items in top.values()]
+        starts = self.triggers.read_triggers(raw, draft)
         entry = [Loose(trigger_id) for trigger_id, target in starts if not target]
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=draft.names.get(target, target)))
         for nodes in levels:
-            self._level(nodes, draft, None, entry)
+            self._read_level(nodes, draft, None, entry)
         if self.links is not None:
-            self.links.read(raw, draft, every)
+            self.links.read_links(raw, draft, every)
 
-    def _nodes(self, items: list[Item], draft: Draft, every: list[Item]) -> list[Node]:
+    def _find_nodes(self, items: list[Item], draft: Draft, every: list[Item]) -> list[Node]:
         """The steps of one level with all that stands in them; their names are noted in the draft."""
         every += items
         steps, names = self.steps, draft.names
         found: list[Node] = []
         for pointer, item in items:
-            step_id, name = steps.identity(item)
+            step_id, name = steps.identity_of(item)
             names.setdefault(step_id, step_id)
             names.setdefault(name, step_id)
-            plan = steps.plan(item)
+            plan = steps.plan_for(item)
             if plan.rule.trigger is not None:
                 names.setdefault("\x00trigger", step_id)
             groups: list[Group] = []
-            for hold in self._holds(item):
+            for hold in self._hold_rules(item):
                 lost = draft.lost if plan.rule.trigger is None else None
-                for label, condition, otherwise, inner in hold.branches(item, pointer, lost):
-                    groups.append(Group(hold, label, condition, otherwise, self._nodes(inner, draft, every)))
+                for label, condition, otherwise, inner in hold.find_branches(item, pointer, lost):
+                    groups.append(Group(hold, label, condition, otherwise, self._find_nodes(inner, draft, every)))
             found.append(Node(pointer, item, step_id, plan, groups))
         return found
 
-    def _holds(self, item: dict[str, Any]) -> list[Hold]:
+    def _hold_rules(self, item: dict[str, Any]) -> list[Hold]:
         """The rules by which a step holds others."""
         if self.holders.isdisjoint(item):
             return []
-        operation = text(self.steps.operation(item))
+        operation = as_text(self.steps.operation(item))
         return [
             hold for hold in self.holds if hold.first in item and (hold.rule.operation == "*" or hold.fits(operation))
         ]
 
-    def _level(
+    def _read_level(
         self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose], within: bool = False
     ) -> list[Loose]:
         """Reads the steps of one level; returns the arrows that leave its last steps."""
@@ -187,27 +193,27 @@ class Nested:
         loose = entry
         for node in nodes:
             if node.plan.rule.trigger is not None:
-                loose = [*loose, *self._trigger(node, draft)]
+                loose = [*loose, *self._read_trigger(node, draft)]
                 continue
-            self._step(node, draft, scope)
+            self._read_step(node, draft, scope)
             if self.links is None or within:
-                self._arrive(loose, node.id, node.pointer, draft)
-            loose = self._inside(node, draft, scope)
+                self._add_arrow(loose, node.id, node.pointer, draft)
+            loose = self._read_inside(node, draft, scope)
             if self.links is not None:
                 loose = []
         return loose
 
-    def _trigger(self, node: Node, draft: Draft) -> list[Loose]:
-        trigger = self.steps.trigger(node.item, node.pointer, draft, node.plan)
+    def _read_trigger(self, node: Node, draft: Draft) -> list[Loose]:
+        trigger = self.steps.read_trigger(node.item, node.pointer, draft, node.plan)
         draft.triggers.append(trigger)
         return [Loose(trigger.id)]
 
-    def _step(self, node: Node, draft: Draft, scope: str | None) -> None:
-        draft.steps.append(self.steps.step(node.item, node.pointer, draft, node.plan, scope))
+    def _read_step(self, node: Node, draft: Draft, scope: str | None) -> None:
+        draft.steps.append(self.steps.read_step(node.item, node.pointer, draft, node.plan, scope))
         if node.plan.cases is not None and not self.steps.outline:
-            draft.cases[node.id] = self.steps.cases(node.item, node.plan)
+            draft.cases[node.id] = self.steps.cases_of(node.item, node.plan)
 
-    def _arrive(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
+    def _add_arrow(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
         if self.steps.outline:
             draft.links += [
                 Link(source=first.source, target=target, role=first.role, after=first.after) for first in loose
@@ -216,7 +222,7 @@ class Nested:
         for first in loose:
             draft.links.append(
                 Link(source=first.source, target=target, role=first.role, label=first.label, condition=first.condition,
-                     refs=self.steps.places.in_text(first.condition, draft.names), after=first.after, origin=draft.origin(pointer))
+                     refs=self.steps.places.in_text(first.condition, draft.names), after=first.after, origin=draft.origin_at(pointer))
             )  # fmt: skip
 
     def _by_predecessors(self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose]) -> list[Loose]:
@@ -224,55 +230,55 @@ class Nested:
         waiting: list[Node] = []
         for node in nodes:
             if node.plan.rule.trigger is not None:
-                ends[node.id] = self._trigger(node, draft)
+                ends[node.id] = self._read_trigger(node, draft)
                 entry = []
                 continue
-            self._step(node, draft, scope)
-            ends[node.id] = self._inside(node, draft, scope)
+            self._read_step(node, draft, scope)
+            ends[node.id] = self._read_inside(node, draft, scope)
             waiting.append(node)
         followed: set[str] = set()
         # The arrows of triggers that stand among the steps lead to the steps that wait for nothing.
         steps = {node.id for node in waiting}
         begin = entry or [first for key, left in ends.items() if key not in steps for first in left]
         for node in waiting:
-            before = list(self._before(node.item))
+            before = list(self._predecessors_of(node.item))
             for name, after in before:
                 source = draft.names.get(name)
                 if source is None:
-                    self._nowhere(name, node.id, node.pointer, draft)
+                    self._tell_nowhere(name, node.id, node.pointer, draft)
                     continue
                 if not after or "success" in after:
                     followed.add(source)  # what only catches a failure leaves the way on open
-                self._arrive(self._leaving(source, after, ends), node.id, node.pointer, draft)
+                self._add_arrow(self._leaving_arrows(source, after, ends), node.id, node.pointer, draft)
             if not before:
-                self._arrive(begin, node.id, node.pointer, draft)
+                self._add_arrow(begin, node.id, node.pointer, draft)
         return [first for step_id, left in ends.items() if step_id not in followed for first in left]
 
-    def _leaving(self, source: str, after: tuple[Outcome, ...], ends: dict[str, list[Loose]]) -> list[Loose]:
+    def _leaving_arrows(self, source: str, after: tuple[Outcome, ...], ends: dict[str, list[Loose]]) -> list[Loose]:
         if not after or after == ("success",):
             return ends.get(source, [Loose(source)])
         if "success" in after:
             return [first._replace(after=after) for first in ends.get(source, [Loose(source)])]
         return [Loose(source, "error", " or ".join(f"on {name}" for name in after), "", after)]
 
-    def _before(self, item: dict[str, Any]) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
+    def _predecessors_of(self, item: dict[str, Any]) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
         """The predecessors of a step, each with the outcomes after which the step runs."""
         value = self.names_at(item)
         if type(value) is dict and self.source(value) is None:
             for name, outcome in value.items():
-                yield name, self._outcomes(outcome)
+                yield name, self._read_outcomes(outcome)
             return
         for entry in value if type(value) is list else [value]:
             if type(entry) is dict:
-                name = text(self.source(entry))
+                name = as_text(self.source(entry))
                 if name:
-                    yield name, self._outcomes(self.outcome(entry))
-            elif text(entry):
-                yield text(entry), ()
+                    yield name, self._read_outcomes(self.outcome(entry))
+            elif as_text(entry):
+                yield as_text(entry), ()
 
-    def _outcomes(self, value: Any) -> tuple[Outcome, ...]:
+    def _read_outcomes(self, value: Any) -> tuple[Outcome, ...]:
         assert self.before is not None
-        written = tuple([text(item) for item in value]) if type(value) is list else (text(value),)
+        written = tuple([as_text(item) for item in value]) if type(value) is list else (as_text(value),)
         known = self.known_outcomes.get(written)
         if known is None:
             found = [self.before.outcomes.get(value) for value in written]
@@ -280,8 +286,8 @@ class Nested:
             known = self.known_outcomes[written] = tuple(name for name in order if name in found)
         return known
 
-    def _nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
-        draft.problem(
+    def _tell_nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
+        draft.add_problem(
             "link-end",
             f"expected a link between known steps, found '{name}' which no step of the flow has as its id or name",
             "the link is left out and listed under unread parts; mend it in the builder and export again",
@@ -289,7 +295,7 @@ class Nested:
         )
         draft.lost.append({"before": name, "to": step_id})
 
-    def _inside(self, node: Node, draft: Draft, scope: str | None) -> list[Loose]:
+    def _read_inside(self, node: Node, draft: Draft, scope: str | None) -> list[Loose]:
         """Reads what stands inside a step; returns the arrows that leave the step as a whole."""
         plan, step_id = node.plan, node.id
         out: list[Loose] = [] if plan.kind == "end" else [Loose(step_id)]
@@ -302,35 +308,35 @@ class Nested:
             if role == "case" and plan.kind in ("loop", "guard", "group"):
                 role = "body"
             if role == "body" and plan.kind != "decide":
-                self._level(nodes, draft, step_id, [])
+                self._read_level(nodes, draft, step_id, [])
             elif role in ("case", "body"):
                 if plan.kind == "parallel":
                     # A link from a scope to a step inside it only names the branch that begins there.
                     inner = [Loose(step_id, "case", named, condition)] if named or condition else []
-                    self._level(nodes, draft, step_id, inner, bool(inner))
+                    self._read_level(nodes, draft, step_id, inner, bool(inner))
                 else:
                     label = named or condition or ("otherwise" if otherwise else f"branch {place}")
                     inner = [Loose(step_id, "case", label, condition)]
-                    ends = self._level(nodes, draft, scope, inner, True) if nodes else inner
+                    ends = self._read_level(nodes, draft, scope, inner, True) if nodes else inner
                     branched = [*(branched or []), *ends]
             elif role == "attach":
                 for helper in nodes:
-                    self._step(helper, draft, scope)
-                    self._inside(helper, draft, scope)
-                    origin = draft.origin(helper.pointer)
+                    self._read_step(helper, draft, scope)
+                    self._read_inside(helper, draft, scope)
+                    origin = draft.origin_at(helper.pointer)
                     draft.links.append(Link(source=helper.id, target=step_id, role="attach", origin=origin))
             elif nodes:
-                left = self._level(nodes, draft, scope, [Loose(step_id, "error", "on error")], True)
+                left = self._read_level(nodes, draft, scope, [Loose(step_id, "error", "on error")], True)
                 caught += left if hold.rule.resumes else []
         if plan.kind == "decide" and branched is not None and len(node.groups) == 1:
             # One named way that is written and one that is not: the other way goes on behind the step.
-            missing = self._unwritten(node.item)
+            missing = self._unwritten_outlet(node.item)
             branched += [Loose(step_id, "case", missing)] if missing else []
         return [*(out if branched is None else branched), *caught]
 
-    def _unwritten(self, item: dict[str, Any]) -> str:
+    def _unwritten_outlet(self, item: dict[str, Any]) -> str:
         """The name of the first way that a step could have and has not."""
-        operation = text(self.steps.operation(item))
+        operation = as_text(self.steps.operation(item))
         for hold in self.holds:
             if hold.rule.named and hold.rule.role == "case" and hold.at(item) is None and hold.fits(operation):
                 return hold.rule.named

@@ -10,15 +10,15 @@ from typing import TYPE_CHECKING, Any
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
 from .flows import Draft
-from .links import targets
-from .paths import Getter, leftover, text, unclaimed
+from .links import pointer_targets
+from .paths import Getter, as_text, count_unclaimed, unclaimed_part
 from .step_plan import Plan
 
 if TYPE_CHECKING:
     from .flat import Flat
 
 
-def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
+def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     """Fills the draft; False, with the draft as it was, when the flow has something this way does not know."""
     steps, links = shape.steps, shape.links
     if shape.triggers.rule is not None or steps.keyed or not links.quick:
@@ -30,16 +30,16 @@ def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     kinds: dict[str, str] = {}
     missed = 0
     known = plans.made
-    for item in shape.query.values(raw):
+    for item in shape.query.find_values(raw):
         if type(item) is not dict:
             continue
         operation = get_operation(item)
         plan = known.get(operation) if type(operation) is str else None
         if plan is None:
-            plan = plans.of(text(operation))
+            plan = plans.plan_of(as_text(operation))
         key = get_id(item)
         if type(key) is not str:
-            key = text(key)
+            key = as_text(key)
         if not key or key in kinds:
             return False
         if plan.rule.trigger is not None:
@@ -50,36 +50,36 @@ def outlined(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         model = calls = None
         get = plan.get
         if plan.uses_model and "model" in get:
-            model = ModelUse(name=text(get["model"](item)) or None)
+            model = ModelUse(name=as_text(get["model"](item)) or None)
         if "calls" in get:
-            calls = text(get["calls"](item)) or None
+            calls = as_text(get["calls"](item)) or None
         if not plan.all_inputs:
-            missed += unclaimed(item, plan.checks)
-        scope = (text(get_scope(item)) or None) if get_scope is not None else None
+            missed += count_unclaimed(item, plan.checks)
+        scope = (as_text(get_scope(item)) or None) if get_scope is not None else None
         made.append(Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls))
-    arrows = _arrows(shape, raw, kinds, draft)
+    arrows = _outline_links(shape, raw, kinds, draft)
     if arrows is None:
         return False
     draft.steps += made
     draft.links += arrows
     draft.missed += missed
     for item, plan in starts:
-        draft.triggers.append(steps.trigger(item, "", draft, plan))
+        draft.triggers.append(steps.read_trigger(item, "", draft, plan))
     return True
 
 
-def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
+def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
     """The links between known steps, or None when one has an end that is no step."""
-    meaning = shape.links.meaning
+    meaning = shape.links.rule_for_outlet
     place = {key: index if kind != "\x00start" else -1 for index, (key, kind) in enumerate(kinds.items())}
     found: list[Link] = []
     lost: list[dict[str, Any]] = []
-    for source, outlet, target in _written(shape, raw, lost):
+    for source, outlet, target in _written_links(shape, raw, lost):
         if type(source) is not str or type(target) is not str or source not in kinds or target not in kinds:
             return None
         role: LinkRole = "next"
         if outlet:
-            rule = meaning(text(outlet))
+            rule = meaning(as_text(outlet))
             if rule is None:
                 role = "case" if kinds[source] == "decide" else "next"
             elif rule.reversed:
@@ -95,35 +95,35 @@ def _arrows(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draf
     return found
 
 
-def _written(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:
+def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:
     """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
     links = shape.links
     if links.link is not None:
         source_of, target_of = links.ends
         outlet_of, claimed = links.outlet, links.claimed
-        for item in links.links_at.values(raw):
+        for item in links.links_at.find_values(raw):
             if type(item) is not dict:
                 yield None, None, None
                 continue
             yield source_of(item), outlet_of(item), target_of(item)
             if not item.keys() <= claimed:
-                rest = leftover(item, links.link_claims)
+                rest = unclaimed_part(item, links.link_claims)
                 if rest:
                     lost.append(rest)
     if links.adjacency is not None:
-        for table in links.adjacent_at.values(raw):
+        for table in links.adjacent_at.find_values(raw):
             for key, value in table.items() if type(table) is dict else ():
-                for outlet, target in _targets(value, links.target):
+                for outlet, target in _plain_targets(value, links.target):
                     yield key, outlet, target
     if links.pointers:
         get_id = shape.steps.id
-        for item in shape.query.values(raw):
+        for item in shape.query.find_values(raw):
             for pointer in links.pointers if type(item) is dict else ():
-                for outlet, target in _targets(pointer.at(item), None):
+                for outlet, target in _plain_targets(pointer.at(item), None):
                     yield get_id(item), outlet or pointer.rule.outlet, target
 
 
-def _targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
+def _plain_targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
     """As ``targets`` of dialect_links.py; the common forms at once."""
     if type(value) is str:
         return (("", value),) if value else ()
@@ -133,8 +133,8 @@ def _targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
             if type(inner) is list and len(inner) == 1:
                 (inner,) = inner
             if type(inner) is not str:
-                return targets(value, None)
+                return pointer_targets(value, None)
             if inner:
                 pairs.append((outlet, inner))
         return pairs
-    return () if value is None else targets(value, target)
+    return () if value is None else pointer_targets(value, target)

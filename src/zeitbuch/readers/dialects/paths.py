@@ -17,29 +17,29 @@ _PART = re.compile(r'"([^"]+)"|([^."\s][^."]*)')
 _WHOLE = re.compile(r'(?:"[^"]+"|[^."\s][^."]*)(?:\.(?:"[^"]+"|[^."\s][^."]*))*')
 
 
-def parts(path: str) -> tuple[str, ...]:
+def path_keys(path: str) -> tuple[str, ...]:
     """The keys of a dotted path; keys with dots stand in double quotes. Raises ZeitbuchError when malformed."""
     if not _WHOLE.fullmatch(path):
         raise fail("path", f"expected a dotted path, found '{path}'", "example: with.engine")
     return tuple(matched[1] or matched[2] for matched in _PART.finditer(path))
 
 
-def _walk(value: Any, keys: tuple[str, ...]) -> Any:
+def _walk_path(value: Any, keys: tuple[str, ...]) -> Any:
     for place, key in enumerate(keys):
         if type(value) is dict:
             value = value.get(key)
         elif type(value) is list:
             if key == "*":
                 rest = keys[place + 1 :]
-                return [_walk(item, rest) for item in value]
+                return [_walk_path(item, rest) for item in value]
             value = value[int(key)] if key.isdecimal() and int(key) < len(value) else None
         else:
             return None
     return value
 
 
-def _one(path: str) -> Getter:
-    keys = parts(path)
+def _getter_of_path(path: str) -> Getter:
+    keys = path_keys(path)
     if len(keys) == 1 and keys[0] != "*":
         (only,) = keys
         return lambda record: record.get(only)
@@ -51,21 +51,21 @@ def _one(path: str) -> Getter:
             return inner.get(second) if type(inner) is dict else None
 
         return two
-    return lambda record: _walk(record, keys)
+    return lambda record: _walk_path(record, keys)
 
 
-def nothing(_record: dict[str, Any]) -> Any:
+def get_nothing(_record: dict[str, Any]) -> Any:
     """The getter of a path that was not given."""
     return None
 
 
-def getter(paths: str | list[str]) -> Getter:
+def make_getter(paths: str | list[str]) -> Getter:
     """A function from a record to the first value that one of the paths finds, else None."""
     if not paths:
-        return nothing
+        return get_nothing
     if isinstance(paths, str):
-        return _one(paths)
-    ways = [_one(part) for part in paths]
+        return _getter_of_path(paths)
+    ways = [_getter_of_path(part) for part in paths]
 
     def first(record: dict[str, Any]) -> Any:
         for way in ways:
@@ -77,12 +77,12 @@ def getter(paths: str | list[str]) -> Getter:
     return first
 
 
-def claim(claims: Claims, paths: str | Iterable[str]) -> None:
+def claim_paths(claims: Claims, paths: str | Iterable[str]) -> None:
     """Note that the values at these paths are understood."""
     for path in [paths] if isinstance(paths, str) else paths:
         if not path or path == ".":
             continue
-        keys = parts(path)
+        keys = path_keys(path)
         here = claims
         for key in keys[:-1]:
             inner = here.setdefault(key, {})
@@ -93,7 +93,7 @@ def claim(claims: Claims, paths: str | Iterable[str]) -> None:
             here[keys[-1]] = True
 
 
-def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
+def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
     """The part of a record that no path claims."""
     rest: dict[str, Any] = {}
     for key, value in record.items():
@@ -104,7 +104,7 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
             rest[key] = value
         elif type(value) is dict:
             if not value.keys() <= held.keys() or any([value is not True for value in held.values()]):
-                inner = leftover(value, held)
+                inner = unclaimed_part(value, held)
                 if inner:
                     rest[key] = inner
         elif type(value) is list:
@@ -115,7 +115,7 @@ def leftover(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
                 if left:
                     rest[key] = left
             elif each is not True:
-                below = [leftover(item, each) if type(item) is dict else item for item in value]
+                below = [unclaimed_part(item, each) if type(item) is dict else item for item in value]
                 if any(below):
                     rest[key] = below
         elif value is not None:
@@ -144,7 +144,7 @@ class Checks:
         return found
 
 
-def unclaimed(record: dict[str, Any], checks: Checks) -> int:
+def count_unclaimed(record: dict[str, Any], checks: Checks) -> int:
     """How many values of a record no path claims: as many as ``leftover`` would hold."""
     keys = tuple(record)
     found = checks.known.get(keys)
@@ -154,21 +154,21 @@ def unclaimed(record: dict[str, Any], checks: Checks) -> int:
     for key, partly, inner in found:
         value = record[key]
         if not partly:
-            missed += _count(value) if type(value) is dict or type(value) is list else 1
+            missed += _count_leaves(value) if type(value) is dict or type(value) is list else 1
         elif inner is None or type(value) is not dict or not value.keys() <= inner:
-            missed += _count(leftover({key: value}, checks.claims))
+            missed += _count_leaves(unclaimed_part({key: value}, checks.claims))
     return missed
 
 
-def _count(value: Any) -> int:
+def _count_leaves(value: Any) -> int:
     if type(value) is dict:
-        return sum([_count(item) for item in value.values()])
+        return sum([_count_leaves(item) for item in value.values()])
     if type(value) is list:
-        return sum([_count(item) for item in value])
+        return sum([_count_leaves(item) for item in value])
     return 1
 
 
-def text(value: Any) -> str:
+def as_text(value: Any) -> str:
     """A scalar as text: numbers and booleans in JSON's spelling, None as empty."""
     if type(value) is str:
         return value
@@ -181,7 +181,7 @@ def text(value: Any) -> str:
     return str(value)
 
 
-def number(value: Any) -> float | None:
+def as_number(value: Any) -> float | None:
     """A number, also when written as text; else None. Booleans are no numbers."""
     kind = type(value)
     if kind is float:
@@ -196,7 +196,7 @@ def number(value: Any) -> float | None:
     return None
 
 
-def whole(value: Any) -> int | None:
+def as_whole_number(value: Any) -> int | None:
     """A whole number, also when written as text; else None."""
-    found = number(value)
+    found = as_number(value)
     return int(found) if found is not None and found == int(found) else None

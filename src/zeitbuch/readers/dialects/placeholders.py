@@ -26,7 +26,7 @@ class Placeholders:
             else re.compile(r"(?!)()")
         )
 
-    def resolve(self, inner: str, whole: str, names: dict[str, str]) -> Ref:
+    def resolve_ref(self, inner: str, whole: str, names: dict[str, str]) -> Ref:
         """The reference that the text between the delimiters stands for."""
         rule = self.rule
         assert rule is not None
@@ -47,7 +47,7 @@ class Placeholders:
         """All references in one text, each once, in order of appearance."""
         if self.open not in text:
             return ()
-        found = [self.resolve(matched[1], matched[0], names) for matched in self.pattern.finditer(text)]
+        found = [self.resolve_ref(matched[1], matched[0], names) for matched in self.pattern.finditer(text)]
         return tuple(dict.fromkeys(found))
 
     def in_value(self, value: Any, names: dict[str, str]) -> tuple[Ref, ...]:
@@ -60,7 +60,7 @@ class Placeholders:
             return tuple(ref for item in value for ref in self.in_value(item, names))
         return ()
 
-    def binding(self, name: str, value: Any, names: dict[str, str]) -> Binding:
+    def make_binding(self, name: str, value: Any, names: dict[str, str]) -> Binding:
         """One input with who decides it: the model, upstream data, or a fixed value."""
         kind = type(value)
         if (kind is str and self.open not in value) or (kind is not str and kind is not dict and kind is not list):

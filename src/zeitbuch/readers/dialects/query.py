@@ -8,7 +8,7 @@ import re
 from typing import Any
 
 from zeitbuch.core.model.problems import fail
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 _PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\['[^'\\*]+'\]|\[\*\])*")
 _PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\['([^']+)'\]|\[\*\]")
@@ -33,11 +33,11 @@ class Query:
                 "query", f"expected a JSONPath query (RFC 9535), found '{text}': {error}", "example: $.steps[*]"
             ) from None
 
-    def find(self, document: Any) -> list[tuple[str, Any]]:
+    def find_all(self, document: Any) -> list[tuple[str, Any]]:
         """What the query selects: pairs of JSON pointer and value, in document order."""
         if self.parts is None:
             return [
-                ("".join(f"/{escaped(str(part))}" for part in node.location), node.value)
+                ("".join(f"/{escape_key(str(part))}" for part in node.location), node.value)
                 for node in self.engine.find(document)
             ]
         found: list[tuple[str, Any]] = [("", document)]
@@ -46,18 +46,18 @@ class Query:
             for place, value in found:
                 if part != "*":
                     if type(value) is dict and part in value:
-                        below.append((f"{place}/{escaped(part)}", value[part]))
+                        below.append((f"{place}/{escape_key(part)}", value[part]))
                 elif type(value) is list:
                     below += [(f"{place}/{index}", item) for index, item in enumerate(value)]
                 elif type(value) is dict:
-                    below += [(f"{place}/{escaped(key)}", item) for key, item in value.items()]
+                    below += [(f"{place}/{escape_key(key)}", item) for key, item in value.items()]
             found = below
         return found
 
-    def values(self, document: Any) -> list[Any]:
+    def find_values(self, document: Any) -> list[Any]:
         """What the query selects, without pointers."""
         if self.parts is None:
-            return [value for _, value in self.find(document)]
+            return [value for _, value in self.find_all(document)]
         found = [document]
         for part in self.parts:
             if part != "*":
@@ -72,7 +72,7 @@ class Query:
                 ]
         return found
 
-    def hits(self, document: Any) -> bool:
+    def selects_any(self, document: Any) -> bool:
         """Whether the query selects anything."""
         if self.parts is not None and "*" not in self.parts:
             value = document
@@ -81,4 +81,4 @@ class Query:
                     return False
                 value = value[part]
             return True
-        return bool(self.find(document))
+        return bool(self.find_all(document))

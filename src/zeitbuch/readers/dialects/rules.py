@@ -335,11 +335,11 @@ class Recogniser:
         self.dialect = dialect
         self.queries = [Query(quantity) for quantity in dialect.signature.all]
 
-    def fits(self, document: Any) -> bool:
-        return all(query.hits(document) for query in self.queries)
+    def fits_document(self, document: Any) -> bool:
+        return all(query.selects_any(document) for query in self.queries)
 
-    def missing(self, document: Any) -> list[str]:
-        return [query.text for query in self.queries if not query.hits(document)]
+    def missing_signs(self, document: Any) -> list[str]:
+        return [query.text for query in self.queries if not query.selects_any(document)]
 
 
 def parse_dialect(text: str, name: str) -> Dialect:

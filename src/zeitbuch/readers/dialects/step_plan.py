@@ -11,7 +11,7 @@ from typing import Any
 from zeitbuch.core.model.records import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
 from zeitbuch.readers.input import clock_texts
 
-from .paths import Checks, Claims, Getter, claim, getter, leftover, number, text, whole
+from .paths import Checks, Claims, Getter, as_number, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
 from .placeholders import Placeholders
 from .rules import Dialect, Fields, KindRule
 
@@ -32,27 +32,27 @@ class Plan:
     def __init__(self, rule: KindRule, common: Fields, settings: str, claimed: Claims) -> None:
         self.rule = rule
         self.kind = rule.kind or "other"
-        self.claims: Claims = _copied(claimed)
+        self.claims: Claims = _copy_claims(claimed)
         self.get: dict[str, Getter] = {}
         self.uses_model = self.kind in ("model", "agent", "embed") or (
             rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model)
         )
         for name in _FIELD_PATHS:
             # A path that holds for all steps is claimed only where such a field has a meaning.
-            paths = getattr(rule, name) or (getattr(common, name) if self._means(name) else "")
+            paths = getattr(rule, name) or (getattr(common, name) if self._meaning_of(name) else "")
             if paths:
-                self.get[name] = getter(paths)
-                claim(self.claims, paths)
+                self.get[name] = make_getter(paths)
+                claim_paths(self.claims, paths)
         cases = rule.cases or common.cases
         self.cases: tuple[Getter, Getter | None, Getter, Getter] | None = None
         if cases is not None:
-            claim(self.claims, cases.at)
-            outlet = getter(cases.outlet) if cases.outlet else None
-            self.cases = (getter(cases.at), outlet, getter(cases.label), getter(cases.condition))
+            claim_paths(self.claims, cases.at)
+            outlet = make_getter(cases.outlet) if cases.outlet else None
+            self.cases = (make_getter(cases.at), outlet, make_getter(cases.label), make_getter(cases.condition))
         prompts = rule.prompts or (common.prompts if self.uses_model else [])
-        self.prompts = [(prompt_rule.role, getter(prompt_rule.path)) for prompt_rule in prompts]
+        self.prompts = [(prompt_rule.role, make_getter(prompt_rule.path)) for prompt_rule in prompts]
         for prompt_rule in prompts:
-            claim(self.claims, prompt_rule.path)
+            claim_paths(self.claims, prompt_rule.path)
         self.every_unit = _UNIT[rule.every_unit if rule.every else common.every_unit]
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
         self.inside: Claims = self.claims
@@ -60,14 +60,14 @@ class Plan:
             for key in settings.split("."):
                 below = self.inside.setdefault(key, {})
                 self.inside = {} if below is True else below
-            claim(whole_claim := _copied(self.claims), settings)
+            claim_paths(whole_claim := _copy_claims(self.claims), settings)
             self.outside: Claims = whole_claim
         else:
             self.outside = self.claims
         self.all_inputs = settings == "."
         self.checks = Checks(self.outside)
 
-    def _means(self, name: str) -> bool:
+    def _meaning_of(self, name: str) -> bool:
         if name in _OF_MODELS:
             return self.uses_model
         if name in _OF_TRIGGERS:
@@ -77,8 +77,8 @@ class Plan:
         return True
 
 
-def _copied(claims: Claims) -> Claims:
-    return {key: value if value is True else _copied(value) for key, value in claims.items()}
+def _copy_claims(claims: Claims) -> Claims:
+    return {key: value if value is True else _copy_claims(value) for key, value in claims.items()}
 
 
 class Plans:
@@ -91,7 +91,7 @@ class Plans:
         self.claimed = claimed
         self.made: dict[str, Plan] = {}
 
-    def of(self, operation: str) -> Plan:
+    def plan_of(self, operation: str) -> Plan:
         plan = self.made.get(operation)
         if plan is None:
             rule = next((kind_rule for pattern, kind_rule in self.rules if pattern.match(operation)), _UNCLASSIFIED)
@@ -102,14 +102,14 @@ class Plans:
 def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     """The clock part of a trigger, or None when it has none."""
     get = plan.get
-    cron = text(get["cron"](raw)) if "cron" in get else ""
-    every = number(get["every"](raw)) if "every" in get else None
+    cron = as_text(get["cron"](raw)) if "cron" in get else ""
+    every = as_number(get["every"](raw)) if "every" in get else None
     if not cron and every is None:
         return None
-    zone = text(get["zone"](raw)) if "zone" in get else ""
+    zone = as_text(get["zone"](raw)) if "zone" in get else ""
     if cron and not _FIELDS.match(cron):
         # The same field may hold a recurrence rule or a repeating interval.
-        other = clock_texts.schedule(cron, text(get["zone"](raw)) or None if "zone" in get else None)
+        other = clock_texts.schedule_of_text(cron, as_text(get["zone"](raw)) or None if "zone" in get else None)
         if other is not None:
             return other
     return Schedule(cron=cron or None, every=None if every is None else every * plan.every_unit, zone=zone or None)
@@ -127,16 +127,16 @@ def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, 
         if held is not None:
             if held is True or type(value) is not dict:
                 continue
-            value = leftover(value, held)
+            value = unclaimed_part(value, held)
             if not value:
                 continue
         kind = type(value)
         if kind is str and opening not in value:
             found.append(Binding(name=key, value=value))
         elif kind is dict and value:
-            found += [places.binding(f"{key}.{sub}", item, names) for sub, item in value.items()]
+            found += [places.make_binding(f"{key}.{sub}", item, names) for sub, item in value.items()]
         else:
-            found.append(places.binding(key, value, names))
+            found.append(places.make_binding(key, value, names))
     return tuple(found)
 
 
@@ -155,13 +155,13 @@ def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[
                 )
                 prompts.append(Prompt(text=words, role=role, refs=refs))
     return ModelUse(
-        name=(text(get["model"](raw)) or None) if "model" in get else None,
+        name=(as_text(get["model"](raw)) or None) if "model" in get else None,
         modality=plan.rule.modality,
-        task=(text(get["task"](raw)) or None) if "task" in get else None,
+        task=(as_text(get["task"](raw)) or None) if "task" in get else None,
         prompts=tuple(prompts),
-        temperature=number(get["temperature"](raw)) if "temperature" in get else None,
-        max_output=whole(get["max_output"](raw)) if "max_output" in get else None,
-        max_turns=whole(get["max_turns"](raw)) if "max_turns" in get else None,
+        temperature=as_number(get["temperature"](raw)) if "temperature" in get else None,
+        max_output=as_whole_number(get["max_output"](raw)) if "max_output" in get else None,
+        max_turns=as_whole_number(get["max_turns"](raw)) if "max_turns" in get else None,
     )
 
 
@@ -171,14 +171,14 @@ def repeat_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict
         return None
     get = plan.get
     listed = get["items"](raw) if "items" in get else None
-    items = text(listed)
+    items = as_text(listed)
     count = len(listed) if isinstance(listed, list) else None
-    until = text(get["until"](raw)) if "until" in get else ""
+    until = as_text(get["until"](raw)) if "until" in get else ""
     refs: tuple[Ref, ...] = places.in_text(items, names) + places.in_text(until, names)
     return Repeat(
-        items=", ".join(map(text, listed)) if isinstance(listed, list) else items or None,
+        items=", ".join(map(as_text, listed)) if isinstance(listed, list) else items or None,
         count=count,
         until=until or None,
-        cap=whole(get["cap"](raw)) if "cap" in get else None,
+        cap=as_whole_number(get["cap"](raw)) if "cap" in get else None,
         refs=refs,
     )

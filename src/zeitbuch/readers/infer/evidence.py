@@ -6,15 +6,15 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
 from .identity import Identity, find_identity
 from .joins import Joins, find_joins, own_leaves
-from .kinds import Outlet, contexts, outlet_meanings, structural_triggers, verdicts
+from .kinds import Outlet, judge_operations, operation_contexts, outlet_meanings, structural_triggers
 from .starts import Starts, find_starts
 from .steps import Found, Sample
-from .survey import STAR, Path, at
+from .survey import STAR, Path, value_at
 
 
 class Note(NamedTuple):
@@ -35,26 +35,28 @@ class Evidence:
         self.total = sum(len(sample.steps) for sample in found.samples)
         self.identity: Identity = find_identity(found)
         self.joins: Joins = find_joins(found, self.identity)
-        made = verdicts(found, self.identity, self.joins)
-        have = sum(any(made[self.operation(sight.raw)].trigger for sight in sample.steps) for sample in found.samples)
+        made = judge_operations(found, self.identity, self.joins)
+        have = sum(
+            any(made[self.step_operation(sight.raw)].trigger for sight in sample.steps) for sample in found.samples
+        )
         self.starts: Starts | None = find_starts(found, self.identity, self.joins, have)
         if self.starts is not None and len({number for number, _ in self.starts.records}) >= 0.9 * len(found.samples):
-            made = verdicts(found, self.identity, self.joins, apart=True)
-        seen = contexts(found, self.identity, self.joins)
+            made = judge_operations(found, self.identity, self.joins, apart=True)
+        seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
         self.notes: list[Note] = []
-        self.settings = self._settings()
+        self.settings = self._find_settings()
 
-    def operation(self, raw: dict[str, Any]) -> str:
-        return text(at(raw, self.found.operation))
+    def step_operation(self, raw: dict[str, Any]) -> str:
+        return as_text(value_at(raw, self.found.operation))
 
-    def kind(self, raw: dict[str, Any]) -> str:
-        return self.verdicts[self.operation(raw)].hint
+    def kind_of(self, raw: dict[str, Any]) -> str:
+        return self.verdicts[self.step_operation(raw)].hint
 
     # -- columns of values ------------------------------------------------------------------------------------------
 
-    def own(self, sample: Sample, i: int) -> list[tuple[Path, Any]]:
+    def own_leaves_of(self, sample: Sample, i: int) -> list[tuple[Path, Any]]:
         """The leaves of a step without those of steps inside it."""
         inside = {id(sight.raw) for sight in sample.steps} - {id(sample.steps[i].raw)}
 
@@ -71,16 +73,16 @@ class Evidence:
             if pair not in taken and not any(pair[: len(entry)] == entry for entry in joined)
         ]
 
-    def columns(self, *hints: str, but: bool = False) -> tuple[dict[Path, fields.Column], int]:
+    def columns_for(self, *hints: str, but: bool = False) -> tuple[dict[Path, fields.Column], int]:
         """Columns of the steps taken for one of the hints; with ``but`` of all others."""
-        return fields.columns(
-            self.own(sample, index)
+        return fields.find_columns(
+            self.own_leaves_of(sample, index)
             for sample in self.found.samples
             for index, sight in enumerate(sample.steps)
-            if (self.kind(sight.raw) in hints) != but
+            if (self.kind_of(sight.raw) in hints) != but
         )
 
-    def _settings(self) -> Path:
+    def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""
         weight: Counter[str] = Counter()
         present: Counter[str] = Counter()
@@ -105,11 +107,11 @@ class Evidence:
         # A type that stands within the settings' own parent: the settings are then one level deeper at most.
         return (best,)
 
-    def note(self, part: str, sure: float, words: str) -> None:
+    def add_note(self, part: str, sure: float, words: str) -> None:
         """Say what was understood and how sure it is."""
         self.notes.append(Note(part, round(max(0.05, min(0.99, sure)), 2), words))
 
 
-def literal(operation: str) -> str:
+def literal_pattern(operation: str) -> str:
     """An operation as a pattern that fits only itself."""
     return "".join(f"[{letter}]" if letter in "*?[" else letter for letter in operation)

@@ -44,7 +44,7 @@ class Column(NamedTuple):
     steps: int
 
 
-def columns(records: Iterable[list[tuple[Path, Any]]]) -> tuple[dict[Path, Column], int]:
+def find_columns(records: Iterable[list[tuple[Path, Any]]]) -> tuple[dict[Path, Column], int]:
     """The leaves of records by path, and how many records there are."""
     found: dict[Path, Column] = {}
     total = 0
@@ -62,7 +62,7 @@ def columns(records: Iterable[list[tuple[Path, Any]]]) -> tuple[dict[Path, Colum
     return found, total
 
 
-def prose(value: Any) -> bool:
+def reads_like_prose(value: Any) -> bool:
     """Whether a text reads like instructions: several words, mostly letters."""
     if type(value) is not str or len(value) < 18:
         return False
@@ -87,7 +87,7 @@ def find_prompts(
         texts = [value for value in column.values if type(value) is str and value]
         if not texts:
             continue
-        share = sum(map(prose, texts)) / len(texts)
+        share = sum(map(reads_like_prose, texts)) / len(texts)
         worded = key_in(path, _PROMPT_WORDS)
         filled = sum(bool(BRACKETED.search(text)) for text in texts) / len(texts)
         if (share >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)) and not shared(path):
@@ -168,7 +168,7 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
                 result.setdefault("zone", path)
             elif all(value.startswith("/") or "://" in value for value in texts):
                 result.setdefault("event", path)
-            unit = _unit(texts[0]) if len(set(texts)) == 1 else ""
+            unit = _unit_of(texts[0]) if len(set(texts)) == 1 else ""
             if unit:
                 units[path] = unit
     for path, column in sorted(found.items()):
@@ -232,7 +232,7 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     return result
 
 
-def _unit(value: str) -> str:
+def _unit_of(value: str) -> str:
     low = value.lower()
     return next((name for name, listed in _UNITS.items() if len(low) > 1 and low in listed.split()), "")
 
@@ -266,7 +266,7 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
     by_name = re.compile("|".join(map(re.escape, longest[:4000]))) if longest else re.compile(r"(?!)")
     for value in texts:
         for matched in BRACKETED.finditer(value):
-            for pair in _matching(matched["open"], matched["close"]):
+            for pair in _matching_pairs(matched["open"], matched["close"]):
                 body = matched["inner"].strip()
                 pairs[pair] += 1
                 inner.setdefault(pair, []).append(body)
@@ -310,7 +310,7 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
 _MIRROR = str.maketrans("([{<", ")]}>")
 
 
-def _matching(opening: str, closing: str) -> list[tuple[str, str]]:
+def _matching_pairs(opening: str, closing: str) -> list[tuple[str, str]]:
     """Pairs of an opening and the closing that mirrors it."""
     found: list[tuple[str, str]] = []
     for size in range(len(opening), 0, -1):

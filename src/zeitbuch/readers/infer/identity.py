@@ -7,11 +7,11 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
-from .survey import Path, at, leaves, scalar
+from .survey import Path, find_leaves, is_scalar, value_at
 from .vocabulary import words_of
 
 _ID_WORDS = frozenset(
@@ -36,26 +36,26 @@ def value_of(sight: Sight, path: Path) -> str:
     """The text at a path of a step; its key for ``@key``."""
     if path == KEY:
         return sight.key
-    found = at(sight.raw, path)
-    return text(found) if scalar(found) else ""
+    found = value_at(sight.raw, path)
+    return as_text(found) if is_scalar(found) else ""
 
 
-def _columns(found: Found) -> dict[Path, int]:
+def _scalar_columns(found: Found) -> dict[Path, int]:
     """Scalar paths of at most two keys, and in how many steps they occur."""
     count: Counter[Path] = Counter()
     for sample in found.samples:
         for sight in sample.steps:
             for key, value in sight.raw.items():
-                if scalar(value):
+                if is_scalar(value):
                     count[(key,)] += 1
                 elif type(value) is dict:
-                    count.update((key, k) for k, item in value.items() if scalar(item))
+                    count.update((key, k) for k, item in value.items() if is_scalar(item))
     return count
 
 
 def _words_in(sample: Sample) -> Counter[str]:
     """All scalar texts and keys of a flow, counted: what may refer to a step."""
-    words: Counter[str] = Counter(text(value) for _, value in leaves(sample.raw, depth=40) if scalar(value))
+    words: Counter[str] = Counter(as_text(value) for _, value in find_leaves(sample.raw, depth=40) if is_scalar(value))
     stack: list[Any] = [sample.raw]
     while stack:
         value = stack.pop()
@@ -75,7 +75,7 @@ def find_identity(found: Found) -> Identity:
     naming: list[tuple[float, Path]] = []
     people: dict[Path, float] = {}
     whole: set[Path] = set()  # fields of all steps that hold short texts without placeholders
-    columns = _columns(found)
+    columns = _scalar_columns(found)
     if found.keyed:
         columns[KEY] = total
     for path, present in columns.items():
@@ -128,10 +128,12 @@ def find_identity(found: Found) -> Identity:
         id_path = name_path
     elif id_path and people.get(id_path, 0) > 0.6 and name_path not in whole:
         name_path = id_path
-    return Identity(id_path, name_path, rated[0][1] if rated else 0.0, _table(found, id_path), _table(found, name_path))
+    return Identity(
+        id_path, name_path, rated[0][1] if rated else 0.0, _tabulate(found, id_path), _tabulate(found, name_path)
+    )
 
 
-def _table(found: Found, path: Path) -> list[dict[str, int]]:
+def _tabulate(found: Found, path: Path) -> list[dict[str, int]]:
     tables: list[dict[str, int]] = []
     for sample in found.samples:
         table: dict[str, int] = {}

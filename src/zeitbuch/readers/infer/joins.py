@@ -9,13 +9,13 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, Literal, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import BRACKETED
 from .identity import Identity
 from .steps import Found, Sample, Sight
-from .survey import STAR, Path, at, groups, leaves, scalar
-from .vocabulary import guesses, words_of
+from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
+from .vocabulary import guess_kinds, words_of
 
 Way = Literal["records", "adjacency", "pointers", "predecessors", "order"]
 _FROM = frozenset(
@@ -70,12 +70,14 @@ class _Index:
         self.names = identity.names
         self.total = sum(len(sample.steps) for sample in found.samples)
         self.operation = found.operation
-        self.operations = [[text(at(sight.raw, found.operation)) for sight in sample.steps] for sample in found.samples]
+        self.operations = [
+            [as_text(value_at(sight.raw, found.operation)) for sight in sample.steps] for sample in found.samples
+        ]
 
-        self.lineage = [self._lineage(number, sample) for number, sample in enumerate(found.samples)]
+        self.lineage = [self._lineage_pairs(number, sample) for number, sample in enumerate(found.samples)]
         self.numeric = all(name.isdecimal() for table in identity.ids for name in table)
 
-    def _lineage(self, number: int, sample: Sample) -> set[tuple[int, int]]:
+    def _lineage_pairs(self, number: int, sample: Sample) -> set[tuple[int, int]]:
         """(user, source) of steps: the texts of the one name the other in a placeholder."""
         names = sorted(self.either[number], key=len, reverse=True)
         if not names:
@@ -92,7 +94,7 @@ class _Index:
                             found.add((index, self.either[number][hit[0]]))
         return found
 
-    def agreement(self, pairs: list[Join]) -> float:
+    def direction_agreement(self, pairs: list[Join]) -> float:
         """How far the pairs agree on one direction: 1 when all run forward or all back, near 0 for chance."""
         ahead = back = 0
         for join in pairs:
@@ -102,7 +104,7 @@ class _Index:
                 back += first > second
         return abs(ahead - back) / max(1, ahead + back)
 
-    def meant(self, pairs: list[Join], texts: int) -> bool:
+    def are_meant(self, pairs: list[Join], texts: int) -> bool:
         """Whether numbers that are ids of steps are meant as such, not by chance."""
         if len(pairs) < 0.98 * texts:
             return False
@@ -115,17 +117,17 @@ class _Index:
             for number, first, second in ends
         )
         many = len({(join.sample, join.source) for join in pairs}) >= 0.5 * self.total
-        return many or self.agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
+        return many or self.direction_agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
 
-    def start(self, sample: int, name: str) -> bool:
+    def looks_like_start(self, sample: int, name: str) -> bool:
         """Whether a step looks like a trigger."""
         index = self.either[sample].get(name)
         if index is None:
             return True  # a name that is no step: a trigger that stands apart
-        best = guesses(self.operations[sample][index])
+        best = guess_kinds(self.operations[sample][index])
         return bool(best) and best[0].trigger is not None
 
-    def forward(self, pairs: list[Join]) -> float:
+    def direction_votes(self, pairs: list[Join]) -> float:
         """Votes for the direction as written: positive when links run from start to end."""
         votes = 0.0
         for join in pairs:
@@ -135,14 +137,16 @@ class _Index:
                 votes += 4 * (
                     ((second, first) in self.lineage[join.sample]) - ((first, second) in self.lineage[join.sample])
                 )
-            votes += 3 * (self.start(join.sample, join.source) - self.start(join.sample, join.target))
+            votes += 3 * (
+                self.looks_like_start(join.sample, join.source) - self.looks_like_start(join.sample, join.target)
+            )
         return votes
 
 
 def find_joins(found: Found, identity: Identity) -> Joins:
     """The most likely way in which the steps hang together."""
     index = _Index(found, identity)
-    ways = [*_records(found, index), *_adjacencies(found, index), *_pointers(found, identity, index)]
+    ways = [*_find_records(found, index), *_find_adjacencies(found, index), *_find_pointers(found, identity, index)]
     nested = any(sight.hold for sample in found.samples for sight in sample.steps)
     needed = max(1.0, (0.6 if nested and index.numeric else 0.3) * (index.total - len(found.samples)))
     good = [joins for joins in ways if len(joins.pairs) >= needed or (len(joins.pairs) >= 1 and index.total <= 4)]
@@ -154,27 +158,27 @@ def find_joins(found: Found, identity: Identity) -> Joins:
     return max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
 
 
-def _outside(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
+def _without_steps(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
     """The flow without its steps."""
-    return dict(_without(raw, found.steps_at[:-1]) or {})
+    return dict(_without_path(raw, found.steps_at[:-1]) or {})
 
 
-def _without(value: Any, path: Path) -> Any:
+def _without_path(value: Any, path: Path) -> Any:
     if not path:
         return None
     if type(value) is not dict or path[0] not in value:
         return value
-    return {key: (_without(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
+    return {key: (_without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
 
 
-def _records(found: Found, index: _Index) -> Iterator[Joins]:
-    raws = [_outside(found, sample.raw) for sample in found.samples]
-    for group in groups(raws):
+def _find_records(found: Found, index: _Index) -> Iterator[Joins]:
+    raws = [_without_steps(found, sample.raw) for sample in found.samples]
+    for group in find_groups(raws):
         columns: dict[Path, list[tuple[int, str]]] = {}
         for item in group.items:
-            for path, value in leaves(item.value, depth=3):
-                if scalar(value) and STAR not in path:
-                    columns.setdefault(path, []).append((item.document, text(value)))
+            for path, value in find_leaves(item.value, depth=3):
+                if is_scalar(value) and STAR not in path:
+                    columns.setdefault(path, []).append((item.document, as_text(value)))
         count = len(group.items)
         for tables, by in ((index.ids, "id"), (index.names, "name")):
             share = {
@@ -187,27 +191,27 @@ def _records(found: Found, index: _Index) -> Iterator[Joins]:
                 continue
             first, second = ends
             pairs = [
-                Join(item.document, text(at(item.value, first)), text(at(item.value, second)), "")
+                Join(item.document, as_text(value_at(item.value, first)), as_text(value_at(item.value, second)), "")
                 for item in group.items
             ]
             known = [join for join in pairs if join.source in tables[join.sample] or join.target in tables[join.sample]]
             if not known or sum(join.source != join.target for join in known) < 0.7 * len(known):
                 continue
-            votes = index.forward(known) + 2 * len(known) * (
-                _word(first, _FROM) + _word(second, _TO) - _word(first, _TO) - _word(second, _FROM)
+            votes = index.direction_votes(known) + 2 * len(known) * (
+                _path_word(first, _FROM) + _path_word(second, _TO) - _path_word(first, _TO) - _path_word(second, _FROM)
             )
             if votes < 0:
                 first, second = second, first
             rest = {
                 pair: [value for _, value in listed] for pair, listed in columns.items() if pair not in (first, second)
             }
-            outlet, label, condition = _about(rest, count)
+            outlet, label, condition = _about_columns(rest, count)
             pairs = [
                 Join(
                     item.document,
-                    text(at(item.value, first)),
-                    text(at(item.value, second)),
-                    text(at(item.value, outlet)) if outlet else "",
+                    as_text(value_at(item.value, first)),
+                    as_text(value_at(item.value, second)),
+                    as_text(value_at(item.value, outlet)) if outlet else "",
                 )
                 for item in group.items
             ]
@@ -217,11 +221,11 @@ def _records(found: Found, index: _Index) -> Iterator[Joins]:
             break
 
 
-def _word(path: Path, listed: frozenset[str]) -> int:
+def _path_word(path: Path, listed: frozenset[str]) -> int:
     return any(word in listed for part in path for word in words_of(part))
 
 
-def _about(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
+def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
     """Outlet, label and condition among the other columns of link records."""
     outlet: tuple[float, Path] = (0.0, ())
     label: tuple[float, Path] = (0.0, ())
@@ -245,7 +249,7 @@ def _about(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path
     return outlet[1], label[1], condition[1]
 
 
-def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
+def _find_adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
     """Objects whose keys are steps and whose inner texts are steps."""
     by_path: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
 
@@ -260,7 +264,7 @@ def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
             walk(item, (*path, key), sample)
 
     for number, sample in enumerate(found.samples):
-        walk(_outside(found, sample.raw), (), number)
+        walk(_without_steps(found, sample.raw), (), number)
     for path, tables in by_path.items():
         pairs: list[Join] = []
         inner: Counter[Path] = Counter()
@@ -268,12 +272,12 @@ def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
         for number, table in tables:
             keys = index.either[number]
             for key, value in table.items():
-                for where, leaf in leaves(value, depth=6):
-                    if not scalar(leaf):
+                for where, leaf in find_leaves(value, depth=6):
+                    if not is_scalar(leaf):
                         continue
-                    if text(leaf) in keys:
-                        inner[_tail(where)] += 1
-                        pairs.append(Join(number, key, text(leaf), _outlet_of(where)))
+                    if as_text(leaf) in keys:
+                        inner[_path_tail(where)] += 1
+                        pairs.append(Join(number, key, as_text(leaf), _outlet_of(where)))
                     else:
                         misses += 1
         if not pairs:
@@ -284,7 +288,7 @@ def _adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
         yield Joins("adjacency", path, target=tail, pairs=kept, sure=sure)
 
 
-def _tail(where: Path) -> Path:
+def _path_tail(where: Path) -> Path:
     """The part of a path behind the last list place, when a target is an object."""
     stars = [index for index, part in enumerate(where) if part == STAR]
     return where[stars[-1] + 1 :] if stars else ()
@@ -319,7 +323,7 @@ class _Column(NamedTuple):
     texts: int
 
 
-def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins]:
+def _find_pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins]:
     """Paths within steps that name other steps, and objects within steps whose keys are steps."""
     from .identity import value_of
 
@@ -333,12 +337,12 @@ def _pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins
             own = value_of(sight, identity.id)
             mine = inside - {id(sight.raw)}
             for path, leaf in own_leaves(sight, mine):
-                if path in (identity.id, identity.name, found.operation) or not scalar(leaf) or leaf == "":
+                if path in (identity.id, identity.name, found.operation) or not is_scalar(leaf) or leaf == "":
                     continue
                 column = values.setdefault(path, _Column([], 0))
-                hit = text(leaf) in table and text(leaf) != own
+                hit = as_text(leaf) in table and as_text(leaf) != own
                 if hit:
-                    column.hits.append((number, own, text(leaf), ""))
+                    column.hits.append((number, own, as_text(leaf), ""))
                 values[path] = column._replace(texts=column.texts + 1)
             for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
                 key_texts[path] += len(table_keys)
@@ -358,7 +362,7 @@ def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path
             continue
         if type(value) is dict and value:
             outcomes = [
-                item if type(item) is str else ",".join(map(text, item)) if type(item) is list else ""
+                item if type(item) is str else ",".join(map(as_text, item)) if type(item) is list else ""
                 for item in value.values()
             ]
             yield path, list(value), outcomes
@@ -369,7 +373,7 @@ def _by_keys(keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[P
     for path, hits in keys.items():
         if len(hits) >= 0.7 * texts[path] and not (index.numeric and len(hits) < 3):
             pairs = tuple(Join(number, named, own, outlet) for number, own, named, outlet in hits)
-            sure = 0.9 if index.forward(list(pairs)) >= 0 or _word(path, _BEFORE) else 0.6
+            sure = 0.9 if index.direction_votes(list(pairs)) >= 0 or _path_word(path, _BEFORE) else 0.6
             yield Joins("predecessors", path, pairs=pairs, sure=sure)
 
 
@@ -379,7 +383,7 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
         return
     groups_: dict[Path, list[Path]] = {}
     for path in good:
-        groups_.setdefault(_stem(path, good), []).append(path)
+        groups_.setdefault(_path_stem(path, good), []).append(path)
     forward: list[tuple[Path, list[Join]]] = []
     backward: list[tuple[Path, list[Join]]] = []
     for stem, paths in groups_.items():
@@ -389,7 +393,9 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
             for number, own, named, _ in good[path].hits
         ]
         containers = Counter((join.sample, join.target) for join in listed)
-        targets = [guesses(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
+        targets = [
+            guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed
+        ]
         scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
         if (
             len(listed) >= 2
@@ -399,10 +405,10 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
             and max(containers.values()) > 1
         ):
             continue  # a scope named by the steps inside it, not a pointer
-        if index.numeric and not index.meant(listed, sum(good[pair].texts for pair in paths)):
+        if index.numeric and not index.are_meant(listed, sum(good[pair].texts for pair in paths)):
             continue  # small numbers that happen to be ids of steps
-        votes = index.forward(listed)
-        words = _word(stem, _AFTER) - _word(stem, _BEFORE)
+        votes = index.direction_votes(listed)
+        words = _path_word(stem, _AFTER) - _path_word(stem, _BEFORE)
         votes += 2 * len(listed) * words
         (forward if votes >= 0 else backward).append((stem, listed))
     forward.sort(key=lambda f: -len(f[1]))
@@ -417,7 +423,7 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
         yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
 
 
-def _stem(path: Path, good: dict[Path, _Column]) -> Path:
+def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:
     """The object whose entries are outlets, when the neighbours of a path are pointers too; else the path."""
     bare = path
     while bare and bare[-1] == STAR:

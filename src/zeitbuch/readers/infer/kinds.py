@@ -7,14 +7,14 @@ from __future__ import annotations
 from collections import Counter
 from typing import NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
-from .fields import MODEL, prose
+from .fields import MODEL, reads_like_prose
 from .identity import Identity
 from .joins import Joins
 from .steps import Found
-from .survey import at
-from .vocabulary import Guess, fits, guesses, words_of
+from .survey import value_at
+from .vocabulary import Guess, guess_kinds, word_fits, words_of
 
 ERROR_WORDS = (
     "fail* error* err fault* catch* except* fehler* erreur* echec* error fallo* feil* fout* errore* erro falha* broken oops nope timeout* ko reject* "
@@ -66,15 +66,15 @@ class Outlet(NamedTuple):
     reversed: bool = False
 
 
-def contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
+def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
     """The context of every operation."""
     result: dict[str, Context] = {}
     targets: list[set[str]] = [set() for _ in found.samples]
     outlets: list[dict[str, set[str]]] = [{} for _ in found.samples]
     for pair in joins.pairs:
-        if not fits(words_of(pair.outlet), HELPER_WORDS):
+        if not word_fits(words_of(pair.outlet), HELPER_WORDS):
             targets[pair.sample].add(pair.target)
-        if pair.outlet and not fits(words_of(pair.outlet), ERROR_WORDS):
+        if pair.outlet and not word_fits(words_of(pair.outlet), ERROR_WORDS):
             outlets[pair.sample].setdefault(pair.source, set()).add(pair.outlet)
     for number, sample in enumerate(found.samples):
         labels: dict[int, set[str]] = {}
@@ -83,7 +83,7 @@ def contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Contex
                 labels.setdefault(index, set()).add(name)
         owners = {sight.owner for sight in sample.steps if sight.owner is not None}
         for index, sight in enumerate(sample.steps):
-            operation = text(at(sight.raw, found.operation))
+            operation = as_text(value_at(sight.raw, found.operation))
             mine = labels.get(index, set())
             root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
             ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
@@ -95,7 +95,7 @@ def contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Contex
                 old.roots + root,
                 max(old.outlets, ways),
                 old.bodies + (index in owners),
-                old.prompts + any(prose(text) and len(text) > 40 for text in texts),
+                old.prompts + any(reads_like_prose(text) and len(text) > 40 for text in texts),
                 old.models
                 + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
             )
@@ -112,14 +112,14 @@ def _own_texts(raw: object, inside: set[int]) -> list[str]:
     return [raw] if isinstance(raw, str) else []
 
 
-def verdicts(found: Found, identity: Identity, joins: Joins, apart: bool = False) -> dict[str, Verdict]:
+def judge_operations(found: Found, identity: Identity, joins: Joins, apart: bool = False) -> dict[str, Verdict]:
     """What every operation is taken for; ``apart``: the triggers of all flows stand apart from the steps."""
-    seen = contexts(found, identity, joins)
-    return {operation: _judged(operation, context, joins, apart) for operation, context in seen.items()}
+    seen = operation_contexts(found, identity, joins)
+    return {operation: _judge_operation(operation, context, joins, apart) for operation, context in seen.items()}
 
 
-def _judged(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
-    scores = {guess.hint: guess.score for guess in guesses(operation)}
+def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
+    scores = {guess.hint: guess.score for guess in guess_kinds(operation)}
     rooted = c.roots / c.steps
     for hint in list(scores):
         if hint.startswith("on:"):
@@ -174,12 +174,12 @@ def structural_triggers(
         return made
     result = dict(made)
     for sample in found.samples:
-        operations = [text(at(sight.raw, found.operation)) for sight in sample.steps]
+        operations = [as_text(value_at(sight.raw, found.operation)) for sight in sample.steps]
         if any(made[name].trigger for name in operations):
             continue
         for operation in operations:
             verdict, context = made[operation], seen[operation]
-            hint = next((guess.hint for guess in guesses(operation) if guess.trigger is not None), "")
+            hint = next((guess.hint for guess in guess_kinds(operation) if guess.trigger is not None), "")
             unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
             if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
                 result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
@@ -194,7 +194,7 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
         table: dict[str, str] = {}
         for names in (identity.names[number], identity.ids[number]):
             for name, index in names.items():
-                table[name] = made[text(at(sample.steps[index].raw, found.operation))].hint
+                table[name] = made[as_text(value_at(sample.steps[index].raw, found.operation))].hint
         kinds.append(table)
     for join in joins.pairs:
         busy[join.sample][join.source] += 1
@@ -208,7 +208,7 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
     result: dict[str, Outlet] = {}
     for outlet, ends in by_outlet.items():
         words = words_of(outlet)
-        if outlet and fits(words, ERROR_WORDS):
+        if outlet and word_fits(words, ERROR_WORDS):
             result[outlet] = Outlet("error")
             continue
         to_agent = sum(
@@ -216,12 +216,16 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
             for first, second, lone in ends
         )
         from_agent = sum(first == "agent" and second in (HELPERS | {"other"}) and lone for first, second, lone in ends)
-        worded = bool(outlet) and fits(words, HELPER_WORDS)
+        worded = bool(outlet) and word_fits(words, HELPER_WORDS)
         if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
             outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
         ):
             result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
-        elif outlet and fits(words, PLAIN_WORDS) and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends):
+        elif (
+            outlet
+            and word_fits(words, PLAIN_WORDS)
+            and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends)
+        ):
             result[outlet] = Outlet("next")
     return result
 

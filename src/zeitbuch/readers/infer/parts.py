@@ -8,16 +8,16 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, HoldRule, PointerRule, PredecessorRule
 
 from .fields import Column, key_in
 from .identity import Identity
 from .joins import Joins
 from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS, Verdict
-from .steps import Found, nested
-from .survey import STAR, Path, at, dotted, leaves, scalar, values_at
-from .vocabulary import fits, words_of
+from .steps import Found, nested_steps
+from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, value_at, values_at
+from .vocabulary import word_fits, words_of
 
 _OPERATORS = ("==", "!=", ">", "<", " = ", "=", " contains", " in ", " is ", " and ", " or ", "()", "matches", "equals")
 _LIMIT = frozenset("max cap limit most maximum maxiterations hochstens rounds times".split())
@@ -36,10 +36,10 @@ class Branching(NamedTuple):
     verdicts: dict[str, Verdict]
     settings: Path
 
-    def hint(self, raw: dict[str, Any]) -> str:
-        return self.verdicts[text(at(raw, self.found.operation))].hint
+    def hint_for(self, raw: dict[str, Any]) -> str:
+        return self.verdicts[as_text(value_at(raw, self.found.operation))].hint
 
-    def condition(self, columns: dict[Path, Column], cases: CasesRule | None) -> Path:
+    def find_condition(self, columns: dict[Path, Column], cases: CasesRule | None) -> Path:
         """The text that a decision judges by, outside its cases."""
         inside = tuple(cases.at.split(".")) if cases is not None else ("\x00",)
         best: tuple[float, Path] = (0.0, ())
@@ -57,7 +57,7 @@ class Branching(NamedTuple):
             best = max(best, (judging + 0.6 * worded + 0.2 * (path[: len(self.settings)] == self.settings), path))
         return best[1] if best[0] >= 0.7 else ()
 
-    def repeat(self, columns: dict[Path, Column]) -> dict[str, Path]:
+    def find_repeat(self, columns: dict[Path, Column]) -> dict[str, Path]:
         """What a loop goes over, until when, and how often at most."""
         result: dict[str, Path] = {}
         for path, column in columns.items():
@@ -85,18 +85,18 @@ def placeholder_like(value: str) -> bool:
     return len(value) > 3 and not value[0].isalnum() and not value[-1].isalnum() and value[0] not in "\"'/-. "
 
 
-def _judged(entries: list[dict[str, Any]], outlets: set[str], skip: set[Path]) -> dict[str, Path]:
+def _judge_fields(entries: list[dict[str, Any]], outlets: set[str], skip: set[Path]) -> dict[str, Path]:
     """Outlet, label, condition and the mark of the last resort among the fields of cases or branches."""
     columns: dict[Path, list[Any]] = {}
     for entry in entries:
-        for path, value in leaves(entry, depth=2):
+        for path, value in find_leaves(entry, depth=2):
             if STAR not in path and path not in skip:
                 columns.setdefault(path, []).append(value)
     result: dict[str, Path] = {}
     conditions: list[tuple[float, Path]] = []
     labels: list[tuple[float, Path]] = []
     for path, values in columns.items():
-        texts = [text(value) for value in values if scalar(value) and value != ""]
+        texts = [as_text(value) for value in values if is_scalar(value) and value != ""]
         if texts and outlets and sum(text in outlets for text in texts) >= 0.7 * len(texts):
             result.setdefault("outlet", path)
             continue
@@ -127,7 +127,7 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
     for sample in b.found.samples:
         inside = {id(sight.raw) for sight in sample.steps}
         for sight in sample.steps:
-            if text(at(sight.raw, b.found.operation)) != operation:
+            if as_text(value_at(sight.raw, b.found.operation)) != operation:
                 continue
             stack: list[tuple[Path, Any]] = [((), sight.raw)]
             while stack:
@@ -157,7 +157,7 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
         if path in held or path in pointed or STAR in path:
             continue
         entries = [mapping for listed in found for mapping in listed]
-        parts = _judged(entries, outlets, set())
+        parts = _judge_fields(entries, outlets, set())
         score = 2.0 * ("outlet" in parts) + 1.0 * ("condition" in parts) + 0.5 * ("label" in parts)
         # A list without names of outlets still tells which outlet is which by its order, when outlets are numbers.
         if "outlet" not in parts and not any(name.isdecimal() for name in outlets):
@@ -168,10 +168,10 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
         return None
     parts = best[2]
     return CasesRule(
-        at=dotted(best[1]),
-        outlet=dotted(parts["outlet"]) if "outlet" in parts else "",
-        label=dotted(parts["label"]) if "label" in parts else "",
-        condition=dotted(parts["condition"]) if "condition" in parts else "",
+        at=dotted_path(best[1]),
+        outlet=dotted_path(parts["outlet"]) if "outlet" in parts else "",
+        label=dotted_path(parts["label"]) if "label" in parts else "",
+        condition=dotted_path(parts["condition"]) if "condition" in parts else "",
     )
 
 
@@ -186,9 +186,9 @@ def hold_rules(b: Branching) -> list[HoldRule]:
             if sight.owner is None:
                 continue
             owner = sample.steps[sight.owner].raw
-            owners.setdefault(sight.hold, Counter())[b.hint(owner)] += 1
-            inner.setdefault(sight.hold, Counter())[b.hint(sight.raw)] += 1
-            operations.setdefault(sight.hold, set()).add(text(at(owner, b.found.operation)))
+            owners.setdefault(sight.hold, Counter())[b.hint_for(owner)] += 1
+            inner.setdefault(sight.hold, Counter())[b.hint_for(sight.raw)] += 1
+            operations.setdefault(sight.hold, set()).add(as_text(value_at(owner, b.found.operation)))
             if not any(owner is row for row in raws.setdefault(sight.hold, [])):
                 raws[sight.hold].append(owner)
     rules: list[HoldRule] = []
@@ -196,21 +196,23 @@ def hold_rules(b: Branching) -> list[HoldRule]:
         bare = path[:-1] if path[-1] == STAR else path
         first = bare.index(STAR) if STAR in bare else -1
         keys = tuple(part for part in path if part != STAR)
-        role = _role(keys, kinds, inner[path], first >= 0)
+        role = _role_of_keys(keys, kinds, inner[path], first >= 0)
         if first < 0 and path[-1:] == (STAR,) and role == "case" and bare[-1:] == (STAR,):
             first = len(bare) - 1
         named = keys[-1] if role == "case" and first < 0 else ""
-        if (named and len(keys) >= 2 and not fits(words_of(keys[0]), "then else yes no true false default")) or named:
+        if (
+            named and len(keys) >= 2 and not word_fits(words_of(keys[0]), "then else yes no true false default")
+        ) or named:
             named = keys[0]
         if first < 0:
-            rules.append(HoldRule(at=dotted(bare), role=role, named=named))  # type: ignore[arg-type]
+            rules.append(HoldRule(at=dotted_path(bare), role=role, named=named))  # type: ignore[arg-type]
             continue
         outer, rest = bare[:first], bare[first + 1 :]
         entries = [entry for owned in raws[path] for entry in values_at(owned, (*outer, STAR)) if type(entry) is dict]
-        parts = _judged(entries, set(), _inside(entries, b)) if rest else {}
-        holders = [at(owned, outer) for owned in raws[path]]
+        parts = _judge_fields(entries, set(), _inner_paths(entries, b)) if rest else {}
+        holders = [value_at(owned, outer) for owned in raws[path]]
         label = (
-            dotted(parts["label"])
+            dotted_path(parts["label"])
             if "label" in parts
             else "@key"
             if any(type(item) is dict for item in holders)
@@ -218,27 +220,27 @@ def hold_rules(b: Branching) -> list[HoldRule]:
         )
         rules.append(
             HoldRule(
-                at=dotted(outer),
+                at=dotted_path(outer),
                 role=role,  # type: ignore[arg-type]
-                steps=dotted(rest) if rest else ".",
+                steps=dotted_path(rest) if rest else ".",
                 label=label if rest else "",
-                condition=dotted(parts["condition"]) if "condition" in parts else "",
-                otherwise=dotted(parts["otherwise"]) if "otherwise" in parts else "",
+                condition=dotted_path(parts["condition"]) if "condition" in parts else "",
+                otherwise=dotted_path(parts["otherwise"]) if "otherwise" in parts else "",
             )
         )
     return sorted(rules, key=lambda r: ("body", "case", "attach", "error").index(r.role))
 
 
-def _inside(entries: list[dict[str, Any]], b: Branching) -> set[Path]:
+def _inner_paths(entries: list[dict[str, Any]], b: Branching) -> set[Path]:
     """Paths of branches that lead into their steps."""
     found: set[Path] = set()
     for entry in entries:
-        for path, _, _, _ in nested(entry, b.found.operation, b.found.keyed, []):
-            found |= {pair for pair, _ in leaves(entry, depth=2) if pair[:1] == path[:1]}
+        for path, _, _, _ in nested_steps(entry, b.found.operation, b.found.keyed, []):
+            found |= {pair for pair, _ in find_leaves(entry, depth=2) if pair[:1] == path[:1]}
     return found
 
 
-def _role(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool) -> str:
+def _role_of_keys(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool) -> str:
     total = sum(owners.values())
     words = tuple(word for key in keys for word in words_of(key))
     scopes = sum(owners[key] for key in ("loop", "guard", "group", "parallel", "decide"))
@@ -246,9 +248,9 @@ def _role(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool)
         inner[key] for key in HELPERS | {"agent", "other", "read", "write", "http", "send"}
     ) >= 0.6 * sum(inner.values()):
         return "attach"
-    if fits(words, ERROR_WORDS) and not branches:
+    if word_fits(words, ERROR_WORDS) and not branches:
         return "error"
-    if fits(words, HELPER_WORDS) and owners["agent"]:
+    if word_fits(words, HELPER_WORDS) and owners["agent"]:
         return "attach"
     if branches or owners["decide"] >= 0.5 * total:
         return "case"
@@ -265,21 +267,22 @@ def pointer_rules(b: Branching) -> list[PointerRule]:
         bare = path
         while bare and bare[-1] == STAR:
             bare = bare[:-1]
-        pairs = [join for join in b.joins.pairs if _under(join.source, join.target, bare, b, known)]
+        pairs = [join for join in b.joins.pairs if _rule_under(join.source, join.target, bare, b, known)]
         hints = [
-            (_hint(b, known, join.sample, join.source), _hint(b, known, join.sample, join.target)) for join in pairs
+            (_hint_for(b, known, join.sample, join.source), _hint_for(b, known, join.sample, join.target))
+            for join in pairs
         ]
         attach = bool(hints) and sum(first == "agent" and text in HELPERS for first, text in hints) >= 0.8 * len(hints)
         helper = (
             bool(hints)
             and sum(first in HELPERS and text == "agent" for first, text in hints) >= 0.8 * len(hints)
-            and fits(words_of(bare[-1]), HELPER_WORDS)
+            and word_fits(words_of(bare[-1]), HELPER_WORDS)
         )
         words = tuple(word for key in bare for word in words_of(key) if key != STAR)
-        outlet = bare[-1] if fits(words, ERROR_WORDS) else ""
+        outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
         role: Any = "attach" if attach or helper else "error" if outlet else None
         if STAR not in bare:
-            rules.append(PointerRule(at=dotted(bare), outlet=outlet, role=role, reversed=attach))
+            rules.append(PointerRule(at=dotted_path(bare), outlet=outlet, role=role, reversed=attach))
             continue
         first = bare.index(STAR)
         outer, rest = bare[:first], bare[first + 1 :]
@@ -291,14 +294,14 @@ def pointer_rules(b: Branching) -> list[PointerRule]:
             if type(entry) is dict
         ]
         outcomes = _outcome_path(entries, rest)
-        parts = _judged(entries, set(), {rest, outcomes})
+        parts = _judge_fields(entries, set(), {rest, outcomes})
         rules.append(
             PointerRule(
-                at=dotted(outer),
-                target=dotted(rest),
-                via=dotted(outcomes) if outcomes else "",
-                label=dotted(parts["label"]) if "label" in parts else "",
-                condition=dotted(parts["condition"]) if "condition" in parts else "",
+                at=dotted_path(outer),
+                target=dotted_path(rest),
+                via=dotted_path(outcomes) if outcomes else "",
+                label=dotted_path(parts["label"]) if "label" in parts else "",
+                condition=dotted_path(parts["condition"]) if "condition" in parts else "",
                 outlet=outlet,
                 role=role,
                 reversed=attach,
@@ -313,7 +316,7 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
     at_ = joins.at if STAR in joins.at else (*joins.at, STAR, *_named_within(b, joins.at))
     if at_[-1] == STAR:
         words = {name for join in joins.pairs for name in join.outlet.replace("/", ",").split(",") if name}
-        return PredecessorRule(at=dotted(joins.at), outcomes={word: outcome(word) for word in sorted(words)})
+        return PredecessorRule(at=dotted_path(joins.at), outcomes={word: outcome(word) for word in sorted(words)})
     first = at_.index(STAR)
     outer, rest = at_[:first], at_[first + 1 :]
     entries = [
@@ -324,11 +327,11 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
         if type(entry) is dict
     ]
     named = _outcome_path(entries, rest)
-    words = {text(at(mapping, named)) for mapping in entries} - {""} if named else set()
+    words = {as_text(value_at(mapping, named)) for mapping in entries} - {""} if named else set()
     return PredecessorRule(
-        at=dotted(outer),
-        source=dotted(rest) if rest else "",
-        outcome=dotted(named) if named else "",
+        at=dotted_path(outer),
+        source=dotted_path(rest) if rest else "",
+        outcome=dotted_path(named) if named else "",
         outcomes={word: outcome(word) for word in sorted(words)},
     )
 
@@ -339,11 +342,13 @@ def _named_within(b: Branching, where: Path) -> Path:
     for number, sample in enumerate(b.found.samples):
         known = {**b.identity.names[number], **b.identity.ids[number]}
         for sight in sample.steps:
-            value = at(sight.raw, where)
+            value = value_at(sight.raw, where)
             for entry in value if type(value) is list else ():
                 if type(entry) is dict:
                     count.update(
-                        pair for pair, value in leaves(entry, depth=2) if STAR not in pair and text(value) in known
+                        pair
+                        for pair, value in find_leaves(entry, depth=2)
+                        if STAR not in pair and as_text(value) in known
                     )
     return count.most_common(1)[0][0] if count else ()
 
@@ -352,33 +357,33 @@ def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
     """The field of pointer records that repeats a few words for outcomes."""
     columns: dict[Path, list[str]] = {}
     for entry in entries:
-        for path, value in leaves(entry, depth=2):
+        for path, value in find_leaves(entry, depth=2):
             if type(value) is str and STAR not in path and path != target:
                 columns.setdefault(path, []).append(value)
     rated: list[tuple[float, Path]] = []
     for path, values in columns.items():
         if sum(operator_like(value) for value in values) > 0.5 * len(values):
             continue
-        known = sum(fits(words_of(value), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for value in values) / len(
-            values
-        )
+        known = sum(
+            word_fits(words_of(value), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for value in values
+        ) / len(values)
         repeats = 1 - len(set(values)) / len(values)
         rated.append((known + 0.5 * repeats, path))
     best = max(rated, default=(0.0, ()))
     return best[1] if best[0] >= 0.3 else ()
 
 
-def _under(source: str, target: str, bare: Path, b: Branching, known: list[dict[str, int]]) -> bool:
+def _rule_under(source: str, target: str, bare: Path, b: Branching, known: list[dict[str, int]]) -> bool:
     for number, sample in enumerate(b.found.samples):
         index = known[number].get(source)
         if index is not None and any(
-            text(value) == target for value in _flat(values_at(sample.steps[index].raw, bare))
+            as_text(value) == target for value in _flatten(values_at(sample.steps[index].raw, bare))
         ):
             return True
     return False
 
 
-def _flat(values: Any) -> list[Any]:
+def _flatten(values: Any) -> list[Any]:
     found: list[Any] = []
     stack = list(values)
     while stack:
@@ -392,6 +397,6 @@ def _flat(values: Any) -> list[Any]:
     return found
 
 
-def _hint(b: Branching, known: list[dict[str, int]], sample: int, name: str) -> str:
+def _hint_for(b: Branching, known: list[dict[str, int]], sample: int, name: str) -> str:
     index = known[sample].get(name)
-    return b.hint(b.found.samples[sample].steps[index].raw) if index is not None else ""
+    return b.hint_for(b.found.samples[sample].steps[index].raw) if index is not None else ""

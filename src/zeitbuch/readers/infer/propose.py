@@ -8,17 +8,17 @@ from collections.abc import Callable, Iterable
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, within
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
-from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.packages import is_package, members
-from zeitbuch.readers.input.sources import load
+from zeitbuch.readers.input.packages import is_package, package_members
+from zeitbuch.readers.input.sources import load_input
 
 from .steps import find_steps
-from .suggest import Suggestion, suggest
+from .suggest import Suggestion, suggest_dialect
 from .survey import Path
-from .vocabulary import guesses
+from .vocabulary import guess_kinds
 
 MOST_DOCUMENTS = 60  # of those that a proposal rests on
 MOST_LOOKED_AT = 120  # to see which are written alike; the others are only asked whether the proposal fits them
@@ -35,7 +35,7 @@ class Proposal(NamedTuple):
     bare: list[str]
 
 
-def documents(
+def read_documents(
     inputs: Iterable[str | Problem], limits: Limits, tell: Callable[[int], None]
 ) -> tuple[list[tuple[str, Any]], list[Problem]]:
     """All readable documents of listed files and packages, each with its name; ``tell`` hears how many are done."""
@@ -46,30 +46,32 @@ def documents(
         if isinstance(name, Problem):
             problems.append(name)
             continue
-        item = load(name, limits)
-        inside = members(name, item.data, limits) if is_package(name) and isinstance(item.data, bytes) else [item]
+        item = load_input(name, limits)
+        inside = (
+            package_members(name, item.data, limits) if is_package(name) and isinstance(item.data, bytes) else [item]
+        )
         for one in inside:
             origin = Origin(one.name, member=one.member)
             if isinstance(one.data, Problem):
                 problems.append(one.data)
             elif one.data is not None:
                 try:
-                    found.append((origin.file, decode(one.member or one.name, one.data, limits)[0]))
+                    found.append((origin.file, decode_document(one.member or one.name, one.data, limits)[0]))
                 except ZeitbuchError as error:
-                    problems.append(within(error.problem, origin))
+                    problems.append(place_within(error.problem, origin))
     return found, problems
 
 
-def trimmed(value: Any, depth: int = 0) -> Any:
+def trim_document(value: Any, depth: int = 0) -> Any:
     """A document with long lists of flows cut: what many of them teach, a few do. Lists of plain records stay whole."""
     if depth > 4:
         return value
     if isinstance(value, dict):
-        return {key: trimmed(item, depth + 1) for key, item in value.items()}
+        return {key: trim_document(item, depth + 1) for key, item in value.items()}
     if isinstance(value, list):
         if len(value) > MOST_FLOWS and sum(map(_holds_records, value[:20])) >= 16:
             value = value[:: len(value) // MOST_FLOWS][:MOST_FLOWS]
-        return [trimmed(item, depth + 1) for item in value]
+        return [trim_document(item, depth + 1) for item in value]
     return value
 
 
@@ -86,7 +88,7 @@ def _holds_records(value: Any) -> bool:
     return False
 
 
-def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
+def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
     """A proposal for the documents that are written alike; the largest such group counts.
 
     Raises ZeitbuchError when none of them holds anything like steps.
@@ -95,7 +97,7 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     bare: list[int] = []
     looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
     for index in looked_at:
-        document = trimmed(found[index][1])
+        document = trim_document(found[index][1])
         seen = find_steps([document])
         if seen is None or seen.score < LEAST or not any(sample.steps for sample in seen.samples):
             bare.append(index)
@@ -110,11 +112,11 @@ def propose(found: list[tuple[str, Any]], name: str) -> Proposal:
     _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[index][1])) for index in g[1])))
     # A file whose few steps were taken for something else may still be written alike: the proposal decides.
     sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
-    made = suggest([trimmed(found[index][1]) for index in sample], name)
+    made = suggest_dialect([trim_document(found[index][1]) for index in sample], name)
     assert made is not None
     from zeitbuch.readers.dialects.rules import Recogniser
 
-    fits = Recogniser(made.dialect).fits
+    fits = Recogniser(made.dialect).fits_document
     alike = [index for index in range(len(found)) if index in chosen or fits(found[index][1])]
     rest = [index for index in range(len(found)) if index not in alike]
     parts = (alike, [index for index in rest if index not in bare], [index for index in rest if index in bare])
@@ -133,6 +135,6 @@ def closest_kinds(operation: str) -> tuple[str, ...]:
     return tuple(
         dict.fromkeys(
             f"trigger {guess.trigger}" if guess.trigger is not None else str(guess.kind)
-            for guess in guesses(operation)[:3]
+            for guess in guess_kinds(operation)[:3]
         )
     )

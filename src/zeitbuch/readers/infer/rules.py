@@ -6,16 +6,16 @@ from __future__ import annotations
 from typing import Any
 
 from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 
 from . import fields
-from .evidence import Evidence, literal
+from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
 from .parts import Branching, cases_rule
 from .starts import Starts, operation_of
-from .survey import STAR, Path, dotted, jsonpath, leaves, scalar
-from .vocabulary import effect_of, guesses, modality_of
+from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path
+from .vocabulary import effect_of, guess_kinds, modality_of
 
 
 def trigger_rule(e: Evidence) -> TriggerRule | None:
@@ -23,16 +23,18 @@ def trigger_rule(e: Evidence) -> TriggerRule | None:
     inside = sum(verdict.trigger for verdict in e.verdicts.values())
     if starts is None:
         sure = 0.9 if inside else 0.1
-        e.note("triggers", sure, f"among the steps, {inside} operations" if inside else "nothing looks like a trigger")
+        e.add_note(
+            "triggers", sure, f"among the steps, {inside} operations" if inside else "nothing looks like a trigger"
+        )
         return None
-    e.note("triggers", min(0.95, 0.3 + starts.score / 8), f"apart from the steps at {jsonpath(starts.at)}")
+    e.add_note("triggers", min(0.95, 0.3 + starts.score / 8), f"apart from the steps at {json_path(starts.at)}")
     return TriggerRule(
-        at=jsonpath(starts.at),
-        id="@key" if starts.keyed and not starts.id else dotted(starts.id),
-        name=dotted(starts.name),
-        operation=dotted(starts.operation) if starts.operation else "",
+        at=json_path(starts.at),
+        id="@key" if starts.keyed and not starts.id else dotted_path(starts.id),
+        name=dotted_path(starts.name),
+        operation=dotted_path(starts.operation) if starts.operation else "",
         settings=".",
-        starts=dotted(starts.starts) if starts.starts else "",
+        starts=dotted_path(starts.starts) if starts.starts else "",
     )
 
 
@@ -43,26 +45,26 @@ def kind_rules(e: Evidence) -> list[KindRule]:
     done = {kind_rule.operation for kind_rule in rules}
     branching = Branching(e.found, e.identity, e.joins, e.verdicts, e.settings)
     for operation, verdict in e.verdicts.items():
-        if literal(operation) in done or verdict.hint == "other":
+        if literal_pattern(operation) in done or verdict.hint == "other":
             continue
         rules.append(_kind_rule(e, operation, verdict, branching))
     sure = [verdict.sure for verdict in e.verdicts.values()]
     rest = sum(verdict.hint == "other" for verdict in e.verdicts.values())
     told = f"{len(sure) - rest} of {len(sure)} operations classified by trade words and by how their steps stand"
-    e.note("kinds", sum(sure) / max(1, len(sure)), told)
+    e.add_note("kinds", sum(sure) / max(1, len(sure)), told)
     return rules
 
 
 def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branching) -> KindRule:
-    columns, _ = fields.columns(
-        e.own(sample, index)
+    columns, _ = fields.find_columns(
+        e.own_leaves_of(sample, index)
         for sample in e.found.samples
         for index, sight in enumerate(sample.steps)
-        if e.operation(sight.raw) == operation
+        if e.step_operation(sight.raw) == operation
     )
     if verdict.trigger:
         trigger: TriggerKind = verdict.hint[3:]  # type: ignore[assignment]
-        return KindRule(operation=literal(operation), trigger=trigger, **_clock(e, columns, trigger))
+        return KindRule(operation=literal_pattern(operation), trigger=trigger, **_clock_rule(e, columns, trigger))
     kind: StepKind = verdict.hint  # type: ignore[assignment]
     modality: Modality = modality_of(operation) if kind in ("model", "embed") else "text"
     effect: Effect = effect_of(kind, operation)
@@ -71,35 +73,35 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
         rule: CasesRule | None = cases_rule(branching, operation)
         if rule is not None:
             more["cases"] = rule
-        condition = branching.condition(columns, rule)
+        condition = branching.find_condition(columns, rule)
         if condition:
-            more["condition"] = dotted(condition)
+            more["condition"] = dotted_path(condition)
     elif kind == "loop":
-        more |= {key: dotted(values) for key, values in branching.repeat(columns).items()}
+        more |= {key: dotted_path(values) for key, values in branching.find_repeat(columns).items()}
     elif kind == "subflow":
-        called = _called(e, columns)
+        called = _called_flow_rule(e, columns)
         if called:
-            more["calls"] = dotted(called)
-    return KindRule(operation=literal(operation), kind=kind, modality=modality, effect=effect, **more)
+            more["calls"] = dotted_path(called)
+    return KindRule(operation=literal_pattern(operation), kind=kind, modality=modality, effect=effect, **more)
 
 
-def _called(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
+def _called_flow_rule(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
     """The setting that names another flow."""
-    names = {text(value) for sample in e.found.samples for key, value in sample.raw.items() if scalar(value)}
+    names = {as_text(value) for sample in e.found.samples for key, value in sample.raw.items() if is_scalar(value)}
     words = frozenset(
         "flow workflow plan sheet process target ref id name ablauf flux flujo flyt stroom flusso fluxo calls subflow".split()
     )
     rated: list[tuple[float, Path]] = []
     for path, column in columns.items():
-        texts = [value for value in column.values if scalar(value)]
+        texts = [value for value in column.values if is_scalar(value)]
         if texts and STAR not in path:
-            hits = sum(text(value) in names for value in texts) / len(texts)
+            hits = sum(as_text(value) in names for value in texts) / len(texts)
             rated.append((3 * hits + fields.key_in(path, words) + (path[: len(e.settings)] == e.settings) * 0.5, path))
     rated.sort(key=lambda r: (-r[0], r[1]))
     return rated[0][1] if rated and rated[0][0] >= 1 else ()
 
 
-def _clock(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dict[str, Any]:
+def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dict[str, Any]:
     inside = {
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
@@ -111,7 +113,7 @@ def _clock(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dic
         clock.pop("event", None)
     if trigger not in ("schedule", "polling"):
         clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
-    return {key: value if key == "every_unit" else dotted(value) for key, value in clock.items()}
+    return {key: value if key == "every_unit" else dotted_path(value) for key, value in clock.items()}
 
 
 def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
@@ -121,23 +123,24 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     rules: list[KindRule] = []
     for operation, records in by_operation.items():
         taken = {starts.operation, starts.id, starts.starts}
-        columns, _ = fields.columns(
-            [(pair, value) for pair, value in leaves(row) if pair not in taken and pair != ("@key",)] for row in records
+        columns, _ = fields.find_columns(
+            [(pair, value) for pair, value in find_leaves(row) if pair not in taken and pair != ("@key",)]
+            for row in records
         )
         clock = fields.find_clock(columns)
-        hints = [guess.hint[3:] for guess in guesses(operation) if guess.trigger is not None]
+        hints = [guess.hint[3:] for guess in guess_kinds(operation) if guess.trigger is not None]
         path_hints = [
             guess.hint[3:]
             for part in reversed(starts.at)
             if part != STAR
-            for guess in guesses(part)
+            for guess in guess_kinds(part)
             if guess.trigger is not None
         ]
         keys = [
             guess.hint[3:]
             for row in records
             for key in row
-            for guess in guesses(key)[:1]
+            for guess in guess_kinds(key)[:1]
             if guess.trigger is not None and guess.score > 4
         ]
         trigger = next(iter(hints), "")
@@ -154,7 +157,9 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
             clock["every"], clock["every_unit"] = maybe, "minutes"
         if trigger in ("schedule", "polling", "manual", "chat"):
             clock.pop("event", None)
-        given: dict[str, Any] = {key: value if key == "every_unit" else dotted(value) for key, value in clock.items()}
+        given: dict[str, Any] = {
+            key: value if key == "every_unit" else dotted_path(value) for key, value in clock.items()
+        }
         kind: TriggerKind = trigger  # type: ignore[assignment]
-        rules.append(KindRule(operation=literal(operation), trigger=kind, **given))
+        rules.append(KindRule(operation=literal_pattern(operation), trigger=kind, **given))
     return rules

@@ -32,12 +32,12 @@ _ABOUT = {
 }
 
 
-def spelled(made: Suggestion, sources: list[str]) -> str:
+def spell_dialect(made: Suggestion, sources: list[str]) -> str:
     """The text of the dialect file."""
     given: dict[str, Any] = msgspec.to_builtins(made.dialect)
     shown = ", ".join(sources[:4]) + (f" and {len(sources) - 4} more" if len(sources) > 4 else "")
     parts = [
-        f"# Proposed by `zeitbuch dialect suggest` from {_clean(shown)}.\n"
+        f"# Proposed by `zeitbuch dialect suggest` from {_clean_comment(shown)}.\n"
         "# Check it with `zeitbuch dialect test FILE --dialect THIS`, mend what is wrong, and keep it.\n"
         + tomlkit.dumps({key: given[key] for key in ("dialect", "name", "title") if key in given})
     ]
@@ -54,11 +54,13 @@ def spelled(made: Suggestion, sources: list[str]) -> str:
         if isinstance(value, list):
             tables = tomlkit.aot()
             for entry in value:
-                tables.append(_table(entry))
+                tables.append(_spell_table(entry))
             document.add(key, tables)
         else:
-            document.add(key, _table(value))
-        parts.append("".join(f"# {_clean(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n")
+            document.add(key, _spell_table(value))
+        parts.append(
+            "".join(f"# {_clean_comment(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n"
+        )
     return "\n".join(parts) + "".join(_open_question(operation, near) for operation, near in made.unclassified)
 
 
@@ -68,26 +70,26 @@ def _open_question(operation: str, near: tuple[str, ...]) -> str:
     return f'\n# Not classified: say what it is.{closest}\n# [[kind]]\n# operation = {pattern}\n# kind = ""\n'
 
 
-def _clean(text: str) -> str:
+def _clean_comment(text: str) -> str:
     return " ".join("".join(letter if letter.isprintable() else " " for letter in text).split())
 
 
-def _table(values: dict[str, Any]) -> Table:
+def _spell_table(values: dict[str, Any]) -> Table:
     table = tomlkit.table()
     for key in sorted(values, key=lambda k: _FIRST.index(k) if k in _FIRST else len(_FIRST)):
-        table.add(key, _value(values[key]))
+        table.add(key, _spell_value(values[key]))
     return table
 
 
-def _value(value: Any) -> Any:
+def _spell_value(value: Any) -> Any:
     if isinstance(value, dict):
         inline: InlineTable = tomlkit.inline_table()
         for key, inner in value.items():
-            inline.add(key, _value(inner))
+            inline.add(key, _spell_value(inner))
         return inline
     if isinstance(value, list):
         array = tomlkit.array()
         for inner in value:
-            array.append(_value(inner))
+            array.append(_spell_value(inner))
         return array
     return value

@@ -6,14 +6,14 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import CRON
 from .identity import Identity
 from .joins import Joins
-from .steps import Found, tokenlike
-from .survey import STAR, Path, at, groups, leaves, scalar
-from .vocabulary import fits, guesses, words_of
+from .steps import Found, is_tokenlike
+from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
+from .vocabulary import guess_kinds, word_fits, words_of
 
 _WORDS = (
     "trigger* auslos* ausloes* declench* dispar* utlos* innesc* gatilho* start* begin* entry source when schedule* cron clock* timer hook* "
@@ -34,7 +34,7 @@ class Starts(NamedTuple):
     score: float
 
 
-def _single(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, Any]]]:
+def _single_records(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, Any]]]:
     """Records beside the steps, at most three keys deep."""
     found: list[tuple[Path, dict[str, Any]]] = []
     if type(raw) is not dict or len(path) >= 3:
@@ -45,7 +45,7 @@ def _single(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, dict[str, 
             continue
         if type(value) is dict:
             found.append((here, value))
-            found += _single(value, here, steps_at)
+            found += _single_records(value, here, steps_at)
     return found
 
 
@@ -54,7 +54,7 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
     candidates: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
     keyed: dict[Path, bool] = {}
     raws = [sample.raw for sample in found.samples]
-    for group in groups(raws):
+    for group in find_groups(raws):
         if group.path[: len(found.steps_at)] == found.steps_at or (
             joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
         ):
@@ -64,7 +64,7 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
         ]
         keyed[group.path] = group.keyed
     for number, raw in enumerate(raws):
-        for path, record in _single(raw, (), found.steps_at):
+        for path, record in _single_records(raw, (), found.steps_at):
             if joins.way == "adjacency" and path[: len(joins.at)] == joins.at:
                 continue
             candidates.setdefault(path, []).append((number, record))
@@ -77,7 +77,7 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
     pointed = joins.at[: joins.at.index(STAR)] if STAR in joins.at else joins.at
     pointed = pointed if joins.way == "pointers" else ()
     rated = [
-        _rated(path, keyed.get(path, False), records, identity, named, found.operation, pointed)
+        _rate_start(path, keyed.get(path, False), records, identity, named, found.operation, pointed)
         for path, records in candidates.items()
         if len({number for number, _ in records}) >= 0.5 * (len(raws) - have)
         and not any(_holds_steps(row, identity, number) for number, row in records[:20])
@@ -94,7 +94,7 @@ def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> boo
     return sum(key in table for key in record) >= 2
 
 
-def _rated(
+def _rate_start(
     path: Path,
     keyed: bool,
     records: list[tuple[int, dict[str, Any]]],
@@ -107,9 +107,9 @@ def _rated(
     numeric = all(name.isdecimal() for table in identity.ids for name in table)
     clocks = 0
     for number, record in records:
-        for where, value in leaves(record, depth=3):
-            if scalar(value):
-                columns.setdefault(where, []).append((number, text(value)))
+        for where, value in find_leaves(record, depth=3):
+            if is_scalar(value):
+                columns.setdefault(where, []).append((number, as_text(value)))
             clocks += type(value) is str and CRON.match(value.strip()) is not None
     count = len(records)
     score = 0.0
@@ -128,7 +128,9 @@ def _rated(
             continue
         values = [value for _, value in listed]
         triggers = sum(
-            bool(group := guesses(value)) and group[0].trigger is not None for value in values if tokenlike(value)
+            bool(group := guess_kinds(value)) and group[0].trigger is not None
+            for value in values
+            if is_tokenlike(value)
         ) / len(values)
         blanks = sum(" " in value for value in values) / len(values)
         share = len(listed) / count
@@ -147,8 +149,8 @@ def _rated(
         clock = any(CRON.match(value.strip()) for value in values)
         if blanks > 0.5 and len(where) == 1 and not name and not clock:
             name = where
-    worded = any(fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
-    direct = any(scalar(value) for _, row in records for value in row.values())
+    worded = any(word_fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
+    direct = any(is_scalar(value) for _, row in records for value in row.values())
     score += (
         2.0 * (operation[0] > 0)
         + 1.5 * worded
@@ -182,5 +184,5 @@ def _rated(
 
 def operation_of(starts: Starts, record: dict[str, Any]) -> str:
     """The operation of one separate trigger."""
-    value = at(record, starts.operation) if starts.operation else None
-    return text(value) if scalar(value) else ""
+    value = value_at(record, starts.operation) if starts.operation else None
+    return as_text(value) if is_scalar(value) else ""

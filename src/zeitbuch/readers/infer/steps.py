@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 
-from .survey import STAR, Group, Item, Path, at, count_leaves, groups, leaves, scalar
-from .vocabulary import guesses, words_of
+from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_leaves, is_scalar, value_at
+from .vocabulary import guess_kinds, words_of
 
 _OPERATION_KEYS = frozenset(
     "type kind op operation does act typ art sort klass class module function what tipo genre slag soort handling "
@@ -51,7 +51,7 @@ class Found(NamedTuple):
     samples: list[Sample]
 
 
-def tokenlike(value: Any) -> bool:
+def is_tokenlike(value: Any) -> bool:
     """Whether a value may be an operation: a short text without blanks at its ends."""
     return type(value) is str and 1 <= len(value) <= 80 and "\n" not in value and value.strip() == value
 
@@ -62,11 +62,11 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
     values: dict[Path, list[str]] = {}
     for item in group.items[:400]:
         for key, value in item.value.items():
-            if tokenlike(value):
+            if is_tokenlike(value):
                 values.setdefault((key,), []).append(value)
             elif type(value) is dict:
                 for inner, deeper in value.items():
-                    if tokenlike(deeper):
+                    if is_tokenlike(deeper):
                         values.setdefault((key, inner), []).append(deeper)
     count = min(count, 400)
     found: list[tuple[float, Path]] = []
@@ -75,7 +75,7 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
         if present < 0.6:
             continue
         distinct = Counter(listed)
-        hints = {value: guesses(value) for value in distinct}
+        hints = {value: guess_kinds(value) for value in distinct}
         share = sum(bool(hints[value]) for value in distinct) / len(distinct)
         kinds = len({entry[0].hint for entry in hints.values() if entry})
         blanks = sum(" " in value for value in listed) / len(listed)
@@ -96,14 +96,14 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
     return sorted(found, key=lambda f: (-f[0], f[1]))
 
 
-def _names(group: Group) -> set[str]:
+def _name_values(group: Group) -> set[str]:
     """Values that may name the items: scalars that occur once, and keys."""
     names: set[str] = set()
     columns: dict[str, list[str]] = {}
     for item in group.items[:400]:
         for key, value in item.value.items():
-            if scalar(value) and value != "":
-                columns.setdefault(key, []).append(text(value))
+            if is_scalar(value) and value != "":
+                columns.setdefault(key, []).append(as_text(value))
         if group.keyed:
             names.add(item.key)
     for listed in columns.values():
@@ -119,7 +119,7 @@ def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[fl
     best, path = operations[0]
     held = sum(count_leaves(item.value) for item in group.items[:400]) * max(1.0, len(group.items) / 400)
     share = min(1.0, held / max(1, total))
-    names = _names(group)
+    names = _name_values(group)
     referred = sum(everything[name] > 1 for name in names) / len(names) if names else 0.0
     dicts = sum(any(type(value) is dict for value in item.value.values()) for item in group.items[:400]) / min(
         len(group.items), 400
@@ -131,21 +131,21 @@ def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[fl
     return score, path
 
 
-def _candidates(documents: list[Any]) -> list[tuple[float, Group, Path]]:
+def _find_candidates(documents: list[Any]) -> list[tuple[float, Group, Path]]:
     total = sum(count_leaves(document) for document in documents)
     everything: Counter[str] = Counter()
     for document in documents:
-        everything.update(text(value) for _, value in leaves(document, depth=40) if scalar(value))
-        everything.update(_keys(document))
+        everything.update(as_text(value) for _, value in find_leaves(document, depth=40) if is_scalar(value))
+        everything.update(_keys_of(document))
     found: list[tuple[float, Group, Path]] = []
-    for group in groups(documents):
+    for group in find_groups(documents):
         rated = _group_score(group, total, everything)
         if rated is not None:
             found.append((rated[0] - 0.35 * group.path.count(STAR), group, rated[1]))
     return sorted(found, key=lambda f: -f[0])
 
 
-def _keys(value: Any) -> list[str]:
+def _keys_of(value: Any) -> list[str]:
     found: list[str] = []
     stack = [value]
     while stack:
@@ -160,7 +160,7 @@ def _keys(value: Any) -> list[str]:
 
 def find_steps(documents: list[Any]) -> Found | None:
     """The most likely steps of the documents, or None when nothing looks like steps."""
-    ranked = _candidates(documents)
+    ranked = _find_candidates(documents)
     if not ranked:
         return None
     score, group, operation = ranked[0]
@@ -173,7 +173,7 @@ def find_steps(documents: list[Any]) -> Found | None:
             break
     flow_at, flow_keyed = _flow_path(documents, group)
     steps_at = group.path[len(flow_at) :]
-    samples = _samples(documents, group, flow_at, operation)
+    samples = _make_samples(documents, group, flow_at, operation)
     return Found(flow_at, flow_keyed, steps_at, group.keyed, operation, score, samples)
 
 
@@ -183,11 +183,11 @@ def _flow_path(documents: list[Any], group: Group) -> tuple[Path, bool]:
     stars = [index for index, part in enumerate(outer) if part == STAR]
     if stars:
         path = outer[: stars[-1] + 1]
-        holder = next((value for document in documents for value in _holders(document, path[:-1]) if value), None)
+        holder = next((value for document in documents for value in _find_holders(document, path[:-1]) if value), None)
         return path, type(holder) is dict
     best: tuple[float, int] = (-1.0, 0)
     for size in range(len(outer) + 1):
-        record = at(documents[0], outer[:size]) if size else documents[0]
+        record = value_at(documents[0], outer[:size]) if size else documents[0]
         if type(record) is not dict:
             continue
         texts = [value for value in record.values() if type(value) is str]
@@ -199,13 +199,13 @@ def _flow_path(documents: list[Any], group: Group) -> tuple[Path, bool]:
     return outer[: best[1]], False
 
 
-def _holders(value: Any, path: Path) -> list[Any]:
+def _find_holders(value: Any, path: Path) -> list[Any]:
     from .survey import values_at
 
     return list(values_at(value, path))
 
 
-def _samples(documents: list[Any], group: Group, flow_at: Path, operation: Path) -> list[Sample]:
+def _make_samples(documents: list[Any], group: Group, flow_at: Path, operation: Path) -> list[Sample]:
     by_flow: dict[tuple[int, str], list[Item]] = {}
     depth = len(flow_at)
     for item in group.items:
@@ -220,8 +220,8 @@ def _samples(documents: list[Any], group: Group, flow_at: Path, operation: Path)
         steps: list[Sight] = []
         ids = _id_keys(group)
         for item in items:
-            if text(at(item.value, operation)) or group.keyed:
-                _add(steps, item.value, item.key, None, (), "", operation, group.keyed, ids)
+            if as_text(value_at(item.value, operation)) or group.keyed:
+                _add_step(steps, item.value, item.key, None, (), "", operation, group.keyed, ids)
         samples.append(Sample(document, pointer, raw, steps))
     return samples
 
@@ -232,32 +232,32 @@ def _id_keys(group: Group) -> list[str]:
     return [key for key, number in count.items() if number >= 0.9 * len(group.items)]
 
 
-def _add(
+def _add_step(
     steps: list[Sight], raw: dict[str, Any], key: str, owner: int | None, hold: Path, branch: str, operation: Path,
     keyed: bool, ids: list[str],
 ) -> None:  # fmt: skip
     steps.append(Sight(raw, key, owner, hold, branch))
     me = len(steps) - 1
-    for path, inner_key, inner_branch, inner in nested(raw, operation, keyed, ids):
-        _add(steps, inner, inner_key, me, path, inner_branch, operation, keyed, ids)
+    for path, inner_key, inner_branch, inner in nested_steps(raw, operation, keyed, ids):
+        _add_step(steps, inner, inner_key, me, path, inner_branch, operation, keyed, ids)
 
 
-def steplike(value: Any, operation: Path, ids: list[str], keyed: bool) -> bool:
+def is_steplike(value: Any, operation: Path, ids: list[str], keyed: bool) -> bool:
     """Whether a value found inside a step is a step itself."""
-    if type(value) is not dict or not tokenlike(at(value, operation)):
+    if type(value) is not dict or not is_tokenlike(value_at(value, operation)):
         return False
     shared = sum(key in value for key in ids)
     return shared >= max(1 if keyed else 2, 0.6 * len(ids)) if ids else True
 
 
-def nested(
+def nested_steps(
     raw: dict[str, Any], operation: Path, keyed: bool, ids: list[str]
 ) -> list[tuple[Path, str, str, dict[str, Any]]]:
     """Steps directly inside a step: (generalised path, key, branch, step). ``*`` stands for list places and names."""
     found: list[tuple[Path, str, str, dict[str, Any]]] = []
 
     def like(value: Any) -> bool:
-        return steplike(value, operation, ids, keyed)
+        return is_steplike(value, operation, ids, keyed)
 
     def holds(value: Any, depth: int = 0) -> bool:
         if like(value):

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from zeitbuch.core.model.records import LinkRole
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
     AdjacencyRule,
     Dialect,
@@ -27,12 +27,12 @@ from zeitbuch.readers.dialects.rules import (
 )
 
 from . import fields, surroundings
-from .evidence import Evidence, Note, literal
+from .evidence import Evidence, Note, literal_pattern
 from .kinds import HELPERS
 from .parts import Branching, hold_rules, pointer_rules, predecessor_rule
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
-from .survey import STAR, Path, dotted, jsonpath, scalar
+from .survey import STAR, Path, dotted_path, is_scalar, json_path
 
 
 class Suggestion(NamedTuple):
@@ -45,12 +45,12 @@ class Suggestion(NamedTuple):
     steps: int
 
 
-def suggest(documents: list[Any], name: str) -> Suggestion | None:
+def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
     """A dialect for documents of one builder, or None when nothing in them looks like steps."""
     found = find_steps(documents)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
-    return _Proposal(documents, found, name).made()
+    return _Proposal(documents, found, name).make_suggestion()
 
 
 class _Proposal(Evidence):
@@ -58,12 +58,12 @@ class _Proposal(Evidence):
 
     # -- the dialect ------------------------------------------------------------------------------------------------
 
-    def made(self) -> Suggestion:
+    def make_suggestion(self) -> Suggestion:
         found = self.found
         self._note_steps()
         kinds = kind_rules(self)
-        step = self._step()
-        flow = self._flow(step)
+        step = self._step_rule()
+        flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
         link = adjacency = predecessors = tree = None
         pointers: list[PointerRule] = []
@@ -71,16 +71,16 @@ class _Proposal(Evidence):
         joins = self.joins
         if joins.way == "records":
             link = LinkRule(
-                at=jsonpath(joins.at), source=dotted(joins.source), target=dotted(joins.target), outlet=dotted(joins.outlet),
-                label=dotted(joins.label), condition=dotted(joins.condition), by=joins.by,
+                at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
+                label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by,
             )  # fmt: skip
             pointers = self._helper_pointers()
         elif joins.way == "adjacency":
-            adjacency = AdjacencyRule(at=jsonpath(joins.at), target=dotted(joins.target) if joins.target else "")
+            adjacency = AdjacencyRule(at=json_path(joins.at), target=dotted_path(joins.target) if joins.target else "")
         elif joins.way == "pointers":
             pointers = pointer_rules(branching)
         elif joins.way == "predecessors":
-            predecessors = predecessor_rule(branching, _outcome)
+            predecessors = predecessor_rule(branching, _outcome_of_word)
         else:
             tree = TreeRule()
         trigger = trigger_rule(self)
@@ -89,19 +89,19 @@ class _Proposal(Evidence):
             dialect=1,
             name=self.name,
             title=f"{self.name}: proposed from {len(self.documents)} file{'s' if len(self.documents) > 1 else ''}",
-            signature=Signature(all=self._signature()),
+            signature=Signature(all=self._find_signature()),
             flow=flow,
             step=step,
             link=link,
             adjacency=adjacency,
             pointer=pointers,
-            outlet=self._outlets(),
+            outlet=self._outlet_rules(),
             tree=tree,
             holds=holds,
             predecessors=predecessors,
             trigger=trigger,
             kind=kinds,
-            placeholders=self._placeholders(texts),
+            placeholders=self._placeholder_rules(texts),
         )
         unclassified = tuple(
             (verdict.operation, tuple(dict.fromkeys(verdict.near)))
@@ -112,22 +112,22 @@ class _Proposal(Evidence):
 
     def _note_steps(self) -> None:
         found = self.found
-        where = jsonpath((*found.flow_at, *found.steps_at))
+        where = json_path((*found.flow_at, *found.steps_at))
         inside = sum(sight.owner is not None for sample in found.samples for sight in sample.steps)
         more = f", {inside} of them inside other steps" if inside else ""
-        self.note(
+        self.add_note(
             "steps", min(0.98, found.score / 9), f"{self.total} steps in {len(found.samples)} flows at {where}{more}"
         )
-        self.note(
+        self.add_note(
             "operation",
             min(0.98, 0.4 + found.score / 16),
-            f"'{dotted(found.operation)}' says what a step does: {len(self.verdicts)} different",
+            f"'{dotted_path(found.operation)}' says what a step does: {len(self.verdicts)} different",
         )
         ident = self.identity
-        self.note(
+        self.add_note(
             "id",
             0.5 + 0.45 * ident.referred,
-            f"'{dotted(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow",
+            f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow",
         )
         words = {
             "records": "separate records from '{s}' to '{t}' at {a}",
@@ -137,14 +137,16 @@ class _Proposal(Evidence):
             "order": "the order in which the steps stand",
         }[self.joins.way]
         joins = self.joins
-        told = words.format(s=dotted(joins.source), t=dotted(joins.target), a=jsonpath(joins.at), p=dotted(joins.at))
-        self.note("links", joins.sure, told + (f": {len(joins.pairs)} links" if joins.pairs else ""))
+        told = words.format(
+            s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
+        )
+        self.add_note("links", joins.sure, told + (f": {len(joins.pairs)} links" if joins.pairs else ""))
 
-    def _step(self) -> StepRule:
+    def _step_rule(self) -> StepRule:
         found, ident = self.found, self.identity
-        model_columns, models = self.columns("model", "agent", "embed")
-        others, other_count = self.columns("model", "agent", "embed", but=True)
-        every, total = self.columns("", but=True)
+        model_columns, models = self.columns_for("model", "agent", "embed")
+        others, other_count = self.columns_for("model", "agent", "embed", but=True)
+        every, total = self.columns_for("", but=True)
         inside = self.settings
 
         def shared(path: Path) -> bool:
@@ -157,20 +159,20 @@ class _Proposal(Evidence):
             )
 
         prompts = fields.find_prompts(model_columns, models, others, shared)
-        known = self._known()
+        known = self._known_paths()
         model = fields.find_model(model_columns, models, lambda v: v in known)
         model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
         if models:
-            self.note(
+            self.add_note(
                 "model",
                 0.9 if model else 0.1,
-                f"models at {_listed(model)}" if model else "no field that looks like a model's name",
+                f"models at {_path_list(model)}" if model else "no field that looks like a model's name",
             )
-            self.note(
+            self.add_note(
                 "prompts",
                 0.9 if prompts else 0.1,
-                f"instruction texts at {_listed(prompts)}" if prompts else "no instruction texts found",
+                f"instruction texts at {_path_list(prompts)}" if prompts else "no instruction texts found",
             )
         common = surroundings.step_fields(every, total, inside)
         connections, path = surroundings.find_connections(found, every, self.joins)
@@ -179,7 +181,7 @@ class _Proposal(Evidence):
             {
                 index
                 for index, sight in enumerate(sample.steps)
-                if self.kind(sight.raw) in ("loop", "parallel", "guard", "group")
+                if self.kind_of(sight.raw) in ("loop", "parallel", "guard", "group")
             }
             for sample in found.samples
         ]
@@ -191,29 +193,29 @@ class _Proposal(Evidence):
             *[pair[:1] for pair in self.joins.more],
         ):
             scope = ()
-        given: dict[str, Any] = {key: dotted(value) for key, value in common.items() if isinstance(value, tuple)}
+        given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
         if "position" in common:
-            given["position"] = [dotted(part) for part in common["position"]]
+            given["position"] = [dotted_path(part) for part in common["position"]]
         if "on_faults" in common:
             given["on_faults"] = common["on_faults"]
-        given |= {key: dotted(values) for key, values in numbers.items()}
+        given |= {key: dotted_path(values) for key, values in numbers.items()}
         return StepRule(
-            at=jsonpath(found.steps_at),
-            id=dotted(ident.id) if ident.id else "",
-            name=dotted(ident.name) if ident.name else "",
-            operation=dotted(found.operation),
-            settings=dotted(inside) if inside else ".",
-            model=_paths(model),
+            at=json_path(found.steps_at),
+            id=dotted_path(ident.id) if ident.id else "",
+            name=dotted_path(ident.name) if ident.name else "",
+            operation=dotted_path(found.operation),
+            settings=dotted_path(inside) if inside else ".",
+            model=_path_or_list(model),
             prompts=[
-                PromptRule(path=dotted(pair), role=_role(pair, index, model_columns))
-                for index, pair in enumerate(_ordered(prompts, model_columns))
+                PromptRule(path=dotted_path(pair), role=_prompt_role(pair, index, model_columns))
+                for index, pair in enumerate(_order_prompts(prompts, model_columns))
             ],
-            connection=dotted(path) if path else "",
-            scope=dotted(scope) if scope else "",
+            connection=dotted_path(path) if path else "",
+            scope=dotted_path(scope) if scope else "",
             **given,
         )
 
-    def _known(self) -> set[str]:
+    def _known_paths(self) -> set[str]:
         known: set[str] = set(self.verdicts)
         for tables in (self.identity.ids, self.identity.names):
             for table in tables:
@@ -222,14 +224,14 @@ class _Proposal(Evidence):
 
     def _helper_models(self, known: set[str]) -> list[Path]:
         """Model names in memories, stores and tools, which say nothing; in steps taken for helpers of a model kind."""
-        columns, count = self.columns("retrieve", "memory", "tool", "parse")
+        columns, count = self.columns_for("retrieve", "memory", "tool", "parse")
         return [
             pair
             for pair in fields.find_model(columns, count, lambda v: v in known)
             if fields.key_in(pair, frozenset({"model", "modell", "engine"}))
         ]
 
-    def _flow(self, step: StepRule) -> FlowRule:
+    def _flow_rule(self, step: StepRule) -> FlowRule:
         found = self.found
         used = [found.steps_at[:-1]]
         if self.joins.way in ("records", "adjacency"):
@@ -239,13 +241,13 @@ class _Proposal(Evidence):
         given = surroundings.flow_fields(found, [pair for pair in used if pair])
         for part in ("name", "state"):
             if part in given:
-                self.note(f"flow {part}", 0.8, f"'{dotted(given[part])}'")
+                self.add_note(f"flow {part}", 0.8, f"'{dotted_path(given[part])}'")
         variables: Items | None = surroundings.find_variables(found, self.joins)
-        plain: dict[str, Any] = {key: dotted(value) for key, value in given.items() if isinstance(value, tuple)}
+        plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
         if found.flow_keyed and "id" not in plain:
             plain["id"] = "@key"
         return FlowRule(
-            at=jsonpath(found.flow_at),
+            at=json_path(found.flow_at),
             states=given.get("states", {}),
             variables=variables,
             connections=self.connections,
@@ -259,19 +261,19 @@ class _Proposal(Evidence):
         found: list[PointerRule] = []
         if all(name.isdecimal() for table in self.identity.ids for name in table):
             return found  # any number might be an id
-        columns, _ = self.columns("agent")
+        columns, _ = self.columns_for("agent")
         for path, column in columns.items():
-            texts = [text(value) for value in column.values if scalar(value)]
+            texts = [as_text(value) for value in column.values if is_scalar(value)]
             hints: list[str] = []
             for number, sample in enumerate(self.found.samples):
                 table = {**self.identity.names[number], **self.identity.ids[number]}
-                hints += [self.kind(sample.steps[table[value]].raw) for value in texts if value in table]
+                hints += [self.kind_of(sample.steps[table[value]].raw) for value in texts if value in table]
             if texts and len(hints) >= 0.8 * len(texts) and sum(name in HELPERS for name in hints) >= 0.8 * len(hints):
                 bare = path[:-1] if path[-1] == STAR else path
-                found.append(PointerRule(at=dotted(bare), role="attach", reversed=True))
+                found.append(PointerRule(at=dotted_path(bare), role="attach", reversed=True))
         return found
 
-    def _outlets(self) -> list[OutletRule]:
+    def _outlet_rules(self) -> list[OutletRule]:
         rules: list[OutletRule] = []
         for outlet, meaning in sorted(self.outlets.items()):
             if not outlet:
@@ -280,37 +282,39 @@ class _Proposal(Evidence):
             label = {"error": outlet, "attach": "", "next": ""}[meaning.role]
             after: list[Any] = ["failure"] if meaning.role == "error" else []
             rules.append(
-                OutletRule(match=literal(outlet), role=role, label=label, after=after, reversed=meaning.reversed)
+                OutletRule(
+                    match=literal_pattern(outlet), role=role, label=label, after=after, reversed=meaning.reversed
+                )
             )
         if rules:
-            self.note(
+            self.add_note(
                 "outlets", 0.75, ", ".join(f"'{outlet_rule.match}' = {outlet_rule.role}" for outlet_rule in rules[:8])
             )
         return rules
 
-    def _signature(self) -> list[str]:
+    def _find_signature(self) -> list[str]:
         """Queries that hold for all documents: where the flows and steps are, and one key at the top that all share."""
         found = self.found
         whole = (*found.flow_at, *found.steps_at)
-        queries = [jsonpath(whole[:-1])]
+        queries = [json_path(whole[:-1])]
         shared = [
             key for key in self.documents[0] if type(self.documents[0]) is dict
             and all(type(document) is dict and key in document for document in self.documents) and key != (whole[0] if whole else "")
         ] if type(self.documents[0]) is dict else []  # fmt: skip
-        queries += [jsonpath((key,)) for key in shared[:2]]
+        queries += [json_path((key,)) for key in shared[:2]]
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
-            queries.append(jsonpath(path[:-1] if path[-1] == STAR else path))
+            queries.append(json_path(path[:-1] if path[-1] == STAR else path))
         return list(dict.fromkeys(queries))
 
-    def _placeholders(self, texts: list[str]) -> PlaceholderRule | None:
+    def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
         triggers: set[str] = set()
         found = fields.find_placeholders(texts, names, triggers)
         if found is None:
             return None
         share = found.resolved / max(1, found.seen)
-        self.note(
+        self.add_note(
             "placeholders",
             0.4 + 0.55 * share,
             f"{found.open} … {found.close}: {found.seen} seen, {share:.0%} name a step",
@@ -321,12 +325,12 @@ class _Proposal(Evidence):
         )  # fmt: skip
 
 
-def _listed(paths: list[Path]) -> str:
-    return ", ".join(f"'{dotted(pair)}'" for pair in paths)
+def _path_list(paths: list[Path]) -> str:
+    return ", ".join(f"'{dotted_path(pair)}'" for pair in paths)
 
 
-def _paths(paths: list[Path]) -> str | list[str]:
-    return dotted(paths[0]) if len(paths) == 1 else [dotted(pair) for pair in paths] if paths else ""
+def _path_or_list(paths: list[Path]) -> str | list[str]:
+    return dotted_path(paths[0]) if len(paths) == 1 else [dotted_path(pair) for pair in paths] if paths else ""
 
 
 _SYSTEM = frozenset(
@@ -334,35 +338,35 @@ _SYSTEM = frozenset(
 )
 
 
-def _ordered(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:
+def _order_prompts(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:
     """Texts without placeholders first: they are the standing instructions."""
-    return sorted(prompts, key=lambda p: (not fields.key_in(p, _SYSTEM), _filled(p, columns), prompts.index(p)))
+    return sorted(prompts, key=lambda p: (not fields.key_in(p, _SYSTEM), _filled_share(p, columns), prompts.index(p)))
 
 
-def _filled(path: Path, columns: dict[Path, fields.Column]) -> float:
+def _filled_share(path: Path, columns: dict[Path, fields.Column]) -> float:
     texts = [value for value in columns[path].values if type(value) is str]
     return round(sum(any(name in text for name in ("{", "<", "[", "$", "%")) for text in texts) / max(1, len(texts)), 1)
 
 
-def _role(path: Path, place: int, columns: dict[Path, fields.Column]) -> str:
+def _prompt_role(path: Path, place: int, columns: dict[Path, fields.Column]) -> str:
     if fields.key_in(path, _SYSTEM):
         return "system"
-    return "system" if place == 0 and _filled(path, columns) < 0.2 else "user"
+    return "system" if place == 0 and _filled_share(path, columns) < 0.2 else "user"
 
 
-def _outcome(word: str) -> str:
+def _outcome_of_word(word: str) -> str:
     from .kinds import ERROR_WORDS
-    from .vocabulary import fits, words_of
+    from .vocabulary import word_fits, words_of
 
     words = words_of(word)
-    if fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
+    if word_fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
         return "timeout"
-    if fits(words, "skip* ubersprung* uebersprung* pass* omit* saut* omitido hopp* overgeslagen saltat* bypass*"):
+    if word_fits(words, "skip* ubersprung* uebersprung* pass* omit* saut* omitido hopp* overgeslagen saltat* bypass*"):
         return "skip"
-    return "failure" if fits(words, ERROR_WORDS) else "success"
+    return "failure" if word_fits(words, ERROR_WORDS) else "success"
 
 
-def encoded(dialect: Dialect) -> dict[str, Any]:
+def encode_dialect(dialect: Dialect) -> dict[str, Any]:
     """The dialect as plain values, in the order of the dialect file."""
     made: dict[str, Any] = msgspec.to_builtins(dialect)
     return made

@@ -7,13 +7,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from zeitbuch.readers.dialects.paths import text
+from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import Items
 
 from .fields import STAMP, Column, key_in
 from .joins import Joins
 from .steps import Found
-from .survey import STAR, Path, dotted, groups, jsonpath, leaves, scalar
+from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
 _FLOW_WORDS: dict[str, str] = {
     "id": "id key ref uid uuid code number slug tag clave cle chiave nokkel nr",
@@ -52,7 +52,7 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     """Values for the [flow] table: dotted paths and the words of the state."""
     columns: dict[Path, list[Any]] = {}
     for sample in found.samples:
-        for path, value in leaves(_head(sample.raw, used), depth=4):
+        for path, value in find_leaves(_flow_head(sample.raw, used), depth=4):
             columns.setdefault(path, []).append(value)
     result: dict[str, Any] = {}
     stamps: list[tuple[Path, list[Any]]] = []
@@ -97,8 +97,8 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     if "id" not in result:
         unique = [
             pair for pair, values in columns.items()
-            if pair not in taken and STAR not in pair and len(pair) == 1 and len(values) == count and all(scalar(item) for item in values)
-            and len(set(map(text, values))) == count and not any(" " in text(item) for item in values)
+            if pair not in taken and STAR not in pair and len(pair) == 1 and len(values) == count and all(is_scalar(item) for item in values)
+            and len(set(map(as_text, values))) == count and not any(" " in as_text(item) for item in values)
         ]  # fmt: skip
         if unique:
             result["id"] = unique[0]
@@ -122,15 +122,15 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     elif stamps:
         result["changed"] = stamps[0][0]
     if "state" in result:
-        states = {text(value): _state(text(value)) for value in columns[result["state"]]}
+        states = {as_text(value): _state_of_word(as_text(value)) for value in columns[result["state"]]}
         for pair in _PAIRS:
             if set(pair) & states.keys():
-                states |= {word: _state(word) for word in pair}
+                states |= {word: _state_of_word(word) for word in pair}
         result["states"] = {key: value for key, value in sorted(states.items()) if value}
     return result
 
 
-def _head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
+def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
     """The flow without steps, links and the like, and without large inner parts."""
     kept: dict[str, Any] = {}
     for key, value in raw.items():
@@ -149,16 +149,16 @@ def _fits_field(field: str, path: Path, values: list[Any], count: int) -> bool:
         return all(type(value) is str and 2 < len(value) < 80 for value in values) and any(
             " " in value or "@" in value for value in values
         )
-    if STAR in path or not all(scalar(value) for value in values):
+    if STAR in path or not all(is_scalar(value) for value in values):
         return False
     if field in ("id", "version", "folder", "environment"):
-        return len(path) <= 2 and all(len(text(value)) < 80 for value in values)
+        return len(path) <= 2 and all(len(as_text(value)) < 80 for value in values)
     if field == "name":
-        return len(path) <= 2 and all(len(text(value)) < 150 for value in values)
+        return len(path) <= 2 and all(len(as_text(value)) < 150 for value in values)
     return len(path) <= 2
 
 
-def _state(word: str) -> str:
+def _state_of_word(word: str) -> str:
     low = word.lower()
     return "on" if low in _ON else "off" if low in _OFF else "draft" if low in _DRAFT else ""
 
@@ -166,7 +166,7 @@ def _state(word: str) -> str:
 def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) -> tuple[Items | None, Path]:
     """The list of connections of a flow, and the path by which steps name one."""
     best: tuple[float, Items, Path] | None = None
-    for group in groups([sample.raw for sample in found.samples]):
+    for group in find_groups([sample.raw for sample in found.samples]):
         if group.path[: len(found.steps_at) - 1] == found.steps_at[:-1] and len(found.steps_at) > 1:
             continue
         if group.path == joins.at:
@@ -175,20 +175,20 @@ def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) ->
             *dict.fromkeys(key for item in group.items for key in item.value),
             *(["@key"] if group.keyed else []),
         ]:
-            ids = {text(item.value.get(key)) for item in group.items if scalar(item.value.get(key))}
+            ids = {as_text(item.value.get(key)) for item in group.items if is_scalar(item.value.get(key))}
             if key == "@key":
                 ids = {item.key for item in group.items}
             for path, column in columns.items():
-                texts = [text(value) for value in column.values if scalar(value)]
+                texts = [as_text(value) for value in column.values if is_scalar(value)]
                 hits = sum(value in ids for value in texts)
                 if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
                     score = hits / len(texts) + column.steps / 1000 + key_in(path, _MOORING)
                     if best is None or score > best[0]:
-                        best = (score, _items(group.path, key, [item.value for item in group.items]), path)
+                        best = (score, _items_at(group.path, key, [item.value for item in group.items]), path)
     return (best[1], best[2]) if best is not None else (None, ())
 
 
-def _items(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
+def _items_at(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
     rest = [
         name
         for name in dict.fromkeys(key for row in records for key in row)
@@ -203,7 +203,9 @@ def _items(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
     left = [key for key in rest if key not in chosen.values()]
     if not chosen["name"] and left:
         chosen["name"] = next((key for key in left if any(" " in row.get(key, "") for row in records)), left[0])
-    return Items(at=jsonpath(path), id=dotted((key,)), **{name: dotted((key,)) for name, key in chosen.items() if key})
+    return Items(
+        at=json_path(path), id=dotted_path((key,)), **{name: dotted_path((key,)) for name, key in chosen.items() if key}
+    )
 
 
 def find_variables(found: Found, joins: Joins) -> Items | None:
@@ -211,7 +213,7 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
     words = frozenset(
         "variable variables vars store constants parameters values globals variablen variablene variabili variaveis".split()
     )
-    for group in groups([sample.raw for sample in found.samples]):
+    for group in find_groups([sample.raw for sample in found.samples]):
         if group.path[:-1] == found.steps_at[:-1] or group.path == joins.at or not key_in(group.path, words):
             continue
         keys = list(dict.fromkeys(key for item in group.items for key in item.value))
@@ -236,8 +238,11 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
             "",
         )
         if name or group.keyed:
-            given = {"value": dotted((value,)) if value else "", "description": dotted((about,)) if about else ""}
-            return Items(at=jsonpath(group.path), name=dotted((name,)) if name else "@key", **given)
+            given = {
+                "value": dotted_path((value,)) if value else "",
+                "description": dotted_path((about,)) if about else "",
+            }
+            return Items(at=json_path(group.path), name=dotted_path((name,)) if name else "@key", **given)
     return None
 
 
@@ -290,13 +295,13 @@ def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict
         result["on_faults"] = {
             word: "continue" if any(text in _GO_ON for text in words_of(word)) else "stop" for word in words
         }
-    position = _position(columns, total, settings)
+    position = _find_position(columns, total, settings)
     if position:
         result["position"] = list(position)
     return result
 
 
-def _position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
+def _find_position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
     """Two numeric columns side by side that most steps have: the place of the box."""
     numeric = [
         pair for pair, column in columns.items()
@@ -334,7 +339,7 @@ def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, in
     ]
     every = set().union(*names) if names else set()
     for path, column in columns.items():
-        texts = [text(value) for value in column.values if scalar(value) and value != ""]
+        texts = [as_text(value) for value in column.values if is_scalar(value) and value != ""]
         hits = sum(value in every for value in texts)
         if texts and hits >= 0.9 * len(texts) and STAR not in path and len(path) <= 2:
             best = max(best, (hits, path))

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 Path = tuple[str, ...]
 STAR = "*"
@@ -43,7 +43,7 @@ class Group(NamedTuple):
     keyed: bool
 
 
-def scalar(value: Any) -> bool:
+def is_scalar(value: Any) -> bool:
     """Whether a value is a text or a number that may serve as a name."""
     return type(value) is str or type(value) is int
 
@@ -68,7 +68,7 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
 
 
-def groups(documents: list[Any]) -> list[Group]:
+def find_groups(documents: list[Any]) -> list[Group]:
     """All places that repeat in the documents, outer ones first."""
     found: list[Group] = []
     level: list[tuple[Path, list[tuple[int, str, Any]]]] = [
@@ -87,51 +87,51 @@ def groups(documents: list[Any]) -> list[Group]:
                     for distance, part, values in lists
                     for index, item in enumerate(values)
                 ]
-                _add(found, path, inner, False)
+                _add_group(found, path, inner, False)
                 below.append(((*path, STAR), inner))
             if dicts and path and is_map([values for _, _, values in dicts]):
                 inner = [
-                    (distance, f"{part}/{escaped(key)}", item)
+                    (distance, f"{part}/{escape_key(key)}", item)
                     for distance, part, values in dicts
                     for key, item in values.items()
                 ]
-                _add(found, path, inner, True)
+                _add_group(found, path, inner, True)
                 below.append(((*path, STAR), inner))
             elif dicts:
                 by_key: dict[str, list[tuple[int, str, Any]]] = {}
                 for distance, part, v in dicts:
                     for key, item in v.items():
                         if type(item) is dict or type(item) is list:
-                            by_key.setdefault(key, []).append((distance, f"{part}/{escaped(key)}", item))
+                            by_key.setdefault(key, []).append((distance, f"{part}/{escape_key(key)}", item))
                 below += [((*path, key), values) for key, values in by_key.items()]
         level = below
     return found
 
 
-def _add(found: list[Group], path: Path, values: list[tuple[int, str, Any]], keyed: bool) -> None:
+def _add_group(found: list[Group], path: Path, values: list[tuple[int, str, Any]], keyed: bool) -> None:
     items = [Item(distance, part, value) for distance, part, value in values if type(value) is dict]
     if items and len(items) >= 0.6 * len(values):
         found.append(Group((*path, STAR), items, keyed))
 
 
-def leaves(value: Any, path: Path = (), depth: int = 8) -> Iterator[tuple[Path, Any]]:
+def find_leaves(value: Any, path: Path = (), depth: int = 8) -> Iterator[tuple[Path, Any]]:
     """All scalar values below a record with their paths; lists count as ``*``."""
     if type(value) is dict and depth:
         for key, inner in value.items():
-            yield from leaves(inner, (*path, key), depth - 1)
+            yield from find_leaves(inner, (*path, key), depth - 1)
     elif type(value) is list and depth:
         for inner in value:
-            yield from leaves(inner, (*path, STAR), depth - 1)
+            yield from find_leaves(inner, (*path, STAR), depth - 1)
     elif type(value) is not dict and type(value) is not list:
         yield path, value
 
 
 def count_leaves(value: Any) -> int:
     """Number of scalar values below a value."""
-    return sum(1 for _ in leaves(value, depth=40))
+    return sum(1 for _ in find_leaves(value, depth=40))
 
 
-def at(value: Any, path: Path) -> Any:
+def value_at(value: Any, path: Path) -> Any:
     """The value at a path without ``*``, or None."""
     for key in path:
         if type(value) is not dict:
@@ -154,7 +154,7 @@ def values_at(value: Any, path: Path) -> Iterator[Any]:
         yield from values_at(value[key], rest)
 
 
-def dotted(path: Path) -> str:
+def dotted_path(path: Path) -> str:
     """A path in the spelling of dialect files."""
     return ".".join(
         part if part and not any(letter in part for letter in '." ') and part[:1] not in "'" else f'"{part}"'
@@ -162,7 +162,7 @@ def dotted(path: Path) -> str:
     )
 
 
-def jsonpath(path: Path) -> str:
+def json_path(path: Path) -> str:
     """A path as JSONPath query (RFC 9535)."""
     text = "$"
     for part in path:

@@ -143,7 +143,7 @@ class Guess(NamedTuple):
         return None if self.hint.startswith("on:") else cast(StepKind, self.hint)
 
 
-def plain(text: str) -> str:
+def plain_word(text: str) -> str:
     """Lower case without accents; ligatures and special letters spelled out."""
     text = text.replace("ø", "o").replace("Ø", "O").replace("ß", "ss").replace("æ", "ae").replace("å", "a")
     return "".join(
@@ -155,34 +155,34 @@ def plain(text: str) -> str:
 def words_of(text: str) -> tuple[str, ...]:
     """The words of an operation, key or label: 'mailBox.send_v2' -> mail, box, send."""
     spaced = _CAMEL.sub(" ", text[:200])
-    parts = [re.sub(r"\d+$", "", item) for item in _SPLIT.split(plain(spaced))]
+    parts = [re.sub(r"\d+$", "", item) for item in _SPLIT.split(plain_word(spaced))]
     return tuple(word for word in parts if word and word not in ("v", "node", "step", "action", "task", "block"))
 
 
-def _compiled(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
+def _compile_words(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
     listed = words.split()
     return frozenset(word for word in listed if not word.endswith("*")), tuple(
         word[:-1] for word in listed if word.endswith("*")
     )
 
 
-_TABLE = [(hint, weight, *_compiled(words)) for hint, rows in HINTS.items() for weight, words in rows]
+_TABLE = [(hint, weight, *_compile_words(words)) for hint, rows in HINTS.items() for weight, words in rows]
 
 
-def fits(words: tuple[str, ...], listed: str) -> bool:
+def word_fits(words: tuple[str, ...], listed: str) -> bool:
     """Whether a word, or two neighbours joined by a hyphen, stands in a list of words."""
-    exact, stems = _listed(listed)
+    exact, stems = _list_words(listed)
     pairs = ["-".join(words[index : index + 2]) for index in range(len(words) - 1)]
     return any(word in exact or (len(stems) > 0 and word.startswith(stems)) for word in (*words, *pairs))
 
 
 @lru_cache(maxsize=200)
-def _listed(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
-    return _compiled(words)
+def _list_words(words: str) -> tuple[frozenset[str], tuple[str, ...]]:
+    return _compile_words(words)
 
 
 @lru_cache(maxsize=20_000)
-def guesses(operation: str) -> tuple[Guess, ...]:
+def guess_kinds(operation: str) -> tuple[Guess, ...]:
     """What an operation may be, the likeliest first; empty when no word hints at anything."""
     words = words_of(operation)
     candidates = [*words, *["-".join(words[index : index + 2]) for index in range(len(words) - 1)]]
@@ -193,10 +193,10 @@ def guesses(operation: str) -> tuple[Guess, ...]:
         for hint, weight, exact, stems in _TABLE:
             if word in exact or any(word.startswith(text) and len(text) >= 2 for text in stems):
                 scores[hint] = max(scores.get(hint, 0.0), weight * place)
-    return _combined(scores, words)
+    return _combine_scores(scores, words)
 
 
-def _combined(scores: dict[str, float], words: tuple[str, ...]) -> tuple[Guess, ...]:
+def _combine_scores(scores: dict[str, float], words: tuple[str, ...]) -> tuple[Guess, ...]:
     """Words together mean more than each alone: 'mail trigger' is no sending, 'chat model' no trigger."""
     mapping = dict(scores)
     start = mapping.pop("~trigger", 0.0)
@@ -249,16 +249,16 @@ def _combined(scores: dict[str, float], words: tuple[str, ...]) -> tuple[Guess, 
 def modality_of(operation: str) -> Modality:
     """The modality that the words of a model operation name; text when they name none."""
     words = words_of(operation)
-    return next((name for listed, name in _MODALITY if fits(words, listed)), "text")
+    return next((name for listed, name in _MODALITY if word_fits(words, listed)), "text")
 
 
 def effect_of(kind: StepKind, operation: str) -> Effect:
     """What a step of this kind and operation may do outside."""
     words = words_of(operation)
-    if kind in ("tool", "http", "write", "send", "other") and fits(words, _SPEND):
+    if kind in ("tool", "http", "write", "send", "other") and word_fits(words, _SPEND):
         return "spend"
     if kind in ("tool", "http", "code"):
-        for guess in guesses(operation):
+        for guess in guess_kinds(operation):
             if guess.hint in ("send", "delete", "write") and guess.score >= 1.5:
                 return _EFFECTS[guess.hint]
     return _EFFECTS.get(kind, "none")

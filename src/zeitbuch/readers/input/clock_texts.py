@@ -11,7 +11,7 @@ _CRON = re.compile(r"^\s*(?:\S+\s+){4,5}\S+\s*$")
 _CLOCK = re.compile(r"^[\d*/,\-LW#?A-Za-z\s]+$")
 
 
-def seconds(text: str) -> float | None:
+def duration_seconds(text: str) -> float | None:
     """An ISO 8601 duration in seconds (a month counts 30.44 days, a year 365.25), or None when it is none."""
     import isodate
 
@@ -28,7 +28,7 @@ def seconds(text: str) -> float | None:
     return float(found.total_seconds())
 
 
-def schedule(text: str, zone: str | None = None) -> Schedule | None:
+def schedule_of_text(text: str, zone: str | None = None) -> Schedule | None:
     """A schedule from a repeating interval (R/PT15M, R5/2026-01-01T00:00:00Z/P1D), a duration, a recurrence rule
     (FREQ=DAILY;BYHOUR=8) or a cron text."""
     text = text.strip()
@@ -37,9 +37,9 @@ def schedule(text: str, zone: str | None = None) -> Schedule | None:
     if re.match(r"R\d*/", text):
         if re.match(r"R\d+/", text) or text.count("/") > 1:
             return Schedule(repeat=text, zone=zone)
-        spans = [share for part in text.split("/")[1:] if (share := seconds(part)) is not None]
+        spans = [share for part in text.split("/")[1:] if (share := duration_seconds(part)) is not None]
         return Schedule(every=spans[-1], zone=zone) if spans else None
-    span = seconds(text)
+    span = duration_seconds(text)
     if span is not None:
         return Schedule(every=span, zone=zone)
     if _CRON.match(text) and _CLOCK.match(text):

@@ -13,8 +13,8 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
 
 from .decoder_plugins import decode_by_plugin, decoder_for
-from .limits import Limits, measure, too_large
-from .secrets import OPENINGS, masked, might_hold_secrets
+from .limits import Limits, measure_tree, too_large
+from .secrets import OPENINGS, mask_tree, might_hold_secrets
 
 OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 _BYTE = re.compile(r"\(byte (\d+)\)")
@@ -22,30 +22,30 @@ _DECODER = msgspec.json.Decoder()
 _BOM = b"\xef\xbb\xbf"
 
 
-def _at(raw: bytes, at: int) -> Origin:
+def _origin_of_byte(raw: bytes, at: int) -> Origin:
     line = raw.count(b"\n", 0, at) + 1
     column = at - (raw.rfind(b"\n", 0, at) + 1) + 1
     return Origin("", line=line, column=column)
 
 
-def _place(raw: bytes, at: int) -> str:
-    place = _at(raw, at)
+def _place_words(raw: bytes, at: int) -> str:
+    place = _origin_of_byte(raw, at)
     return f"line {place.line}, column {place.column}"
 
 
-def _utf8(raw: bytes) -> None:
+def _check_utf8(raw: bytes) -> None:
     try:
         raw.decode("utf-8")
     except UnicodeDecodeError as error:
         raise fail(
             "utf8",
-            f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x} at {_place(raw, error.start)}",
+            f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x} at {_place_words(raw, error.start)}",
             "export the file again as UTF-8, or convert it with iconv",
-            _at(raw, error.start),
+            _origin_of_byte(raw, error.start),
         ) from None
 
 
-def _json(raw: bytes, limits: Limits) -> Any:
+def _decode_json(raw: bytes, limits: Limits) -> Any:
     if raw.startswith(_BOM):
         raw = raw[3:]
     try:
@@ -53,21 +53,21 @@ def _json(raw: bytes, limits: Limits) -> Any:
     except RecursionError:
         raise too_large("depth", limits.depth, "nesting too deep to decode") from None
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        _utf8(raw)
+        _check_utf8(raw)
         text = str(error)
         hit = _BYTE.search(text)
         place = int(hit[1]) if hit else len(raw)
         found = "the end of the file" if "truncated" in text else _BYTE.sub("", text).strip()
         raise fail(
             "json-syntax",
-            f"expected complete JSON, found {found} at {_place(raw, place)}",
+            f"expected complete JSON, found {found} at {_place_words(raw, place)}",
             "the download may have been cut off: export the file again",
-            _at(raw, place),
+            _origin_of_byte(raw, place),
         ) from None
 
 
 @lru_cache(maxsize=1)
-def _loader() -> Any:
+def _yaml_loader() -> Any:
     """The safe loader with YAML 1.2's plain scalars: `on` and dates stay text, only true and false are booleans."""
     import yaml
 
@@ -85,14 +85,14 @@ def _loader() -> Any:
     return Loader
 
 
-def _line(event: Any) -> int:
+def _event_line(event: Any) -> int:
     return int(event.start_mark.line) + 1
 
 
-def _yaml(raw: bytes, limits: Limits) -> Any:
+def _decode_yaml(raw: bytes, limits: Limits) -> Any:
     import yaml
 
-    loader = _loader()
+    loader = _yaml_loader()
     try:
         depth = 0
         # The events come before any value is built: nesting is refused while it is still text.
@@ -100,12 +100,12 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > limits.depth:
-                    raise too_large("depth", limits.depth, "deeper nesting", f"line {_line(event)}")
+                    raise too_large("depth", limits.depth, "deeper nesting", f"line {_event_line(event)}")
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
         return yaml.load(raw, Loader=loader)
     except (yaml.YAMLError, ValueError) as error:
-        _utf8(raw)
+        _check_utf8(raw)
         mark: Any = getattr(error, "problem_mark", None)
         place = "an unknown place"
         origin = None
@@ -120,7 +120,7 @@ def _yaml(raw: bytes, limits: Limits) -> Any:
         ) from None
 
 
-def decode(
+def decode_document(
     name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
 ) -> tuple[Any, int]:
     """The value in the file, secrets masked, and the number of scalar values in it.
@@ -134,16 +134,16 @@ def decode(
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
     if not name.endswith((*OWN_SUFFIXES, "<stdin>")) and (plugin := decoder_for(name)) is not None:
         value = decode_by_plugin(plugin, name, raw)
-        count = measure(value, limits)
-        return (value if unmasked else masked(value, openings)), count
+        count = measure_tree(value, limits)
+        return (value if unmasked else mask_tree(value, openings)), count
     if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
-        from .xml_tree import parse
+        from .xml_tree import parse_xml
 
-        return parse(raw, limits)
+        return parse_xml(raw, limits)
     is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
-    value = _yaml(raw, limits) if is_yaml else _json(raw, limits)
+    value = _decode_yaml(raw, limits) if is_yaml else _decode_json(raw, limits)
     keys: set[str] | None = None if unmasked else set()
-    count = measure(value, limits, keys, check_text=len(raw) > limits.text, plain=not is_yaml)
+    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text, plain=not is_yaml)
     if keys is not None and might_hold_secrets(raw, keys):
-        value = masked(value, openings)
+        value = mask_tree(value, openings)
     return value, count

@@ -23,12 +23,12 @@ def is_git(source: str) -> bool:
     return source.startswith(PREFIX)
 
 
-def _split(source: str) -> tuple[str, str]:
+def _split_source(source: str) -> tuple[str, str]:
     revision, _, path = source[len(PREFIX) :].partition(":")
     return revision, path
 
 
-def _git(*words: str) -> subprocess.CompletedProcess[bytes]:
+def _run_git(*words: str) -> subprocess.CompletedProcess[bytes]:
     try:
         # No pager, no prompt, no optional locks: reading only.
         env = {**os.environ, "GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C"}
@@ -37,45 +37,47 @@ def _git(*words: str) -> subprocess.CompletedProcess[bytes]:
         raise fail("git", "expected git's program for a git: source, found none", "install git") from None
 
 
-def files(source: str, limits: Limits) -> list[Held | Problem]:
+def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
     """The exports below a path of a revision, in the order of their names. Paths are taken from the current folder, as for
     files. Raises ZeitbuchError when there is no repository or no such revision or path."""
-    revision, path = _split(source)
+    revision, path = _split_source(source)
     if revision.startswith("-"):
         raise fail("git", f"expected a revision, found '{revision}'", "write git:REV or git:REV:PATH")
-    top = _git("rev-parse", "--show-toplevel")
+    top = _run_git("rev-parse", "--show-toplevel")
     if top.returncode:
         raise fail(
             "git",
-            f"{source}: expected a git repository, found: {_said(top)}",
+            f"{source}: expected a git repository, found: {_error_words(top)}",
             "run within the repository that holds the exports",
         )
     # Of the index git makes an archive only by way of a tree; such an object is never seen again.
-    known = _git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}") if revision else _git("write-tree")
+    known = (
+        _run_git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}") if revision else _run_git("write-tree")
+    )
     if known.returncode:
-        found = f"none named '{revision}'" if revision else _said(known)
+        found = f"none named '{revision}'" if revision else _error_words(known)
         raise fail(
             "git",
             f"{source}: expected a revision of the repository, found {found}",
             "`git log --oneline` lists them; write git:REV or git:REV:PATH",
         )
     commit = known.stdout.decode().strip()
-    base = _git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
+    base = _run_git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
     inside = os.path.normpath(os.path.join(base, path or ".")).replace(os.sep, "/")  # noqa: PTH118
     if inside.startswith("../") or inside == "..":
         raise fail("git", f"{source}: expected a path within the repository, found '{path}'")
     words = ["archive", "--format=tar", commit] + ([] if inside == "." else ["--", f":(top,literal){inside}"])
-    done = _git("-C", top.stdout.decode("utf-8", "surrogateescape").strip(), *words)
+    done = _run_git("-C", top.stdout.decode("utf-8", "surrogateescape").strip(), *words)
     if done.returncode:
         raise fail(
             "git",
-            f"{source}: expected the path '{path or '.'}' in the revision, found: {_said(done)}",
+            f"{source}: expected the path '{path or '.'}' in the revision, found: {_error_words(done)}",
             f"`git ls-tree -r --name-only {revision}` lists its files",
         )
-    return _members(source, revision, inside, path, done.stdout, limits)
+    return _archive_members(source, revision, inside, path, done.stdout, limits)
 
 
-def _members(
+def _archive_members(
     source: str, revision: str, inside: str, path: str, archive: bytes, limits: Limits
 ) -> list[Held | Problem]:
     found: list[Held | Problem] = []
@@ -100,6 +102,6 @@ def _members(
     return sorted(found, key=lambda f: f.name if isinstance(f, Held) else "")
 
 
-def _said(done: subprocess.CompletedProcess[bytes]) -> str:
+def _error_words(done: subprocess.CompletedProcess[bytes]) -> str:
     lines = done.stderr.decode("utf-8", "replace").strip().splitlines()
     return lines[-1][:200] if lines else f"exit status {done.returncode}"

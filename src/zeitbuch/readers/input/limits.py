@@ -29,7 +29,7 @@ class Limits(Struct, frozen=True):
     unpacked: int = 1_073_741_824
 
 
-def raised(limits: Limits, name: str, value: int) -> Limits:
+def raise_limit(limits: Limits, name: str, value: int) -> Limits:
     """A copy with one limit changed. Raises ZeitbuchError for an unknown name or a value below 1."""
     if name not in limits.__struct_fields__:
         raise fail(
@@ -52,7 +52,7 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
-def measure(
+def measure_tree(
     value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
 ) -> int:
     """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.

@@ -42,21 +42,21 @@ class _Budget:
         self.members = limits.members
         self.unpacked = limits.unpacked
 
-    def count(self, n: int) -> None:
+    def count_members(self, n: int) -> None:
         self.members -= n
         if self.members < 0:
             raise too_large("members", self.limits.members, "more members in the package")
 
-    def spend(self, n: int) -> None:
+    def spend_bytes(self, n: int) -> None:
         self.unpacked -= n
         if self.unpacked < 0:
             raise too_large("unpacked", self.limits.unpacked, "a package that unpacks to more bytes")
 
 
-def _zip(data: bytes, budget: _Budget) -> Iterator[Member]:
+def _zip_members(data: bytes, budget: _Budget) -> Iterator[Member]:
     with zipfile.ZipFile(io.BytesIO(data)) as package:
         infos = package.infolist()
-        budget.count(len(infos))
+        budget.count_members(len(infos))
         for info in sorted(infos, key=lambda i: i.filename):
             if not info.is_dir():
 
@@ -67,11 +67,11 @@ def _zip(data: bytes, budget: _Budget) -> Iterator[Member]:
                 yield info.filename, info.file_size, read
 
 
-def _tar(data: bytes, budget: _Budget) -> Iterator[Member]:
+def _tar_members(data: bytes, budget: _Budget) -> Iterator[Member]:
     with tarfile.open(fileobj=io.BytesIO(data), mode="r:*") as package:
         # One after the other, as they come: looking ahead would unpack everything.
         for info in package:
-            budget.count(1)
+            budget.count_members(1)
             if info.isfile():
 
                 def read(info: tarfile.TarInfo = info) -> bytes:
@@ -79,21 +79,21 @@ def _tar(data: bytes, budget: _Budget) -> Iterator[Member]:
                     return member.read(budget.limits.bytes + 1) if member is not None else b""
 
                 if not is_candidate(info.name):
-                    budget.spend(info.size)  # passed over, but unpacked on the way
+                    budget.spend_bytes(info.size)  # passed over, but unpacked on the way
                 yield info.name, info.size, read
 
 
-def _unsafe(name: str) -> bool:
+def _is_unsafe(name: str) -> bool:
     parts = name.replace("\\", "/").split("/")
     return ".." in parts or name.startswith(("/", "\\")) or ":" in parts[0] or "\x00" in name
 
 
-def members(path: str, data: bytes, limits: Limits) -> Iterator[Item]:
+def package_members(path: str, data: bytes, limits: Limits) -> Iterator[Item]:
     """The members of a package that may be flows, or problems; other members come with no data."""
-    yield from _members(path, "", data, _Budget(limits), 1)
+    yield from _nested_members(path, "", data, _Budget(limits), 1)
 
 
-def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -> Iterator[Item]:
+def _nested_members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -> Iterator[Item]:
     limits = budget.limits
     here = prefix or None
 
@@ -104,7 +104,7 @@ def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -
     try:
         if depth > limits.nesting:
             raise too_large("nesting", limits.nesting, "packages within packages deeper")
-        inside = _zip(data, budget) if data[:2] == b"PK" else _tar(data, budget)
+        inside = _zip_members(data, budget) if data[:2] == b"PK" else _tar_members(data, budget)
         for name, stated, read in inside:
             label = f"{prefix}!{name}" if prefix else name
             nested = is_package(name)
@@ -112,7 +112,7 @@ def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -
                 yield Item(path, None, label)
                 continue
             try:
-                if _unsafe(name):
+                if _is_unsafe(name):
                     raise fail(
                         "package-path",
                         f"expected a member's name within the package, found '{name[:200]}'",
@@ -120,30 +120,30 @@ def _members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -
                     )
                 if stated > limits.bytes:
                     raise too_large("bytes", limits.bytes, f"a member of {stated:,} bytes")
-                budget.spend(stated)
+                budget.spend_bytes(stated)
                 raw = read()
                 if len(raw) > limits.bytes:
                     raise too_large("bytes", limits.bytes, "a larger member")
-                budget.spend(max(0, len(raw) - stated))
+                budget.spend_bytes(max(0, len(raw) - stated))
             except ZeitbuchError as error:
                 yield problem(error, label)
                 if error.problem.code == "limit" and budget.unpacked < 0:
                     return
                 continue
             except _BROKEN as error:
-                yield problem(_unreadable(error), label)
+                yield problem(_unreadable_words(error), label)
                 continue
             if nested:
-                yield from _members(path, label, raw, budget, depth + 1)
+                yield from _nested_members(path, label, raw, budget, depth + 1)
             else:
                 yield Item(path, raw, label)
     except ZeitbuchError as error:
         yield problem(error, here)
     except _BROKEN as error:
-        yield problem(_unreadable(error), here)
+        yield problem(_unreadable_words(error), here)
 
 
-def _unreadable(error: Exception) -> ZeitbuchError:
+def _unreadable_words(error: Exception) -> ZeitbuchError:
     reason = str(error).splitlines()[0] if str(error) else type(error).__name__
     return fail(
         "package",

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 
-def escaped(key: str) -> str:
+def escape_key(key: str) -> str:
     """One part of a JSON pointer (RFC 6901, section 3)."""
     return key.replace("~", "~0").replace("/", "~1") if "~" in key or "/" in key else key
 

@@ -15,13 +15,13 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits
-from .packages import is_package, members
-from .sources import load
+from .packages import is_package, package_members
+from .sources import load_input
 
 _SPACE = " \t\r\n"
 
 
-def parts(pointer: str) -> list[str]:
+def pointer_keys(pointer: str) -> list[str]:
     """The keys of a JSON pointer (RFC 6901)."""
     return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
 
@@ -39,7 +39,7 @@ def json_offset(text: str, pointer: str) -> int:
     """
     skip = json.JSONDecoder(strict=False).raw_decode
     place = best = _after_space(text, 0)
-    for part in parts(pointer):
+    for part in pointer_keys(pointer):
         place = _after_space(text, place)
         if text[place : place + 1] == "{":
             place = _after_space(text, place + 1)
@@ -74,7 +74,7 @@ def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:
 
     node: Any = yaml.compose(raw, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
     mark = node.start_mark
-    for part in parts(pointer):
+    for part in pointer_keys(pointer):
         if isinstance(node, yaml.MappingNode):
             pair = next(((key, value) for key, value in node.value if getattr(key, "value", None) == part), None)
             if pair is None:
@@ -88,7 +88,7 @@ def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:
     return mark.line + 1, mark.column + 1
 
 
-def locate(name: str, raw: bytes, pointer: str) -> tuple[int, int] | None:
+def locate_pointer(name: str, raw: bytes, pointer: str) -> tuple[int, int] | None:
     """Line and column (1-based, in characters) of a pointer, or None when the file cannot be walked."""
     try:
         if name.endswith((".yaml", ".yml")):
@@ -102,23 +102,23 @@ def locate(name: str, raw: bytes, pointer: str) -> tuple[int, int] | None:
     return text.count("\n", 0, place) + 1, place - text.rfind("\n", 0, place)
 
 
-def _raw(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:
+def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:
     if origin.source in kept:
         return kept[origin.source]
     try:
-        item = load(origin.source, limits)
+        item = load_input(origin.source, limits)
         if not isinstance(item.data, bytes):
             return None
         if origin.member is None or not is_package(origin.source):
             return item.data
-        inside = (m for m in members(origin.source, item.data, limits) if m.member == origin.member)
+        inside = (m for m in package_members(origin.source, item.data, limits) if m.member == origin.member)
         found = next(inside, None)
         return found.data if found is not None and isinstance(found.data, bytes) else None
     except ZeitbuchError:
         return None
 
 
-def placed(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes]) -> list[Problem]:
+def place_problems(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes]) -> list[Problem]:
     """The problems with line and column where a pointer can be found in its file; ``kept`` holds standard input."""
     raws: dict[tuple[str, str | None], bytes | None] = {}
     result: list[Problem] = []
@@ -127,9 +127,9 @@ def placed(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes
         if origin is not None and origin.pointer and origin.line is None:
             key = (origin.source, origin.member)
             if key not in raws:
-                raws[key] = _raw(origin, limits, kept)
+                raws[key] = _raw_bytes(origin, limits, kept)
             raw = raws[key]
-            place = locate(origin.member or origin.source, raw, origin.pointer) if raw is not None else None
+            place = locate_pointer(origin.member or origin.source, raw, origin.pointer) if raw is not None else None
             if place is not None:
                 problem = structs.replace(problem, origin=structs.replace(origin, line=place[0], column=place[1]))
         result.append(problem)

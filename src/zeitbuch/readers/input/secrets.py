@@ -43,7 +43,7 @@ _NAMES = (
 
 
 @lru_cache(maxsize=1)
-def _patterns() -> tuple[tuple[re.Pattern[str], ...], tuple[re.Pattern[str], ...]]:
+def _secret_patterns() -> tuple[tuple[re.Pattern[str], ...], tuple[re.Pattern[str], ...]]:
     """What secrets look like in texts: forms, and places where random characters are one. Compiled when first needed."""
     forms = (
     re.compile(r"(?P<keep>)(?P<secret>-----BEGIN [A-Z ]*PRIVATE KEY(?: BLOCK)?-----.*?(?:-----END [A-Z ]*PRIVATE KEY(?: BLOCK)?-----|$))", re.DOTALL),
@@ -76,7 +76,7 @@ _WORDS = re.compile(r"[A-Z][a-z]{4,}")
 _QUICK = re.compile(r"(?i)-----begin|://|bearer|basic|eyJ|=|:|\bis\b|--?\w|[A-Za-z0-9_\-]{24}")
 
 
-def hidden(text: str) -> str:
+def stand_in(text: str) -> str:
     """The stand-in for a secret: equal secrets give equal stand-ins."""
     return "secret:" + hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:10]
 
@@ -143,13 +143,13 @@ def _in_text(text: str, references: tuple[str, ...] = OPENINGS) -> str:
             or _REFERENCE.match(secret)
         ):
             return m[0]
-        return m["keep"] + _MARK + hidden(secret)[7:]
+        return m["keep"] + _MARK + stand_in(secret)[7:]
 
     def replaced_if_random(m: re.Match[str]) -> str:
         return replaced(m) if random_like(m["secret"]) else m[0]
 
     text = _MASKED.sub(_MARK + r"\1", text)
-    forms, places = _patterns()
+    forms, places = _secret_patterns()
     for pattern in forms:
         text = pattern.sub(replaced, text)
     for pattern in places:
@@ -221,7 +221,7 @@ def masked_problem(problem: Problem) -> Problem:
 def masked_text(text: str, label: str = "", references: tuple[str, ...] = OPENINGS) -> str:
     """A text without secrets; all of it is one when ``label``, the name it goes by, names a secret."""
     if label and secret_key(label) and _is_secret(text, references):
-        return hidden(text)
+        return stand_in(text)
     return _in_text(text, references)
 
 
@@ -232,40 +232,40 @@ def _is_secret(value: str, references: tuple[str, ...]) -> bool:
     return len(value) >= 4 and not value.startswith("secret:") and not any(text in value for text in references)
 
 
-def _label(value: dict[str, Any]) -> bool:
+def _is_labelled(value: dict[str, Any]) -> bool:
     """Whether an object is a pair of which one text names a secret: {"header": "X-Api-Key", "is": "..."}."""
     if len(value) > 5:
         return False
     return any(type(item) is str and len(item) <= 40 and secret_key(item) for item in value.values())
 
 
-def masked(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
+def mask_tree(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
     """A copy of ``value`` (decoded JSON) without secrets; ``references`` are openings of placeholders."""
     if isinstance(value, dict):
         result: dict[str, Any] = {}
-        named = _label(value)
+        named = _is_labelled(value)
         for key, item in value.items():
             secret = secret_key(str(key))
             if isinstance(item, str):
-                other = named and not secret_key(item) and (key in ("value", "content") or _valued(item, value))
-                result[_key(key)] = (
-                    hidden(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
+                other = named and not secret_key(item) and (key in ("value", "content") or _is_named_value(item, value))
+                result[_mask_key(key)] = (
+                    stand_in(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
                 )
             elif secret and isinstance(item, list) and all(isinstance(value, str) for value in item):
-                result[_key(key)] = [hidden(value) if _is_secret(value, references) else value for value in item]
+                result[_mask_key(key)] = [stand_in(value) if _is_secret(value, references) else value for value in item]
             elif type(item) is int and len(str(item)) >= 4 and _NUMBER_KEY.search(str(key)):
-                result[_key(key)] = hidden(str(item))
+                result[_mask_key(key)] = stand_in(str(item))
             else:
-                result[_key(key)] = masked(item, references)
+                result[_mask_key(key)] = mask_tree(item, references)
         return result
     if isinstance(value, list):
-        return [masked(item, references) for item in value]
+        return [mask_tree(item, references) for item in value]
     if isinstance(value, str):
         return _in_text(value, references)
     return value
 
 
-def _valued(text: str, pair: dict[str, Any]) -> bool:
+def _is_named_value(text: str, pair: dict[str, Any]) -> bool:
     """Whether a text is what the other text of a pair names: there are just two, and this one is no word."""
     texts = sum(type(value) is str for value in pair.values())
     return (
@@ -276,7 +276,7 @@ def _valued(text: str, pair: dict[str, Any]) -> bool:
     )
 
 
-def _key(key: Any) -> Any:
+def _mask_key(key: Any) -> Any:
     """A key that is itself a secret (a token as the name of an entry) is masked too."""
     if type(key) is str and len(key) >= 24:
         return _in_text(key)

@@ -59,7 +59,7 @@ def _files_below(folder: str) -> list[str]:
     return found
 
 
-def names(sources: Iterable[str]) -> Iterator[str | Problem]:
+def list_files(sources: Iterable[str]) -> Iterator[str | Problem]:
     """The files behind the sources, folders expanded; a source that is not there is a problem."""
     for source in sources:
         path = Path(source)
@@ -86,7 +86,7 @@ def names(sources: Iterable[str]) -> Iterator[str | Problem]:
             )
 
 
-def _read(name: str, most: int) -> bytes:
+def _read_file(name: str, most: int) -> bytes:
     """The bytes of a file, at most so many: one call of the system for a small file."""
     handle = os.open(name, os.O_RDONLY)
     try:
@@ -110,14 +110,14 @@ def name_of(one: str | Held) -> str:
     return one if isinstance(one, str) else one.name
 
 
-def load(one: str | Held, limits: Limits) -> Item:
+def load_input(one: str | Held, limits: Limits) -> Item:
     """Read one input. Never raises for what the file system says: the problem is returned."""
     if isinstance(one, Held):
         return Item(one.name, one.data)
     name = one
     try:
         most = limits.bytes + 1
-        data = sys.stdin.buffer.read(most) if name == STDIN else _read(name, most)
+        data = sys.stdin.buffer.read(most) if name == STDIN else _read_file(name, most)
         if len(data) > limits.bytes:
             raise too_large("bytes", limits.bytes, "a larger file")
     except OSError as error:
@@ -138,12 +138,12 @@ def load(one: str | Held, limits: Limits) -> Item:
     return Item("<stdin>" if name == STDIN else name, data)
 
 
-def digests(inputs: Iterable[Input], limits: Limits) -> list[bytes | None]:
+def input_digests(inputs: Iterable[Input], limits: Limits) -> list[bytes | None]:
     """For each input the hash of its bytes; None where there are none to hash (standard input, a problem)."""
     import hashlib
 
     found: list[bytes | None] = []
     for one in inputs:
-        data = None if isinstance(one, Problem) or one == STDIN else load(one, limits).data
+        data = None if isinstance(one, Problem) or one == STDIN else load_input(one, limits).data
         found.append(hashlib.sha256(data).digest() if isinstance(data, bytes) else None)
     return found

@@ -29,19 +29,19 @@ class Element:
         self.text = ""
         self.children: list[Element] = []
 
-    def get(self, name: str, default: str = "") -> str:
+    def attribute(self, name: str, default: str = "") -> str:
         """An attribute, or the default."""
         return self.attributes.get(name, default)
 
-    def all(self, *tags: str) -> list[Element]:
+    def children_with(self, *tags: str) -> list[Element]:
         """The children with one of the tags."""
         return [element for element in self.children if element.tag in tags]
 
-    def first(self, *tags: str) -> Element | None:
+    def first_child(self, *tags: str) -> Element | None:
         """The first child with one of the tags."""
         return next((element for element in self.children if element.tag in tags), None)
 
-    def walk(self) -> Iterator[Element]:
+    def walk_tree(self) -> Iterator[Element]:
         """The element and all below it, in document order."""
         stack = [self]
         while stack:
@@ -49,11 +49,11 @@ class Element:
             yield element
             stack += reversed(element.children)
 
-    def plain(self) -> Any:
+    def as_plain(self) -> Any:
         """The element as plain values: attributes, texts and children by tag. For what is kept as unread."""
         made: dict[str, Any] = dict(self.attributes)
         for child in self.children:
-            value = child.plain()
+            value = child.as_plain()
             if child.tag in made:
                 held = made[child.tag]
                 made[child.tag] = [*held, value] if isinstance(held, list) else [held, value]
@@ -67,7 +67,7 @@ class Element:
         return made
 
 
-def _name(raw: str) -> tuple[str, str]:
+def _local_name(raw: str) -> tuple[str, str]:
     space, _, tag = raw.rpartition(" ")
     return space, tag
 
@@ -85,7 +85,7 @@ class _Builder:
         self.keys: set[str] = set()
 
     def start(self, raw: str, attributes: dict[str, str]) -> None:
-        space, tag = _name(raw)
+        space, tag = _local_name(raw)
         self.values += 1 + len(attributes)
         if self.values > self.limits.values:
             raise too_large("values", self.limits.values, f"more than {self.limits.values:,} values")
@@ -93,7 +93,7 @@ class _Builder:
         element = Element(
             tag,
             space,
-            {_name(key)[1]: value for key, value in attributes.items()},
+            {_local_name(key)[1]: value for key, value in attributes.items()},
             line,
             self.parser.CurrentColumnNumber + 1,
         )
@@ -126,7 +126,7 @@ class _Builder:
         )
 
 
-def parse(raw: bytes, limits: Limits) -> tuple[Element, int]:
+def parse_xml(raw: bytes, limits: Limits) -> tuple[Element, int]:
     """The root element, secrets masked, and the number of values (attributes and texts).
 
     Raises ZeitbuchError for wrong syntax, a document type, or a limit passed.
@@ -153,14 +153,14 @@ def parse(raw: bytes, limits: Limits) -> tuple[Element, int]:
         ) from None
     assert builder.root is not None
     count = 0
-    for element in builder.root.walk():
+    for element in builder.root.walk_tree():
         words = bool(element.text.strip())
         count += len(element.attributes) + words
-        mask(element)
+        mask_element(element)
     return builder.root, count
 
 
-def mask(element: Element) -> None:
+def mask_element(element: Element) -> None:
     """Replace secrets in attributes and text of one element."""
     name = element.attributes.get("name") or element.attributes.get("key") or element.attributes.get("id") or ""
     for key, value in element.attributes.items():

@@ -42,7 +42,7 @@ class Body(Struct, array_like=True):
     used: dict[bytes, float]
 
 
-def folder() -> Path:
+def cache_folder() -> Path:
     """The user's cache folder of Zeitbuch."""
     base = os.environ.get("XDG_CACHE_HOME")
     return (Path(base) if base else Path.home() / ".cache") / "zeitbuch"
@@ -67,12 +67,12 @@ class Cache:
     """The entries of one key. ``get`` and ``put`` work in memory; ``save`` writes once, at the end."""
 
     def __init__(self, key: str) -> None:
-        self.path = folder() / f"{key}.read"
+        self.path = cache_folder() / f"{key}.read"
         self.fresh = False
-        self.body = self._load()
+        self.body = self._load_body()
         self.asked: set[bytes] = set()
 
-    def _load(self) -> Body:
+    def _load_body(self) -> Body:
         try:
             raw = self.path.read_bytes()
             if hashlib.blake2b(raw[16:], digest_size=16).digest() == raw[:16]:
@@ -94,15 +94,15 @@ class Cache:
             return None
         if known.seen - known.changed < _RACY:
             return None
-        return self._entry(known.content)
+        return self._entry_of(known.content)
 
-    def _entry(self, content: bytes) -> bytes | None:
+    def _entry_of(self, content: bytes) -> bytes | None:
         entry = self.body.entries.get(content)
         if entry is not None:
             self.asked.add(content)
         return entry
 
-    def put(self, name: str, content: bytes, state: tuple[int, int, int] | None, entry: bytes) -> None:
+    def put_entry(self, name: str, content: bytes, state: tuple[int, int, int] | None, entry: bytes) -> None:
         """Keep what was read."""
         self.body.entries[content] = entry
         self.asked.add(content)
@@ -110,7 +110,7 @@ class Cache:
         if state is not None:
             self.body.files[name] = Known(*state, time.time_ns(), content)
 
-    def save(self) -> None:
+    def save_cache(self) -> None:
         """Write the cache when something is new. A full disk or a read-only folder costs only the cache."""
         if not self.fresh:
             return

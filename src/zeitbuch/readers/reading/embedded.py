@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 SHORTEST = 60  # characters: no flow is shorter
 _HINT = b"{\\"  # an object within a text: what follows the brace is escaped
@@ -28,13 +28,13 @@ def might_embed(raw: bytes, yaml: bool) -> bool:
     return b'{"' in raw if yaml else _HINT in raw
 
 
-def embedded(document: Any) -> Iterator[Embedded]:
+def find_embedded(document: Any) -> Iterator[Embedded]:
     """All texts of a document that hold a JSON object or list of objects."""
     stack: list[tuple[str, Any]] = [("", document)]
     while stack:
         pointer, value = stack.pop()
         if type(value) is dict:
-            stack += [(f"{pointer}/{escaped(str(key))}", item) for key, item in reversed(value.items())]
+            stack += [(f"{pointer}/{escape_key(str(key))}", item) for key, item in reversed(value.items())]
         elif type(value) is list:
             stack += [(f"{pointer}/{item}", v) for item, v in reversed(list(enumerate(value)))]
         elif type(value) is str and len(value) >= SHORTEST and value.lstrip()[:1] in ("{", "["):

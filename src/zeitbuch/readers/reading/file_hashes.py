@@ -15,12 +15,12 @@ class FileHashes:
     def __init__(self, wanted: bool = True) -> None:
         self.cache = Cache(key_of([b"sha256"])) if wanted else None
 
-    def known(self, name: str) -> str | None:
+    def known_hash(self, name: str) -> str | None:
         """The hash of a file that is as it was when it was hashed."""
         raw = self.cache.by_state(os.path.abspath(name)) if self.cache is not None else None
         return raw.decode() if raw is not None else None
 
-    def put(self, name: str, hash: str) -> None:
+    def put_hash(self, name: str, hash: str) -> None:
         """Keep the hash of a file, with the state it is in."""
         if self.cache is None:
             return
@@ -29,9 +29,9 @@ class FileHashes:
         except OSError:
             return
         raw = hash.encode()
-        self.cache.put(os.path.abspath(name), raw, (state.st_size, state.st_mtime_ns, state.st_ino), raw)
+        self.cache.put_entry(os.path.abspath(name), raw, (state.st_size, state.st_mtime_ns, state.st_ino), raw)
 
-    def save(self) -> None:
+    def save_hashes(self) -> None:
         """Write the cache when something is new."""
         if self.cache is not None:
-            self.cache.save()
+            self.cache.save_cache()

@@ -40,20 +40,20 @@ class ReadingSetting(NamedTuple):
     models: Sequence[ModelRule] = ()
     texts: bool = True
 
-    def reader(self) -> Reader:
+    def make_reader(self) -> Reader:
         """A reader with this setting. Its parts are imported here: a run that finds all in the cache needs none."""
         from .reader import Reader
 
         return Reader(self.dialects, self.limits, self.outline, self.models, self.texts)
 
-    def key(self, kind: str) -> str:
+    def cache_key(self, kind: str) -> str:
         """The key of the cache for results of a kind."""
         encode = msgspec.json.encode
         parts = [encode(self.dialects), encode(self.limits), encode(self.models), b"%d%d" % (self.outline, self.texts)]
-        return key_of([kind.encode(), *parts, *_code(), *state_of_packages()])
+        return key_of([kind.encode(), *parts, *_state_of_code(), *state_of_packages()])
 
 
-def _code() -> Iterator[bytes]:
+def _state_of_code() -> Iterator[bytes]:
     """The state of our own code: a changed reader must not find what an older one has read."""
     readers = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
     for room in (readers, os.path.join(os.path.dirname(readers), "core")):
@@ -90,20 +90,20 @@ Known = frozenset[bytes] | None  # contents that the cache holds; None without a
 _worker: tuple[Reader, Callable[[Flow], Any], Known]
 
 
-def _begin(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
+def _begin_worker(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
     global _worker
     import gc
 
     gc.set_threshold(200_000, 20, 100)
-    _worker = (setting.reader(), make, known)
+    _worker = (setting.make_reader(), make, known)
 
 
-def _piece(inputs: list[str | Held]) -> list[_Answer]:
+def _read_piece(inputs: list[str | Held]) -> list[_Answer]:
     reader, make, known = _worker
-    return [_answer(reader, make, known, name) for name in inputs]
+    return [_read_one(reader, make, known, name) for name in inputs]
 
 
-def _answer(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
+def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
     name = name_of(one)
     reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
     reader.beyond_cache = False
@@ -152,7 +152,7 @@ class ReadingRun(Generic[T]):
         self.setting = setting
         self.make = make
         self.tally = Tally()
-        self.cache = Cache(setting.key(kind.__name__)) if cache else None
+        self.cache = Cache(setting.cache_key(kind.__name__)) if cache else None
         self.decode = msgspec.msgpack.Decoder(Read[kind]).decode  # type: ignore[valid-type]
         self.workers = workers
         self.ready = ready or {}
@@ -169,59 +169,65 @@ class ReadingRun(Generic[T]):
                 waiting.append(name)
             else:
                 kept[place] = raw
-        answers = self._answers(waiting)
+        answers = self._read_waiting(waiting)
         for place, name in enumerate(self.inputs):
             if isinstance(name, Problem):
                 self.tally.problems.append(name)
                 continue
             if name == STDIN and isinstance(name, str):
-                reader = self.setting.reader()
+                reader = self.setting.make_reader()
                 found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
                 self.tally.kept |= reader.kept
                 yield (
                     place + 1,
-                    self._merged(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
+                    self._merge_read(
+                        Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))
+                    ),
                 )
                 continue
             if place in self.ready:
-                yield place + 1, self._merged(self.ready[place])
+                yield place + 1, self._merge_read(self.ready[place])
                 continue
             if isinstance(name, Held):
                 self.tally.kept[name.name] = name.data
             raw = kept.pop(place, None)
-            read = self._taken(next(answers), name) if raw is None else self._decoded(raw) or self._again(name)
+            read = (
+                self._take_answer(next(answers), name)
+                if raw is None
+                else self._decode_read(raw) or self._read_again(name)
+            )
             self.reads[place] = read
-            yield place + 1, self._merged(read)
-        self.tally.finish()
+            yield place + 1, self._merge_read(read)
+        self.tally.finish_reading()
         if self.cache is not None:
-            self.cache.save()
+            self.cache.save_cache()
 
-    def _decoded(self, raw: bytes) -> Read[T] | None:
+    def _decode_read(self, raw: bytes) -> Read[T] | None:
         try:
             return self.decode(raw)
         except msgspec.MsgspecError:
             return None
 
-    def _taken(self, answer: _Answer, name: str | Held) -> Read[T]:
+    def _take_answer(self, answer: _Answer, name: str | Held) -> Read[T]:
         raw = answer.raw
         if answer.read is not None:
             return answer.read
         if raw is None and self.cache is not None:
             raw = self.cache.body.entries.get(answer.content)
-        read = self._decoded(raw) if raw is not None else None
+        read = self._decode_read(raw) if raw is not None else None
         if read is None or raw is None:
-            return self._again(name)
+            return self._read_again(name)
         if self.cache is not None and answer.content:
-            self.cache.put(answer.name, answer.content, answer.state, raw)
+            self.cache.put_entry(answer.name, answer.content, answer.state, raw)
         return read
 
-    def _again(self, name: str | Held) -> Read[T]:
+    def _read_again(self, name: str | Held) -> Read[T]:
         """What a damaged entry of the cache should have held."""
-        reader = self.setting.reader()
+        reader = self.setting.make_reader()
         results = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
         return Read(results, reader.problems, reader.facts, reader.packages, sorted(reader.called))
 
-    def _merged(self, read: Read[T]) -> list[T]:
+    def _merge_read(self, read: Read[T]) -> list[T]:
         tally = self.tally
         # What is wrong with a plug-in is wrong for every file: it is told once.
         tally.problems += [
@@ -232,17 +238,17 @@ class ReadingRun(Generic[T]):
         tally.called.update(read.called)
         return read.results
 
-    def _answers(self, waiting: list[str | Held]) -> Iterator[_Answer]:
+    def _read_waiting(self, waiting: list[str | Held]) -> Iterator[_Answer]:
         known = frozenset(self.cache.body.entries) if self.cache is not None else None
         workers = self.workers or (min(os.cpu_count() or 1, 8) if len(waiting) >= MANY else 1)
         if workers == 1:
-            reader = self.setting.reader()
+            reader = self.setting.make_reader()
             for name in waiting:
-                yield _answer(reader, self.make, known, name)
+                yield _read_one(reader, self.make, known, name)
             return
         from multiprocessing import get_context
 
         pieces = [waiting[index : index + PIECE] for index in range(0, len(waiting), PIECE)]
-        with get_context().Pool(workers, _begin, (self.setting, self.make, known)) as pool:
-            for answers in pool.imap(_piece, pieces):
+        with get_context().Pool(workers, _begin_worker, (self.setting, self.make, known)) as pool:
+            for answers in pool.imap(_read_piece, pieces):
                 yield from answers

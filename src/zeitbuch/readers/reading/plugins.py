@@ -43,7 +43,7 @@ def recognising_format(document: Any) -> tuple[PlugIn | None, list[Problem]]:
             if plugin.value.recognises(document):
                 return plugin, problems
         except Exception as error:  # a foreign package must not end the run
-            problems.append(_failed(plugin, "recognise the document", error))
+            problems.append(_failure_problem(plugin, "recognise the document", error))
     return None, problems
 
 
@@ -58,7 +58,7 @@ def flows_of_plugin(plugin: PlugIn, document: Any, base: Origin, count: int) -> 
             else:
                 yield flow, list(problems)
     except Exception as error:  # a foreign package must not end the run
-        yield None, [_failed(plugin, "read the document", error)]
+        yield None, [_failure_problem(plugin, "read the document", error)]
 
 
 def _fault_of(plugin: PlugIn, flow: Any) -> Problem | None:
@@ -74,7 +74,7 @@ def _fault_of(plugin: PlugIn, flow: Any) -> Problem | None:
     return None
 
 
-def _failed(plugin: PlugIn, act: str, error: Exception) -> Problem:
+def _failure_problem(plugin: PlugIn, act: str, error: Exception) -> Problem:
     reason = f"{type(error).__name__}: {str(error)[:200]}"
     words = f"expected '{plugin.name}' ({plugin.package} {plugin.version}) to {act}, found {reason}"
     return plugin_problem(words, f"tell its maintainers, or remove it: pip uninstall {plugin.package}")

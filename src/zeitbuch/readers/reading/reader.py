@@ -9,21 +9,21 @@ from typing import Any
 
 from msgspec import structs
 
-from zeitbuch.core.model.model_map import ModelRule, applied
-from zeitbuch.core.model.problems import Problem, ZeitbuchError, within
+from zeitbuch.core.model.model_map import ModelRule, apply_model_map
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, place_within
 from zeitbuch.core.model.records import Estate, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect
-from zeitbuch.readers.input.decode import decode
+from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.packages import is_package, members
+from zeitbuch.readers.input.packages import is_package, package_members
 from zeitbuch.readers.input.secrets import OPENINGS, masked_flow, masked_once
-from zeitbuch.readers.input.sources import STDIN, Held, Input, load, name_of, names
+from zeitbuch.readers.input.sources import STDIN, Held, Input, list_files, load_input, name_of
 from zeitbuch.readers.input.xml_tree import Element
 from zeitbuch.readers.standards import native
 
 from . import formats
-from .embedded import Embedded, embedded, might_embed
+from .embedded import Embedded, find_embedded, might_embed
 from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
 from .tally import Fact, Package, Tally
 from .validated import validate_flow
@@ -57,10 +57,10 @@ class Reader(Tally):
         self._last: list[DialectReader] = []
         self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
 
-    def flows(self, sources: Iterable[str]) -> Iterator[Flow]:
+    def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""
-        yield from self.flows_of(names(sources))
-        self.finish()
+        yield from self.flows_of(list_files(sources))
+        self.finish_reading()
 
     def flows_of(self, inputs: Iterable[Input], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
         """All flows of inputs already listed; ``finish`` is the caller's. Content that is ``known`` is passed over."""
@@ -69,32 +69,32 @@ class Reader(Tally):
                 self.problems.append(one)
                 continue
             name = name_of(one)
-            item = load(one, self.limits)
+            item = load_input(one, self.limits)
             if isinstance(item.data, Problem):
                 self.problems.append(item.data)
             elif known is not None and item.data is not None and known(item.data):
                 continue
             elif item.data is not None and is_package(name):
-                yield from self._package(name, item.data)
+                yield from self._read_package(name, item.data)
             elif item.data is not None:
                 if name == STDIN or isinstance(one, Held):
                     self.kept[item.name] = item.data
-                yield from self._file(Origin(item.name), item.data)
+                yield from self._read_file(Origin(item.name), item.data)
 
-    def _file(self, base: Origin, data: bytes) -> Iterator[Flow]:
-        for raw in self._read(base, data):
+    def _read_file(self, base: Origin, data: bytes) -> Iterator[Flow]:
+        for raw in self._read_bytes(base, data):
             flow, problems = validate_flow(masked_flow(raw) if self.unmasked else raw)
             self.problems += problems
             if self.models:
-                flow = applied(self.models, flow)
+                flow = apply_model_map(self.models, flow)
             calls = tuple([step.calls for step in flow.steps if step.calls is not None])
             self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
             yield flow
 
-    def _package(self, name: str, data: bytes) -> Iterator[Flow]:
+    def _read_package(self, name: str, data: bytes) -> Iterator[Flow]:
         """The flows of a package. A member in no known form is one of the package's other objects, no fault."""
         flows = holding = others = unreadable = 0
-        for item in members(name, data, self.limits):
+        for item in package_members(name, data, self.limits):
             if item.data is None:
                 others += 1
                 continue
@@ -103,7 +103,7 @@ class Reader(Tally):
                 unreadable += 1
                 continue
             before, problems = flows, len(self.problems)
-            for flow in self._file(Origin(name, member=item.member), item.data):
+            for flow in self._read_file(Origin(name, member=item.member), item.data):
                 flows += 1
                 yield flow
             if flows > before:
@@ -127,29 +127,31 @@ class Reader(Tally):
                 )
             )
 
-    def _read(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
+    def _read_bytes(self, base: Origin, data: bytes, depth: int = 0) -> Iterator[Flow]:
         try:
             name = base.member or base.source
-            document, count = decode(name, data, self.limits, self.openings, self.unmasked)
+            document, count = decode_document(name, data, self.limits, self.openings, self.unmasked)
             inner: list[tuple[str, list[Flow]]] = []
             if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
-                for one in embedded(document):
-                    flows = list(self._embedded(one, base, depth))
+                for one in find_embedded(document):
+                    flows = list(self._read_embedded(one, base, depth))
                     if flows:
                         inner.append((one.pointer, flows))
             for flow in self._flows_in(document, base, count):
-                yield calling(flow, inner) if inner else flow
+                yield call_embedded(flow, inner) if inner else flow
             for _, flows in inner:
                 self.called.update(masked_once(flow.id) if self.unmasked else flow.id for flow in flows)
                 yield from flows
         except ZeitbuchError as error:
-            self.problems.append(within(error.problem, base))
+            self.problems.append(place_within(error.problem, base))
 
-    def _embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
+    def _read_embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
         known = is_known(one.value, self.dialects)
         bare = (
-            next((dialect_reader for dialect_reader in self.dialects if dialect_reader.holds(one.value)), None)
+            next(
+                (dialect_reader for dialect_reader in self.dialects if dialect_reader.holds_bare_flow(one.value)), None
+            )
             if not known
             else None
         )
@@ -157,13 +159,13 @@ class Reader(Tally):
             return
         place = base.at(one.pointer)
         if known:
-            for flow in self._read(Origin(base.source, member=base.member), one.raw, depth + 1):
+            for flow in self._read_bytes(Origin(base.source, member=base.member), one.raw, depth + 1):
                 inside = flow.origin.pointer if flow.origin is not None else ""
                 yield structs.replace(flow, origin=place.at(f"{one.pointer}{inside}"))
             return
         assert bare is not None
-        document, count = decode("embedded.json", one.raw, self.limits, self.openings, self.unmasked)
-        flow, problems = bare.bare(document, place, count)
+        document, count = decode_document("embedded.json", one.raw, self.limits, self.openings, self.unmasked)
+        flow, problems = bare.read_bare_flow(document, place, count)
         self.problems += problems
         yield flow
 
@@ -236,7 +238,7 @@ class Reader(Tally):
         self.problems += unusable_plugins()
         self.beyond_cache |= bool(usable_formats())
         if plugin is None:
-            self.problems.append(self._unrecognised(document, base))
+            self.problems.append(self._unrecognised_problem(document, base))
             return
         for flow, problems in flows_of_plugin(plugin, document, base, count):
             self.problems += problems
@@ -246,12 +248,12 @@ class Reader(Tally):
     def _reader_for(self, document: Any) -> DialectReader | None:
         # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
         for reader in (*self._last, *self.dialects):
-            if reader.recogniser.fits(document):
+            if reader.recogniser.fits_document(document):
                 self._last = [reader]
                 return reader
         return None
 
-    def _unrecognised(self, document: Any, base: Origin) -> Problem:
+    def _unrecognised_problem(self, document: Any, base: Origin) -> Problem:
         if isinstance(document, Element):
             found = f"XML with the root <{document.tag}>"
         elif not isinstance(document, dict | list):
@@ -272,7 +274,7 @@ class Reader(Tally):
             missing = [
                 (len(items), index, dialect_reader, items)
                 for index, dialect_reader in enumerate(self.dialects)
-                if (items := dialect_reader.recogniser.missing(document))
+                if (items := dialect_reader.recogniser.missing_signs(document))
             ]
             _, _, nearest, lacks = min(missing, key=lambda x: x[:2])
             hint = (
@@ -290,17 +292,17 @@ class Reader(Tally):
 
 def read_estate(reader: Reader, sources: Iterable[str]) -> Estate:
     """All flows of the sources at once."""
-    return Estate(flows=tuple(reader.flows(sources)))
+    return Estate(flows=tuple(reader.read_sources(sources)))
 
 
 def is_known(document: Any, dialects: Iterable[DialectReader]) -> bool:
     """Whether a document is in the native form, a standard's form or an active dialect."""
     if native.is_native(document) or formats.flows_of(document, Origin(""), 0) is not None:
         return True
-    return any(dialect_reader.recogniser.fits(document) for dialect_reader in dialects)
+    return any(dialect_reader.recogniser.fits_document(document) for dialect_reader in dialects)
 
 
-def calling(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
+def call_embedded(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
     """The flow with its steps calling the definitions that stand inside them."""
     steps = []
     for step in flow.steps:

@@ -39,7 +39,7 @@ class Tally:
         self.kept: dict[str, bytes] = {}  # standard input, which cannot be read again for the place of a message
         self.called: set[str] = set()  # embedded flows: the step that holds one calls it
 
-    def finish(self) -> None:
+    def finish_reading(self) -> None:
         """The problems that only the whole estate shows: ids that occur twice, flows that nothing sets off."""
         seen: dict[str, Origin | None] = {}
         called = {name for fact in self.facts for name in fact.calls} | self.called

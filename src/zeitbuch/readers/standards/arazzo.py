@@ -27,7 +27,7 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS, as_dict
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 # Arazzo 1.0.1, section 4.7 "Runtime Expressions"
 _EXPRESSION = re.compile(
@@ -49,31 +49,31 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
     """One flow for each workflow."""
     listed = [(index, item) for index, item in enumerate(document["workflows"]) if isinstance(item, dict)]
     called = {
-        _tail(first.get("workflowId"))
+        _local_id(first.get("workflowId"))
         for _, mapping in listed
-        for first in _actions(mapping)
+        for first in _workflow_actions(mapping)
         if first.get("workflowId")
     }
     for place, workflow in listed:
         share = count if len(listed) == 1 else count_values(workflow)
-        yield _Workflow(document, workflow, base, f"/workflows/{place}", called).flow(share)
+        yield _Workflow(document, workflow, base, f"/workflows/{place}", called).read_flow(share)
 
 
-def _tail(name: Any) -> str:
+def _local_id(name: Any) -> str:
     """A workflow id without the source it comes from."""
     return str(name).rpartition(".")[2] if str(name).startswith("$") else str(name)
 
 
-def _actions(workflow: dict[str, Any]) -> Iterator[dict[str, Any]]:
-    for step in _dicts(workflow.get("steps")):
+def _workflow_actions(workflow: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    for step in _only_objects(workflow.get("steps")):
         yield step
-        yield from _dicts(step.get("onSuccess"))
-        yield from _dicts(step.get("onFailure"))
-    yield from _dicts(workflow.get("successActions"))
-    yield from _dicts(workflow.get("failureActions"))
+        yield from _only_objects(step.get("onSuccess"))
+        yield from _only_objects(step.get("onFailure"))
+    yield from _only_objects(workflow.get("successActions"))
+    yield from _only_objects(workflow.get("failureActions"))
 
 
-def _dicts(value: Any) -> list[dict[str, Any]]:
+def _only_objects(value: Any) -> list[dict[str, Any]]:
     return [item for item in value if isinstance(item, dict)] if isinstance(value, list) else []
 
 
@@ -91,26 +91,26 @@ class _Workflow:
         self.steps: list[Step] = []
         self.links: list[Link] = []
         self.problems: list[Problem] = []
-        self.ids = {str(mapping.get("stepId")) for mapping in _dicts(workflow.get("steps"))}
+        self.ids = {str(mapping.get("stepId")) for mapping in _only_objects(workflow.get("steps"))}
 
-    def flow(self, count: int) -> tuple[Flow, list[Problem]]:
+    def read_flow(self, count: int) -> tuple[Flow, list[Problem]]:
         """The workflow as a flow."""
         document, workflow = self.document, self.workflow
         key = str(workflow.get("workflowId") or self.pointer)
-        steps = _dicts(workflow.get("steps"))
-        triggers = self._triggers(key)
+        steps = _only_objects(workflow.get("steps"))
+        triggers = self._read_triggers(key)
         for trigger in triggers:
             if steps:
                 self.links.append(Link(source=trigger.id, target=str(steps[0].get("stepId")), origin=trigger.origin))
         for place, step in enumerate(steps):
             after = str(steps[place + 1].get("stepId")) if place + 1 < len(steps) else None
-            self._step(step, after, f"{self.pointer}/steps/{place}")
+            self._read_step(step, after, f"{self.pointer}/steps/{place}")
         known = {
             "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
         }  # fmt: skip
         unread: dict[str, Any] = {key: value for key, value in workflow.items() if key not in known}
         info = document.get("info") if isinstance(document.get("info"), dict) else {}
-        variables = [Variable(name=f"inputs.{name}", value=item) for name, item in self._inputs().items()]
+        variables = [Variable(name=f"inputs.{name}", value=item) for name, item in self._read_inputs().items()]
         variables += [
             Variable(name=f"outputs.{name}", value=value) for name, value in as_dict(workflow.get("outputs")).items()
         ]
@@ -129,7 +129,7 @@ class _Workflow:
                     name=str(mapping.get("url", "")),
                     service=str(mapping.get("type", "openapi")),
                 )
-                for mapping in _dicts(document.get("sourceDescriptions"))
+                for mapping in _only_objects(document.get("sourceDescriptions"))
             ),
             variables=tuple(variables),
             unread=unread,
@@ -143,19 +143,19 @@ class _Workflow:
         )
         return flow, self.problems
 
-    def _inputs(self) -> dict[str, Any]:
-        schema = self._resolved(self.workflow.get("inputs"), "inputs")
+    def _read_inputs(self) -> dict[str, Any]:
+        schema = self._resolve_reusable(self.workflow.get("inputs"), "inputs")
         return as_dict(as_dict(schema).get("properties"))
 
-    def _triggers(self, key: str) -> list[Trigger]:
+    def _read_triggers(self, key: str) -> list[Trigger]:
         origin = self.base.at(self.pointer)
         waits = self.workflow.get("dependsOn")
         found = [
             Trigger(
-                id=f"after.{_tail(item)}",
+                id=f"after.{_local_id(item)}",
                 kind="event",
                 operation="dependsOn",
-                event=f"{_tail(item)} has run",
+                event=f"{_local_id(item)} has run",
                 origin=origin,
             )
             for item in (waits if isinstance(waits, list) else [])
@@ -164,14 +164,14 @@ class _Workflow:
             found.append(Trigger(id="called", kind="call", operation="workflowId", origin=origin))
         return found or [Trigger(id="start", kind="manual", operation="workflow", origin=origin)]
 
-    def _resolved(self, value: Any, part: str) -> Any:
+    def _resolve_reusable(self, value: Any, part: str) -> Any:
         """A reusable object by its reference, or the object itself."""
         if isinstance(value, dict) and ("reference" in value or "$ref" in value):
             name = str(value.get("reference") or value.get("$ref")).replace("/", ".").rpartition(".")[2]
             return as_dict(as_dict(self.document.get("components")).get(part)).get(name, value)
         return value
 
-    def _refs(self, value: Any) -> tuple[Ref, ...]:
+    def _read_refs(self, value: Any) -> tuple[Ref, ...]:
         found: list[Ref] = []
         stack = [value]
         while stack:
@@ -192,42 +192,42 @@ class _Workflow:
                 stack += reversed(item)
         return tuple(dict.fromkeys(found))
 
-    def _binding(self, name: str, value: Any) -> Binding:
-        refs = self._refs(value)
+    def _make_binding(self, name: str, value: Any) -> Binding:
+        refs = self._read_refs(value)
         return Binding(name=name, value=value, decided="data" if refs else "fixed", refs=refs)
 
-    def _step(self, step: dict[str, Any], after: str | None, pointer: str) -> None:
+    def _read_step(self, step: dict[str, Any], after: str | None, pointer: str) -> None:
         key = str(step.get("stepId"))
         operation = str(step.get("operationId") or step.get("operationPath") or step.get("workflowId") or "")
         method = operation.rpartition("/")[2].lower() if "operationPath" in step else ""
         kind: StepKind = "subflow" if "workflowId" in step else "http" if operation else "other"
         inputs = [
-            self._binding(
+            self._make_binding(
                 ".".join(str(parts[key]) for key in ("in", "name") if parts.get(key)) or "parameter", parts.get("value")
             )
-            for raw in [*_dicts(self.workflow.get("parameters")), *_dicts(step.get("parameters"))]
+            for raw in [*_only_objects(self.workflow.get("parameters")), *_only_objects(step.get("parameters"))]
             if isinstance(
                 parts := {
-                    **as_dict(self._resolved(raw, "parameters")),
+                    **as_dict(self._resolve_reusable(raw, "parameters")),
                     **({"value": raw["value"]} if "value" in raw else {}),
                 },
                 dict,
             )
         ]
         body = as_dict(step.get("requestBody"))
-        inputs += [self._binding(f"body.{key}", value) for key, value in body.items()]
-        for place, criterion in enumerate(_dicts(step.get("successCriteria"))):
+        inputs += [self._make_binding(f"body.{key}", value) for key, value in body.items()]
+        for place, criterion in enumerate(_only_objects(step.get("successCriteria"))):
             inputs.append(
-                self._binding(
+                self._make_binding(
                     f"success.{place + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
                 )
             )
-        inputs += [self._binding(f"outputs.{key}", value) for key, value in as_dict(step.get("outputs")).items()]
-        failures = _dicts(step.get("onFailure")) or _dicts(self.workflow.get("failureActions"))
-        successes = _dicts(step.get("onSuccess")) or _dicts(self.workflow.get("successActions"))
+        inputs += [self._make_binding(f"outputs.{key}", value) for key, value in as_dict(step.get("outputs")).items()]
+        failures = _only_objects(step.get("onFailure")) or _only_objects(self.workflow.get("failureActions"))
+        successes = _only_objects(step.get("onSuccess")) or _only_objects(self.workflow.get("successActions"))
         retry = None
         for raw in failures:
-            action = as_dict(self._resolved(raw, "failureActions"))
+            action = as_dict(self._resolve_reusable(raw, "failureActions"))
             if action.get("type") == "retry" and retry is None:
                 limit = action.get("retryLimit", 1)
                 wait = action.get("retryAfter")
@@ -247,25 +247,31 @@ class _Workflow:
         self.steps.append(
             Step(
                 id=key, kind=kind, name=key, operation=operation, effect=METHOD_EFFECTS.get(method, "none"), connection=source,
-                calls=_tail(step["workflowId"]) if "workflowId" in step else None, retry=retry, inputs=tuple(inputs),
+                calls=_local_id(step["workflowId"]) if "workflowId" in step else None, retry=retry, inputs=tuple(inputs),
                 note=str(step.get("description") or ""), unread={key: value for key, value in step.items() if key not in known},
                 origin=self.base.at(pointer),
             )
         )  # fmt: skip
-        self._after(key, successes, after, pointer, "next")
-        self._after(
+        self._read_actions(key, successes, after, pointer, "next")
+        self._read_actions(
             key,
-            [first for first in failures if as_dict(self._resolved(first, "failureActions")).get("type") != "retry"],
+            [
+                first
+                for first in failures
+                if as_dict(self._resolve_reusable(first, "failureActions")).get("type") != "retry"
+            ],
             None,
             pointer,
             "error",
         )
 
-    def _after(self, key: str, actions: list[dict[str, Any]], after: str | None, pointer: str, role: LinkRole) -> None:
+    def _read_actions(
+        self, key: str, actions: list[dict[str, Any]], after: str | None, pointer: str, role: LinkRole
+    ) -> None:
         """The arrows of success or failure actions; without any the next step follows."""
         failed: tuple[Outcome, ...] = ("failure",) if role == "error" else ()
         part = "failureActions" if role == "error" else "successActions"
-        resolved = [as_dict(self._resolved(first, part)) for first in actions]
+        resolved = [as_dict(self._resolve_reusable(first, part)) for first in actions]
         conditional = [first for first in resolved if first.get("criteria")]
         source, link_role = key, role
         if role == "next" and conditional:
@@ -281,12 +287,12 @@ class _Workflow:
             )
             self.links.append(Link(source=key, target=source, origin=self.base.at(pointer)))
         for place, action in enumerate(resolved):
-            words = " and ".join(str(mapping.get("condition", "")) for mapping in _dicts(action.get("criteria")))
-            target = self._target(key, action, place, pointer)
+            words = " and ".join(str(mapping.get("condition", "")) for mapping in _only_objects(action.get("criteria")))
+            target = self._action_target(key, action, place, pointer)
             if target is not None:
                 label = str(action.get("name") or "") if link_role != "next" else ""
                 self.links.append(
-                    Link(source=source, target=target, role=link_role, label=label, condition=words, refs=self._refs(words),
+                    Link(source=source, target=target, role=link_role, label=label, condition=words, refs=self._read_refs(words),
                          after=failed, origin=self.base.at(pointer))
                 )  # fmt: skip
         goes_on = role == "next" and after is not None and len(conditional) == len(resolved)
@@ -296,8 +302,8 @@ class _Workflow:
                 Link(source=source, target=after, role=link_role, label=label, origin=self.base.at(pointer))
             )
 
-    def _target(self, key: str, action: dict[str, Any], at: int, pointer: str) -> str | None:
-        name = f"{key}.{escaped(str(action.get('name') or at + 1))}"
+    def _action_target(self, key: str, action: dict[str, Any], at: int, pointer: str) -> str | None:
+        name = f"{key}.{escape_key(str(action.get('name') or at + 1))}"
         if action.get("type") == "goto" and action.get("stepId"):
             target = str(action["stepId"])
             if target in self.ids:
@@ -313,7 +319,7 @@ class _Workflow:
             )
             return None
         kind: StepKind = "subflow" if action.get("workflowId") else "end"
-        calls = _tail(action["workflowId"]) if action.get("workflowId") else None
+        calls = _local_id(action["workflowId"]) if action.get("workflowId") else None
         self.steps.append(
             Step(
                 id=name,

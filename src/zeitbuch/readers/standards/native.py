@@ -24,7 +24,7 @@ def is_native(document: Any) -> bool:
     return isinstance(document, dict) and ROOT in document
 
 
-def _pointer(path: str) -> str:
+def _pointer_of_path(path: str) -> str:
     return re.sub(r"\[(\d+)\]|\.([^.\[]+)|\[\.\.\.\]", lambda m: "/" + (m[1] or m[2] or "*"), path)
 
 
@@ -63,14 +63,14 @@ def flows(document: dict[str, Any], base: Origin) -> Iterator[Flow | Problem]:
                 "native-form",
                 "error",
                 _AT.sub("", str(error)).replace("Object ", "the record "),
-                base.at(pointer + (_pointer(hit["path"]) if hit else "")),
+                base.at(pointer + (_pointer_of_path(hit["path"]) if hit else "")),
                 "`zeitbuch schema flow` prints the form",
             )
             continue
-        yield _placed(flow, base, pointer, raw)
+        yield _place_flow(flow, base, pointer, raw)
 
 
-def _placed(flow: Flow, base: Origin, pointer: str, raw: Any) -> Flow:
+def _place_flow(flow: Flow, base: Origin, pointer: str, raw: Any) -> Flow:
     """The flow with origins. A content count that the native form carries from an export is kept."""
     content = flow.content if flow.content.values else Content(values=count_values(raw))
     return structs.replace(

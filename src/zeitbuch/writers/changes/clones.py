@@ -5,36 +5,36 @@ from __future__ import annotations
 
 import textwrap
 
-from zeitbuch.core.diff.clones import Twin, left_words, title
-from zeitbuch.core.model.words import plural
+from zeitbuch.core.diff.clones import Twin, clone_title, left_words
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ClonesReport
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.tables import markdown_text
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .text import change_lines, markdown_change
 
 
-def summary(found: list[Twin]) -> str:
+def clones_summary(found: list[Twin]) -> str:
     """'3 pairs of copies; in 1 something was left as it was.'"""
     if not found:
         return "No copies found."
     left = sum(bool(twin.left) for twin in found)
-    return f"{plural(len(found), 'pair')} of copies; in {left} something was left as it was."
+    return f"{count_words(len(found), 'pair')} of copies; in {left} something was left as it was."
 
 
 def to_text(found: list[Twin], width: int, colour: bool, evidence: bool) -> str:
     """Copies, each with what was left and where they differ."""
     width = min(width, 120)
-    lines = [summary(found)]
+    lines = [clones_summary(found)]
     for twin in found:
-        head = textwrap.wrap(inert(title(twin), keep_lines=False), width, subsequent_indent="  ")
+        head = textwrap.wrap(make_inert(clone_title(twin), keep_lines=False), width, subsequent_indent="  ")
         lines += ["", *[f"\x1b[1m{name}\x1b[0m" if colour else name for name in head]]
         for left in twin.left:
-            text = f"! {inert(left_words(left), keep_lines=False)}"
+            text = f"! {make_inert(left_words(left), keep_lines=False)}"
             lines.append(textwrap.fill(text, width, initial_indent="  ", subsequent_indent="      "))
             if evidence and left.origin is not None:
-                lines.append(f"      @ {inert(str(left.origin), keep_lines=False)}")
+                lines.append(f"      @ {make_inert(str(left.origin), keep_lines=False)}")
         for change in twin.changes:
             lines += change_lines(change, "", width, colour, evidence)
         if not twin.changes:
@@ -44,9 +44,9 @@ def to_text(found: list[Twin], width: int, colour: bool, evidence: bool) -> str:
 
 def to_markdown(found: list[Twin]) -> str:
     """Copies for a review."""
-    lines = ["# Copies", "", summary(found), ""]
+    lines = ["# Copies", "", clones_summary(found), ""]
     for twin in found:
-        lines += [f"## {markdown_text(title(twin))}", ""]
+        lines += [f"## {markdown_text(clone_title(twin))}", ""]
         lines += [f"- **!** {markdown_text(left_words(left))}" for left in twin.left]
         for change in twin.changes:
             lines += markdown_change(change, "")

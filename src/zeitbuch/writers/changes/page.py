@@ -10,26 +10,26 @@ from html import escape
 from zeitbuch.core.diff.records import Change, EstateChanges, FlowChanges
 from zeitbuch.core.diff.word_diff import Word
 from zeitbuch.core.layout.cards import Showing
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.report import document as d
 from zeitbuch.core.report.change_maps import Maps
 from zeitbuch.core.report.change_tables import (
     SIGN,
     STATUS,
+    change_line,
+    change_places,
+    changes_summary,
     figures_words,
-    line,
     match_words,
-    places,
     share_words,
-    summary,
     summary_sheet,
 )
 from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.document.html import STYLE, block_html
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.map.svg import to_svg
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 from zeitbuch.writers.theme.terminal import TextLook
 
 OWN = """
@@ -52,57 +52,59 @@ LEGEND = (
 )
 
 
-def _t(text: str) -> str:
-    return escape(inert(text, keep_lines=False))
+def _escape_text(text: str) -> str:
+    return escape(make_inert(text, keep_lines=False))
 
 
-def _words(words: tuple[Word, ...]) -> str:
+def _words_html(words: tuple[Word, ...]) -> str:
     parts = []
     for word in words:
-        text = escape(inert(word.text))
+        text = escape(make_inert(word.text))
         tag = {"old": "del", "new": "ins"}.get(word.mark)
         parts.append(f"<{tag}>{text}</{tag}>" if tag and word.text.strip() else text)
     return f"<div class=words>{''.join(parts)}</div>"
 
 
-def _change(change: Change, currency: str) -> str:
-    parts = [f'<li class={change.weight} data-sign="{SIGN[change.weight]}">{_t(line(change))}']
+def _change_html(change: Change, currency: str) -> str:
+    parts = [f'<li class={change.weight} data-sign="{SIGN[change.weight]}">{_escape_text(change_line(change))}']
     if change.words:
-        parts.append(_words(change.words))
+        parts.append(_words_html(change.words))
     if change.remarks:
-        parts.append(f"<span class=share>{_t('; '.join(change.remarks))}</span>")
+        parts.append(f"<span class=share>{_escape_text('; '.join(change.remarks))}</span>")
     share = share_words(change.share, currency)
     if share:
-        parts.append(f"<span class=share>this change alone: {_t(share)}</span>")
-    spot = places(change)
+        parts.append(f"<span class=share>this change alone: {_escape_text(share)}</span>")
+    spot = change_places(change)
     if spot:
         sure = f"; the step was matched by content, {change.confidence:.2f} sure" if change.confidence < 0.995 else ""
-        parts.append(f"<span class=spot>at {_t(spot)}{sure}</span>")
+        parts.append(f"<span class=spot>at {_escape_text(spot)}{sure}</span>")
     return "".join([*parts, "</li>"])
 
 
-def _map(drawn: tuple[View, Showing]) -> str:
+def _map_html(drawn: tuple[View, Showing]) -> str:
     view, showing = drawn
-    return f"<div class=map tabindex=0>{to_svg(scene(view.graph, measure, showing, view.facts), inline=True)}</div>"
+    return f"<div class=map tabindex=0>{to_svg(draw_scene(view.graph, measure_text, showing, view.facts), inline=True)}</div>"
 
 
-def _flow(flow: FlowChanges, anchor: str, currency: str, maps: Maps | None) -> str:
-    parts = [f"<section class=flow><h2 id={anchor}>{_t(flow.name)} ({_t(STATUS[flow.status])})</h2>"]
+def _flow_html(flow: FlowChanges, anchor: str, currency: str, maps: Maps | None) -> str:
+    parts = [
+        f"<section class=flow><h2 id={anchor}>{_escape_text(flow.name)} ({_escape_text(STATUS[flow.status])})</h2>"
+    ]
     matched = match_words(flow)
     if matched:
-        parts.append(f"<p class=quiet>This flow {_t(matched)}.</p>")
-    parts.append("<ul class=changes>" + "".join(_change(change, currency) for change in flow.changes) + "</ul>")
+        parts.append(f"<p class=quiet>This flow {_escape_text(matched)}.</p>")
+    parts.append("<ul class=changes>" + "".join(_change_html(change, currency) for change in flow.changes) + "</ul>")
     together = share_words(flow.interaction, currency)
     if together:
-        parts.append(f"<p class=quiet>The changes together, beyond the sum of each: {_t(together)}</p>")
+        parts.append(f"<p class=quiet>The changes together, beyond the sum of each: {_escape_text(together)}</p>")
     money = figures_words(flow, currency)
     if money:
-        parts.append(f"<p>{_t(money)}</p>")
+        parts.append(f"<p>{_escape_text(money)}</p>")
     if maps is not None:
-        parts.append(f"<h3>Both versions in one map</h3>{_map(maps.both)}<p class=quiet>{LEGEND}</p>")
+        parts.append(f"<h3>Both versions in one map</h3>{_map_html(maps.both)}<p class=quiet>{LEGEND}</p>")
         parts.append(
             "<details open><summary>Side by side</summary><div class=pair>"
-            f"<div><h4>before</h4>{_map(maps.before)}</div><div><h4>after</h4>{_map(maps.after)}</div></div></details>"
+            f"<div><h4>before</h4>{_map_html(maps.before)}</div><div><h4>after</h4>{_map_html(maps.after)}</div></div></details>"
         )
     return "\n".join([*parts, "</section>"])
 
@@ -116,14 +118,17 @@ def to_changes_page(
     """Changes as HTML; ``maps`` draws those of a flow, or gives None."""
     anchors = [f"f{index}" for index, _ in enumerate(found.flows, 1)]
     nav = "".join(
-        f'<a href="#{first}">{_t(flow_changes.name)}</a>'
+        f'<a href="#{first}">{_escape_text(flow_changes.name)}</a>'
         for first, flow_changes in zip(anchors, found.flows, strict=True)
     )
-    body = [f"<h1>Changes</h1><p>{_t(summary(found))}</p>", *[f"<p class=quiet>{_t(name)}</p>" for name in notes]]
+    body = [
+        f"<h1>Changes</h1><p>{_escape_text(changes_summary(found))}</p>",
+        *[f"<p class=quiet>{_escape_text(name)}</p>" for name in notes],
+    ]
     if found.flows:
         body.append(block_html(d.Table(summary_sheet(found, currency))))
     for flow, anchor in zip(found.flows, anchors, strict=True):
-        body.append(_flow(flow, anchor, currency, maps(flow)))
+        body.append(_flow_html(flow, anchor, currency, maps(flow)))
     return (
         "<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n"
         "<meta name=viewport content='width=device-width, initial-scale=1'>\n"

@@ -12,20 +12,20 @@ from zeitbuch.core.diff.word_diff import Word
 from zeitbuch.core.report.change_tables import (
     SIGN,
     STATUS,
+    change_line,
+    change_places,
+    changes_summary,
     figures_words,
-    line,
     match_words,
-    places,
     share_words,
-    summary,
 )
 from zeitbuch.core.report.presentations import ChangesReport
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.tables import markdown_text
 from zeitbuch.writers.theme.terminal import TextLook
 
 
-def shortened(words: tuple[Word, ...], around: int = 60) -> list[Word]:
+def shorten_same(words: tuple[Word, ...], around: int = 60) -> list[Word]:
     """Long stretches that are the same, cut to their ends."""
     short: list[Word] = []
     for index, word in enumerate(words):
@@ -42,10 +42,10 @@ _OLD, _NEW, _END = "\ue000", "\ue001", "\ue002"  # stand for the marks while lin
 _PRIVATE = re.compile("[\ue000-\ue002]")
 
 
-def _marked(words: tuple[Word, ...]) -> str:
+def _mark_plainly(words: tuple[Word, ...]) -> str:
     parts = []
-    for word in shortened(words):
-        text = _PRIVATE.sub("?", inert(word.text))
+    for word in shorten_same(words):
+        text = _PRIVATE.sub("?", make_inert(word.text))
         core = text.strip()
         if word.mark == "same" or not core:
             parts.append(text)
@@ -55,12 +55,12 @@ def _marked(words: tuple[Word, ...]) -> str:
     return "".join(parts)
 
 
-def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
+def _marked_lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
     """Marked text on lines; a mark that runs over a line's end is coloured on both."""
     lead, found, style = "      | ", [], ""
     codes = {_OLD: "\x1b[31;9m", _NEW: "\x1b[32;4m"}
     signs = {_OLD: "«−", _NEW: "«+", _END: "»"}
-    for part in _marked(words).split("\n"):
+    for part in _mark_plainly(words).split("\n"):
         for row in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
             text = style
             for letter in row:
@@ -76,25 +76,25 @@ def _lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str]:
     return found
 
 
-def _flat(text: str) -> str:
-    return inert(text, keep_lines=False)
+def _flatten_text(text: str) -> str:
+    return make_inert(text, keep_lines=False)
 
 
-def _filled(text: str, width: int, first: str, rest: str) -> str:
+def _fill_text(text: str, width: int, first: str, rest: str) -> str:
     return textwrap.fill(text, width, initial_indent=first, subsequent_indent=rest, break_on_hyphens=False)
 
 
 def change_lines(change: Change, currency: str, width: int, colour: bool, evidence: bool) -> list[str]:
     """One change on lines of a terminal."""
-    lines = [_filled(f"{SIGN[change.weight]} {_flat(line(change))}", width, "  ", "      ")]
+    lines = [_fill_text(f"{SIGN[change.weight]} {_flatten_text(change_line(change))}", width, "  ", "      ")]
     if change.words:
-        lines += _lines(change.words, width, colour)
+        lines += _marked_lines(change.words, width, colour)
     if change.remarks:
-        lines.append(_filled(f"({_flat('; '.join(change.remarks))})", width, "      ", "      "))
+        lines.append(_fill_text(f"({_flatten_text('; '.join(change.remarks))})", width, "      ", "      "))
     share = share_words(change.share, currency)
     if share:
-        lines.append(_filled(share, width, "      = ", "        "))
-    spot = _flat(places(change))
+        lines.append(_fill_text(share, width, "      = ", "        "))
+    spot = _flatten_text(change_places(change))
     if evidence and spot:
         lines.append(f"      @ {spot}")
     return lines
@@ -105,27 +105,29 @@ def to_text(
 ) -> str:
     """Changes for a terminal. ``evidence`` says where each stands in the exports."""
     width = min(width, 120)
-    lines = [summary(found), *[_filled(_flat(name), width, "", "") for name in notes]]
+    lines = [changes_summary(found), *[_fill_text(_flatten_text(name), width, "", "") for name in notes]]
     for flow in found.flows:
-        title = f"{_flat(flow.name)} ({STATUS[flow.status]})"
+        title = f"{_flatten_text(flow.name)} ({STATUS[flow.status]})"
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
         matched = match_words(flow)
         if matched:
-            lines.append(_filled(matched, width, "  ~ ", "      "))
+            lines.append(_fill_text(matched, width, "  ~ ", "      "))
         for change in flow.changes:
             lines += change_lines(change, currency, width, colour, evidence)
         together = share_words(flow.interaction, currency)
         if together:
-            lines.append(_filled(f"the changes together, beyond the sum of each: {together}", width, "  = ", "      "))
+            lines.append(
+                _fill_text(f"the changes together, beyond the sum of each: {together}", width, "  = ", "      ")
+            )
         money = figures_words(flow, currency)
         if money:
-            lines.append(_filled(money, width, "  = ", "      "))
+            lines.append(_fill_text(money, width, "  = ", "      "))
     return "\n".join(lines) + "\n"
 
 
 def _markdown_words(words: tuple[Word, ...]) -> str:
     parts = []
-    for word in shortened(words):
+    for word in shorten_same(words):
         text = word.text
         core = text.strip()
         lead = " " if text[:1].isspace() else ""
@@ -142,13 +144,13 @@ def _markdown_words(words: tuple[Word, ...]) -> str:
 def markdown_change(change: Change, currency: str) -> list[str]:
     """One change as an item of a list, with what it adds and where it stands below it."""
     mark = "**!** " if change.weight == "risk" else ""
-    lines = [f"- {mark}{markdown_text(line(change))}"]
+    lines = [f"- {mark}{markdown_text(change_line(change))}"]
     if change.words:
         lines += ["", f"  > {_markdown_words(change.words)}", ""]
     said = [markdown_text("; ".join(change.remarks))] if change.remarks else []
     share = share_words(change.share, currency)
     said += [f"this alone: {markdown_text(share)}"] if share else []
-    spot = places(change)
+    spot = change_places(change)
     said += [f"at {markdown_text(spot)}"] if spot else []
     return [*lines, *[f"  - {words}" for words in said]]
 
@@ -171,7 +173,7 @@ def _markdown_flow(flow: FlowChanges, currency: str) -> list[str]:
 
 def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()) -> str:
     """Changes for a review: removed words struck out, added words in bold."""
-    lines = ["# Changes", "", markdown_text(summary(found)), ""]
+    lines = ["# Changes", "", markdown_text(changes_summary(found)), ""]
     for note in notes:
         lines += [markdown_text(note), ""]
     for flow in found.flows:

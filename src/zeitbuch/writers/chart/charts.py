@@ -7,12 +7,12 @@ import io
 from typing import Any
 
 from zeitbuch.core.assumptions.money import money_words
-from zeitbuch.core.estimate.estate import EstateEstimate, FlowEstimate
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.estimate.sensitivity import Driver
-from zeitbuch.core.model.sheet import money, number
+from zeitbuch.core.model.sheet import money_text, number_text
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.core.report.presentations import ChartData
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 PAPER, INK, QUIET = "#faf6ec", "#1f2d3d", "#8a8471"
@@ -24,7 +24,7 @@ _SHARES = (
 )
 
 
-def _figure(rows: float, left: float = 0.29, most: float = 160.0) -> tuple[Any, Any, float]:
+def _make_figure(rows: float, left: float = 0.29, most: float = 160.0) -> tuple[Any, Any, float]:
     """A figure of so many rows in the look of the log, its axes and its height in inches."""
     import matplotlib
 
@@ -43,12 +43,12 @@ def _figure(rows: float, left: float = 0.29, most: float = 160.0) -> tuple[Any, 
     return figure, axes, height
 
 
-def _head(figure: Any, height: float, title: str, under: str) -> None:
+def _write_head(figure: Any, height: float, title: str, under: str) -> None:
     figure.text(0.03, 1 - 0.32 / height, title, fontsize=13, color=INK, weight="bold", parse_math=False)
     figure.text(0.03, 1 - 0.58 / height, under, fontsize=9.5, color=INK, parse_math=False)
 
 
-def _legend(figure: Any, height: float, handles: list[Any], title: str = "") -> None:
+def _add_legend(figure: Any, height: float, handles: list[Any], title: str = "") -> None:
     legend = figure.legend(
         handles=handles, loc="upper right", bbox_to_anchor=(0.97, 1 - 0.18 / height), ncols=max(1, len(handles)), frameon=False,
         fontsize=8.5, title=title or None, title_fontsize=8.5, alignment="right", columnspacing=1.2, handlelength=1.6,
@@ -57,31 +57,31 @@ def _legend(figure: Any, height: float, handles: list[Any], title: str = "") -> 
         text.set_color(INK)
 
 
-def _saved(figure: Any, form: str) -> bytes:
+def _save_figure(figure: Any, form: str) -> bytes:
     out = io.BytesIO()
     metadata = {"Date": None} if form == "svg" else {"Software": None}
     figure.savefig(out, format=form, dpi=128, facecolor=PAPER, metadata=metadata)
     return out.getvalue()
 
 
-def _name(text: str, most: int = 38) -> str:
-    name = inert(text, keep_lines=False)
+def _shorten_name(text: str, most: int = 38) -> str:
+    name = make_inert(text, keep_lines=False)
     return name if len(name) <= most else name[: most - 1] + "…"
 
 
-def _rows(axes: Any, names: list[str]) -> None:
+def _label_rows(axes: Any, names: list[str]) -> None:
     axes.set_yticks(range(len(names)), names, fontsize=9, color=INK, parse_math=False)
     axes.set_ylim(max(1, len(names)) - 0.4, -0.6)
 
 
-def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
+def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
     """Bars of monthly cost by flow, divided by what the cost rests on; ``form`` is png or svg. Same input, same bytes."""
     from matplotlib.patches import Patch
 
     known = [f for f in result.flows if f.cost_month is not None]
     known.sort(key=lambda f: (f.cost_month.amount if f.cost_month else 0, f.name), reverse=True)
     unknown = [f.name for f in result.flows if f.cost_month is None]
-    figure, axes, height = _figure(len(known))
+    figure, axes, height = _make_figure(len(known))
     metered = any(f.meters_month is not None and f.meters_month.amount for f in known)
 
     def whole(f: FlowEstimate) -> float:
@@ -103,14 +103,14 @@ def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
             axes.barh(at, meters, 0.62, left=left, color=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7)
         words = money_words(f.cost_month if f.meters_month is None else f.cost_month + f.meters_month)
         axes.text(whole(f) + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
-    _rows(axes, [_name(f.name) for f in known])
+    _label_rows(axes, [_shorten_name(f.name) for f in known])
     axes.set_xlim(0, top * 1.14)
     axes.set_xlabel(f"{result.currency} per month", fontsize=9, color=INK)
     t = result.total
     total = money_words(t.cost_month + t.meters_month + t.fees_month, result.currency)
     left_out = f"; without {len(unknown)} of unknown volume" if unknown else ""
     fees = f", fees of hosts of {money_words(t.fees_month)} among it" if t.fees_month.amount else ""
-    _head(
+    _write_head(
         figure,
         height,
         f"{'Cost' if metered else 'Model cost'} by flow, {result.month}",
@@ -119,18 +119,18 @@ def monthly_cost(result: EstateEstimate, form: str = "png") -> bytes:
     handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
     if metered:
         handles.append(Patch(facecolor=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7, label="meters"))
-    _legend(figure, height, handles, "what the model cost rests on, and meters" if metered else "the cost rests on")
-    return _saved(figure, form)
+    _add_legend(figure, height, handles, "what the model cost rests on, and meters" if metered else "the cost rests on")
+    return _save_figure(figure, form)
 
 
-def run_costs(result: EstateEstimate, form: str = "png") -> bytes:
+def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     """How the cost of a run varies, a row a flow: from P5 to P95, with median, mean and P99, on one logarithmic scale."""
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
     flows = [f for f in result.flows if f.spread is not None and f.spread.mean > 0 and not f.with_called.unknown]
     flows.sort(key=lambda f: (-(f.spread.mean if f.spread else 0), f.name))
-    figure, axes, height = _figure(len(flows))
+    figure, axes, height = _make_figure(len(flows))
     least = min((max(f.spread.course[1], f.spread.mean / 1000) for f in flows if f.spread), default=0.001)
     most = max((f.spread.p99 for f in flows if f.spread), default=1.0)
     for at, f in enumerate(flows):
@@ -155,7 +155,7 @@ def run_costs(result: EstateEstimate, form: str = "png") -> bytes:
             zorder=5,
             linestyle="none",
         )
-    _rows(axes, [_name(f.name) for f in flows])
+    _label_rows(axes, [_shorten_name(f.name) for f in flows])
     axes.set_xscale("log")
     axes.set_xlim(least * 0.8, most * 1.4)
     axes.xaxis.set_major_formatter(lambda x, _: f"{x:.10f}".rstrip("0").rstrip("."))
@@ -165,23 +165,23 @@ def run_costs(result: EstateEstimate, form: str = "png") -> bytes:
     axes.set_xlabel(f"{result.currency} a run, with the flows it calls", fontsize=9, color=INK)
     runs = sorted({f.spread.runs for f in flows if f.spread is not None})
     span = f"{runs[0]:,}" if len(runs) == 1 else f"{runs[0]:,} to {runs[-1]:,}" if runs else "no"
-    _head(figure, height, "What one run costs", f"{span} sampled runs a flow; at the left edge: that or less")
-    _legend(figure, height, [
+    _write_head(figure, height, "What one run costs", f"{span} sampled runs a flow; at the left edge: that or less")
+    _add_legend(figure, height, [
         Patch(facecolor="#f0e6c8", edgecolor=INK, linewidth=0.7, label="P5 to P95"),
         Patch(facecolor="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, label="middle half"),
         Line2D([], [], color=INK, linewidth=2.2, label="median"),
         Line2D([], [], marker="D", markerfacecolor=PAPER, markeredgecolor=INK, linestyle="none", label="mean"),
         Line2D([], [], marker="|", markersize=8, color=INK, linewidth=0.9, label="to P99"),
     ])  # fmt: skip
-    return _saved(figure, form)
+    return _save_figure(figure, form)
 
 
-def tornado(found: list[Driver], currency: str, per: str, form: str = "png", most: int = 15) -> bytes:
+def drivers_chart(found: list[Driver], currency: str, per: str, form: str = "png", most: int = 15) -> bytes:
     """The assumptions that move the figure most: from the cost at the low end of each to that at the high end."""
     from matplotlib.patches import Patch
 
     rows = found[:most]
-    figure, axes, height = _figure(len(rows) * 1.15, left=0.44)
+    figure, axes, height = _make_figure(len(rows) * 1.15, left=0.44)
     for at, d in enumerate(rows):
         for end, colour, hatch in ((d.at_low, "#a9b9a8", "///"), (d.at_high, "#1f2d3d", "")):
             axes.barh(at, float(end - d.cost), 0.6, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
@@ -190,9 +190,17 @@ def tornado(found: list[Driver], currency: str, per: str, form: str = "png", mos
     axes.set_xlim(min(least * 1.12, -0.16 * reach), reach * 1.2)
     for at, d in enumerate(rows):
         right = max(0.0, float(d.at_low - d.cost), float(d.at_high - d.cost))
-        axes.text(right + reach * 0.012, at, money(d.swing), va="center", fontsize=8.5, color=INK, parse_math=False)
+        axes.text(
+            right + reach * 0.012, at, money_text(d.swing), va="center", fontsize=8.5, color=INK, parse_math=False
+        )
     axes.axvline(0, color=INK, linewidth=1.0)
-    _rows(axes, [f"{_name(d.flow, 30)}\n{_name(d.what, 42)}: {number(d.low)} … {number(d.high)}" for d in rows])
+    _label_rows(
+        axes,
+        [
+            f"{_shorten_name(d.flow, 30)}\n{_shorten_name(d.what, 42)}: {number_text(d.low)} … {number_text(d.high)}"
+            for d in rows
+        ],
+    )
     for label in axes.get_yticklabels():
         label.set_fontsize(8)
     axes.set_xlabel(
@@ -203,19 +211,19 @@ def tornado(found: list[Driver], currency: str, per: str, form: str = "png", mos
     shown = (
         f"the {len(rows)} that move it most, of {len(found)}" if len(found) > len(rows) else f"{len(rows)} assumptions"
     )
-    _head(figure, height, f"What moves the cost of a {per} most", shown)
-    _legend(figure, height, [
+    _write_head(figure, height, f"What moves the cost of a {per} most", shown)
+    _add_legend(figure, height, [
         Patch(facecolor="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, label="at its low end"),
         Patch(facecolor="#1f2d3d", edgecolor=INK, linewidth=0.7, label="at its high end"),
     ])  # fmt: skip
-    return _saved(figure, form)
+    return _save_figure(figure, form)
 
 
-def months(results: list[EstateEstimate], card: RateCard | None, form: str = "png") -> bytes:
+def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str = "png") -> bytes:
     """A bar a month, models, meters and fees; dates on which the rate card changes are marked between the bars."""
     from matplotlib.patches import Patch
 
-    figure, axes, height = _figure(len(results), left=0.11)
+    figure, axes, height = _make_figure(len(results), left=0.11)
     kinds = (("models", "#4f7480", ""), ("meters", "#a9b9a8", "///"), ("fees", "#f0e6c8", "..."))
     wholes = []
     for at, r in enumerate(results):
@@ -234,9 +242,9 @@ def months(results: list[EstateEstimate], card: RateCard | None, form: str = "pn
         words = money_words(t.cost_month + t.meters_month + t.fees_month)
         axes.text(wholes[at] + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
     axes.set_xlim(0, top * 1.32)
-    _rows(axes, [r.month for r in results])
+    _label_rows(axes, [r.month for r in results])
     axes.set_xlabel(f"{results[0].currency} per month", fontsize=9, color=INK)
-    changes = card.dates() if card is not None else []
+    changes = card.change_dates() if card is not None else []
     for at, r in enumerate(results):
         if at and any(d.isoformat()[:7] == r.month for d in changes):
             axes.plot([0, top * 1.32], [at - 0.5] * 2, color=INK, linewidth=0.9, linestyle=(0, (5, 3)))
@@ -244,8 +252,11 @@ def months(results: list[EstateEstimate], card: RateCard | None, form: str = "pn
     missing = sorted({name for r in results for name in r.total.unknown_volume})
     whole = sum(wholes)
     left_out = f"; without {len(missing)} flows of unknown volume" if missing else ""
-    _head(
-        figure, height, "Month by month", f"{money(whole)} {results[0].currency} in the {len(results)} months{left_out}"
+    _write_head(
+        figure,
+        height,
+        "Month by month",
+        f"{money_text(whole)} {results[0].currency} in the {len(results)} months{left_out}",
     )
     shown = [
         k
@@ -254,8 +265,10 @@ def months(results: list[EstateEstimate], card: RateCard | None, form: str = "pn
         )
         if on
     ]
-    _legend(figure, height, [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for w, c, h in shown])
-    return _saved(figure, form)
+    _add_legend(
+        figure, height, [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for w, c, h in shown]
+    )
+    return _save_figure(figure, form)
 
 
 def write_png(data: ChartData, look: TextLook) -> bytes:
@@ -271,8 +284,8 @@ def write_svg(data: ChartData, look: TextLook) -> bytes:
 def draw_chart(data: ChartData, form: str) -> bytes:
     """The chart of a kind."""
     if data.kind == "drivers":
-        return tornado(list(data.drivers), data.currency, data.per, form)
+        return drivers_chart(list(data.drivers), data.currency, data.per, form)
     if data.kind == "months":
-        return months(list(data.months), data.card, form)
+        return months_chart(list(data.months), data.card, form)
     assert data.estimate is not None
-    return run_costs(data.estimate, form) if data.kind == "runs" else monthly_cost(data.estimate, form)
+    return runs_chart(data.estimate, form) if data.kind == "runs" else flows_chart(data.estimate, form)

@@ -5,10 +5,10 @@ from __future__ import annotations
 
 from html import escape
 
-from zeitbuch.core.model.sheet import Sheet, shown
+from zeitbuch.core.model.sheet import Sheet, cell_text
 from zeitbuch.core.report import document as d
 from zeitbuch.core.report.presentations import FlowDocument
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 STYLE = """
@@ -39,11 +39,11 @@ pre { margin: .2rem 0 0; padding: .7rem .9rem; background: var(--card); border: 
 """
 
 
-def _t(text: str) -> str:
-    return escape(inert(text, keep_lines=False))
+def _escape_text(text: str) -> str:
+    return escape(make_inert(text, keep_lines=False))
 
 
-def _table(sheet: Sheet) -> str:
+def _table_html(sheet: Sheet) -> str:
     right = [column.kind in ("count", "number", "money", "percent") for column in sheet.columns]
 
     def cells(values: list[str], tag: str) -> str:
@@ -53,12 +53,12 @@ def _table(sheet: Sheet) -> str:
 
     def shown_row(row: tuple[object, ...]) -> list[str]:
         return [
-            _t(shown(value, "text" if isinstance(value, str) else column.kind))
+            _escape_text(cell_text(value, "text" if isinstance(value, str) else column.kind))
             for value, column in zip(row, sheet.columns, strict=True)
         ]
 
     heads = "".join(
-        f"<th scope=col{' class=num' if flag else ''}>{_t(column.title)}</th>"
+        f"<th scope=col{' class=num' if flag else ''}>{_escape_text(column.title)}</th>"
         for column, flag in zip(sheet.columns, right, strict=True)
     )
     body = "\n".join(f"<tr>{cells(shown_row(row), 'td')}</tr>" for row in sheet.rows)
@@ -71,22 +71,28 @@ def block_html(block: d.Block, picture: str = "") -> str:
     match block:
         case d.Heading(level=level, text=text, anchor=anchor):
             mark = f' id="{escape(anchor)}"' if anchor else ""
-            return f"<h{level}{mark}>{_t(text)}</h{level}>"
+            return f"<h{level}{mark}>{_escape_text(text)}</h{level}>"
         case d.Paragraph(text=text, quiet=quiet):
-            return f"<p{' class=quiet' if quiet else ''}>{_t(text)}</p>"
+            return f"<p{' class=quiet' if quiet else ''}>{_escape_text(text)}</p>"
         case d.Facts(pairs=pairs):
-            return "<dl>" + "".join(f"<dt>{_t(key)}</dt><dd>{_t(value)}</dd>" for key, value in pairs) + "</dl>"
+            return (
+                "<dl>"
+                + "".join(f"<dt>{_escape_text(key)}</dt><dd>{_escape_text(value)}</dd>" for key, value in pairs)
+                + "</dl>"
+            )
         case d.Bullets(items=items):
-            return "<ul>" + "".join(f"<li>{_t(key)}</li>" for key in items) + "</ul>"
+            return "<ul>" + "".join(f"<li>{_escape_text(key)}</li>" for key in items) + "</ul>"
         case d.Table(sheet=sheet):
-            return _table(sheet)
+            return _table_html(sheet)
         case d.Quote(label=label, text=text):
-            return f"<figure><figcaption>{_t(label)}</figcaption><pre>{escape(inert(text))}</pre></figure>"
+            return (
+                f"<figure><figcaption>{_escape_text(label)}</figcaption><pre>{escape(make_inert(text))}</pre></figure>"
+            )
         case d.Picture():
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):
             rows = "".join(
-                f'<li><a href="{escape(name)}.html">{_t(text)}</a><br><span class=quiet>{_t(r)}</span></li>'
+                f'<li><a href="{escape(name)}.html">{_escape_text(text)}</a><br><span class=quiet>{_escape_text(r)}</span></li>'
                 for text, name, r in items
             )
             return f"<ul>{rows}</ul>"
@@ -107,12 +113,12 @@ def to_html_page(page: d.Page, picture: str = "") -> str:
     links = [
         (second.text, second.anchor) for second in page.blocks if isinstance(second, d.Heading) and second.level == 2
     ]
-    nav = "".join(f'<a href="#{escape(first)}">{_t(text)}</a>' for text, first in links)
+    nav = "".join(f'<a href="#{escape(first)}">{_escape_text(text)}</a>' for text, first in links)
     home = "" if page.kind == "index" else '<a href="index.html">All flows</a>'
     body = "\n".join(block_html(second, picture) for second in page.blocks)
     return (
         f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
-        f"<title>{_t(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"
+        f"<title>{_escape_text(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"
         + (f"<nav aria-label='On this page'>{home}{nav}</nav>\n" if nav or home else "")
         + f"{body}\n</main>\n</body>\n</html>\n"
     )

@@ -8,19 +8,19 @@ import re
 
 from zeitbuch.core.report import document as d
 from zeitbuch.core.report.presentations import FlowDocument, PageResult
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.tables import markdown_text, to_markdown
 from zeitbuch.writers.theme.terminal import TextLook
 
 
-def fence(text: str) -> str:
+def fence_text(text: str) -> str:
     """A text in a code block that it cannot close."""
     longest = max([len(member) for member in re.findall(r"`+", text)] + [2])
     marks = "`" * (longest + 1)
-    return f"{marks}text\n{inert(text.strip(chr(10)))}\n{marks}"
+    return f"{marks}text\n{make_inert(text.strip(chr(10)))}\n{marks}"
 
 
-def _block(block: d.Block, picture: str) -> str:
+def _block_markdown(block: d.Block, picture: str) -> str:
     match block:
         case d.Heading(level=level, text=text):
             return f"{'#' * level} {markdown_text(text)}"
@@ -34,7 +34,7 @@ def _block(block: d.Block, picture: str) -> str:
         case d.Table(sheet=sheet):
             return to_markdown(sheet).rstrip()
         case d.Quote(label=label, text=text):
-            return f"**{markdown_text(label)}**\n\n{fence(text)}"
+            return f"**{markdown_text(label)}**\n\n{fence_text(text)}"
         case d.Picture(alt=alt):
             return f"![{markdown_text(alt)}]({picture})"
         case d.Links(items=items):
@@ -50,7 +50,7 @@ def _block(block: d.Block, picture: str) -> str:
 
 def to_markdown_page(page: d.Page, picture: str = "") -> str:
     """A page as Markdown; ``picture`` is the path of the map from the page."""
-    return "\n\n".join(_block(second, picture) for second in page.blocks) + "\n"
+    return "\n\n".join(_block_markdown(second, picture) for second in page.blocks) + "\n"
 
 
 def write_markdown(result: PageResult, look: TextLook) -> str:

@@ -7,14 +7,14 @@ import textwrap
 
 from zeitbuch.core.report import document as d
 from zeitbuch.core.report.presentations import PageResult
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.tables import to_table
 from zeitbuch.writers.theme.terminal import TextLook
 
 
-def _wrapped(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
+def _wrap_lines(text: str, width: int, first: str = "", rest: str = "", hang: str = "") -> str:
     lines = []
-    for index, line in enumerate(inert(text).split("\n")):
+    for index, line in enumerate(make_inert(text).split("\n")):
         lead = line[: len(line) - len(line.lstrip())]
         start = (first if index == 0 else rest) + lead
         lines.append(
@@ -32,27 +32,29 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
     for block in page.blocks:
         match block:
             case d.Heading(level=level, text=text):
-                words = inert(text, keep_lines=False)
+                words = make_inert(text, keep_lines=False)
                 parts.append(
                     f"\x1b[1m{words}\x1b[0m"
                     if colour
                     else words + ("\n" + "=" * min(len(words), width) if level == 1 else "")
                 )
             case d.Paragraph(text=text):
-                parts.append(_wrapped(text, width))
+                parts.append(_wrap_lines(text, width))
             case d.Facts(pairs=pairs):
                 size = max([len(key) for key, _ in pairs] or [0])
                 parts.append(
-                    "\n".join(_wrapped(f"{value}", width, f"{key:<{size}}  ", " " * (size + 2)) for key, value in pairs)
+                    "\n".join(
+                        _wrap_lines(f"{value}", width, f"{key:<{size}}  ", " " * (size + 2)) for key, value in pairs
+                    )
                 )
             case d.Bullets(items=items):
-                parts.append("\n".join(_wrapped(key, width, hang="  ") for key in items))
+                parts.append("\n".join(_wrap_lines(key, width, hang="  ") for key in items))
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
             case d.Quote(label=label, text=text):
                 parts.append(
-                    f"{inert(label)}:\n"
-                    + "\n".join(_wrapped(line, width, "  | ", "  | ") for line in text.strip().split("\n"))
+                    f"{make_inert(label)}:\n"
+                    + "\n".join(_wrap_lines(line, width, "  | ", "  | ") for line in text.strip().split("\n"))
                 )
             case _:
                 continue

@@ -12,7 +12,7 @@ _HARMFUL = re.compile(
 )
 
 
-def inert(text: str, keep_lines: bool = True) -> str:
+def make_inert(text: str, keep_lines: bool = True) -> str:
     """Text whose control characters are shown as their code, never executed."""
     if text.isascii() and text.isprintable():
         return text if keep_lines or ("  " not in text and text[:1] != " " != text[-1:]) else " ".join(text.split())
@@ -21,7 +21,7 @@ def inert(text: str, keep_lines: bool = True) -> str:
     return _HARMFUL.sub(lambda m: f"<U+{ord(m[0]):04X}>", text)
 
 
-def escaped(json_text: str) -> str:
+def escape_json(json_text: str) -> str:
     """JSON whose control and direction characters (they stand within strings only) are written as escapes."""
     return _HARMFUL.sub(lambda m: f"\\u{ord(m[0]):04x}", json_text)
 

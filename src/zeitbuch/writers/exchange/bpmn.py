@@ -14,7 +14,7 @@ from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Step, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
 
-from .bpmn_diagram import diagram
+from .bpmn_diagram import write_diagram
 
 _B = f"{{{E.MODEL_SPACE}}}"
 _D = f"{{{E.DIAGRAM_SPACE}}}"
@@ -45,7 +45,7 @@ def to_bpmn(estate: Estate) -> str:
     diagrams: list[ET.Element] = []
     taken: set[str] = {"definitions"}
     for number, flow in enumerate(estate.flows, 1):
-        diagrams.append(_Process(root, flow, number, taken).written())
+        diagrams.append(_Process(root, flow, number, taken).write_process())
     root.extend(diagrams)
     ET.indent(root, " ")
     text = ET.tostring(root, encoding="unicode", short_empty_elements=True)
@@ -57,7 +57,7 @@ def write_bpmn(estate: Estate, look: TextLook) -> str:
     return to_bpmn(estate)
 
 
-def _clean(text: str) -> str:
+def _clean_text(text: str) -> str:
     return _CONTROL.sub("\ufffd", text)
 
 
@@ -94,7 +94,7 @@ class _Process:
         ] = {}  # border event of an error route -> the activity, ids: of the file, of the model
         self.events: dict[str, str] = {}  # border event -> the activity it sits on
 
-    def name(self, key: str, prefix: str = "") -> str:
+    def element_id(self, key: str, prefix: str = "") -> str:
         """The id of a record within the file: an XML name that occurs once."""
         if key in self.names and not prefix:
             return self.names[key]
@@ -107,24 +107,24 @@ class _Process:
             self.names[key] = made
         return made
 
-    def written(self) -> ET.Element:
+    def write_process(self) -> ET.Element:
         """Adds the process to the definitions; returns its diagram."""
         flow = self.flow
-        process_id = self.name(f"\x00{flow.id}") if flow.id in self.steps else self.name(flow.id)
+        process_id = self.element_id(f"\x00{flow.id}") if flow.id in self.steps else self.element_id(flow.id)
         process = ET.SubElement(
-            self.root, _B + "process", {"id": process_id, "name": _clean(flow.name), "isExecutable": "false"}
+            self.root, _B + "process", {"id": process_id, "name": _clean_text(flow.name), "isExecutable": "false"}
         )
         if flow.description:
-            ET.SubElement(process, _B + "documentation").text = _clean(flow.description)
-        self._own(process, flow, E.FLOW_SAID, {"id": flow.id})
-        self._lanes(process)
+            ET.SubElement(process, _B + "documentation").text = _clean_text(flow.description)
+        self._write_own_record(process, flow, E.FLOW_SAID, {"id": flow.id})
+        self._write_lanes(process)
         inner = self._event_scopes()
-        self._level(process, None, [trigger for trigger in flow.triggers if trigger.id not in inner], inner)
-        self._links(process)
-        self._artifacts(process)
-        return diagram(self, process_id)
+        self._write_level(process, None, [trigger for trigger in flow.triggers if trigger.id not in inner], inner)
+        self._write_links(process)
+        self._write_artifacts(process)
+        return write_diagram(self, process_id)
 
-    def _own(
+    def _write_own_record(
         self, element: ET.Element, record: Record, said: tuple[str, ...], more: dict[str, Any] | None = None
     ) -> None:
         """The extension with what BPMN does not say of a record."""
@@ -133,7 +133,7 @@ class _Process:
         extension = ET.SubElement(element, _B + "extensionElements")
         ET.SubElement(extension, _Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
 
-    def _lanes(self, process: ET.Element) -> None:
+    def _write_lanes(self, process: ET.Element) -> None:
         lanes: dict[str, list[str]] = {}
         records: list[Step | Trigger] = [*self.flow.triggers, *self.flow.steps]
         for record in records:
@@ -142,11 +142,11 @@ class _Process:
                     lanes.setdefault(second.value, []).append(record.id)
         if not lanes:
             return
-        outer = ET.SubElement(process, _B + "laneSet", {"id": self.name("lanes", f"p{self.number}_")})
+        outer = ET.SubElement(process, _B + "laneSet", {"id": self.element_id("lanes", f"p{self.number}_")})
         for lane, members in lanes.items():
-            made = ET.SubElement(outer, _B + "lane", {"id": self.name(lane, "lane_"), "name": _clean(lane)})
+            made = ET.SubElement(outer, _B + "lane", {"id": self.element_id(lane, "lane_"), "name": _clean_text(lane)})
             for member in members:
-                ET.SubElement(made, _B + "flowNodeRef").text = self.name(member)
+                ET.SubElement(made, _B + "flowNodeRef").text = self.element_id(member)
 
     def _event_scopes(self) -> dict[str, str]:
         """Triggers that stand inside an event sub-process, and its id."""
@@ -160,31 +160,33 @@ class _Process:
 
     # -- elements -----------------------------------------------------------------------------------------------------
 
-    def _level(self, parent: ET.Element, scope: str | None, triggers: list[Trigger], inner: dict[str, str]) -> None:
+    def _write_level(
+        self, parent: ET.Element, scope: str | None, triggers: list[Trigger], inner: dict[str, str]
+    ) -> None:
         for trigger in triggers:
-            self._trigger(parent, trigger, scope)
+            self._write_trigger(parent, trigger, scope)
         for step in self.inside.get(scope, ()):
-            tag = self.tags[step.id] = self._tag(step)
+            tag = self.tags[step.id] = self._element_tag(step)
             if tag == "textAnnotation":
                 continue
-            element = ET.SubElement(parent, _B + tag, {"id": self.name(step.id), "name": _clean(step.name)})
+            element = ET.SubElement(parent, _B + tag, {"id": self.element_id(step.id), "name": _clean_text(step.name)})
             self.elements[step.id] = element
             if step.note:
-                ET.SubElement(element, _B + "documentation").text = _clean(step.note)
-            self._own(element, step, E.STEP_SAID, {"id": step.id})
-            self._details(element, step, tag)
+                ET.SubElement(element, _B + "documentation").text = _clean_text(step.note)
+            self._write_own_record(element, step, E.STEP_SAID, {"id": step.id})
+            self._write_details(element, step, tag)
             if tag in E.SCOPES:
                 held = [trigger for trigger in self.flow.triggers if inner.get(trigger.id) == step.id]
-                self._level(element, step.id, held, inner)
+                self._write_level(element, step.id, held, inner)
 
-    def _tag(self, step: Step) -> str:
+    def _element_tag(self, step: Step) -> str:
         first = step.operation.split(" ")[0]
         if step.kind == "note":
             return "textAnnotation"
         if step.id in self.inside or step.kind in ("loop", "guard", "group"):
             return first if first in E.SCOPES else "subProcess"
         if first == "boundaryEvent":
-            return first if self._border(step) else "intermediateThrowEvent"
+            return first if self._border_link(step) else "intermediateThrowEvent"
         if first in ("startEvent", "textAnnotation", *E.SCOPES):
             return "task" if first == "startEvent" else "subProcess"
         if first in E.NODES:
@@ -197,7 +199,7 @@ class _Process:
             return {"each": "exclusiveGateway", "once": "inclusiveGateway"}.get(step.join or "all", "parallelGateway")
         return _TAGS.get(step.kind, "serviceTask")
 
-    def _border(self, step: Step) -> Link | None:
+    def _border_link(self, step: Step) -> Link | None:
         """The link by which a border event hangs on an activity."""
         for link in self.flow.links:
             source = self.steps.get(link.source)
@@ -213,32 +215,32 @@ class _Process:
     def _tag_of(self, step: Step) -> str:
         if step.operation.startswith("boundaryEvent"):
             return "boundaryEvent"
-        return self.tags.get(step.id) or self._tag(step)
+        return self.tags.get(step.id) or self._element_tag(step)
 
-    def _details(self, element: ET.Element, step: Step, tag: str) -> None:
+    def _write_details(self, element: ET.Element, step: Step, tag: str) -> None:
         words = step.operation.split(" ")
         if tag == "boundaryEvent":
-            held = self._border(step)
+            held = self._border_link(step)
             assert held is not None
-            element.set("attachedToRef", self.name(held.source))
+            element.set("attachedToRef", self.element_id(held.source))
             if held.label.endswith("(goes on)"):
                 element.set("cancelActivity", "false")
             self.events[step.id] = held.source
         if tag in E.EVENTS and len(words) > 1:
-            self._definition(element, words[1], {second.name: second.value for second in step.inputs})
+            self._write_definition(element, words[1], {second.name: second.value for second in step.inputs})
         elif tag == "callActivity" and step.calls:
             element.set("calledElement", _xml_name(step.calls))
         elif tag in E.SCOPES:
             if step.operation == E.EVENT_SUBPROCESS:
                 element.set("triggeredByEvent", "true")
             if step.kind == "loop":
-                self._marker(element, step)
+                self._write_marker(element, step)
         if tag == "scriptTask":
             script = next((second.value for second in step.inputs if second.name == "script"), None)
             if isinstance(script, str):
-                ET.SubElement(element, _B + "script").text = _clean(script)
+                ET.SubElement(element, _B + "script").text = _clean_text(script)
 
-    def _marker(self, element: ET.Element, step: Step) -> None:
+    def _write_marker(self, element: ET.Element, step: Step) -> None:
         repeat = step.repeat
         if "multiInstance" in step.operation or (
             repeat is not None and (repeat.items or repeat.count is not None) and not repeat.until
@@ -253,11 +255,11 @@ class _Process:
         if repeat is not None and repeat.cap is not None:
             marker.set("loopMaximum", str(repeat.cap))
         if repeat is not None and repeat.until:
-            ET.SubElement(marker, _B + "loopCondition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+            ET.SubElement(marker, _B + "loopCondition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
                 repeat.until
             )
 
-    def _definition(self, element: ET.Element, word: str, said: dict[str, Any]) -> None:
+    def _write_definition(self, element: ET.Element, word: str, said: dict[str, Any]) -> None:
         tag = f"{word}EventDefinition"
         if tag not in E.DEFINITIONS:
             return
@@ -265,22 +267,24 @@ class _Process:
         if tag == "timerEventDefinition":
             for name in ("timeDate", "timeDuration", "timeCycle"):
                 if said.get(name):
-                    ET.SubElement(made, _B + name, {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+                    ET.SubElement(made, _B + name, {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
                         str(said[name])
                     )
                     break
         elif tag == "conditionalEventDefinition":
-            ET.SubElement(made, _B + "condition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
+            ET.SubElement(made, _B + "condition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
                 str(said.get("condition", ""))
             )
         elif tag == "linkEventDefinition":
-            made.set("name", _clean(str(said.get("name", ""))))
+            made.set("name", _clean_text(str(said.get("name", ""))))
 
-    def _trigger(self, parent: ET.Element, trigger: Trigger, scope: str | None) -> None:
-        element = ET.SubElement(parent, _B + "startEvent", {"id": self.name(trigger.id), "name": _clean(trigger.name)})
+    def _write_trigger(self, parent: ET.Element, trigger: Trigger, scope: str | None) -> None:
+        element = ET.SubElement(
+            parent, _B + "startEvent", {"id": self.element_id(trigger.id), "name": _clean_text(trigger.name)}
+        )
         self.elements[trigger.id] = element
         self.tags[trigger.id] = "startEvent"
-        self._own(element, trigger, E.TRIGGER_SAID, {"id": trigger.id})
+        self._write_own_record(element, trigger, E.TRIGGER_SAID, {"id": trigger.id})
         schedule = trigger.schedule
         if trigger.kind in ("schedule", "polling"):
             clock = ""
@@ -288,26 +292,26 @@ class _Process:
                 clock = schedule.cron or schedule.rule or schedule.repeat or ""
                 if schedule.every is not None:
                     clock = f"R/PT{schedule.every:g}S"
-            self._definition(element, "timer", {"timeCycle": clock})
+            self._write_definition(element, "timer", {"timeCycle": clock})
         elif trigger.kind == "fault" and scope is not None:
-            self._definition(element, "error", {})
+            self._write_definition(element, "error", {})
         elif trigger.kind not in ("manual", "call"):
-            self._definition(element, "message", {})
+            self._write_definition(element, "message", {})
         if scope is not None:
             # The way from the start into an event sub-process: to the steps that nothing else leads to.
             reached = {link.target for link in self.flow.links}
             for number, step in enumerate(step for step in self.inside.get(scope, ()) if step.id not in reached):
-                edge = self.name(f"{trigger.id}.{number}", "entry_")
+                edge = self.element_id(f"{trigger.id}.{number}", "entry_")
                 ET.SubElement(
                     parent,
                     _B + "sequenceFlow",
-                    {"id": edge, "sourceRef": self.name(trigger.id), "targetRef": self.name(step.id)},
+                    {"id": edge, "sourceRef": self.element_id(trigger.id), "targetRef": self.element_id(step.id)},
                 )
                 self.edges.append((edge, trigger.id, step.id))
 
     # -- links --------------------------------------------------------------------------------------------------------
 
-    def _container(self, process: ET.Element, link: Link) -> ET.Element:
+    def _container_of(self, process: ET.Element, link: Link) -> ET.Element:
         """The element in which a link stands: the innermost scope that holds both ends."""
 
         def scopes(key: str) -> list[str]:
@@ -322,7 +326,7 @@ class _Process:
         common = next((text for text in scopes(link.source) if text in target), None)
         return self.elements[common] if common is not None else process
 
-    def _links(self, process: ET.Element) -> None:
+    def _write_links(self, process: ET.Element) -> None:
         for number, link in enumerate(self.flow.links, 1):
             source, target = self.steps.get(link.source), self.steps.get(link.target)
             if link.role == "attach" or "textAnnotation" in (self.tags.get(link.source), self.tags.get(link.target)):
@@ -337,55 +341,55 @@ class _Process:
                 continue
             if target is not None and target.scope == link.source:
                 continue  # names a branch of a scope: an association
-            self._sequence(self._container(process, link), link, number)
+            self._write_sequence(self._container_of(process, link), link, number)
 
-    def _sequence(self, parent: ET.Element, link: Link, number: int) -> None:
-        edge = self.name(f"{number}", f"flow{self.number}_")
+    def _write_sequence(self, parent: ET.Element, link: Link, number: int) -> None:
+        edge = self.element_id(f"{number}", f"flow{self.number}_")
         made = ET.SubElement(
             parent,
             _B + "sequenceFlow",
-            {"id": edge, "sourceRef": self.name(link.source), "targetRef": self.name(link.target)},
+            {"id": edge, "sourceRef": self.element_id(link.source), "targetRef": self.element_id(link.target)},
         )
         if link.label:
-            made.set("name", _clean(link.label))
-        self._own(made, link, E.LINK_SAID)
+            made.set("name", _clean_text(link.label))
+        self._write_own_record(made, link, E.LINK_SAID)
         if link.condition:
-            ET.SubElement(made, _B + "conditionExpression", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean(
-                link.condition
-            )
+            ET.SubElement(
+                made, _B + "conditionExpression", {_XSI + "type": "bpmn:tFormalExpression"}
+            ).text = _clean_text(link.condition)
         self.edges.append((edge, link.source, link.target))
 
     def _catcher(self, parent: ET.Element, link: Link, number: int) -> str:
         """The border event from which an error route leaves an activity."""
-        key = self.name(f"{number}", f"catch{self.number}_")
-        event = ET.SubElement(parent, _B + "boundaryEvent", {"id": key, "attachedToRef": self.name(link.source)})
+        key = self.element_id(f"{number}", f"catch{self.number}_")
+        event = ET.SubElement(parent, _B + "boundaryEvent", {"id": key, "attachedToRef": self.element_id(link.source)})
         extension = ET.SubElement(event, _B + "extensionElements")
         ET.SubElement(extension, _Z + "route")
         timeout = "timeout" in link.after and "failure" not in link.after
-        self._definition(event, "timer" if timeout else "error", {})
+        self._write_definition(event, "timer" if timeout else "error", {})
         self.catchers[key] = link.source
         return key
 
-    def _artifacts(self, process: ET.Element) -> None:
+    def _write_artifacts(self, process: ET.Element) -> None:
         """Notes, and links that are no sequence: helpers of an agent, names of branches."""
         for step in self.flow.steps:
             if self.tags.get(step.id) == "textAnnotation":
-                made = ET.SubElement(process, _B + "textAnnotation", {"id": self.name(step.id)})
+                made = ET.SubElement(process, _B + "textAnnotation", {"id": self.element_id(step.id)})
                 self.elements[step.id] = made
-                self._own(made, step, ("id", "origin", "position"), {"id": step.id})
-                ET.SubElement(made, _B + "text").text = _clean(step.note or step.name)
+                self._write_own_record(made, step, ("id", "origin", "position"), {"id": step.id})
+                ET.SubElement(made, _B + "text").text = _clean_text(step.note or step.name)
         for number, link in enumerate(self.flow.links, 1):
             target = self.steps.get(link.target)
             notes = "textAnnotation" in (self.tags.get(link.source), self.tags.get(link.target))
             inward = target is not None and target.scope == link.source
             if link.role == "attach" or notes or inward:
-                key = self.name(f"{number}", f"tie{self.number}_")
+                key = self.element_id(f"{number}", f"tie{self.number}_")
                 made = ET.SubElement(
                     process,
                     _B + "association",
-                    {"id": key, "sourceRef": self.name(link.source), "targetRef": self.name(link.target)},
+                    {"id": key, "sourceRef": self.element_id(link.source), "targetRef": self.element_id(link.target)},
                 )
-                self._own(made, link, E.LINK_SAID)
+                self._write_own_record(made, link, E.LINK_SAID)
                 self.edges.append((key, link.source, link.target))
 
 

@@ -7,10 +7,10 @@ from typing import Protocol
 from xml.etree import ElementTree as ET
 
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.layout.scene import scene
+from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.records import Flow, Step, Trigger
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.theme.fonts import measure_text
 
 _D = f"{{{E.DIAGRAM_SPACE}}}"
 _DC = "{http://www.omg.org/spec/DD/20100524/DC}"
@@ -27,27 +27,37 @@ class Drawn(Protocol):
     edges: list[tuple[str, str, str]]
     catchers: dict[str, str]
 
-    def name(self, key: str, prefix: str = "") -> str: ...
+    def element_id(self, key: str, prefix: str = "") -> str: ...
 
 
-def diagram(p: Drawn, process_id: str) -> ET.Element:
-    boxes = _boxes(p)
-    diagram = ET.Element(_D + "BPMNDiagram", {"id": p.name("diagram", f"p{p.number}_")})
+def write_diagram(p: Drawn, process_id: str) -> ET.Element:
+    boxes = _element_boxes(p)
+    diagram = ET.Element(_D + "BPMNDiagram", {"id": p.element_id("diagram", f"p{p.number}_")})
     plane = ET.SubElement(
-        diagram, _D + "BPMNPlane", {"id": p.name("plane", f"p{p.number}_"), "bpmnElement": process_id}
+        diagram, _D + "BPMNPlane", {"id": p.element_id("plane", f"p{p.number}_"), "bpmnElement": process_id}
     )
     for key in p.elements:
         x, y, width, height = boxes[key]
-        shape = ET.SubElement(plane, _D + "BPMNShape", {"id": p.name(key, "shape_"), "bpmnElement": p.name(key)})
+        shape = ET.SubElement(
+            plane, _D + "BPMNShape", {"id": p.element_id(key, "shape_"), "bpmnElement": p.element_id(key)}
+        )
         if p.tags.get(key) in E.SCOPES:
             shape.set("isExpanded", "true")
-        ET.SubElement(shape, _DC + "Bounds", {"x": _n(x), "y": _n(y), "width": _n(width), "height": _n(height)})
+        ET.SubElement(
+            shape,
+            _DC + "Bounds",
+            {"x": _coordinate(x), "y": _coordinate(y), "width": _coordinate(width), "height": _coordinate(height)},
+        )
     for key, source in p.catchers.items():
         x, y, _, height = boxes[source]
-        shape = ET.SubElement(plane, _D + "BPMNShape", {"id": p.name(key, "shape_"), "bpmnElement": key})
-        ET.SubElement(shape, _DC + "Bounds", {"x": _n(x + 10), "y": _n(y + height - 18), "width": "36", "height": "36"})
+        shape = ET.SubElement(plane, _D + "BPMNShape", {"id": p.element_id(key, "shape_"), "bpmnElement": key})
+        ET.SubElement(
+            shape,
+            _DC + "Bounds",
+            {"x": _coordinate(x + 10), "y": _coordinate(y + height - 18), "width": "36", "height": "36"},
+        )
     for edge, source, target in p.edges:
-        made = ET.SubElement(plane, _D + "BPMNEdge", {"id": p.name(edge, "edge_"), "bpmnElement": edge})
+        made = ET.SubElement(plane, _D + "BPMNEdge", {"id": p.element_id(edge, "edge_"), "bpmnElement": edge})
         first, second = boxes[source], boxes[target]
         down = first[1] + first[3] <= second[1]
         ends = (
@@ -56,13 +66,13 @@ def diagram(p: Drawn, process_id: str) -> ET.Element:
             else ((first[0] + first[2], first[1] + first[3] / 2), (second[0] + second[2], second[1] + second[3] / 2))
         )
         for x, y in ends:
-            ET.SubElement(made, _DI + "waypoint", {"x": _n(x), "y": _n(y)})
+            ET.SubElement(made, _DI + "waypoint", {"x": _coordinate(x), "y": _coordinate(y)})
     return diagram
 
 
-def _boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
+def _element_boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
     """Where each element stands: the builder's own positions, else those of our map."""
-    drawn = scene(Graph(p.flow), measure)
+    drawn = draw_scene(Graph(p.flow), measure_text)
     boxes: dict[str, tuple[float, float, float, float]] = {
         frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in drawn.frames
     }
@@ -85,5 +95,5 @@ def _boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
     return result
 
 
-def _n(value: float) -> str:
+def _coordinate(value: float) -> str:
     return f"{value:.1f}".rstrip("0").rstrip(".")

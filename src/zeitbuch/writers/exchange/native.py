@@ -10,11 +10,11 @@ import yaml
 from msgspec import structs
 
 from zeitbuch.core.model.records import FORMAT_VERSION, Estate, Flow
-from zeitbuch.writers.escape.text import escaped
+from zeitbuch.writers.escape.text import escape_json
 from zeitbuch.writers.theme.terminal import TextLook
 
 
-def _bare(flow: Flow) -> Any:
+def _bare_flow(flow: Flow) -> Any:
     """A flow as plain values. Origins stay behind: they say where a record stands, and that place is now another."""
     return msgspec.to_builtins(
         structs.replace(
@@ -27,8 +27,8 @@ def _bare(flow: Flow) -> Any:
     )
 
 
-def _document(estate: Estate) -> dict[str, Any]:
-    return {"zeitbuch": FORMAT_VERSION, "flows": [_bare(flow) for flow in estate.flows]}
+def _native_document(estate: Estate) -> dict[str, Any]:
+    return {"zeitbuch": FORMAT_VERSION, "flows": [_bare_flow(flow) for flow in estate.flows]}
 
 
 class _Dumper(yaml.SafeDumper):
@@ -38,7 +38,7 @@ class _Dumper(yaml.SafeDumper):
         return True
 
 
-def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+def _represent_text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
     lines = text.split("\n")
     style = "|" if len(lines) > 1 and all(line == line.rstrip() for line in lines) else None
     if not all(line.isprintable() for line in lines):
@@ -46,17 +46,17 @@ def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
     return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
 
 
-_Dumper.add_representer(str, _text)
+_Dumper.add_representer(str, _represent_text)
 
 
 def to_yaml(estate: Estate) -> str:
     """The estate in the native form as YAML."""
-    return yaml.dump(_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
+    return yaml.dump(_native_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
 
 
 def to_json(estate: Estate) -> str:
     """The estate in the native form as JSON."""
-    return escaped(msgspec.json.format(msgspec.json.encode(_document(estate)), indent=1).decode()) + "\n"
+    return escape_json(msgspec.json.format(msgspec.json.encode(_native_document(estate)), indent=1).decode()) + "\n"
 
 
 def write_yaml(estate: Estate, look: TextLook) -> str:

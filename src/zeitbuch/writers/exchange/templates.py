@@ -10,17 +10,17 @@ from collections.abc import Sequence
 
 from zeitbuch.core.assumptions.quantities import QUANTITIES
 from zeitbuch.core.estimate.scenario import Scenario
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 
 
-def _quoted(text: str) -> str:
-    return json.dumps(inert(text, keep_lines=False), ensure_ascii=False)
+def _quote_toml(text: str) -> str:
+    return json.dumps(make_inert(text, keep_lines=False), ensure_ascii=False)
 
 
-def workspace(sources: Sequence[str], dialects: Sequence[str]) -> str:
+def workspace_template(sources: Sequence[str], dialects: Sequence[str]) -> str:
     """A zeitbuch.toml."""
-    named = ", ".join(_quoted(text) for text in sources) or '"exports"'
-    active = ", ".join(_quoted(name) for name in dialects) or '"dialects/*.toml"'
+    named = ", ".join(_quote_toml(text) for text in sources) or '"exports"'
+    active = ", ".join(_quote_toml(name) for name in dialects) or '"dialects/*.toml"'
     return f"""\
 # The workspace of Zeitbuch: what commands without SOURCE read. Paths are taken from this file's folder.
 sources = [{named}]
@@ -51,7 +51,7 @@ assumptions = "assumptions.toml"
 """
 
 
-def rates(models: Sequence[str]) -> str:
+def rates_template(models: Sequence[str]) -> str:
     """A rate card with a table for each model found."""
     head = """\
 # Rate card: what models cost. Prices hold from the date in `from` until a later one takes over.
@@ -101,14 +101,14 @@ currency = "EUR"      # ISO 4217
 # flow = "*"                     # or folder, environment, format; from and until say when
 """
     tables = [
-        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quoted(name)}\n"
+        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quote_toml(name)}\n"
         "# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n"
         for name in models
     ]
     return head + "".join(tables)
 
 
-def assumptions(volumes: Sequence[str]) -> str:
+def assumptions_template(volumes: Sequence[str]) -> str:
     """An assumptions file with an entry to fill in for each flow whose volume no schedule tells."""
     keys = "\n".join(f"#   {name:<9} {meaning}" for name, (_, _, meaning) in QUANTITIES.items())
     head = f"""\
@@ -141,16 +141,16 @@ assumptions = 1
 # factors = [1, 1, 1, 1, 1, 1.5, 2, 2, 1, 1, 1, 1]
 """
     tables = [
-        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quoted(value)}\n# trigger = "*"\n# runs = 0\n'
+        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quote_toml(value)}\n# trigger = "*"\n# runs = 0\n'
         for value in volumes
     ]
     return head + "".join(tables)
 
 
-def scenario(found: Scenario, check: str) -> str:
+def scenario_file(found: Scenario, check: str) -> str:
     """A scenario file, with what must be checked before as a comment."""
     import msgspec
     import tomlkit
 
     data = {"scenario": 1, **msgspec.to_builtins(found, builtin_types=(datetime.date,))}
-    return f"# Check before: {inert(check, keep_lines=False)}\n{tomlkit.dumps(data)}"
+    return f"# Check before: {make_inert(check, keep_lines=False)}\n{tomlkit.dumps(data)}"

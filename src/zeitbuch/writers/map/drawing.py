@@ -26,7 +26,7 @@ class MapDrawing(NamedTuple):
 
     def scene(self) -> Scene:
         """The drawing with all its places."""
-        from zeitbuch.core.layout.scene import scene  # a tree or a list of links needs no places
-        from zeitbuch.writers.theme.fonts import measure
+        from zeitbuch.core.layout.scene import draw_scene  # a tree or a list of links needs no places
+        from zeitbuch.writers.theme.fonts import measure_text
 
-        return scene(self.view.graph, measure, self.showing, self.view.facts)
+        return draw_scene(self.view.graph, measure_text, self.showing, self.view.facts)

@@ -8,13 +8,13 @@ import re
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
 
 
-def _said(graph: Graph, id: str, showing: Showing) -> list[str]:
+def _node_lines(graph: Graph, id: str, showing: Showing) -> list[str]:
     """The lines of a node: number and name, kind and effect, remarks."""
     trigger = graph.triggers.get(id)
     if trigger is not None:
@@ -34,13 +34,13 @@ def _said(graph: Graph, id: str, showing: Showing) -> list[str]:
     return [*lines, *showing.remarks.get(id, ()), *([meter[0]] if meter is not None else [])]
 
 
-def _label(link_label: str, condition: str, error: bool) -> str:
+def _link_label(link_label: str, condition: str, error: bool) -> str:
     return link_label or condition or ("on error" if error else "")
 
 
 def dot_quoted(text: str) -> str:
     """A text as a quoted DOT id or label that means itself."""
-    return '"' + inert(text, keep_lines=False).replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return '"' + make_inert(text, keep_lines=False).replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
 def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
@@ -53,7 +53,7 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
     ]
 
     def node(id: str, lead: str) -> None:
-        label = "\\n".join(dot_quoted(line)[1:-1] for line in _said(graph, id, showing))
+        label = "\\n".join(dot_quoted(line)[1:-1] for line in _node_lines(graph, id, showing))
         step = graph.steps.get(id)
         shape = ", shape=oval" if step is None else ""
         double = ", peripheries=2" if step is not None and step.kind in ("model", "agent", "embed") else ""
@@ -65,7 +65,7 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
             if step.kind == "note":
                 continue
             if step.id in graph.levels:
-                label = "\\n".join(dot_quoted(line)[1:-1] for line in _said(graph, step.id, showing))
+                label = "\\n".join(dot_quoted(line)[1:-1] for line in _node_lines(graph, step.id, showing))
                 out.append(f'{lead}subgraph cluster_{ids[step.id]} {{\n{lead}  label="{label}";')
                 if not [s for s in graph.levels[step.id].steps if s.kind != "note"]:
                     out.append(f'{lead}  {ids[step.id]} [label="nothing inside"];')
@@ -86,11 +86,11 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
         if link.role == "attach" or link.source not in ids or link.target not in ids:
             continue
         first, second = end(link.source, True), end(link.target, False)
-        within = link.source in graph.path(link.target)
+        within = link.source in graph.scope_path(link.target)
         if within:
             continue
         facts = []
-        text = _label(link.label, link.condition, link.role == "error")
+        text = _link_label(link.label, link.condition, link.role == "error")
         if text:
             facts.append(f"label={dot_quoted(text)}")
         if first != link.source:
@@ -108,7 +108,7 @@ _MARKUP = re.compile(r"[^0-9A-Za-z .,:()/+=äöüÄÖÜß·‘’–-]")
 
 def mermaid_text(text: str) -> str:
     """A text within double quotes of Mermaid: everything that could be markup becomes a numbered character."""
-    words = inert(text, keep_lines=False)
+    words = make_inert(text, keep_lines=False)
     return "".join(letter if letter.isalnum() or not _MARKUP.match(letter) else f"#{ord(letter)};" for letter in words)
 
 
@@ -118,7 +118,7 @@ def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
     out = [f"flowchart {'LR' if direction == 'right' else 'TB'}"]
 
     def label(id: str) -> str:
-        return "<br/>".join(mermaid_text(line) for line in _said(graph, id, showing))
+        return "<br/>".join(mermaid_text(line) for line in _node_lines(graph, id, showing))
 
     def level(scope: str | None, lead: str) -> None:
         for step in graph.levels[scope].steps:
@@ -141,11 +141,11 @@ def to_mermaid(graph: Graph, showing: Showing, direction: str = "down") -> str:
             link.role == "attach"
             or link.source not in ids
             or link.target not in ids
-            or link.source in graph.path(link.target)
+            or link.source in graph.scope_path(link.target)
         ):
             continue
         error = link.role == "error"
-        text = _label(link.label, link.condition, error)
+        text = _link_label(link.label, link.condition, error)
         arrow = "-.->" if error else "-->"
         said = f'|"{mermaid_text(text)}"|' if text else ""
         out.append(f"  {ids[link.source]} {arrow}{said} {ids[link.target]}")

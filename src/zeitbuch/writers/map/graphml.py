@@ -7,7 +7,7 @@ from xml.etree import ElementTree as ET
 
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.geometry import Scene
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
@@ -40,7 +40,7 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
     def data(element: ET.Element, domain: str, values: dict[str, str]) -> None:
         for name, value in values.items():
             if value:
-                ET.SubElement(element, f"{{{_SPACE}}}data", {"key": f"{domain}.{name}"}).text = inert(value)
+                ET.SubElement(element, f"{{{_SPACE}}}data", {"key": f"{domain}.{name}"}).text = make_inert(value)
 
     def node(parent: ET.Element, id: str, values: dict[str, str]) -> ET.Element:
         made = ET.SubElement(parent, f"{{{_SPACE}}}node", {"id": ids[id]})

@@ -19,18 +19,18 @@ from zeitbuch.core.graph.topology import Graph, pattern_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.geometry import TAB_HEIGHT, Scene
 from zeitbuch.core.model.records import Step
-from zeitbuch.core.model.sheet import number
-from zeitbuch.core.model.words import KIND_WORDS, plural, trigger_words
+from zeitbuch.core.model.sheet import number_text
+from zeitbuch.core.model.words import KIND_WORDS, count_words, trigger_words
 from zeitbuch.core.passes.reachability import Read, Ways
 from zeitbuch.core.report.document import Block, Bullets, Facts, Heading, Paragraph, step_blocks
-from zeitbuch.core.report.sentences import summary
+from zeitbuch.core.report.sentences import summary_sentences
 from zeitbuch.writers.document.html import block_html
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.look import FONT, PAGE
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
-from .svg import MARKS, Drawing, head_and_legend, n
+from .svg import MARKS, Drawing, coordinate, head_and_legend
 
 
 def to_map_page(graph: Graph, scene: Scene, showing: Showing, result: EstateEstimate | None) -> str:
@@ -41,13 +41,13 @@ def to_map_page(graph: Graph, scene: Scene, showing: Showing, result: EstateEsti
     mark = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     policy = f"default-src 'none'; script-src 'sha256-{mark}'; style-src 'unsafe-inline'"
     data = (
-        msgspec.json.encode(page.shape())
+        msgspec.json.encode(page.shape_record())
         .decode()
         .replace("<", "\\u003c")
         .replace("\u2028", "\\u2028")
         .replace("\u2029", "\\u2029")
     )
-    title = _t(scene.title)
+    title = _escape_text(scene.title)
     return f"""<!doctype html>
 <html lang=en>
 <head>
@@ -87,8 +87,13 @@ def to_map_page(graph: Graph, scene: Scene, showing: Showing, result: EstateEsti
 """
 
 
-def _t(text: str) -> str:
-    return escape(inert(text, keep_lines=False))
+def _box(x: float, y: float, width: float, height: float) -> str:
+    """Place and size as attributes of SVG."""
+    return f'x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(width)}" height="{coordinate(height)}"'
+
+
+def _escape_text(text: str) -> str:
+    return escape(make_inert(text, keep_lines=False))
 
 
 class _Page:
@@ -114,18 +119,18 @@ class _Page:
             self.uses.setdefault(graph.host.get(read.source, read.source), []).append(read)
         self.currency = result.currency if result is not None else ""
 
-    def _scope(self, scope: str) -> str:
+    def _scope_key(self, scope: str) -> str:
         return self.key[scope] if scope else ""
 
     # -- what the script needs -----------------------------------------------------------------------------------
 
-    def shape(self) -> dict[str, Any]:
+    def shape_record(self) -> dict[str, Any]:
         """Rows, boxes and lines with their places, and the words that the search looks through."""
         scene, key = self.scene, self.key
         items: list[list[Any]] = [
             [
                 key[placed_card.card.id],
-                self._scope(placed_card.scope),
+                self._scope_key(placed_card.scope),
                 placed_card.row,
                 placed_card.y,
                 placed_card.card.height,
@@ -137,7 +142,7 @@ class _Page:
         items += [
             [
                 key[frame.card.id],
-                self._scope(frame.scope),
+                self._scope_key(frame.scope),
                 frame.row,
                 frame.y,
                 frame.height,
@@ -150,12 +155,12 @@ class _Page:
         return {
             "width": scene.width,
             "height": scene.height,
-            "bands": [[self._scope(second.scope), second.row, second.top, second.height] for second in scene.bands],
+            "bands": [[self._scope_key(second.scope), second.row, second.top, second.height] for second in scene.bands],
             "items": items,
             "routes": [
                 [
                     f"r{index}",
-                    self._scope(route.scope),
+                    self._scope_key(route.scope),
                     key.get(route.leaves, ""),
                     key.get(route.reaches, ""),
                     route.points,
@@ -163,22 +168,22 @@ class _Page:
                 for index, route in enumerate(scene.routes)
             ],
             "order": [key[name] for name in order if name in key],
-            "names": {key[name]: inert(self._name(name), keep_lines=False) for name in key},
-            "text": {key[name]: self._searched(name) for name in key},
+            "names": {key[name]: make_inert(self._name_of(name), keep_lines=False) for name in key},
+            "text": {key[name]: self._search_words(name) for name in key},
         }
 
-    def _name(self, id: str) -> str:
+    def _name_of(self, id: str) -> str:
         trigger = self.graph.triggers.get(id)
         if trigger is not None:
             return trigger.title
         return f"{self.graph.numbers.get(id, '')} {self.graph.steps[id].title}".strip()
 
-    def _searched(self, id: str) -> str:
+    def _search_words(self, id: str) -> str:
         """What a search finds a step by: name, operation, model, kind, helpers, prompts."""
         step = self.graph.steps.get(id)
         if step is None:
-            return f"{self._name(id)} {trigger_words(self.graph.triggers[id])}".lower()
-        words = [self._name(id), step.operation, KIND_WORDS[step.kind], step.connection or ""]
+            return f"{self._name_of(id)} {trigger_words(self.graph.triggers[id])}".lower()
+        words = [self._name_of(id), step.operation, KIND_WORDS[step.kind], step.connection or ""]
         for one in (step, *self.graph.attached.get(id, [])):
             words += [one.title, one.model.name or "" if one.model is not None else ""]
             words += [prompt.text[:2000] for prompt in one.model.prompts] if one.model is not None else []
@@ -190,8 +195,8 @@ class _Page:
         scene = self.scene
         head, foot = head_and_legend(scene, self.draw, ' id="rail"')
         parts = [
-            f'<svg id=drawing xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {n(scene.width)} {n(scene.height)}" width="{n(scene.width)}" '
-            f'height="{n(scene.height)}" role="group" aria-label="Steps, arrow keys move between them" font-family="{FONT}">'
+            f'<svg id=drawing xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {coordinate(scene.width)} {coordinate(scene.height)}" width="{coordinate(scene.width)}" '
+            f'height="{coordinate(scene.height)}" role="group" aria-label="Steps, arrow keys move between them" font-family="{FONT}">'
             f"<defs>{MARKS}</defs><g id=whole>{head}"
         ]
         tops = {second.top: second.row for second in scene.bands if not second.scope}
@@ -201,18 +206,19 @@ class _Page:
             )
         for frame in scene.frames:
             inside = sum(
-                step.kind != "note" and frame.card.id in self.graph.path(step.id) for step in self.graph.flow.steps
+                step.kind != "note" and frame.card.id in self.graph.scope_path(step.id)
+                for step in self.graph.flow.steps
             )
-            x, y, shut = frame.x + frame.width - 40, frame.y + 8, f"folded: {plural(inside, 'step')}"
+            x, y, shut = frame.x + frame.width - 40, frame.y + 8, f"folded: {count_words(inside, 'step')}"
             parts.append(
                 f'<g id={self.key[frame.card.id]} class="node frame" role=button tabindex=-1>'
-                f'<rect class=halo x="{n(frame.x - 4)}" y="{n(frame.y - 4)}" width="{n(frame.width + 8)}" height="{n(frame.height + 8)}"/>'
+                f'<rect class=halo x="{coordinate(frame.x - 4)}" y="{coordinate(frame.y - 4)}" width="{coordinate(frame.width + 8)}" height="{coordinate(frame.height + 8)}"/>'
                 f"<g class=tabs>{self.draw.tabs(frame.card, frame.x, frame.y, frame.width, frame.height)}</g><g class=edge>{self.draw.frame(frame, False)}</g>"
                 f"<g class=toggle aria-hidden=true aria-expanded=true><title>fold or unfold</title>"
-                f'<rect x="{n(x - 6)}" y="{n(y - 6)}" width="28" height="28" fill="{PAGE.paper}" fill-opacity="0"/>'
-                f'<rect x="{n(x)}" y="{n(y)}" width="16" height="16" fill="{PAGE.card}" stroke="{PAGE.ink}"/>'
-                f'<path d="M{n(x + 4)} {n(y + 8)}h8" stroke="{PAGE.ink}" stroke-width="1.6"/>'
-                f'<path class=cross d="M{n(x + 8)} {n(y + 4)}v8" stroke="{PAGE.ink}" stroke-width="1.6"/></g>'
+                f'<rect x="{coordinate(x - 6)}" y="{coordinate(y - 6)}" width="28" height="28" fill="{PAGE.paper}" fill-opacity="0"/>'
+                f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="16" height="16" fill="{PAGE.card}" stroke="{PAGE.ink}"/>'
+                f'<path d="M{coordinate(x + 4)} {coordinate(y + 8)}h8" stroke="{PAGE.ink}" stroke-width="1.6"/>'
+                f'<path class=cross d="M{coordinate(x + 8)} {coordinate(y + 4)}v8" stroke="{PAGE.ink}" stroke-width="1.6"/></g>'
                 f"<g class=shut-only>{self.draw.text(frame.x + 18, frame.y + 40, shut, 10)}</g></g>"
             )
         for index, route in enumerate(scene.routes):
@@ -221,8 +227,8 @@ class _Page:
             low = TAB_HEIGHT if placed_card.card.tabs else 0.0
             parts.append(
                 f'<g id={self.key[placed_card.card.id]} class="node" role=button tabindex=-1>'
-                f'<rect class=halo x="{n(placed_card.x - 6)}" y="{n(placed_card.y - 6)}" '
-                f'width="{n(placed_card.card.width + 12)}" height="{n(placed_card.card.height + 12 + low)}"/>'
+                f'<rect class=halo x="{coordinate(placed_card.x - 6)}" y="{coordinate(placed_card.y - 6)}" '
+                f'width="{coordinate(placed_card.card.width + 12)}" height="{coordinate(placed_card.card.height + 12 + low)}"/>'
                 f"{self.draw.card(placed_card)}</g>"
             )
         parts.append(f"<g id=foot>{foot}</g></g></svg>")
@@ -231,15 +237,16 @@ class _Page:
     def overview(self) -> str:
         scene = self.scene
         dots = [
-            f'<rect id=d{self.key[frame.card.id]} class=field x="{n(frame.x)}" y="{n(frame.y)}" width="{n(frame.width)}" height="{n(frame.height)}" stroke-width="4"/>'
+            f"<rect id=d{self.key[frame.card.id]} class=field {_box(frame.x, frame.y, frame.width, frame.height)} "
+            f'stroke-width="4"/>'
             for frame in scene.frames
         ]
         dots += [
-            f'<rect id=d{self.key[placed_card.card.id]} x="{n(placed_card.x)}" y="{n(placed_card.y)}" width="{n(placed_card.card.width)}" height="{n(placed_card.card.height)}"/>'
-            for placed_card in scene.cards
+            f"<rect id=d{self.key[placed.card.id]} {_box(placed.x, placed.y, placed.card.width, placed.card.height)}/>"
+            for placed in scene.cards
         ]
         return (
-            f'<svg id=dots viewBox="0 0 {n(scene.width)} {n(scene.height)}" width="100%" height="100%">{"".join(dots)}'
+            f'<svg id=dots viewBox="0 0 {coordinate(scene.width)} {coordinate(scene.height)}" width="100%" height="100%">{"".join(dots)}'
             '<rect id=eye class=eye stroke-width="2" vector-effect="non-scaling-stroke"/></svg>'
         )
 
@@ -252,42 +259,45 @@ class _Page:
             longest = " → ".join(graph.numbers.get(s, "") for s in self.ways.longest[:40])
             pairs = [
                 ("Pattern", f"{pattern_of(graph.flow)}: {pattern_reason(graph)}"),
-                ("Longest way", f"{plural(len(self.ways.longest), 'step')}: {longest}"),
-                ("Nothing leads to", self._named(self.ways.unreachable)),
-                ("Nobody uses", self._named(self.ways.dead_ends)),
+                ("Longest way", f"{count_words(len(self.ways.longest), 'step')}: {longest}"),
+                ("Nothing leads to", self._names_of(self.ways.unreachable)),
+                ("Nobody uses", self._names_of(self.ways.dead_ends)),
             ]
             parts.append(
-                f"<div class=body><p>{_t(summary(graph))}</p>{block_html(Facts(tuple((key, value) for key, value in pairs if value)))}</div>"
+                f"<div class=body><p>{_escape_text(summary_sentences(graph))}</p>{block_html(Facts(tuple((key, value) for key, value in pairs if value)))}</div>"
             )
             parts.append("<h2>What sets it off</h2><ol>")
             for trigger in graph.triggers.values():
-                leads = self._named([edge.target for edge in graph.levels[None].edges if edge.source == trigger.id])
+                leads = self._names_of([edge.target for edge in graph.levels[None].edges if edge.source == trigger.id])
                 blocks: list[Block] = [
                     Paragraph(trigger_words(trigger)),
                     Paragraph(f"Leads to {leads}" if leads else "Leads nowhere", quiet=True),
                 ]
-                parts.append(self._entry(trigger.id, trigger.title, blocks))
+                parts.append(self._list_entry(trigger.id, trigger.title, blocks))
             parts.append("</ol>")
         parts.append(f"<h2>{'Flows' if self.estate else 'Steps'}</h2>")
-        parts.append(self._level(None))
+        parts.append(self._level_list(None))
         return "\n".join(parts)
 
-    def _named(self, ids: list[str]) -> str:
-        return ", ".join(self._name(key) for key in ids)
+    def _names_of(self, ids: list[str]) -> str:
+        return ", ".join(self._name_of(key) for key in ids)
 
-    def _level(self, scope: str | None) -> str:
+    def _level_list(self, scope: str | None) -> str:
         if scope not in self.graph.levels:
             return ""
         steps = [step for step in self.graph.levels[scope].steps if step.kind != "note"]
-        rows = [self._entry(step.id, self._name(step.id), self._said(step), self._level(step.id)) for step in steps]
+        rows = [
+            self._list_entry(step.id, self._name_of(step.id), self._step_details(step), self._level_list(step.id))
+            for step in steps
+        ]
         return "<ol>" + "\n".join(rows) + "</ol>" if rows else ""
 
-    def _entry(self, id: str, title: str, blocks: list[Block], inner: str = "") -> str:
+    def _list_entry(self, id: str, title: str, blocks: list[Block], inner: str = "") -> str:
         anchor = f" id=l{self.key[id]}" if id in self.key else ""
         body = "".join(block_html(second) for second in blocks)
-        return f"<li{anchor}><details><summary>{_t(title)}</summary><div class=body>{body}</div></details>{inner}</li>"
+        return f"<li{anchor}><details><summary>{_escape_text(title)}</summary><div class=body>{body}</div></details>{inner}</li>"
 
-    def _said(self, step: Step) -> list[Block]:
+    def _step_details(self, step: Step) -> list[Block]:
         """Everything about a step: sentence, settings, prompts, data in and out, estimate, place in the export."""
         graph, ways = self.graph, self.ways
         blocks: list[Block] = []
@@ -314,9 +324,11 @@ class _Page:
         if remarks:
             blocks.append(Bullets(remarks))
         own = {step.id, *[h.id for h in graph.attached.get(step.id, [])]}
-        taken = [ways.words(read) for read in self.reads.get(step.id, [])]
+        taken = [ways.read_words(read) for read in self.reads.get(step.id, [])]
         given = [
-            f"{self._name(read.reader)}: {read.where}" for read in self.uses.get(step.id, []) if read.reader not in own
+            f"{self._name_of(read.reader)}: {read.where}"
+            for read in self.uses.get(step.id, [])
+            if read.reader not in own
         ]
         for title, lines in (("Takes", taken), ("Is used by", given)):
             if lines:
@@ -324,8 +336,8 @@ class _Page:
         found = self.estimates.get(step.id)
         if found is not None:
             pairs = [
-                ("Passes a run", number(found.passes)),
-                ("Model calls a run", number(found.calls) if found.calls else ""),
+                ("Passes a run", number_text(found.passes)),
+                ("Model calls a run", number_text(found.calls) if found.calls else ""),
             ]
             if found.calls:
                 pairs += [

@@ -12,8 +12,8 @@ from PIL import Image, ImageDraw
 from zeitbuch.core.layout.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
 from zeitbuch.core.layout.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
 from zeitbuch.core.model.problems import fail
-from zeitbuch.writers.escape.text import inert
-from zeitbuch.writers.theme.fonts import font, measure
+from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.theme.fonts import load_font, measure_text
 from zeitbuch.writers.theme.look import CARD, EFFECT_LEGEND, EFFECTS, ERROR, FRAME, INK, PAPER, QUIET, RULE
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -51,7 +51,7 @@ class _Pen:
     ) -> None:
         k = self.k
         size = max(1, round(width * k))
-        for part in _dashed(points, *dash) if dash else [points]:
+        for part in _dash_line(points, *dash) if dash else [points]:
             self.draw.line([(x * k, y * k) for x, y in part], fill=colour, width=size, joint="curve")
 
     def shape(
@@ -69,13 +69,17 @@ class _Pen:
     def text(
         self, x: float, y: float, text: str, size: float, bold: bool = False, colour: str = INK, right: bool = False
     ) -> None:
-        words = inert(text, keep_lines=False)
+        words = make_inert(text, keep_lines=False)
         self.draw.text(
-            (x * self.k, y * self.k), words, font=font(size * self.k, bold), fill=colour, anchor="rs" if right else "ls"
+            (x * self.k, y * self.k),
+            words,
+            font=load_font(size * self.k, bold),
+            fill=colour,
+            anchor="rs" if right else "ls",
         )
 
 
-def _dashed(points: list[Point], on: float, off: float) -> list[list[Point]]:
+def _dash_line(points: list[Point], on: float, off: float) -> list[list[Point]]:
     parts: list[list[Point]] = []
     drawing, left = True, on
     for (x1, y1), (x2, y2) in pairwise(points):
@@ -94,7 +98,7 @@ def _dashed(points: list[Point], on: float, off: float) -> list[list[Point]]:
     return parts
 
 
-def _spine(pen: _Pen, x: float, y: float, h: float, effect: str, w: float = SPINE) -> None:
+def _draw_spine(pen: _Pen, x: float, y: float, h: float, effect: str, w: float = SPINE) -> None:
     tone, mark = EFFECTS[effect]
     pen.rect(x, y, w, h, fill=tone)
     at = y + 2.0
@@ -114,7 +118,7 @@ def _spine(pen: _Pen, x: float, y: float, h: float, effect: str, w: float = SPIN
         at += 4.0 if mark != "cross" else 5.0
 
 
-def _tabs(pen: _Pen, card: Card, x: float, y: float, width: float, height: float) -> None:
+def _draw_tabs(pen: _Pen, card: Card, x: float, y: float, width: float, height: float) -> None:
     for tab in card.tabs:
         points, (left, low) = tab_outline(card, tab, x, y, width, height)
         error = tab.style == "error"
@@ -122,9 +126,9 @@ def _tabs(pen: _Pen, card: Card, x: float, y: float, width: float, height: float
         pen.text(left, low, tab.text, SMALL, colour=ERROR if error else INK)
 
 
-def _card(pen: _Pen, placed: PlacedCard) -> None:
+def _draw_card(pen: _Pen, placed: PlacedCard) -> None:
     card, x, y = placed.card, placed.x, placed.y
-    _tabs(pen, card, x, y, card.width, card.height)
+    _draw_tabs(pen, card, x, y, card.width, card.height)
     if card.frame == "start":
         k = pen.k
         pen.draw.rounded_rectangle(
@@ -134,7 +138,7 @@ def _card(pen: _Pen, placed: PlacedCard) -> None:
     else:
         around = [(x, y), (x + card.width, y), (x + card.width, y + card.height), (x, y + card.height), (x, y)]
         pen.rect(x, y, card.width, card.height, fill=CARD)
-        _spine(pen, x, y, card.height, card.effect)
+        _draw_spine(pen, x, y, card.height, card.effect)
         if card.meter is not None:
             for share, tone in ((1.0, RULE), (card.meter, INK)):
                 pen.rect(x + SPINE + 4, y + card.height - 8, (card.width - SPINE - 8) * share, 4, fill=tone)
@@ -148,7 +152,7 @@ def _card(pen: _Pen, placed: PlacedCard) -> None:
     at += 5
     for row in card.rows:
         pen.path([(x + SPINE, at), (x + card.width, at)], RULE, 0.8)
-        _spine(pen, left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0)
+        _draw_spine(pen, left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0)
         pen.text(left + 10, at + 13.5, row.role, SMALL, colour=QUIET)
         pen.text(left + 62, at + 13.5, row.text, SMALL)
         at += ROW_HEIGHT
@@ -156,16 +160,16 @@ def _card(pen: _Pen, placed: PlacedCard) -> None:
         pen.text(x + card.width - 5, y + 12, card.number, 8.5, colour=QUIET, right=True)
 
 
-def _frame(pen: _Pen, frame: Frame) -> None:
+def _draw_frame(pen: _Pen, frame: Frame) -> None:
     card, x, y = frame.card, frame.x, frame.y
-    _tabs(pen, card, x, y, frame.width, frame.height)
+    _draw_tabs(pen, card, x, y, frame.width, frame.height)
     shade = Image.new("RGB", (1, 1), INK).getpixel((0, 0))
     under = pen.image.getpixel((int((x + frame.width - 4) * pen.k), int((y + frame.height - 4) * pen.k)))
     assert isinstance(shade, tuple) and isinstance(under, tuple)
     mixed = tuple(round(0.97 * u + 0.03 * s) for u, s in zip(under, shade, strict=True))
     pen.rect(x, y, frame.width, frame.height, fill=f"#{mixed[0]:02x}{mixed[1]:02x}{mixed[2]:02x}", line=FRAME)
     name = card.lines[0]
-    pen.rect(x + 12, y - 8, measure(inert(name.text, keep_lines=False), NAME, True) + 12, 16, fill=PAPER)
+    pen.rect(x + 12, y - 8, measure_text(make_inert(name.text, keep_lines=False), NAME, True) + 12, 16, fill=PAPER)
     pen.text(x + 18, y + 4.5, name.text, NAME, True)
     at = y + 20.0
     for line in card.lines[1:]:
@@ -175,7 +179,7 @@ def _frame(pen: _Pen, frame: Frame) -> None:
         pen.text(x + frame.width - 6, y + 13, card.number, 8.5, colour=QUIET, right=True)
 
 
-def _route(pen: _Pen, route: Route) -> None:
+def _draw_route(pen: _Pen, route: Route) -> None:
     error = route.style == "error"
     colour = ERROR if error else INK
     points = list(route.points)
@@ -211,17 +215,17 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     for y, number in scene.margin:
         pen.text(44, y + 20, number, 10, colour=QUIET, right=True)
     for frame in scene.frames:
-        _frame(pen, frame)
+        _draw_frame(pen, frame)
     for route in scene.routes:
-        _route(pen, route)
+        _draw_route(pen, route)
     for card in scene.cards:
-        _card(pen, card)
+        _draw_card(pen, card)
     x = 28.0
     for effect in scene.effects:
-        _spine(pen, x, scene.height - 30, 14, effect)
+        _draw_spine(pen, x, scene.height - 30, 14, effect)
         word = EFFECT_LEGEND[effect]
         pen.text(x + 13, scene.height - 19, word, SMALL, colour=QUIET)
-        x += 13 + measure(word, SMALL) + 20
+        x += 13 + measure_text(word, SMALL) + 20
     if scene.scale:
         pen.rect(x, scene.height - 25, 30, 4, fill=INK)
         pen.text(x + 38, scene.height - 19, scene.scale, SMALL, colour=QUIET)

@@ -8,28 +8,32 @@ from xml.sax.saxutils import escape
 
 from zeitbuch.core.layout.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
 from zeitbuch.core.layout.geometry import Card, Frame, PlacedCard, Route, Scene, tab_outline
-from zeitbuch.writers.escape.text import inert
-from zeitbuch.writers.theme.fonts import measure
+from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.theme.fonts import measure_text
 from zeitbuch.writers.theme.look import EFFECT_LEGEND, EFFECTS, FONT, PAPER, QUIET, Palette
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
 
 
-def n(value: float) -> str:
+def coordinate(value: float) -> str:
     return f"{value:.2f}".rstrip("0").rstrip(".")
 
 
-def _spine(x: float, y: float, height: float, effect: str, width: float = SPINE) -> str:
+def _spine_svg(x: float, y: float, height: float, effect: str, width: float = SPINE) -> str:
     tone, mark = EFFECTS[effect]
-    parts = [f'<rect x="{n(x)}" y="{n(y)}" width="{n(width)}" height="{n(height)}" fill="{tone}"/>']
+    parts = [
+        f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(width)}" height="{coordinate(height)}" fill="{tone}"/>'
+    ]
     if mark not in ("none", "full"):
-        parts.append(f'<rect x="{n(x)}" y="{n(y)}" width="{n(width)}" height="{n(height)}" fill="url(#zb-{mark})"/>')
+        parts.append(
+            f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(width)}" height="{coordinate(height)}" fill="url(#zb-{mark})"/>'
+        )
     return "".join(parts)
 
 
-def _path(points: list[tuple[float, float]]) -> str:
-    return '<path d="M' + "L".join(f"{n(x)} {n(y)}" for x, y in points) + '"'
+def _path_data(points: list[tuple[float, float]]) -> str:
+    return '<path d="M' + "L".join(f"{coordinate(x)} {coordinate(y)}" for x, y in points) + '"'
 
 
 class Drawing:
@@ -49,16 +53,16 @@ class Drawing:
         full: str = "",
         anchor: str = "",
     ) -> str:
-        words = inert(text, keep_lines=False)
+        words = make_inert(text, keep_lines=False)
         if not words:
             return ""
         weight = ' font-weight="bold"' if bold else ""
-        length = measure(words, size, bold)
-        title = f"<title>{escape(inert(full, keep_lines=False))}</title>" if full else ""
+        length = measure_text(words, size, bold)
+        title = f"<title>{escape(make_inert(full, keep_lines=False))}</title>" if full else ""
         side = f' text-anchor="{anchor}"' if anchor else ""
         return (
-            f'<text x="{n(x)}" y="{n(y)}" font-size="{n(size)}"{weight} fill="{colour or self.look.ink}"{side} '
-            f'textLength="{n(length)}" lengthAdjust="spacingAndGlyphs">{title}{escape(words)}</text>'
+            f'<text x="{coordinate(x)}" y="{coordinate(y)}" font-size="{coordinate(size)}"{weight} fill="{colour or self.look.ink}"{side} '
+            f'textLength="{coordinate(length)}" lengthAdjust="spacingAndGlyphs">{title}{escape(words)}</text>'
         )
 
     def card(self, placed: PlacedCard) -> str:
@@ -66,30 +70,30 @@ class Drawing:
         dash = ' stroke-dasharray="1.5 3"' if card.frame == "dotted" else ""
         fade = "" if card.enabled else ' opacity="0.55"'
         parts = [
-            f"<g{fade}><title>{escape(inert(card.full, keep_lines=False))}</title>",
+            f"<g{fade}><title>{escape(make_inert(card.full, keep_lines=False))}</title>",
             self.mark(card, x, y, card.width, card.height),
             self.tabs(card, x, y, card.width, card.height),
         ]
         if card.frame == "start":
             parts.append(
-                f'<rect x="{n(x)}" y="{n(y)}" width="{n(card.width)}" height="{n(card.height)}" rx="{n(card.height / 2)}" '
+                f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(card.width)}" height="{coordinate(card.height)}" rx="{coordinate(card.height / 2)}" '
                 f'fill="{self.look.paper}" stroke="{self.look.ink}" stroke-width="1.1"/>'
             )
         else:
             parts.append(
-                f'<rect x="{n(x)}" y="{n(y)}" width="{n(card.width)}" height="{n(card.height)}" fill="{self.look.card}" '
+                f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(card.width)}" height="{coordinate(card.height)}" fill="{self.look.card}" '
                 f'stroke="{self.look.ink}" stroke-width="{"2.6" if card.marked else "1.1"}"{dash}/>'
             )
             if card.meter is not None:
                 room = card.width - SPINE - 8
                 for share, tone in ((1.0, self.look.rule), (card.meter, self.look.ink)):
                     parts.append(
-                        f'<rect x="{n(x + SPINE + 4)}" y="{n(y + card.height - 8)}" width="{n(room * share)}" height="4" fill="{tone}"/>'
+                        f'<rect x="{coordinate(x + SPINE + 4)}" y="{coordinate(y + card.height - 8)}" width="{coordinate(room * share)}" height="4" fill="{tone}"/>'
                     )
-            parts.append(_spine(x, y, card.height, card.effect))
+            parts.append(_spine_svg(x, y, card.height, card.effect))
             if card.frame == "double":
                 parts.append(
-                    f'<rect x="{n(x - 3)}" y="{n(y - 3)}" width="{n(card.width + 6)}" height="{n(card.height + 6)}" '
+                    f'<rect x="{coordinate(x - 3)}" y="{coordinate(y - 3)}" width="{coordinate(card.width + 6)}" height="{coordinate(card.height + 6)}" '
                     f'fill="none" stroke="{self.look.ink}" stroke-width="0.9"/>'
                 )
         left = x + SPINE + PAD
@@ -111,9 +115,10 @@ class Drawing:
             at += 5
             for row in card.rows:
                 parts.append(
-                    f'<line x1="{n(x + SPINE)}" y1="{n(at)}" x2="{n(x + card.width)}" y2="{n(at)}" stroke="{self.look.rule}" stroke-width="0.8"/>'
+                    f'<line x1="{coordinate(x + SPINE)}" y1="{coordinate(at)}" x2="{coordinate(x + card.width)}" '
+                    f'y2="{coordinate(at)}" stroke="{self.look.rule}" stroke-width="0.8"/>'
                 )
-                parts.append(_spine(left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0))
+                parts.append(_spine_svg(left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0))
                 parts.append(self.text(left + 10, at + 13.5, row.role, SMALL, colour=self.look.quiet))
                 parts.append(self.text(left + 62, at + 13.5, row.text, SMALL, full=row.full))
                 at += ROW_HEIGHT
@@ -128,14 +133,14 @@ class Drawing:
         lines = {"added": 'stroke-width="2.8"', "removed": 'stroke-width="1.4" stroke-dasharray="7 4"'}
         line = lines.get(card.mark, 'stroke-width="2.4" stroke-dasharray="0.1 5" stroke-linecap="round"')
         outline = (
-            f'<rect x="{n(x - 4.5)}" y="{n(y - 4.5)}" width="{n(width + 9)}" height="{n(height + 9)}" fill="none" '
+            f'<rect x="{coordinate(x - 4.5)}" y="{coordinate(y - 4.5)}" width="{coordinate(width + 9)}" height="{coordinate(height + 9)}" fill="none" '
             f'stroke="{self.look.ink}" {line}/>'
         )
         if card.mark != "removed":
             return outline
         return (
             outline
-            + _path([(x - 4.5, y + height + 4.5), (x + width + 4.5, y - 4.5)])
+            + _path_data([(x - 4.5, y + height + 4.5), (x + width + 4.5, y - 4.5)])
             + f' stroke="{self.look.ink}" stroke-width="1.2"/>'
         )
 
@@ -145,7 +150,7 @@ class Drawing:
             points, (left, low) = tab_outline(card, tab, x, y, width, height)
             colour = self.look.error if tab.style == "error" else self.look.ink
             dash = ' stroke-dasharray="4 2.5"' if tab.style == "error" else ""
-            parts.append(f'{_path(points)} fill="{self.look.paper}" stroke="{colour}" stroke-width="1"{dash}/>')
+            parts.append(f'{_path_data(points)} fill="{self.look.paper}" stroke="{colour}" stroke-width="1"{dash}/>')
             parts.append(self.text(left, low, tab.text, SMALL, colour=colour, full=tab.full))
         return "".join(parts)
 
@@ -153,14 +158,14 @@ class Drawing:
         card = frame.card
         x, y = frame.x, frame.y
         name = card.lines[0]
-        length = measure(inert(name.text, keep_lines=False), NAME, True)
+        length = measure_text(make_inert(name.text, keep_lines=False), NAME, True)
         parts = [
-            f"<g><title>{escape(inert(card.full, keep_lines=False))}</title>",
+            f"<g><title>{escape(make_inert(card.full, keep_lines=False))}</title>",
             self.mark(card, x, y, frame.width, frame.height),
             self.tabs(card, x, y, frame.width, frame.height) if tabs else "",
-            f'<rect x="{n(x)}" y="{n(y)}" width="{n(frame.width)}" height="{n(frame.height)}" fill="{self.look.ink}" fill-opacity="0.03" '
+            f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(frame.width)}" height="{coordinate(frame.height)}" fill="{self.look.ink}" fill-opacity="0.03" '
             f'stroke="{self.look.frame}" stroke-width="1"/>',
-            f'<rect x="{n(x + 12)}" y="{n(y - 8)}" width="{n(length + 12)}" height="16" fill="{self.look.paper}"/>',
+            f'<rect x="{coordinate(x + 12)}" y="{coordinate(y - 8)}" width="{coordinate(length + 12)}" height="16" fill="{self.look.paper}"/>',
             self.text(x + 18, y + 4.5, name.text, NAME, True, self.look.ink, name.full),
         ]
         at = y + 20.0
@@ -181,18 +186,18 @@ class Drawing:
         (px, py), (ex, ey) = points[-2], points[-1]
         dx, dy = (ex > px) - (ex < px), (ey > py) - (ey < py)
         parts = [
-            f"<g><title>{escape(inert(route.full, keep_lines=False))}</title>"
-            f'{_path(points)} fill="none" stroke="{colour}" stroke-width="{width}" stroke-linejoin="round"{dash}/>'
+            f"<g><title>{escape(make_inert(route.full, keep_lines=False))}</title>"
+            f'{_path_data(points)} fill="none" stroke="{colour}" stroke-width="{width}" stroke-linejoin="round"{dash}/>'
         ]
         if route.style == "error":
             parts.append(
-                _path([(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)])
+                _path_data([(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)])
                 + f' stroke="{colour}" stroke-width="2.4"/>'
             )
         else:
             bx, by = ex - 7 * dx, ey - 7 * dy
             head = [(ex, ey), (bx - 3.5 * dy, by - 3.5 * dx), (bx + 3.5 * dy, by + 3.5 * dx), (ex, ey)]
-            parts.append(f'{_path(head)} fill="{colour}"/>')
+            parts.append(f'{_path_data(head)} fill="{colour}"/>')
         return "".join([*parts, "</g>"])
 
 
@@ -213,16 +218,20 @@ def head_and_legend(scene: Scene, drawing: Drawing, rail: str = "") -> tuple[str
         parts.append(drawing.text(28, 56 + 14 * i, line, 10.5, colour=look.quiet))
     low = scene.height - (44 if scene.effects or scene.scale else 16)
     if scene.margin:
-        parts.append(f'<line{rail} x1="50" y1="76" x2="50" y2="{n(low)}" stroke="{look.rule}" stroke-width="1"/>')
+        parts.append(
+            f'<line{rail} x1="50" y1="76" x2="50" y2="{coordinate(low)}" stroke="{look.rule}" stroke-width="1"/>'
+        )
     foot = []
     x = 28.0
     for effect in scene.effects:
-        foot.append(_spine(x, scene.height - 30, 14, effect))
+        foot.append(_spine_svg(x, scene.height - 30, 14, effect))
         word = EFFECT_LEGEND[effect]
         foot.append(drawing.text(x + 13, scene.height - 19, word, SMALL, colour=look.quiet))
-        x += 13 + measure(word, SMALL) + 20
+        x += 13 + measure_text(word, SMALL) + 20
     if scene.scale:
-        foot.append(f'<rect x="{n(x)}" y="{n(scene.height - 25)}" width="30" height="4" fill="{look.ink}"/>')
+        foot.append(
+            f'<rect x="{coordinate(x)}" y="{coordinate(scene.height - 25)}" width="30" height="4" fill="{look.ink}"/>'
+        )
         foot.append(drawing.text(x + 38, scene.height - 19, scene.scale, SMALL, colour=look.quiet))
     return "\n".join(parts), "\n".join(foot)
 
@@ -230,11 +239,11 @@ def head_and_legend(scene: Scene, drawing: Drawing, rail: str = "") -> tuple[str
 def to_svg(scene: Scene, inline: bool = False) -> str:
     """A map as SVG text; ``inline`` leaves out the XML declaration (for an HTML page)."""
     drawing = Drawing(Palette())
-    w, h = n(scene.width), n(scene.height)
+    w, h = coordinate(scene.width), coordinate(scene.height)
     parts = [] if inline else ['<?xml version="1.0" encoding="UTF-8"?>\n']
     parts.append(
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {w} {h}" width="{w}" height="{h}" role="img" font-family="{FONT}">'
-        f"<title>Map of {escape(inert(scene.title, keep_lines=False))}</title><defs>{MARKS}</defs>"
+        f"<title>Map of {escape(make_inert(scene.title, keep_lines=False))}</title><defs>{MARKS}</defs>"
         f'<rect width="{w}" height="{h}" fill="{PAPER}"/>'
     )
     head, foot = head_and_legend(scene, drawing)

@@ -3,14 +3,14 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.graph.outline import Item, outline
+from zeitbuch.core.graph.outline import Item, outline_flow
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import ROLE_WORDS, Showing
 from zeitbuch.core.layout.views import View
-from zeitbuch.core.model.references import readable
+from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
-from zeitbuch.writers.escape.text import inert
-from zeitbuch.writers.table.grid import size
+from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.table.grid import cell_width
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .drawing import MapDrawing
@@ -23,19 +23,19 @@ def to_tree(view: View, width: int, showing: Showing) -> str:
     graph = view.graph
     head = [graph.flow.title, view.facts]
     tree = _Tree(graph, width, showing)
-    for item in outline(graph):
-        tree.add(item, "", "")
-    return "\n".join([*[_fit(name, width) for name in head], "", *tree.lines]) + "\n"
+    for item in outline_flow(graph):
+        tree.add_item(item, "", "")
+    return "\n".join([*[_fit_line(name, width) for name in head], "", *tree.lines]) + "\n"
 
 
-def _fit(text: str, width: int) -> str:
-    text = inert(text, keep_lines=False)
-    if size(text) <= width:
+def _fit_line(text: str, width: int) -> str:
+    text = make_inert(text, keep_lines=False)
+    if cell_width(text) <= width:
         return text
     low, high = 0, min(len(text), width)
     while low < high:
         middle = (low + high + 1) // 2
-        low, high = (middle, high) if size(text[:middle]) < width else (low, middle - 1)
+        low, high = (middle, high) if cell_width(text[:middle]) < width else (low, middle - 1)
     return text[:low].rstrip() + "…"
 
 
@@ -44,14 +44,14 @@ class _Tree:
         self.graph, self.width, self.showing = graph, max(width, 40), showing
         self.lines: list[str] = []
 
-    def _line(self, lead: str, text: str) -> None:
+    def _add_line(self, lead: str, text: str) -> None:
         # Very deep outlines keep the right part of their lines, so that names can still be read.
-        over = size(lead) - (self.width - _LEAST)
+        over = cell_width(lead) - (self.width - _LEAST)
         if over > 0:
             lead = "…" + lead[over + 1 :]
-        self.lines.append(lead + _fit(text, self.width - size(lead)))
+        self.lines.append(lead + _fit_line(text, self.width - cell_width(lead)))
 
-    def add(self, item: Item, lead: str, rest: str) -> None:
+    def add_item(self, item: Item, lead: str, rest: str) -> None:
         """Draws an item; ``lead`` stands before its line, ``rest`` before those below it."""
         names, numbers = self.graph.names, self.graph.numbers
         match item.part:
@@ -59,7 +59,7 @@ class _Tree:
                 trigger = self.graph.triggers[item.id]
                 words = trigger_words(trigger)
                 to = ", ".join(numbers.get(g.id, "") + (f" ({g.words})" if g.words else "") for g in item.below)
-                self._line(
+                self._add_line(
                     lead,
                     f"○ {trigger.title}"
                     + (f" ({words})" if words != trigger.title else "")
@@ -68,51 +68,51 @@ class _Tree:
                 return
             case "goto":
                 sign = "↑ back to" if item.back else "→"
-                self._line(lead, f"{sign} {numbers.get(item.id, '')} {names.get(item.id, item.id)}")
+                self._add_line(lead, f"{sign} {numbers.get(item.id, '')} {names.get(item.id, item.id)}")
             case "step":
-                self._step(item.id, lead, rest)
+                self._add_step(item.id, lead, rest)
             case _:
                 raise AssertionError(item.part)
-        self._below(item, rest)
+        self._add_below(item, rest)
 
-    def _below(self, item: Item, rest: str) -> None:
+    def _add_below(self, item: Item, rest: str) -> None:
         helpers = self.graph.attached.get(item.id, []) if self.showing.detail != "names" else []
-        rows: list[tuple[str, Item | None]] = [(self._helper(step.id), None) for step in helpers]
+        rows: list[tuple[str, Item | None]] = [(self._add_helper(step.id), None) for step in helpers]
         rows += [("", i) for i in item.below]
         for place, (text, child) in enumerate(rows):
             last = place == len(rows) - 1
             corner, line = ("└─ ", "   ") if last else ("├─ ", "│  ")
             if child is None:
-                self._line(rest + corner, text)
+                self._add_line(rest + corner, text)
             elif child.part == "goto":
-                self.add(child, rest + corner, rest + line)
+                self.add_item(child, rest + corner, rest + line)
             elif child.part == "inside" and not child.words:
                 for number, inner in enumerate(child.below):
-                    self.add(inner, rest + (line if number else corner), rest + line)
+                    self.add_item(inner, rest + (line if number else corner), rest + line)
             else:
-                self._branch(child, rest + corner, rest + line)
+                self._add_branch(child, rest + corner, rest + line)
 
-    def _branch(self, item: Item, lead: str, rest: str) -> None:
+    def _add_branch(self, item: Item, lead: str, rest: str) -> None:
         words = f"branch {item.words}" if item.part == "inside" else item.words or "then"
         mark = "! " if item.error else ""
         if len(item.below) == 1 and item.below[0].part == "goto":
             goto = item.below[0]
             sign = "↑ back to" if goto.back else "→"
             name = f"{self.graph.numbers.get(goto.id, '')} {self.graph.names.get(goto.id, goto.id)}"
-            self._line(lead, f"{mark}{words} {sign} {name}")
+            self._add_line(lead, f"{mark}{words} {sign} {name}")
             return
-        self._line(lead, f"{mark}{words}")
+        self._add_line(lead, f"{mark}{words}")
         for child in item.below:
-            self.add(child, rest, rest)
+            self.add_item(child, rest, rest)
 
-    def _helper(self, id: str) -> str:
+    def _add_helper(self, id: str) -> str:
         step = self.graph.steps[id]
         effect = EFFECT_WORDS[step.effect]
         role = ROLE_WORDS.get(step.kind, "tool")
         name = step.model.name if step.kind == "model" and step.model is not None and step.model.name else step.title
         return f"{role}: {name}" + (f" ({effect})" if effect else "")
 
-    def _step(self, id: str, lead: str, rest: str) -> None:
+    def _add_step(self, id: str, lead: str, rest: str) -> None:
         graph, step = self.graph, self.graph.steps[id]
         number = graph.numbers.get(id, "")
         text = f"{number} {step.title}"
@@ -121,7 +121,7 @@ class _Tree:
             facts = [use.name if use is not None and use.name else KIND_WORDS[step.kind], EFFECT_WORDS[step.effect]]
             if step.repeat is not None and (step.repeat.items or step.repeat.until):
                 said = f"for each of {step.repeat.items}" if step.repeat.items else f"until {step.repeat.until}"
-                facts = [readable(said, step.repeat.refs, graph.names)]
+                facts = [replace_refs(said, step.repeat.refs, graph.names)]
             if not step.enabled:
                 facts.append("switched off")
             text += f" · {', '.join(f for f in facts if f)}"
@@ -131,11 +131,11 @@ class _Tree:
             text += f" · {meter[0]}"
         if id in self.showing.marked:
             text = f"▶ {text}"
-        self._line(lead, text)
+        self._add_line(lead, text)
         if self.showing.detail == "prompts" and step.model is not None:
             for prompt in step.model.prompts:
-                for line in readable(prompt.text, prompt.refs, graph.names).strip().splitlines()[:6]:
-                    self._line(rest + "   | ", line)
+                for line in replace_refs(prompt.text, prompt.refs, graph.names).strip().splitlines()[:6]:
+                    self._add_line(rest + "   | ", line)
 
 
 def write_text(drawing: MapDrawing, look: TextLook) -> str:

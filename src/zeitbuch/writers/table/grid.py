@@ -10,7 +10,7 @@ from functools import lru_cache
 GAP = "   "
 
 
-def size(text: str) -> int:
+def cell_width(text: str) -> int:
     """Terminal cells that a text takes."""
     if text.isascii():
         return len(text)
@@ -19,21 +19,21 @@ def size(text: str) -> int:
     return cell_len(text)
 
 
-def wrapped(text: str, width: int) -> list[str]:
+def wrap_cells(text: str, width: int) -> list[str]:
     """A text on lines of at most ``width`` cells, broken between words, within a word only where it is longer."""
-    if size(text) <= width:
+    if cell_width(text) <= width:
         return [text]
     lines: list[str] = []
     line = ""
     for word in text.split():
-        if line and size(line) + 1 + size(word) <= width:
+        if line and cell_width(line) + 1 + cell_width(word) <= width:
             line = f"{line} {word}"
             continue
         if line:
             lines.append(line)
         line = ""
         for letter in word:
-            if size(line + letter) > width:
+            if cell_width(line + letter) > width:
                 lines.append(line)
                 line = ""
             line += letter
@@ -41,16 +41,16 @@ def wrapped(text: str, width: int) -> list[str]:
 
 
 @lru_cache(maxsize=10_000)
-def _aligned(cell: str, width: int, to_right: bool) -> tuple[str, ...]:
+def _align_cell(cell: str, width: int, to_right: bool) -> tuple[str, ...]:
     """The lines of one cell, each filled up to the width."""
     made = []
-    for text in wrapped(cell, width):
-        blank = " " * (width - size(text))
+    for text in wrap_cells(cell, width):
+        blank = " " * (width - cell_width(text))
         made.append(blank + text if to_right else text + blank)
     return tuple(made)
 
 
-def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool]) -> list[str]:
+def align_rows(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool]) -> list[str]:
     """Each row as one or more lines; cells are wrapped and aligned."""
     if not rows:
         return []
@@ -70,7 +70,7 @@ def lines(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[
             found.append(GAP.join(plain).rstrip())
             continue
         broken = [
-            (part,) if part is not None else _aligned(cell, width, to_right)
+            (part,) if part is not None else _align_cell(cell, width, to_right)
             for cell, part, width, to_right in zip(row, plain, widths, right, strict=True)
         ]
         for place in range(max(map(len, broken))):

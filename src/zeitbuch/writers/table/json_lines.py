@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from zeitbuch.core.model.sheet import Sheet
-from zeitbuch.writers.escape.text import escaped
+from zeitbuch.writers.escape.text import escape_json
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .tables import plain_number
@@ -26,15 +26,15 @@ def write_json_lines(result: TableResult, look: TextLook) -> str:
 def to_json_lines(sheet: Sheet) -> str:
     """One object a row; unknown is null, money is decimal text, totals and notes are left out."""
     keys = [column.key for column in sheet.columns]
-    lines = [escaped(_line(dict(zip(keys, row, strict=True)))) for row in sheet.rows]
+    lines = [escape_json(_row_line(dict(zip(keys, row, strict=True)))) for row in sheet.rows]
     return "".join(f"{line}\n" for line in lines)
 
 
-def _line(row: dict[str, Any]) -> str:
-    return msgspec.json.encode(row, enc_hook=_encode).decode()
+def _row_line(row: dict[str, Any]) -> str:
+    return msgspec.json.encode(row, enc_hook=_encode_value).decode()
 
 
-def _encode(value: Any) -> Any:
+def _encode_value(value: Any) -> Any:
     if isinstance(value, Decimal):
         return plain_number(value)
     raise NotImplementedError(f"cannot write {type(value).__name__}")

@@ -13,8 +13,8 @@ import msgspec
 if TYPE_CHECKING:
     from zeitbuch.core.report.presentations import BodyResult, ClonesReport, PageResult, TableResult
 
-from zeitbuch.core.model.sheet import Column, Sheet, shown
-from zeitbuch.writers.escape.text import escaped, formula_free, inert
+from zeitbuch.core.model.sheet import Column, Sheet, cell_text
+from zeitbuch.writers.escape.text import escape_json, formula_free, make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 from . import grid
@@ -23,12 +23,12 @@ JSON_VERSION = 1
 _RIGHT = ("count", "number", "money", "percent")
 
 
-def _cell(value: Any, kind: str) -> str:
-    return inert(shown(value, kind if value.__class__ is not str else "text"), keep_lines=False)  # type: ignore[arg-type]
+def _cell_text(value: Any, kind: str) -> str:
+    return make_inert(cell_text(value, kind if value.__class__ is not str else "text"), keep_lines=False)  # type: ignore[arg-type]
 
 
-def _cells(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
-    return [_cell(value, column.kind) for value, column in zip(row, columns, strict=True)]
+def _row_texts(row: tuple[Any, ...], columns: tuple[Column, ...]) -> list[str]:
+    return [_cell_text(value, column.kind) for value, column in zip(row, columns, strict=True)]
 
 
 def _all_cells(sheet: Sheet) -> list[list[str]]:
@@ -41,32 +41,32 @@ def _all_cells(sheet: Sheet) -> list[list[str]]:
         try:
             # 1 and True and 1.0 are one key: the class keeps them apart.
             once = (
-                {(value.__class__, value): _cell(value, kind) for value in set(values)}
+                {(value.__class__, value): _cell_text(value, kind) for value in set(values)}
                 if len(set(map(type, values))) == 1
                 else {}
             )
         except TypeError:
             once = {}
         made.append(
-            [once.get((value.__class__, value)) or _cell(value, kind) for value in values]
+            [once.get((value.__class__, value)) or _cell_text(value, kind) for value in values]
             if once
-            else [_cell(value, kind) for value in values]
+            else [_cell_text(value, kind) for value in values]
         )
     return [list(row) for row in zip(*made, strict=True)]
 
 
-def _least(texts: list[str], most: int) -> int:
+def _least_width(texts: list[str], most: int) -> int:
     """The narrowest width that breaks no word of up to ``most`` letters."""
     words = {word for text in set(texts) for word in text.split()}
-    return max([min(most, grid.size(word)) for word in words] or [1])
+    return max([min(most, grid.cell_width(word)) for word in words] or [1])
 
 
-def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
+def fit_columns(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
     """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
     texts = [[column.title, *(row[index] for row in rows)] for index, column in enumerate(sheet.columns)]
-    natural = [max(map(grid.size, set(items))) for items in texts]
+    natural = [max(map(grid.cell_width, set(items))) for items in texts]
     least = [
-        number if column.kind in _RIGHT else max(min(number, 8), _least(items, 22))
+        number if column.kind in _RIGHT else max(min(number, 8), _least_width(items, 22))
         for number, items, column in zip(natural, texts, sheet.columns, strict=True)
     ]
     kept = list(range(len(natural)))
@@ -103,18 +103,18 @@ def fitted(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], 
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     """A terminal table that fits ``width`` columns."""
     rows = _all_cells(sheet)
-    total = [_cells(sheet.total, sheet.columns)] if sheet.total is not None else []
-    kept, widths = fitted(sheet, rows + total, width)
+    total = [_row_texts(sheet.total, sheet.columns)] if sheet.total is not None else []
+    kept, widths = fit_columns(sheet, rows + total, width)
     right = [sheet.columns[index].kind in _RIGHT for index in kept]
 
     def lines(found: list[list[str]]) -> list[str]:
-        return grid.lines([[row[index] for index in kept] for row in found], widths, right)
+        return grid.align_rows([[row[index] for index in kept] for row in found], widths, right)
 
     def styled(text: str, code: str) -> str:
         return f"\x1b[{code}m{text}\x1b[0m" if colour and text else text
 
     rule = "─" * (sum(widths) + len(grid.GAP) * (len(widths) - 1))
-    out = [styled(inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
+    out = [styled(make_inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
     out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
     out += [rule, *lines(rows)]
     if total:
@@ -124,7 +124,7 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     if notes:
         out.append("")
     for note in notes:
-        out += [styled(line, "2") for line in grid.wrapped(inert(note, keep_lines=False), width)]
+        out += [styled(line, "2") for line in grid.wrap_cells(make_inert(note, keep_lines=False), width)]
     return "\n".join(out) + "\n"
 
 
@@ -159,11 +159,11 @@ def to_csv(sheet: Sheet) -> str:
             if value is None:
                 cells.append("")
             elif column.kind == "list" and not isinstance(value, str):
-                cells.append(formula_free("; ".join(inert(str(item)) for item in value)))
+                cells.append(formula_free("; ".join(make_inert(str(item)) for item in value)))
             elif isinstance(value, int | float | Decimal):
                 cells.append(plain_number(value))
             else:
-                cells.append(formula_free(inert(str(value))))
+                cells.append(formula_free(make_inert(str(value))))
         writer.writerow(cells)
     return out.getvalue()
 
@@ -176,7 +176,7 @@ def plain_number(value: int | float | Decimal) -> str:
     return "0" if text in ("", "-0") else text
 
 
-def _encode(value: Any) -> Any:
+def _encode_value(value: Any) -> Any:
     if isinstance(value, Decimal):
         return plain_number(value)
     raise NotImplementedError(f"cannot write {type(value).__name__}")
@@ -184,14 +184,17 @@ def _encode(value: Any) -> Any:
 
 def to_json(kind: str, body: Any) -> str:
     """A typed result as JSON: ``{"zeitbuch": kind, "version": 1, ...body}``; money is decimal text."""
-    plain = msgspec.to_builtins(body, enc_hook=_encode)
+    plain = msgspec.to_builtins(body, enc_hook=_encode_value)
     document = {"zeitbuch": kind, "version": JSON_VERSION, **plain}
-    return escaped(msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode), indent=2).decode()) + "\n"
+    return (
+        escape_json(msgspec.json.format(msgspec.json.encode(document, enc_hook=_encode_value), indent=2).decode())
+        + "\n"
+    )
 
 
 def markdown_text(text: str) -> str:
     """Text that Markdown shows as it is, on one line."""
-    text = inert(text, keep_lines=False)
+    text = make_inert(text, keep_lines=False)
     for mark in "\\`*_{}[]<>#|~$":
         text = text.replace(mark, "\\" + mark)
     return text
@@ -205,12 +208,12 @@ def to_markdown(sheet: Sheet) -> str:
 
     rules = ["--:" if column.kind in _RIGHT else "---" for column in sheet.columns]
     lines = [line([column.title for column in sheet.columns]), "| " + " | ".join(rules) + " |"]
-    lines += [line(_cells(row, sheet.columns)) for row in sheet.rows]
+    lines += [line(_row_texts(row, sheet.columns)) for row in sheet.rows]
     if sheet.total is not None:
         lines.append(
             "| "
             + " | ".join(
-                f"**{markdown_text(letter)}**" if letter else "" for letter in _cells(sheet.total, sheet.columns)
+                f"**{markdown_text(letter)}**" if letter else "" for letter in _row_texts(sheet.total, sheet.columns)
             )
             + " |"
         )

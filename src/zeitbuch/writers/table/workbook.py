@@ -12,8 +12,8 @@ import xlsxwriter
 from xlsxwriter.format import Format
 from xlsxwriter.worksheet import Worksheet
 
-from zeitbuch.core.model.sheet import CellKind, Column, Sheet, shown
-from zeitbuch.writers.escape.text import inert
+from zeitbuch.core.model.sheet import CellKind, Column, Sheet, cell_text
+from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 from . import grid
@@ -40,7 +40,7 @@ def to_workbook(sheet: Sheet) -> bytes:
     leave it out visibly; a total is a row of its own in bold."""
     out = io.BytesIO()
     book = xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False})
-    book.set_properties({"created": _MADE, "title": inert(sheet.title, keep_lines=False)[:250]})
+    book.set_properties({"created": _MADE, "title": make_inert(sheet.title, keep_lines=False)[:250]})
     page = book.add_worksheet("table")
     bold = {"bold": True}
     for place, column in enumerate(sheet.columns):
@@ -55,12 +55,12 @@ def to_workbook(sheet: Sheet) -> bytes:
     if sheet.rows:
         page.autofilter(0, 0, len(sheet.rows), len(sheet.columns) - 1)
     for place, column in enumerate(sheet.columns):
-        page.set_column(place, place, _width(sheet, place, column))
+        page.set_column(place, place, _column_width(sheet, place, column))
     if sheet.notes:
         notes = book.add_worksheet("notes")
         notes.set_column(0, 0, 120)
         for line, note in enumerate(sheet.notes):
-            notes.write_string(line, 0, _text(note), book.add_format({"text_wrap": True}))
+            notes.write_string(line, 0, _cell_content(note), book.add_format({"text_wrap": True}))
     book.close()
     return out.getvalue()
 
@@ -80,14 +80,16 @@ def _write_row(
             page.write_number(line, place, float(value), formats[place])
         elif value != "":
             kind: CellKind = column.kind if not isinstance(value, str) else "text"
-            page.write_string(line, place, _text(shown(value, kind)), formats[place])
+            page.write_string(line, place, _cell_content(cell_text(value, kind)), formats[place])
 
 
-def _text(text: str) -> str:
-    text = inert(text)
+def _cell_content(text: str) -> str:
+    text = make_inert(text)
     return text if len(text) <= LONGEST else text[: LONGEST - len(CUT)] + CUT
 
 
-def _width(sheet: Sheet, place: int, column: Column) -> float:
-    texts = [shown(row[place], column.kind if not isinstance(row[place], str) else "text") for row in sheet.rows[:500]]
-    return min(_WIDEST, 3 + max([grid.size(text) for text in (column.title, *texts)]))
+def _column_width(sheet: Sheet, place: int, column: Column) -> float:
+    texts = [
+        cell_text(row[place], column.kind if not isinstance(row[place], str) else "text") for row in sheet.rows[:500]
+    ]
+    return min(_WIDEST, 3 + max([grid.cell_width(text) for text in (column.title, *texts)]))

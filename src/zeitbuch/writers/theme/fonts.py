@@ -13,25 +13,25 @@ _SCALE = 64  # measured large, so that rounding to whole pixels does not matter
 
 
 @lru_cache(maxsize=1)
-def _folder() -> Path:
+def _font_folder() -> Path:
     spec = find_spec("matplotlib")
     assert spec is not None and spec.submodule_search_locations
     return Path(next(iter(spec.submodule_search_locations))) / "mpl-data" / "fonts" / "ttf"
 
 
 @lru_cache(maxsize=64)
-def font(size: float, bold: bool = False) -> ImageFont.FreeTypeFont:
+def load_font(size: float, bold: bool = False) -> ImageFont.FreeTypeFont:
     """DejaVu Sans in a size (pixels)."""
     name = "DejaVuSans-Bold.ttf" if bold else "DejaVuSans.ttf"
-    return ImageFont.truetype(str(_folder() / name), size)
+    return ImageFont.truetype(str(_font_folder() / name), size)
 
 
 @lru_cache(maxsize=20_000)
-def measure(text: str, size: float, bold: bool = False) -> float:
+def measure_text(text: str, size: float, bold: bool = False) -> float:
     """Width of a text in points."""
     try:
-        return float(font(_SCALE, bold).getlength(text)) * size / _SCALE
+        return float(load_font(_SCALE, bold).getlength(text)) * size / _SCALE
     except (RuntimeError, ValueError):
         # Characters that no layout engine lays out: each takes the place of a replacement mark.
         plain = "".join(letter if letter.isprintable() else "\ufffd" for letter in text)
-        return float(font(_SCALE, bold).getlength(plain)) * size / _SCALE
+        return float(load_font(_SCALE, bold).getlength(plain)) * size / _SCALE

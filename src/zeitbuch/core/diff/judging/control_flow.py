@@ -26,14 +26,14 @@ class Course:
             self.after.setdefault(first, set()).add(second)
             self.before.setdefault(second, set()).add(first)
 
-    def has(self, a: str, b: str) -> bool:
+    def has_arrow(self, a: str, b: str) -> bool:
         return b in self.after.get(a, ())
 
-    def near(self, step: str) -> tuple[set[str], set[str]]:
+    def neighbours_of(self, step: str) -> tuple[set[str], set[str]]:
         """What leads to a step, and what it leads to."""
         return self.before.get(step, set()), self.after.get(step, set())
 
-    def arrows(self) -> set[Arrow]:
+    def all_arrows(self) -> set[Arrow]:
         """All arrows."""
         return {(first, second) for first, targets in self.after.items() for second in targets}
 
@@ -48,7 +48,7 @@ class Course:
             self.before[second].discard(step)
             self.before[second] |= before - {second}
 
-    def through(self, step: str, over: set[str]) -> set[Arrow]:
+    def pairs_through(self, step: str, over: set[str]) -> set[Arrow]:
         """Pairs that are joined by a way through a step, over nothing but it and ``over``."""
 
         def ends(near: dict[str, set[str]]) -> set[str]:
@@ -64,7 +64,7 @@ class Course:
 
         return {(first, second) for first in ends(self.before) for second in ends(self.after)}
 
-    def bridged(self, over: set[str]) -> dict[Arrow, str]:
+    def bridged_pairs(self, over: set[str]) -> dict[Arrow, str]:
         """Pairs that are joined by a way over these steps alone, with the first step of the way."""
         found: dict[Arrow, str] = {}
         for first in sorted(over):
@@ -83,9 +83,9 @@ class Course:
         return found
 
 
-def _gain(old: Course, new: Course, step: str) -> int:
+def _gain_without(old: Course, new: Course, step: str) -> int:
     """How many differing arrows fewer there are without a step."""
-    one, two = old.near(step), new.near(step)
+    one, two = old.neighbours_of(step), new.neighbours_of(step)
     gone = {(first, step) for first in one[0] | two[0]} | {(step, second) for second in one[1] | two[1]}
     bridges = {
         (first, second)
@@ -94,29 +94,29 @@ def _gain(old: Course, new: Course, step: str) -> int:
         for second in side[1]
         if first != second and step not in (first, second)
     }
-    before = sum(old.has(*arrow) != new.has(*arrow) for arrow in gone | bridges)
+    before = sum(old.has_arrow(*arrow) != new.has_arrow(*arrow) for arrow in gone | bridges)
     after = 0
     for first, second in bridges:
-        was = old.has(first, second) or (first in one[0] and second in one[1])
-        now = new.has(first, second) or (first in two[0] and second in two[1])
+        was = old.has_arrow(first, second) or (first in one[0] and second in one[1])
+        now = new.has_arrow(first, second) or (first in two[0] and second in two[1])
         after += was != now
     return before - after
 
 
-def moved(old: Course, new: Course, kept: dict[str, int], least: int) -> list[str]:
+def find_moved_steps(old: Course, new: Course, kept: dict[str, int], least: int) -> list[str]:
     """The fewest steps whose moving explains most of the arrows that differ, each at least ``least`` of them. ``kept`` are
     the steps of both versions with their order. Takes them out of both courses."""
     chosen: list[str] = []
     while True:
-        differing = old.arrows() ^ new.arrows()
+        differing = old.all_arrows() ^ new.all_arrows()
         if len(differing) < least:
             return chosen
         best, most = None, least - 1
         for step in sorted({name for arrow in differing for name in arrow if name in kept}, key=kept.__getitem__):
-            before, after = old.near(step)[0], new.near(step)[0]
+            before, after = old.neighbours_of(step)[0], new.neighbours_of(step)[0]
             if not before or not after or before & after:
                 continue
-            gain = _gain(old, new, step)
+            gain = _gain_without(old, new, step)
             if gain > most:
                 best, most = step, gain
         if best is None:

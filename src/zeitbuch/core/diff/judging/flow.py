@@ -7,12 +7,12 @@ from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph import phrases
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Connection, Trigger
 from zeitbuch.core.model.words import schedule_words, trigger_words
 
 from .inputs import judge_inputs
-from .pairing import FlowPairing, brief
+from .pairing import FlowPairing, brief_value
 
 _FIELDS = (
     ("name", "flow renamed", "the flow"),
@@ -31,14 +31,16 @@ def judge_flow(pair: FlowPairing) -> None:
         first, second = getattr(old, field), getattr(new, field)
         if first != second:
             edits = (Edit("set", "flow", "", field, first, second),)
-            pair.texts(kind, where, first or "none", second or "none", edits, entry)
+            pair.add_text_change(kind, where, first or "none", second or "none", edits, entry)
     if old.owners != new.owners:
         edits = (Edit("set", "flow", "", "owners", old.owners, new.owners),)
-        pair.add("owner", "the flow", ", ".join(old.owners) or "none", ", ".join(new.owners) or "none", edits, entry)
-    _connections(pair)
+        pair.add_change(
+            "owner", "the flow", ", ".join(old.owners) or "none", ", ".join(new.owners) or "none", edits, entry
+        )
+    _judge_connections(pair)
 
 
-def _connections(pair: FlowPairing) -> None:
+def _judge_connections(pair: FlowPairing) -> None:
     before, after = (
         {connection.id: connection for connection in pair.old.connections},
         {connection.id: connection for connection in pair.new.connections},
@@ -50,7 +52,7 @@ def _connections(pair: FlowPairing) -> None:
             continue
         if first is None or second is None:
             edit = Edit("add" if first is None else "remove", "connection", key, "", first, second)
-            pair.add("connection", "the flow", account(first), account(second), (edit,), entry)
+            pair.add_change("connection", "the flow", connection_words(first), connection_words(second), (edit,), entry)
             continue
         edits = tuple(
             Edit("set", "connection", key, name, getattr(first, name), getattr(second, name))
@@ -58,14 +60,14 @@ def _connections(pair: FlowPairing) -> None:
             if getattr(first, name) != getattr(second, name)
         )
         kind = "connection"
-        text, second_text = account(first), account(second)
+        text, second_text = connection_words(first), connection_words(second)
         if text == second_text:
-            text, second_text = brief(first.unread), brief(second.unread)
+            text, second_text = brief_value(first.unread), brief_value(second.unread)
             kind = "secret" if "secret:" in text and "secret:" in second_text else "unread content"
-        pair.add(kind, f"connection {quoted(second.name or second.id)}", text, second_text, edits, entry)
+        pair.add_change(kind, f"connection {quote_name(second.name or second.id)}", text, second_text, edits, entry)
 
 
-def account(c: Connection | None) -> str:
+def connection_words(c: Connection | None) -> str:
     """A connection in words."""
     if c is None:
         return "none"
@@ -83,20 +85,22 @@ def judge_triggers(pair: FlowPairing) -> None:
     for key, gone in before.items():
         if key not in known or key not in after:
             edit = Edit("remove", "trigger", key, "", gone)
-            where = quoted(gone.name) if gone.name else "the flow"
-            pair.add("trigger removed", where, trigger_words(gone), "none", (edit,), (gone.origin, None), step=key)
+            where = quote_name(gone.name) if gone.name else "the flow"
+            pair.add_change(
+                "trigger removed", where, trigger_words(gone), "none", (edit,), (gone.origin, None), step=key
+            )
     for key, come in after.items():
         old = before.get(key) if key in known else None
         if old is None:
             edit = Edit("add", "trigger", key, "", None, come)
-            where = quoted(come.name) if come.name else "the flow"
-            pair.add("trigger added", where, "none", trigger_words(come), (edit,), (None, come.origin), step=key)
+            where = quote_name(come.name) if come.name else "the flow"
+            pair.add_change("trigger added", where, "none", trigger_words(come), (edit,), (None, come.origin), step=key)
         else:
-            _trigger(pair, old, come)
+            _judge_trigger(pair, old, come)
 
 
-def _trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
-    where, entry = f"trigger {quoted(b.name)}" if b.name else "the trigger", (a.origin, b.origin)
+def _judge_trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
+    where, entry = f"trigger {quote_name(b.name)}" if b.name else "the trigger", (a.origin, b.origin)
 
     def edits(*fields: str) -> tuple[Edit, ...]:
         return tuple(
@@ -109,16 +113,16 @@ def _trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
     if a.kind != b.kind:
         what += edits("schedule")
     if what:
-        pair.add("trigger", where, _bare(a), _bare(b), what, entry, step=b.id)
+        pair.add_change("trigger", where, _bare_trigger_words(a), _bare_trigger_words(b), what, entry, step=b.id)
     if a.schedule != b.schedule and a.kind == b.kind:
         text, second_text = (
             schedule_words(trigger.schedule) if trigger.schedule else "at times not stated" for trigger in (a, b)
         )
         if text == second_text and a.schedule is not None and b.schedule is not None:
             text, second_text = str(structs.asdict(a.schedule)), str(structs.asdict(b.schedule))
-        pair.add("schedule", where, text, second_text, edits("schedule"), entry, step=b.id)
+        pair.add_change("schedule", where, text, second_text, edits("schedule"), entry, step=b.id)
     if a.condition != b.condition:
-        pair.texts(
+        pair.add_text_change(
             "trigger condition",
             where,
             a.condition or "none",
@@ -131,23 +135,25 @@ def _trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
         text, second_text = (
             f"up to {trigger.batch} at a time" if trigger.batch else "no limit stated" for trigger in (a, b)
         )
-        pair.add("batch", where, text, second_text, edits("batch"), entry, step=b.id)
+        pair.add_change("batch", where, text, second_text, edits("batch"), entry, step=b.id)
     if a.name != b.name:
-        pair.add("trigger renamed", where, a.name or "none", b.name or "none", edits("name"), entry, step=b.id)
+        pair.add_change("trigger renamed", where, a.name or "none", b.name or "none", edits("name"), entry, step=b.id)
     if a.connection != b.connection:
-        pair.add(
+        pair.add_change(
             "connection", where, a.connection or "none", b.connection or "none", edits("connection"), entry, step=b.id
         )
     if a.operation != b.operation:
-        pair.add(
+        pair.add_change(
             "other setting", f"{where} (operation)", a.operation, b.operation, edits("operation"), entry, step=b.id
         )
     judge_inputs(pair, "trigger", b.id, where, a.inputs, b.inputs, entry)
     if a.unread != b.unread:
-        pair.add("unread content", where, brief(a.unread), brief(b.unread), edits("unread"), entry, step=b.id)
+        pair.add_change(
+            "unread content", where, brief_value(a.unread), brief_value(b.unread), edits("unread"), entry, step=b.id
+        )
 
 
-def _bare(trigger: Trigger) -> str:
+def _bare_trigger_words(trigger: Trigger) -> str:
     """A trigger in words without what has a type of its own."""
     return trigger_words(structs.replace(trigger, condition="", batch=None))
 
@@ -171,15 +177,17 @@ def judge_variables(pair: FlowPairing) -> None:
                 if getattr(first, field) != getattr(second, field)
             )
             if first.value == second.value:
-                pair.add(
+                pair.add_change(
                     "variable", f"variable {name} (description)", first.description, second.description, edits, entry
                 )
                 continue
         else:
             edits = (Edit(op, "variable", name, "", first, second),)  # type: ignore[arg-type]
-        text = phrases.shown(first.value, (), {}) if first else "none"
-        second_text = phrases.shown(second.value, (), {}) if second else "none"
-        pair.texts("variable", f"variable {name}", text, second_text, edits, entry)
+        text = phrases.value_words(first.value, (), {}) if first else "none"
+        second_text = phrases.value_words(second.value, (), {}) if second else "none"
+        pair.add_text_change("variable", f"variable {name}", text, second_text, edits, entry)
     if pair.old.unread != pair.new.unread:
         edits = (Edit("set", "flow", "", "unread", pair.old.unread, pair.new.unread),)
-        pair.add("unread content", "the flow", brief(pair.old.unread), brief(pair.new.unread), edits, entry)
+        pair.add_change(
+            "unread content", "the flow", brief_value(pair.old.unread), brief_value(pair.new.unread), edits, entry
+        )

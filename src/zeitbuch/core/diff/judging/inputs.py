@@ -12,35 +12,35 @@ from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.canonical import same_binding
 from zeitbuch.core.model.records import Binding
 
-from .pairing import FlowPairing, Places, plain
+from .pairing import FlowPairing, Places, plain_value
 
 _HOST = re.compile(r"^\s*[A-Za-z][A-Za-z0-9+.-]{1,20}://(?:[^/?#\s@]*@)?([^/?#\s]+)")
 _SECRET = re.compile(r"secret:[0-9a-f]{10}")
 
 
-def _leaves(value: Any) -> Iterator[str]:
+def _leaf_values(value: Any) -> Iterator[str]:
     if isinstance(value, dict):
         for key in sorted(value):
-            yield from _leaves(value[key])
+            yield from _leaf_values(value[key])
     elif isinstance(value, list | tuple):
         for item in value:
-            yield from _leaves(item)
+            yield from _leaf_values(item)
     elif isinstance(value, str):
         yield value
 
 
-def hosts(value: Any) -> list[str]:
+def hosts_in(value: Any) -> list[str]:
     """The hosts of the addresses among the texts of a value."""
-    return [matched.group(1).lower() for leaf in _leaves(value) if (matched := _HOST.match(leaf))]
+    return [matched.group(1).lower() for leaf in _leaf_values(value) if (matched := _HOST.match(leaf))]
 
 
-def secrets(value: Any) -> list[str]:
+def secrets_in(value: Any) -> list[str]:
     """The stand-ins of secrets in a value."""
-    return [item for leaf in _leaves(value) for item in _SECRET.findall(leaf)]
+    return [item for leaf in _leaf_values(value) for item in _SECRET.findall(leaf)]
 
 
-def _bare(value: Any) -> str:
-    return _SECRET.sub("secret", plain(value))
+def _bare_value(value: Any) -> str:
+    return _SECRET.sub("secret", plain_value(value))
 
 
 def judge_inputs(
@@ -57,9 +57,10 @@ def judge_inputs(
     if len(before) != len(old) or len(after) != len(new):
         if [same_binding(second) for second in old] != [same_binding(second) for second in new]:
             text, second_text = (
-                "; ".join(f"{second.name} = {plain(second.value)}" for second in side) or "none" for side in (old, new)
+                "; ".join(f"{second.name} = {plain_value(second.value)}" for second in side) or "none"
+                for side in (old, new)
             )
-            pair.texts(
+            pair.add_text_change(
                 "input", where, text, second_text, (Edit("set", part, owner, "inputs", old, new),), at, step=owner
             )
         return
@@ -68,39 +69,39 @@ def judge_inputs(
         if (same_binding(first) if first else None) == (same_binding(second) if second else None):
             continue
         op = "add" if first is None else "remove" if second is None else "set"
-        _input(pair, where, first, second, (Edit(op, part, owner, f"input.{name}", first, second),), at, owner)  # type: ignore[arg-type]
+        _judge_input(pair, where, first, second, (Edit(op, part, owner, f"input.{name}", first, second),), at, owner)  # type: ignore[arg-type]
 
 
-def _input(
+def _judge_input(
     pair: FlowPairing, where: str, a: Binding | None, b: Binding | None, edits: tuple[Edit, ...], at: Places, owner: str
 ) -> None:
     name = (a or b).name  # type: ignore[union-attr]
     place = f"{where} (input {name})"
-    text = phrases.shown(a.value, a.refs, pair.old_names) if a else "none"
-    second_text = phrases.shown(b.value, b.refs, pair.new_names) if b else "none"
+    text = phrases.value_words(a.value, a.refs, pair.old_names) if a else "none"
+    second_text = phrases.value_words(b.value, b.refs, pair.new_names) if b else "none"
     if a is not None and b is not None and a.decided != b.decided:
         old, new = (
-            f"{phrases.decided(a, pair.old_names)}: {text}",
-            f"{phrases.decided(b, pair.new_names)}: {second_text}",
+            f"{phrases.decider_words(a, pair.old_names)}: {text}",
+            f"{phrases.decider_words(b, pair.new_names)}: {second_text}",
         )
-        pair.add("input decider", place, old, new, edits, at, step=owner)
+        pair.add_change("input decider", place, old, new, edits, at, step=owner)
         return
-    one, two = secrets(a.value) if a else [], secrets(b.value) if b else []
-    if a is not None and b is not None and one != two and _bare(a.value) == _bare(b.value):
-        pair.add("secret", place, ", ".join(one) or "none", ", ".join(two) or "none", edits, at, step=owner)
+    one, two = secrets_in(a.value) if a else [], secrets_in(b.value) if b else []
+    if a is not None and b is not None and one != two and _bare_value(a.value) == _bare_value(b.value):
+        pair.add_change("secret", place, ", ".join(one) or "none", ", ".join(two) or "none", edits, at, step=owner)
         return
-    first, second = hosts(a.value) if a else [], hosts(b.value) if b else []
+    first, second = hosts_in(a.value) if a else [], hosts_in(b.value) if b else []
     if first != second and second:
         remark = f"calls {second[0]}" + (f" instead of {first[0]}" if first else "")
-        pair.add("endpoint", place, text, second_text, edits, at, remarks=(remark,), step=owner)
+        pair.add_change("endpoint", place, text, second_text, edits, at, remarks=(remark,), step=owner)
         return
     if text == second_text and a is not None and b is not None:
-        text, second_text = _about(a), _about(b)
-    pair.texts("input", place, text, second_text, edits, at, step=owner)
+        text, second_text = _about_input(a), _about_input(b)
+    pair.add_text_change("input", place, text, second_text, edits, at, step=owner)
 
 
-def _about(b: Binding) -> str:
+def _about_input(b: Binding) -> str:
     """What an input is beside its value."""
-    parts = [plain(b.value), b.type or "", b.description or ""]
+    parts = [plain_value(b.value), b.type or "", b.description or ""]
     parts += [f"from {ref.step or ref.variable or ref.path}" for ref in b.refs]
     return ", ".join(part for part in parts if part)

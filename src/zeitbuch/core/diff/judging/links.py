@@ -8,13 +8,13 @@ from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.diff.records import Change
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
 from zeitbuch.core.model.records import Link
-from zeitbuch.core.model.references import readable
-from zeitbuch.core.model.words import joined
+from zeitbuch.core.model.references import replace_refs
+from zeitbuch.core.model.words import join_words
 
-from .control_flow import Course, arrows_of, moved
+from .control_flow import Course, arrows_of, find_moved_steps
 from .pairing import FlowPairing, Places
 
 MOVED = 4  # differing links that a move must explain; one rewired link explains two
@@ -24,7 +24,7 @@ def case_words(link: Link, names: dict[str, str]) -> str:
     """Label, condition and outcomes of a link."""
     said = [
         link.label,
-        readable(link.condition, link.refs, names) if link.condition != link.label else "",
+        replace_refs(link.condition, link.refs, names) if link.condition != link.label else "",
         ", ".join(link.after),
     ]
     return " / ".join(text for text in said if text)
@@ -35,10 +35,10 @@ class LinkJudge:
 
     def __init__(self, pair: FlowPairing) -> None:
         self.pair = pair
-        self.gone, self.come = self._differing()
+        self.gone, self.come = self._differing_links()
         self.old_course, self.new_course = Course(arrows_of(pair.old.links)), Course(arrows_of(pair.new.links))
 
-    def _differing(self) -> tuple[list[Link], list[Link]]:
+    def _differing_links(self) -> tuple[list[Link], list[Link]]:
         gone, come = [], [same_link(link) for link in self.pair.new.links]
         raw = list(self.pair.new.links)
         for link in self.pair.old.links:
@@ -52,31 +52,35 @@ class LinkJudge:
         return gone, raw
 
     def judge(self) -> None:
-        self._cases()
+        self._judge_cases()
         self._with_steps()
-        for step in self._moved():
-            self._move(step)
-        self._rewired()
+        for step in self._judge_moved_steps():
+            self._judge_move(step)
+        self._judge_rewired()
         for link in self.gone:
             kind = "error route removed" if link.role == "error" else "link removed"
             words = case_words(link, self.pair.old_names) or "link"
-            where = self._arrow(link, self.pair.old_names)
-            self.pair.add(kind, where, words, "", (self._edit(link, False),), (link.origin, None), step=link.source)
+            where = self._arrow_words(link, self.pair.old_names)
+            self.pair.add_change(
+                kind, where, words, "", (self._link_edit(link, False),), (link.origin, None), step=link.source
+            )
         for link in self.come:
             kind = "error route added" if link.role == "error" else "link added"
             words = case_words(link, self.pair.new_names) or "link"
-            where = self._arrow(link, self.pair.new_names)
-            self.pair.add(kind, where, "", words, (self._edit(link, True),), (None, link.origin), step=link.source)
+            where = self._arrow_words(link, self.pair.new_names)
+            self.pair.add_change(
+                kind, where, "", words, (self._link_edit(link, True),), (None, link.origin), step=link.source
+            )
 
-    def _edit(self, link: Link, added: bool) -> Edit:
+    def _link_edit(self, link: Link, added: bool) -> Edit:
         return Edit("add", "link", "", "", None, link) if added else Edit("remove", "link", "", "", link)
 
-    def _arrow(self, link: Link, names: dict[str, str]) -> str:
+    def _arrow_words(self, link: Link, names: dict[str, str]) -> str:
         both = {**self.pair.old_names, **self.pair.new_names}
-        ends = [quoted(names.get(name, both.get(name, name))) for name in (link.source, link.target)]
+        ends = [quote_name(names.get(name, both.get(name, name))) for name in (link.source, link.target)]
         return f"{ends[0]} to {ends[1]}"
 
-    def _cases(self) -> None:
+    def _judge_cases(self) -> None:
         """The same arrow under another label, condition or outcome."""
         for link in list(self.gone):
             other = next(
@@ -93,12 +97,12 @@ class LinkJudge:
             self.come.remove(other)
             kind = "case" if (link.label, link.after) != (other.label, other.after) else "condition"
             text, second_text = case_words(link, self.pair.old_names), case_words(other, self.pair.new_names)
-            self.pair.add(
+            self.pair.add_change(
                 kind,
-                self._arrow(other, self.pair.new_names),
+                self._arrow_words(other, self.pair.new_names),
                 text or "none",
                 second_text or "none",
-                (self._edit(link, False), self._edit(other, True)),
+                (self._link_edit(link, False), self._link_edit(other, True)),
                 (link.origin, other.origin),
                 step=other.source,
             )
@@ -108,8 +112,8 @@ class LinkJudge:
     def _with_steps(self) -> None:
         """Links that only follow a step that came or went are told with it."""
         added, removed = {step.id for step in self.pair.added}, {step.id for step in self.pair.removed}
-        bridges = self.new_course.bridged(added)
-        stood = self.old_course.bridged(removed)
+        bridges = self.new_course.bridged_pairs(added)
+        stood = self.old_course.bridged_pairs(removed)
         for links, own, through, is_new in (
             (self.come, added, stood, True),
             (self.gone, removed, bridges, False),
@@ -119,38 +123,40 @@ class LinkJudge:
                 if owner is None:
                     owner = through.get((link.source, link.target))
                 if owner is not None:
-                    self._give(owner, self._edit(link, is_new), ("step added", "step removed", "approval removed"))
+                    self._give_edit(
+                        owner, self._link_edit(link, is_new), ("step added", "step removed", "approval removed")
+                    )
                     links.remove(link)
 
-    def _give(self, owner: str, edit: Edit, kinds: tuple[str, ...]) -> None:
+    def _give_edit(self, owner: str, edit: Edit, kinds: tuple[str, ...]) -> None:
         """The edit becomes part of the change of that step."""
         found = self.pair.found
         place = next(index for index, change in enumerate(found) if change.step == owner and change.type in kinds)
         change: Change = found[place]
         found[place] = structs.replace(change, edits=(*change.edits, edit))
 
-    def _moved(self) -> list[str]:
+    def _judge_moved_steps(self) -> list[str]:
         """Steps that changed their scope, then the fewest whose moving explains most of the links that differ."""
         pair = self.pair
         added = {step.id for step in pair.added}
         order = {step.id: index for index, step in enumerate(pair.new.steps) if step.id not in added}
         scoped = [text for text in order if pair.old_steps[text].scope != pair.new_steps[text].scope]
-        old, new = Course(self.old_course.arrows()), Course(self.new_course.arrows())
+        old, new = Course(self.old_course.all_arrows()), Course(self.new_course.all_arrows())
         for course, out in ((old, [step.id for step in pair.removed]), (new, [step.id for step in pair.added])):
             for step in [*out, *scoped]:
                 course.take_out(step)
-        return [*scoped, *moved(old, new, order, MOVED)]
+        return [*scoped, *find_moved_steps(old, new, order, MOVED)]
 
-    def _move(self, step_id: str) -> None:
+    def _judge_move(self, step_id: str) -> None:
         pair = self.pair
         first, second = pair.old_steps[step_id], pair.new_steps[step_id]
-        old_bridge = self.old_course.through(step_id, {step.id for step in pair.removed})
-        new_bridge = self.new_course.through(step_id, {step.id for step in pair.added})
+        old_bridge = self.old_course.pairs_through(step_id, {step.id for step in pair.removed})
+        new_bridge = self.new_course.pairs_through(step_id, {step.id for step in pair.added})
         edits: list[Edit] = []
         for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
             for link in list(links):
                 if step_id in (link.source, link.target) or (link.source, link.target) in bridge:
-                    edits.append(self._edit(link, is_new))
+                    edits.append(self._link_edit(link, is_new))
                     links.remove(link)
         entry: Places = (first.origin, second.origin)
         if first.scope != second.scope:
@@ -159,28 +165,33 @@ class LinkJudge:
                 mapping.get(step.scope or "", "no scope")
                 for step, mapping in ((first, pair.old_names), (second, pair.new_names))
             ]
-            pair.add("scope", quoted(second.title), scopes[0], scopes[1], tuple(edits), entry, step=step_id)
+            pair.add_change("scope", quote_name(second.title), scopes[0], scopes[1], tuple(edits), entry, step=step_id)
         elif edits:
-            words = [self._spot(self.old_course, step_id, True), self._spot(self.new_course, step_id, False)]
-            pair.add("step moved", quoted(second.title), words[0], words[1], tuple(edits), entry, step=step_id)
+            words = [
+                self._spot_words(self.old_course, step_id, True),
+                self._spot_words(self.new_course, step_id, False),
+            ]
+            pair.add_change(
+                "step moved", quote_name(second.title), words[0], words[1], tuple(edits), entry, step=step_id
+            )
 
-    def _spot(self, course: Course, step: str, old: bool) -> str:
+    def _spot_words(self, course: Course, step: str, old: bool) -> str:
         names = {**self.pair.new_names, **self.pair.old_names} if old else self.pair.new_names
-        before, after = course.near(step)
+        before, after = course.neighbours_of(step)
         order = list(names)
         parts = []
         for word, ends in (("after", before), ("before", after)):
             if ends:
                 shown = [
-                    quoted(names.get(name, name))
+                    quote_name(names.get(name, name))
                     for name in sorted(ends, key=lambda e: order.index(e) if e in order else 0)
                 ]
-                parts.append(f"{word} {joined(shown)}")
+                parts.append(f"{word} {join_words(shown)}")
         return ", ".join(parts) or "alone"
 
     # -- the rest -------------------------------------------------------------------------------------------------
 
-    def _rewired(self) -> None:
+    def _judge_rewired(self) -> None:
         """One end of a link stays, the other goes elsewhere."""
         pair = self.pair
         both = {**pair.old_names, **pair.new_names}
@@ -201,13 +212,13 @@ class LinkJudge:
                 fixed = both.get(link.source if same_source else link.target, "")
                 case = f" ({link.label or link.role})" if link.label or link.role in ("error", "attach") else ""
                 moving = [(k.target if same_source else k.source) for k in (link, other)]
-                where = f"from {quoted(fixed)}{case}" if same_source else f"to {quoted(fixed)}{case}"
-                pair.add(
+                where = f"from {quote_name(fixed)}{case}" if same_source else f"to {quote_name(fixed)}{case}"
+                pair.add_change(
                     "link rewired",
                     where,
-                    quoted(both.get(moving[0], moving[0])),
-                    quoted(both.get(moving[1], moving[1])),
-                    (self._edit(link, False), self._edit(other, True)),
+                    quote_name(both.get(moving[0], moving[0])),
+                    quote_name(both.get(moving[1], moving[1])),
+                    (self._link_edit(link, False), self._link_edit(other, True)),
                     (link.origin, other.origin),
                     step=other.source,
                 )

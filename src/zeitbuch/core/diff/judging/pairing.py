@@ -13,7 +13,7 @@ from zeitbuch.core.diff.matching import Matching
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.diff.word_diff import Word, word_changes
 from zeitbuch.core.graph import phrases
-from zeitbuch.core.model.canonical import mapped
+from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
 
@@ -28,7 +28,7 @@ class FlowPairing:
     def __init__(self, old: Flow, new: Flow, matching: Matching, flows: dict[str, str] | None = None) -> None:
         self.matching = matching
         self.ids = matching.ids(flows)
-        self.old, self.new = mapped(old, self.ids), new
+        self.old, self.new = map_ids(old, self.ids), new
         self.old_names, self.new_names = names_of(self.old), names_of(new)
         self.old_steps = {step.id: step for step in self.old.steps}
         self.new_steps = {step.id: step for step in new.steps}
@@ -37,7 +37,7 @@ class FlowPairing:
         self.added = list(matching.added)
         self.found: list[Change] = []
 
-    def add(
+    def add_change(
         self,
         kind: str,
         where: str,
@@ -57,7 +57,7 @@ class FlowPairing:
         )  # fmt: skip
         self.found.append(found)
 
-    def texts(
+    def add_text_change(
         self,
         kind: str,
         where: str,
@@ -70,9 +70,9 @@ class FlowPairing:
     ) -> None:
         """A change of a text: by words when it is long."""
         words = word_changes(old, new) if max(len(old), len(new)) > LONG or kind == "prompt" else ()
-        self.add(kind, where, old, new, edits, at, words, remarks, step)
+        self.add_change(kind, where, old, new, edits, at, words, remarks, step)
 
-    def about(self, step: Step) -> str:
+    def about_step(self, step: Step) -> str:
         """What a step is, in a few words."""
         from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS
 
@@ -83,13 +83,13 @@ class FlowPairing:
         return f"{KIND_WORDS[step.kind]}{own}{model}{effect}{off}"
 
 
-def brief(value: Any) -> str:
+def brief_value(value: Any) -> str:
     """A value in at most 200 letters."""
-    text = phrases.shown(value, (), {})
+    text = phrases.value_words(value, (), {})
     return text if len(text) <= 200 else text[:199] + "…"
 
 
-def plain(value: Any) -> str:
+def plain_value(value: Any) -> str:
     """A value as text."""
     return value if isinstance(value, str) else msgspec.json.encode(value, order="sorted").decode()
 

@@ -9,11 +9,11 @@ from difflib import SequenceMatcher
 
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.diff.word_diff import Word, word_changes
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_prompt
 from zeitbuch.core.model.records import ModelUse, Prompt, Ref, Step
 from zeitbuch.core.model.references import ref_words
-from zeitbuch.core.model.words import joined, plural
+from zeitbuch.core.model.words import count_words, join_words
 
 from .pairing import FlowPairing, Places, in_words
 
@@ -29,7 +29,7 @@ LANGUAGES = {
 }  # fmt: skip
 
 
-def language(text: str) -> str:
+def language_name(text: str) -> str:
     """The language of a text in English, empty when it is too short to tell or unknown."""
     if sum(letter.isalpha() for letter in text) < _ENOUGH:
         return ""
@@ -53,57 +53,61 @@ def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, a
             left.remove(index)
             right.remove(inner)
             edit = Edit("set", "step", step.id, f"prompt.{index}", old.prompts[index], new.prompts[inner])
-            _prompt(pair, step, old.prompts[index], new.prompts[inner], edit, at)
+            _judge_prompt(pair, step, old.prompts[index], new.prompts[inner], edit, at)
         for index in left:
             edit = Edit("remove", "step", step.id, f"prompt.{index}", old.prompts[index])
-            _prompt(pair, step, old.prompts[index], None, edit, at)
+            _judge_prompt(pair, step, old.prompts[index], None, edit, at)
         for inner in right:
             edit = Edit("add", "step", step.id, f"prompt.{inner}", None, new.prompts[inner])
-            _prompt(pair, step, None, new.prompts[inner], edit, at)
+            _judge_prompt(pair, step, None, new.prompts[inner], edit, at)
 
 
-def _prompt(pair: FlowPairing, step: Step, a: Prompt | None, b: Prompt | None, edit: Edit, at: Places) -> None:
+def _judge_prompt(pair: FlowPairing, step: Step, a: Prompt | None, b: Prompt | None, edit: Edit, at: Places) -> None:
     # Names of the new version on both sides: a step that was renamed is no change of the prompt.
     names = {**pair.old_names, **pair.new_names}
     text = in_words(a.text, a.refs, names) if a is not None else ""
     second_text = in_words(b.text, b.refs, names) if b is not None else ""
     role = (b or a).role  # type: ignore[union-attr]
     words = word_changes(text, second_text)
-    remarks = _remarks(a, b, names, words)
-    pair.add("prompt", f"{quoted(step.title)} ({role} prompt)", text, second_text, (edit,), at, words, remarks, step.id)
+    remarks = _prompt_remarks(a, b, names, words)
+    pair.add_change(
+        "prompt", f"{quote_name(step.title)} ({role} prompt)", text, second_text, (edit,), at, words, remarks, step.id
+    )
 
 
-def _placeholders(p: Prompt | None, names: dict[str, str]) -> list[str]:
-    return list(dict.fromkeys(_placeholder(ref, names) for ref in p.refs)) if p is not None else []
+def _placeholder_words(p: Prompt | None, names: dict[str, str]) -> list[str]:
+    return list(dict.fromkeys(_placeholder_word(ref, names) for ref in p.refs)) if p is not None else []
 
 
-def _placeholder(ref: Ref, names: dict[str, str]) -> str:
+def _placeholder_word(ref: Ref, names: dict[str, str]) -> str:
     return ref_words(ref, names) if ref.step is not None else (ref.text or ref.variable or ref.path)
 
 
-def _remarks(a: Prompt | None, b: Prompt | None, names: dict[str, str], words: tuple[Word, ...]) -> tuple[str, ...]:
+def _prompt_remarks(
+    a: Prompt | None, b: Prompt | None, names: dict[str, str], words: tuple[Word, ...]
+) -> tuple[str, ...]:
     said = []
     if a is None or b is None:
         said.append("a new prompt" if a is None else "the prompt is gone")
     elif a.role != b.role:
         said.append(f"role {a.role} → {b.role}")
-    before, after = _placeholders(a, names), _placeholders(b, names)
+    before, after = _placeholder_words(a, names), _placeholder_words(b, names)
     come, gone = [part for part in after if part not in before], [part for part in before if part not in after]
     if come:
-        said.append(f"now filled with {joined(come)}")
+        said.append(f"now filled with {join_words(come)}")
     if gone:
-        said.append(f"no longer filled with {joined(gone)}")
+        said.append(f"no longer filled with {join_words(gone)}")
     if a is not None and b is not None:
         old, new = set(_WORD.findall(a.text.casefold())), set(_WORD.findall(b.text.casefold()))
         if 2 * len(old & new) < 0.5 * (len(old) + len(new)):
-            one, two = language(a.text), language(b.text)
+            one, two = language_name(a.text), language_name(b.text)
             if one and two and one != two:
                 said.append(f"language of instruction {one} → {two}")
     counts = {
         name: sum(len(_WORD.findall(word.text)) for word in words if word.mark == name) for name in ("new", "old")
     }
     parts = [
-        f"{plural(counts[name], 'word')} {word}"
+        f"{count_words(counts[name], 'word')} {word}"
         for name, word in (("new", "added"), ("old", "taken out"))
         if counts[name]
     ]

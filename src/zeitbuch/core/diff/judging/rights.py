@@ -4,10 +4,10 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Step
-from zeitbuch.core.model.words import EFFECT_WORDS, joined
+from zeitbuch.core.model.words import EFFECT_WORDS, join_words
 from zeitbuch.core.passes.reachability import Ways
 
 from .pairing import FlowPairing
@@ -16,7 +16,7 @@ _ORDER = ("read", "write", "send", "delete", "spend")
 _ACTS = ("send", "delete", "spend", "write")
 
 
-def effects(flow: Flow) -> list[str]:
+def effects_of(flow: Flow) -> list[str]:
     """What the switched-on steps of a flow may do outside."""
     held = {step.effect for step in flow.steps if step.enabled}
     return [name for name in _ORDER if name in held]
@@ -24,22 +24,24 @@ def effects(flow: Flow) -> list[str]:
 
 def judge_rights(pair: FlowPairing) -> None:
     """Rights of the whole flow, and approvals that no longer come before an act."""
-    old, new = effects(pair.old), effects(pair.new)
+    old, new = effects_of(pair.old), effects_of(pair.new)
     entry = (pair.old.origin, pair.new.origin)
     if old != new:
         more = [EFFECT_WORDS[name] for name in new if name not in old]
         less = [EFFECT_WORDS[name] for name in old if name not in new]
-        words = [joined([EFFECT_WORDS[name] for name in side]) or "nothing" for side in (old, new)]
+        words = [join_words([EFFECT_WORDS[name] for name in side]) or "nothing" for side in (old, new)]
         if more:
-            pair.add("rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {joined(more)}",))
-        else:
-            pair.add(
-                "rights narrowed", "the flow", words[0], words[1], at=entry, remarks=(f"no longer {joined(less)}",)
+            pair.add_change(
+                "rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {join_words(more)}",)
             )
-    _approvals(pair)
+        else:
+            pair.add_change(
+                "rights narrowed", "the flow", words[0], words[1], at=entry, remarks=(f"no longer {join_words(less)}",)
+            )
+    _judge_approvals(pair)
 
 
-def _approvals(pair: FlowPairing) -> None:
+def _judge_approvals(pair: FlowPairing) -> None:
     held = [step for step in pair.old.steps if step.kind == "approve" and step.enabled and step.id in pair.new_steps]
     acts = [step for step in pair.new.steps if step.effect in _ACTS and step.id in pair.old_steps and step.enabled]
     if not held or not acts:
@@ -54,10 +56,10 @@ def _approvals(pair: FlowPairing) -> None:
             if approval.id in before.always_before(act.id) and approval.id not in after.always_before(act.id)
         ]
         if freed:
-            names = joined([quoted(step.title) for step in freed])
-            pair.add(
+            names = join_words([quote_name(step.title) for step in freed])
+            pair.add_change(
                 "approval bypassed",
-                quoted(pair.new_steps[approval.id].title),
+                quote_name(pair.new_steps[approval.id].title),
                 f"always before {names}",
                 "not always",
                 at=(approval.origin, pair.new_steps[approval.id].origin),

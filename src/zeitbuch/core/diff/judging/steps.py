@@ -8,14 +8,14 @@ from collections.abc import Callable
 from typing import Any
 
 from zeitbuch.core.diff.edits import Edit
-from zeitbuch.core.graph.phrases import quoted
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_step
 from zeitbuch.core.model.records import Step
-from zeitbuch.core.model.references import readable
-from zeitbuch.core.model.words import KIND_WORDS, joined, span_words
+from zeitbuch.core.model.references import replace_refs
+from zeitbuch.core.model.words import KIND_WORDS, join_words, span_words
 
 from .inputs import judge_inputs
-from .pairing import FlowPairing, Places, brief, plain
+from .pairing import FlowPairing, Places, brief_value, plain_value
 from .prompts import judge_prompts
 
 RANK = {"none": 0, "read": 1, "write": 2, "send": 3, "delete": 4, "spend": 4}
@@ -48,49 +48,53 @@ def judge_steps(pair: FlowPairing) -> None:
     for step in pair.removed:
         kind = "approval removed" if step.kind == "approve" else "step removed"
         edit = Edit("remove", "step", step.id, "", step)
-        where = quoted(step.title) + place(pair.old, step, pair.old_names)
-        pair.add(kind, where, pair.about(step), "", (edit,), (step.origin, None), step=step.id)
+        where = quote_name(step.title) + place_words(pair.old, step, pair.old_names)
+        pair.add_change(kind, where, pair.about_step(step), "", (edit,), (step.origin, None), step=step.id)
     for step in pair.added:
         edit = Edit("add", "step", step.id, "", None, step)
-        where = quoted(step.title) + place(pair.new, step, pair.new_names)
-        pair.add(
-            "step added", where, "", pair.about(step), (edit,), (None, step.origin),
-            remarks=_contents(step, pair.new_names), step=step.id,
+        where = quote_name(step.title) + place_words(pair.new, step, pair.new_names)
+        pair.add_change(
+            "step added", where, "", pair.about_step(step), (edit,), (None, step.origin),
+            remarks=_step_contents(step, pair.new_names), step=step.id,
         )  # fmt: skip
     added = {step.id for step in pair.added}
     for step in pair.new.steps:
         old = pair.old_steps.get(step.id)
         if step.id not in added and old is not None:
-            _step(pair, old, step)
+            _judge_step(pair, old, step)
 
 
-def _contents(step: Step, names: dict[str, str]) -> tuple[str, ...]:
+def _step_contents(step: Step, names: dict[str, str]) -> tuple[str, ...]:
     """What a new step is given, for a reader who has nothing else: inputs, prompts, condition."""
-    said = [f"condition {readable(step.condition, step.refs, names)}"] if step.condition else []
-    said += [f"{second.name}: {brief(readable(plain(second.value), second.refs, names))}" for second in step.inputs]
+    said = [f"condition {replace_refs(step.condition, step.refs, names)}"] if step.condition else []
+    said += [
+        f"{second.name}: {brief_value(replace_refs(plain_value(second.value), second.refs, names))}"
+        for second in step.inputs
+    ]
     if step.model is not None:
         said += [
-            f"{prompt.role} prompt: {brief(readable(prompt.text, prompt.refs, names))}" for prompt in step.model.prompts
+            f"{prompt.role} prompt: {brief_value(replace_refs(prompt.text, prompt.refs, names))}"
+            for prompt in step.model.prompts
         ]
     return tuple(said)
 
 
-def place(flow: Any, step: Step, names: dict[str, str]) -> str:
+def place_words(flow: Any, step: Step, names: dict[str, str]) -> str:
     """' after X, before Y', ' for agent X', ' in X': where a step stands."""
     for link in flow.links:
         if link.source == step.id and link.role == "attach":
-            return f" for {quoted(names.get(link.target, link.target))}"
+            return f" for {quote_name(names.get(link.target, link.target))}"
     course = [key for key in flow.links if key.role != "attach"]
-    before = [quoted(names.get(key.source, key.source)) for key in course if key.target == step.id]
+    before = [quote_name(names.get(key.source, key.source)) for key in course if key.target == step.id]
     after = [
-        quoted(names.get(key.target, key.target)) for key in course if key.source == step.id and key.role == "next"
+        quote_name(names.get(key.target, key.target)) for key in course if key.source == step.id and key.role == "next"
     ]
     parts = [
-        f"{word} {joined(list(dict.fromkeys(items)))}"
+        f"{word} {join_words(list(dict.fromkeys(items)))}"
         for word, items in (("after", before), ("before", after))
         if items
     ]
-    inside = f" in {quoted(names.get(step.scope, step.scope))}" if step.scope else ""
+    inside = f" in {quote_name(names.get(step.scope, step.scope))}" if step.scope else ""
     return (f" {', '.join(parts)}" if parts else "") + inside
 
 
@@ -108,9 +112,9 @@ def repeat_words(step: Step, names: dict[str, str]) -> str:
     if repeat is None:
         return "none"
     words = (
-        f"over {readable(repeat.items, repeat.refs, names)}"
+        f"over {replace_refs(repeat.items, repeat.refs, names)}"
         if repeat.items
-        else f"until {readable(repeat.until, repeat.refs, names)}"
+        else f"until {replace_refs(repeat.until, repeat.refs, names)}"
         if repeat.until
         else "not stated"
     )
@@ -121,8 +125,8 @@ def repeat_words(step: Step, names: dict[str, str]) -> str:
     )
 
 
-def _step(pair: FlowPairing, a: Step, b: Step) -> None:
-    where, entry = quoted(b.title), (a.origin, b.origin)
+def _judge_step(pair: FlowPairing, a: Step, b: Step) -> None:
+    where, entry = quote_name(b.title), (a.origin, b.origin)
     one, two = same_step(a), same_step(b)
 
     def said(value: Any) -> Any:
@@ -135,7 +139,7 @@ def _step(pair: FlowPairing, a: Step, b: Step) -> None:
             if getattr(a, name) != getattr(b, name)
         )
         spot = f"{where} ({word})" if word else where
-        pair.texts(kind, spot, str(said(old)), str(said(new)), edits, entry, step=b.id)
+        pair.add_text_change(kind, spot, str(said(old)), str(said(new)), edits, entry, step=b.id)
 
     for field, kind, word, words in _ROWS:
         if getattr(a, field) != getattr(b, field):
@@ -159,32 +163,34 @@ def _step(pair: FlowPairing, a: Step, b: Step) -> None:
         put(
             "condition",
             "condition",
-            readable(a.condition or "", a.refs, pair.old_names),
-            readable(b.condition or "", b.refs, pair.new_names),
+            replace_refs(a.condition or "", a.refs, pair.old_names),
+            replace_refs(b.condition or "", b.refs, pair.new_names),
             also=("refs",),
         )
     if one.repeat != two.repeat:
         put("loop", "repeat", repeat_words(a, pair.old_names), repeat_words(b, pair.new_names))
     judge_inputs(pair, "step", b.id, where, a.inputs, b.inputs, entry)
-    _model(pair, a, b, where, entry)
+    _judge_model(pair, a, b, where, entry)
     if a.unread != b.unread:
-        put("unread content", "unread", brief(a.unread), brief(b.unread))
+        put("unread content", "unread", brief_value(a.unread), brief_value(b.unread))
 
 
-def _model(pair: FlowPairing, a: Step, b: Step, where: str, at: Places) -> None:
+def _judge_model(pair: FlowPairing, a: Step, b: Step, where: str, at: Places) -> None:
     old, new = a.model, b.model
     if old is None or new is None:
         if old is not new:
             names = [(use.name or "a model") if use is not None else "none" for use in (old, new)]
-            pair.add("model", where, names[0], names[1], (Edit("set", "step", b.id, "model", old, new),), at, step=b.id)
+            pair.add_change(
+                "model", where, names[0], names[1], (Edit("set", "step", b.id, "model", old, new),), at, step=b.id
+            )
         return
     if old.name != new.name:
         edit = Edit("set", "step", b.id, "model.name", old.name, new.name)
-        pair.add("model", where, old.name or "none", new.name or "none", (edit,), at, step=b.id)
+        pair.add_change("model", where, old.name or "none", new.name or "none", (edit,), at, step=b.id)
     for field, word in _MODEL_WORDS.items():
         item, other = getattr(old, field), getattr(new, field)
         if item != other:
             edit = Edit("set", "step", b.id, f"model.{field}", item, other)
             said = ["none" if value is None else value for value in (item, other)]
-            pair.add("model setting", f"{where} ({word})", said[0], said[1], (edit,), at, step=b.id)
+            pair.add_change("model setting", f"{where} ({word})", said[0], said[1], (edit,), at, step=b.id)
     judge_prompts(pair, b, old, new, at)

@@ -8,7 +8,7 @@ from typing import Any
 
 from zeitbuch.core.model.records import Binding, ModelUse, Origin, Prompt, Ref, Step
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
 
 def is_agent(kind: Any) -> bool:
@@ -35,11 +35,11 @@ class Components:
                     self.places[id(value)] = pointer
                     if isinstance(value.get("id"), str):
                         self.by_id.setdefault(value["id"], value)
-                stack += [(f"{pointer}/{escaped(str(key))}", item) for key, item in reversed(list(value.items()))]
+                stack += [(f"{pointer}/{escape_key(str(key))}", item) for key, item in reversed(list(value.items()))]
             elif isinstance(value, list):
                 stack += [(f"{pointer}/{item}", v) for item, v in reversed(list(enumerate(value)))]
 
-    def whole(self, value: Any) -> dict[str, Any]:
+    def component_of(self, value: Any) -> dict[str, Any]:
         """A component written in place or by reference; empty when it is not there."""
         for _ in range(20):
             if not isinstance(value, dict):
@@ -50,24 +50,24 @@ class Components:
             value = self.by_id.get(str(reference))
         return {}
 
-    def listed(self, value: Any) -> list[dict[str, Any]]:
+    def components_of(self, value: Any) -> list[dict[str, Any]]:
         """The components of a list."""
-        return [mapping for item in value if (mapping := self.whole(item))] if isinstance(value, list) else []
+        return [mapping for item in value if (mapping := self.component_of(item))] if isinstance(value, list) else []
 
-    def origin(self, component: dict[str, Any]) -> Origin:
+    def origin_of(self, component: dict[str, Any]) -> Origin:
         """Where a component stands."""
         return self.base.at(self.places.get(id(component), ""))
 
-    def flows(self) -> list[tuple[str, dict[str, Any]]]:
+    def all_flows(self) -> list[tuple[str, dict[str, Any]]]:
         """All flow components with their pointers, the outermost first."""
         found = [
             (pointer, mapping)
-            for mapping in self._all()
+            for mapping in self._all_components()
             if mapping.get("component_type") == "Flow" and (pointer := self.places[id(mapping)]) is not None
         ]
         return sorted(found, key=lambda f: (len(f[0]), f[0]))
 
-    def _all(self) -> list[dict[str, Any]]:
+    def _all_components(self) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = []
         stack: list[Any] = [self.document]
         while stack:
@@ -81,16 +81,16 @@ class Components:
         return found
 
 
-def placeholders(edge: dict[str, Any], source: str) -> Binding:
+def edge_binding(edge: dict[str, Any], source: str) -> Binding:
     """A data edge as an input of the node it leads to."""
     name = str(edge.get("destination_input") or "input")
     ref = Ref(step=source, path=str(edge.get("source_output") or ""), text="{{" + name + "}}")
     return Binding(name=name, decided="data", refs=(ref,))
 
 
-def _model(parts: Components, component: dict[str, Any]) -> dict[str, Any]:
+def _model_settings(parts: Components, component: dict[str, Any]) -> dict[str, Any]:
     """Name, temperature and longest output of a model configuration."""
-    config = parts.whole(component.get("llm_config"))
+    config = parts.component_of(component.get("llm_config"))
     settings = config.get("default_generation_parameters")
     settings = settings if isinstance(settings, dict) else {}
     temperature, most = settings.get("temperature"), settings.get("max_tokens")
@@ -113,14 +113,16 @@ def model_use(parts: Components, node: dict[str, Any], inputs: tuple[Binding, ..
             else Ref(variable=matched[1], text=matched[0])
         )
     prompts = (Prompt(text=text, refs=tuple(dict.fromkeys(refs))),) if text else ()
-    return ModelUse(prompts=prompts, **_model(parts, node))
+    return ModelUse(prompts=prompts, **_model_settings(parts, node))
 
 
 def agent_use(parts: Components, agent: dict[str, Any]) -> ModelUse:
     """How an agent uses its model."""
     text = str(agent.get("system_prompt") or "")
     refs = tuple(dict.fromkeys(Ref(variable=matched[1], text=matched[0]) for matched in _PLACEHOLDER.finditer(text)))
-    return ModelUse(prompts=(Prompt(text=text, role="system", refs=refs),) if text else (), **_model(parts, agent))
+    return ModelUse(
+        prompts=(Prompt(text=text, role="system", refs=refs),) if text else (), **_model_settings(parts, agent)
+    )
 
 
 def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | None) -> Step:
@@ -129,7 +131,7 @@ def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | No
     inputs = [
         Binding(name=str(p.get("title") or "input"), decided="model", type=str(p.get("type") or "") or None,
                 description=str(p.get("description") or "") or None)
-        for p in parts.listed(tool.get("inputs"))
+        for p in parts.components_of(tool.get("inputs"))
     ]  # fmt: skip
     known = {
         "component_type", "id", "name", "description", "inputs", "outputs", "url", "http_method", "headers", "query_params", "data", "metadata",
@@ -145,5 +147,5 @@ def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | No
     return Step(
         id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
         effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
-        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin(tool),
+        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin_of(tool),
     )  # fmt: skip

@@ -30,18 +30,18 @@ def unread_of(element: Element) -> dict[str, Any]:
     }  # fmt: skip
     for child in element.children:
         if child.tag not in understood:
-            plain = child.plain()
+            plain = child.as_plain()
             if plain not in ("", {}):
                 rest[child.tag] = plain
     return rest
 
 
 def repeat_of(marker: Element, data: dict[str, str]) -> Repeat:
-    cardinality = marker.first("loopCardinality")
-    over = marker.first("loopDataInputRef")
-    until = marker.first("completionCondition", "loopCondition")
+    cardinality = marker.first_child("loopCardinality")
+    over = marker.first_child("loopDataInputRef")
+    until = marker.first_child("completionCondition", "loopCondition")
     count = cardinality.text.strip() if cardinality is not None else ""
-    cap = marker.get("loopMaximum")
+    cap = marker.attribute("loopMaximum")
     items = local_name(over.text) if over is not None else ""
     items = data.get(items, items)
     return Repeat(
@@ -52,7 +52,7 @@ def repeat_of(marker: Element, data: dict[str, str]) -> Repeat:
     )
 
 
-def told(definition: Element, named: Callable[[str], str]) -> list[Binding]:
+def definition_inputs(definition: Element, named: Callable[[str], str]) -> list[Binding]:
     """What an event definition says, as inputs."""
     found: list[Binding] = []
     for attribute in (
@@ -64,8 +64,10 @@ def told(definition: Element, named: Callable[[str], str]) -> list[Binding]:
         "operationRef",
         "name",
     ):
-        if definition.get(attribute):
-            value = named(definition.get(attribute)) if attribute.endswith("Ref") else definition.get(attribute)
+        if definition.attribute(attribute):
+            value = (
+                named(definition.attribute(attribute)) if attribute.endswith("Ref") else definition.attribute(attribute)
+            )
             found.append(Binding(name=attribute.removesuffix("Ref"), value=value))
     for child in definition.children:
         if child.tag in ("timeDate", "timeCycle", "timeDuration", "condition"):
@@ -87,15 +89,15 @@ def event_word(kind: str) -> str:
 def one_by_one(marker: Element) -> tuple[Binding, ...]:
     found = []
     if marker.tag == "multiInstanceLoopCharacteristics":
-        found.append(Binding(name="sequential", value=marker.get("isSequential") == "true"))
-    if marker.get("testBefore"):
-        found.append(Binding(name="test before", value=marker.get("testBefore") == "true"))
+        found.append(Binding(name="sequential", value=marker.attribute("isSequential") == "true"))
+    if marker.attribute("testBefore"):
+        found.append(Binding(name="test before", value=marker.attribute("testBefore") == "true"))
     return tuple(found)
 
 
-def count(value: Any) -> int:
+def count_values(value: Any) -> int:
     if isinstance(value, dict):
-        return sum(count(item) for item in value.values())
+        return sum(count_values(item) for item in value.values())
     if isinstance(value, list):
-        return sum(count(item) for item in value)
+        return sum(count_values(item) for item in value)
     return 1

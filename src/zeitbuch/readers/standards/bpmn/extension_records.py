@@ -15,11 +15,11 @@ from zeitbuch.core.model.records import Flow, Link, Step, Trigger
 from zeitbuch.readers.input.xml_tree import Element
 
 if TYPE_CHECKING:
-    from .reader import Definitions
+    from .definitions import Definitions
 
 
-def _record(element: Element) -> Element | None:
-    extension = element.first("extensionElements")
+def _record_of(element: Element) -> Element | None:
+    extension = element.first_child("extensionElements")
     if extension is None:
         return None
     return next(
@@ -34,7 +34,7 @@ def _record(element: Element) -> Element | None:
 
 def has_record(element: Element) -> bool:
     """Whether an element carries a record of ours."""
-    return _record(element) is not None
+    return _record_of(element) is not None
 
 
 class Own:
@@ -46,71 +46,73 @@ class Own:
         self.records: dict[int, dict[str, Any]] = {}
         self.ids: dict[str, str] = {}
         self.routes: dict[str, str] = {}
-        for element in process.walk():
-            found = _record(element)
+        for element in process.walk_tree():
+            found = _record_of(element)
             if found is None:
                 continue
             if found.tag == "route":
-                self.routes[element.get("id")] = element.get("attachedToRef")
+                self.routes[element.attribute("id")] = element.attribute("attachedToRef")
                 continue
             try:
                 plain = msgspec.json.decode(found.text)
             except (msgspec.DecodeError, RecursionError):
                 plain = None
             if not isinstance(plain, dict):
-                self._wrong(element, found, "expected an object in JSON")
+                self._tell_wrong(element, found, "expected an object in JSON")
                 continue
             self.records[id(element)] = plain
             if isinstance(plain.get("id"), str) and element is not process:
-                self.ids[element.get("id")] = plain["id"]
+                self.ids[element.attribute("id")] = plain["id"]
 
-    def _wrong(self, element: Element, found: Element, message: str) -> None:
+    def _tell_wrong(self, element: Element, found: Element, message: str) -> None:
         self.problems.append(
             Problem(
                 "bpmn-record",
                 "error",
-                f'{message} in <{found.tag}> of <{element.tag} id="{element.get("id")}"> at line {found.line}',
+                f'{message} in <{found.tag}> of <{element.tag} id="{element.attribute("id")}"> at line {found.line}',
                 None,
                 "the element is read as plain BPMN; convert the original anew",
             )
         )
 
-    def has(self, element: Element) -> bool:
+    def has_own_record(self, element: Element) -> bool:
         return id(element) in self.records
 
-    def _made(self, element: Element, kind: Any, more: dict[str, Any]) -> Any:
+    def _make_record(self, element: Element, kind: Any, more: dict[str, Any]) -> Any:
         plain = self.records.get(id(element))
         if plain is None:
             return None
         try:
             return msgspec.convert({**plain, **more}, kind)
         except msgspec.ValidationError as error:
-            self._wrong(element, element, str(error))
+            self._tell_wrong(element, element, str(error))
             return None
 
-    def step(self, element: Element, scope: str | None, book: Definitions) -> Step | None:
+    def read_step(self, element: Element, scope: str | None, book: Definitions) -> Step | None:
         """The step of an element that carries one."""
-        said: dict[str, Any] = {"name": element.get("name"), "scope": scope} if element.tag != "textAnnotation" else {}
-        made: Step | None = self._made(element, Step, said)
+        said: dict[str, Any] = (
+            {"name": element.attribute("name"), "scope": scope} if element.tag != "textAnnotation" else {}
+        )
+        made: Step | None = self._make_record(element, Step, said)
         if made is None:
             return None
-        return structs.replace(made, position=book.places.get(element.get("id")), origin=book.origin(element))
+        return structs.replace(made, position=book.places.get(element.attribute("id")), origin=book.origin_of(element))
 
-    def trigger(self, element: Element, book: Definitions) -> Trigger | None:
+    def read_trigger(self, element: Element, book: Definitions) -> Trigger | None:
         """The trigger of a start event that carries one."""
-        made: Trigger | None = self._made(element, Trigger, {"name": element.get("name")})
+        made: Trigger | None = self._make_record(element, Trigger, {"name": element.attribute("name")})
         if made is None:
             return None
-        return structs.replace(made, position=book.places.get(element.get("id")), origin=book.origin(element))
+        return structs.replace(made, position=book.places.get(element.attribute("id")), origin=book.origin_of(element))
 
-    def link(self, element: Element, source: str, target: str, book: Definitions) -> Link | None:
+    def read_link(self, element: Element, source: str, target: str, book: Definitions) -> Link | None:
         """The link of a sequence flow or association that carries one."""
-        made: Link | None = self._made(element, Link, {"source": source, "target": target})
-        return None if made is None else structs.replace(made, origin=book.origin(element))
+        made: Link | None = self._make_record(element, Link, {"source": source, "target": target})
+        return None if made is None else structs.replace(made, origin=book.origin_of(element))
 
-    def flow(self, read: Flow) -> Flow:
+    def read_flow(self, read: Flow) -> Flow:
         """The flow with the fields that the process carries."""
-        made: Flow | None = self._made(self.process, Flow, {"name": self.process.get("name")})
+        made: Flow | None = self._make_record(self.process, Flow, {"name": self.process.attribute("name")})
         if made is None:
             return read
         return structs.replace(made, steps=read.steps, triggers=read.triggers, links=read.links, origin=read.origin)

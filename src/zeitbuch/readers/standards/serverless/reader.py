@@ -24,9 +24,9 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.link_builder import Loose, as_dict, as_list
-from zeitbuch.readers.input.pointers import escaped
+from zeitbuch.readers.input.pointers import escape_key
 
-from .tasks import binding, duration, inputs_of, kind_of, refs_in, task_kind, unread_count, unread_of
+from .tasks import duration_of, inputs_of, kind_of, make_binding, refs_in, task_kind, unread_count, unread_of
 
 _KNOWN = frozenset({"document", "input", "use", "do", "timeout", "output", "schedule", "evaluate", "metadata"})
 
@@ -39,7 +39,7 @@ def recognises(document: Any) -> bool:
 
 def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
     """The one flow of a document."""
-    yield WorkflowReader(document, base).flow(count)
+    yield WorkflowReader(document, base).read_flow(count)
 
 
 class WorkflowReader:
@@ -56,13 +56,13 @@ class WorkflowReader:
         self.problems: list[Problem] = []
         self.taken: set[str] = set()
 
-    def flow(self, count: int) -> tuple[Flow, list[Problem]]:
+    def read_flow(self, count: int) -> tuple[Flow, list[Problem]]:
         """The workflow as a flow."""
         document = self.document
         head = document["document"]
-        triggers = self._triggers()
+        triggers = self._read_triggers()
         entry = [Loose(trigger.id) for trigger in triggers]
-        self._level(document["do"], "/do", None, entry, "")
+        self._read_level(document["do"], "/do", None, entry, "")
         unread: dict[str, Any] = {key: value for key, value in document.items() if key not in _KNOWN}
         for key in ("tags", "metadata"):
             if head.get(key):
@@ -87,7 +87,7 @@ class WorkflowReader:
             triggers=tuple(triggers),
             steps=tuple(self.steps),
             links=tuple(self.links),
-            variables=tuple(self._variables()),
+            variables=tuple(self._read_variables()),
             unread=unread,
             format="serverless",
             content=Content(values=count, unread=count_values(unread) * bool(unread) + unread_count(self.steps)),
@@ -95,7 +95,7 @@ class WorkflowReader:
         )
         return flow, self.problems
 
-    def _variables(self) -> list[Variable]:
+    def _read_variables(self) -> list[Variable]:
         found = [
             Variable(name=f"secrets.{item}") for item in as_list(self.used.get("secrets")) if isinstance(item, str)
         ]
@@ -108,7 +108,7 @@ class WorkflowReader:
                 found.append(Variable(name=key, value=self.document[key]))
         return found
 
-    def _triggers(self) -> list[Trigger]:
+    def _read_triggers(self) -> list[Trigger]:
         schedule = as_dict(self.document.get("schedule"))
         found: list[Trigger] = []
         origin = self.base.at("/schedule")
@@ -123,7 +123,7 @@ class WorkflowReader:
                 )
             )
         for key in ("every", "after"):
-            span = duration(schedule.get(key))
+            span = duration_of(schedule.get(key))
             if span is not None:
                 found.append(
                     Trigger(
@@ -136,7 +136,7 @@ class WorkflowReader:
                 )
         on = schedule.get("on")
         if isinstance(on, dict):
-            for event in _events(on):
+            for event in _event_types(on):
                 found.append(
                     Trigger(id=f"on.{len(found)}", kind="event", operation="schedule on", event=event, origin=origin)
                 )
@@ -146,7 +146,7 @@ class WorkflowReader:
 
     # -- tasks --------------------------------------------------------------------------------------------------------
 
-    def _id(self, name: str, path: str) -> str:
+    def _unique_id(self, name: str, path: str) -> str:
         made = name if name not in self.taken else f"{path}/{name}".strip("/")
         base, number = made, 2
         while made in self.taken:
@@ -154,14 +154,14 @@ class WorkflowReader:
         self.taken.add(made)
         return made
 
-    def _level(self, listed: Any, pointer: str, scope: str | None, entry: list[Loose], path: str) -> list[Loose]:
+    def _read_level(self, listed: Any, pointer: str, scope: str | None, entry: list[Loose], path: str) -> list[Loose]:
         """Reads the tasks of one list; returns the arrows that leave it at its end."""
         tasks: list[tuple[str, dict[str, Any], str]] = []
         for place, item in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(item, dict) and len(item) == 1:
                 (name, task), *_ = item.items()
                 if isinstance(task, dict):
-                    tasks.append((str(name), task, f"{pointer}/{place}/{escaped(str(name))}"))
+                    tasks.append((str(name), task, f"{pointer}/{place}/{escape_key(str(name))}"))
                     continue
             self.problems.append(
                 Problem(
@@ -172,7 +172,7 @@ class WorkflowReader:
                     "the entry is left out",
                 )
             )
-        ids = [self._id(name, path) for name, _, _ in tasks]
+        ids = [self._unique_id(name, path) for name, _, _ in tasks]
         # The name a task goes by in `then` is that of its own list.
         known = {name: index for index, (name, _, _) in enumerate(tasks)}
         arriving: list[list[Loose]] = [[] for _ in tasks]
@@ -191,8 +191,8 @@ class WorkflowReader:
             elif then in ("end", "exit"):
                 cases = [first for first in loose if first.role == "case"]
                 if cases:
-                    stop = self._end(then, scope, f"{pointer}/{at}", path)
-                    self._arrive(cases, stop, f"{pointer}/{at}")
+                    stop = self._add_end(then, scope, f"{pointer}/{at}", path)
+                    self._add_arrows(cases, stop, f"{pointer}/{at}")
                 if then == "exit":
                     leaving += [first for first in loose if first.role != "case"]
             else:
@@ -215,8 +215,8 @@ class WorkflowReader:
             condition = task.get("if")
             gate: str | None = None
             if condition is not None:
-                gate = self._gate(str(condition), key, name, scope, here, before)
-            out = self._task(name, key, task, here, scope, before, path)
+                gate = self._add_gate(str(condition), key, name, scope, here, before)
+            out = self._read_task(name, key, task, here, scope, before, path)
             order.append((place, out))
             if task_kind(task) == "switch":
                 for case in as_list(task["switch"]):
@@ -237,13 +237,13 @@ class WorkflowReader:
         for place, (_, task, here) in enumerate(tasks):
             target = ids[place]
             if "if" in task:
-                self._arrive(arriving[place], f"{target}.if", here)
-                self._arrive([Loose(f"{target}.if", "case", "yes", str(task["if"]))], target, here)
+                self._add_arrows(arriving[place], f"{target}.if", here)
+                self._add_arrows([Loose(f"{target}.if", "case", "yes", str(task["if"]))], target, here)
             else:
-                self._arrive(arriving[place], target, here)
+                self._add_arrows(arriving[place], target, here)
         return leaving if tasks else entry
 
-    def _gate(self, condition: str, key: str, name: str, scope: str | None, here: str, before: str | None) -> str:
+    def _add_gate(self, condition: str, key: str, name: str, scope: str | None, here: str, before: str | None) -> str:
         """The decision whether a task with `if` runs."""
         gate = f"{key}.if"
         self.taken.add(gate)
@@ -253,22 +253,22 @@ class WorkflowReader:
         )  # fmt: skip
         return gate
 
-    def _end(self, then: str, scope: str | None, here: str, path: str) -> str:
-        key = self._id(then, path)
+    def _add_end(self, then: str, scope: str | None, here: str, path: str) -> str:
+        key = self._unique_id(then, path)
         kind: StepKind = "end" if then == "end" or scope is None else "join"
         self.steps.append(
             Step(id=key, kind=kind, name=then, operation=f"then {then}", scope=scope, origin=self.base.at(here))
         )
         return key
 
-    def _arrive(self, loose: list[Loose], target: str, here: str) -> None:
+    def _add_arrows(self, loose: list[Loose], target: str, here: str) -> None:
         for first in loose:
             self.links.append(
                 Link(source=first.source, target=target, role=first.role, label=first.label, condition=first.condition, after=first.after,
                      refs=refs_in(first.condition, None), origin=self.base.at(here))
             )  # fmt: skip
 
-    def _task(
+    def _read_task(
         self, name: str, key: str, task: dict[str, Any], here: str, scope: str | None, before: str | None, path: str
     ) -> list[Loose]:
         """Reads one task and what is inside it; returns the arrows that leave it."""
@@ -283,9 +283,9 @@ class WorkflowReader:
         timeout = task.get("timeout")
         if isinstance(timeout, str) and timeout in as_dict(self.used.get("timeouts")):
             timeout = as_dict(self.used.get("timeouts"))[timeout]
-        common["timeout"] = duration(as_dict(timeout).get("after"))
+        common["timeout"] = duration_of(as_dict(timeout).get("after"))
         if what in ("do", "for", "fork", "try") or (what == "listen" and "foreach" in task):
-            return self._container(what, key, task, here, common, before, inner)
+            return self._read_container(what, key, task, here, common, before, inner)
         kind, effect, operation = kind_of(task, what, self.functions)
         calls = None
         if operation == "run workflow":
@@ -304,7 +304,7 @@ class WorkflowReader:
         )
         return [] if kind == "end" else [Loose(key)]
 
-    def _container(
+    def _read_container(
         self,
         what: str,
         key: str,
@@ -317,7 +317,7 @@ class WorkflowReader:
         more = list(inputs_of(task, "", before))
         if what == "do":
             self.steps.append(Step(id=key, kind="group", operation="do", inputs=tuple(more), **common))
-            self._level(task["do"], f"{here}/do", key, [], path)
+            self._read_level(task["do"], f"{here}/do", key, [], path)
         elif what == "for":
             over = as_dict(task["for"])
             items = str(over.get("in") or "")
@@ -327,7 +327,7 @@ class WorkflowReader:
             )
             more += [Binding(name=key, value=over[key]) for key in ("each", "at") if key in over]
             self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
-            self._level(task.get("do"), f"{here}/do", key, [], path)
+            self._read_level(task.get("do"), f"{here}/do", key, [], path)
         elif what == "listen":
             each = as_dict(task["foreach"])
             more += inputs_of(task, "listen", before)
@@ -341,24 +341,24 @@ class WorkflowReader:
                     **common,
                 )
             )
-            self._level(each.get("do"), f"{here}/foreach/do", key, [], path)
+            self._read_level(each.get("do"), f"{here}/foreach/do", key, [], path)
         elif what == "fork":
             fork = as_dict(task["fork"])
             if "compete" in fork:
-                more.append(binding("compete", fork["compete"], before))
+                more.append(make_binding("compete", fork["compete"], before))
             self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
             for place, branch in enumerate(as_list(fork.get("branches"))):
                 label = next(iter(branch), "") if isinstance(branch, dict) else ""
                 pointer = f"{here}/fork/branches"
                 # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
-                self._level(
+                self._read_level(
                     [branch], f"{pointer}/{place}" if place else pointer, key, [Loose(key, "case", str(label))], path
                 )
         else:
-            return self._try(key, task, here, common, more, path)
+            return self._read_try(key, task, here, common, more, path)
         return [Loose(key)]
 
-    def _try(
+    def _read_try(
         self, key: str, task: dict[str, Any], here: str, common: dict[str, Any], more: list[Binding], path: str
     ) -> list[Loose]:
         catch = as_dict(task.get("catch"))
@@ -366,28 +366,28 @@ class WorkflowReader:
         rule = as_dict(as_dict(self.used.get("retries")).get(given)) if isinstance(given, str) else as_dict(given)
         attempts = as_dict(as_dict(rule.get("limit")).get("attempt")).get("count")
         retry = (
-            Retry(attempts=attempts, wait=duration(rule.get("delay")))
+            Retry(attempts=attempts, wait=duration_of(rule.get("delay")))
             if isinstance(attempts, int) and attempts > 0
             else None
         )
         for name in ("errors", "as", "when", "exceptWhen"):
             if name in catch:
-                more.append(binding(f"catch.{name}", catch[name], None))
+                more.append(make_binding(f"catch.{name}", catch[name], None))
         if (rule and retry is None) or rule.keys() - {"limit", "delay"}:
             more.append(Binding(name="catch.retry", value=rule))
         self.steps.append(
             Step(id=key, kind="guard", operation="try", retry=retry, inputs=tuple(more),
                  on_fault="route" if catch.get("do") else "continue", **common)
         )  # fmt: skip
-        self._level(task["try"], f"{here}/try", key, [], path)
+        self._read_level(task["try"], f"{here}/try", key, [], path)
         out = [Loose(key)]
         if catch.get("do"):
             error = [Loose(key, "error", "on error", str(catch.get("when") or ""), ("failure",))]
-            out += self._level(catch["do"], f"{here}/catch/do", common["scope"], error, f"{path}/catch")
+            out += self._read_level(catch["do"], f"{here}/catch/do", common["scope"], error, f"{path}/catch")
         return out
 
 
-def _events(on: dict[str, Any]) -> list[str]:
+def _event_types(on: dict[str, Any]) -> list[str]:
     """The types of the events that set a flow off or that a task waits for."""
     found: list[str] = []
     for way in ("one", "any", "all"):

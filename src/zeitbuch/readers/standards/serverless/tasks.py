@@ -8,7 +8,7 @@ import re
 from typing import Any
 
 from zeitbuch.core.model.records import Binding, Effect, Ref, Step, StepKind
-from zeitbuch.readers.input.clock_texts import seconds
+from zeitbuch.readers.input.clock_texts import duration_seconds
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
 
@@ -20,10 +20,10 @@ _EXPRESSION = re.compile(r"\$\{\s*(.{0,4000}?)\s*\}", re.DOTALL)
 _NAME = re.compile(r"\$([A-Za-z_]\w*)((?:\.[A-Za-z_]\w*)*)|(?<![\w.\])$])\.([A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*)")
 
 
-def duration(value: Any) -> float | None:
+def duration_of(value: Any) -> float | None:
     """Seconds of a duration: an object of units, or ISO 8601 text."""
     if isinstance(value, str):
-        return seconds(value)
+        return duration_seconds(value)
     if isinstance(value, dict) and value.keys() <= _UNITS.keys() and value:
         return sum(float(item) * _UNITS[key] for key, item in value.items() if isinstance(item, int | float))
     return None
@@ -44,7 +44,7 @@ def task_kind(task: dict[str, Any]) -> str:
 def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
     """Kind, effect and operation of a task that contains no other."""
     if name == "call":
-        return _call(task, functions)
+        return _call_kind(task, functions)
     if name == "run":
         run = task["run"] if isinstance(task["run"], dict) else {}
         way = next((key for key in ("container", "script", "shell", "workflow") if key in run), "")
@@ -57,12 +57,12 @@ def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple
     return kind, effect, name or ", ".join(sorted(task.keys() - COMMON))[:80]
 
 
-def _call(task: dict[str, Any], functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
+def _call_kind(task: dict[str, Any], functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
     called = str(task["call"])
     given = task.get("with")
     held = functions.get(called)
     if isinstance(held, dict) and "call" in held and held is not task:
-        kind, effect, operation = _call({**held, "call": str(held["call"])}, {})
+        kind, effect, operation = _call_kind({**held, "call": str(held["call"])}, {})
         return kind, effect, f"call {called} ({operation.removeprefix('call ')})"
     if called == "http":
         method = str(given.get("method", "get")).lower() if isinstance(given, dict) else "get"
@@ -85,7 +85,7 @@ def refs_in(value: Any, before: str | None) -> tuple[Ref, ...]:
         item = stack.pop()
         if isinstance(item, str):
             for matched in _EXPRESSION.finditer(item):
-                found += _refs(matched[1], matched[0], before)
+                found += _read_refs(matched[1], matched[0], before)
         elif isinstance(item, dict):
             stack += reversed(list(item.values()))
         elif isinstance(item, list):
@@ -93,7 +93,7 @@ def refs_in(value: Any, before: str | None) -> tuple[Ref, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def _refs(inner: str, whole: str, before: str | None) -> list[Ref]:
+def _read_refs(inner: str, whole: str, before: str | None) -> list[Ref]:
     found: list[Ref] = []
     for matched in _NAME.finditer(inner):
         name, path, own = matched[1], (matched[2] or "").lstrip("."), matched[3]
@@ -109,7 +109,7 @@ def _refs(inner: str, whole: str, before: str | None) -> list[Ref]:
     return found
 
 
-def binding(name: str, value: Any, before: str | None) -> Binding:
+def make_binding(name: str, value: Any, before: str | None) -> Binding:
     """One input of a task."""
     refs = refs_in(value, before)
     return Binding(name=name, value=value, decided="data" if refs else "fixed", refs=refs)
@@ -138,7 +138,7 @@ def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Bind
             inner = task[key]
             parts |= {f"{key}.{k}": value for k, value in inner.items()} if isinstance(inner, dict) else {key: inner}
     for key, value in parts.items():
-        found.append(binding(key, value, before))
+        found.append(make_binding(key, value, before))
     return tuple(found)
 
 

@@ -1,0 +1,1 @@
+"""Plug-ins for Zeitbuch: an example."""

@@ -1,0 +1,94 @@
+# What the house knows of a kind stands in one row here and nowhere else: a new kind of step, trigger or effect is its name in
+# records.py and one row. Sentences, maps, estimates, exchange and checks look it up; a test holds the rows equal to the names.
+"""Vocabularies of the model: step kinds, trigger kinds, effects, modalities, outcomes."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from .records import Effect, StepKind, TriggerKind
+
+
+class KindRow(Struct, frozen=True):
+    """One kind of step.
+
+    ``words`` stand in tables, maps and documents ("model call"); ``verb`` begins a sentence about the step, before the name of
+    what it works with where it ends in a preposition ("Reads from"); ``effect`` is what it does outside where an export says
+    nothing else; ``bpmn`` the element it is written as where nothing more is known (OMG BPMN 2.0, clause 10); ``hands_on`` the
+    tokens that it hands on, by default. ``uses_model``: it may name a model of its own; ``is_tool``: attached to an agent, the
+    agent may choose it. ``role`` is the word for it within the card of an agent.
+    """
+
+    kind: StepKind
+    words: str
+    verb: str
+    effect: Effect = "none"
+    bpmn: str = "serviceTask"
+    hands_on: float = 100.0
+    is_ai: bool = False
+    is_scope: bool = False
+    uses_model: bool = False
+    is_tool: bool = True
+    role: str = "tool"
+
+
+STEP_KINDS: tuple[KindRow, ...] = (
+    KindRow("model", "model call", "Asks", is_ai=True, uses_model=True, is_tool=False, role="model"),
+    KindRow("agent", "agent", "Hands the task to", is_ai=True, uses_model=True, role="agent"),
+    KindRow("tool", "tool", "Offers a tool of"),
+    KindRow("memory", "memory", "Keeps the conversation", is_tool=False, role="memory"),
+    KindRow("retrieve", "search in a store", "Searches in", effect="read", hands_on=1200),
+    KindRow("embed", "embedding", "Turns text into vectors with", is_ai=True, uses_model=True),
+    KindRow("parse", "reading of a document", "Reads a document of", hands_on=1500, uses_model=True, is_tool=False),
+    KindRow("decide", "decision", "Decides", bpmn="exclusiveGateway"),
+    KindRow("loop", "loop", "Repeats", bpmn="subProcess", hands_on=200, is_scope=True),
+    KindRow("parallel", "parallel block", "Runs side by side", bpmn="parallelGateway", is_scope=True),
+    KindRow("join", "join", "Brings branches together", bpmn="parallelGateway"),
+    KindRow("guard", "guarded block", "Catches what fails in", bpmn="subProcess", is_scope=True),
+    KindRow("wait", "wait", "Waits", bpmn="intermediateCatchEvent"),
+    KindRow("approve", "approval by a person", "Waits until a person decides", bpmn="userTask", hands_on=30),
+    KindRow("http", "call to a service", "Calls a service through", hands_on=400),
+    KindRow("code", "code", "Runs code", bpmn="scriptTask", hands_on=150),
+    KindRow("shape", "data shaping", "Reshapes the data", bpmn="scriptTask", hands_on=150),
+    KindRow("read", "reading", "Reads from", effect="read", hands_on=300),
+    KindRow("write", "writing", "Writes to", effect="write"),
+    KindRow("send", "sending", "Sends through", effect="send", bpmn="sendTask"),
+    KindRow("delete", "deletion", "Deletes in", effect="delete"),
+    KindRow("subflow", "call of a flow", "Calls the flow", bpmn="callActivity", hands_on=200),
+    KindRow("end", "end", "Ends the run here", bpmn="endEvent"),
+    KindRow("note", "note", "A note", bpmn="textAnnotation"),
+    KindRow("group", "group", "Holds together", bpmn="subProcess", is_scope=True),
+    KindRow("other", "unclassified step", "Runs"),
+)
+KINDS: dict[str, KindRow] = {row.kind: row for row in STEP_KINDS}
+AI_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.is_ai)
+SCOPE_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.is_scope)
+MODEL_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.uses_model)
+NOT_TOOLS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if not row.is_tool)
+
+
+class TriggerRow(Struct, frozen=True):
+    """One kind of trigger: ``words`` in tables ("web request"), with ``{event}`` where an event is named; ``start`` begins a
+    sentence ("When a web request comes in"); ``bpmn`` is the event definition it is written as, empty for none."""
+
+    kind: TriggerKind
+    words: str
+    words_with_event: str
+    start: str
+    start_with_event: str
+    bpmn: str = ""
+
+
+TRIGGER_KINDS: tuple[TriggerRow, ...] = (
+    TriggerRow("schedule", "at times not stated", "", "At times not stated", "", "timerEventDefinition"),
+    TriggerRow("polling", "looks for new items", "", "When a check finds something new", "", "timerEventDefinition"),
+    TriggerRow("webhook", "web request", "web request to {event}", "When a web request comes in", "When a web request comes in to {event}", "messageEventDefinition"),
+    TriggerRow("event", "event", "event {event}", "When an event happens", "When the event ‘{event}’ happens", "signalEventDefinition"),
+    TriggerRow("form", "form", "form '{event}'", "When a form is sent", "When the form ‘{event}’ is sent", "messageEventDefinition"),
+    TriggerRow("chat", "chat message", "chat message", "When someone writes in the chat", "", "messageEventDefinition"),
+    TriggerRow("manual", "started by hand", "started by hand", "When someone starts it by hand", ""),
+    TriggerRow("call", "called by a flow", "called by a flow", "When another flow calls it", "", "messageEventDefinition"),
+    TriggerRow("fault", "fault of a flow", "fault of a flow", "When another flow fails", "", "errorEventDefinition"),
+    TriggerRow("tool-call", "tool call of an agent", "tool call of an agent", "When an agent calls it as a tool", "", "messageEventDefinition"),
+)  # fmt: skip
+TRIGGERS: dict[str, TriggerRow] = {row.kind: row for row in TRIGGER_KINDS}

@@ -1,0 +1,59 @@
+# Arrays over the sampled runs, and what moves, leaves and gets lost in each of them.
+"""Records of sampled passes."""
+
+from __future__ import annotations
+
+from msgspec import Struct
+
+from .random_draws import Floats, Ints
+
+
+class Tally(Struct):
+    """Arrays over the runs: how often a step was reached and executed; an agent's turns, drawn once for each run."""
+
+    arrivals: Ints
+    runs: Ints
+    turns: Floats | None = None
+
+
+class Load(Struct):
+    """What moves along an edge in each run: passes, and items with them where the flow counts items. ``single`` says
+    that no run has more than one pass there."""
+
+    passes: Ints
+    items: Ints
+    single: bool
+
+
+class Leaving(Struct):
+    """What leaves a step in each run."""
+
+    load: Load
+    failed: Ints | None
+    late: Ints | None
+    skipped: Ints | None = None
+    over: Ints | None = None  # passes that end the run
+
+
+def add_counts(a: Ints | None, b: Ints | None) -> Ints | None:
+    if a is None or b is None:
+        return b if a is None else a
+    return a + b
+
+
+class Losses(Struct):
+    """Passes that do not come out of a level, by its parts: all, those out of time, those that end the run."""
+
+    all: list[Ints | None]
+    late: list[Ints | None]
+    over: list[Ints | None]
+
+    def add_losses(self, part: int, failed: Ints | None, late: Ints | None, over: Ints | None) -> None:
+        for more in (failed, late, over):
+            self.all[part] = add_counts(self.all[part], more)
+        self.late[part] = add_counts(self.late[part], late)
+        self.over[part] = add_counts(self.over[part], over)
+
+
+def total_of_parts(parts: list[Ints | None], zero: Ints) -> Ints:
+    return sum((p for p in parts if p is not None), zero)
