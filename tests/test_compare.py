@@ -90,7 +90,7 @@ def test_parameters_caches_and_batches() -> None:
 def test_triggers() -> None:
     event = Trigger(id="start", kind="event", condition="x > 1")
     f = chain(ask("a", TEXT, name="dear"), triggers=(event,))
-    rules = Assumptions(assume=(Rule(trigger="start", events=1000.0, items=20.0, admitted=0.8),))
+    rules = Assumptions(assume=(Rule(trigger="start", events=1000.0, items=20.0, accept_rate=0.8),))
     more = compare_options(
         estate(f),
         CARD,
@@ -105,7 +105,7 @@ def test_triggers() -> None:
     slow = compare_options(
         estate(f),
         CARD,
-        Assumptions(assume=(Rule(trigger="start", hits=0.02),)),
+        Assumptions(assume=(Rule(trigger="start", hit_rate=0.02),)),
         [Scenario("slow", change=(Poll(every=3600),))],
         "2026-02",
     )
@@ -237,11 +237,11 @@ def test_rare_polls_are_left_alone_and_eager_ones_slowed() -> None:
     meter = Meter("checks", "check", price=(MeterPrice(since=DAY, each=Decimal("0.001")),))
     card = RateCard("EUR", model=CARD.model, meter=(meter,), host=(Host("h", ("checks",), flows=(Belongs(),)),))
     f = structs.replace(f, links=tuple(structs.replace(k, source="p") if k.source == "start" else k for k in f.links))
-    eager = find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.01),)), "2026-02")
+    eager = find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hit_rate=0.01),)), "2026-02")
     assert any(p.title == "poll every 30 minutes instead of every minute" for p in eager)
     assert not any(
         "poll" in p.title
-        for p in find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hits=0.6),)), "2026-02")
+        for p in find_proposals(estate(f), card, Assumptions(assume=(Rule(trigger="p", hit_rate=0.6),)), "2026-02")
     )
 
 

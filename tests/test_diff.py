@@ -13,7 +13,7 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from conftest import Run, read
-from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
 from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.diff.word_diff import word_changes
@@ -247,7 +247,7 @@ def test_every_type_has_a_case(demo: Path) -> None:
         "secret", "rights widened", "rights narrowed", "effect narrowed", "approval removed", "approval bypassed",
         "trigger added", "trigger removed", "flow split", "flows merged",
     }  # fmt: skip
-    assert tried == set(KINDS)
+    assert tried == set(CHANGE_KINDS)
 
 
 def test_links_that_only_go() -> None:

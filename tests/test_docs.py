@@ -154,12 +154,12 @@ def test_commands_of_the_versions_docs_run_as_written(demo: Path, run: Run) -> N
     assert (demo / "letters-of-october.json").read_bytes() == old.read_bytes()
     assert "left as it was" in done.stdout and "whole: " in done.stdout
     assert "no: 'Customer letters'" in done.stderr
-    from zeitbuch.core.diff.change_types import KINDS
+    from zeitbuch.core.diff.change_types import CHANGE_KINDS
 
     for sign, weight in (("!", "risk"), ("*", "meaning"), (".", "note")):
         row = re.search(rf"^\| `{re.escape(sign)}` \| [^|]* \| ([^|]*) \|$", text, re.MULTILINE)
         assert row is not None
-        assert set(row[1].strip().split(", ")) == {k for k, v in KINDS.items() if v.weight == weight}
+        assert set(row[1].strip().split(", ")) == {k for k, v in CHANGE_KINDS.items() if v.weight == weight}
 
 
 GIT = """

@@ -107,7 +107,7 @@ def test_checks_minutes_and_rounding() -> None:
         Meter("minutes", "minute", round_up="run", price=(price("1"),)),
         Meter("blocks", "minute", unit=Decimal(10), round_up="month", price=(price("1"),)),
     )
-    rules = (Rule(flow="a", trigger="start", hits=0.5), Rule(flow="a", step="x", seconds=90.0))
+    rules = (Rule(flow="a", trigger="start", hit_rate=0.5), Rule(flow="a", step="x", seconds=90.0))
     result = estimate_exactly(Estate((f,)), card(*meters), Assumptions(assume=rules), "2026-02")
     bills = {h.meter: float(h.cost.amount) for h in result.hosts}
     runs = 28 * 24 / 2

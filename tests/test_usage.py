@@ -117,7 +117,7 @@ def test_pages_read_by_a_model_and_reasoning_and_caches() -> None:
 
 def test_embedding_counts_pieces_overlap_and_calls() -> None:
     f = chain(step("doc", "read"), reader("doc", kind="embed", modality="embedding"))
-    rules = (Rule(step="doc", size=1000.0), Rule(step="ask", chunk=300.0, overlap=50.0, together=2.0))
+    rules = (Rule(step="doc", size=1000.0), Rule(step="ask", chunk=300.0, overlap=50.0, batch_size=2.0))
     found = used(f, *rules)
     # ceil(950 / 250) = 4 pieces, 3 overlaps of 50, 2 calls.
     assert (found.total("input"), found.calls) == (1000 + 150, 2)

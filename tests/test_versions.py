@@ -11,7 +11,7 @@ from builders import drawn_flows, flows
 from scripts import made_flow, scripted
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.diff.change_cost import Costing, with_figures
-from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.edits import apply_edits
 from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
 from zeitbuch.core.diff.matching import match_flows, match_steps
@@ -84,7 +84,7 @@ def test_a_change_alone_has_the_whole_difference_as_its_share() -> None:
         assert flow.before is not None and flow.after is not None and flow.interaction is not None
         change = next(c for c in flow.changes if c.edits)
         if change.share is None:
-            assert not KINDS[change.type].cost
+            assert not CHANGE_KINDS[change.type].cost
             continue
         seen.add(change.type)
         for name in ("passes", "calls", "tokens"):

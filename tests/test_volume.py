@@ -70,7 +70,7 @@ def test_month_ends_and_leap_years() -> None:
 def test_polling_counts_empty_checks() -> None:
     t = Trigger(id="t", kind="polling", schedule=Schedule(every=600))
     f = chain(step("a"), triggers=(t,))
-    volume, _ = flow_volume(f, Book(Assumptions(assume=(Rule(trigger="t", hits=0.1),)), f), (2026, 11), None)
+    volume, _ = flow_volume(f, Book(Assumptions(assume=(Rule(trigger="t", hit_rate=0.1),)), f), (2026, 11), None)
     assert volume.checks == 30 * 144
     assert volume.runs == pytest.approx(432)
     assert volume.evidence == "declared"
@@ -205,7 +205,7 @@ def test_events_conditions_and_seasons() -> None:
 
     t = Trigger(id="t", kind="event", condition="amount > 100", batch=10)
     f = chain(step("a"), triggers=(t,))
-    rules = (Rule(trigger="t", events=600.0, items=20.0, admitted=1.0),)
+    rules = (Rule(trigger="t", events=600.0, items=20.0, accept_rate=1.0),)
     book = Book(Assumptions(assume=rules, season=(Season(factors=(2.0, *[1.0] * 10, 0.0)),)), f)
     january, _ = flow_volume(f, book, (2026, 1), None)
     december, _ = flow_volume(f, book, (2026, 12), None)

@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from zeitbuch.core.model.kinds import STEP_KINDS
+
 MONTHS = 12
 MOST_PASSES = 1e15  # counts of sampled runs are whole numbers of 64 bits: they are cut there
 
@@ -10,8 +12,8 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "share": (0.0, 1.0, "probability that a case is taken"),
     "failure": (0.0, 1.0, "probability that one attempt of a step fails"),
     "timeout": (0.0, 1.0, "probability that one attempt of a step runs out of time"),
-    "hits": (0.0, 1.0, "share of the checks of a polling trigger that find something"),
-    "admitted": (0.0, 1.0, "share of the events that the condition of a trigger lets through"),
+    "hit_rate": (0.0, 1.0, "share of the checks of a polling trigger that find something"),
+    "accept_rate": (0.0, 1.0, "share of the events that the condition of a trigger lets through"),
     "items": (0.0, 1e9, "items that a loop goes over, an expanding step makes of one, or a trigger brings at once"),
     "rounds": (1.0, 1e9, "rounds of a loop that ends on a condition, before its cap"),
     "turns": (1.0, 1e9, "turns of an agent: model calls per pass"),
@@ -20,8 +22,9 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "size": (0.0, 1e9, "tokens of what a step or trigger hands on, or of a placeholder"),
     "chunk": (1.0, 1e9, "tokens of a piece of a document that is embedded"),
     "overlap": (0.0, 1e9, "tokens that neighbouring pieces share"),
-    "together": (1.0, 1e9, "pieces embedded with one call"),
+    "batch_size": (1.0, 1e9, "pieces embedded with one call"),
     "images": (0.0, 1e9, "images that a step hands to a model, or makes"),
+    "video": (0.0, 1e9, "seconds of video that a step hands to a model, or makes"),
     "pages": (0.0, 1e9, "pages of a document that a step reads"),
     "seconds": (0.0, 1e9, "seconds that one pass of a step takes, or of sound that it hears or speaks"),
     "megabytes": (0.0, 1e9, "megabytes that one pass of a step moves"),
@@ -30,23 +33,22 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "events": (0.0, 1e12, "events per month at a trigger, before its condition and its batches"),
     "runs": (0.0, 1e12, "runs per month that a trigger or all triggers of a flow cause"),
 }  # fmt: skip
+# What quantities were called once: the message about an unknown key says the new name.
+RENAMED: dict[str, str] = {"hits": "hit_rate", "admitted": "accept_rate", "together": "batch_size"}
 # Known only from outside and the same for the whole month: their range is doubt, not change from run to run.
-DOUBTFUL = frozenset({"share", "failure", "timeout", "hits", "admitted", "cached", "batched", "events", "runs"})
+DOUBTFUL = frozenset({"share", "failure", "timeout", "hit_rate", "accept_rate", "cached", "batched", "events", "runs"})
 
 OUTPUT_BY_TASK: dict[str, float] = {
     "label": 10, "extract": 150, "summary": 180, "draft": 350, "rewrite": 350, "long text": 1200,
 }  # fmt: skip
 OUTPUT_OTHERWISE = 250.0
-SIZE_BY_KIND: dict[str, float] = {
-    "read": 300, "http": 400, "parse": 1500, "retrieve": 1200, "loop": 200, "code": 150, "shape": 150, "approve": 30,
-    "subflow": 200,
-}  # fmt: skip
-SIZE_OTHERWISE = 100.0
+SIZE_BY_KIND: dict[str, float] = {row.kind: row.hands_on for row in STEP_KINDS}
+SIZE_OTHERWISE = 100.0  # of what comes from no step
 SIZE_OF_TRIGGER = 250.0
 SIZE_OF_VARIABLE = 20.0
 DEFAULTS: dict[str, float] = {
-    "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hits": 0.25, "images": 1, "pages": 1, "admitted": 0.5, "cached": 0,
-    "batched": 0, "reasoning": 0, "seconds": 0, "megabytes": 0, "chunk": 400, "overlap": 0, "together": 1,
+    "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hit_rate": 0.25, "images": 1, "video": 0, "pages": 1, "accept_rate": 0.5, "cached": 0,
+    "batched": 0, "reasoning": 0, "seconds": 0, "megabytes": 0, "chunk": 400, "overlap": 0, "batch_size": 1,
 }  # fmt: skip
 SPREAD_OF_DEFAULTS = 0.5
 TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0

@@ -42,8 +42,8 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     share: Figure | UnsetType = UNSET
     failure: Figure | UnsetType = UNSET
     timeout: Figure | UnsetType = UNSET
-    hits: Figure | UnsetType = UNSET
-    admitted: Figure | UnsetType = UNSET
+    hit_rate: Figure | UnsetType = UNSET
+    accept_rate: Figure | UnsetType = UNSET
     items: Figure | UnsetType = UNSET
     rounds: Figure | UnsetType = UNSET
     turns: Figure | UnsetType = UNSET
@@ -52,8 +52,9 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     size: Figure | UnsetType = UNSET
     chunk: Figure | UnsetType = UNSET
     overlap: Figure | UnsetType = UNSET
-    together: Figure | UnsetType = UNSET
+    batch_size: Figure | UnsetType = UNSET
     images: Figure | UnsetType = UNSET
+    video: Figure | UnsetType = UNSET
     pages: Figure | UnsetType = UNSET
     seconds: Figure | UnsetType = UNSET
     megabytes: Figure | UnsetType = UNSET

@@ -127,7 +127,9 @@ def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | N
         )
     base: Value
     if trigger.kind == "polling" and clocked:
-        hits = book.find("hits", trigger=names) or Value(0.25, "default", "default share of checks that find something")
+        hits = book.find("hit_rate", trigger=names) or Value(
+            0.25, "default", "default share of checks that find something"
+        )
         base = Value(
             occurs * hits.amount,
             hits.evidence,
@@ -151,11 +153,11 @@ def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | N
 def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
     """Occurrences go through the trigger's condition and are cut into batches."""
     items = book.find("items", trigger=names) or Value(1.0, "read")
-    admitted = book.find("admitted", trigger=names)
+    admitted = book.find("accept_rate", trigger=names)
     said = [base.why]
     if admitted is None:
         known = trigger.condition and base.evidence != "read" and trigger.kind not in ("schedule", "polling")
-        admitted = Value(DEFAULTS["admitted"], "default", "default share") if known else Value(1.0, "read")
+        admitted = Value(DEFAULTS["accept_rate"], "default", "default share") if known else Value(1.0, "read")
     if admitted.amount < 1:
         said.append(f"{admitted.amount:g} of them let through ({admitted.why})")
     each, per_run = runs_of_batches(items.amount, admitted.amount, trigger.batch)

@@ -20,7 +20,7 @@ from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .change_types import KINDS
+from .change_types import CHANGE_KINDS
 from .estate_changes import versions_of
 from .matching import FlowMatching
 from .records import Change, EstateChanges, Figures, FlowChanges
@@ -190,7 +190,7 @@ def _figures_of_flow(
 
 def _share_of_change(old: Flow, new: Flow, change: Change, costing: Costing, after: Figures) -> Figures | None:
     """What one change adds; None for a change that cannot move calls or cost."""
-    if not KINDS[change.type].cost or not change.edits:
+    if not CHANGE_KINDS[change.type].cost or not change.edits:
         return None
     try:
         variant = revert_change(old, new, change)

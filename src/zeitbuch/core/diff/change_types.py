@@ -27,7 +27,7 @@ def _change_kind(topic: Topic, weight: Weight, cost: bool = False) -> Kind:
     return Kind(topic, weight, cost)
 
 
-KINDS: dict[str, Kind] = {
+CHANGE_KINDS: dict[str, Kind] = {
     "flow added": _change_kind("flow", "risk", True),
     "flow removed": _change_kind("flow", "risk", True),
     "flow split": _change_kind("flow", "meaning"),

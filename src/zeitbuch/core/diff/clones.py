@@ -16,7 +16,8 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.records import AI_KINDS, Flow, Link, Origin, Step
+from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.records import Flow, Link, Origin, Step
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words
 

@@ -15,7 +15,7 @@ from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.canonical import Ids, canonical_form
 from zeitbuch.core.model.records import Content, Estate, Flow, Origin
 
-from .change_types import KINDS
+from .change_types import CHANGE_KINDS
 from .matching import FlowMatching, FlowPair, match_flows, match_steps
 from .records import Change, EstateChanges, FlowChanges
 from .reorganisation import packages_changed, splits_and_merges
@@ -62,7 +62,7 @@ def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> F
     found = pair.found
     if not found:
         # Every field of meaning is worded by a judge; this says so rather than nothing if one is ever missed.
-        row = KINDS["other setting"]
+        row = CHANGE_KINDS["other setting"]
         found = [Change("other setting", row.topic, row.weight, "the flow", "differs in a part that has no wording")]
     return FlowChanges(
         new.id, new.title, "changed", tuple(found), old.id, renewed=matching.renewed, ids=_ids_of_flow(pair.ids, old),
@@ -107,7 +107,7 @@ def _whole_flow_change(flow: Flow, status: str) -> FlowChanges:
     """A flow that came or went."""
     kind = f"flow {status}"
     about = "; ".join(phrases.triggers_list(flow))
-    row = KINDS[kind]
+    row = CHANGE_KINDS[kind]
     old, new = ("", about) if status == "added" else (about, "")
     places = (None, flow.origin) if status == "added" else (flow.origin, None)
     change = Change(

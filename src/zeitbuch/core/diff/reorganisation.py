@@ -12,7 +12,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Estate, Flow, Step
 from zeitbuch.core.model.words import join_words
 
-from .change_types import KINDS
+from .change_types import CHANGE_KINDS
 from .matching import FlowMatching
 from .records import Change, FlowChanges
 
@@ -48,7 +48,7 @@ def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[i
     already. A package that was only named anew is no move."""
     before, after = {_package_name(flow) for flow in old.flows}, {_package_name(flow) for flow in new.flows}
     found: dict[int, Change] = {}
-    row = KINDS["flow moved"]
+    row = CHANGE_KINDS["flow moved"]
     for pair in matching.pairs:
         first, second = _package_name(pair.old), _package_name(pair.new)
         if first is None or second is None or first == second or (first not in after and second not in before):
@@ -138,7 +138,7 @@ def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[
 
 
 def _move_change(found: list[FlowChanges], at: int, kind: str, old: str, new: str) -> None:
-    row = KINDS[kind]
+    row = CHANGE_KINDS[kind]
     flow = found[at]
     change = Change(
         kind, row.topic, row.weight, "the flow", old, new, old_origin=flow.old_origin, new_origin=flow.new_origin

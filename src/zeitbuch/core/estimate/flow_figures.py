@@ -13,10 +13,11 @@ from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.passes.exact import Pass, Passes
-from zeitbuch.core.pricing.call_content import USING, Usage, usage_of
+from zeitbuch.core.pricing.call_content import Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import Metered, quantities_of
 
@@ -131,7 +132,7 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
     run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     for step in graph.in_order() if detail else flow.steps:
-        if step.kind in USING and (done := passes.of.get(step.id)) is not None and done.runs:
+        if step.kind in MODEL_KINDS and (done := passes.of.get(step.id)) is not None and done.runs:
             use = usage_of(graph, step, done, book, prices.token_counter(_model_name(graph, step.id)))
             if use is not None:
                 run.uses[step.id] = use

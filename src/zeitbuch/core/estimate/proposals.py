@@ -11,8 +11,9 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import model_of
+from zeitbuch.core.model.kinds import NOT_TOOLS
 from zeitbuch.core.model.name_patterns import literal_pattern
-from zeitbuch.core.model.records import NOT_TOOLS, Estate, Ref, Step
+from zeitbuch.core.model.records import Estate, Ref, Step
 from zeitbuch.core.model.words import every_words, span_words
 from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.call_prices import Counter
@@ -140,7 +141,7 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
     for trigger in run.flow.triggers:
         if trigger.kind != "polling" or trigger.schedule is None or not trigger.enabled:
             continue
-        hits = run.book.find("hits", trigger=(trigger.id, trigger.name))
+        hits = run.book.find("hit_rate", trigger=(trigger.id, trigger.name))
         if hits is None or not 0 < hits.amount < RARE:
             continue
         checks = schedule_runs(trigger.schedule, runs.month)

@@ -11,16 +11,12 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 from zeitbuch.core.pricing import token_count
-from zeitbuch.core.pricing.rate_card import UNITS
+from zeitbuch.core.pricing.units import UNITS
 
 from .estate import Runs
 from .flow_figures import Run
 from .sensitivity import find_knobs
 
-UNIT_WORDS = {
-    "input": "tokens in,", "cached": "cached tokens in,", "output": "tokens out,", "characters": "characters,", "second": "seconds,",
-    "image": "images,", "page": "pages,", "call": "calls,",
-}  # fmt: skip
 COLUMNS = (
     Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "rests on"),
     Column("source", "where it comes from"),
@@ -90,7 +86,7 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
             rows.append(
                 (
                     title,
-                    f"{UNIT_WORDS[part.unit]} a run",
+                    f"{UNITS[part.unit].phrase} a run",
                     f"{number_text(part.quantity)} = {cost}",
                     part.evidence,
                     part.why,
@@ -143,13 +139,13 @@ def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str,
     if card is None or price is None or rate is None:
         return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
     rows = []
-    for unit, (words, size) in UNITS.items():
+    for unit, row in UNITS.items():
         value = getattr(price, unit)
         if value is not None and unit in units:
-            per = f"{size:,} {words}" if size > 1 else words
+            per = f"{row.size:,} {row.title}" if row.size > 1 else row.title
             rows.append(
                 (
-                    f"price of {words}",
+                    f"price of {row.title}",
                     f"{value} {rate.currency or card.currency}",
                     "declared",
                     f"rate card: per {per}, from {price.since}",

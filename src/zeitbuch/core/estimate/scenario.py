@@ -49,12 +49,12 @@ class Admit(Change, frozen=True, tag="admit"):
 
 
 class Poll(Change, frozen=True, tag="poll"):
-    """Polling triggers look every so many seconds. ``hits`` says what share of the checks then finds something; without
+    """Polling triggers look every so many seconds. ``hit_rate`` says what share of the checks then finds something; without
     it finds that come between two checks are taken together, as if they came independently."""
 
     trigger: str = "*"
     every: float = 3600.0
-    hits: float | None = None
+    hit_rate: float | None = None
 
 
 class Batch(Change, frozen=True, tag="batch"):
@@ -134,7 +134,7 @@ def scenario_problems(scenario: Scenario, card: RateCard | None) -> list[Problem
     if not scenario.change:
         found.append(Problem("scenario", "error", "expected at least one [[change]], found none", Origin("", "/name")))
     for place, change in enumerate(scenario.change):
-        for key in ("share", "hits"):
+        for key in ("share", "hit_rate"):
             value = getattr(change, key, None)
             if value is not None and not 0 <= value <= 1:
                 say(place, key, f"expected a share from 0 to 1, found {value:g}")
@@ -263,7 +263,7 @@ def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> t
             return (
                 flow,
                 [
-                    Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), admitted=share)
+                    Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), accept_rate=share)
                     for trigger in chosen
                 ],
                 bool(chosen),
@@ -335,15 +335,15 @@ def _slow_polling(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[F
             before = schedule_runs(trigger.schedule, (2026, 0))
             schedule = structs.replace(trigger.schedule, cron=None, rule=None, repeat=None, every=change.every)
             after = schedule_runs(schedule, (2026, 0))
-            found = book.find("hits", trigger=(trigger.id, trigger.name))
+            found = book.find("hit_rate", trigger=(trigger.id, trigger.name))
             had = found.amount if found is not None else 0.25
-            hits = change.hits if change.hits is not None else 1 - (1 - had) ** (before / after)
+            hits = change.hit_rate if change.hit_rate is not None else 1 - (1 - had) ** (before / after)
             # What is found per month stays: more at once where checks are rarer.
             at_once = had * before / after / hits if hits else 1.0
             held = book.find("items", trigger=(trigger.id, trigger.name))
             items = at_once * (held.amount if held is not None else 1.0)
             rules.append(
-                Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), hits=hits, items=items)
+                Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), hit_rate=hits, items=items)
             )
             trigger = structs.replace(trigger, schedule=schedule)
         triggers.append(trigger)

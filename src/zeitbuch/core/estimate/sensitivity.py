@@ -17,6 +17,7 @@ from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.lineage import Sizes, output_of
+from zeitbuch.core.pricing.units import media_of
 
 from .estate import Runs
 from .flow_figures import Run, one_run
@@ -64,14 +65,14 @@ def find_knobs(run: Run, month: bool) -> list[_Knob]:
     if month:
         for trigger in run.flow.triggers:
             where = {"trigger": literal_pattern(trigger.id)}
-            for quantity in ("runs", "events", "hits", "admitted", "items"):
+            for quantity in ("runs", "events", "hit_rate", "accept_rate", "items"):
                 value = run.book.find(quantity, trigger=(trigger.id, trigger.name))
                 if value is not None:
                     add(f"{_quantity_words(quantity)} of ‘{trigger.title}’", quantity, value, **where)
             if trigger.kind == "polling" and not any(
-                run.book.find(quantity, trigger=(trigger.id, trigger.name)) for quantity in ("runs", "hits")
+                run.book.find(quantity, trigger=(trigger.id, trigger.name)) for quantity in ("runs", "hit_rate")
             ):
-                add(f"hits of ‘{trigger.title}’", "hits", Value(0.25, "default", "default"), **where)
+                add(f"hit rate of ‘{trigger.title}’", "hit_rate", Value(0.25, "default", "default"), **where)
     for node in nodes_of(run.passes.plan.top):
         step, where = node.step, {"step": literal_pattern(node.step.id)}
         add(f"failure of ‘{step.title}’", "failure", node.failure, **where)
@@ -102,8 +103,10 @@ def find_knobs(run: Run, month: bool) -> list[_Knob]:
         where = {"step": literal_pattern(step.id)}
         if step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
             add(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), **where)
-        if use.modality in ("vision", "image"):
-            add(f"images of ‘{step.title}’", "images", run.book.of_step("images", step), **where)
+        for row in media_of(use.modality) if use.modality in ("vision", "image") else ():
+            amount = run.book.of_step(row.quantity, step)
+            if amount.amount:
+                add(f"{row.quantity} of ‘{step.title}’", row.quantity, amount, **where)
         for prompt in use.prompts:
             for ref in prompt.refs:
                 key, size = sizes.size_of_ref(ref, step)
@@ -124,8 +127,8 @@ def _quantity_words(quantity: str) -> str:
     return {
         "runs": "runs",
         "events": "events",
-        "hits": "hits",
-        "admitted": "share let through",
+        "hit_rate": "hit rate",
+        "accept_rate": "share let through",
         "items": "items at once",
     }.get(quantity, quantity)
 
@@ -192,7 +195,7 @@ def _cost_at(
     other = one_run(flow, assumed, runs.prices, runs.month)
     if per != "month":
         return other.cost.amount
-    if knob.quantity in ("runs", "events", "hits", "admitted") or knob.rule.get("trigger"):
+    if knob.quantity in ("runs", "events", "hit_rate", "accept_rate") or knob.rule.get("trigger"):
         moved, own = flow_volume(flow, other.book, runs.month, None)[0].runs, run.volume.runs
         if moved is not None and own is not None and known is not None:
             known += moved - own  # what other flows call stays

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 
 from msgspec import Struct
 
+from zeitbuch.core.model.kinds import EFFECT_ROWS
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Estate, Flow, Step
 from zeitbuch.core.model.words import join_words
@@ -17,7 +18,7 @@ HOW_WORDS: dict[How, str] = {
     "subflow": "calls", "tool": "lends to an agent as a tool", "webhook": "sets off by web request",
     "fault": "hands its faults to", "store": "fills what is read by",
 }  # fmt: skip
-_STORES = frozenset({"write", "delete"})
+_STORES = frozenset(row.effect for row in EFFECT_ROWS if row.changes_stores)
 
 
 class Call(Struct, frozen=True):

@@ -3,7 +3,8 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.model.records import NOT_TOOLS, Step
+from zeitbuch.core.model.kinds import NOT_TOOLS
+from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import count_words, join_words
 
 from .topology import Graph, pattern_of

@@ -10,9 +10,10 @@ from typing import Literal
 from msgspec import Struct
 
 from zeitbuch.core.graph.topology import Edge, Graph, model_of
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Step, Trigger
 from zeitbuch.core.model.references import replace_refs
-from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
+from zeitbuch.core.model.words import trigger_words
 
 from .geometry import AttachedRow, Card, Line, Mark, Style, Tab
 
@@ -28,7 +29,6 @@ ROW_HEIGHT = 19.0
 LEADING = {NAME: 16.0, SMALL: 14.0}
 METER = 7.0
 PROMPT_LINES = 6
-ROLE_WORDS = {"model": "model", "memory": "memory", "parse": "parser"}
 INK = {"role": 52.0}
 
 
@@ -149,7 +149,7 @@ def _detail_lines(graph: Graph, step: Step) -> list[str]:
         kind = "agent" if step.kind == "agent" else use.modality if use.modality != "text" else "model"
         details.append(f"{kind}: {use.name}")
     elif step.kind != "other":
-        details.append(KIND_WORDS[step.kind])
+        details.append(KINDS[step.kind].words)
     if step.repeat is not None and (step.repeat.items or step.repeat.until):
         repeat = step.repeat
         words = f"for each of {repeat.items}" if repeat.items else f"until {repeat.until}"
@@ -160,9 +160,9 @@ def _detail_lines(graph: Graph, step: Step) -> list[str]:
         details.append(f"tries again {step.retry.attempts}x")
     if step.calls:
         details.append(f"calls {step.calls}")
-    effect = EFFECT_WORDS[step.effect]
+    effect = EFFECTS[step.effect].verb
     if effect:
-        own = step.kind == step.effect and details[-1] == KIND_WORDS[step.kind]
+        own = step.kind == step.effect and details[-1] == KINDS[step.kind].words
         details[-1] = effect if own else f"{details[-1]} · {effect}"
     if not step.enabled:
         details.append("switched off")
@@ -200,7 +200,7 @@ def step_card(
         rows.append(
             AttachedRow(
                 helper.id,
-                ROLE_WORDS.get(helper.kind, "tool"),
+                KINDS[helper.kind].role,
                 text,
                 f"{helper.title} ({helper.operation or helper.kind})",
                 helper.effect,
@@ -228,7 +228,7 @@ def step_card(
         tabs=tuple(tabs),
         width=width,
         height=height,
-        full=f"{step.title} ({step.operation or KIND_WORDS[step.kind]})",
+        full=f"{step.title} ({step.operation or KINDS[step.kind].words})",
         enabled=step.enabled,
         meter=meter[1] if meter is not None else None,
         marked=step.id in showing.marked,

@@ -13,7 +13,8 @@ from zeitbuch.core.estimate.estate import keys_of
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of, service_name, shared_of, stores_of
 from zeitbuch.core.graph.topology import Graph, pattern_of
-from zeitbuch.core.model.records import AI_KINDS, Effect, Estate, Flow, Link, Step
+from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.records import Effect, Estate, Flow, Link, Step
 from zeitbuch.core.model.words import count_words, join_words, triggers_words
 
 from .cards import Showing

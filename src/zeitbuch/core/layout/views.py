@@ -9,8 +9,9 @@ from collections.abc import Iterable
 from msgspec import Struct, structs
 
 from zeitbuch.core.graph.topology import Edge, Graph
+from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.records import AI_KINDS, Link, Step
+from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.passes.reachability import Ways
 

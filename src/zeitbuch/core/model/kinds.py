@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from .records import Effect, StepKind, TriggerKind
+from .records import Effect, Modality, Outcome, StepKind, TriggerKind
 
 
 class KindRow(Struct, frozen=True):
@@ -34,22 +34,31 @@ class KindRow(Struct, frozen=True):
 
 STEP_KINDS: tuple[KindRow, ...] = (
     KindRow("model", "model call", "Asks", is_ai=True, uses_model=True, is_tool=False, role="model"),
-    KindRow("agent", "agent", "Hands the task to", is_ai=True, uses_model=True, role="agent"),
+    KindRow("agent", "agent", "Hands the task to", is_ai=True, uses_model=True),
     KindRow("tool", "tool", "Offers a tool of"),
     KindRow("memory", "memory", "Keeps the conversation", is_tool=False, role="memory"),
     KindRow("retrieve", "search in a store", "Searches in", effect="read", hands_on=1200),
     KindRow("embed", "embedding", "Turns text into vectors with", is_ai=True, uses_model=True),
-    KindRow("parse", "reading of a document", "Reads a document of", hands_on=1500, uses_model=True, is_tool=False),
+    KindRow(
+        "parse",
+        "reading of a document",
+        "Reads a document of",
+        effect="read",
+        hands_on=1500,
+        uses_model=True,
+        is_tool=False,
+        role="parser",
+    ),
     KindRow("decide", "decision", "Decides", bpmn="exclusiveGateway"),
     KindRow("loop", "loop", "Repeats", bpmn="subProcess", hands_on=200, is_scope=True),
     KindRow("parallel", "parallel block", "Runs side by side", bpmn="parallelGateway", is_scope=True),
     KindRow("join", "join", "Brings branches together", bpmn="parallelGateway"),
     KindRow("guard", "guarded block", "Catches what fails in", bpmn="subProcess", is_scope=True),
-    KindRow("wait", "wait", "Waits", bpmn="intermediateCatchEvent"),
+    KindRow("wait", "wait", "Waits", bpmn="receiveTask"),
     KindRow("approve", "approval by a person", "Waits until a person decides", bpmn="userTask", hands_on=30),
-    KindRow("http", "call to a service", "Calls a service through", hands_on=400),
+    KindRow("http", "call to a service", "Calls a service through", effect="read", hands_on=400),
     KindRow("code", "code", "Runs code", bpmn="scriptTask", hands_on=150),
-    KindRow("shape", "data shaping", "Reshapes the data", bpmn="scriptTask", hands_on=150),
+    KindRow("shape", "data shaping", "Reshapes the data", hands_on=150),
     KindRow("read", "reading", "Reads from", effect="read", hands_on=300),
     KindRow("write", "writing", "Writes to", effect="write"),
     KindRow("send", "sending", "Sends through", effect="send", bpmn="sendTask"),
@@ -58,7 +67,7 @@ STEP_KINDS: tuple[KindRow, ...] = (
     KindRow("end", "end", "Ends the run here", bpmn="endEvent"),
     KindRow("note", "note", "A note", bpmn="textAnnotation"),
     KindRow("group", "group", "Holds together", bpmn="subProcess", is_scope=True),
-    KindRow("other", "unclassified step", "Runs"),
+    KindRow("other", "unclassified step", "Runs", bpmn="task"),
 )
 KINDS: dict[str, KindRow] = {row.kind: row for row in STEP_KINDS}
 AI_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.is_ai)
@@ -68,27 +77,84 @@ NOT_TOOLS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if not row.
 
 
 class TriggerRow(Struct, frozen=True):
-    """One kind of trigger: ``words`` in tables ("web request"), with ``{event}`` where an event is named; ``start`` begins a
-    sentence ("When a web request comes in"); ``bpmn`` is the event definition it is written as, empty for none."""
+    """One kind of trigger. ``words`` stand in tables, ``start`` begins a sentence; each with ``{event}`` in a second form for
+    triggers that name one. ``bpmn`` is the event definition it is written as (clause 10.5.5), empty for none; ``is_clocked``:
+    its schedule says how often."""
 
     kind: TriggerKind
     words: str
-    words_with_event: str
     start: str
-    start_with_event: str
-    bpmn: str = ""
+    words_with_event: str = ""
+    start_with_event: str = ""
+    bpmn: str = "message"
+    is_clocked: bool = False
 
 
 TRIGGER_KINDS: tuple[TriggerRow, ...] = (
-    TriggerRow("schedule", "at times not stated", "", "At times not stated", "", "timerEventDefinition"),
-    TriggerRow("polling", "looks for new items", "", "When a check finds something new", "", "timerEventDefinition"),
-    TriggerRow("webhook", "web request", "web request to {event}", "When a web request comes in", "When a web request comes in to {event}", "messageEventDefinition"),
-    TriggerRow("event", "event", "event {event}", "When an event happens", "When the event ‘{event}’ happens", "signalEventDefinition"),
-    TriggerRow("form", "form", "form '{event}'", "When a form is sent", "When the form ‘{event}’ is sent", "messageEventDefinition"),
-    TriggerRow("chat", "chat message", "chat message", "When someone writes in the chat", "", "messageEventDefinition"),
-    TriggerRow("manual", "started by hand", "started by hand", "When someone starts it by hand", ""),
-    TriggerRow("call", "called by a flow", "called by a flow", "When another flow calls it", "", "messageEventDefinition"),
-    TriggerRow("fault", "fault of a flow", "fault of a flow", "When another flow fails", "", "errorEventDefinition"),
-    TriggerRow("tool-call", "tool call of an agent", "tool call of an agent", "When an agent calls it as a tool", "", "messageEventDefinition"),
+    TriggerRow("schedule", "at times not stated", "At times not stated", bpmn="timer", is_clocked=True),
+    TriggerRow("webhook", "web request", "When a web request comes in", "web request to {event}", "When a web request comes in to {event}"),
+    TriggerRow("event", "event", "When an event happens", "event {event}", "When the event ‘{event}’ happens"),
+    TriggerRow("polling", "looks for new items regularly", "When a check now and then finds something new", bpmn="timer", is_clocked=True),
+    TriggerRow("chat", "chat message", "When someone writes in the chat"),
+    TriggerRow("form", "form", "When a form is sent", "form '{event}'", "When the form ‘{event}’ is sent"),
+    TriggerRow("manual", "started by hand", "When someone starts it by hand", bpmn=""),
+    TriggerRow("call", "called by a flow", "When another flow calls it", bpmn=""),
+    TriggerRow("fault", "fault of a flow", "When another flow fails", bpmn="error"),
+    TriggerRow("tool-call", "tool call of an agent", "When an agent calls it as a tool"),
 )  # fmt: skip
 TRIGGERS: dict[str, TriggerRow] = {row.kind: row for row in TRIGGER_KINDS}
+
+
+class EffectRow(Struct, frozen=True):
+    """What a step may do outside: ``verb`` in lists ("reads"), ``phrase`` before the names of what it touches, and whether it
+    changes something there that another flow may read."""
+
+    effect: Effect
+    verb: str
+    phrase: str = ""
+    changes_stores: bool = False
+
+
+EFFECT_ROWS: tuple[EffectRow, ...] = (
+    EffectRow("none", ""),
+    EffectRow("read", "reads", "reads from"),
+    EffectRow("write", "writes", "writes to", changes_stores=True),
+    EffectRow("send", "sends", "sends through"),
+    EffectRow("delete", "deletes", "deletes in", changes_stores=True),
+    EffectRow("spend", "spends", "spends through"),
+)
+EFFECTS: dict[str, EffectRow] = {row.effect: row for row in EFFECT_ROWS}
+
+
+class ModalityRow(Struct, frozen=True):
+    """What a model call takes and gives: ``verb`` begins a sentence, before the model's name."""
+
+    modality: Modality
+    verb: str
+
+
+MODALITY_ROWS: tuple[ModalityRow, ...] = (
+    ModalityRow("text", "Asks"),
+    ModalityRow("vision", "Shows images to"),
+    ModalityRow("speech", "Has text spoken by"),
+    ModalityRow("image", "Has an image made by"),
+    ModalityRow("transcription", "Has speech written down by"),
+    ModalityRow("embedding", "Has text embedded by"),
+)
+MODALITIES: dict[str, ModalityRow] = {row.modality: row for row in MODALITY_ROWS}
+
+
+class OutcomeRow(Struct, frozen=True):
+    """One way in which a step ends, in the order in which links are told; ``ending`` in a sentence after 'it'."""
+
+    outcome: Outcome
+    ending: str
+
+
+OUTCOME_ROWS: tuple[OutcomeRow, ...] = (
+    OutcomeRow("success", "succeeds"),
+    OutcomeRow("failure", "fails"),
+    OutcomeRow("timeout", "takes too long"),
+    OutcomeRow("skip", "is skipped"),
+)
+OUTCOMES: tuple[Outcome, ...] = tuple(row.outcome for row in OUTCOME_ROWS)

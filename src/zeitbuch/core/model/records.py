@@ -28,10 +28,6 @@ Ends = Literal["branch", "run"]
 PatternClass = Literal["plain", "assisted", "agent", "dispatcher", "ensemble"]
 FlowState = Literal["on", "off", "draft", "unknown"]
 
-AI_KINDS: frozenset[str] = frozenset({"model", "agent", "embed"})
-SCOPE_KINDS: frozenset[str] = frozenset({"loop", "parallel", "guard", "group"})
-ATTACHED_KINDS: frozenset[str] = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
-
 
 class Record(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True, gc=False):
     """Base of all model records."""
@@ -289,9 +285,6 @@ class Estate(Record, frozen=True):
                 return f
         low = key.casefold()
         return next((flow for flow in self.flows if flow.title.casefold() == low), None)
-
-
-NOT_TOOLS = frozenset({"model", "memory", "parse"})
 
 
 class NativeFile(Struct, frozen=True):

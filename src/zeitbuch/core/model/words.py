@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from .kinds import TRIGGERS
 from .records import Flow, Schedule, Trigger
 
 _DAYS = ("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
@@ -11,17 +12,6 @@ _MONTHS = (
     "", "January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
     "November", "December",
 )  # fmt: skip
-KIND_WORDS: dict[str, str] = {
-    "model": "model call", "agent": "agent", "tool": "tool", "memory": "memory", "retrieve": "search in a store",
-    "embed": "embedding", "parse": "reading of a document", "decide": "decision", "loop": "loop",
-    "parallel": "parallel block", "join": "join", "guard": "guarded block", "wait": "wait",
-    "approve": "approval by a person", "http": "call to a service", "code": "code", "shape": "data shaping",
-    "read": "reading", "write": "writing", "send": "sending", "delete": "deletion", "subflow": "call of a flow",
-    "end": "end", "note": "note", "group": "group", "other": "unclassified step",
-}  # fmt: skip
-EFFECT_WORDS: dict[str, str] = {
-    "none": "", "read": "reads", "write": "writes", "send": "sends", "delete": "deletes", "spend": "spends",
-}  # fmt: skip
 
 
 def ordinal_word(n: int) -> str:
@@ -148,28 +138,12 @@ def schedule_words(schedule: Schedule) -> str:
 
 
 def trigger_words(trigger: Trigger) -> str:
-    """What sets a flow off, in words."""
-    match trigger.kind:
-        case "schedule":
-            words = schedule_words(trigger.schedule) if trigger.schedule else "at times not stated"
-        case "polling":
-            words = "looks for new items " + (schedule_words(trigger.schedule) if trigger.schedule else "regularly")
-        case "webhook":
-            words = f"web request to {trigger.event}" if trigger.event else "web request"
-        case "event":
-            words = f"event {trigger.event}" if trigger.event else "event"
-        case "form":
-            words = f"form '{trigger.event}'" if trigger.event else "form"
-        case "chat":
-            words = "chat message"
-        case "manual":
-            words = "started by hand"
-        case "call":
-            words = "called by a flow"
-        case "fault":
-            words = "fault of a flow"
-        case "tool-call":
-            words = "tool call of an agent"
+    """What starts a flow, in words."""
+    row = TRIGGERS[trigger.kind]
+    words = row.words_with_event.format(event=trigger.event) if trigger.event and row.words_with_event else row.words
+    if trigger.schedule is not None and row.is_clocked:
+        clock = schedule_words(trigger.schedule)
+        words = f"looks for new items {clock}" if trigger.kind == "polling" else clock
     if trigger.batch:
         words += f", up to {trigger.batch} at a time"
     if trigger.condition:

@@ -6,7 +6,8 @@ from __future__ import annotations
 from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
 from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Edge, Graph, Level
-from zeitbuch.core.model.records import NOT_TOOLS, Step
+from zeitbuch.core.model.kinds import NOT_TOOLS
+from zeitbuch.core.model.records import Step
 
 from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, loses_passes

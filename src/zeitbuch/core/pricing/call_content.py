@@ -19,15 +19,16 @@ from zeitbuch.core.assumptions.quantities import (
 )
 from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
-from zeitbuch.core.model.records import NOT_TOOLS, ModelUse, Ref, Step
+from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
+from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
 from zeitbuch.core.passes.exact import Pass
 
 from .lineage import Sizes, output_of, window_of
+from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
 ONE = Value(1.0, "read")
-USING = frozenset({"model", "agent", "embed", "parse"})  # kinds of steps that use a model
 
 
 class Amount(Struct, frozen=True, gc=False):
@@ -136,7 +137,7 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
     in = K base + (call + result) K (K - 1) / 2 and out = (K - 1) call + answer.
     """
     use = model_of(graph, step)
-    if use is None or step.kind not in USING:
+    if use is None or step.kind not in MODEL_KINDS:
         return None
     made = _Maker(graph, step, use, done, book)
     batched = book.find("batched", (step.id, step.name)) if "batched" in book.by else None
@@ -186,7 +187,7 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
         return 1.0
     overlap = made.book.of_step("overlap", made.step)
     shared = min(overlap.amount, chunk.amount - 1)
-    together = made.book.of_step("together", made.step)
+    together = made.book.of_step("batch_size", made.step)
     pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
     if pieces > 1 and shared:
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
@@ -227,8 +228,7 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
             made.add_amount("input", size, words, 1 / len(tools), "pairs", key)
         made.add_amount("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
     if use.modality == "image":
-        images = book.of_step("images", step)
-        made.add_amount("image", images, f"images made: {images.why}", key=f"images {step.id}")
+        _media_amounts(made, "one", " made")
         return
     answer = output_of(step, use, book)
     made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
@@ -238,6 +238,13 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
         made.add_amount(
             "output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})"
         )
-    if use.modality == "vision":
-        images = book.of_step("images", step)
-        made.add_amount("image", images, f"images: {images.why}", by=by, key=f"images {step.id}")
+    _media_amounts(made, by)
+
+
+def _media_amounts(made: _Maker, by: By, how: str = "") -> None:
+    """What is shown to a model, or made by it, beside text."""
+    for row in media_of(made.use.modality):
+        amount = made.book.of_step(row.quantity, made.step)
+        if amount.amount:
+            key = f"{row.quantity} {made.step.id}"
+            made.add_amount(row.unit, amount, f"{row.quantity}{how}: {amount.why}", by=by, key=key)

@@ -15,7 +15,8 @@ from zeitbuch.core.assumptions.volume import Month
 
 from . import token_count
 from .call_content import Amount
-from .rate_card import UNITS, ModelRate, RateCard
+from .rate_card import ModelRate, RateCard
+from .units import UNITS
 
 Counter = Callable[[str], float]
 
@@ -78,9 +79,9 @@ class Prices:
             return None
         price = max(valid, key=lambda p: p.since)
         mapping = {}
-        for unit, (_, size) in UNITS.items():
+        for unit, row in UNITS.items():
             value = getattr(price, unit)
-            mapping[unit] = None if value is None else Decimal(value) * worth / size
+            mapping[unit] = None if value is None else Decimal(value) * worth / row.size
         return mapping, price.deferred if price.deferred is not None else ZERO
 
     def unit_price(self, model: str, amount: Amount, batched: float) -> Decimal | None:
@@ -95,7 +96,7 @@ class Prices:
             value = price.of["input"] * Decimal(price.image_tokens)
         if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
             value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
-        if value is None and amount.unit in ("second", "page", "image", "characters") and self._by_call(price):
+        if value is None and UNITS[amount.unit].free_by_call and self._by_call(price):
             return ZERO
         if value is None:
             return None

@@ -182,9 +182,7 @@ class Sizes:
                 )
                 return self._product_size(items, one, f"a list of {items.amount:g} items ({items.why})")
             ways += [link.source for link in self.graph.flow.links if link.target == at.id and link.role != "attach"]
-        return spread_default(
-            SIZE_BY_KIND.get(step.kind, SIZE_OTHERWISE), f"default for what a {step.kind} step hands on"
-        )
+        return spread_default(SIZE_BY_KIND[step.kind], f"default for what a {step.kind} step hands on")
 
     @staticmethod
     def _product_size(items: Value, one: Value, words: str) -> Value:

@@ -14,21 +14,11 @@ from msgspec import Struct, field
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Flow
 
-UNITS: dict[str, tuple[str, int]] = {
-    "input": ("input tokens", 1_000_000),
-    "cached": ("input tokens from the vendor's cache", 1_000_000),
-    "output": ("output tokens", 1_000_000),
-    "characters": ("characters of speech", 1_000_000),
-    "second": ("second of sound", 1),
-    "image": ("image", 1),
-    "page": ("page", 1),
-    "call": ("call", 1),
-}
 Counts = Literal["run", "step", "call", "check", "minute", "megabyte"]
 
 
 class Price(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Prices from a date on, per unit (UNITS). ``deferred`` is the share that calls in deferred batches cost less."""
+    """Prices from a date on, a field for each row of units.UNIT_ROWS. ``deferred`` is the share that calls in deferred batches cost less."""
 
     since: date = field(name="from")
     until: date | None = None
@@ -37,6 +27,7 @@ class Price(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True)
     output: Decimal | None = None
     characters: Decimal | None = None
     second: Decimal | None = None
+    video_second: Decimal | None = None
     image: Decimal | None = None
     page: Decimal | None = None
     call: Decimal | None = None

@@ -13,8 +13,9 @@ from typing import get_args
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin, StepKind
 
-from .rate_card import UNITS, MeterPrice, Price, RateCard
+from .rate_card import MeterPrice, Price, RateCard
 from .token_table import FAMILIES
+from .units import UNITS
 
 _KINDS = frozenset(get_args(StepKind))
 

@@ -10,7 +10,7 @@ from decimal import Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, money_words
-from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChanges
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
@@ -188,7 +188,7 @@ def _confidences(found: EstateChanges) -> list[float]:
 
 
 def _kind_rank(kind: str) -> tuple[int, str]:
-    return {"risk": 0, "meaning": 1, "note": 2}[KINDS[kind].weight], kind
+    return {"risk": 0, "meaning": 1, "note": 2}[CHANGE_KINDS[kind].weight], kind
 
 
 def _month_cell(f: Figures | None, nothing: bool) -> object:

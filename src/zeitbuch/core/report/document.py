@@ -13,10 +13,11 @@ from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
-from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, count_words, triggers_words
-from zeitbuch.core.pricing.rate_card import UNITS
+from zeitbuch.core.model.words import count_words, triggers_words
+from zeitbuch.core.pricing.units import UNITS
 
 from . import sentences
 from .inventory import inventory_row
@@ -119,9 +120,9 @@ def _connection_blocks(flow: Flow) -> list[Block]:
             trigger.connection == connection.id for trigger in flow.triggers
         )
         effects = dict.fromkeys(
-            EFFECT_WORDS[step.effect]
+            EFFECTS[step.effect].verb
             for step in flow.steps
-            if step.connection == connection.id and EFFECT_WORDS[step.effect]
+            if step.connection == connection.id and EFFECTS[step.effect].verb
         )
         rows.append(
             (
@@ -159,7 +160,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     title = f"{graph.numbers.get(step.id, '')} {step.title}".strip()
     blocks: list[Block] = [Heading(level, title, f"step-{graph.numbers.get(step.id, step.id)}")]
     blocks.append(Paragraph(sentences.step_sentence(graph, step)))
-    tags = [KIND_WORDS[step.kind], f"operation {step.operation}" if step.operation else "", EFFECT_WORDS[step.effect]]
+    tags = [KINDS[step.kind].words, f"operation {step.operation}" if step.operation else "", EFFECTS[step.effect].verb]
     blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))
     if step.note:
         blocks.append(Quote("Note in the export", step.note))
@@ -233,7 +234,7 @@ def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
             rows.append(
                 (
                     f"{step.number} {step.name}" if place == 0 else "",
-                    UNITS[part.unit][0],
+                    UNITS[part.unit].title,
                     part.quantity,
                     part.cost,
                     part.evidence,

@@ -9,7 +9,8 @@ from typing import Any
 
 from msgspec import Struct
 
-from zeitbuch.core.model.records import AI_KINDS, Flow
+from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.words import triggers_words
 

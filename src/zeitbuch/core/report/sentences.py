@@ -3,55 +3,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, model_of
-from zeitbuch.core.model.records import AI_KINDS, Link, Step, Trigger
+from zeitbuch.core.model.kinds import AI_KINDS, EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
+from zeitbuch.core.model.records import Link, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
 
 
 def when_words(trigger: Trigger) -> str:
     """'When a check every 5 minutes finds something new'."""
-    match trigger.kind:
-        case "schedule":
-            text = capitalise(schedule_words(trigger.schedule)) if trigger.schedule else "At times not stated"
-        case "polling":
-            often = schedule_words(trigger.schedule) if trigger.schedule else "now and then"
-            text = f"When a check {often} finds something new"
-        case "webhook":
-            text = f"When a web request comes in{' to ' + trigger.event if trigger.event else ''}"
-        case "event":
-            text = f"When the event {quote_name(trigger.event)} happens" if trigger.event else "When an event happens"
-        case "form":
-            text = f"When the form {quote_name(trigger.event)} is sent" if trigger.event else "When a form is sent"
-        case "chat":
-            text = "When someone writes in the chat"
-        case "manual":
-            text = "When someone starts it by hand"
-        case "call":
-            text = "When another flow calls it"
-        case "fault":
-            text = "When another flow fails"
-        case "tool-call":
-            text = "When an agent calls it as a tool"
+    row = TRIGGERS[trigger.kind]
+    text = row.start_with_event.format(event=trigger.event) if trigger.event and row.start_with_event else row.start
+    if trigger.schedule is not None and row.is_clocked:
+        clock = schedule_words(trigger.schedule)
+        text = f"When a check {clock} finds something new" if trigger.kind == "polling" else capitalise(clock)
     return f"{text} (if {trigger.condition})" if trigger.condition else text
 
 
 def _outside_words(graph: Graph) -> list[str]:
     """'reads from A and B', 'sends through C' ..."""
-    ways = (
-        ("read", "reads from"),
-        ("write", "writes to"),
-        ("send", "sends through"),
-        ("delete", "deletes in"),
-        ("spend", "spends through"),
-    )
     found = []
-    for effect, words in ways:
-        steps = [step for step in graph.in_order() if step.effect == effect]
+    for row in EFFECT_ROWS[1:]:
+        steps = [step for step in graph.in_order() if step.effect == row.effect]
         if steps:
             names = list(dict.fromkeys(quote_name(connection_name(graph.flow, step) or step.title) for step in steps))
-            found.append(f"{words} {join_words(names)}")
+            found.append(f"{row.phrase} {join_words(names)}")
     return found
 
 
@@ -132,85 +111,7 @@ def on_error(graph: Graph, step: Step) -> str:
 
 def step_sentence(graph: Graph, step: Step) -> str:
     """What a step does, in one or two sentences."""
-    place = connection_name(graph.flow, step)
-    position = f" {quote_name(place)}" if place else ""
-    use = model_of(graph, step)
-    model = use.name if use is not None and use.name else "a model not named in the export"
-    names = graph.names
-    inside = [s for s in graph.children.get(step.id, []) if s.kind != "note"]
-    match step.kind:
-        case "model":
-            doing = {
-                "text": "Asks",
-                "vision": "Shows images to",
-                "speech": "Has text spoken by",
-                "image": "Has an image made by",
-                "transcription": "Has speech written down by",
-                "embedding": "Has text embedded by",
-            }
-            text = f"{doing[use.modality if use is not None else 'text']} {model}"
-            if use is not None and use.task:
-                text += f" (task: {use.task})"
-        case "agent":
-            tools = [
-                quote_name(h.title)
-                for h in graph.attached.get(step.id, [])
-                if h.kind not in ("model", "memory", "parse")
-            ]
-            memory = [quote_name(h.title) for h in graph.attached.get(step.id, []) if h.kind == "memory"]
-            text = f"Hands the task to an agent on {model}"
-            text += f" that may use {join_words(tools, 'or')}" if tools else " without tools"
-            text += f", remembers by {join_words(memory)}" if memory else ""
-            text += f", in at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
-        case "embed":
-            text = f"Turns text into vectors with {model}"
-        case "decide":
-            by = f" by {replace_refs(step.condition, step.refs, names)}" if step.condition else ""
-            text = f"Decides{by} {'which of its cases go on' if step.inclusive else 'which one way to go'}"
-        case "loop":
-            repeat = step.repeat
-            words = "Repeats what is inside it"
-            if repeat is not None and repeat.count is not None and not repeat.items:
-                words = f"Repeats what is inside it {count_words(repeat.count, 'time')}"
-            if repeat is not None and repeat.items:
-                words = f"For each of {replace_refs(repeat.items, repeat.refs, names)}, runs {count_words(len(inside), 'step')}"
-            elif repeat is not None and repeat.until:
-                words = (
-                    f"Repeats {count_words(len(inside), 'step')} until {replace_refs(repeat.until, repeat.refs, names)}"
-                )
-            text = words + (f", at most {repeat.cap} times" if repeat is not None and repeat.cap else "")
-        case "parallel":
-            text = (
-                f"Runs {join_words([quote_name(s.title) for s in graph.levels[step.id].entry_steps()])} side by side and waits for all"
-                if inside
-                else "Runs branches side by side"
-            )
-        case "guard":
-            text = f"Runs {count_words(len(inside), 'step')} and catches what fails in them"
-        case "group":
-            text = f"Holds {count_words(len(inside), 'step')} together"
-        case "subflow":
-            text = f"Calls the flow {quote_name(step.calls)}" if step.calls else "Calls another flow"
-        case "approve":
-            text = "Waits until a person decides"
-        case "other":
-            text = (
-                f"Runs {quote_name(step.operation)}, an operation that no rule classifies"
-                if step.operation
-                else "Does something the export does not name"
-            )
-        case "join" if step.operation.split(" ")[0].endswith("Event"):
-            text = "An event, from which the run goes on"
-        case _:
-            verbs = {
-                "read": "Reads from", "write": "Writes to", "send": "Sends through", "delete": "Deletes in", "http": "Calls a service through",
-                "retrieve": "Searches in", "parse": "Reads a document of", "code": "Runs code", "shape": "Reshapes the data",
-                "wait": "Waits", "join": "Brings branches together", "end": "Ends the run here", "memory": "Keeps the conversation",
-                "tool": "Offers a tool of", "note": "A note",
-            }  # fmt: skip
-            text = verbs[step.kind] + position
-            for ending in (" to", " from", " through", " in", " of"):
-                text = text.removesuffix(ending) if not position else text
+    text = SENTENCES.get(step.kind, _plain_sentence)(graph, step)
     if step.kind == "end" and step.ends == "run":
         text += ", for all branches that would come after it"
     text += "." if not text.endswith(".") else ""
@@ -220,8 +121,122 @@ def step_sentence(graph: Graph, step: Step) -> str:
         text += " Makes several items of each." if step.yields == "many" else " Gathers all items into one."
     if not step.enabled:
         text = f"Switched off: {text}"
-    error = on_error(graph, step)
-    return f"{text} {error}".strip()
+    return f"{text} {on_error(graph, step)}".strip()
+
+
+def _plain_sentence(graph: Graph, step: Step) -> str:
+    """The verb of the kind with the connection; a preposition without anything behind it goes."""
+    verb = KINDS[step.kind].verb
+    place = connection_name(graph.flow, step)
+    if place:
+        return f"{verb} {quote_name(place)}"
+    for preposition in (" to", " from", " through", " in", " of"):
+        verb = verb.removesuffix(preposition)
+    return verb
+
+
+def _model_name(graph: Graph, step: Step) -> str:
+    use = model_of(graph, step)
+    return use.name if use is not None and use.name else "a model not named in the export"
+
+
+def _inside(graph: Graph, step: Step) -> list[Step]:
+    return [inner for inner in graph.children.get(step.id, []) if inner.kind != "note"]
+
+
+def _model_sentence(graph: Graph, step: Step) -> str:
+    use = model_of(graph, step)
+    text = f"{MODALITIES[use.modality if use is not None else 'text'].verb} {_model_name(graph, step)}"
+    return text + (f" (task: {use.task})" if use is not None and use.task else "")
+
+
+def _agent_sentence(graph: Graph, step: Step) -> str:
+    use = model_of(graph, step)
+    helpers = graph.attached.get(step.id, [])
+    tools = [quote_name(helper.title) for helper in helpers if helper.kind not in NOT_TOOLS]
+    memory = [quote_name(helper.title) for helper in helpers if helper.kind == "memory"]
+    text = f"Hands the task to an agent on {_model_name(graph, step)}"
+    text += f" that may use {join_words(tools, 'or')}" if tools else " without tools"
+    text += f", remembers by {join_words(memory)}" if memory else ""
+    text += f", in at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
+    return text
+
+
+def _embed_sentence(graph: Graph, step: Step) -> str:
+    return f"{KINDS['embed'].verb} {_model_name(graph, step)}"
+
+
+def _decide_sentence(graph: Graph, step: Step) -> str:
+    by = f" by {replace_refs(step.condition, step.refs, graph.names)}" if step.condition else ""
+    return f"Decides{by} {'which of its cases go on' if step.inclusive else 'which one way to go'}"
+
+
+def _loop_sentence(graph: Graph, step: Step) -> str:
+    repeat = step.repeat
+    if repeat is None:
+        return "Repeats what is inside it"
+    inside = count_words(len(_inside(graph, step)), "step")
+    if repeat.items:
+        text = f"For each of {replace_refs(repeat.items, repeat.refs, graph.names)}, runs {inside}"
+    elif repeat.until:
+        text = f"Repeats {inside} until {replace_refs(repeat.until, repeat.refs, graph.names)}"
+    elif repeat.count is not None:
+        text = f"Repeats what is inside it {count_words(repeat.count, 'time')}"
+    else:
+        text = "Repeats what is inside it"
+    return text + (f", at most {count_words(repeat.cap, 'time')}" if repeat.cap else "")
+
+
+def _parallel_sentence(graph: Graph, step: Step) -> str:
+    if not _inside(graph, step):
+        return "Runs branches side by side"
+    entries = [quote_name(entry.title) for entry in graph.levels[step.id].entry_steps()]
+    return f"Runs {join_words(entries)} side by side and waits for all"
+
+
+def _guard_sentence(graph: Graph, step: Step) -> str:
+    return f"Runs {count_words(len(_inside(graph, step)), 'step')} and catches what fails in them"
+
+
+def _group_sentence(graph: Graph, step: Step) -> str:
+    return f"Holds {count_words(len(_inside(graph, step)), 'step')} together"
+
+
+def _subflow_sentence(graph: Graph, step: Step) -> str:
+    return f"Calls the flow {quote_name(step.calls)}" if step.calls else "Calls another flow"
+
+
+def _approve_sentence(graph: Graph, step: Step) -> str:
+    return KINDS["approve"].verb
+
+
+def _other_sentence(graph: Graph, step: Step) -> str:
+    if not step.operation:
+        return "Does something the export does not name"
+    return f"Runs {quote_name(step.operation)}, an operation that no rule classifies"
+
+
+def _join_sentence(graph: Graph, step: Step) -> str:
+    if step.operation.split(" ")[0].endswith("Event"):
+        return "An event, from which the run goes on"
+    return _plain_sentence(graph, step)
+
+
+# Kinds about which more is to be said than their verb.
+SENTENCES: dict[str, Callable[[Graph, Step], str]] = {
+    "model": _model_sentence,
+    "agent": _agent_sentence,
+    "embed": _embed_sentence,
+    "decide": _decide_sentence,
+    "loop": _loop_sentence,
+    "parallel": _parallel_sentence,
+    "guard": _guard_sentence,
+    "group": _group_sentence,
+    "subflow": _subflow_sentence,
+    "approve": _approve_sentence,
+    "other": _other_sentence,
+    "join": _join_sentence,
+}
 
 
 def next_words(graph: Graph, step: Step) -> str:

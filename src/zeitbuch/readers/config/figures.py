@@ -14,6 +14,7 @@ import msgspec
 from msgspec import structs
 
 from zeitbuch.core.assumptions import rules
+from zeitbuch.core.assumptions.quantities import RENAMED
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate import scenario
 from zeitbuch.core.estimate.scenario import Scenario
@@ -35,6 +36,12 @@ def _pointer_in_message(message: str) -> str:
     return path + (f"/{key[1]}" if key else "")
 
 
+def _renamed_hint(message: str) -> str:
+    """What an unknown key is called now, where it was a key once."""
+    key = re.search(r"unknown field `([^`]*)`", message)
+    return f"`{key[1]}` is called `{RENAMED[key[1]]}` now" if key and key[1] in RENAMED else ""
+
+
 def decode_toml(path: str, kind: type[T], schema: str, parse_float: Callable[[str], Any]) -> tuple[T, str]:
     """The records of a TOML file and its text. Raises ZeitbuchError with the line when it is none."""
     try:
@@ -52,7 +59,7 @@ def decode_toml(path: str, kind: type[T], schema: str, parse_float: Callable[[st
         raise fail("figures-syntax", f"expected TOML, found: {error}", "mend the file at that line", origin) from None
     except msgspec.ValidationError as error:
         origin = Origin(path, line=line_of(text, _pointer_in_message(str(error))))
-        hint = f"`zeitbuch schema {schema}` prints what the file may hold"
+        hint = _renamed_hint(str(error)) or f"`zeitbuch schema {schema}` prints what the file may hold"
         raise fail("figures-key", str(error), hint, origin) from None
 
 

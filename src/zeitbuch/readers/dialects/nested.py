@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from fnmatch import translate
 from typing import Any, NamedTuple
 
+from zeitbuch.core.model.kinds import OUTCOMES
 from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.input.pointers import escape_key
@@ -282,7 +283,7 @@ class Nested:
         known = self.known_outcomes.get(written)
         if known is None:
             found = [self.before.outcomes.get(value) for value in written]
-            order: tuple[Outcome, ...] = ("success", "failure", "timeout", "skip")
+            order = OUTCOMES
             known = self.known_outcomes[written] = tuple(name for name in order if name in found)
         return known
 

@@ -10,6 +10,7 @@ import unicodedata
 from functools import lru_cache
 from typing import NamedTuple, cast, get_args
 
+from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
 
 # hint -> ((weight, words), ...). A hint is a kind of step, "on:" and a kind of trigger, or "~" and a helper that only
@@ -120,9 +121,6 @@ _MODALITY: tuple[tuple[str, Modality], ...] = (
     ("draw* paint* imagegen image* illustrat* zeichn*", "image"),
     ("embed* einbett* plongement* incrust*", "embedding"),
 )
-_EFFECTS: dict[str, Effect] = {
-    "read": "read", "retrieve": "read", "parse": "read", "http": "read", "write": "write", "send": "send", "delete": "delete",
-}  # fmt: skip
 _SPEND = "pay* refund* charge* purchase* order-pay zahl* bezahl* erstatt* payer rembours* pagar pago* reembols* betal* refundi* paga* money invoice-pay spend*"
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _SPLIT = re.compile(r"[^a-z0-9]+")
@@ -260,8 +258,8 @@ def effect_of(kind: StepKind, operation: str) -> Effect:
     if kind in ("tool", "http", "code"):
         for guess in guess_kinds(operation):
             if guess.hint in ("send", "delete", "write") and guess.score >= 1.5:
-                return _EFFECTS[guess.hint]
-    return _EFFECTS.get(kind, "none")
+                return KINDS[guess.hint].effect
+    return KINDS[kind].effect
 
 
 def known_hints() -> set[str]:

@@ -11,6 +11,7 @@ from xml.etree import ElementTree as ET
 import msgspec
 
 from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.kinds import KINDS, TRIGGERS
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Step, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -24,10 +25,6 @@ _Z = f"{{{E.OWN_SPACE}}}"
 _XSI = "{http://www.w3.org/2001/XMLSchema-instance}"
 _BAD = re.compile(r"[^A-Za-z0-9_.\-]")
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
-_TAGS: dict[str, str] = {
-    "send": "sendTask", "wait": "receiveTask", "approve": "userTask", "code": "scriptTask", "subflow": "callActivity",
-    "end": "endEvent", "other": "task",
-}  # fmt: skip
 _ACTIVITIES = frozenset({*E.TASKS, *E.SCOPES})
 
 
@@ -182,8 +179,9 @@ class _Process:
     def _element_tag(self, step: Step) -> str:
         first = step.operation.split(" ")[0]
         if step.kind == "note":
-            return "textAnnotation"
-        if step.id in self.inside or step.kind in ("loop", "guard", "group"):
+            return KINDS["note"].bpmn
+        row = KINDS[step.kind]
+        if step.id in self.inside or row.bpmn == "subProcess":
             return first if first in E.SCOPES else "subProcess"
         if first == "boundaryEvent":
             return first if self._border_link(step) else "intermediateThrowEvent"
@@ -191,13 +189,11 @@ class _Process:
             return "task" if first == "startEvent" else "subProcess"
         if first in E.NODES:
             return first
-        if step.kind == "decide":
-            return "inclusiveGateway" if step.inclusive else "exclusiveGateway"
-        if step.kind == "parallel":
-            return "parallelGateway"
+        if step.kind == "decide" and step.inclusive:
+            return "inclusiveGateway"
         if step.kind == "join":
             return {"each": "exclusiveGateway", "once": "inclusiveGateway"}.get(step.join or "all", "parallelGateway")
-        return _TAGS.get(step.kind, "serviceTask")
+        return row.bpmn
 
     def _border_link(self, step: Step) -> Link | None:
         """The link by which a border event hangs on an activity."""
@@ -286,17 +282,18 @@ class _Process:
         self.tags[trigger.id] = "startEvent"
         self._write_own_record(element, trigger, E.TRIGGER_SAID, {"id": trigger.id})
         schedule = trigger.schedule
-        if trigger.kind in ("schedule", "polling"):
+        row = TRIGGERS[trigger.kind]
+        if row.bpmn == "timer":
             clock = ""
             if schedule is not None:
                 clock = schedule.cron or schedule.rule or schedule.repeat or ""
                 if schedule.every is not None:
                     clock = f"R/PT{schedule.every:g}S"
             self._write_definition(element, "timer", {"timeCycle": clock})
-        elif trigger.kind == "fault" and scope is not None:
-            self._write_definition(element, "error", {})
-        elif trigger.kind not in ("manual", "call"):
-            self._write_definition(element, "message", {})
+        elif row.bpmn:
+            # Only the start of an event sub-process may catch an error (clause 10.5.6).
+            word = "message" if row.bpmn == "error" and scope is None else row.bpmn
+            self._write_definition(element, word, {})
         if scope is not None:
             # The way from the start into an event sub-process: to the steps that nothing else leads to.
             reached = {link.target for link in self.flow.links}

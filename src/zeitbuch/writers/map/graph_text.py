@@ -7,7 +7,8 @@ import re
 
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import Showing
-from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.words import trigger_words
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -24,7 +25,7 @@ def _node_lines(graph: Graph, id: str, showing: Showing) -> list[str]:
     lines = [f"{graph.numbers.get(id, '')} {step.title}".strip()]
     if showing.detail != "names":
         use = model_of(graph, step)
-        facts = [use.name if use is not None and use.name else KIND_WORDS[step.kind], EFFECT_WORDS[step.effect]]
+        facts = [use.name if use is not None and use.name else KINDS[step.kind].words, EFFECTS[step.effect].verb]
         lines.append(", ".join(name for name in facts if name))
         lines += [
             f"tool: {step.title}" if step.kind not in ("model", "memory") else f"{step.kind}: {step.title}"

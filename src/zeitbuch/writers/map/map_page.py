@@ -18,9 +18,10 @@ from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph, pattern_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.geometry import TAB_HEIGHT, Scene
+from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.sheet import number_text
-from zeitbuch.core.model.words import KIND_WORDS, count_words, trigger_words
+from zeitbuch.core.model.words import count_words, trigger_words
 from zeitbuch.core.passes.reachability import Read, Ways
 from zeitbuch.core.report.document import Block, Bullets, Facts, Heading, Paragraph, step_blocks
 from zeitbuch.core.report.sentences import summary_sentences
@@ -183,7 +184,7 @@ class _Page:
         step = self.graph.steps.get(id)
         if step is None:
             return f"{self._name_of(id)} {trigger_words(self.graph.triggers[id])}".lower()
-        words = [self._name_of(id), step.operation, KIND_WORDS[step.kind], step.connection or ""]
+        words = [self._name_of(id), step.operation, KINDS[step.kind].words, step.connection or ""]
         for one in (step, *self.graph.attached.get(id, [])):
             words += [one.title, one.model.name or "" if one.model is not None else ""]
             words += [prompt.text[:2000] for prompt in one.model.prompts] if one.model is not None else []
@@ -304,7 +305,7 @@ class _Page:
         if not self.estate:
             blocks += [second for second in step_blocks(graph, step) if not isinstance(second, Heading)]
             for helper in graph.attached.get(step.id, []):
-                blocks.append(Heading(3, f"{helper.title} ({KIND_WORDS[helper.kind]})"))
+                blocks.append(Heading(3, f"{helper.title} ({KINDS[helper.kind].words})"))
                 blocks += [second for second in step_blocks(graph, helper) if not isinstance(second, Heading)]
         else:
             calls = [link for link in graph.flow.links if link.source == step.id]

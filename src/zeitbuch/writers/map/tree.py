@@ -5,10 +5,11 @@ from __future__ import annotations
 
 from zeitbuch.core.graph.outline import Item, outline_flow
 from zeitbuch.core.graph.topology import Graph, model_of
-from zeitbuch.core.layout.cards import ROLE_WORDS, Showing
+from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.views import View
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.references import replace_refs
-from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS, trigger_words
+from zeitbuch.core.model.words import trigger_words
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.grid import cell_width
 from zeitbuch.writers.theme.terminal import TextLook
@@ -107,8 +108,8 @@ class _Tree:
 
     def _add_helper(self, id: str) -> str:
         step = self.graph.steps[id]
-        effect = EFFECT_WORDS[step.effect]
-        role = ROLE_WORDS.get(step.kind, "tool")
+        effect = EFFECTS[step.effect].verb
+        role = KINDS[step.kind].role
         name = step.model.name if step.kind == "model" and step.model is not None and step.model.name else step.title
         return f"{role}: {name}" + (f" ({effect})" if effect else "")
 
@@ -118,7 +119,7 @@ class _Tree:
         text = f"{number} {step.title}"
         if self.showing.detail != "names":
             use = model_of(graph, step)
-            facts = [use.name if use is not None and use.name else KIND_WORDS[step.kind], EFFECT_WORDS[step.effect]]
+            facts = [use.name if use is not None and use.name else KINDS[step.kind].words, EFFECTS[step.effect].verb]
             if step.repeat is not None and (step.repeat.items or step.repeat.until):
                 said = f"for each of {step.repeat.items}" if step.repeat.items else f"until {step.repeat.until}"
                 facts = [replace_refs(said, step.repeat.refs, graph.names)]

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from zeitbuch.core.model.kinds import EFFECT_ROWS
+
 PAPER = "#faf6ec"
 CARD = "#fffdf7"
 INK = "#1f2d3d"
@@ -38,6 +40,4 @@ EFFECTS: dict[str, tuple[str, str]] = {
     "delete": ("#8c2f1b", "cross"),
     "spend": ("#5b3a6b", "bars"),
 }
-EFFECT_LEGEND: dict[str, str] = {
-    "read": "reads", "write": "writes", "send": "sends", "delete": "deletes", "spend": "spends",
-}  # fmt: skip
+EFFECT_LEGEND: dict[str, str] = {row.effect: row.verb for row in EFFECT_ROWS if row.verb}

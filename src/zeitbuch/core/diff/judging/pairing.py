@@ -7,13 +7,14 @@ from typing import Any
 
 import msgspec
 
-from zeitbuch.core.diff.change_types import KINDS
+from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.diff.matching import Matching
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.diff.word_diff import Word, word_changes
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.canonical import map_ids
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
 
@@ -50,7 +51,7 @@ class FlowPairing:
         step: str = "",
     ) -> None:
         """Take note of a change."""
-        row = KINDS[kind]
+        row = CHANGE_KINDS[kind]
         found = Change(
             kind, row.topic, row.weight, where, str(old), str(new), words, remarks, step, self.sure.get(step, 1.0),
             at[0], at[1], edits,
@@ -74,13 +75,12 @@ class FlowPairing:
 
     def about_step(self, step: Step) -> str:
         """What a step is, in a few words."""
-        from zeitbuch.core.model.words import EFFECT_WORDS, KIND_WORDS
 
-        effect = f", {EFFECT_WORDS[step.effect]}" if step.effect != "none" else ""
+        effect = f", {EFFECTS[step.effect].verb}" if step.effect != "none" else ""
         model = f", {step.model.name}" if step.model is not None and step.model.name else ""
         off = "" if step.enabled else ", switched off"
         own = f" {step.operation}" if step.kind == "other" and step.operation else ""
-        return f"{KIND_WORDS[step.kind]}{own}{model}{effect}{off}"
+        return f"{KINDS[step.kind].words}{own}{model}{effect}{off}"
 
 
 def brief_value(value: Any) -> str:

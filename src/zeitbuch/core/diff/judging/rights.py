@@ -6,8 +6,9 @@ from __future__ import annotations
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.records import Flow, Step
-from zeitbuch.core.model.words import EFFECT_WORDS, join_words
+from zeitbuch.core.model.words import join_words
 from zeitbuch.core.passes.reachability import Ways
 
 from .pairing import FlowPairing
@@ -27,9 +28,9 @@ def judge_rights(pair: FlowPairing) -> None:
     old, new = effects_of(pair.old), effects_of(pair.new)
     entry = (pair.old.origin, pair.new.origin)
     if old != new:
-        more = [EFFECT_WORDS[name] for name in new if name not in old]
-        less = [EFFECT_WORDS[name] for name in old if name not in new]
-        words = [join_words([EFFECT_WORDS[name] for name in side]) or "nothing" for side in (old, new)]
+        more = [EFFECTS[name].verb for name in new if name not in old]
+        less = [EFFECTS[name].verb for name in old if name not in new]
+        words = [join_words([EFFECTS[name].verb for name in side]) or "nothing" for side in (old, new)]
         if more:
             pair.add_change(
                 "rights widened", "the flow", words[0], words[1], at=entry, remarks=(f"now {join_words(more)}",)

@@ -10,9 +10,10 @@ from typing import Any
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_step
+from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.references import replace_refs
-from zeitbuch.core.model.words import KIND_WORDS, join_words, span_words
+from zeitbuch.core.model.words import join_words, span_words
 
 from .inputs import judge_inputs
 from .pairing import FlowPairing, Places, brief_value, plain_value
@@ -27,7 +28,7 @@ _MODEL_WORDS = {
 # field, type of change, what is said behind the step's name, the value in words
 _ROWS: tuple[tuple[str, str, str, Callable[[Any], Any]], ...] = (
     ("name", "step renamed", "", lambda s: s.name),
-    ("kind", "kind", "", lambda s: KIND_WORDS[s.kind]),
+    ("kind", "kind", "", lambda s: KINDS[s.kind].words),
     ("operation", "other setting", "operation", lambda s: s.operation),
     ("enabled", "enabled", "", lambda s: "on" if s.enabled else "off"),
     ("calls", "called flow", "", lambda s: s.calls),

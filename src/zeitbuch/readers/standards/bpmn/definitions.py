@@ -3,9 +3,7 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.model.records import (
-    Origin,
-)
+from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.input.xml_tree import Element
 
 from .details import (

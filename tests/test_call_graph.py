@@ -1,0 +1,171 @@
+"""Flows that call each other: components, circles, volumes; and the joins of branches, against the plain pairwise rule."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from builders import ask, chain, flow, link, step
+from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.estimate.distribution import Sampling
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.sampled_estate import estimate_flows
+from zeitbuch.core.graph.call_graph import build_call_graph, solve_circle
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Estate, Flow, Trigger
+from zeitbuch.core.passes.compiler import Planner
+from zeitbuch.core.passes.joins import Branch, JoinAnalysis
+from zeitbuch.core.passes.plan import Tie
+
+CALLED = (Trigger("start", kind="call"),)
+
+
+def names(calls: dict[str, Any]) -> dict[str, str]:
+    return {key: key for key in calls}
+
+
+@pytest.mark.parametrize(
+    ("calls", "components", "missing"),
+    [
+        ({"a": {"b": 2.0}, "b": {}}, (("b",), ("a",)), {}),
+        ({"a": {"x": 1.0}}, (("a",),), {"a": ["x"]}),
+        ({"a": {"b": 0.0}, "b": {"a": 1.0}}, (("a",), ("b",)), {}),
+    ],
+)
+def test_components_are_called_first(
+    calls: dict[str, dict[str, float]], components: tuple[Any, ...], missing: dict[str, list[str]]
+) -> None:
+    graph = build_call_graph(calls, names(calls))
+    assert graph.components == components and graph.missing == missing
+
+
+@pytest.mark.parametrize(
+    ("calls", "outside", "solved"),
+    [
+        ({"f": {"g": 1.0}, "g": {"f": 0.5}}, [1.0, 1.0], {"f": 4.0, "g": 3.0}),
+        ({"f": {"f": 0.5}}, [3.0], {"f": 6.0}),
+        ({"f": {"f": 1.0}}, [1.0], None),
+        ({"f": {"g": 2.0}, "g": {"f": 1.0}}, [1.0, 1.0], None),
+    ],
+)
+def test_circles_are_solved_or_have_no_end(
+    calls: dict[str, dict[str, float]], outside: list[float], solved: dict[str, float] | None
+) -> None:
+    graph = build_call_graph(calls, names(calls))
+    (component,) = graph.components
+    assert graph.is_circle(component)
+    found = solve_circle(graph, component, outside)
+    assert (found is None) if solved is None else dict(zip(component, found or [], strict=True)) == pytest.approx(solved)
+
+
+def recursive(share: float) -> tuple[Estate, Assumptions]:
+    """f asks and calls g; g asks and calls f in some of its runs."""
+    first = chain(ask("a"), step("c", "subflow", calls="g"), id="f", name="F")
+    steps = [ask("a"), step("d", "decide"), step("c", "subflow", calls="f"), step("e", "end")]
+    links = [link("start", "a"), link("a", "d"), link("d", "c", "case", "again"), link("d", "e", "case", "done")]
+    second = flow(steps, links, id="g", name="G")
+    rules = (
+        Rule(flow="*", trigger="start", runs=100.0),
+        Rule(flow="g", step="d", case="again", share=share),
+        Rule(flow="g", step="d", case="done", share=1 - share),
+    )
+    return Estate((first, second)), Assumptions(assume=rules, month="2026-11")
+
+
+def test_flows_that_call_each_other_are_settled_by_their_equations() -> None:
+    # 100 runs each begin outside: f = 100 + g / 2, g = 100 + f, so f = 300 and g = 400; each run asks once.
+    estate, assumptions = recursive(0.5)
+    found = {f.id: f for f in estimate_exactly(estate, None, assumptions).flows}
+    assert (found["f"].runs, found["g"].runs) == pytest.approx((300, 400))
+    assert sum(f.calls_month or 0.0 for f in found.values()) == pytest.approx(700)
+    assert "calls itself again through 'G'" in found["f"].notes[-1]
+
+
+def test_calls_that_do_not_die_out_have_no_figures() -> None:
+    estate, assumptions = recursive(1.0)
+    found = estimate_exactly(estate, None, assumptions)
+    assert [f.runs for f in found.flows] == [None, None]
+    assert all("without end" in f.runs_why and f.with_called.unknown for f in found.flows)
+
+
+def test_sampled_costs_of_a_circle_have_the_exact_mean() -> None:
+    from test_estimate import CARD
+
+    estate, assumptions = recursive(0.5)
+    exact = {f.id: float(f.with_called.amount) for f in estimate_exactly(estate, CARD, assumptions).flows}
+    sampled = estimate_flows(estate.flows, CARD, assumptions, how=Sampling(8000))
+    for found in sampled.flows:
+        assert found.spread is not None and found.spread.mean == pytest.approx(exact[found.id], rel=0.05)
+
+
+def levels(count: int) -> tuple[Flow, ...]:
+    """Two flows a level, each of which calls both of the next: 2 ** count ways to the last."""
+    made = []
+    for level in range(count):
+        for side in "ab":
+            steps = [step(f"c{other}", "subflow", calls=f"{level + 1}{other}") for other in "ab"]
+            if level == count - 1:
+                steps = [ask("a")]
+            links = [link("start", s.id) for s in steps]
+            made.append(flow(steps, links, id=f"{level}{side}", name=f"L{level}{side}", triggers=() if level else CALLED))
+    return tuple(made)
+
+
+def test_estates_of_many_levels_and_long_chains_are_ordinary() -> None:
+    rules = Assumptions(assume=(Rule(flow="0a", trigger="start", runs=1.0), Rule(flow="0b", trigger="start", runs=1.0)))
+    found = {f.id: f for f in estimate_exactly(Estate(levels(22)), None, rules).flows}
+    assert found["21a"].runs == 2.0**21
+    line = [chain(step("n", "subflow", calls=str(i + 1)), id=str(i), name=f"F{i}", triggers=()) for i in range(1200)]
+    line = [chain(step("n", "subflow", calls="1"), id="0", name="F0"), *line[1:]]
+    long = estimate_exactly(Estate(tuple(line)), None, Assumptions(assume=(Rule(trigger="start", runs=3.0),)))
+    assert long.flows[-1].runs == 3.0 and "not among the flows read" in long.flows[-1].notes[0]
+
+
+# -- joins: the fast way (by the last shared split) against the plain one (the best of all pairs, again and again) --------
+
+
+def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> Tie | int | None:
+    before, position = analysis.before, analysis.position
+    branches = [Branch(i, before[position[e.source]], [(i, e)]) for i, e in forward]
+    while len(branches) > 1:
+        pairs = [(a, b) for a in range(len(branches)) for b in range(a + 1, len(branches))]
+        shared = [(branches[a].before & branches[b].before).bit_length() - 1 for a, b in pairs]
+        best = shared.index(max(shared))
+        a, b = pairs[best]
+        split = shared[best]
+        if split >= 0:
+            for branch in (branches[a], branches[b]):
+                branch.taken.clear()
+                analysis._ways_to(split, branch)
+        met = analysis._tie_branches(mode, split, branches[a], branches[b])
+        branches = [branch for i, branch in enumerate(branches) if i not in (a, b)] + [met]
+    return branches[0].met if branches else None
+
+
+@settings(deadline=None, max_examples=200)
+@given(st.data())
+def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
+    count = data.draw(st.integers(2, 9))
+    kinds = data.draw(st.lists(st.sampled_from(["decide", "shape", "http", "parallel"]), min_size=count, max_size=count))
+    steps = [step(f"s{i}", kind) for i, kind in enumerate(kinds)]
+    links = [link("start", "s0")]
+    for target in range(1, count):
+        for source in data.draw(st.sets(st.integers(0, target - 1), min_size=1, max_size=4)):
+            role = "case" if kinds[source] == "decide" else data.draw(st.sampled_from(["next", "next", "error"]))
+            links.append(link(f"s{source}", f"s{target}", role, f"to {target}"))
+    made = flow(steps, links)
+    seen: list[tuple[Tie | int | None, Tie | int | None]] = []
+    fast = JoinAnalysis.meeting_of
+
+    def both(self: JoinAnalysis, mode: Any, forward: list[Any]) -> Tie | int | None:
+        found = fast(self, mode, forward)
+        seen.append((found, plain_meeting(self, mode, forward)))
+        return found
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(JoinAnalysis, "meeting_of", both)
+        Planner(Graph(made), Book(Assumptions(), made)).make_plan()
+    assert all(a == b for a, b in seen)
