@@ -152,3 +152,21 @@ def test_tokens_are_of_the_right_size(text: str, low: float, high: float) -> Non
 def test_tokens_of_a_long_prompt_add_up() -> None:
     text = "Write a notice for waiting passengers: what happened and how long it will take. "
     assert token_count.count_tokens(text * 50) == pytest.approx(50 * token_count.count_tokens(text), rel=0.1)
+
+
+def test_the_architecture_document_lists_the_rooms_of_the_tree() -> None:
+    text = (ROOT / "docs" / "architecture.md").read_text()
+    rooms = text[text.index("## The rooms") : text.index("## How a flow travels")]
+    listed = set(re.findall(r"`([a-z]+(?:/[a-z]+)*)`", rooms))
+    packages = {str(path.parent.relative_to(SOURCE)) for path in SOURCE.rglob("__init__.py")} - {"."}
+    groups = {"core", "readers", "writers", "readers/standards"}
+    assert packages - groups <= listed, packages - groups - listed
+    paths = {room for room in listed if "/" in room}
+    assert all((SOURCE / room).exists() or (SOURCE / f"{room}.py").exists() for room in paths), paths - packages
+    for named in set(re.findall(r"`((?:core|readers|writers|app|cli|book|plugins)/[a-z_/]+?)(?:\.[a-z_A-Z]+)?`", text)):
+        assert (SOURCE / named).exists() or (SOURCE / f"{named}.py").exists() or named.endswith("NAME"), named
+
+
+@pytest.mark.parametrize("room", ["core", "readers", "writers"])
+def test_no_modules_stand_beside_the_packages(room: str) -> None:
+    assert {path.name for path in (SOURCE / room).glob("*.py")} == {"__init__.py"}

@@ -58,7 +58,9 @@ def test_circles_are_solved_or_have_no_end(
     (component,) = graph.components
     assert graph.is_circle(component)
     found = solve_circle(graph, component, outside)
-    assert (found is None) if solved is None else dict(zip(component, found or [], strict=True)) == pytest.approx(solved)
+    assert (
+        (found is None) if solved is None else dict(zip(component, found or [], strict=True)) == pytest.approx(solved)
+    )
 
 
 def recursive(share: float) -> tuple[Estate, Assumptions]:
@@ -110,7 +112,9 @@ def levels(count: int) -> tuple[Flow, ...]:
             if level == count - 1:
                 steps = [ask("a")]
             links = [link("start", s.id) for s in steps]
-            made.append(flow(steps, links, id=f"{level}{side}", name=f"L{level}{side}", triggers=() if level else CALLED))
+            made.append(
+                flow(steps, links, id=f"{level}{side}", name=f"L{level}{side}", triggers=() if level else CALLED)
+            )
     return tuple(made)
 
 
@@ -149,7 +153,9 @@ def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> Tie 
 @given(st.data())
 def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
     count = data.draw(st.integers(2, 9))
-    kinds = data.draw(st.lists(st.sampled_from(["decide", "shape", "http", "parallel"]), min_size=count, max_size=count))
+    kinds = data.draw(
+        st.lists(st.sampled_from(["decide", "shape", "http", "parallel"]), min_size=count, max_size=count)
+    )
     steps = [step(f"s{i}", kind) for i, kind in enumerate(kinds)]
     links = [link("start", "s0")]
     for target in range(1, count):

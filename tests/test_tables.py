@@ -68,7 +68,13 @@ def test_every_kind_of_step_goes_through_the_program(tmp_path: Path, run: Any) -
         assert step_sentence(Graph(made[-1]), made[-1].steps[0]) and row.words in str(page.blocks)
     path = tmp_path / "all.json"
     path.write_text(to_json(Estate(flows=tuple(made))))
-    for words in (["inventory"], ["map", "-o", "maps"], ["estimate"], ["document", "-o", "pages"], ["convert", "-o", "c.bpmn"]):
+    for words in (
+        ["inventory"],
+        ["map", "-o", "maps"],
+        ["estimate"],
+        ["document", "-o", "pages"],
+        ["convert", "-o", "c.bpmn"],
+    ):
         ran = run(words[0], str(path), *words[1:])
         assert ran.code == 0, ran.err
     again = run("diff", str(path), "c.bpmn")
