@@ -46,7 +46,7 @@ BAD: dict[str, tuple[str, bytes, str, str]] = {
         "cycle",
     ),
     "own scope": ("bad.json", native(steps=[{"id": "a", "kind": "loop", "scope": "a"}]), "found itself", "step-scope"),
-    "no trigger": ("bad.json", native(triggers=[]), "something that sets flow 'Bad' off", "no-trigger"),
+    "no trigger": ("bad.json", native(triggers=[]), "expected a trigger of flow 'Bad'", "no-trigger"),
     "long text": ("bad.json", native(description="x" * 5_000_000), "single string of 5,000,000 characters", "limit"),
     "encoding": ("bad.json", b'{"zeitbuch": 1,\n "flows": "\xff"}', "found the byte 0xff at line 2, column 12", "utf8"),
     "deep": ("bad.json", b"[" * 100_000, "nesting", "limit"),

@@ -120,7 +120,7 @@ def test_files_that_move_or_go_and_flows_that_come_back(demo: Path, zb: Command)
     letters.write_bytes(raw)
     assert "flows: 1 added" in zb("record", "november")
     rows = json.loads(zb("history", "letters", "-f", "json"))["rows"]
-    assert [(r["version"], r["what"]) for r in rows] == [(1, "came"), (2, "went"), (3, "came")]
+    assert [(r["version"], r["what"]) for r in rows] == [(1, "added"), (2, "removed"), (3, "added")]
     shutil.copy(
         demo / "october" / "lockgate" / "invoice-intake.json", demo / "november" / "lockgate" / "invoice-intake.json"
     )

@@ -252,7 +252,7 @@ def test_the_program_puts_scenarios_side_by_side(demo: Path, run: Any) -> None:
     names = [w for n in ("small-model", "own-machine", "calmer") for w in ("--scenario", f"scenarios/{n}.toml")]
     code, out, err = run("compare", *names, cwd=demo)
     assert code == 0, err
-    assert "break-even of own machine with the base" in out and "small models" in out and "in all" in out
+    assert "break-even of own machine with the base" in out and "small models" in out and "in total" in out
     code, out, _ = run("compare", *names, "-f", "json", cwd=demo)
     found = json.loads(out)
     assert [o["name"] for o in found["options"]] == ["base", "small models", "own machine", "calmer"]

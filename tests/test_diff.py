@@ -374,7 +374,7 @@ def test_gates_decide_the_exit_status(demo: Path, run: Run) -> None:
 
     assert status("--fail-on", "risk", "--only", "note")[0] == 0
     code, said = status("--fail-on", "cost")
-    assert code == 1 and "'Customer letters': 2.6863 → 10.7453 EUR a month" in said and "announcements" not in said
+    assert code == 1 and "'Customer letters': 2.6863 → 10.7453 EUR per month" in said and "announcements" not in said
     assert status("--max-increase", "400%")[0] == 0
     code, said = status("--max-increase", "150%")
     assert code == 1 and "Invoice intake" in said and "Customer letters" in said and "Cabin" not in said
@@ -406,10 +406,10 @@ def test_summary_and_page_of_the_program(demo: Path, run: Run) -> None:
     assert run("diff", "october", "november", "-o", "x.html", cwd=demo).code == 1
     page = (demo / "x.html").read_text()
     assert page.count("Both versions in one map") == 8 and "<ins>" in page and "<script" not in page
-    assert ">NEW</text>" in page and ">failed: gone</text>" in page and ">changed: prompt</text>" in page
+    assert ">ADDED</text>" in page and ">failed: removed</text>" in page and ">changed: prompt</text>" in page
     evidence = run("diff", "october", "november", "--flow", "SH-1052", "--evidence", cwd=demo).out
     assert "@ november/strandline/berth-delay.json#/sheet/stations/7" in evidence
-    assert "0.94 EUR a month as before" in evidence  # though the flow that calls it is not shown
+    assert "0.94 EUR per month as before" in evidence  # though the flow that calls it is not shown
 
 
 def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:
@@ -447,7 +447,7 @@ def test_diff_of_the_program(demo: Path, run: Run) -> None:
     status, out, err = run("diff", "october", "november", cwd=demo)
     assert status == 1 and err == ""
     assert "describe the «+one» item" in out.replace("\n      | ", " ")
-    assert "every hour → every 15 minutes" in out and "2.69 → 10.75 EUR a month" in out
+    assert "every hour → every 15 minutes" in out and "2.69 → 10.75 EUR per month" in out
     status, out, _ = run("diff", "october", "november", "-f", "json", cwd=demo)
     assert status == 1 and json.loads(out)["changed"] is True
     assert run("diff", "october", "nowhere", cwd=demo).code == 2

@@ -199,7 +199,7 @@ git add exports/kvarte/letters.json
 git commit -qm risky
 """
     done = shell(risky, demo)
-    assert done.returncode == 1 and "to look at closely" in done.stderr + done.stdout, done
+    assert done.returncode == 1 and "to review" in done.stderr + done.stdout, done
     calm = shell(
         "git checkout -q HEAD -- exports && git commit -q --allow-empty -m calm && git log --oneline | head -1", demo
     )

@@ -69,7 +69,7 @@ def test_drivers_and_reasons(demo: Path, run: Any) -> None:
     assert (
         code == 0
         and "assumptions for Cargo papers screening/Extract the goods" in out
-        and "tokens out, a run" in out
+        and "tokens out, per run" in out
         and "rate card: per 1,000,000 input tokens, from 2026-01-01" in out
     )
     code, out, _ = run("estimate", "--why", "Lost property matching", cwd=demo)

@@ -166,7 +166,7 @@ def test_click_opens_the_card_of_a_step(page: Page) -> None:
     page.click(f"#{key_of(page, 'Refund agent')} text >> nth=0")
     text = page.text_content("#panel") or ""
     for words in ("2.3 Refund agent", "Hands the task to an agent on fulmar-large-2", "Prompt", "Takes", "Is used by", "Estimate",
-                  "Passes a run", "In the export", "Pay a refund"):  # fmt: skip
+                  "Passes per run", "In the export", "Pay a refund"):  # fmt: skip
         assert words in text, words
     page.keyboard.press("Escape")
     assert not page.is_visible("#panel")

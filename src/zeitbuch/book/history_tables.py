@@ -49,14 +49,14 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
         Column("files", "files", "count", rank=1),
         Column("flows", "flows", "count"),
         Column("what", "what changed"),
-        Column("calls", "calls a month", "count"),
-        Column("month", f"{currency or 'cost'} a month", "money"),
+        Column("calls", "calls per month", "count"),
+        Column("month", f"{currency or 'cost'} per month", "money"),
     )
     return Sheet(
         columns,
         tuple(rows),
         notes=(
-            "Calls and cost as they were reckoned when the snapshot was taken, of the flows whose volume was known.",
+            "Calls and cost as they were estimated when the snapshot was taken, of the flows whose volume was known.",
         ),
     )
 
@@ -76,7 +76,7 @@ def flow_sheet(
     rows = []
     for version in own:
         entry = when[version.snapshot]
-        what = version.summary if version.status == "changed" else {"added": "came", "removed": "went"}[version.status]
+        what = version.summary if version.status == "changed" else version.status
         there = version.status != "removed"
         row = [version.number, f"@{version.snapshot}", entry.at, entry.who, what]
         row += (
@@ -94,13 +94,13 @@ def flow_sheet(
         Column("at", "when"),
         Column("who", "by", rank=1),
         Column("what", "what changed"),
-        Column("calls", "calls a run", "number"),
-        Column("run", f"{currency or 'cost'} a run", "money"),
-        Column("month", "a month", "money"),
+        Column("calls", "calls per run", "number"),
+        Column("run", f"{currency or 'cost'} per run", "money"),
+        Column("month", "per month", "money"),
     ]
-    notes = ["Calls and cost as they were reckoned when the version was recorded."]
+    notes = ["Calls and cost as they were estimated when the version was recorded."]
     if now is not None:
-        columns += [Column("run_now", "a run, now", "money"), Column("month_now", "a month, now", "money")]
+        columns += [Column("run_now", "per run, now", "money"), Column("month_now", "per month, now", "money")]
         notes.append("'now': the version at today's rates and assumptions, by itself.")
     last = own[-1]
     return Sheet(tuple(columns), tuple(rows), title=f"{last.name} ({last.id})", notes=tuple(notes))

@@ -119,6 +119,6 @@ def find_version(own: Sequence[Version], key: str, snapshots: Sequence[Entry]) -
         raise fail(
             "book-unknown",
             f"expected '{own[-1].name}' in the state of {key}, found no such flow then",
-            "`zeitbuch history FLOW` says when it came and went",
+            "`zeitbuch history FLOW` says when it was added and removed",
         )
     return before[-1]

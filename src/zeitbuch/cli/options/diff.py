@@ -45,7 +45,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--fail-on",
         choices=("any", "risk", "cost"),
-        help="exit status 1 on any change (default), on changes that ask for a close look, or when a flow costs more",
+        help="exit status 1 on any change (default), on changes that need review, or when a flow costs more",
     )
     group.add_argument(
         "--max-increase",

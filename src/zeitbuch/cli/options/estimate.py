@@ -24,7 +24,7 @@ examples:
   zeitbuch estimate --chart months -o months.png     month by month, over price and host changes
 
 A rate card and an assumptions file with comments are written by `zeitbuch init`. Without a rate card the
-cost is unknown (?); without assumptions every figure that needs one rests on defaults and says so.
+cost is unknown (?); without assumptions every figure that needs one is based on defaults and says so.
 Means are exact where they can be; P50, P90 and P99 come from sampled runs, the same ones every time."""
 
 
@@ -35,7 +35,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
     )
     group.add_argument("--by", choices=SIDES, default="flow", help="one row for each of these (default: flow)")
-    group.add_argument("--steps", action="store_true", help="one row a step, in order, with passes of a run")
+    group.add_argument("--steps", action="store_true", help="one row per step, in order, with passes per run")
     group.add_argument(
         "--per", choices=("run", "month", "year"), default="", help="show this span with its distribution"
     )

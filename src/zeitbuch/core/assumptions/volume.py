@@ -163,7 +163,7 @@ def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base:
     each, per_run = runs_of_batches(items.amount, admitted.amount, trigger.batch)
     if items.amount != 1:
         said.append(
-            f"{items.amount:g} items at once ({items.why})" + (f", {trigger.batch} a run" if trigger.batch else "")
+            f"{items.amount:g} items at once ({items.why})" + (f", {trigger.batch} per run" if trigger.batch else "")
         )
     evidence = weakest_evidence(base.evidence, items.evidence, admitted.evidence)
     return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run, base.low * each, base.high * each)
@@ -178,7 +178,7 @@ def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> t
     if not parts and called is not None:
         return Volume(called.amount, 0.0, called.evidence, called.why), mapping
     if not parts:
-        return Volume(None, 0.0, "default", "nothing sets the flow off"), mapping
+        return Volume(None, 0.0, "default", "the flow has no trigger"), mapping
     if called is not None and called.amount and not any(trigger.kind == "call" for trigger in flow.triggers):
         # Calls come on top of what its own triggers start.
         parts.append(Volume(called.amount, 0.0, called.evidence, called.why))

@@ -92,7 +92,7 @@ def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency
             risky = [change for change in flow.changes if change.weight == "risk"]
             if risky:
                 kinds = ", ".join(dict.fromkeys(change.type for change in risky))
-                said.append(f"'{flow.name}': {count_words(len(risky), 'change')} to look at closely ({kinds})")
+                said.append(f"'{flow.name}': {count_words(len(risky), 'change')} to review ({kinds})")
     if fail_on == "cost" or most is not None:
         said += _cost_refusals(found, most or Limit(share=0.0), currency)
     return said
@@ -112,7 +112,7 @@ def _cost_refusals(found: EstateChanges, most: Limit, currency: str) -> list[str
         if before and float(after / before) - 1 <= most.share + 1e-9:
             continue
         more = f"{percent_text(float(after / before) - 1)} more" if before else "nothing before"
-        said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} a {word} ({more})")
+        said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} per {word} ({more})")
     if most.amount is not None:
         before_all, after_all, out = sum_figures(found.flows)
         assert before_all.month is not None and after_all.month is not None
@@ -121,6 +121,6 @@ def _cost_refusals(found: EstateChanges, most: Limit, currency: str) -> list[str
             left = f"; {count_words(out, 'flow')} of unknown volume not counted" if out else ""
             said.append(
                 f"the changed flows together: {money_words(before_all.month)} → {money_words(after_all.month)} "
-                f"{currency} a month{left}"
+                f"{currency} per month{left}"
             )
     return said

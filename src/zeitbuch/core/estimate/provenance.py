@@ -18,7 +18,7 @@ from .flow_figures import Run
 from .sensitivity import find_knobs
 
 COLUMNS = (
-    Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "rests on"),
+    Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "based on"),
     Column("source", "where it comes from"),
 )  # fmt: skip
 
@@ -86,7 +86,7 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
             rows.append(
                 (
                     title,
-                    f"{UNITS[part.unit].phrase} a run",
+                    f"{UNITS[part.unit].phrase} per run",
                     f"{number_text(part.quantity)} = {cost}",
                     part.evidence,
                     part.why,

@@ -146,8 +146,8 @@ def _cost_bars(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, 
     found: dict[str, tuple[str, float]] = {}
     for flow, key in zip(result.flows, keys, strict=True):
         if flow.cost_month is None:
-            found[f"flow {key}"] = ("cost of a month: volume not known", 0.0)
+            found[f"flow {key}"] = ("cost per month: volume not known", 0.0)
         else:
-            words = f"{money_words(flow.cost_month)} {result.currency} a month"
+            words = f"{money_words(flow.cost_month)} {result.currency} per month"
             found[f"flow {key}"] = (words, float(flow.cost_month.amount) / most if most else 0.0)
     return found

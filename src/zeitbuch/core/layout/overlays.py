@@ -27,14 +27,14 @@ def make_overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dic
     value: Callable[[StepEstimate], float]
     words: Callable[[StepEstimate], str]
     if what == "passes":
-        value, words = lambda s: s.passes, lambda s: f"{_short_number(s.passes)} passes a run"
+        value, words = lambda s: s.passes, lambda s: f"{_short_number(s.passes)} passes per run"
     elif what == "calls":
-        value, words = lambda s: s.calls, lambda s: f"{_short_number(s.calls)} calls a run"
+        value, words = lambda s: s.calls, lambda s: f"{_short_number(s.calls)} calls per run"
     else:
-        value, words = lambda s: float(s.cost.amount), lambda s: f"{money_words(s.cost)} {result.currency} a run"
+        value, words = lambda s: float(s.cost.amount), lambda s: f"{money_words(s.cost)} {result.currency} per run"
     shown = [s for s in found.steps if what == "passes" or s.calls or s.cost.amount or s.cost.unknown]
     most = max((value(s) for s in shown), default=0.0)
     meters = {s.id: (words(s), value(s) / most if most else 0.0) for s in shown}
     top = f"{_short_number(most)}" if what != "cost" else f"{most:.4g} {result.currency}"
-    name = {"passes": "passes a run", "calls": "model calls a run", "cost": "model cost a run"}[what]
+    name = {"passes": "passes per run", "calls": "model calls per run", "cost": "model cost per run"}[what]
     return meters, f"{name}, longest bar {top}"

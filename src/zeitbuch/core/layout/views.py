@@ -30,7 +30,7 @@ class View(Struct):
         flow = self.graph.flow
         if flow.format == "estate":
             return self.note
-        facts = [f"set off: {triggers_words(flow)}", count_words(sum(s.kind != "note" for s in flow.steps), "step")]
+        facts = [f"trigger: {triggers_words(flow)}", count_words(sum(s.kind != "note" for s in flow.steps), "step")]
         if flow.state != "unknown":
             facts.append(f"switched {flow.state}" if flow.state in ("on", "off") else flow.state)
         return " · ".join([*facts, self.note] if self.note else facts)

@@ -114,7 +114,7 @@ def no_trigger(flow_title: str, origin: Origin | None) -> Problem:
     return Problem(
         "no-trigger",
         "error",
-        f"expected something that sets flow '{flow_title}' off, found no trigger and no flow that calls it",
+        f"expected a trigger of flow '{flow_title}' or a flow that calls it, found neither",
         origin,
         "if it is started by hand, give it a manual trigger; else a rule for its trigger may be missing in the dialect",
     )

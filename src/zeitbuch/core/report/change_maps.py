@@ -13,7 +13,7 @@ from zeitbuch.core.layout.geometry import Mark
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.records import Flow, Link
 
-WORDS: dict[Mark, str] = {"added": "new", "removed": "gone", "changed": "changed"}
+WORDS: dict[Mark, str] = {"added": "added", "removed": "removed", "changed": "changed"}
 ADDED: Mark = "added"
 REMOVED: Mark = "removed"
 
@@ -95,13 +95,13 @@ def _both_versions(
     shown: dict[tuple[str, str, str], Mark] = {}
     for link in new.links:
         if _link_key(link) in fresh and link.role != "attach":
-            link = _label_link(link, "new")
+            link = _label_link(link, "added")
             shown[_link_key(link)] = "added"
         links.append(link)
     for link in left:
         if {link.source, link.target} <= ends:
             if link.role != "attach":
-                link = _label_link(link, "gone")
+                link = _label_link(link, "removed")
                 shown[_link_key(link)] = "removed"
             links.append(link)
     flow = structs.replace(new, steps=tuple(steps), triggers=tuple(triggers), links=tuple(links))

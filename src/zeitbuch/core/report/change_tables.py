@@ -15,7 +15,7 @@ from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChang
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
 
-STATUS = {"added": "new flow", "removed": "removed flow", "changed": "changed"}
+STATUS = {"added": "added flow", "removed": "removed flow", "changed": "changed"}
 SIGN = {"risk": "!", "meaning": "*", "note": "."}
 SURE = 0.995  # a matching below this says how sure it is
 
@@ -31,14 +31,14 @@ def change_line(change: Change) -> str:
 
 
 def changes_summary(found: EstateChanges) -> str:
-    """'6 flows changed, 1 new, 4 unchanged; 5 changes to look at closely (!).'"""
+    """'6 flows changed, 1 added, 4 unchanged; 5 changes need review (!).'"""
     counts: Counter[str] = Counter(flow_changes.status for flow_changes in found.flows)
     risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
     if not found.flows:
         return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared."
     parts = [f"{count_words(counts['changed'], 'flow')} changed"]
-    parts += [f"{counts[text]} {word}" for text, word in (("added", "new"), ("removed", "removed")) if counts[text]]
-    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} to look at closely (!)."
+    parts += [f"{counts[text]} {word}" for text, word in (("added", "added"), ("removed", "removed")) if counts[text]]
+    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} {'needs' if risks == 1 else 'need'} review (!)."
 
 
 def signed_number(value: float) -> str:
@@ -68,9 +68,9 @@ def share_words(share: Figures | None, currency: str) -> str:
     if share.tokens:
         parts.append(f"{signed_number(share.tokens)} tokens")
     if share.run is not None and _is_moved(share.run):
-        parts.append(f"{signed_money(share.run, currency)} a run")
+        parts.append(f"{signed_money(share.run, currency)} per run")
     if share.month is not None and _is_moved(share.month):
-        parts.append(f"{signed_money(share.month, currency)} a month")
+        parts.append(f"{signed_money(share.month, currency)} per month")
     return ", ".join(parts)
 
 
@@ -86,11 +86,11 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
     def calls(f: Figures | None) -> str:
         return "none" if f is None else number_text(f.calls)
 
-    parts = [pair(calls(first), calls(second), "calls a run")]
+    parts = [pair(calls(first), calls(second), "calls per run")]
     if any(figures is not None and figures.run is not None for figures in (first, second)):
         run = ["none" if figures is None else money_words(figures.run) for figures in (first, second)]
         month = [money_words(figures.month) if figures is not None else "none" for figures in (first, second)]
-        parts += [pair(run[0], run[1], f"{currency} a run"), pair(month[0], month[1], f"{currency} a month")]
+        parts += [pair(run[0], run[1], f"{currency} per run"), pair(month[0], month[1], f"{currency} per month")]
     return "; ".join(parts)
 
 
@@ -144,12 +144,12 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
         Column("flow", "flow"),
         Column("id", "id", rank=3),
         Column("status", "status"),
-        Column("risks", "close look", "count", rank=1),
+        Column("risks", "need review", "count", rank=1),
         Column("changes", "changes", "count", rank=2),
         Column("what", "what", "list"),
         Column("calls_before", "calls before", "number"),
         Column("calls_after", "after", "number"),
-        Column("month_before", f"{currency or 'cost'} a month before", "money"),
+        Column("month_before", f"{currency or 'cost'} per month before", "money"),
         Column("month_after", "after", "money"),
     )
     return Sheet(columns, tuple(rows), notes=(changes_summary(found),))

@@ -68,7 +68,7 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
             moved = o.fees.amount - found.options[0].fees.amount
             row += [_money_cell(o.fees), signed_money(moved) if moved else ""]
         rows.append(tuple(row))
-    total: list[Any] = ["in all", _money_cell(found.options[0].total)]
+    total: list[Any] = ["in total", _money_cell(found.options[0].total)]
     for o in found.options[1:]:
         total += [_money_cell(o.total), signed_money(o.difference)]
     return Sheet(tuple(columns), tuple(rows), tuple(total), f"Scenarios for {found.month}", _comparison_notes(found))
@@ -81,7 +81,7 @@ def _comparison_notes(found: Comparison) -> tuple[str, ...]:
             said.append(f"{option.name}: {option.note}")
     for crossing in found.crossings:
         if crossing.volume is not None:
-            runs = f" ({number_text(crossing.runs)} runs a month)" if crossing.runs is not None else ""
+            runs = f" ({number_text(crossing.runs)} runs per month)" if crossing.runs is not None else ""
             words = f"from {number_text(crossing.volume)} times today's volume{runs} on, {crossing.cheaper} is cheaper"
         else:
             words = f"from {crossing.month} on, {crossing.cheaper} is cheaper"
@@ -112,7 +112,7 @@ def proposals_sheet(found: list[Proposal], currency: str, month: str, everything
     notes = []
     if everything is not None:
         notes.append(
-            f"All that have a scenario, together: {money_text(everything)} {unit} a month (they overlap, so this is no sum)."
+            f"All that have a scenario, together: {money_text(everything)} {unit} per month (they overlap, so this is no sum)."
         )
     if any(proposal.scenario is not None for proposal in found):
         notes.append("`--write FOLDER` writes a scenario file for each; a proposal without one needs the flow rebuilt.")

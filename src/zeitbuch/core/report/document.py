@@ -97,7 +97,7 @@ def _flow_facts(flow: Flow) -> Facts:
     pairs = [
         ("State", flow.state),
         ("Owner", ", ".join(flow.owners) or "not named in the export"),
-        ("Set off by", triggers_words(flow)),
+        ("Trigger", triggers_words(flow)),
         ("Folder", flow.folder),
         ("Environment", flow.environment),
         ("Last change", flow.changed[:10]),
@@ -215,18 +215,18 @@ def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     per_month = "unknown" if found.cost_month is None else money_words(found.cost_month, unit)
     runs = "unknown" if found.runs is None else f"{found.runs:,.0f}"
     pairs = [
-        ("Model calls a run", number_text(found.calls)),
-        ("Cost a run", money_words(found.cost, unit)),
+        ("Model calls per run", number_text(found.calls)),
+        ("Cost per run", money_words(found.cost, unit)),
         (f"Runs in {result.month}", f"{runs} ({found.runs_why})" if found.runs_why else runs),
         (f"Cost in {result.month}", per_month),
-        ("Cost rests on", evidence_words(found.evidence)),
+        ("Cost is based on", evidence_words(found.evidence)),
     ]
     if money_words(found.with_called) != money_words(found.cost):
         pairs.insert(2, ("With the flows it calls", money_words(found.with_called, unit)))
     blocks: list[Block] = [Facts(tuple(pairs))]
     columns = (
-        Column("step", "step"), Column("what", "what"), Column("quantity", "a run", "count"), Column("cost", f"{unit}", "money"),
-        Column("evidence", "rests on"), Column("why", "where it comes from"),
+        Column("step", "step"), Column("what", "what"), Column("quantity", "per run", "count"), Column("cost", f"{unit}", "money"),
+        Column("evidence", "based on"), Column("why", "where it comes from"),
     )  # fmt: skip
     rows: list[tuple[Any, ...]] = []
     for step in found.steps:
@@ -242,7 +242,7 @@ def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
                 )
             )
     if rows:
-        total = ("a run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
+        total = ("per run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
         blocks.append(Table(Sheet(columns, tuple(rows), total)))
     blocks += [Paragraph(name, quiet=True) for name in found.notes]
     return blocks
@@ -256,7 +256,7 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
         blocks.append(Paragraph(flow.description))
     blocks += [Paragraph(sentences.summary_sentences(graph)), _flow_facts(flow)]
     blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}")]
-    blocks += [Heading(2, "What sets it off", "triggers")]
+    blocks += [Heading(2, "Triggers", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
     blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(flow), *_variable_blocks(flow)]
@@ -297,7 +297,7 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
         total = result.total
         blocks.append(
             Paragraph(
-                f"Model cost in {result.month}: {money_words(total.cost_month, result.currency)}; it rests on {evidence_words(total.evidence)}."
+                f"Model cost in {result.month}: {money_words(total.cost_month, result.currency)}; it is based on {evidence_words(total.evidence)}."
             )
         )
         if total.unknown_volume:

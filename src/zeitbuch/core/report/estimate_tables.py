@@ -10,6 +10,7 @@ from zeitbuch.core.estimate.breakdown import GroupRow
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.estimate.sensitivity import Driver
 from zeitbuch.core.model.sheet import Column, Sheet, money_text, percent_text
+from zeitbuch.core.model.words import count_words
 
 
 def _cost_cell(value: Money | None) -> Any:
@@ -54,7 +55,7 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
             if metered
             else []
         ),
-        Column("evidence", "cost rests on", rank=1),
+        Column("evidence", "cost based on", rank=1),
     ]
     rows = []
     for flow_estimate in sorted(result.flows, key=_cost_order):
@@ -78,7 +79,7 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
             ]
         rows.append((*row, evidence_words(flow_estimate.evidence)))
     t = result.total
-    total: list[Any] = [f"{len(rows)} flows", t.runs, "", "", "", ""]
+    total: list[Any] = [count_words(len(rows), "flow"), t.runs, "", "", "", ""]
     total += [""] if sampled else []
     total += [t.calls_month, _cost_cell(t.cost_month)]
     if metered:
@@ -104,7 +105,7 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         Column("p90", "P90", "money"),
         Column("p99", "P99", "money"),
         Column("error", "mean known to", "text", rank=1),
-        Column("evidence", "cost rests on", rank=2),
+        Column("evidence", "cost based on", rank=2),
     )
 
     def line(name: str, count: Any, money: Money | None, spread: Spread | None, evidence: Shares) -> tuple[Any, ...]:
@@ -146,12 +147,16 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         None
         if per == "run"
         else line(
-            f"{len(rows)} flows", t.runs * times, t.cost_month, t.year_spread if per == "year" else t.spread, t.evidence
+            count_words(len(rows), "flow"),
+            t.runs * times,
+            t.cost_month,
+            t.year_spread if per == "year" else t.spread,
+            t.evidence,
         )
     )
     words = {
         "run": "Cost of one run, with the flows it calls",
-        "month": f"Model cost of a month, {result.month}",
+        "month": f"Model cost per month, {result.month}",
         "year": f"Model cost of the year {result.month[:4]}",
     }
     return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=estimate_notes(result))
@@ -178,12 +183,12 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
         ]
         whole = sum((group_row.cost for group_row in rows), Money()).times(times)
         return Sheet(
-            columns, tuple(lines), ("in all", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
+            columns, tuple(lines), ("in total", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
         )
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
         Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
-        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost rests on", rank=3),
+        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost based on", rank=3),
     )  # fmt: skip
     lines = []
     for group_row in rows:
@@ -196,7 +201,7 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
         ]
         lines.append((*row, *((len(group_row.flows),) if by != "step" else ()), evidence_words(group_row.evidence)))
     t = result.total
-    total: list[Any] = [f"{len(rows)} in all", t.calls_month * times, "", "", _cost_cell(t.cost_month.times(times))]
+    total: list[Any] = [f"{len(rows)} in total", t.calls_month * times, "", "", _cost_cell(t.cost_month.times(times))]
     total += [""] if by != "step" else []
     return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, estimate_notes(result))
 
@@ -207,7 +212,7 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
     columns = (
         Column("flow", "flow", rank=1), Column("what", "assumption"), Column("value", "value", "number"), Column("low", "low", "number"),
         Column("high", "high", "number"), Column("at_low", f"{unit}/{per} at low", "money"), Column("cost", "as assumed", "money"),
-        Column("at_high", "at high", "money"), Column("swing", "moves it by", "money"), Column("evidence", "rests on"),
+        Column("at_high", "at high", "money"), Column("swing", "moves it by", "money"), Column("evidence", "based on"),
     )  # fmt: skip
     lines = tuple(
         (
@@ -244,7 +249,7 @@ def estimate_notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]
         found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
     if fees and result.total.fees_month.amount:
         on_top = money_text(result.total.fees_month.amount)
-        found.append(f"fees of the hosts are on top: {on_top} {result.currency} a month")
+        found.append(f"fees of the hosts are on top: {on_top} {result.currency} per month")
     for flow_estimate in result.flows:
         found += [f"{flow_estimate.name}: {name}" for name in flow_estimate.notes]
     return tuple(found)
@@ -264,7 +269,7 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
         Column("input_tokens", "tokens in", "count"),
         Column("output_tokens", "out", "count"),
         Column("cost_run", f"{unit}/run", "money"),
-        Column("evidence", "cost rests on", rank=2),
+        Column("evidence", "cost based on", rank=2),
     )
     rows: list[tuple[Any, ...]] = []
     for flow_estimate in result.flows:
@@ -281,7 +286,7 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
     if len(result.flows) == 1:
         flow_estimate = result.flows[0]
         total = (
-            "a run",
+            "per run",
             "",
             "",
             "",
@@ -295,7 +300,7 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
         )
     title = "Estimate of one run, step by step"
     if len(result.flows) == 1 and not full:
-        columns, rows, total = columns[1:], [row[1:] for row in rows], ("", "a run", *total[3:]) if total else None
+        columns, rows, total = columns[1:], [row[1:] for row in rows], ("", "per run", *total[3:]) if total else None
         title = f"Estimate of one run of {result.flows[0].name}, step by step"
     return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=estimate_notes(result))
 

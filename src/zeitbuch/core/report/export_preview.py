@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.words import count_words
 
 
 class Preview(Struct, frozen=True):
@@ -81,7 +82,7 @@ _COLUMNS = (
 def preview_sheet(rows: Sequence[Preview]) -> Sheet:
     """Previews side by side."""
     total = {
-        "source": f"{len(rows)} files",
+        "source": count_words(len(rows), "file"),
         "unclassified": (f"{len({name for preview in rows for name in preview.unclassified})} different",),
         **{
             key: sum(getattr(preview, key) for preview in rows)

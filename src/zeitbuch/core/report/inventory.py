@@ -12,7 +12,7 @@ from msgspec import Struct
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
-from zeitbuch.core.model.words import triggers_words
+from zeitbuch.core.model.words import count_words, triggers_words
 
 
 class Row(Struct, frozen=True):
@@ -163,7 +163,7 @@ _COLUMNS = (
     Column("name", "flow"),
     Column("state", "state", rank=4),
     Column("owners", "owner", "list", rank=2),
-    Column("trigger", "set off by"),
+    Column("trigger", "trigger"),
     Column("steps", "steps", "count"),
     Column("ai_steps", "AI", "count"),
     Column("models", "models", "list", rank=1),
@@ -192,7 +192,7 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
         values[place] = [value[:10] for value in values[place]]
     rows_ = tuple(zip(*values, strict=True))
     sums: dict[str, Any] = {
-        "name": f"{t.flows} flows",
+        "name": count_words(t.flows, "flow"),
         "state": f"{t.on} on",
         "steps": t.steps,
         "ai_steps": t.ai_steps,

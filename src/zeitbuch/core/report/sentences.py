@@ -46,7 +46,7 @@ def summary_sentences(graph: Graph) -> str:
         ],
         "or",
     )
-    start = start or "Nothing in the export says what sets it off; when it is started"
+    start = start or "The export names no trigger; when it is started"
     first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
     if called:
         models = list(

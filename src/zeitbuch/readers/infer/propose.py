@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
+from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import is_package, package_members
@@ -106,7 +107,7 @@ def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
     if not groups:
         raise fail(
             "suggest",
-            f"expected steps in {len(found)} files (records with a type string that repeat), found none",
+            f"expected steps in {count_words(len(found), 'file')} (records with a type string that repeat), found none",
             "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
         )
     _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[index][1])) for index in g[1])))

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from zeitbuch.core.model.records import LinkRole
+from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
     AdjacencyRule,
@@ -116,7 +117,9 @@ class _Proposal(Evidence):
         inside = sum(sight.owner is not None for sample in found.samples for sight in sample.steps)
         more = f", {inside} of them inside other steps" if inside else ""
         self.add_note(
-            "steps", min(0.98, found.score / 9), f"{self.total} steps in {len(found.samples)} flows at {where}{more}"
+            "steps",
+            min(0.98, found.score / 9),
+            f"{count_words(self.total, 'step')} in {count_words(len(found.samples), 'flow')} at {where}{more}",
         )
         self.add_note(
             "operation",

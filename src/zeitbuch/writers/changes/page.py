@@ -46,8 +46,8 @@ summary { cursor: pointer; margin: .6rem 0; } .flow { margin-top: 2.5rem; }
 @media print { del, ins { background: none; } details { display: block; } }
 """
 LEGEND = (
-    "A heavy second outline and the word NEW mark what came, a broken outline with a stroke through the card and the word GONE what "
-    "went, a dotted outline and the word changed what is set otherwise. Links that came are heavy, links that went are dotted; "
+    "A heavy second outline and the word ADDED mark what was added, a broken outline with a stroke through the card and the word REMOVED what "
+    "was removed, a dotted outline and the word changed what is set otherwise. Links that were added are heavy, links that were removed are dotted; "
     "both say so on their tabs."
 )
 

@@ -10,6 +10,7 @@ from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.estimate.sensitivity import Driver
 from zeitbuch.core.model.sheet import money_text, number_text
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.core.report.presentations import ChartData
 from zeitbuch.writers.escape.text import make_inert
@@ -114,12 +115,17 @@ def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
         figure,
         height,
         f"{'Cost' if metered else 'Model cost'} by flow, {result.month}",
-        f"{total} in all{fees}{left_out}",
+        f"{total} in total{fees}{left_out}",
     )
     handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
     if metered:
         handles.append(Patch(facecolor=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7, label="meters"))
-    _add_legend(figure, height, handles, "what the model cost rests on, and meters" if metered else "the cost rests on")
+    _add_legend(
+        figure,
+        height,
+        handles,
+        "what the model cost is based on, and meters" if metered else "what the cost is based on",
+    )
     return _save_figure(figure, form)
 
 
@@ -162,7 +168,7 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     axes.xaxis.set_minor_formatter(lambda x, _: "")
     axes.grid(axis="x", color=QUIET, linewidth=0.4, alpha=0.5)
     axes.set_axisbelow(True)
-    axes.set_xlabel(f"{result.currency} a run, with the flows it calls", fontsize=9, color=INK)
+    axes.set_xlabel(f"{result.currency} per run, with the flows it calls", fontsize=9, color=INK)
     runs = sorted({f.spread.runs for f in flows if f.spread is not None})
     span = f"{runs[0]:,}" if len(runs) == 1 else f"{runs[0]:,} to {runs[-1]:,}" if runs else "no"
     _write_head(figure, height, "What one run costs", f"{span} sampled runs a flow; at the left edge: that or less")
@@ -204,7 +210,7 @@ def drivers_chart(found: list[Driver], currency: str, per: str, form: str = "png
     for label in axes.get_yticklabels():
         label.set_fontsize(8)
     axes.set_xlabel(
-        f"{currency} per {per}, more or less than estimated; at the bar: by how much it moves the figure in all",
+        f"{currency} per {per}, more or less than estimated; at the bar: by how much it moves the figure in total",
         fontsize=9,
         color=INK,
     )
@@ -251,7 +257,7 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
             axes.text(top * 1.32, at - 0.53, "the rate card changes", ha="right", va="bottom", fontsize=7.5, color=INK)
     missing = sorted({name for r in results for name in r.total.unknown_volume})
     whole = sum(wholes)
-    left_out = f"; without {len(missing)} flows of unknown volume" if missing else ""
+    left_out = f"; without {count_words(len(missing), 'flow')} of unknown volume" if missing else ""
     _write_head(
         figure,
         height,

@@ -141,7 +141,7 @@ assumptions = 1
 # factors = [1, 1, 1, 1, 1, 1.5, 2, 2, 1, 1, 1, 1]
 """
     tables = [
-        f'\n# [[assume]]         # how often does it run in a month?\n# flow = {_quote_toml(value)}\n# trigger = "*"\n# runs = 0\n'
+        f'\n# [[assume]]         # how often does it run per month?\n# flow = {_quote_toml(value)}\n# trigger = "*"\n# runs = 0\n'
         for value in volumes
     ]
     return head + "".join(tables)

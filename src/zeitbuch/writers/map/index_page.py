@@ -26,7 +26,7 @@ def to_index(written: list[tuple[Flow, str]]) -> str:
         "<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n"
         "<meta name=viewport content='width=device-width, initial-scale=1'>\n"
         f"<title>Maps</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n<h1>Maps of {count_words(len(written), 'flow')}</h1>\n"
-        "<div class=wide tabindex=0><table><thead><tr><th scope=col>flow</th><th scope=col>set off by</th>"
+        "<div class=wide tabindex=0><table><thead><tr><th scope=col>flow</th><th scope=col>trigger</th>"
         "<th scope=col class=num>size</th><th scope=col>owner</th></tr></thead><tbody>\n"
         f"{rows}\n</tbody></table></div>\n</main>\n</body>\n</html>\n"
     )

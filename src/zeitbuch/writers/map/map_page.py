@@ -267,7 +267,7 @@ class _Page:
             parts.append(
                 f"<div class=body><p>{_escape_text(summary_sentences(graph))}</p>{block_html(Facts(tuple((key, value) for key, value in pairs if value)))}</div>"
             )
-            parts.append("<h2>What sets it off</h2><ol>")
+            parts.append("<h2>Triggers</h2><ol>")
             for trigger in graph.triggers.values():
                 leads = self._names_of([edge.target for edge in graph.levels[None].edges if edge.source == trigger.id])
                 blocks: list[Block] = [
@@ -337,13 +337,13 @@ class _Page:
         found = self.estimates.get(step.id)
         if found is not None:
             pairs = [
-                ("Passes a run", number_text(found.passes)),
-                ("Model calls a run", number_text(found.calls) if found.calls else ""),
+                ("Passes per run", number_text(found.passes)),
+                ("Model calls per run", number_text(found.calls) if found.calls else ""),
             ]
             if found.calls:
                 pairs += [
-                    ("Tokens a run", f"{found.input_tokens:,.0f} in, {found.output_tokens:,.0f} out"),
-                    ("Cost a run", money_words(found.cost, self.currency)),
+                    ("Tokens per run", f"{found.input_tokens:,.0f} in, {found.output_tokens:,.0f} out"),
+                    ("Cost per run", money_words(found.cost, self.currency)),
                     ("Rests on", evidence_words(found.evidence)),
                 ]
             blocks += [Heading(3, "Estimate"), Facts(tuple((key, value) for key, value in pairs if value))]
