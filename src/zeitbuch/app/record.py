@@ -16,7 +16,7 @@ from msgspec import Struct
 from zeitbuch.book.last_snapshot import last_snapshot
 from zeitbuch.book.records import File, Version, manifest, sha256
 from zeitbuch.core.model.problems import InputFaults, Problem, ZeitbuchError, fail
-from zeitbuch.readers.input.sources import Held, Input, load_input
+from zeitbuch.readers.input.sources import Held, Input, load_input, name_of
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
@@ -198,65 +198,65 @@ def _make_versions(
     number: int,
     request: RecordRequest,
 ) -> tuple[list[Version], Reckoned]:
-    """The versions that a snapshot adds (flows of files that came, changed or went), and what the estate costs now."""
+    """The versions that a snapshot adds (flows of files that were added, changed or removed), and what the estate costs now."""
     from zeitbuch.core.diff.estate_changes import estate_changes
     from zeitbuch.core.diff.matching import match_flows
     from zeitbuch.core.model.records import Estate
-    from zeitbuch.readers.input.sources import name_of
-    from zeitbuch.readers.reading.reader import Reader
 
     estate = session.estate_of([one for _, one in inputs])
-    place = {name_of(one): name for name, one in inputs}
-    hash_of = {file.name: file.hash for file in files}
-
-    def file_of(flow: Flow) -> str:
-        source = flow.origin.source if flow.origin is not None else ""
-        return place.get("-" if source == "<stdin>" else source, source)
-
-    new = [flow for flow in estate.flows if hash_of.get(file_of(flow), "") in fresh]
-    reader = Reader(session.dialects, session.limits, models=session.workspace.model)
-    lost = [file for file in before if file.hash in gone]
-    held = writing.contents(file.hash for file in lost)
-    old = list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
-    matching = match_flows(old, new)
-    found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), matching)
-    rows = writing.versions()
-    keys = _Keys(rows)
+    place = _PlaceOfFlows(inputs, files)
+    new = [flow for flow in estate.flows if place.hash_of(flow) in fresh]
+    old = _flows_of_lost_files(session, writing, [file for file in before if file.hash in gone])
+    found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), match_flows(old, new))
+    keys = _Keys(writing.versions())
     result = _estimate_today(session, estate, request)
-    figures = (
-        {id(flow): flow_estimate for flow, flow_estimate in zip(estate.flows, result.flows, strict=True)}
-        if result is not None
-        else {}
-    )
+    figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     currency = result.currency if result is not None else ""
-    made: list[Version] = []
     by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
-    for one in found.flows:
-        if one.status == "removed":
-            row = keys.find_living(one.id, one.name)
+    made: list[Version] = []
+    for change in found.flows:
+        if change.status == "removed":
+            row = keys.find_living(change.id, change.name)
             if row is not None:
-                made.append(
-                    _make_version(keys.next_number(row.flow), number, one, None, row.file, row.member, row.hash)
-                )
+                key = keys.next_number(row.flow)
+                made.append(_make_version(key, number, change, None, row.file, row.member, row.hash))
             continue
-        flow = by_new[one.id, one.name, str(one.new_origin)]
-        row = keys.find_living(one.old_id or one.id, one.name) if one.status == "changed" else keys.find_removed(one.id)
-        file = file_of(flow)
-        member = flow.origin.member or "" if flow.origin is not None else ""
-        made.append(
-            _make_version(
-                keys.next_number(row.flow if row else None),
-                number,
-                one,
-                flow,
-                file,
-                member,
-                hash_of[file],
-                figures.get(id(flow)),
-                currency,
-            )
-        )
+        flow = by_new[change.id, change.name, str(change.new_origin)]
+        if change.status == "changed":
+            row = keys.find_living(change.old_id or change.id, change.name)
+        else:
+            row = keys.find_removed(change.id)
+        key = keys.next_number(row.flow if row else None)
+        file, member = place.file_of(flow), flow.origin.member or "" if flow.origin is not None else ""
+        hash = place.hash_of(flow)
+        made.append(_make_version(key, number, change, flow, file, member, hash, figures.get(id(flow)), currency))
     return made, _figures_of_estate(result)
+
+
+class _PlaceOfFlows:
+    """In which file of the snapshot a flow stands."""
+
+    def __init__(self, inputs: Sequence[tuple[str, str | Held]], files: list[File]) -> None:
+        self.names = {name_of(one): name for name, one in inputs}
+        self.hashes = {file.name: file.hash for file in files}
+
+    def file_of(self, flow: Flow) -> str:
+        """The name of the file in the book."""
+        source = flow.origin.source if flow.origin is not None else ""
+        return self.names.get("-" if source == "<stdin>" else source, source)
+
+    def hash_of(self, flow: Flow) -> str:
+        """The hash of the file; empty when the snapshot has no such file."""
+        return self.hashes.get(self.file_of(flow), "")
+
+
+def _flows_of_lost_files(session: Session, writing: Writing, lost: list[File]) -> list[Flow]:
+    """The flows of files that are no longer as they were, from the bytes in the book."""
+    from zeitbuch.readers.reading.reader import Reader
+
+    reader = Reader(session.dialects, session.limits, models=session.workspace.model)
+    held = writing.contents(file.hash for file in lost)
+    return list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
 
 
 class _Keys:

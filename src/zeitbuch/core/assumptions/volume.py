@@ -173,22 +173,25 @@ def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> t
     """Runs of a flow in a month over all its triggers, and those of each trigger."""
     if flow.state == "off":
         return Volume(0.0, 0.0, "read", "the flow is switched off"), {}
-    mapping = {trigger.id: trigger_volume(trigger, book, month, called) for trigger in flow.triggers}
-    parts = list(mapping.values())
-    if not parts and called is not None:
-        return Volume(called.amount, 0.0, called.evidence, called.why), mapping
+    by_trigger = {trigger.id: trigger_volume(trigger, book, month, called) for trigger in flow.triggers}
+    parts = list(by_trigger.values())
+    by_calls = Volume(called.amount, 0.0, called.evidence, called.why) if called is not None else None
     if not parts:
-        return Volume(None, 0.0, "default", "the flow has no trigger"), mapping
-    if called is not None and called.amount and not any(trigger.kind == "call" for trigger in flow.triggers):
-        # Calls come on top of what its own triggers start.
-        parts.append(Volume(called.amount, 0.0, called.evidence, called.why))
-    unknown = [volume.why for volume in parts if volume.runs is None]
+        return by_calls or Volume(None, 0.0, "default", "the flow has no trigger"), by_trigger
+    if by_calls is not None and by_calls.runs and not any(trigger.kind == "call" for trigger in flow.triggers):
+        parts.append(by_calls)  # calls come on top of what its own triggers start
+    return _sum_volumes(parts), by_trigger
+
+
+def _sum_volumes(parts: list[Volume]) -> Volume:
+    """All volumes together; unknown when one of them is."""
     checks = sum(volume.checks for volume in parts)
+    unknown = [volume.why for volume in parts if volume.runs is None]
     if unknown:
-        return Volume(None, checks, "default", "; ".join(unknown)), mapping
+        return Volume(None, checks, "default", "; ".join(unknown))
     runs = sum(volume.runs or 0.0 for volume in parts)
-    low = sum(volume.low if volume.low == volume.low else volume.runs or 0.0 for volume in parts)
-    high = sum(volume.high if volume.high == volume.high else volume.runs or 0.0 for volume in parts)
+    low = sum(volume.runs or 0.0 if math.isnan(volume.low) else volume.low for volume in parts)
+    high = sum(volume.runs or 0.0 if math.isnan(volume.high) else volume.high for volume in parts)
     items = sum(volume.items * (volume.runs or 0.0) for volume in parts) / runs if runs else 1.0
     evidence = weakest_evidence(*(volume.evidence for volume in parts if volume.runs))
-    return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items, low, high), mapping
+    return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items, low, high)

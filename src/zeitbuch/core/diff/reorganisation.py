@@ -13,7 +13,7 @@ from zeitbuch.core.model.records import Estate, Flow, Step
 from zeitbuch.core.model.words import join_words
 
 from .change_types import CHANGE_KINDS
-from .matching import FlowMatching
+from .matching import FlowMatching, FlowPair
 from .records import Change, FlowChanges
 
 ENOUGH = 0.6  # share of a flow's named steps that must have come from (or gone to) the other flow
@@ -62,12 +62,37 @@ def packages_changed(old: Estate, new: Estate, matching: FlowMatching) -> dict[i
 
 def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[FlowChanges]:
     """The list with splits told on the flow that was split, merges on the flow that took the others in."""
-    by_key = {
-        (flow_changes.status, flow_changes.id, flow_changes.name): index for index, flow_changes in enumerate(found)
-    }
-    changed = [
-        flow_pair for flow_pair in matching.pairs if ("changed", flow_pair.new.id, flow_pair.new.title) in by_key
-    ]
+    places: dict[tuple[str, str, str], int] = {(c.status, c.id, c.name): index for index, c in enumerate(found)}
+    telling = _Telling(found, places)
+    changed = [pair for pair in matching.pairs if ("changed", pair.new.id, pair.new.title) in places]
+    for pair, flows in _flows_split_off(matching, changed):
+        names = join_words([quote_name(flow.title) for flow in flows])
+        telling.tell("changed", pair.new, "flow split", "one flow", f"part of it is now {names}")
+        for flow in flows:
+            telling.tell("added", flow, "flow split", f"part of {quote_name(pair.old.title)}", "a flow of its own")
+    for flow in matching.removed:
+        _tell_removed(telling, flow, matching, changed)
+    return found
+
+
+class _Telling:
+    """Adds changes to the flows of a list, found by status, id and name."""
+
+    def __init__(self, found: list[FlowChanges], places: dict[tuple[str, str, str], int]) -> None:
+        self.found, self.places = found, places
+
+    def tell(self, status: str, flow: Flow, kind: str, old: str, new: str) -> None:
+        """One more change of a flow."""
+        _move_change(self.found, self.places[status, flow.id, flow.title], kind, old, new)
+
+    def tell_merge(self, removed: Flow, status: str, into: Flow) -> None:
+        """A removed flow that another one holds now."""
+        self.tell("removed", removed, "flows merged", "a flow of its own", f"part of {quote_name(into.title)}")
+        self.tell(status, into, "flows merged", "", f"holds what was {quote_name(removed.title)}")
+
+
+def _flows_split_off(matching: FlowMatching, changed: list[FlowPair]) -> list[tuple[FlowPair, list[Flow]]]:
+    """Changed flows with the added ones that took steps out of them."""
     taken: dict[int, list[Flow]] = {}
     for flow in matching.added:
         for index, pair in enumerate(changed):
@@ -75,66 +100,24 @@ def splits_and_merges(found: list[FlowChanges], matching: FlowMatching) -> list[
             if len(lost) > 1 and shared_steps(flow.steps, lost) >= ENOUGH:
                 taken.setdefault(index, []).append(flow)
                 break
-    for index, flows in taken.items():
-        pair = changed[index]
-        names = join_words([quote_name(flow.title) for flow in flows])
-        _move_change(
-            found,
-            by_key["changed", pair.new.id, pair.new.title],
-            "flow split",
-            "one flow",
-            f"part of it is now {names}",
-        )
-        for f in flows:
-            _move_change(
-                found,
-                by_key["added", f.id, f.title],
-                "flow split",
-                f"part of {quote_name(pair.old.title)}",
-                "a flow of its own",
-            )
-    for gone in matching.removed:
-        into = [flow for flow in matching.added if shared_steps(gone.steps, flow.steps) >= ENOUGH]
-        parts = [flow for flow in matching.added if shared_steps(flow.steps, gone.steps) >= ENOUGH]
-        if len(parts) > 1:
-            names = join_words([quote_name(flow.title) for flow in parts])
-            _move_change(found, by_key["removed", gone.id, gone.title], "flow split", "one flow", f"now {names}")
-            continue
-        for pair in changed:
-            come = [step for step in pair.new.steps if shared_steps([step], pair.old.steps) < 1]
-            if len(come) > 1 and shared_steps(gone.steps, come) >= ENOUGH:
-                _move_change(
-                    found,
-                    by_key["removed", gone.id, gone.title],
-                    "flows merged",
-                    "a flow of its own",
-                    f"part of {quote_name(pair.new.title)}",
-                )
-                _move_change(
-                    found,
-                    by_key["changed", pair.new.id, pair.new.title],
-                    "flows merged",
-                    "",
-                    f"holds what was {quote_name(gone.title)}",
-                )
-                break
-        else:
-            if len(into) == 1:
-                _move_change(
-                    found,
-                    by_key["removed", gone.id, gone.title],
-                    "flows merged",
-                    "a flow of its own",
-                    f"part of {quote_name(into[0].title)}",
-                )
-                _move_change(
-                    found,
-                    by_key["added", into[0].id, into[0].title],
-                    "flows merged",
-                    "",
-                    f"holds what was {quote_name(gone.title)}",
-                )
-    return found
+    return [(changed[index], flows) for index, flows in taken.items()]
+
+
+def _tell_removed(telling: _Telling, removed: Flow, matching: FlowMatching, changed: list[FlowPair]) -> None:
+    """Where the steps of a removed flow have gone: into several flows, into a changed one, into an added one."""
+    parts = [flow for flow in matching.added if shared_steps(flow.steps, removed.steps) >= ENOUGH]
+    if len(parts) > 1:
+        names = join_words([quote_name(flow.title) for flow in parts])
+        telling.tell("removed", removed, "flow split", "one flow", f"now {names}")
+        return
+    for pair in changed:
+        come = [step for step in pair.new.steps if shared_steps([step], pair.old.steps) < 1]
+        if len(come) > 1 and shared_steps(removed.steps, come) >= ENOUGH:
+            telling.tell_merge(removed, "changed", pair.new)
+            return
+    into = [flow for flow in matching.added if shared_steps(removed.steps, flow.steps) >= ENOUGH]
+    if len(into) == 1:
+        telling.tell_merge(removed, "added", into[0])
 
 
 def _move_change(found: list[FlowChanges], at: int, kind: str, old: str, new: str) -> None:

@@ -3,9 +3,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Ref, Step
@@ -15,6 +17,7 @@ from zeitbuch.core.pricing.units import UNITS
 
 from .estate import Runs
 from .flow_figures import Run
+from .records import Part, StepEstimate
 from .sensitivity import find_knobs
 
 COLUMNS = (
@@ -28,74 +31,59 @@ def _value_words(value: Value) -> str:
     return f"{text} ({number_text(value.low)} to {number_text(value.high)})" if value.ranged else text
 
 
+TOLD_ELSEWHERE = ("output", "size", "images", "video")  # quantities that stand beside what they are an amount of
+NumberRow = tuple[str, str, str, str, str]
+
+
 def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
     """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
     run = runs.by[key]
     chosen = _chosen_step(run, step) if step else None
-    rows: list[tuple[str, ...]] = []
-    volume = runs.volumes[key]
-    if chosen is None:
-        rows.append(
-            (
-                "",
-                "runs per month",
-                "?" if volume.runs is None else number_text(volume.runs),
-                volume.evidence,
-                volume.why,
-            )
-        )
-        if volume.checks:
-            rows.append(("", "checks per month", number_text(volume.checks), "read", "counted from the schedule"))
-    said = {knob.what: knob for knob in find_knobs(run, chosen is None)}
+    rows: list[NumberRow] = [] if chosen is not None else _volume_rows(runs.volumes[key])
+    knobs = {knob.what: knob for knob in find_knobs(run, chosen is None)}
     for entry in run.steps:
-        if chosen is not None and entry.id != chosen.id:
-            continue
-        done = run.passes.of[entry.id]
-        title = f"{entry.number} {entry.name}".strip()
-        rows.append((title, "passes per run", number_text(entry.passes), done.evidence, _passes_words(run, entry.id)))
-        for what, knob in said.items():
-            if what.endswith(f"‘{entry.name}’") and knob.quantity not in ("output", "size", "images"):
-                rows.append(
-                    (
-                        title,
-                        what.split(" of ‘")[0] if "share of" not in what else what,
-                        _value_words(knob.value),
-                        knob.value.evidence,
-                        knob.value.why,
-                    )
-                )
-        if entry.model:
-            rows.append(
-                (
-                    title,
-                    "model calls per run",
-                    number_text(entry.calls),
-                    done.evidence,
-                    f"{entry.model}: passes x calls of one pass",
-                )
-            )
-        if entry.parts:
-            rows += [(title, *row) for row in _text_rows(runs, run, entry.id)]
-            rows += [(title, *row) for row in _price_rows(runs, entry.model, {part.unit for part in entry.parts})]
-        for part in entry.parts:
-            cost = (
-                "no price"
-                if part.cost is None
-                else f"{money_text(part.cost)} {runs.prices.card.currency if runs.prices.card else ''}".strip()
-            )
-            rows.append(
-                (
-                    title,
-                    f"{UNITS[part.unit].phrase} per run",
-                    f"{number_text(part.quantity)} = {cost}",
-                    part.evidence,
-                    part.why,
-                )
-            )
+        if chosen is None or entry.id == chosen.id:
+            rows += _step_rows(runs, run, entry, knobs)
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
     name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
     return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+
+
+def _volume_rows(volume: Volume) -> list[NumberRow]:
+    runs = "?" if volume.runs is None else number_text(volume.runs)
+    rows: list[NumberRow] = [("", "runs per month", runs, volume.evidence, volume.why)]
+    if volume.checks:
+        rows.append(("", "checks per month", number_text(volume.checks), "read", "counted from the schedule"))
+    return rows
+
+
+def _step_rows(runs: Runs, run: Run, entry: StepEstimate, knobs: dict[str, Any]) -> Iterator[NumberRow]:
+    done = run.passes.of[entry.id]
+    title = f"{entry.number} {entry.name}".strip()
+    yield title, "passes per run", number_text(entry.passes), done.evidence, _passes_words(run, entry.id)
+    for what, knob in knobs.items():
+        if what.endswith(f"‘{entry.name}’") and knob.quantity not in TOLD_ELSEWHERE:
+            name = what if "share of" in what else what.split(" of ‘")[0]
+            yield title, name, _value_words(knob.value), knob.value.evidence, knob.value.why
+    if entry.model:
+        why = f"{entry.model}: passes x calls of one pass"
+        yield title, "model calls per run", number_text(entry.calls), done.evidence, why
+    if entry.parts:
+        for row in _text_rows(runs, run, entry.id):
+            yield title, *row
+        for row in _price_rows(runs, entry.model, {part.unit for part in entry.parts}):
+            yield title, *row
+    for part in entry.parts:
+        yield title, f"{UNITS[part.unit].phrase} per run", _part_words(runs, part), part.evidence, part.why
+
+
+def _part_words(runs: Runs, part: Part) -> str:
+    """'120 = 0.0004 EUR'."""
+    if part.cost is None:
+        return f"{number_text(part.quantity)} = no price"
+    currency = runs.prices.card.currency if runs.prices.card else ""
+    return f"{number_text(part.quantity)} = {money_text(part.cost)} {currency}".rstrip()
 
 
 def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, str]]:

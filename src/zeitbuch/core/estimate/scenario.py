@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import date
 from typing import Literal
 
@@ -124,55 +124,60 @@ class Applied(Struct):
     touched: set[str]
 
 
+Fault = tuple[str, str]  # key of the change, message
+
+
 def scenario_problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
     """Changes that say nothing, or name what is not there."""
     found: list[Problem] = []
-
-    def say(at: int, key: str, message: str) -> None:
-        found.append(Problem("scenario", "error", message, Origin("", f"/change/{at}/{key}")))
-
     if not scenario.change:
         found.append(Problem("scenario", "error", "expected at least one [[change]], found none", Origin("", "/name")))
     for place, change in enumerate(scenario.change):
-        for key in ("share", "hit_rate"):
-            value = getattr(change, key, None)
-            if value is not None and not 0 <= value <= 1:
-                say(place, key, f"expected a share from 0 to 1, found {value:g}")
-        match change:
-            case SwapModel(to=to):
-                if not to:
-                    say(place, "to", "expected the name of a model in `to`, found none")
-                elif card is not None and card.rate_of(to) is None:
-                    say(place, "to", f"expected a model of the rate card in `to`, found '{to}'")
-            case SetParameter(max_output=a, max_turns=b, retries=c):
-                if a is None and b is None and c is None:
-                    say(place, "do", "expected max_output, max_turns or retries, found none")
-                for key, number, least in (("max_output", a, 1), ("max_turns", b, 1), ("retries", c, 0)):
-                    if number is not None and number < least:
-                        say(place, key, f"expected {key} from {least} upwards, found {number}")
-            case Poll(every=every):
-                if not 0 < every < float("inf"):
-                    say(place, "every", f"expected seconds over 0, found {every:g}")
-            case Batch(size=size):
-                if size < 1:
-                    say(place, "size", f"expected a size of 1 or more, found {size}")
-            case Move(to=to):
-                names = [host.name for host in card.host] if card is not None else []
-                if to not in names:
-                    say(
-                        place,
-                        "to",
-                        f"expected a host of the rate card ({', '.join(names) or 'it has none'}), found '{to}'",
-                    )
-            case Drop(step=step):
-                if not step:
-                    say(place, "step", "expected the step to drop, found none")
-            case Assume(rule=rule):
-                if not rule.given_quantities():
-                    say(place, "rule", "expected a quantity in `rule`, found none")
-            case _:
-                pass
+        for key, message in (*_share_faults(change), *_change_faults(change, card)):
+            found.append(Problem("scenario", "error", message, Origin("", f"/change/{place}/{key}")))
     return found
+
+
+def _share_faults(change: Change) -> Iterator[Fault]:
+    for key in ("share", "hit_rate"):
+        value = getattr(change, key, None)
+        if value is not None and not 0 <= value <= 1:
+            yield key, f"expected a share from 0 to 1, found {value:g}"
+
+
+def _change_faults(change: Change, card: RateCard | None) -> Iterator[Fault]:
+    match change:
+        case SwapModel(to=to) if not to:
+            yield "to", "expected the name of a model in `to`, found none"
+        case SwapModel(to=to) if card is not None and card.rate_of(to) is None:
+            yield "to", f"expected a model of the rate card in `to`, found '{to}'"
+        case SetParameter():
+            yield from _setting_faults(change)
+        case Poll(every=every) if not 0 < every < float("inf"):
+            yield "every", f"expected seconds over 0, found {every:g}"
+        case Batch(size=size) if size < 1:
+            yield "size", f"expected a size of 1 or more, found {size}"
+        case Move(to=to):
+            names = [host.name for host in card.host] if card is not None else []
+            if to not in names:
+                yield "to", f"expected a host of the rate card ({', '.join(names) or 'it has none'}), found '{to}'"
+        case Drop(step="" | None):
+            yield "step", "expected the step to drop, found none"
+        case Assume(rule=rule) if not rule.given_quantities():
+            yield "rule", "expected a quantity in `rule`, found none"
+
+
+def _setting_faults(change: SetParameter) -> Iterator[Fault]:
+    settings = (
+        ("max_output", change.max_output, 1),
+        ("max_turns", change.max_turns, 1),
+        ("retries", change.retries, 0),
+    )
+    if all(number is None for _, number, _ in settings):
+        yield "do", "expected max_output, max_turns or retries, found none"
+    for key, number, least in settings:
+        if number is not None and number < least:
+            yield key, f"expected {key} from {least} upwards, found {number}"
 
 
 def apply_scenario(

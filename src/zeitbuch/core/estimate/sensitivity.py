@@ -4,18 +4,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.quantities import QUANTITIES
+from zeitbuch.core.assumptions.quantities import DEFAULTS, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions, Evidence, Rule, Value, overlay_rules
 from zeitbuch.core.assumptions.volume import flow_volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.plan import nodes_of
+from zeitbuch.core.passes.plan import Node, nodes_of
 from zeitbuch.core.pricing.lineage import Sizes, output_of
 from zeitbuch.core.pricing.units import media_of
 
@@ -53,74 +53,76 @@ class _Knob(Struct):
     rule: dict[str, str]
 
 
+ANSWERING = ("text", "vision", "transcription")  # modalities whose answer is text
+
+
 def find_knobs(run: Run, month: bool) -> list[_Knob]:
-    """All values of a flow that an assumption could give, each once."""
-    found: list[_Knob] = []
-    graph = run.graph
+    """All values of a flow that an assumption could give, each once; those of its volume only for a ``month``."""
+    knobs = [*(_volume_knobs(run) if month else ()), *_passes_knobs(run), *_size_knobs(run)]
+    return [knob for knob in knobs if knob.value.evidence != "read" and (knob.value.amount or knob.value.ranged)]
 
-    def add(what: str, quantity: str, value: Value, **where: str) -> None:
-        if value.evidence != "read" and (value.amount or value.ranged):
-            found.append(_Knob(what, quantity, value, where))
 
-    if month:
-        for trigger in run.flow.triggers:
-            where = {"trigger": literal_pattern(trigger.id)}
-            for quantity in ("runs", "events", "hit_rate", "accept_rate", "items"):
-                value = run.book.find(quantity, trigger=(trigger.id, trigger.name))
-                if value is not None:
-                    add(f"{_quantity_words(quantity)} of ‘{trigger.title}’", quantity, value, **where)
-            if trigger.kind == "polling" and not any(
-                run.book.find(quantity, trigger=(trigger.id, trigger.name)) for quantity in ("runs", "hit_rate")
-            ):
-                add(f"hit rate of ‘{trigger.title}’", "hit_rate", Value(0.25, "default", "default"), **where)
+def _volume_knobs(run: Run) -> Iterator[_Knob]:
+    for trigger in run.flow.triggers:
+        where = {"trigger": literal_pattern(trigger.id)}
+        values = {
+            quantity: run.book.find(quantity, trigger=(trigger.id, trigger.name))
+            for quantity in ("runs", "events", "hit_rate", "accept_rate", "items")
+        }
+        for quantity, value in values.items():
+            if value is not None:
+                yield _Knob(f"{_quantity_words(quantity)} of ‘{trigger.title}’", quantity, value, where)
+        if trigger.kind == "polling" and values["runs"] is None and values["hit_rate"] is None:
+            default = Value(DEFAULTS["hit_rate"], "default", "default")
+            yield _Knob(f"hit rate of ‘{trigger.title}’", "hit_rate", default, where)
+
+
+def _passes_knobs(run: Run) -> Iterator[_Knob]:
     for node in nodes_of(run.passes.plan.top):
         step, where = node.step, {"step": literal_pattern(node.step.id)}
-        add(f"failure of ‘{step.title}’", "failure", node.failure, **where)
-        add(f"timeout of ‘{step.title}’", "timeout", node.timeout, **where)
+        yield _Knob(f"failure of ‘{step.title}’", "failure", node.failure, where)
+        yield _Knob(f"timeout of ‘{step.title}’", "timeout", node.timeout, where)
         if node.items is not None:
             quantity = "rounds" if node.repeats == "until" else "items"
-            add(f"{quantity} of ‘{step.title}’", quantity, node.items, **where)
+            yield _Knob(f"{quantity} of ‘{step.title}’", quantity, node.items, where)
         if node.turns is not None:
-            add(f"turns of ‘{step.title}’", "turns", node.turns, **where)
-        for way in node.ways[:-1] if len(node.ways) == 2 and not step.inclusive else node.ways:
-            if way.share is not None:
-                link = run.graph.levels[step.scope].edges[way.edge].link
-                label = link.label or link.condition or graph.names.get(way.target, way.target)
-                add(
-                    f"share of ‘{label}’ at ‘{step.title}’",
-                    "share",
-                    way.share,
-                    **where,
-                    case=literal_pattern(link.label or link.condition or way.target),
-                )
-    sizes = Sizes(graph, run.book)
+            yield _Knob(f"turns of ‘{step.title}’", "turns", node.turns, where)
+        yield from _share_knobs(run, node, where)
+
+
+def _share_knobs(run: Run, node: Node, where: dict[str, str]) -> Iterator[_Knob]:
+    """Shares of the cases of a decision; of two exclusive ones the second is what the first leaves."""
+    step = node.step
+    for way in node.ways[:-1] if len(node.ways) == 2 and not step.inclusive else node.ways:
+        if way.share is None:
+            continue
+        link = run.graph.levels[step.scope].edges[way.edge].link
+        case = link.label or link.condition
+        label = case or run.graph.names.get(way.target, way.target)
+        place = {**where, "case": literal_pattern(case or way.target)}
+        yield _Knob(f"share of ‘{label}’ at ‘{step.title}’", "share", way.share, place)
+
+
+def _size_knobs(run: Run) -> Iterator[_Knob]:
+    sizes = Sizes(run.graph, run.book)
     seen: set[str] = set()
     for step_id in run.uses:
-        step = graph.steps[step_id]
-        use = model_of(graph, step)
+        step = run.graph.steps[step_id]
+        use = model_of(run.graph, step)
         if use is None:
             continue
         where = {"step": literal_pattern(step.id)}
-        if step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
-            add(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), **where)
+        if step.kind in ("model", "agent") and use.modality in ANSWERING:
+            yield _Knob(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), where)
         for row in media_of(use.modality) if use.modality in ("vision", "image") else ():
-            amount = run.book.of_step(row.quantity, step)
-            if amount.amount:
-                add(f"{row.quantity} of ‘{step.title}’", row.quantity, amount, **where)
-        for prompt in use.prompts:
-            for ref in prompt.refs:
-                key, size = sizes.size_of_ref(ref, step)
-                source = ref.step or ""
-                if key in seen or not source or size.why.startswith("the answer of"):
-                    continue
+            yield _Knob(f"{row.quantity} of ‘{step.title}’", row.quantity, run.book.of_step(row.quantity, step), where)
+        for ref in (ref for prompt in use.prompts for ref in prompt.refs):
+            key, size = sizes.size_of_ref(ref, step)
+            if ref.step and key not in seen and not size.why.startswith("the answer of"):
                 seen.add(key)
-                mapping = (
-                    {"trigger": literal_pattern(source)}
-                    if source in graph.triggers
-                    else {"step": literal_pattern(source)}
-                )
-                add(f"size of ‘{graph.names.get(source, source)}’", "size", size, **mapping)
-    return found
+                side = "trigger" if ref.step in run.graph.triggers else "step"
+                name = run.graph.names.get(ref.step, ref.step)
+                yield _Knob(f"size of ‘{name}’", "size", size, {side: literal_pattern(ref.step)})
 
 
 def _quantity_words(quantity: str) -> str:

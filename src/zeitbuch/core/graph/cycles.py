@@ -32,26 +32,23 @@ def cycle_problems(flow: Flow) -> list[Problem]:
     """One problem a cycle: information where it has a way out, an error where a run would never end."""
     if is_acyclic(flow.steps, flow.links):
         return []
-    problems: list[Problem] = []
     ids = {step.id for step in flow.steps}
     links = [link for link in flow.links if link.role != "attach" and link.source in ids and link.target in ids]
-    by_id = {step.id: step for step in flow.steps}
-    for group in components(ids, [(link.source, link.target) for link in links]):
-        inside = set(group)
-        turning = len(group) > 1 or any(link.source == link.target == group[0] for link in links)
-        if not turning:
-            continue
-        leaves = any(link.source in inside and link.target not in inside for link in links)
-        choice = any(link.source in inside and link.role in ("case", "error") for link in links)
-        around = [step.id for step in flow.steps if step.id in inside]
-        names = " -> ".join(by_id[key].title for key in [*around, around[0]])
-        if leaves or choice:
-            severity: Severity = "info"
-            message = f"the steps go round in a cycle that has a way out: {names}"
-            hint = "an estimate follows it for at most 100 rounds"
-        else:
-            severity = "error"
-            message = f"expected a way out of every cycle, found none: {names}"
-            hint = "a run would never end; add a decision that leaves the cycle, or mend the link"
-        problems.append(Problem("cycle", severity, message, by_id[around[0]].origin, hint))
-    return problems
+    to_itself = {link.source for link in links if link.source == link.target}
+    groups = components(ids, [(link.source, link.target) for link in links])
+    return [_cycle_problem(flow, set(group), links) for group in groups if len(group) > 1 or group[0] in to_itself]
+
+
+def _cycle_problem(flow: Flow, inside: set[str], links: list[Link]) -> Problem:
+    around = [step for step in flow.steps if step.id in inside]
+    names = " -> ".join(step.title for step in [*around, around[0]])
+    leaving = [link for link in links if link.source in inside]
+    if any(link.target not in inside or link.role in ("case", "error") for link in leaving):
+        severity: Severity = "info"
+        message = f"the steps go round in a cycle that has a way out: {names}"
+        hint = "an estimate follows it for at most 100 rounds"
+    else:
+        severity = "error"
+        message = f"expected a way out of every cycle, found none: {names}"
+        hint = "a run would never end; add a decision that leaves the cycle, or mend the link"
+    return Problem("cycle", severity, message, around[0].origin, hint)

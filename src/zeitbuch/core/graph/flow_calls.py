@@ -76,40 +76,58 @@ def _addresses_of(step: Step) -> list[str]:
     ]
 
 
+CALLING_KINDS = frozenset({"http", "tool", "other", "send", "read", "write"})  # steps that may call a web address
+
+
 def calls_of(estate: Estate) -> list[Call]:
     """Every way in which one flow of the estate leads to another, in the order of the flows."""
-    found: list[Call] = []
-    mapping: dict[str, Flow] = {}
-    for flow in reversed(estate.flows):
-        mapping[flow.id.casefold()] = flow
-        if flow.name:
-            mapping.setdefault(flow.name.casefold(), flow)
+    by_name = _flows_by_name(estate)
     hooks: dict[str, list[Flow]] = {}
     for flow in estate.flows:
         for path in _web_paths(flow):
             hooks.setdefault(path, []).append(flow)
     handlers = [(trigger, flow) for flow in estate.flows for trigger in flow.triggers if trigger.kind == "fault"]
+    found: list[Call] = []
     for flow in estate.flows:
-        attached = {link.source for link in flow.links if link.role == "attach"}
-        groups: dict[tuple[str, How, str], list[str]] = {}
-        for step in flow.steps:
-            if step.calls:
-                other = mapping.get(step.calls.casefold())
-                how: How = "tool" if step.id in attached else "subflow"
-                groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
-            elif step.kind in ("http", "tool", "other", "send", "read", "write") and hooks:
-                # An address may have more before the path that the trigger names.
-                tails = {text for first in _addresses_of(step) for text in _path_tails(_path_of_url(first))}
-                for other in [flow for text in sorted(tails & hooks.keys()) for flow in hooks[text]]:
-                    if other.id != flow.id:
-                        groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
-        found += [Call(flow.id, target, how, tuple(ids), name) for (target, how, name), ids in groups.items()]
+        found += _calls_of_steps(flow, by_name, hooks)
         found += [
             Call(flow.id, handler.id, "fault", (), handler.title)
             for trigger, handler in handlers
             if handler.id != flow.id and (not trigger.event or pattern_fits(trigger.event, flow.id, flow.name))
         ]
     return found
+
+
+def _flows_by_name(estate: Estate) -> dict[str, Flow]:
+    """Flows by id and name, case ignored; the first of a name counts, and an id before a name."""
+    by_name: dict[str, Flow] = {}
+    for flow in reversed(estate.flows):
+        by_name[flow.id.casefold()] = flow
+        if flow.name:
+            by_name.setdefault(flow.name.casefold(), flow)
+    return by_name
+
+
+def _calls_of_steps(flow: Flow, by_name: dict[str, Flow], hooks: dict[str, list[Flow]]) -> list[Call]:
+    """Calls by steps: as sub-flow, as tool of an agent, or through a web address that another flow listens on."""
+    attached = {link.source for link in flow.links if link.role == "attach"}
+    groups: dict[tuple[str, How, str], list[str]] = {}
+    for step in flow.steps:
+        if step.calls:
+            other = by_name.get(step.calls.casefold())
+            how: How = "tool" if step.id in attached else "subflow"
+            groups.setdefault((other.id if other is not None else "", how, step.calls), []).append(step.id)
+        elif step.kind in CALLING_KINDS and hooks:
+            for other in _listening_flows(step, hooks):
+                if other.id != flow.id:
+                    groups.setdefault((other.id, "webhook", other.title), []).append(step.id)
+    return [Call(flow.id, target, how, tuple(ids), name) for (target, how, name), ids in groups.items()]
+
+
+def _listening_flows(step: Step, hooks: dict[str, list[Flow]]) -> list[Flow]:
+    # An address may have more before the path that the trigger names.
+    tails = {tail for address in _addresses_of(step) for tail in _path_tails(_path_of_url(address))}
+    return [flow for tail in sorted(tails & hooks.keys()) for flow in hooks[tail]]
 
 
 def _services_of(flow: Flow) -> dict[str, tuple[str, set[str]]]:

@@ -12,39 +12,48 @@ from .topology import Graph, pattern_of
 
 def pattern_reason(graph: Graph) -> str:
     """The reason in one sentence without its full stop."""
-    pattern = pattern_of(graph.flow)
     steps = [step for step in graph.in_order() if step.kind != "note"]
-    models = [step for step in steps if step.kind in ("model", "embed") and step.id not in graph.host]
     agents = [step for step in steps if step.kind == "agent"]
-    match pattern:
+    match pattern_of(graph.flow):
         case "plain":
             return "no step uses a model"
         case "assisted":
-            return (
-                f"{count_words(len(models), 'model call')} at fixed places and no agent: nothing chooses its own steps"
-            )
+            models = sum(step.kind in ("model", "embed") and step.id not in graph.host for step in steps)
+            return f"{count_words(models, 'model call')} at fixed places and no agent: nothing chooses its own steps"
         case "agent":
             return f"one agent with {_equipment_words(graph, agents[0])}: a dispatcher is not needed"
         case "ensemble":
-            return f"{len(agents)} agents at fixed places ({join_words([f'‘{a.title}’' for a in agents])}): nothing chooses between them"
-    leading = [first for first in agents if any(step.kind == "agent" for step in graph.attached.get(first.id, []))]
-    if leading:
-        parts = []
-        for agent in leading:
-            tools = [step for step in graph.attached[agent.id] if step.kind == "agent"]
-            parts.append(f"‘{agent.title}’ chooses between {join_words([f'‘{t.title}’' for t in tools])}" if len(tools) > 1
-                         else f"‘{agent.title}’ may hand over to ‘{tools[0].title}’")  # fmt: skip
-        return "; ".join(parts)
-    ids = {first.id for first in agents}
+            return f"{len(agents)} agents at fixed places ({_quoted_list(agents)}): nothing chooses between them"
+    return _dispatching_agents(graph, agents) or _dispatching_decision(graph, steps, agents)
+
+
+def _quoted_list(steps: list[Step]) -> str:
+    return join_words([f"‘{step.title}’" for step in steps])
+
+
+def _dispatching_agents(graph: Graph, agents: list[Step]) -> str:
+    """Which agents hand over to which; empty when none has an agent among its tools."""
+    parts = []
+    for agent in agents:
+        others = [step for step in graph.attached.get(agent.id, []) if step.kind == "agent"]
+        if len(others) > 1:
+            parts.append(f"‘{agent.title}’ chooses between {_quoted_list(others)}")
+        elif others:
+            parts.append(f"‘{agent.title}’ may hand over to ‘{others[0].title}’")
+    return "; ".join(parts)
+
+
+def _dispatching_decision(graph: Graph, steps: list[Step], agents: list[Step]) -> str:
+    """The decision whose cases lead to several agents."""
+    ids = {agent.id for agent in agents}
     for step in steps:
-        if step.kind == "decide":
-            chosen = [
-                graph.names[link.target] for link in graph.flow.links if link.source == step.id and link.target in ids
-            ]
-            if len(chosen) > 1:
-                return (
-                    f"the decision ‘{step.title}’ chooses between the agents {join_words([f'‘{c}’' for c in chosen])}"
-                )
+        if step.kind != "decide":
+            continue
+        chosen = [
+            graph.steps[link.target] for link in graph.flow.links if link.source == step.id and link.target in ids
+        ]
+        if len(chosen) > 1:
+            return f"the decision ‘{step.title}’ chooses between the agents {_quoted_list(chosen)}"
     return "an agent chooses which other agent goes on"
 
 

@@ -39,16 +39,9 @@ class PreviewResult(Struct, frozen=True):
 def preview_file(source: str, flows: Sequence[Flow]) -> Preview:
     """The row of one file."""
     steps = [step for flow in flows for step in flow.steps]
+    uses = [step.model for step in steps if step.model is not None]
     values = sum(flow.content.values for flow in flows)
     unread = sum(flow.content.unread for flow in flows)
-    unknown = Counter(step.operation for step in steps if step.kind == "other")
-    keys: Counter[str] = Counter()
-    for flow in flows:
-        keys.update(list(flow.unread))
-        for step in flow.steps:
-            keys.update(f"step: {key}" for key in step.unread)
-        for trigger in flow.triggers:
-            keys.update(f"trigger: {key}" for key in trigger.unread)
     return Preview(
         source=source,
         format=", ".join(dict.fromkeys(flow.format for flow in flows)),
@@ -56,12 +49,28 @@ def preview_file(source: str, flows: Sequence[Flow]) -> Preview:
         triggers=sum(len(flow.triggers) for flow in flows),
         steps=len(steps),
         links=sum(len(flow.links) for flow in flows),
-        prompts=sum(len(step.model.prompts) for step in steps if step.model is not None),
-        models=len({step.model.name for step in steps if step.model is not None and step.model.name}),
+        prompts=sum(len(use.prompts) for use in uses),
+        models=len({use.name for use in uses if use.name}),
         read=1 - unread / values if values else None,
-        unclassified=tuple(name for name, _ in sorted(unknown.items(), key=lambda u: (-u[1], u[0]))),
-        unread=tuple(key for key, _ in sorted(keys.items(), key=lambda u: (-u[1], u[0]))),
+        unclassified=_most_frequent(Counter(step.operation for step in steps if step.kind == "other")),
+        unread=_most_frequent(_unread_keys(flows)),
     )
+
+
+def _unread_keys(flows: Sequence[Flow]) -> Counter[str]:
+    keys: Counter[str] = Counter()
+    for flow in flows:
+        keys.update(list(flow.unread))
+        for step in flow.steps:
+            keys.update(f"step: {key}" for key in step.unread)
+        for trigger in flow.triggers:
+            keys.update(f"trigger: {key}" for key in trigger.unread)
+    return keys
+
+
+def _most_frequent(counts: Counter[str]) -> tuple[str, ...]:
+    """The keys, the most frequent first, equally frequent ones by name."""
+    return tuple(key for key, _ in sorted(counts.items(), key=lambda item: (-item[1], item[0])))
 
 
 _COLUMNS = (
