@@ -28,7 +28,7 @@ from zeitbuch.core.report.presentations import TableResult, sheet_result
 from zeitbuch.core.report.sentences import step_sentence, when_words
 from zeitbuch.writers.exchange.native import to_json
 from zeitbuch.writers.outputs.rendering import load_writer, render
-from zeitbuch.writers.outputs.rows import OUTPUTS, OutputSubject, format_by_suffix, formats_of
+from zeitbuch.writers.outputs.rows import OUTPUTS, OutputSubject, format_by_suffix
 from zeitbuch.writers.table.workbook import CUT, LONGEST, to_workbook
 from zeitbuch.writers.theme.look import EFFECTS
 
@@ -110,11 +110,11 @@ TABLES = (
 
 
 @pytest.mark.parametrize("words", TABLES, ids=" ".join)
-def test_every_table_in_every_format(words: tuple[str, ...], demo: Path, run: Any) -> None:
+def test_every_table_in_the_formats_for_machines(words: tuple[str, ...], demo: Path, run: Any) -> None:
     if words[0] == "history":
         assert run("record", "october", cwd=demo).code == 0
     rows: dict[str, int] = {}
-    for name in formats_of("table"):
+    for name in ("csv", "jsonl", "xlsx"):  # the others are tried with each command
         ran = run(*words, "-f", name, "-o", f"out.{name}", cwd=demo)
         assert ran.code in (0, 1), ran.err
         raw = (demo / f"out.{name}").read_bytes()

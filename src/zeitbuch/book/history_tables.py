@@ -33,7 +33,9 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
         more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
         changed = ", ".join(names[:SHOWN]) + more
         what = [
-            f"{number} {word}" for word, number in (("new", counts["added"]), ("removed", counts["removed"])) if number
+            f"{number} {word}"
+            for word, number in (("added", counts["added"]), ("removed", counts["removed"]))
+            if number
         ]
         what += [f"changed: {changed}"] if changed else []
         body = msgspec.json.decode(entry.body, type=Body)

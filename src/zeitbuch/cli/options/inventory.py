@@ -1,4 +1,4 @@
-"""List the flows of exports: what sets each off, its steps, AI steps, models and pattern class."""
+"""List the flows of exports: their triggers, steps, AI steps, models and pattern class."""
 
 from __future__ import annotations
 

@@ -188,7 +188,7 @@ class Schedule(Record, frozen=True):
 
 
 class Trigger(Record, frozen=True):
-    """What sets the flow off. ``batch`` is the most items handed to one run."""
+    """What starts the flow. ``batch`` is the most items handed to one run."""
 
     id: str
     kind: TriggerKind

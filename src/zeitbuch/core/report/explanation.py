@@ -58,7 +58,7 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
     if flow.description:
         blocks.append(Paragraph(flow.description))
     blocks.append(Paragraph(sentences.summary_sentences(graph)))
-    pairs = [("Set off by", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
+    pairs = [("Trigger", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
     ways = Ways(graph)
     pairs += [
         ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
