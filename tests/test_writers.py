@@ -12,6 +12,8 @@ from pathlib import Path
 
 import lxml.html
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from markdown_it import MarkdownIt
 from PIL import Image
 
@@ -25,6 +27,7 @@ from zeitbuch.writers.document.markdown import to_markdown_page
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.escape.text import formula_free, make_inert
 from zeitbuch.writers.exchange.native import to_yaml
+from zeitbuch.writers.table.grid import cell_width, fill_cells
 from zeitbuch.writers.table.tables import plain_number, to_csv, to_table
 
 HOSTILE = '=cmd|" /C calc"!A0 <script>alert(1)</script> </title></style> & "q" \'s\' `x` | [a](javascript:b) \x1b[31mred\x07 \u202egnp.exe ]]> ${x} %0A 🚢 e\u0301 '
@@ -255,3 +258,25 @@ def test_json_of_steps_holds_decimal_text(demo: Path, run: Run) -> None:
     body = json.loads(run("estimate", "-f", "json", "--steps", cwd=demo).out)
     assert isinstance(body["total"]["cost_month"]["amount"], str)
     assert body["flows"][0]["steps"]
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.text(st.sampled_from("ab漢字é"), min_size=1, max_size=14), min_size=1, max_size=12), st.integers(8, 40)
+)
+def test_sentences_are_wrapped_by_cells_and_lose_nothing(words: list[str], width: int) -> None:
+    lines = fill_cells(" ".join(words), width, "- ", "  ").split("\n")
+    assert all(cell_width(line) <= width for line in lines)
+    assert lines[0].startswith("- ") and all(line.startswith("  ") for line in lines[1:])
+    assert "".join(line[2:].replace(" ", "") for line in lines) == "".join(words)
+
+
+def test_explanations_in_wide_letters_fit_the_terminal(tmp_path: Path, run: Run) -> None:
+    name = "忘れ物の問い合わせに答える手順を確認して担当者に知らせる"
+    steps = [{"id": f"s{i}", "kind": "send", "name": f"{name} {name} {i}"} for i in range(3)]
+    path = tmp_path / "wide.json"
+    path.write_text(
+        json.dumps({"zeitbuch": 1, "flows": [{"id": "f", "name": name, "description": name * 4, "steps": steps}]})
+    )
+    out = run("explain", "f", "--source", str(path), COLUMNS="60").out
+    assert name in out and max(cell_width(line) for line in out.splitlines()) <= 60

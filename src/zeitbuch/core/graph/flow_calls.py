@@ -11,7 +11,6 @@ from msgspec import Struct
 from zeitbuch.core.model.kinds import EFFECT_ROWS
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Estate, Flow, Step
-from zeitbuch.core.model.words import join_words
 
 How = Literal["subflow", "tool", "webhook", "fault", "store"]
 HOW_WORDS: dict[How, str] = {
@@ -198,13 +197,3 @@ def call_words(call: Call, names: dict[str, str]) -> str:
     target = f"‘{names[call.target]}’" if call.target else f"‘{call.name}’, which was not read"
     through = f" through ‘{call.name}’" if call.how == "store" else ""
     return f"‘{names[call.source]}’ {HOW_WORDS[call.how]} {target}{through}"
-
-
-def callers_of(calls: list[Call], flow_id: str, names: dict[str, str]) -> str:
-    """'called by ‘A’ and ‘B’', or nothing."""
-    sources = list(
-        dict.fromkeys(
-            names[call.source] for call in calls if call.target == flow_id and call.how in ("subflow", "tool")
-        )
-    )
-    return f"called by {join_words([f'‘{s}’' for s in sources])}" if sources else ""

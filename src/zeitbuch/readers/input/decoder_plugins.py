@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Any
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
@@ -33,14 +32,6 @@ def decoder_for(name: str) -> PlugIn | None:
         if decoder_problem(plugin) is None and lower.endswith(plugin.value.SUFFIXES):
             return plugin
     return None
-
-
-def added_suffixes() -> tuple[str, ...]:
-    """Suffixes of files that decoders of other packages take."""
-    usable: Iterable[PlugIn] = (
-        plug_in for plug_in in find_plugins("zeitbuch.decoders") if decoder_problem(plug_in) is None
-    )
-    return tuple(suffix for plugin in usable for suffix in plugin.value.SUFFIXES)
 
 
 def decode_by_plugin(plugin: PlugIn, name: str, raw: bytes) -> Any:

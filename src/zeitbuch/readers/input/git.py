@@ -18,11 +18,6 @@ from .sources import PACKED, SUFFIXES, Held, is_candidate
 PREFIX = "git:"
 
 
-def is_git(source: str) -> bool:
-    """Whether a source names a revision."""
-    return source.startswith(PREFIX)
-
-
 def _split_source(source: str) -> tuple[str, str]:
     revision, _, path = source[len(PREFIX) :].partition(":")
     return revision, path

@@ -3,12 +3,11 @@
 
 from __future__ import annotations
 
-import textwrap
-
 from zeitbuch.core.diff.clones import Twin, clone_title, left_words
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ClonesReport
 from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.table.grid import fill_cells
 from zeitbuch.writers.table.tables import markdown_text
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -28,11 +27,11 @@ def to_text(found: list[Twin], width: int, colour: bool, evidence: bool) -> str:
     width = min(width, 120)
     lines = [clones_summary(found)]
     for twin in found:
-        head = textwrap.wrap(make_inert(clone_title(twin), keep_lines=False), width, subsequent_indent="  ")
+        head = fill_cells(make_inert(clone_title(twin), keep_lines=False), width, "", "  ").split("\n")
         lines += ["", *[f"\x1b[1m{name}\x1b[0m" if colour else name for name in head]]
         for left in twin.left:
             text = f"! {make_inert(left_words(left), keep_lines=False)}"
-            lines.append(textwrap.fill(text, width, initial_indent="  ", subsequent_indent="      "))
+            lines.append(fill_cells(text, width, "  ", "      "))
             if evidence and left.origin is not None:
                 lines.append(f"      @ {make_inert(str(left.origin), keep_lines=False)}")
         for change in twin.changes:

@@ -5,7 +5,6 @@
 from __future__ import annotations
 
 import re
-import textwrap
 
 from zeitbuch.core.diff.records import Change, EstateChanges, FlowChanges
 from zeitbuch.core.diff.word_diff import Word
@@ -21,6 +20,7 @@ from zeitbuch.core.report.change_tables import (
 )
 from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.table.grid import fill_cells
 from zeitbuch.writers.table.tables import markdown_text
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -61,7 +61,7 @@ def _marked_lines(words: tuple[Word, ...], width: int, colour: bool) -> list[str
     codes = {_OLD: "\x1b[31;9m", _NEW: "\x1b[32;4m"}
     signs = {_OLD: "«−", _NEW: "«+", _END: "»"}
     for part in _mark_plainly(words).split("\n"):
-        for row in textwrap.wrap(part, width - len(lead) - 2, break_on_hyphens=False) or [""]:
+        for row in fill_cells(part, width - len(lead) - 2).split("\n"):
             text = style
             for letter in row:
                 if letter in codes:
@@ -81,7 +81,7 @@ def _flatten_text(text: str) -> str:
 
 
 def _fill_text(text: str, width: int, first: str, rest: str) -> str:
-    return textwrap.fill(text, width, initial_indent=first, subsequent_indent=rest, break_on_hyphens=False)
+    return fill_cells(text, width, first, rest)
 
 
 def change_lines(change: Change, currency: str, width: int, colour: bool, evidence: bool) -> list[str]:

@@ -3,11 +3,10 @@
 
 from __future__ import annotations
 
-import textwrap
-
 from zeitbuch.core.report import document as d
 from zeitbuch.core.report.presentations import PageResult
 from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.table.grid import cell_width, fill_cells
 from zeitbuch.writers.table.tables import to_table
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -17,11 +16,7 @@ def _wrap_lines(text: str, width: int, first: str = "", rest: str = "", hang: st
     for index, line in enumerate(make_inert(text).split("\n")):
         lead = line[: len(line) - len(line.lstrip())]
         start = (first if index == 0 else rest) + lead
-        lines.append(
-            textwrap.fill(
-                line.strip(), width, initial_indent=start, subsequent_indent=rest + lead + hang, break_on_hyphens=False
-            )
-        )
+        lines.append(fill_cells(line.strip(), width, start, rest + lead + hang))
     return "\n".join(lines)
 
 
@@ -36,7 +31,7 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
                 parts.append(
                     f"\x1b[1m{words}\x1b[0m"
                     if colour
-                    else words + ("\n" + "=" * min(len(words), width) if level == 1 else "")
+                    else words + ("\n" + "=" * min(cell_width(words), width) if level == 1 else "")
                 )
             case d.Paragraph(text=text):
                 parts.append(_wrap_lines(text, width))

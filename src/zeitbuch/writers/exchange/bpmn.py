@@ -356,17 +356,6 @@ class _Process:
             ).text = _clean_text(link.condition)
         self.edges.append((edge, link.source, link.target))
 
-    def _catcher(self, parent: ET.Element, link: Link, number: int) -> str:
-        """The border event from which an error route leaves an activity."""
-        key = self.element_id(f"{number}", f"catch{self.number}_")
-        event = ET.SubElement(parent, _B + "boundaryEvent", {"id": key, "attachedToRef": self.element_id(link.source)})
-        extension = ET.SubElement(event, _B + "extensionElements")
-        ET.SubElement(extension, _Z + "route")
-        timeout = "timeout" in link.after and "failure" not in link.after
-        self._write_definition(event, "timer" if timeout else "error", {})
-        self.catchers[key] = link.source
-        return key
-
     def _write_artifacts(self, process: ET.Element) -> None:
         """Notes, and links that are no sequence: helpers of an agent, names of branches."""
         for step in self.flow.steps:

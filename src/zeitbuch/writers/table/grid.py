@@ -4,7 +4,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 GAP = "   "
@@ -79,3 +80,37 @@ def align_rows(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequ
             ]
             found.append(GAP.join(parts).rstrip())
     return found
+
+
+def fill_cells(text: str, width: int, first: str = "", rest: str = "") -> str:
+    """A text on lines of at most ``width`` cells, the first led by ``first`` and the others by ``rest``; the one wrapping of
+    sentences, where ``wrap_cells`` is that of cells of a table."""
+    lines: list[str] = []
+    line, empty = first, True
+    for gap, word in re.findall(r"(\s*)(\S+)", text):
+        space = "" if empty else gap
+        if not empty and cell_width(line) + cell_width(space) + cell_width(word) > width:
+            lines.append(line)
+            line, empty, space = rest, True, ""
+        room = width - cell_width(line) - cell_width(space)
+        for piece in _pieces(word, room, width - cell_width(rest)):
+            if piece is None:
+                lines.append(line)
+                line = rest
+            else:
+                line, space = line + space + piece, ""
+        empty = False
+    return "\n".join(lines if empty and lines else [*lines, line])
+
+
+def _pieces(word: str, room: int, later: int) -> Iterator[str | None]:
+    """A word, cut where it is longer than a whole line; None stands for a new line."""
+    room, later = max(1, room), max(1, later)
+    while cell_width(word) > room:
+        cut = len(word)
+        while cut > 1 and cell_width(word[:cut]) > room:
+            cut -= 1
+        yield word[:cut]
+        yield None
+        word, room = word[cut:], later
+    yield word

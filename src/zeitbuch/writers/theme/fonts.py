@@ -1,29 +1,22 @@
-# Fonts are measured, not guessed: DejaVu Sans comes with Matplotlib and is found without importing it.
+# Fonts are measured, not guessed. DejaVu Sans is shipped (its licence beside it), so that a map looks the same everywhere.
 """Font files and text widths."""
 
 from __future__ import annotations
 
 from functools import lru_cache
-from importlib.util import find_spec
 from pathlib import Path
 
 from PIL import ImageFont
 
+FOLDER = Path(__file__).parent / "dejavu"
 _SCALE = 64  # measured large, so that rounding to whole pixels does not matter
-
-
-@lru_cache(maxsize=1)
-def _font_folder() -> Path:
-    spec = find_spec("matplotlib")
-    assert spec is not None and spec.submodule_search_locations
-    return Path(next(iter(spec.submodule_search_locations))) / "mpl-data" / "fonts" / "ttf"
 
 
 @lru_cache(maxsize=64)
 def load_font(size: float, bold: bool = False) -> ImageFont.FreeTypeFont:
     """DejaVu Sans in a size (pixels)."""
     name = "DejaVuSans-Bold.ttf" if bold else "DejaVuSans.ttf"
-    return ImageFont.truetype(str(_font_folder() / name), size)
+    return ImageFont.truetype(str(FOLDER / name), size)
 
 
 @lru_cache(maxsize=20_000)
