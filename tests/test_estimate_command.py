@@ -212,3 +212,14 @@ def test_numbers_beyond_all_measure_and_hostile_names_do_no_harm(tmp_path: Path,
             assert status == 0 or "a.toml:3" in err
             if "csv" in words and not status:
                 assert "'=cmd" in out, "no formula in a spreadsheet"
+
+
+def test_wrong_rates_are_all_told_and_nothing_is_said_to_be_done(demo: Path, run: Any) -> None:
+    path = demo / "rates.toml"
+    path.write_text(path.read_text().replace("input = 0", "input = -0"))
+    code, out, err = run("estimate", cwd=demo)
+    assert code == 2 and not out and err.count("[rate-negative]") > 1
+    assert "errors; nothing was done" in err and "the rest was processed" not in err
+    (demo / "empty").mkdir()
+    code, out, err = run("record", "empty", cwd=demo)
+    assert code == 2 and err.count("[source-empty]") == 1 and "1 error; nothing was done" in err

@@ -118,7 +118,6 @@ def test_what_is_wrong_with_a_plugin_is_named(
 ) -> None:
     folder = broken(tmp_path / "site", group, target, code)
     (tmp_path / "x.json").write_text('{"of": "nobody"}')
-    (tmp_path / "y.json").write_text((ESTATE / "november" / "native" / "fault-logger.yaml").read_text())
     if group == "formats":
         ran = run("inventory", "x.json", PYTHONPATH=str(folder))
         assert ran.code == 2 and "[plugin]" in ran.err and said in ran.err and "Traceback" not in ran.err, ran.err

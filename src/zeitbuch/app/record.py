@@ -61,15 +61,9 @@ def record_snapshot(session: Session, sources: Sequence[str], request: RecordReq
     inputs = named_inputs(session, sources, session.inputs(sources))
     files, contents = hash_files(session, inputs)
     if not files:
-        session.problems.append(
-            Problem(
-                "source-empty",
-                "error",
-                "expected files to record, found none",
-                None,
-                "name the folder that holds the exports",
-            )
-        )
+        if not session.problems:
+            words, hint = "expected files to record, found none", "name the folder that holds the exports"
+            session.problems.append(Problem("source-empty", "error", words, None, hint))
         raise InputFaults(session.problems)
     last = last_snapshot(session.book)
     if last is not None and last.files == sha256(manifest(files)):

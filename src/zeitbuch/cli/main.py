@@ -105,7 +105,7 @@ def _run_command(name: str, rest: list[str]) -> int:
     except InputFaults as error:
         from .shared.session import report_problems
 
-        return report_problems(error.problems, args)
+        return report_problems(error.problems, args, went_on=False)
     except ZeitbuchError as error:
         from zeitbuch.writers.escape.text import make_inert
 

@@ -79,8 +79,10 @@ def problems_to_tell(problems: Sequence[Problem], args: argparse.Namespace) -> l
     ]
 
 
-def report_problems(problems: Sequence[Problem], args: argparse.Namespace, status: int = OK) -> int:
-    """Problems to stderr; the exit status."""
+def report_problems(
+    problems: Sequence[Problem], args: argparse.Namespace, status: int = OK, went_on: bool = True
+) -> int:
+    """Problems to stderr; the exit status. ``went_on`` says whether the command did its work all the same."""
     from zeitbuch.readers.input.secrets import masked_text  # only where something is told
 
     errors = 0
@@ -88,7 +90,8 @@ def report_problems(problems: Sequence[Problem], args: argparse.Namespace, statu
         errors += problem.severity == "error"
         print(make_inert(masked_text(str(problem))), file=sys.stderr)
     if errors:
-        print(f"{count_words(errors, 'error')}; the rest was processed", file=sys.stderr)
+        rest = "the rest was processed" if went_on else "nothing was done"
+        print(f"{count_words(errors, 'error')}; {rest}", file=sys.stderr)
     return WRONG if errors else status
 
 

@@ -51,10 +51,10 @@ class ZeitbuchError(Exception):
 
 
 class InputFaults(ZeitbuchError):
-    """Cannot go on because of several faults of one input: ``problems`` holds all of them, ``problem`` the last."""
+    """Cannot go on because of several faults of one input: ``problems`` holds all of them, ``problem`` the first."""
 
     def __init__(self, problems: Sequence[Problem]) -> None:
-        super().__init__(problems[-1])
+        super().__init__(problems[0])
         self.problems = tuple(problems)
 
 
