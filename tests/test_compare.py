@@ -15,7 +15,8 @@ from builders import START, ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
 from zeitbuch.core.estimate.comparison import Comparison, compare_options
 from zeitbuch.core.estimate.proposals import find_proposals
-from zeitbuch.core.estimate.scenario import (  # fmt: skip
+from zeitbuch.core.estimate.scenario import apply_scenario
+from zeitbuch.core.estimate.scenario_records import (
     Admit,
     AnyChange,
     Assume,
@@ -29,7 +30,6 @@ from zeitbuch.core.estimate.scenario import (  # fmt: skip
     Scenario,
     SetParameter,
     SwapModel,
-    apply_scenario,
 )
 from zeitbuch.core.model.records import Estate, Flow, Ref, Schedule, Trigger
 from zeitbuch.core.pricing.rate_card import Belongs, Host, Meter, MeterPrice, ModelRate, Price, RateCard

@@ -111,7 +111,7 @@ def test_scenario_of_the_docs_runs_as_written(demo: Path, run: Run) -> None:
     assert ran.code == 0 and "small models" in ran.out, ran.err
     for line in re.findall(r"^zeitbuch (.*)$", text, re.MULTILINE):
         assert run(*line.split(), cwd=demo).code == 0, line
-    from zeitbuch.core.estimate.scenario import AnyChange
+    from zeitbuch.core.estimate.scenario_records import AnyChange
 
     documented = set(re.findall(r"^\| `([a-z ]+)` \|", text, re.MULTILINE))
     assert documented - {"do"} == {kind.__struct_config__.tag for kind in AnyChange.__args__}

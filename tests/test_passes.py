@@ -12,7 +12,8 @@ from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
-from zeitbuch.core.passes.exact import Passes, combine_arrivals
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.exact_joins import combine_arrivals
 
 
 def runs(f: Flow, *rules: Rule) -> dict[str, float]:

@@ -18,7 +18,9 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step
 from zeitbuch.core.passes import exact as exact_rules
 from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.exact_joins import ExactJoins
 from zeitbuch.core.passes.random_draws import Draws, sum_of_draws
+from zeitbuch.core.passes.sampled_cases import CaseDraws
 from zeitbuch.core.passes.sampling import Sample
 
 
@@ -194,14 +196,14 @@ MUTANTS: dict[str, tuple[Any, str, Callable[[Any], Any]]] = {
         lambda old: lambda self, node, n, s: (n, *old(self, node, n, s)[1:]),
     ),
     "sampled: a loop goes round once": (Sample, "_sum_draws", lambda _: lambda self, counts, items: counts),
-    "sampled: every case in equal parts": (Sample, "_exclusive_cases", lambda _: _even),
+    "sampled: every case in equal parts": (CaseDraws, "_exclusive_cases", lambda _: _even),
     "sampled: until loops go round once more": (
         Sample,
         "_draw_rounds",
         lambda old: lambda self, node, n: old(self, node, n) + n,
     ),
     "exact: branches meet with their minimum": (
-        Passes,
+        ExactJoins,
         "_expected_waiting",
         lambda _: lambda self, tie, a, b, *_: min(a.passes, b.passes),
     ),

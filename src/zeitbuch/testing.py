@@ -79,6 +79,10 @@ def _faults_of_flow(flow: Any, problems: Any, document: Any) -> Iterator[str]:
         return
     if not isinstance(problems, list) or not all(isinstance(problem, Problem) for problem in problems):
         yield f"{name}: expected a list of Problems beside it"
+    yield from _faults_of_content(flow, document, name)
+
+
+def _faults_of_content(flow: Flow, document: Any, name: str) -> Iterator[str]:
     if not flow.id:
         yield "expected a flow with an id, found an empty one"
     if not flow.format:

@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.volume import month_text
 from zeitbuch.core.estimate.comparison import Comparison, compare_options
 from zeitbuch.core.estimate.estate import month_for
 from zeitbuch.core.estimate.proposals import Proposal, ProposalsResult, all_together, find_proposals
-from zeitbuch.core.estimate.scenario import Scenario
+from zeitbuch.core.estimate.scenario_records import Scenario
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.report.comparison_tables import comparison_sheet, proposals_sheet

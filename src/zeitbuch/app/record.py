@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from zeitbuch.book.last_snapshot import last_snapshot
 from zeitbuch.book.records import File, Version, manifest, sha256
+from zeitbuch.core.diff.records import EstateChanges
 from zeitbuch.core.model.problems import InputFaults, Problem, ZeitbuchError, fail
 from zeitbuch.readers.input.sources import Held, Input, load_input, name_of
 from zeitbuch.readers.reading.file_hashes import FileHashes
@@ -86,12 +87,17 @@ def named_inputs(session: Session, sources: Sequence[str], inputs: Sequence[Inpu
         if isinstance(one, str):
             name = os.path.relpath(one, base) if one != "-" else "stdin.json"
         else:
-            name = one.name.split(":", 2)[-1] if one.name.startswith("git:") else one.name.partition(":")[2]
-            inside = sources[0].split(":", 2)[2] if len(sources) == 1 and sources[0].count(":") > 1 else ""
-            if inside and name.startswith(inside.rstrip("/") + "/"):
-                name = name[len(inside.rstrip("/")) + 1 :]
+            name = _name_within(sources, one)
         found.append((name.replace(os.sep, "/"), one))
     return found
+
+
+def _name_within(sources: Sequence[str], one: Held) -> str:
+    name = one.name.split(":", 2)[-1] if one.name.startswith("git:") else one.name.partition(":")[2]
+    inside = sources[0].split(":", 2)[2] if len(sources) == 1 and sources[0].count(":") > 1 else ""
+    if inside and name.startswith(inside.rstrip("/") + "/"):
+        name = name[len(inside.rstrip("/")) + 1 :]
+    return name
 
 
 def hash_files(session: Session, inputs: Sequence[tuple[str, str | Held]]) -> tuple[list[File], dict[str, bytes]]:
@@ -206,6 +212,19 @@ def _make_versions(
     result = _estimate_today(session, estate, request)
     figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     currency = result.currency if result is not None else ""
+    made = _versions_of_changes(number, new, found, keys, place, figures, currency)
+    return made, _figures_of_estate(result)
+
+
+def _versions_of_changes(
+    number: int,
+    new: list[Flow],
+    found: EstateChanges,
+    keys: _Keys,
+    place: _PlaceOfFlows,
+    figures: dict[int, FlowEstimate],
+    currency: str,
+) -> list[Version]:
     by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
     made: list[Version] = []
     for change in found.flows:
@@ -224,7 +243,7 @@ def _make_versions(
         file, member = place.file_of(flow), flow.origin.member or "" if flow.origin is not None else ""
         hash = place.hash_of(flow)
         made.append(_make_version(key, number, change, flow, file, member, hash, figures.get(id(flow)), currency))
-    return made, _figures_of_estate(result)
+    return made
 
 
 class _PlaceOfFlows:

@@ -109,18 +109,23 @@ def _read_archive(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], l
         member = archive.extractfile(info)
         data = member.read() if member is not None else b""
         if info.name == LINES:
-            for raw in data.splitlines():
-                line = msgspec.json.decode(raw, type=Line)
-                form = line.zeitbuch_book or form
-                if line.entry is not None:
-                    entries.append(line.entry)
-                if line.version is not None:
-                    versions.append(line.version)
+            form = _read_lines(data, form, entries, versions)
         elif info.name.startswith(FOLDER):
             contents[info.name[len(FOLDER) :]] = data
     if form != FORM:
         raise fail("book-archive", f"{source}: expected {LINES} of form {FORM}, found {form or 'none'}")
     return entries, versions, contents
+
+
+def _read_lines(data: bytes, form: int | None, entries: list[Entry], versions: list[Version]) -> int | None:
+    for raw in data.splitlines():
+        line = msgspec.json.decode(raw, type=Line)
+        form = line.zeitbuch_book or form
+        if line.entry is not None:
+            entries.append(line.entry)
+        if line.version is not None:
+            versions.append(line.version)
+    return form
 
 
 def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[str, bytes], source: str) -> None:
@@ -140,8 +145,14 @@ def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[s
             raise wrong(f"entry {entry.seq} altered or out of place")
         before = entry.hash
         if entry.kind == "snapshot":
-            body = msgspec.json.decode(entry.body, type=Body)
-            if versions_hash(version for version in versions if version.snapshot == entry.number) != body.versions:
-                raise wrong(f"the versions of snapshot {entry.number} altered")
-            if body.files not in contents:
-                raise wrong(f"no list of files of snapshot {entry.number}")
+            _check_snapshot(versions, contents, entry, wrong)
+
+
+def _check_snapshot(
+    versions: list[Version], contents: dict[str, bytes], entry: Entry, wrong: Callable[[str], ZeitbuchError]
+) -> None:
+    body = msgspec.json.decode(entry.body, type=Body)
+    if versions_hash(version for version in versions if version.snapshot == entry.number) != body.versions:
+        raise wrong(f"the versions of snapshot {entry.number} altered")
+    if body.files not in contents:
+        raise wrong(f"no list of files of snapshot {entry.number}")

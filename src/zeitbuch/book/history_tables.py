@@ -22,27 +22,10 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
     for version in versions:
         mapping.setdefault(version.snapshot, []).append(version)
     alive: set[int] = set()
-    rows = []
+    rows: list[tuple[object, ...]] = []
     currency = ""
     for entry in snapshots:
-        own = mapping.get(entry.number, [])
-        for version in own:
-            (alive.discard if version.status == "removed" else alive.add)(version.flow)
-        counts = {word: sum(version.status == word for version in own) for word in ("added", "changed", "removed")}
-        names = [version.name for version in own if version.status == "changed"]
-        more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
-        changed = ", ".join(names[:SHOWN]) + more
-        what = [
-            f"{number} {word}"
-            for word, number in (("added", counts["added"]), ("removed", counts["removed"]))
-            if number
-        ]
-        what += [f"changed: {changed}"] if changed else []
-        body = msgspec.json.decode(entry.body, type=Body)
-        currency = currency or body.reckoned.currency
-        told = "; ".join(what) or "files only"
-        figures = (body.reckoned.calls, _money_cell(body.reckoned.month, body.reckoned.unpriced))
-        rows.append((f"@{entry.number}", entry.at, entry.who, entry.note, body.count, len(alive), told, *figures))
+        currency = _row_of_snapshot(mapping, entry, alive, currency, rows)
     columns = (
         Column("snapshot", "snapshot"),
         Column("at", "when"),
@@ -63,6 +46,32 @@ def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
     )
 
 
+def _row_of_snapshot(
+    mapping: dict[int, list[Version]],
+    entry: Entry,
+    alive: set[int],
+    currency: str,
+    rows: list[tuple[object, ...]],
+) -> str:
+    own = mapping.get(entry.number, [])
+    for version in own:
+        (alive.discard if version.status == "removed" else alive.add)(version.flow)
+    counts = {word: sum(version.status == word for version in own) for word in ("added", "changed", "removed")}
+    names = [version.name for version in own if version.status == "changed"]
+    more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
+    changed = ", ".join(names[:SHOWN]) + more
+    what = [
+        f"{number} {word}" for word, number in (("added", counts["added"]), ("removed", counts["removed"])) if number
+    ]
+    what += [f"changed: {changed}"] if changed else []
+    body = msgspec.json.decode(entry.body, type=Body)
+    currency = currency or body.reckoned.currency
+    told = "; ".join(what) or "files only"
+    figures = (body.reckoned.calls, _money_cell(body.reckoned.month, body.reckoned.unpriced))
+    rows.append((f"@{entry.number}", entry.at, entry.who, entry.note, body.count, len(alive), told, *figures))
+    return currency
+
+
 def _money_cell(amount: str | None, unpriced: str) -> object:
     """An amount for a cell; what had no price is shown by a question mark."""
     if amount is None:
@@ -75,20 +84,9 @@ def flow_sheet(
 ) -> Sheet:
     """One row a version; ``now`` says what one costs a run and a month at today's rates."""
     when = {entry.number: entry for entry in snapshots}
-    rows = []
+    rows: list[tuple[object, ...]] = []
     for version in own:
-        entry = when[version.snapshot]
-        what = version.summary if version.status == "changed" else version.status
-        there = version.status != "removed"
-        row = [version.number, f"@{version.snapshot}", entry.at, entry.who, what]
-        row += (
-            [version.calls, _money_cell(version.run, version.unpriced), _money_cell(version.month, version.unpriced)]
-            if there
-            else ["", "", ""]
-        )
-        if now is not None:
-            row += now(version) if there else ["", ""]
-        rows.append(tuple(row))
+        _row_of_version(now, when, version, rows)
     currency = next((version.currency for version in own if version.currency), "")
     columns = [
         Column("version", "version", "count"),
@@ -106,3 +104,23 @@ def flow_sheet(
         notes.append("'now': the version at today's rates and assumptions, by itself.")
     last = own[-1]
     return Sheet(tuple(columns), tuple(rows), title=f"{last.name} ({last.id})", notes=tuple(notes))
+
+
+def _row_of_version(
+    now: Callable[[Version], list[object]] | None,
+    when: dict[int, Entry],
+    version: Version,
+    rows: list[tuple[object, ...]],
+) -> None:
+    entry = when[version.snapshot]
+    what = version.summary if version.status == "changed" else version.status
+    there = version.status != "removed"
+    row = [version.number, f"@{version.snapshot}", entry.at, entry.who, what]
+    row += (
+        [version.calls, _money_cell(version.run, version.unpriced), _money_cell(version.month, version.unpriced)]
+        if there
+        else ["", "", ""]
+    )
+    if now is not None:
+        row += now(version) if there else ["", ""]
+    rows.append(tuple(row))

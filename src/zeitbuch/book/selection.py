@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import datetime
 import difflib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 from .records import Entry, Version
 
@@ -67,12 +67,7 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
     ):
         keys = {version.flow for version in versions if test(version)}
         if len(keys) > 1:
-            named = {
-                version.flow
-                for version in versions
-                if version.flow in keys and version == _last_version(versions, version.flow) and test(version)
-            }
-            keys = named or keys
+            keys = _still_named(versions, keys, test)
         if len(keys) == 1:
             (one,) = keys
             return [version for version in versions if version.flow == one]
@@ -83,6 +78,19 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
                 f"expected one flow, found {len(keys)} by '{key}': {', '.join(names[:6])}",
                 "name it by its id",
             )
+    raise _unknown_flow(versions, key)
+
+
+def _still_named(versions: Sequence[Version], keys: set[int], test: Callable[[Version], bool]) -> set[int]:
+    named = {
+        version.flow
+        for version in versions
+        if version.flow in keys and version == _last_version(versions, version.flow) and test(version)
+    }
+    return named or keys
+
+
+def _unknown_flow(versions: Sequence[Version], key: str) -> ZeitbuchError:
     near = difflib.get_close_matches(
         key, sorted({version.name for version in versions} | {version.id for version in versions}), 3, 0.4
     )
@@ -91,7 +99,7 @@ def flow_versions(versions: Sequence[Version], key: str) -> list[Version]:
         if near
         else "`zeitbuch inventory @latest` lists the flows"
     )
-    raise fail("flow-unknown", f"expected the id or name of a recorded flow, found '{key}'", hint)
+    return fail("flow-unknown", f"expected the id or name of a recorded flow, found '{key}'", hint)
 
 
 def _last_version(versions: Sequence[Version], flow: int) -> Version:

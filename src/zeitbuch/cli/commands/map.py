@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from argparse import Namespace
 from pathlib import Path
 
 from zeitbuch.app.flows import find_flow
@@ -95,6 +96,10 @@ def _check_options(args: argparse.Namespace) -> None:
         raise fail("option", "expected --estate beside --stores, found none")
     if not args.estate:
         return
+    _refuse_parts(args)
+
+
+def _refuse_parts(args: Namespace) -> None:
     unheard = ["--" + name for name in ("flow", "fold", "around", "lineage", "ai") if getattr(args, name)]
     unheard += ["--depth"] if args.depth is not None else []
     unheard += ["--detail"] if args.detail != "settings" else []

@@ -126,14 +126,7 @@ def rule_fires(rule: str, zone_name: str, first: date, after: date) -> int:
 
     zone = zone_of(zone_name)
     text = "\n".join(line.strip() for line in rule.replace("\\n", "\n").splitlines() if line.strip())
-    if "RRULE" not in text.upper() and "DTSTART" not in text.upper():
-        text = f"RRULE:{text}"
-    own = re.search(r"DTSTART;TZID=([^:;]+):", text)
-    if own:
-        zone = zone_of(own[1])
-        text = text.replace(f";TZID={own[1]}", "")
-    # Times in UTC are turned into the zone's clock, where days and hours of the rule are meant.
-    text = re.sub(r"(\d{8}T\d{6})Z", lambda m: _local_time(m[1], zone), text)
+    text, zone = _rule_on_clock(text, zone)
     begin = datetime(first.year, first.month, first.day)
     end = datetime(after.year, after.month, after.day)
     often = any(f"FREQ={name}" in text.upper() for name in _OFTEN) and "BYHOUR" not in text.upper()
@@ -150,6 +143,18 @@ def rule_fires(rule: str, zone_name: str, first: date, after: date) -> int:
     except (ValueError, TypeError, AttributeError, KeyError, IndexError) as error:
         hint = "example: FREQ=WEEKLY;BYDAY=MO,WE;BYHOUR=8;BYMINUTE=0;BYSECOND=0"
         raise fail("rule", f"expected a recurrence rule (RFC 5545), found '{rule}': {error}", hint) from None
+
+
+def _rule_on_clock(text: str, zone: ZoneInfo) -> tuple[str, ZoneInfo]:
+    if "RRULE" not in text.upper() and "DTSTART" not in text.upper():
+        text = f"RRULE:{text}"
+    own = re.search(r"DTSTART;TZID=([^:;]+):", text)
+    if own:
+        zone = zone_of(own[1])
+        text = text.replace(f";TZID={own[1]}", "")
+    # Times in UTC are turned into the zone's clock, where days and hours of the rule are meant.
+    text = re.sub(r"(\d{8}T\d{6})Z", lambda m: _local_time(m[1], zone), text)
+    return text, zone
 
 
 def _local_time(stamp: str, zone: ZoneInfo) -> str:
@@ -171,6 +176,30 @@ def repeat_fires(text: str, zone_name: str, first: date, after: date) -> float:
     most = int(head[1]) if head[1] else None
     begin, end = _zone_span(zone, first, after)
     start, step, until = _parse_interval(text, parts[1:], zone)
+    start = _first_start(start, most, until, step, begin)
+    span = step.tdelta if not isinstance(step, timedelta) else step
+    months = 0 if isinstance(step, timedelta) else int(step.years * 12 + step.months)
+    if not months and span <= timedelta(0):
+        raise _no_interval(text)
+    said = next((part for part in parts[1:] if part.startswith("P")), "T")
+    if "T" not in said:
+        return float(_by_clock(start, step, most, begin, end, zone))
+    return _by_elapsed_time(span, until, end, begin, start, most)
+
+
+def _by_elapsed_time(
+    span: Any | timedelta, until: datetime | None, end: datetime, begin: datetime, start: datetime, most: int | None
+) -> float:
+    gap = span.total_seconds()
+    stop = min(end, until) if until is not None else end
+    low = max(0, math.ceil((begin.timestamp() - start.timestamp()) / gap))
+    high = math.ceil((stop.timestamp() - start.timestamp()) / gap)
+    return float(max(0, (high if most is None else min(high, most)) - low))
+
+
+def _first_start(
+    start: datetime | None, most: int | None, until: datetime | None, step: Any, begin: datetime
+) -> datetime:
     if start is None:
         if most is not None and until is not None:
             # Counted back from its end.
@@ -179,18 +208,7 @@ def repeat_fires(text: str, zone_name: str, first: date, after: date) -> float:
                 start = _step_back(start, step)
         else:
             start = begin
-    span = step.tdelta if not isinstance(step, timedelta) else step
-    months = 0 if isinstance(step, timedelta) else int(step.years * 12 + step.months)
-    if not months and span <= timedelta(0):
-        raise _no_interval(text)
-    said = next((part for part in parts[1:] if part.startswith("P")), "T")
-    if "T" not in said:
-        return float(_by_clock(start, step, most, begin, end, zone))
-    gap = span.total_seconds()
-    stop = min(end, until) if until is not None else end
-    low = max(0, math.ceil((begin.timestamp() - start.timestamp()) / gap))
-    high = math.ceil((stop.timestamp() - start.timestamp()) / gap)
-    return float(max(0, (high if most is None else min(high, most)) - low))
+    return start
 
 
 def _by_clock(start: datetime, step: Any, most: int | None, begin: datetime, end: datetime, zone: ZoneInfo) -> int:

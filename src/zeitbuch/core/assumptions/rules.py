@@ -140,23 +140,31 @@ def assumption_problems(assumptions: Assumptions) -> list[Problem]:
     """Values out of their range or in no order, and rules that say nothing."""
     found: list[Problem] = []
     for position, season in enumerate(assumptions.season):
-        wrong = [factor for factor in season.factors if not 0 <= factor < float("inf")]
-        if len(season.factors) != MONTHS or wrong or not sum(season.factors):
-            message = f"expected {MONTHS} factors of 0 or more, January first, found {len(season.factors)}"
-            message += f" with {wrong[0]:g} among them" if wrong else ""
-            found.append(Problem("assume-season", "error", message, Origin("", f"/season/{position}/factors")))
+        _season_problems(season, found, position)
     for position, rule in enumerate(assumptions.assume):
-        place = Origin("", f"/assume/{position}")
-        given = rule.given_quantities()
-        if not given:
-            words = ", ".join(QUANTITIES)
-            found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
-        for quantity, figure in given:
-            found += _in_range(quantity, figure, place.at(f"/assume/{position}/{quantity}"))
-        if rule.share is not UNSET and not rule.case:
-            hint = "name the case that the share is for"
-            found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))
+        _rule_problems(position, rule, found)
     return found
+
+
+def _season_problems(season: Season, found: list[Problem], position: int) -> None:
+    wrong = [factor for factor in season.factors if not 0 <= factor < float("inf")]
+    if len(season.factors) != MONTHS or wrong or not sum(season.factors):
+        message = f"expected {MONTHS} factors of 0 or more, January first, found {len(season.factors)}"
+        message += f" with {wrong[0]:g} among them" if wrong else ""
+        found.append(Problem("assume-season", "error", message, Origin("", f"/season/{position}/factors")))
+
+
+def _rule_problems(position: int, rule: Rule, found: list[Problem]) -> None:
+    place = Origin("", f"/assume/{position}")
+    given = rule.given_quantities()
+    if not given:
+        words = ", ".join(QUANTITIES)
+        found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
+    for quantity, figure in given:
+        found += _in_range(quantity, figure, place.at(f"/assume/{position}/{quantity}"))
+    if rule.share is not UNSET and not rule.case:
+        hint = "name the case that the share is for"
+        found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))
 
 
 def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
@@ -208,38 +216,42 @@ def _compile_rules(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
     for above, rules in ((0, assumptions.assume), (1, overlay)):
         words = "scenario" if above else "assumptions"
         for rule in rules:
-            weight = (
-                above,
-                pattern_rank(rule.step) + pattern_rank(rule.trigger),
-                pattern_rank(rule.case) + pattern_rank(rule.placeholder),
-                pattern_rank(rule.flow),
-            )
-            first, second, function, d, e = (
-                compile_pattern(part) if part else None
-                for part in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
-            )
-            why = f"{words} for {rule.where_words()}" + (f": {rule.note}" if rule.note else "")
-            for quantity, figure in rule.given_quantities():
-                found.append(
-                    (
-                        quantity,
-                        _Ready(
-                            rule,
-                            value_of(figure, rule.evidence, why),
-                            first,
-                            second,
-                            function,
-                            d,
-                            e,
-                            weight,
-                            bool(function or d or e),
-                        ),
-                    )
-                )
+            _compile_rule(above, rule, words, found)
     if len(_ready) > 7:
         _ready.clear()
     _ready[id(assumptions)] = (assumptions, found)
     return found
+
+
+def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, _Ready]]) -> None:
+    weight = (
+        above,
+        pattern_rank(rule.step) + pattern_rank(rule.trigger),
+        pattern_rank(rule.case) + pattern_rank(rule.placeholder),
+        pattern_rank(rule.flow),
+    )
+    first, second, function, d, e = (
+        compile_pattern(part) if part else None
+        for part in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
+    )
+    why = f"{words} for {rule.where_words()}" + (f": {rule.note}" if rule.note else "")
+    for quantity, figure in rule.given_quantities():
+        found.append(
+            (
+                quantity,
+                _Ready(
+                    rule,
+                    value_of(figure, rule.evidence, why),
+                    first,
+                    second,
+                    function,
+                    d,
+                    e,
+                    weight,
+                    bool(function or d or e),
+                ),
+            )
+        )
 
 
 class Book:
@@ -333,19 +345,35 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
         book = Book(assumptions, flow)
         if "share" not in book.by:
             continue
-        given: dict[str, list[_Ready]] = {}
-        for link in flow.links:
-            step = decisions.get(link.source)
-            if step is not None and link.role != "error":
-                ready = book.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
-                if ready is not None:
-                    given.setdefault(step.id, []).append(ready)
+        given = _given_shares(flow, decisions, book)
         for step_id, rules in given.items():
-            total = sum(ready.value.amount for ready in rules)
-            if total > 1 + 1e-9:
-                place = max(places.get(id(ready.rule), 0) for ready in rules)
-                title = decisions[step_id].title
-                message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
-                hint = "one case is taken each time; a pattern may give its share to several cases"
-                found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{place}/share"), hint))
+            _shares_over_one(rules, places, decisions, step_id, flow, found)
     return found
+
+
+def _given_shares(flow: Flow, decisions: dict[str, Step], book: Book) -> dict[str, list[_Ready]]:
+    given: dict[str, list[_Ready]] = {}
+    for link in flow.links:
+        step = decisions.get(link.source)
+        if step is not None and link.role != "error":
+            ready = book.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
+            if ready is not None:
+                given.setdefault(step.id, []).append(ready)
+    return given
+
+
+def _shares_over_one(
+    rules: list[_Ready],
+    places: dict[int, int],
+    decisions: dict[str, Step],
+    step_id: str,
+    flow: Flow,
+    found: list[Problem],
+) -> None:
+    total = sum(ready.value.amount for ready in rules)
+    if total > 1 + 1e-9:
+        place = max(places.get(id(ready.rule), 0) for ready in rules)
+        title = decisions[step_id].title
+        message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
+        hint = "one case is taken each time; a pattern may give its share to several cases"
+        found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{place}/share"), hint))

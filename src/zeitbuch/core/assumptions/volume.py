@@ -115,28 +115,10 @@ def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | N
     season = book.factor(month[1])
     declared = book.find("runs", trigger=names)
     if declared is not None:
-        words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
-        return Volume(
-            declared.amount * season,
-            checks,
-            declared.evidence,
-            words,
-            1.0,
-            declared.low * season,
-            declared.high * season,
-        )
+        return _declared_volume(declared, season, checks)
     base: Value
     if trigger.kind == "polling" and clocked:
-        hits = book.find("hit_rate", trigger=names) or Value(
-            0.25, "default", "default share of checks that find something"
-        )
-        base = Value(
-            occurs * hits.amount,
-            hits.evidence,
-            f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})",
-            occurs * hits.low,
-            occurs * hits.high,
-        )
+        base = _polled_runs(book, names, occurs, checks)
     elif clocked:
         base = Value(occurs, "read", "counted from the schedule")
     else:
@@ -148,6 +130,30 @@ def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | N
         words = events.why + (f", season x {season:.2f}" if season != 1 else "")
         base = Value(events.amount * season, events.evidence, words, events.low * season, events.high * season)
     return _volume_admitted(trigger, book, names, base, checks)
+
+
+def _declared_volume(declared: Value, season: float, checks: float) -> Volume:
+    words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
+    return Volume(
+        declared.amount * season,
+        checks,
+        declared.evidence,
+        words,
+        1.0,
+        declared.low * season,
+        declared.high * season,
+    )
+
+
+def _polled_runs(book: Book, names: tuple[str, str], occurs: float, checks: float) -> Value:
+    hits = book.find("hit_rate", trigger=names) or Value(0.25, "default", "default share of checks that find something")
+    return Value(
+        occurs * hits.amount,
+        hits.evidence,
+        f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})",
+        occurs * hits.low,
+        occurs * hits.high,
+    )
 
 
 def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
@@ -189,6 +195,10 @@ def _sum_volumes(parts: list[Volume]) -> Volume:
     unknown = [volume.why for volume in parts if volume.runs is None]
     if unknown:
         return Volume(None, checks, "default", "; ".join(unknown))
+    return _sum_known(parts, checks)
+
+
+def _sum_known(parts: list[Volume], checks: float | int) -> Volume:
     runs = sum(volume.runs or 0.0 for volume in parts)
     low = sum(volume.runs or 0.0 if math.isnan(volume.low) else volume.low for volume in parts)
     high = sum(volume.runs or 0.0 if math.isnan(volume.high) else volume.high for volume in parts)

@@ -175,6 +175,11 @@ def _figures_of_flow(
     flow = structs.replace(flow, before=before, after=after)
     if not each or a is None or b is None or before is None or after is None:
         return flow
+    return _with_shares(flow, a, b, new, after, before)
+
+
+def _with_shares(flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: Figures, before: Figures) -> FlowChanges:
+    """The flow's changes with the share each has in its figures, and what only several together make."""
     spelled = map_ids(a, flow.ids)
     shares = [_share_of_change(spelled, b, change, new, after) for change in flow.changes]
     total = subtract_figures(after, before)

@@ -8,7 +8,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from difflib import SequenceMatcher
 from typing import Literal
 
@@ -123,6 +123,14 @@ def _branches_of(flow: Flow) -> Iterator[Unit]:
                     work.append(link.target)
         return found
 
+    yield from _case_branches(flow, out, after, helpers)
+    yield from _scope_contents(flow, graph)
+
+
+def _case_branches(
+    flow: Flow, out: dict[str, list[Link]], after: Callable[[str], set[str]], helpers: dict[str, list[str]]
+) -> Iterator[Unit]:
+    """What each case of a decision leads to up to where the cases meet."""
     for step in flow.steps:
         starts = [link for link in out.get(step.id, ()) if link.role in ("case", "next")]
         if len(starts) > 1:
@@ -135,6 +143,10 @@ def _branches_of(flow: Flow) -> Iterator[Unit]:
                     yield _part_of_flow(
                         flow, "branch", own, f"the case {quote_name(k.label or k.target)} of {quote_name(step.title)}"
                     )
+
+
+def _scope_contents(flow: Flow, graph: Graph) -> Iterator[Unit]:
+    """What each scope holds."""
     for scope in graph.levels:
         if scope is not None:
             inside = {
@@ -171,6 +183,17 @@ def detect_clones(flows: Iterable[Flow]) -> list[Twin]:
     flows = list(flows)
     found: list[Twin] = []
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
+    _whole_clones(flows, found, told)
+    branches: list[Unit] = []
+    for flow in flows:
+        _clones_within(flow, branches, found, told)
+    found += _best_pairs(_branches_across(branches), PARTS, told)
+    found += _prompt_clones(flows, told)
+    return found
+
+
+def _whole_clones(flows: list[Flow], found: list[Twin], told: set[tuple[str, str]]) -> None:
+    """Pairs of flows that are alike as a whole."""
     whole = [flow for flow in flows if len(flow.steps) >= 3]
     if len(whole) > 1:
         score = flow_likeness(whole, whole)
@@ -181,30 +204,27 @@ def detect_clones(flows: Iterable[Flow]) -> list[Twin]:
                     for field in (whole[item], whole[j])
                 )
                 found.append(_make_clone(first, second, float(score[item, j]), told))
-    branches: list[Unit] = []
-    for flow in flows:
-        units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
-        branches += units
-        pairs = [
-            (_likeness_of(first, second), first, second)
-            for first, second in itertools.combinations(units, 2)
-            if not first.ids & second.ids
-        ]
-        found += _best_pairs(pairs, PARTS, told)
-        steps = [
-            _part_of_flow(flow, "step", [step.id], quote_name(step.title))
-            for step in flow.steps
-            if _has_substance(step)
-        ]
-        near = [
-            (_likeness_of(first, second), first, second)
-            for first, second in itertools.combinations(steps, 2)
-            if first.part.steps[0].operation == second.part.steps[0].operation
-        ]
-        found += _best_pairs(near, STEPS, told)
-    found += _best_pairs(_branches_across(branches), PARTS, told)
-    found += _prompt_clones(flows, told)
-    return found
+
+
+def _clones_within(flow: Flow, branches: list[Unit], found: list[Twin], told: set[tuple[str, str]]) -> None:
+    """Copies of branches and of steps within one flow."""
+    units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
+    branches += units
+    pairs = [
+        (_likeness_of(first, second), first, second)
+        for first, second in itertools.combinations(units, 2)
+        if not first.ids & second.ids
+    ]
+    found += _best_pairs(pairs, PARTS, told)
+    steps = [
+        _part_of_flow(flow, "step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)
+    ]
+    near = [
+        (_likeness_of(first, second), first, second)
+        for first, second in itertools.combinations(steps, 2)
+        if first.part.steps[0].operation == second.part.steps[0].operation
+    ]
+    found += _best_pairs(near, STEPS, told)
 
 
 def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
@@ -283,6 +303,19 @@ def _swapped_words(old: str, new: str) -> Iterator[tuple[str, str]]:
 
 def _left_over_texts(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
     """Texts of the second copy that still say what the copying changed elsewhere."""
+    swaps, shown = _count_swaps(a, b, pairs)
+    # What became several things, or what several things became, is no systematic replacement.
+    olds, news = Counter(name for name, _ in swaps), Counter(name for _, name in swaps)
+    for (old, new), times in sorted(swaps.items(), key=lambda s: (-s[1], s[0])):
+        if times < 2 or olds[old] > 1 or news[new] > 1:
+            continue
+        yield from _unswapped_texts(pairs, old, shown, new, times)
+
+
+def _count_swaps(
+    a: Unit, b: Unit, pairs: list[tuple[Step, Step]]
+) -> tuple[Counter[tuple[str, str]], dict[tuple[str, str], tuple[str, str]]]:
+    """How often each word was swapped for another between the copies, and how both were written."""
     swaps: Counter[tuple[str, str]] = Counter()
     shown: dict[tuple[str, str], tuple[str, str]] = {}
     for one, two in pairs:
@@ -296,17 +329,18 @@ def _left_over_texts(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterat
         for old, new in _swapped_words(a.title, b.title):
             if (old.casefold(), new.casefold()) in swaps:
                 swaps[old.casefold(), new.casefold()] += 1
-    # What became several things, or what several things became, is no systematic replacement.
-    olds, news = Counter(name for name, _ in swaps), Counter(name for _, name in swaps)
-    for (old, new), times in sorted(swaps.items(), key=lambda s: (-s[1], s[0])):
-        if times < 2 or olds[old] > 1 or news[new] > 1:
-            continue
-        pattern = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)", re.IGNORECASE)
-        for one, two in pairs:
-            mine = dict(_texts_of_step(two))
-            for what, text in _texts_of_step(one):
-                if mine.get(what) == text and pattern.search(text):
-                    yield Left(f"{quote_name(two.title)} ({what})", text, *shown[old, new], times, two.origin)
+    return swaps, shown
+
+
+def _unswapped_texts(
+    pairs: list[tuple[Step, Step]], old: str, shown: dict[tuple[str, str], tuple[str, str]], new: str, times: int
+) -> Iterator[Left]:
+    pattern = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)", re.IGNORECASE)
+    for one, two in pairs:
+        mine = dict(_texts_of_step(two))
+        for what, text in _texts_of_step(one):
+            if mine.get(what) == text and pattern.search(text):
+                yield Left(f"{quote_name(two.title)} ({what})", text, *shown[old, new], times, two.origin)
 
 
 # -- prompts ------------------------------------------------------------------------------------------------------
@@ -314,13 +348,7 @@ def _left_over_texts(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterat
 
 def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
     """Prompts that are nearly the same in steps that are no copies of each other."""
-    held = [
-        (flow, step, " ".join(prompt.text for prompt in step.model.prompts))
-        for flow in flows
-        for step in flow.steps
-        if step.model is not None
-    ]
-    held = [entry for entry in held if len(entry[2].split()) >= WORDS]
+    held = _held_prompts(flows)
     if len(held) < 2:
         return
     bags = [{" ".join(entry) for entry in itertools.pairwise(_WORD.findall(text.casefold()))} for _, _, text in held]
@@ -334,6 +362,18 @@ def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Tw
         )
         twin = _make_clone(first, second, float(score[item, j]), told)
         yield structs.replace(twin, changes=tuple(change for change in twin.changes if change.topic == "prompt"))
+
+
+def _held_prompts(flows: list[Flow]) -> list[tuple[Flow, Step, str]]:
+    """The long prompts of the estate, each with its flow and step."""
+    held = [
+        (flow, step, " ".join(prompt.text for prompt in step.model.prompts))
+        for flow in flows
+        for step in flow.steps
+        if step.model is not None
+    ]
+    held = [entry for entry in held if len(entry[2].split()) >= WORDS]
+    return held
 
 
 def clone_title(twin: Twin) -> str:

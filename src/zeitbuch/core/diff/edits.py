@@ -76,12 +76,16 @@ def edit_record(item: Any, edits: list[Edit]) -> Any:
             values[edit.field] = edit.new
     if inputs:
         values["inputs"] = _edit_inputs(values.get("inputs", item.inputs), inputs)
+    _edit_model(item, model, prompts, values)
+    return structs.replace(item, **values) if values else item
+
+
+def _edit_model(item: Any, model: dict[str, Any], prompts: list[Edit], values: dict[str, Any]) -> None:
     if model or prompts:
         use = values.get("model", item.model) or ModelUse()
         if prompts:
             model["prompts"] = _edit_prompts(use.prompts, prompts)
         values["model"] = structs.replace(use, **model)
-    return structs.replace(item, **values) if values else item
 
 
 def _edit_items(items: Iterable[T], edits: list[Edit], key: Callable[[T], str]) -> tuple[T, ...]:
@@ -108,15 +112,7 @@ def apply_edits(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Fl
     parts: dict[str, list[Edit]] = {}
     for edit in edits:
         parts.setdefault(edit.part, []).append(edit)
-    links = list(flow.links)
-    for edit in parts.get("link", []):
-        if edit.op == "remove":
-            place = next((index for index, link in enumerate(links) if link == edit.old), None)
-            if place is None:
-                place = next((index for index, link in enumerate(links) if link_key(link) == link_key(edit.old)), None)
-            if place is not None:
-                links.pop(place)
-    links += [edit.new for edit in parts.get("link", []) if edit.op == "add"]
+    links = _edit_links(flow, parts)
     values = {edit.field: edit.new for edit in parts.get("flow", [])}
 
     by_id, by_name = attrgetter("id"), attrgetter("name")
@@ -129,3 +125,17 @@ def apply_edits(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Fl
         variables=_edit_items(flow.variables, parts.get("variable", []), by_name),
         **values,
     )
+
+
+def _edit_links(flow: Flow, parts: dict[str, list[Edit]]) -> list[Link]:
+    """Links without those removed and with those added."""
+    links = list(flow.links)
+    for edit in parts.get("link", []):
+        if edit.op == "remove":
+            place = next((index for index, link in enumerate(links) if link == edit.old), None)
+            if place is None:
+                place = next((index for index, link in enumerate(links) if link_key(link) == link_key(edit.old)), None)
+            if place is not None:
+                links.pop(place)
+    links += [edit.new for edit in parts.get("link", []) if edit.op == "add"]
+    return links

@@ -7,12 +7,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
-from typing import Literal, TypeVar
+from typing import TYPE_CHECKING, Literal, TypeVar
 
 from msgspec import Struct
 
 from zeitbuch.core.model.canonical import Ids
 from zeitbuch.core.model.records import Connection, Flow, Step, Trigger
+
+if TYPE_CHECKING:
+    from .similarity import Matrix
 
 T = TypeVar("T")
 By = Literal["id", "name", "content"]
@@ -105,6 +108,27 @@ def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
 def _trusted_ids(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
     """Ids that name the same step on both sides, and whether ids can be trusted in this flow at all."""
     fresh = {step.id: step for step in new.steps}
+    found, shared, against = _same_ids(old, new, fresh)
+    trusted = against <= DOUBT * shared
+    if trusted:
+        return found, True
+    return _named_alike(old, new, found, fresh)
+
+
+def _named_alike(old: Flow, new: Flow, found: dict[str, str], fresh: dict[str, Step]) -> tuple[dict[str, str], bool]:
+    """Of ids that cannot be trusted, those whose step has the same, unique name on both sides."""
+    first, second = Counter(step.name for step in old.steps), Counter(step.name for step in new.steps)
+    named = {step.id: step.name for step in old.steps}
+    sure = [
+        key
+        for key in found
+        if named[key] and named[key] == fresh[key].name and first[named[key]] == second[named[key]] == 1
+    ]
+    return {key: key for key in sure}, False
+
+
+def _same_ids(old: Flow, new: Flow, fresh: dict[str, Step]) -> tuple[dict[str, str], int, int]:
+    """Ids that stand for the same step on both sides, how many are shared, and how many speak against trust."""
     spots = Counter((step.kind, step.operation, step.name) for step in new.steps)
     found: dict[str, str] = {}
     shared = against = 0
@@ -121,17 +145,7 @@ def _trusted_ids(old: Flow, new: Flow) -> tuple[dict[str, str], bool]:
         elif same_sort or step.kind == other.kind:
             found[step.id] = step.id
         # else the id names a thing of another sort and name: content decides
-    trusted = against <= DOUBT * shared
-    if trusted:
-        return found, True
-    first, second = Counter(step.name for step in old.steps), Counter(step.name for step in new.steps)
-    named = {step.id: step.name for step in old.steps}
-    sure = [
-        key
-        for key in found
-        if named[key] and named[key] == fresh[key].name and first[named[key]] == second[named[key]] == 1
-    ]
-    return {key: key for key in sure}, False
+    return found, shared, against
 
 
 def _by_content(
@@ -143,6 +157,13 @@ def _by_content(
     from .similarity import assign_pairs, likeness_matrix
 
     score, rows, columns = likeness_matrix(old, new, known)
+    part = _scored_pairs(left, right, trusted, least, rows, columns, score)
+    return [Pair(left[index].id, right[inner].id, "content", cost) for index, inner, cost in assign_pairs(part, least)]
+
+
+def _scored_pairs(
+    left: list[Step], right: list[Step], trusted: bool, least: float, rows: list[str], columns: list[str], score: Matrix
+) -> Matrix:
     mapping, table = {key: index for index, key in enumerate(rows)}, {key: index for index, key in enumerate(columns)}
     part = score[[mapping[step.id] for step in left]][:, [table[step.id] for step in right]]
     if least < SURE_STEP:
@@ -152,7 +173,7 @@ def _by_content(
         for index, first in enumerate(left):
             if first.id in spots:
                 part[index, spots[first.id]] += 0.15
-    return [Pair(left[index].id, right[inner].id, "content", cost) for index, inner, cost in assign_pairs(part, least)]
+    return part
 
 
 def match_steps(old: Flow, new: Flow) -> Matching:
@@ -163,27 +184,47 @@ def match_steps(old: Flow, new: Flow) -> Matching:
     left = [step for step in old.steps if step.id not in settled]
     right = [step for step in new.steps if step.id not in settled]
     if left and right:
-        known = {**settled, **{pair.old: pair.new for pair in triggers}}
-        # What is clear first; then what only its clear neighbours can tell.
-        # Where most ids held, an id that is new is a new step, unless all speaks against it.
-        kept = trusted and 2 * len(settled) >= min(len(old.steps), len(new.steps))
-        for least in (SURE_STEP,) if kept else (SURE_STEP, LEAST_STEP):
-            chosen = _by_content(old, new, left, right, known, trusted, least)
-            pairs += chosen
-            known |= {pair.old: pair.new for pair in chosen}
-            first, second = {pair.old for pair in chosen}, {pair.new for pair in chosen}
-            left = [step for step in left if step.id not in first]
-            right = [step for step in right if step.id not in second]
+        left, right = _pair_by_content(old, new, settled, triggers, trusted, left, right, pairs)
     if trusted:
-        again = {step.id for step in left} & {step.id for step in right}
-        pairs += [Pair(key, key, "id", 0.5) for key in (step.id for step in left) if key in again]
-        left = [step for step in left if step.id not in again]
-        right = [step for step in right if step.id not in again]
+        left, right = _pair_by_id(left, right, pairs)
     order = {step.id: index for index, step in enumerate(new.steps)}
     pairs.sort(key=lambda p: order[p.new])
     return Matching(
         tuple(pairs), tuple(triggers), tuple(left), tuple(right), match_connections(old.connections, new.connections)
     )
+
+
+def _pair_by_content(
+    old: Flow,
+    new: Flow,
+    settled: dict[str, str],
+    triggers: list[Pair],
+    trusted: bool,
+    left: list[Step],
+    right: list[Step],
+    pairs: list[Pair],
+) -> tuple[list[Step], list[Step]]:
+    """Pairs by content and neighbourhood: what is clear first, then what only its clear neighbours can tell."""
+    known = {**settled, **{pair.old: pair.new for pair in triggers}}
+    # What is clear first; then what only its clear neighbours can tell.
+    # Where most ids held, an id that is new is a new step, unless all speaks against it.
+    kept = trusted and 2 * len(settled) >= min(len(old.steps), len(new.steps))
+    for least in (SURE_STEP,) if kept else (SURE_STEP, LEAST_STEP):
+        chosen = _by_content(old, new, left, right, known, trusted, least)
+        pairs += chosen
+        known |= {pair.old: pair.new for pair in chosen}
+        first, second = {pair.old for pair in chosen}, {pair.new for pair in chosen}
+        left = [step for step in left if step.id not in first]
+        right = [step for step in right if step.id not in second]
+    return left, right
+
+
+def _pair_by_id(left: list[Step], right: list[Step], pairs: list[Pair]) -> tuple[list[Step], list[Step]]:
+    again = {step.id for step in left} & {step.id for step in right}
+    pairs += [Pair(key, key, "id", 0.5) for key in (step.id for step in left) if key in again]
+    left = [step for step in left if step.id not in again]
+    right = [step for step in right if step.id not in again]
+    return left, right
 
 
 class FlowPair(Struct, frozen=True):
@@ -219,22 +260,38 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
         ("name", 0.95, lambda f: (f.name.casefold(), f.folder, f.environment) if f.name else None),
         ("name", 0.9, lambda f: f.name.casefold()),
     )
+    _flows_by_keys(ways, left, right, found)
+    if left and right:
+        left, right = _flows_by_content(left, right, found)
+    order = {id(flow): index for index, flow in enumerate(new)}
+    found.sort(key=lambda p: order[id(p.new)])
+    return FlowMatching(tuple(found), tuple(left), tuple(right))
+
+
+def _flows_by_keys(
+    ways: tuple[tuple[By, float, Callable[[Flow], object]], ...],
+    left: list[Flow],
+    right: list[Flow],
+    found: list[FlowPair],
+) -> None:
     for by, confidence, key in ways:
         pairs: list[tuple[Flow, Flow]] = []
         _pair_by(key, left, right, pairs)
         found += [FlowPair(first, second, by, confidence) for first, second in pairs]
-    if left and right:
-        from .flow_similarity import flow_likeness
-        from .similarity import assign_pairs
 
-        score = flow_likeness(left, right)
-        # A step or two may be alike by chance.
-        score *= [[min(len(first.steps), len(second.steps)) >= FEW for second in right] for first in left]
-        chosen = assign_pairs(score, LEAST_FLOW)
-        found += [FlowPair(left[index], right[inner], "content", cost) for index, inner, cost in chosen]
-        first, second = {index for index, _, _ in chosen}, {inner for _, inner, _ in chosen}
-        left = [flow for index, flow in enumerate(left) if index not in first]
-        right = [flow for inner, flow in enumerate(right) if inner not in second]
-    order = {id(flow): index for index, flow in enumerate(new)}
-    found.sort(key=lambda p: order[id(p.new)])
-    return FlowMatching(tuple(found), tuple(left), tuple(right))
+
+def _flows_by_content(left: list[Flow], right: list[Flow], found: list[FlowPair]) -> tuple[list[Flow], list[Flow]]:
+    """Adds pairs of flows that are alike to ``found``; what is left on both sides."""
+    from .flow_similarity import flow_likeness
+    from .similarity import assign_pairs
+
+    score = flow_likeness(left, right)
+    # A step or two may be alike by chance.
+    score *= [[min(len(first.steps), len(second.steps)) >= FEW for second in right] for first in left]
+    chosen = assign_pairs(score, LEAST_FLOW)
+    found += [FlowPair(left[index], right[inner], "content", cost) for index, inner, cost in chosen]
+    first, second = {index for index, _, _ in chosen}, {inner for _, inner, _ in chosen}
+    return (
+        [flow for index, flow in enumerate(left) if index not in first],
+        [flow for inner, flow in enumerate(right) if inner not in second],
+    )

@@ -88,39 +88,51 @@ def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency
     if fail_on == "any" and found.flows and most is None:
         said.append(f"{count_words(len(found.flows), 'flow')} changed")
     if fail_on == "risk":
-        for flow in found.flows:
-            risky = [change for change in flow.changes if change.weight == "risk"]
-            if risky:
-                kinds = ", ".join(dict.fromkeys(change.type for change in risky))
-                said.append(f"'{flow.name}': {count_words(len(risky), 'change')} to review ({kinds})")
+        _risk_refusals(found, said)
     if fail_on == "cost" or most is not None:
         said += _cost_refusals(found, most or Limit(share=0.0), currency)
     return said
 
 
-def _cost_refusals(found: EstateChanges, most: Limit, currency: str) -> list[str]:
-    said = []
+def _risk_refusals(found: EstateChanges, said: list[str]) -> None:
     for flow in found.flows:
-        missing = _newly_unpriced(flow)
-        if missing:
-            said.append(f"'{flow.name}': no price for {missing}, so its cost may have grown")
-            continue
-        grown = _growth_of(flow)
-        if grown is None or most.share is None or grown[1] <= grown[0]:
-            continue
-        before, after, word = grown
-        if before and float(after / before) - 1 <= most.share + 1e-9:
-            continue
-        more = f"{percent_text(float(after / before) - 1)} more" if before else "nothing before"
-        said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} per {word} ({more})")
+        risky = [change for change in flow.changes if change.weight == "risk"]
+        if risky:
+            kinds = ", ".join(dict.fromkeys(change.type for change in risky))
+            said.append(f"'{flow.name}': {count_words(len(risky), 'change')} to review ({kinds})")
+
+
+def _cost_refusals(found: EstateChanges, most: Limit, currency: str) -> list[str]:
+    said: list[str] = []
+    for flow in found.flows:
+        _flow_refusal(most, currency, flow, said)
     if most.amount is not None:
-        before_all, after_all, out = sum_figures(found.flows)
-        assert before_all.month is not None and after_all.month is not None
-        more_all = after_all.month.amount - before_all.month.amount
-        if more_all > most.amount:
-            left = f"; {count_words(out, 'flow')} of unknown volume not counted" if out else ""
-            said.append(
-                f"the changed flows together: {money_words(before_all.month)} → {money_words(after_all.month)} "
-                f"{currency} per month{left}"
-            )
+        _total_refusal(found, most.amount, currency, said)
     return said
+
+
+def _total_refusal(found: EstateChanges, most: Decimal, currency: str, said: list[str]) -> None:
+    before_all, after_all, out = sum_figures(found.flows)
+    assert before_all.month is not None and after_all.month is not None
+    more_all = after_all.month.amount - before_all.month.amount
+    if more_all > most:
+        left = f"; {count_words(out, 'flow')} of unknown volume not counted" if out else ""
+        said.append(
+            f"the changed flows together: {money_words(before_all.month)} → {money_words(after_all.month)} "
+            f"{currency} per month{left}"
+        )
+
+
+def _flow_refusal(most: Limit, currency: str, flow: FlowChanges, said: list[str]) -> None:
+    missing = _newly_unpriced(flow)
+    if missing:
+        said.append(f"'{flow.name}': no price for {missing}, so its cost may have grown")
+        return
+    grown = _growth_of(flow)
+    if grown is None or most.share is None or grown[1] <= grown[0]:
+        return
+    before, after, word = grown
+    if before and float(after / before) - 1 <= most.share + 1e-9:
+        return
+    more = f"{percent_text(float(after / before) - 1)} more" if before else "nothing before"
+    said.append(f"'{flow.name}': {before:.4f} → {after:.4f} {currency} per {word} ({more})")

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from collections.abc import Set as AbstractSet
 from typing import Any
 
@@ -76,6 +76,22 @@ def _plain_text(value: Any) -> str:
 
 def _step_features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[str]]]:
     """(weight, bag) for each side of a step. ``hidden`` are ids: a text that is one says nothing."""
+    prompts, settings = _model_features(step)
+    _setting_features(step, hidden, settings)
+    names = {second.name for second in step.inputs}
+    values = _value_features(step)
+    return [
+        (2.0, {f"{step.kind}/{step.operation}"}),
+        (3.0, trigrams_of(step.name)),
+        (1.5, {step.name.casefold()} if step.name else set()),
+        (2.5, prompts),
+        (1.0, names),
+        (2.0, values),
+        (1.5, settings),
+    ]
+
+
+def _model_features(step: Step) -> tuple[set[str], set[str]]:
     prompts: set[str] = set()
     settings: set[str] = set()
     use = step.model
@@ -88,6 +104,10 @@ def _step_features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[
             prompts.update(_WORD.findall(text.casefold()))
         settings |= {f"{key}={getattr(use, key)}" for key in ("name", "task", "temperature", "max_output", "max_turns")}
         settings.add(f"modality={use.modality}")
+    return prompts, settings
+
+
+def _setting_features(step: Step, hidden: frozenset[str], settings: set[str]) -> None:
     for key in ("connection", "calls", "inclusive", "timeout", "on_fault", "join", "enabled", "effect", "yields"):
         value = getattr(step, key)
         if value not in (None, False, "none", "stop", "same") and value not in hidden and value is not True:
@@ -98,22 +118,16 @@ def _step_features(step: Step, hidden: frozenset[str]) -> list[tuple[float, set[
         settings.add(f"repeat={step.repeat.count}/{step.repeat.cap}")
     if step.note:
         settings.add(f"note={step.note}")
-    names = {second.name for second in step.inputs}
+
+
+def _value_features(step: Step) -> set[str]:
     values = set()
     for second in step.inputs:
         value = second.value
         if second.refs and isinstance(value, str):
             value = re.sub(r"\u27e6[^:]*:", "\u27e6", spell_refs(value, second.refs))
         values.add(f"{second.name}={_plain_text(value)}/{second.decided}")
-    return [
-        (2.0, {f"{step.kind}/{step.operation}"}),
-        (3.0, trigrams_of(step.name)),
-        (1.5, {step.name.casefold()} if step.name else set()),
-        (2.5, prompts),
-        (1.0, names),
-        (2.0, values),
-        (1.5, settings),
-    ]
+    return values
 
 
 def own_likeness(old: Sequence[Step], new: Sequence[Step], hidden: frozenset[str]) -> Matrix:
@@ -172,15 +186,7 @@ def likeness_matrix(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matr
     number, count = len(old.triggers), len(new.triggers)
     if old.steps and new.steps:
         own[number:, count:] = own_likeness(old.steps, new.steps, hidden)
-    for index, first in enumerate(old.triggers):
-        for inner, second in enumerate(new.triggers):
-            same = [
-                first.kind == second.kind,
-                first.name == second.name,
-                first.schedule == second.schedule,
-                first.event == second.event,
-            ]
-            own[index, inner] = sum(w for w, flag in zip((0.5, 0.2, 0.15, 0.15), same, strict=True) if flag)
+    _trigger_likeness(old, new, own)
     fixed = [
         (mapping[first], table[second]) for first, second in settled.items() if first in mapping and second in table
     ]
@@ -202,17 +208,35 @@ def likeness_matrix(old: Flow, new: Flow, settled: dict[str, str]) -> tuple[Matr
         for first, second in relations
     ]
     for _ in range(ROUNDS):
-        belief = found**3  # what is but half alike says little of its neighbours
-        near = np.zeros_like(found)
-        weight = np.full_like(found, 1e-9)
-        for (first, second), degree in zip(relations, degrees, strict=True):
-            some = degree > 0
-            share = np.minimum(np.asarray(first @ belief @ second.T) / np.where(some, degree, 1.0), 1.0)
-            near += np.where(some, share, 0.0)
-            weight += some
-        around = near / weight
-        found = pinned(np.where(weight > 0.5, OWN * own + (1 - OWN) * around, own))
+        found = _spread_belief(found, relations, degrees, pinned, own)
     return found, rows, columns
+
+
+def _trigger_likeness(old: Flow, new: Flow, own: Matrix) -> None:
+    for index, first in enumerate(old.triggers):
+        for inner, second in enumerate(new.triggers):
+            same = [
+                first.kind == second.kind,
+                first.name == second.name,
+                first.schedule == second.schedule,
+                first.event == second.event,
+            ]
+            own[index, inner] = sum(w for w, flag in zip((0.5, 0.2, 0.15, 0.15), same, strict=True) if flag)
+
+
+def _spread_belief(
+    found: Matrix, relations: list[tuple[Any, Any]], degrees: list[Any], pinned: Callable[[Matrix], Matrix], own: Matrix
+) -> Matrix:
+    belief = found**3  # what is but half alike says little of its neighbours
+    near = np.zeros_like(found)
+    weight = np.full_like(found, 1e-9)
+    for (first, second), degree in zip(relations, degrees, strict=True):
+        some = degree > 0
+        share = np.minimum(np.asarray(first @ belief @ second.T) / np.where(some, degree, 1.0), 1.0)
+        near += np.where(some, share, 0.0)
+        weight += some
+    around = near / weight
+    return pinned(np.where(weight > 0.5, OWN * own + (1 - OWN) * around, own))
 
 
 def assign_pairs(score: Matrix, least: float) -> list[tuple[int, int, float]]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import itertools
 import re
-from typing import Literal
+from typing import Any, Literal
 
 from msgspec import Struct
 
@@ -109,23 +109,30 @@ def word_changes(old: str, new: str) -> tuple[Word, ...]:
         if kept:
             parts.append(("same", first[i1:i2]))
             continue
-        gone, come = first[i1:i2], second[j1:j2]
-        # What both begin or end with belongs to neither, unless it is part of a word.
-        head: list[str] = []
-        tail: list[str] = []
-        while gone and come and gone[0] == come[0]:
-            head.append(gone.pop(0))
-            come.pop(0)
-        while gone and come and gone[-1] == come[-1]:
-            tail.insert(0, gone.pop())
-            come.pop()
-        pieces: tuple[tuple[Mark, list[str]], ...] = (("same", head), ("old", gone), ("new", come), ("same", tail))
-        parts += [piece for piece in pieces if piece[1]]
+        _trim_common(first, i1, i2, second, j1, j2, parts)
     parts = [("same", []), *[pair for pair in parts if pair[1]], ("same", [])]
     for index in range(1, len(parts) - 1):
         if parts[index][0] != "same" and parts[index - 1][0] == parts[index + 1][0] == "same":
             _slide_change(parts[index - 1][1], parts[index][1], parts[index + 1][1])
     return _merge_marks([Word(name, "".join(p)) for name, p in parts if p])
+
+
+def _trim_common(
+    first: list[Any], i1: int, i2: int, second: list[Any], j1: int, j2: int, parts: list[tuple[Mark, list[str]]]
+) -> None:
+    """What both begin or end with belongs to neither, unless it is part of a word."""
+    gone, come = first[i1:i2], second[j1:j2]
+    # What both begin or end with belongs to neither, unless it is part of a word.
+    head: list[str] = []
+    tail: list[str] = []
+    while gone and come and gone[0] == come[0]:
+        head.append(gone.pop(0))
+        come.pop(0)
+    while gone and come and gone[-1] == come[-1]:
+        tail.insert(0, gone.pop())
+        come.pop()
+    pieces: tuple[tuple[Mark, list[str]], ...] = (("same", head), ("old", gone), ("new", come), ("same", tail))
+    parts += [piece for piece in pieces if piece[1]]
 
 
 def _merge_marks(pieces: list[Word]) -> tuple[Word, ...]:

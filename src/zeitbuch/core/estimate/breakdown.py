@@ -125,6 +125,11 @@ def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:
             Shares(),
             bill.units if bill.meter else None,
         )
+    yield _model_row(result)
+
+
+def _model_row(result: EstateEstimate) -> GroupRow:
+    """What the models of all flows cost together."""
     total = result.total
     spent = tuple(
         flow_estimate.name
@@ -134,7 +139,7 @@ def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:
     )
     given = sum(flow_estimate.input_tokens * (flow_estimate.runs or 0.0) for flow_estimate in result.flows)
     got = sum(flow_estimate.output_tokens * (flow_estimate.runs or 0.0) for flow_estimate in result.flows)
-    yield GroupRow(
+    return GroupRow(
         "models", spent, total.calls_month, given, got, total.cost_month, total.evidence, None, total.unknown_volume
     )
 

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct, structs
@@ -65,32 +66,38 @@ def budget_excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list
             if not budget.flow or pattern_fits(budget.flow, flow_estimate.id, flow_estimate.name)
         ]
         if budget.max_per_run is not None:
-            for flow_estimate in flows:
-                figure, why = _measured_figure(flow_estimate.with_called, flow_estimate.spread, budget.measure)
-                if figure is None or figure > budget.max_per_run:
-                    found.append(Excess(flow_estimate.name, "run", budget.measure, budget.max_per_run, figure, why))
-        if budget.max_per_month is None:
-            continue
-        if budget.flow:
-            for flow_estimate in flows:
-                figure, why = _measured_figure(
-                    _month_cost(flow_estimate),
-                    _shift_spread(flow_estimate.month_spread, flow_estimate.meters_month),
-                    budget.measure,
-                )
-                if figure is None or figure > budget.max_per_month:
-                    found.append(Excess(flow_estimate.name, "month", budget.measure, budget.max_per_month, figure, why))
-            continue
-        total = result.total
-        whole = total.cost_month + total.meters_month + total.fees_month
-        figure, why = _measured_figure(
-            whole, _shift_spread(total.spread, total.meters_month + total.fees_month), budget.measure
-        )
-        if total.unknown_volume:
-            figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)
-        if figure is None or figure > budget.max_per_month:
-            found.append(Excess("", "month", budget.measure, budget.max_per_month, figure, why))
+            found += _excesses_per_run(flows, budget.measure, budget.max_per_run)
+        if budget.max_per_month is not None:
+            found += (
+                _excesses_per_month(flows, budget.measure, budget.max_per_month)
+                if budget.flow
+                else _excess_of_estate(result, budget.measure, budget.max_per_month)
+            )
     return found
+
+
+def _excesses_per_run(flows: list[FlowEstimate], measure: Measure, limit: float) -> Iterator[Excess]:
+    for flow in flows:
+        figure, why = _measured_figure(flow.with_called, flow.spread, measure)
+        if figure is None or figure > limit:
+            yield Excess(flow.name, "run", measure, limit, figure, why)
+
+
+def _excesses_per_month(flows: list[FlowEstimate], measure: Measure, limit: float) -> Iterator[Excess]:
+    for flow in flows:
+        figure, why = _measured_figure(_month_cost(flow), _shift_spread(flow.month_spread, flow.meters_month), measure)
+        if figure is None or figure > limit:
+            yield Excess(flow.name, "month", measure, limit, figure, why)
+
+
+def _excess_of_estate(result: EstateEstimate, measure: Measure, limit: float) -> Iterator[Excess]:
+    total = result.total
+    whole = total.cost_month + total.meters_month + total.fees_month
+    figure, why = _measured_figure(whole, _shift_spread(total.spread, total.meters_month + total.fees_month), measure)
+    if total.unknown_volume:
+        figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)
+    if figure is None or figure > limit:
+        yield Excess("", "month", measure, limit, figure, why)
 
 
 def _shift_spread(spread: Spread | None, more: Money | None) -> Spread | None:

@@ -173,6 +173,24 @@ class VolumeSettling:
         base: Mapping[str, float],
         gain: Mapping[str, float],
     ) -> None:
+        calls, solved = self._runs_in_circle(known, base, gain)
+        names = join_words([f"'{self.by[key].flow.title}'" for key in component])
+        runs = dict(zip(known, solved, strict=True)) if solved is not None else {}
+        for key in known:
+            if not runs:
+                why = f"the flows {names} call each other without end"
+                self.volumes[key] = Volume(None, 0.0, "default", why)
+                continue
+            called = begun[key]
+            for other, times in calls[key].items():
+                evidence = self._call_evidence(other, key)
+                called = self._add_calls(called, runs[other] * times, evidence)
+            self.volumes[key] = self._volume_of(key, called)
+        self._note_unknown_callers(component, known)
+
+    def _runs_in_circle(
+        self, known: list[str], base: Mapping[str, float], gain: Mapping[str, float]
+    ) -> tuple[dict[str, dict[str, float]], list[float] | None]:
         calls = {
             key: {name: total for name, total in self.graph.callers[key].items() if total and name in base}
             for key in known
@@ -187,18 +205,9 @@ class VolumeSettling:
             if any(scaled.values())
             else [base[key] for key in known]
         )
-        names = join_words([f"'{self.by[key].flow.title}'" for key in component])
-        runs = dict(zip(known, solved, strict=True)) if solved is not None else {}
-        for key in known:
-            if not runs:
-                why = f"the flows {names} call each other without end"
-                self.volumes[key] = Volume(None, 0.0, "default", why)
-                continue
-            called = begun[key]
-            for other, times in calls[key].items():
-                evidence = self._call_evidence(other, key)
-                called = self._add_calls(called, runs[other] * times, evidence)
-            self.volumes[key] = self._volume_of(key, called)
+        return calls, solved
+
+    def _note_unknown_callers(self, component: Sequence[str], known: list[str]) -> None:
         unknown = set(component) - set(known)
         for key in known:
             for other in self.graph.callers[key].keys() & unknown:

@@ -20,7 +20,8 @@ from zeitbuch.core.pricing.rate_card import RateCard
 
 from .estate import Runs, result_of, runs_of
 from .records import EstateEstimate, FlowEstimate
-from .scenario import Applied, Scenario, apply_scenario
+from .scenario import apply_scenario
+from .scenario_records import Applied, Scenario
 
 SCALES = (0.01, 100.0)
 
@@ -129,6 +130,40 @@ def compare_options(
     first = result_of(base)
     problems = list(first.problems)
     made: list[tuple[Scenario, Applied, Runs, EstateEstimate]] = []
+    _run_scenarios(estate, card, assumptions, scenarios, month, counters, progress, problems, made)
+    whole = _whole_cost(first)
+    options = [
+        Option("base", "as it is", whole, first.total.fees_month, first.total.calls_month, first.total.runs, Decimal(0))
+    ]
+    _options_of(made, options, whole)
+    touched = set().union(*(first.touched for _, first, _, _ in made)) if made else set()
+    lines: list[FlowLine] = []
+    _lines_of_flows(first, made, lines, touched)
+    crossed: list[Crossing] = []
+    if crossings:
+        _all_crossings(estate, card, assumptions, counters, made, crossed, base)
+    return Comparison(
+        first.month,
+        first.currency,
+        tuple(options),
+        tuple(lines),
+        tuple(crossed),
+        first.total.unknown_volume,
+        tuple(dict.fromkeys(problems)),
+    )
+
+
+def _run_scenarios(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    scenarios: list[Scenario],
+    month: str,
+    counters: dict[str, Counter] | None,
+    progress: Callable[[int], None] | None,
+    problems: list[Problem],
+    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+) -> None:
     for place, scenario in enumerate(scenarios):
         applied, missed = apply_scenario(scenario, estate, card, assumptions)
         problems += [
@@ -138,10 +173,11 @@ def compare_options(
         made.append((scenario, applied, runs, result_of(runs)))
         if progress is not None:
             progress(place)
-    whole = _whole_cost(first)
-    options = [
-        Option("base", "as it is", whole, first.total.fees_month, first.total.calls_month, first.total.runs, Decimal(0))
-    ]
+
+
+def _options_of(
+    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]], options: list[Option], whole: Money
+) -> None:
     for scenario, _, _, result in made:
         total = _whole_cost(result)
         options.append(
@@ -155,8 +191,14 @@ def compare_options(
                 total.amount - whole.amount,
             )
         )
-    touched = set().union(*(first.touched for _, first, _, _ in made)) if made else set()
-    lines = []
+
+
+def _lines_of_flows(
+    first: EstateEstimate,
+    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+    lines: list[FlowLine],
+    touched: set[str],
+) -> None:
     by_id = [
         {flow_estimate.id: flow_estimate for flow_estimate in reversed(r.flows)}
         for r in (first, *(estate_estimate for _, _, _, estate_estimate in made))
@@ -172,20 +214,20 @@ def compare_options(
                 tuple(entry[1] for entry in cells),
             )
         )
-    crossed: list[Crossing] = []
-    if crossings:
-        months = _Months(estate, card, assumptions, counters)
-        for scenario, applied, runs, _ in made:
-            crossed += _find_crossings(scenario, applied, base, runs, months)
-    return Comparison(
-        first.month,
-        first.currency,
-        tuple(options),
-        tuple(lines),
-        tuple(crossed),
-        first.total.unknown_volume,
-        tuple(dict.fromkeys(problems)),
-    )
+
+
+def _all_crossings(
+    estate: Estate,
+    card: RateCard | None,
+    assumptions: Assumptions,
+    counters: dict[str, Counter] | None,
+    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+    crossed: list[Crossing],
+    base: Runs,
+) -> None:
+    months = _Months(estate, card, assumptions, counters)
+    for scenario, applied, runs, _ in made:
+        crossed += _find_crossings(scenario, applied, base, runs, months)
 
 
 class _Months(Struct):
@@ -213,14 +255,26 @@ def _find_crossings(
 ) -> list[Crossing]:
     card = months.card
     found: list[Crossing] = []
-    today = sum(base.volumes[key].runs or 0.0 for key, run in base.by.items() if run.flow.id in applied.touched)
-    if today and (card is None or _whole_cost(result_of(base)).unknown == _whole_cost(result_of(runs)).unknown):
-        for factor, cheaper in volume_crossings(base, runs, applied.touched):
-            found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
+    _crossings_of_volume(scenario, applied, base, runs, card, found)
     cards = [rate_card for rate_card in (card, applied.card) if rate_card is not None]
     later = [day for rate_card in cards for day in rate_card.change_dates() if day > base.prices.days[0]]
     if not base.month[1] or not (later or months.assumptions.season):
         return found
+    return _crossings_of_months(scenario, applied, base, months, found)
+
+
+def _crossings_of_volume(
+    scenario: Scenario, applied: Applied, base: Runs, runs: Runs, card: RateCard | None, found: list[Crossing]
+) -> None:
+    today = sum(base.volumes[key].runs or 0.0 for key, run in base.by.items() if run.flow.id in applied.touched)
+    if today and (card is None or _whole_cost(result_of(base)).unknown == _whole_cost(result_of(runs)).unknown):
+        for factor, cheaper in volume_crossings(base, runs, applied.touched):
+            found.append(Crossing(scenario.name, scenario.name if cheaper else "base", factor, today * factor))
+
+
+def _crossings_of_months(
+    scenario: Scenario, applied: Applied, base: Runs, months: _Months, found: list[Crossing]
+) -> list[Crossing]:
     before: Decimal | None = None
     other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)
     for name in months_from(base.month, 13):

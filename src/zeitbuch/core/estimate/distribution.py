@@ -9,14 +9,15 @@ import zlib
 
 import numpy as np
 from msgspec import Struct
+from numpy.typing import NDArray
 
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.exact import Pass
+from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.passes.random_draws import Floats, Ints, sum_of_draws
 from zeitbuch.core.passes.sample_records import Tally
 from zeitbuch.core.passes.sampling import Sample
-from zeitbuch.core.pricing.call_content import Amount
+from zeitbuch.core.pricing.call_content import Amount, Usage
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
@@ -92,6 +93,19 @@ def _sample_step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: S
     loose = [(first, each) for first, each in terms if first.size.ranged or (turns is not None and first.by != "one")]
     if not loose and (turns is None or not fee):
         return counts * mean, calls
+    return _draw_step(sample, mean, loose, turns, fee, use, counts, calls)
+
+
+def _draw_step(
+    sample: Sample,
+    mean: float,
+    loose: list[tuple[Amount, float]],
+    turns: Floats | None,
+    fee: float,
+    use: Usage,
+    counts: Ints,
+    calls: NDArray[np.float64] | Floats,
+) -> tuple[Floats, Floats]:
     drawn: Floats = np.full(sample.runs, mean)
     for first, cost in loose:
         drawn += cost * (_sample_amount(first, turns, sample) - first.quantity)
@@ -108,6 +122,11 @@ def _sample_amount(a: Amount, turns: Floats | None, sample: Sample) -> float | F
         size = sample.draws.draw_pert(a.size) if kept is None else kept
         if a.key and kept is None and isinstance(size, np.ndarray):
             sample.texts[a.key] = size
+    times = _draw_times(a, turns)
+    return a.times * size * times
+
+
+def _draw_times(a: Amount, turns: Floats | None) -> float | Floats:
     times: float | Floats = 1.0
     if turns is None:
         times = 1.0 if a.by == "one" or not a.size.amount else a.quantity / (a.times * a.size.amount)
@@ -117,7 +136,7 @@ def _sample_amount(a: Amount, turns: Floats | None, sample: Sample) -> float | F
         times = turns - 1
     elif a.by == "pairs":
         times = turns * (turns - 1) / 2
-    return a.times * size * times
+    return times
 
 
 def spread_of(costs: Floats) -> Spread:
@@ -161,17 +180,22 @@ def draw_flow(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Dr
         if how.runs is not None or count * 2 > how.most or _is_close_enough(own, how.close):
             break
         count *= 4 if count * 4 <= how.most else 2
-    counts: dict[str, Ints] = {}
-    for step in run.flow.steps:
-        if step.calls and step.id in sample.of:
-            more = sample.of[step.id].runs
-            counts[step.calls] = counts[step.calls] + more if step.calls in counts else more
+    counts = _calls_of_flow(run, sample)
     means = None if run.exact else means_of(sample, run)
     rounded = _rounded_quantities(run, prices, sample, calls)
     cost, variance, tilts = spread_of(own), float(own.var()), _find_tilts(sample, own)
     if not whole and not counts and len(own) > _KEPT:
         own = np.sort(own)[((np.arange(_KEPT) + 0.5) * (len(own) / _KEPT)).astype(int)]
     return Draw(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
+
+
+def _calls_of_flow(run: Run, sample: Sample) -> dict[str, Ints]:
+    counts: dict[str, Ints] = {}
+    for step in run.flow.steps:
+        if step.calls and step.id in sample.of:
+            more = sample.of[step.id].runs
+            counts[step.calls] = counts[step.calls] + more if step.calls in counts else more
+    return counts
 
 
 def _find_tilts(sample: Sample, own: Floats) -> list[Tilt]:

@@ -160,6 +160,21 @@ def _flow_estimate(
 
 def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
     cost, meters = Money(), Money()
+    weighted, meters, cost = _sum_costs(flows, meters, cost)
+    return Total(
+        cost_month=cost,
+        calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),
+        runs=sum(flow_estimate.runs or 0.0 for flow_estimate in flows),
+        evidence=evidence_shares(weighted),
+        unknown_volume=tuple(flow_estimate.name for flow_estimate in flows if flow_estimate.runs is None),
+        meters_month=meters,
+        fees_month=fees,
+    )
+
+
+def _sum_costs(
+    flows: tuple[FlowEstimate, ...], meters: Money, cost: Money
+) -> tuple[list[tuple[Decimal, Evidence]], Money, Money]:
     weighted: list[tuple[Decimal, Evidence]] = []
     for flow in flows:
         if flow.meters_month is not None:
@@ -174,15 +189,7 @@ def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
             share = getattr(flow.evidence, evidence)
             if share:
                 weighted.append((whole * Decimal(share), weakest_evidence(evidence, flow.runs_evidence)))
-    return Total(
-        cost_month=cost,
-        calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),
-        runs=sum(flow_estimate.runs or 0.0 for flow_estimate in flows),
-        evidence=evidence_shares(weighted),
-        unknown_volume=tuple(flow_estimate.name for flow_estimate in flows if flow_estimate.runs is None),
-        meters_month=meters,
-        fees_month=fees,
-    )
+    return weighted, meters, cost
 
 
 def total_anew(result: EstateEstimate) -> EstateEstimate:

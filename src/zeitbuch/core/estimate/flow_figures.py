@@ -16,7 +16,8 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Step
-from zeitbuch.core.passes.exact import Pass, Passes
+from zeitbuch.core.passes.exact import Passes
+from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import Metered, quantities_of
@@ -131,12 +132,16 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
     passes = Passes(graph, book, entry)
     run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
+    _note_uses(flow, prices, detail, graph, passes, book, run)
+    return price_run(run, prices, passes.of, detail)
+
+
+def _note_uses(flow: Flow, prices: Prices, detail: bool, graph: Graph, passes: Passes, book: Book, run: Run) -> None:
     for step in graph.in_order() if detail else flow.steps:
         if step.kind in MODEL_KINDS and (done := passes.of.get(step.id)) is not None and done.runs:
             use = usage_of(graph, step, done, book, prices.token_counter(_model_name(graph, step.id)))
             if use is not None:
                 run.uses[step.id] = use
-    return price_run(run, prices, passes.of, detail)
 
 
 def _model_name(graph: Graph, step_id: str) -> str:
@@ -207,23 +212,29 @@ def price_run(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True
     run.steps, run.cost, run.calls_of = [], Money(), {}
     run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
     if detail:
-        for step in run.graph.in_order():
-            done = of.get(step.id)
-            if step.kind != "note" and done is not None:
-                entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
-                run.steps.append(entry)
-                _add_step_detail(
-                    run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown
-                )
+        _price_steps(run, prices, of)
     else:
         for step_id, use in run.uses.items():
             done = of.get(step_id)
             if done is not None:
                 _add_step(run, run.graph.steps[step_id], done, use, prices)
+    _note_calls(run, of)
+    if prices.card is not None and prices.card.host:
+        run.metered = quantities_of(run.graph, of, run.uses, run.book)
+    return run
+
+
+def _price_steps(run: Run, prices: Prices, of: dict[str, Pass]) -> None:
+    for step in run.graph.in_order():
+        done = of.get(step.id)
+        if step.kind != "note" and done is not None:
+            entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
+            run.steps.append(entry)
+            _add_step_detail(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
+
+
+def _note_calls(run: Run, of: dict[str, Pass]) -> None:
     for step in run.flow.steps:
         if step.calls and (done := of.get(step.id)) is not None:
             had = run.calls_of.get(step.calls, (0.0, "read"))
             run.calls_of[step.calls] = (had[0] + done.runs, weakest_evidence(had[1], done.evidence))
-    if prices.card is not None and prices.card.host:
-        run.metered = quantities_of(run.graph, of, run.uses, run.book)
-    return run

@@ -10,7 +10,8 @@ from decimal import Decimal
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.graph.topology import model_of
+from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.graph.topology import Level, model_of
 from zeitbuch.core.model.kinds import NOT_TOOLS
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate, Ref, Step
@@ -22,7 +23,8 @@ from zeitbuch.core.pricing.rate_card import RateCard
 from .estate import Runs, gather_runs, result_of, runs_of
 from .flow_figures import Run, one_run
 from .records import Total
-from .scenario import Cache, PlainCall, Poll, Scenario, SwapModel, apply_scenario
+from .scenario import apply_scenario
+from .scenario_records import Cache, PlainCall, Poll, Scenario, SwapModel
 
 CACHED_SHARE = 0.9
 FIXED_TOKENS = 200.0
@@ -73,27 +75,35 @@ def find_proposals(
         if base.volumes[key].runs:
             for look in LOOKS:
                 for idea in look(run, base):
-                    saving = (
-                        idea.saving
-                        if idea.saving is not None
-                        else _sum_of(result.total) - _sum_of(_try_idea(idea, key, base))
-                    )
-                    if saving > Decimal("0.000001"):
-                        step = idea.step.title if idea.step is not None else ""
-                        found.append(
-                            Proposal(
-                                idea.title,
-                                run.flow.title,
-                                step,
-                                saving,
-                                months.get(run.flow.id, Decimal(0)),
-                                idea.check,
-                                idea.scenario,
-                            )
-                        )
+                    _propose_idea(idea, result, key, base, found, run, months)
         if progress is not None:
             progress(place)
     return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
+
+
+def _propose_idea(
+    idea: _Idea,
+    result: EstateEstimate,
+    key: str,
+    base: Runs,
+    found: list[Proposal],
+    run: Run,
+    months: dict[str, Decimal],
+) -> None:
+    saving = idea.saving if idea.saving is not None else _sum_of(result.total) - _sum_of(_try_idea(idea, key, base))
+    if saving > Decimal("0.000001"):
+        step = idea.step.title if idea.step is not None else ""
+        found.append(
+            Proposal(
+                idea.title,
+                run.flow.title,
+                step,
+                saving,
+                months.get(run.flow.id, Decimal(0)),
+                idea.check,
+                idea.scenario,
+            )
+        )
 
 
 def _try_idea(idea: _Idea, key: str, base: Runs) -> Total:
@@ -171,29 +181,10 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
     for level in run.graph.levels.values():
         for edge in level.edges:
             step, decision = run.graph.steps.get(edge.source), run.graph.steps.get(edge.target)
-            if (
-                step is None
-                or decision is None
-                or step.id not in run.uses
-                or decision.kind != "decide"
-                or decision.inclusive
-            ):
-                continue
-            if len(level.edges_from(step.id)) != 1 or len(level.edges_into(decision.id)) != 1:
-                continue
-            cases = level.edges_from(decision.id)
-            asked = [
-                *decision.refs,
-                *(record for child in cases for record in child.link.refs),
-                *(record for second in decision.inputs for record in second.refs),
-            ]
-            if any(record.step == step.id for record in asked) or not (
-                asked or decision.condition or any(child.link.condition for child in cases)
-            ):
+            if step is None or decision is None or step.id not in run.uses or not _stands_before(level, step, decision):
                 continue
             unused = _unused_share(run, step, decision)
-            spent = by_id[step.id].cost.amount * Decimal(volume)
-            if unused > 0:
+            if unused > 0 and not _needs_result(level, step, decision):
                 words = f"ask ‘{decision.title}’ before the paid call"
                 yield _Idea(
                     words,
@@ -201,8 +192,28 @@ def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
                     step,
                     "that the decision needs nothing the call finds out; the flow has to be rebuilt",
                     None,
-                    spent * Decimal(unused),
+                    by_id[step.id].cost.amount * Decimal(volume) * Decimal(unused),
                 )
+
+
+def _stands_before(level: Level, step: Step, decision: Step) -> bool:
+    """Whether a step leads to nothing but a decision that nothing else leads to, and that takes one case."""
+    if decision.kind != "decide" or decision.inclusive:
+        return False
+    return len(level.edges_from(step.id)) == 1 and len(level.edges_into(decision.id)) == 1
+
+
+def _needs_result(level: Level, step: Step, decision: Step) -> bool:
+    """Whether a decision asks for what a step hands on, or does not say what it asks for."""
+    cases = level.edges_from(decision.id)
+    asked = [
+        *decision.refs,
+        *(ref for case in cases for ref in case.link.refs),
+        *(ref for binding in decision.inputs for ref in binding.refs),
+    ]
+    if any(ref.step == step.id for ref in asked):
+        return True
+    return not (asked or decision.condition or any(case.link.condition for case in cases))
 
 
 def _refs_of(step: Step) -> Iterator[Ref]:
@@ -217,12 +228,7 @@ def _refs_of(step: Step) -> Iterator[Ref]:
 def _unused_share(run: Run, step: Step, decision: Step) -> float:
     """Share of the passes of a decision on which nothing later refers to a step."""
     readers = {item.id for item in run.graph.steps.values() if any(ref.step == step.id for ref in _refs_of(item))}
-    out: dict[str, set[str]] = {}
-    for link in run.flow.links:
-        out.setdefault(link.source, set()).add(link.target)
-    for s in run.flow.steps:
-        if s.scope is not None:
-            out.setdefault(s.scope, set()).add(s.id)
+    out = _links_onward(run)
     node = next(node for node in nodes_of(run.passes.plan.top) if node.step.id == decision.id)
     unused, taken = 0.0, 0.0
     for way in node.ways:
@@ -241,15 +247,20 @@ def _unused_share(run: Run, step: Step, decision: Step) -> float:
     return unused + max(0.0, 1 - taken)
 
 
+def _links_onward(run: Run) -> dict[str, set[str]]:
+    out: dict[str, set[str]] = {}
+    for link in run.flow.links:
+        out.setdefault(link.source, set()).add(link.target)
+    for s in run.flow.steps:
+        if s.scope is not None:
+            out.setdefault(s.scope, set()).add(s.id)
+    return out
+
+
 def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
     """One prompt put to several models."""
     volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
-    groups: dict[str, list[Step]] = {}
-    for step in _model_steps(run):
-        use = model_of(run.graph, step)
-        text = "\n".join(prompt.text.strip() for prompt in use.prompts) if use is not None else ""
-        if len(text) > 20:
-            groups.setdefault(text, []).append(step)
+    groups = _steps_by_prompt(run)
     costs = {step_estimate.id: step_estimate.cost.amount for step_estimate in run.steps}
     for steps in groups.values():
         names = {run.uses[step.id].model for step in steps}
@@ -265,6 +276,16 @@ def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
                 None,
                 saving,
             )
+
+
+def _steps_by_prompt(run: Run) -> dict[str, list[Step]]:
+    groups: dict[str, list[Step]] = {}
+    for step in _model_steps(run):
+        use = model_of(run.graph, step)
+        text = "\n".join(prompt.text.strip() for prompt in use.prompts) if use is not None else ""
+        if len(text) > 20:
+            groups.setdefault(text, []).append(step)
+    return groups
 
 
 def cacheable_texts(run: Run, runs: Runs) -> Iterator[_Idea]:
@@ -303,22 +324,7 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         use = model_of(run.graph, step)
         if use is None or use.task not in ("label", "extract") or use.modality != "text" or step.kind != "model":
             continue
-        now = runs.prices.model_prices(run.uses[step.id].model)
-        best: tuple[Decimal, str] | None = None
-        for model in card.model:
-            price = runs.prices.model_prices(model.name)
-            first, second = price.of["input"], price.of["output"]
-            if first is None or second is None or price.of["image"] is not None or price.of["characters"] is not None:
-                continue
-            if (
-                now.of["input"] is None
-                or now.of["output"] is None
-                or first * 2 > now.of["input"]
-                or second * 2 > now.of["output"]
-            ):
-                continue
-            if best is None or first < best[0]:
-                best = (first, model.name)
+        best = _cheaper_model(run, runs, step, card)
         if best is None:
             continue
         made = Scenario(
@@ -327,6 +333,26 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         )
         words = f"{best[1]} instead of {run.uses[step.id].model} for the task ‘{use.task}’"
         yield _Idea(words, run, step, "the answers of both models on some hundred real cases", made)
+
+
+def _cheaper_model(run: Run, runs: Runs, step: Step, card: RateCard) -> tuple[Decimal, str] | None:
+    now = runs.prices.model_prices(run.uses[step.id].model)
+    best: tuple[Decimal, str] | None = None
+    for model in card.model:
+        price = runs.prices.model_prices(model.name)
+        first, second = price.of["input"], price.of["output"]
+        if first is None or second is None or price.of["image"] is not None or price.of["characters"] is not None:
+            continue
+        if (
+            now.of["input"] is None
+            or now.of["output"] is None
+            or first * 2 > now.of["input"]
+            or second * 2 > now.of["output"]
+        ):
+            continue
+        if best is None or first < best[0]:
+            best = (first, model.name)
+    return best
 
 
 LOOKS = (bare_agents, eager_polling, calls_before_filters, same_prompts, cacheable_texts, dear_labels)

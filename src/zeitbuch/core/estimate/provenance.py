@@ -62,10 +62,7 @@ def _step_rows(runs: Runs, run: Run, entry: StepEstimate, knobs: dict[str, Any])
     done = run.passes.of[entry.id]
     title = f"{entry.number} {entry.name}".strip()
     yield title, "passes per run", number_text(entry.passes), done.evidence, _passes_words(run, entry.id)
-    for what, knob in knobs.items():
-        if what.endswith(f"‘{entry.name}’") and knob.quantity not in TOLD_ELSEWHERE:
-            name = what if "share of" in what else what.split(" of ‘")[0]
-            yield title, name, _value_words(knob.value), knob.value.evidence, knob.value.why
+    yield from _knob_rows(entry, knobs, title)
     if entry.model:
         why = f"{entry.model}: passes x calls of one pass"
         yield title, "model calls per run", number_text(entry.calls), done.evidence, why
@@ -76,6 +73,13 @@ def _step_rows(runs: Runs, run: Run, entry: StepEstimate, knobs: dict[str, Any])
             yield title, *row
     for part in entry.parts:
         yield title, f"{UNITS[part.unit].phrase} per run", _part_words(runs, part), part.evidence, part.why
+
+
+def _knob_rows(entry: StepEstimate, knobs: dict[str, Any], title: str) -> Iterator[NumberRow]:
+    for what, knob in knobs.items():
+        if what.endswith(f"‘{entry.name}’") and knob.quantity not in TOLD_ELSEWHERE:
+            name = what if "share of" in what else what.split(" of ‘")[0]
+            yield title, name, _value_words(knob.value), knob.value.evidence, knob.value.why
 
 
 def _part_words(runs: Runs, part: Part) -> str:

@@ -5,10 +5,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from datetime import date
-from typing import Literal
 
-from msgspec import Struct, field, structs
+from msgspec import structs
 
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import schedule_runs
@@ -17,112 +15,23 @@ from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
 from zeitbuch.core.pricing.rate_card import Belongs, RateCard
 
-
-class Change(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
-    """Base of all changes; ``flow`` is a pattern of ids or names."""
-
-    flow: str = "*"
-
-
-class SwapModel(Change, frozen=True, tag="model"):
-    """Use model ``to`` in the steps that fit (and use a model that fits ``instead_of``)."""
-
-    step: str = "*"
-    instead_of: str = "*"
-    to: str = ""
-
-
-class SetParameter(Change, frozen=True, tag="setting"):
-    """Set the cap of an answer (tokens), the cap of an agent's turns, or the repetitions after a failure."""
-
-    step: str = "*"
-    max_output: int | None = None
-    max_turns: int | None = None
-    retries: int | None = None
-
-
-class Admit(Change, frozen=True, tag="admit"):
-    """The condition of a trigger lets ``share`` of the events through."""
-
-    trigger: str = "*"
-    share: float = 1.0
-
-
-class Poll(Change, frozen=True, tag="poll"):
-    """Polling triggers look every so many seconds. ``hit_rate`` says what share of the checks then finds something; without
-    it finds that come between two checks are taken together, as if they came independently."""
-
-    trigger: str = "*"
-    every: float = 3600.0
-    hit_rate: float | None = None
-
-
-class Batch(Change, frozen=True, tag="batch"):
-    """At most so many items are handed to one run."""
-
-    trigger: str = "*"
-    size: int = 1
-
-
-class Cache(Change, frozen=True, tag="cache"):
-    """So much of the fixed part of prompts is read from the vendor's cache."""
-
-    step: str = "*"
-    share: float = 0.9
-
-
-class Defer(Change, frozen=True, tag="defer"):
-    """So much of the calls is sent at the price of deferred batches."""
-
-    step: str = "*"
-    share: float = 1.0
-
-
-class Move(Change, frozen=True, tag="host"):
-    """The flows run on host ``to``, from a date on or from the beginning."""
-
-    to: str = ""
-    since: date | None = field(name="from", default=None)
-
-
-class PlainCall(Change, frozen=True, tag="plain call"):
-    """Agents become one plain call of their model, without tools and memory."""
-
-    step: str = "*"
-
-
-class Drop(Change, frozen=True, tag="drop"):
-    """A step goes, with all that only it leads to."""
-
-    step: str = ""
-
-
-class Assume(Change, frozen=True, tag="assume"):
-    """Other assumptions, in front of all others; ``rule`` is like one ``[[assume]]`` table."""
-
-    rule: Rule = Rule()
-
-
-AnyChange = SwapModel | SetParameter | Admit | Poll | Batch | Cache | Defer | Move | PlainCall | Drop | Assume
-
-
-class Scenario(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A scenario file: a name and changes, applied in order."""
-
-    name: str
-    scenario: Literal[1] = 1
-    note: str = ""
-    change: tuple[AnyChange, ...] = ()
-
-
-class Applied(Struct):
-    """What a scenario makes of the base; ``touched`` are the ids of the flows it changes."""
-
-    estate: Estate
-    card: RateCard | None
-    assumptions: Assumptions
-    touched: set[str]
-
+from .scenario_records import (
+    Admit,
+    AnyChange,
+    Applied,
+    Assume,
+    Batch,
+    Cache,
+    Change,
+    Defer,
+    Drop,
+    Move,
+    PlainCall,
+    Poll,
+    Scenario,
+    SetParameter,
+    SwapModel,
+)
 
 Fault = tuple[str, str]  # key of the change, message
 
@@ -211,6 +120,18 @@ def _apply_change(change: AnyChange, made: Applied) -> bool:
         made.assumptions = overlay_rules(made.assumptions, (rule,))
         made.touched |= touched
         return bool(touched)
+    flows, fits, rules = _change_flows(change, made)
+    if isinstance(change, Move) and made.card is not None and fits:
+        made.card = _move_to_host(made.card, change)
+    made.estate = Estate(tuple(flows))
+    if rules:
+        made.assumptions = overlay_rules(made.assumptions, tuple(rules))
+    return fits
+
+
+def _change_flows(
+    change: SwapModel | SetParameter | Admit | Poll | Batch | Cache | Defer | Move | PlainCall | Drop, made: Applied
+) -> tuple[list[Flow], bool, list[Rule]]:
     flows: list[Flow] = []
     fits = False
     rules: list[Rule] = []
@@ -223,12 +144,7 @@ def _apply_change(change: AnyChange, made: Applied) -> bool:
                 fits = True
                 made.touched.add(flow.id)
         flows.append(new)
-    if isinstance(change, Move) and made.card is not None and fits:
-        made.card = _move_to_host(made.card, change)
-    made.estate = Estate(tuple(flows))
-    if rules:
-        made.assumptions = overlay_rules(made.assumptions, tuple(rules))
-    return fits
+    return flows, fits, rules
 
 
 def _move_to_host(card: RateCard, change: Move) -> RateCard:
@@ -258,26 +174,9 @@ def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> t
         case Defer(step=step, share=share):
             return _rule_for_flow(flow, step, Rule(batched=share), lambda s: s.model is not None)
         case Admit(trigger=trigger, share=share):
-            book = Book(assumptions, flow)
-            # Declared runs have passed the condition already: a change of it would change nothing.
-            chosen = [
-                t
-                for t in flow.triggers
-                if pattern_fits(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
-            ]
-            return (
-                flow,
-                [
-                    Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), accept_rate=share)
-                    for trigger in chosen
-                ],
-                bool(chosen),
-            )
+            return _admit_share(flow, assumptions, trigger, share)
         case Batch(trigger=trigger, size=size):
-            triggers = tuple(
-                structs.replace(t, batch=size) if pattern_fits(trigger, t.id, t.name) else t for t in flow.triggers
-            )
-            return structs.replace(flow, triggers=triggers), [], triggers != flow.triggers
+            return _set_batch(flow, trigger, size)
         case Poll():
             return _slow_polling(flow, change, assumptions)
         case PlainCall(step=step):
@@ -288,6 +187,31 @@ def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> t
             return flow, [], True
         case Assume():
             return flow, [], False
+
+
+def _admit_share(flow: Flow, assumptions: Assumptions, trigger: str, share: float) -> tuple[Flow, list[Rule], bool]:
+    book = Book(assumptions, flow)
+    # Declared runs have passed the condition already: a change of it would change nothing.
+    chosen = [
+        t
+        for t in flow.triggers
+        if pattern_fits(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
+    ]
+    return (
+        flow,
+        [
+            Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), accept_rate=share)
+            for trigger in chosen
+        ],
+        bool(chosen),
+    )
+
+
+def _set_batch(flow: Flow, trigger: str, size: int) -> tuple[Flow, list[Rule], bool]:
+    triggers = tuple(
+        structs.replace(t, batch=size) if pattern_fits(trigger, t.id, t.name) else t for t in flow.triggers
+    )
+    return structs.replace(flow, triggers=triggers), [], triggers != flow.triggers
 
 
 def _change_steps(flow: Flow, pattern: str, change: Callable[[Step], Step]) -> tuple[Flow, list[Rule], bool]:
@@ -360,6 +284,12 @@ def _as_plain_calls(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
     agents = {step.id for step in flow.steps if step.kind == "agent" and pattern_fits(pattern, step.id, step.name)}
     if not agents:
         return flow, [], False
+    helpers, steps = _agents_replaced(flow, agents)
+    links = tuple(link for link in flow.links if link.source not in helpers)
+    return structs.replace(flow, steps=tuple(steps), links=links), [], True
+
+
+def _agents_replaced(flow: Flow, agents: set[str]) -> tuple[dict[str, str], list[Step]]:
     helpers = {link.source: link.target for link in flow.links if link.role == "attach" and link.target in agents}
     given = {
         helpers[step.id]: step.model.name
@@ -373,8 +303,7 @@ def _as_plain_calls(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
             steps.append(structs.replace(step, kind="model", model=model))
         elif step.id not in helpers:
             steps.append(step)
-    links = tuple(link for link in flow.links if link.source not in helpers)
-    return structs.replace(flow, steps=tuple(steps), links=links), [], True
+    return helpers, steps
 
 
 def _drop_steps(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
@@ -401,6 +330,18 @@ def _drop_steps(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:
 
 def _reached_steps(flow: Flow, without: set[str]) -> set[str]:
     """Steps that links lead to from triggers, first steps and scopes, when some steps are not there."""
+    out, waiting = _ways_onward(flow)
+    seen: set[str] = set()
+    while waiting:
+        place = waiting.pop()
+        if place in seen or place in without:
+            continue
+        seen.add(place)
+        waiting += out.get(place, [])
+    return seen
+
+
+def _ways_onward(flow: Flow) -> tuple[dict[str, list[str]], list[str]]:
     led = {link.target for link in flow.links}
     out: dict[str, list[str]] = {}
     for link in flow.links:
@@ -414,11 +355,4 @@ def _reached_steps(flow: Flow, without: set[str]) -> set[str]:
     waiting = [trigger.id for trigger in flow.triggers] + [
         step.id for step in flow.steps if step.scope is None and step.id not in led
     ]
-    seen: set[str] = set()
-    while waiting:
-        place = waiting.pop()
-        if place in seen or place in without:
-            continue
-        seen.add(place)
-        waiting += out.get(place, [])
-    return seen
+    return out, waiting

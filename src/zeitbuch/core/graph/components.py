@@ -39,12 +39,16 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
                 if work:
                     low[work[-1][0]] = min(low[work[-1][0]], low[node])
                 if low[node] == index[node]:
-                    group = []
-                    while True:
-                        top = stack.pop()
-                        members.discard(top)
-                        group.append(top)
-                        if top == node:
-                            break
-                    found.append(group)
+                    _take_component(stack, members, node, found)
     return found
+
+
+def _take_component(stack: list[str], members: set[str], node: str, found: list[list[str]]) -> None:
+    group = []
+    while True:
+        top = stack.pop()
+        members.discard(top)
+        group.append(top)
+        if top == node:
+            break
+    found.append(group)

@@ -81,10 +81,7 @@ CALLING_KINDS = frozenset({"http", "tool", "other", "send", "read", "write"})  #
 def calls_of(estate: Estate) -> list[Call]:
     """Every way in which one flow of the estate leads to another, in the order of the flows."""
     by_name = _flows_by_name(estate)
-    hooks: dict[str, list[Flow]] = {}
-    for flow in estate.flows:
-        for path in _web_paths(flow):
-            hooks.setdefault(path, []).append(flow)
+    hooks = _flows_by_path(estate)
     handlers = [(trigger, flow) for flow in estate.flows for trigger in flow.triggers if trigger.kind == "fault"]
     found: list[Call] = []
     for flow in estate.flows:
@@ -95,6 +92,14 @@ def calls_of(estate: Estate) -> list[Call]:
             if handler.id != flow.id and (not trigger.event or pattern_fits(trigger.event, flow.id, flow.name))
         ]
     return found
+
+
+def _flows_by_path(estate: Estate) -> dict[str, list[Flow]]:
+    hooks: dict[str, list[Flow]] = {}
+    for flow in estate.flows:
+        for path in _web_paths(flow):
+            hooks.setdefault(path, []).append(flow)
+    return hooks
 
 
 def _flows_by_name(estate: Estate) -> dict[str, Flow]:
@@ -172,24 +177,33 @@ def stores_of(estate: Estate) -> list[Call]:
     """Pairs of flows of which one changes and another reads the same connection."""
     found: list[Call] = []
     services = {flow.id: _services_of(flow) for flow in estate.flows}
+    readers = _readers_of_stores(services)
+    for writer in estate.flows:
+        _stores_written(services, writer, found, readers)
+    return found
+
+
+def _readers_of_stores(services: dict[str, dict[str, tuple[str, set[str]]]]) -> dict[str, list[str]]:
     readers: dict[str, list[str]] = {}
     for id, used in services.items():
         for key, (_, effects) in used.items():
             if "read" in effects:
                 readers.setdefault(key, []).append(id)
-    for writer in estate.flows:
-        for key, (name, effects) in services[writer.id].items():
-            if not effects & _STORES:
-                continue
-            steps = tuple(
-                step.id
-                for step in writer.steps
-                if step.effect in _STORES
-                and step.connection
-                and service_name(writer, step.connection).casefold() == key
-            )
-            found += [Call(writer.id, text, "store", steps, name) for text in readers.get(key, ()) if text != writer.id]
-    return found
+    return readers
+
+
+def _stores_written(
+    services: dict[str, dict[str, tuple[str, set[str]]]], writer: Flow, found: list[Call], readers: dict[str, list[str]]
+) -> None:
+    for key, (name, effects) in services[writer.id].items():
+        if not effects & _STORES:
+            continue
+        steps = tuple(
+            step.id
+            for step in writer.steps
+            if step.effect in _STORES and step.connection and service_name(writer, step.connection).casefold() == key
+        )
+        found += [Call(writer.id, text, "store", steps, name) for text in readers.get(key, ()) if text != writer.id]
 
 
 def call_words(call: Call, names: dict[str, str]) -> str:

@@ -91,11 +91,7 @@ class _Level:
             found.append(item)
             level = self.graph.levels.get(step)
             if level is not None:
-                names = {key: [link.label or link.condition for link in links] for key, links in level.labels.items()}
-                inner = _Level(self.graph, level)
-                for root in inner.under.get(None, []):
-                    words = ", ".join(name for name in names.get(root, []) if name)
-                    item.below += [Item("inside", words=words, below=inner._follow_chain(root))]
+                self._add_inside(level, item)
             ways = self.out.get(step, [])
             later = [name for name in self.under.get(step, []) if len(self.into[name]) > 1]
             if len(ways) == 1 and not ways[0].back and not _edge_words(ways[0]):
@@ -105,19 +101,29 @@ class _Level:
                 else:
                     item.below.append(Item("goto", target))
                 continue
-            own: set[str] = set()
-            for edge in ways:
-                branch = Item("branch", words=_edge_words(edge) or "", error=edge.link.role == "error")
-                if edge.back:
-                    branch.below = [Item("goto", edge.target, back=True)]
-                elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
-                    own.add(edge.target)
-                    branch.below = self._follow_chain(edge.target)
-                else:
-                    branch.below = [Item("goto", edge.target)]
-                item.below.append(branch)
+            self._add_branches(ways, step, later, item)
             work = [*later, *work]
         return found
+
+    def _add_inside(self, level: Level, item: Item) -> None:
+        names = {key: [link.label or link.condition for link in links] for key, links in level.labels.items()}
+        inner = _Level(self.graph, level)
+        for root in inner.under.get(None, []):
+            words = ", ".join(name for name in names.get(root, []) if name)
+            item.below += [Item("inside", words=words, below=inner._follow_chain(root))]
+
+    def _add_branches(self, ways: list[Edge], step: str, later: list[str], item: Item) -> None:
+        own: set[str] = set()
+        for edge in ways:
+            branch = Item("branch", words=_edge_words(edge) or "", error=edge.link.role == "error")
+            if edge.back:
+                branch.below = [Item("goto", edge.target, back=True)]
+            elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
+                own.add(edge.target)
+                branch.below = self._follow_chain(edge.target)
+            else:
+                branch.below = [Item("goto", edge.target)]
+            item.below.append(branch)
 
 
 def _edge_words(edge: Edge) -> str:

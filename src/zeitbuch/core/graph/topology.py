@@ -246,6 +246,10 @@ def _back_edges(
     for left, second in edges:
         if left in group and second in group:
             out[left].append(second)
+    return _edges_to_active(ids, entered, out)
+
+
+def _edges_to_active(ids: list[str], entered: list[str], out: dict[str, list[str]]) -> set[tuple[str, str]]:
     back: set[tuple[str, str]] = set()
     done: set[str] = set()
     active: set[str] = set()
@@ -287,6 +291,10 @@ def pattern_of(flow: Flow) -> PatternClass:
             flag = True
     if not agents:
         return "assisted" if flag else "plain"
+    return _pattern_with_agents(flow, agents)
+
+
+def _pattern_with_agents(flow: Flow, agents: set[str]) -> PatternClass:
     decisions = {step.id for step in flow.steps if step.kind == "decide"}
     chosen: dict[str, set[str]] = {}
     for link in flow.links:

@@ -144,6 +144,21 @@ def _detail_lines(graph: Graph, step: Step) -> list[str]:
     details: list[str] = []
     if step.kind == "other":
         details.append(f"unclassified: {step.operation or 'no operation'}")
+    _kind_lines(graph, step, details)
+    if step.retry is not None:
+        details.append(f"tries again {step.retry.attempts}x")
+    if step.calls:
+        details.append(f"calls {step.calls}")
+    effect = EFFECTS[step.effect].verb
+    if effect:
+        own = step.kind == step.effect and details[-1] == KINDS[step.kind].words
+        details[-1] = effect if own else f"{details[-1]} · {effect}"
+    if not step.enabled:
+        details.append("switched off")
+    return details
+
+
+def _kind_lines(graph: Graph, step: Step, details: list[str]) -> None:
     use = model_of(graph, step)
     if use is not None and use.name:
         kind = "agent" if step.kind == "agent" else use.modality if use.modality != "text" else "model"
@@ -156,17 +171,6 @@ def _detail_lines(graph: Graph, step: Step) -> list[str]:
         details[-1] = replace_refs(words, repeat.refs, graph.names)
     elif step.condition and step.kind == "decide":
         details[-1] = replace_refs(f"by {step.condition}", step.refs, graph.names)
-    if step.retry is not None:
-        details.append(f"tries again {step.retry.attempts}x")
-    if step.calls:
-        details.append(f"calls {step.calls}")
-    effect = EFFECTS[step.effect].verb
-    if effect:
-        own = step.kind == step.effect and details[-1] == KINDS[step.kind].words
-        details[-1] = effect if own else f"{details[-1]} · {effect}"
-    if not step.enabled:
-        details.append("switched off")
-    return details
 
 
 def _prompt_lines(graph: Graph, step: Step, measure: Measure) -> list[Line]:
@@ -189,31 +193,8 @@ def step_card(
     """The card of a step (also the title of a scope's frame); ``branch`` names the branch that begins with it."""
     names_only = showing.detail == "names"
     details = [] if names_only else _detail_lines(graph, step)
-    rows = []
-    for helper in () if names_only else graph.attached.get(step.id, []):
-        inner = (
-            helper.model.name
-            if helper.kind == "model" and helper.model is not None and helper.model.name
-            else helper.title
-        )
-        text = cut_text(inner, TEXT_WIDTH - 40, SMALL, False, measure)
-        rows.append(
-            AttachedRow(
-                helper.id,
-                KINDS[helper.kind].role,
-                text,
-                f"{helper.title} ({helper.operation or helper.kind})",
-                helper.effect,
-            )
-        )
-    lines = _card_lines(step.title, details, measure)
-    if showing.detail == "prompts":
-        lines += _prompt_lines(graph, step, measure)
-    meter = showing.meters.get(step.id)
-    for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
-        lines.append(_small_line(remark, measure))
-    if branch:
-        lines.append(_small_line(branch, measure, quiet=True))
+    rows = _helper_rows(graph, step, measure, names_only)
+    lines, meter = _lines_of_card(graph, step, measure, showing, branch, details)
     tabs = _outlet_tabs(outgoing, graph.names, measure, showing.tab)
     width, height = card_size(lines, rows, tabs, measure)
     height += METER if meter is not None else 0.0
@@ -234,6 +215,41 @@ def step_card(
         marked=step.id in showing.marked,
         mark=showing.marks.get(step.id, ""),
     )
+
+
+def _helper_rows(graph: Graph, step: Step, measure: Measure, names_only: bool) -> list[AttachedRow]:
+    rows = []
+    for helper in () if names_only else graph.attached.get(step.id, []):
+        inner = (
+            helper.model.name
+            if helper.kind == "model" and helper.model is not None and helper.model.name
+            else helper.title
+        )
+        text = cut_text(inner, TEXT_WIDTH - 40, SMALL, False, measure)
+        rows.append(
+            AttachedRow(
+                helper.id,
+                KINDS[helper.kind].role,
+                text,
+                f"{helper.title} ({helper.operation or helper.kind})",
+                helper.effect,
+            )
+        )
+    return rows
+
+
+def _lines_of_card(
+    graph: Graph, step: Step, measure: Measure, showing: Showing, branch: str, details: list[str]
+) -> tuple[list[Line], tuple[str, float] | None]:
+    lines = _card_lines(step.title, details, measure)
+    if showing.detail == "prompts":
+        lines += _prompt_lines(graph, step, measure)
+    meter = showing.meters.get(step.id)
+    for remark in (*showing.remarks.get(step.id, ()), *((meter[0],) if meter is not None else ())):
+        lines.append(_small_line(remark, measure))
+    if branch:
+        lines.append(_small_line(branch, measure, quiet=True))
+    return lines, meter
 
 
 def trigger_card(trigger: Trigger, measure: Measure) -> Card:

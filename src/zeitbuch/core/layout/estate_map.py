@@ -69,18 +69,7 @@ def estate_view(
     steps: list[Step] = []
     remarks: dict[str, list[str]] = {}
     scopes: dict[str, str] = {}
-    for flow in estate.flows:
-        name = _group_of(flow, by)
-        if name and name not in scopes:
-            scopes[name] = f"group {len(scopes)}"
-            steps.append(Step(id=scopes[name], kind="group", name=name))
-        steps.append(_flow_card(flow, scopes.get(name)))
-        count = [s for s in flow.steps if s.kind != "note"]
-        ai = sum(s.kind in AI_KINDS for s in count)
-        remarks[f"flow {flow.id}"] = [
-            triggers_words(flow),
-            f"{count_words(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
-        ]
+    _flow_cards(estate, by, scopes, steps, remarks)
     ids = {s.id: s for s in steps}
     calls = calls_of(estate) + (stores_of(estate) if stores else [])
     links = _call_links(calls, ids, remarks, steps, {f.id: f.title for f in estate.flows})
@@ -105,6 +94,23 @@ def estate_view(
     return View(graph, showing.remarks, note=note), showing
 
 
+def _flow_cards(
+    estate: Estate, by: By, scopes: dict[str, str], steps: list[Step], remarks: dict[str, list[str]]
+) -> None:
+    for flow in estate.flows:
+        name = _group_of(flow, by)
+        if name and name not in scopes:
+            scopes[name] = f"group {len(scopes)}"
+            steps.append(Step(id=scopes[name], kind="group", name=name))
+        steps.append(_flow_card(flow, scopes.get(name)))
+        count = [s for s in flow.steps if s.kind != "note"]
+        ai = sum(s.kind in AI_KINDS for s in count)
+        remarks[f"flow {flow.id}"] = [
+            triggers_words(flow),
+            f"{count_words(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
+        ]
+
+
 def _call_links(
     calls: list[Call], ids: dict[str, Step], remarks: dict[str, list[str]], steps: list[Step], titles: dict[str, str]
 ) -> list[Link]:
@@ -123,22 +129,28 @@ def _call_links(
                 ids[target] = Step(id=target, kind="other", name=call.name, operation="a flow that was not read")
                 steps.append(ids[target])
                 remarks[target] = ["not among the flows read"]
-        words = {
-            "subflow": "",
-            "tool": "as a tool",
-            "webhook": "web request",
-            "fault": "",
-            "store": f"through {call.name}",
-        }[call.how]
-        apart = ids[source].scope != ids[target].scope
-        if apart:
-            # Between frames the link says which flows it means.
-            words = f"{titles[call.source]} to {titles.get(call.target, call.name)}" + (f", {words}" if words else "")
-        links.append(Link(source=source, target=target, role="error" if call.how == "fault" else "next", label=words))
+        _call_link(ids, titles, call, source, target, links)
     for target, count in handled.items():
         if count >= _MANY:
             remarks[f"flow {target}"].append(f"takes the faults of {count_words(count, 'flow')}")
     return links
+
+
+def _call_link(
+    ids: dict[str, Step], titles: dict[str, str], call: Call, source: str, target: str, links: list[Link]
+) -> None:
+    words = {
+        "subflow": "",
+        "tool": "as a tool",
+        "webhook": "web request",
+        "fault": "",
+        "store": f"through {call.name}",
+    }[call.how]
+    apart = ids[source].scope != ids[target].scope
+    if apart:
+        # Between frames the link says which flows it means.
+        words = f"{titles[call.source]} to {titles.get(call.target, call.name)}" + (f", {words}" if words else "")
+    links.append(Link(source=source, target=target, role="error" if call.how == "fault" else "next", label=words))
 
 
 def _cost_bars(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:

@@ -46,6 +46,16 @@ def assign_layers(boxes: dict[str, Box], arcs: list[tuple[str, str]]) -> None:
     for a, b in arcs:
         incoming[b].append(a)
         outgoing[a].append(b)
+    order = _downward_order(boxes, incoming, outgoing)
+    for node in order:
+        boxes[node].layer = max([boxes[p].layer + 1 for p in incoming[node]], default=0)
+    for node in reversed(order):
+        # What leads to more than leads to it stands as low as it can: there are fewer lines above it than below it.
+        if outgoing[node] and len(incoming[node]) < len(outgoing[node]):
+            boxes[node].layer = min([boxes[t].layer for t in outgoing[node]]) - 1
+
+
+def _downward_order(boxes: dict[str, Box], incoming: dict[str, list[str]], outgoing: dict[str, list[str]]) -> list[str]:
     order: list[str] = []
     count = {b: len(incoming[b]) for b in boxes}
     ready = [b for b in boxes if not count[b]][::-1]
@@ -56,12 +66,7 @@ def assign_layers(boxes: dict[str, Box], arcs: list[tuple[str, str]]) -> None:
             count[target] -= 1
             if not count[target]:
                 ready.append(target)
-    for node in order:
-        boxes[node].layer = max([boxes[p].layer + 1 for p in incoming[node]], default=0)
-    for node in reversed(order):
-        # What leads to more than leads to it stands as low as it can: there are fewer lines above it than below it.
-        if outgoing[node] and len(incoming[node]) < len(outgoing[node]):
-            boxes[node].layer = min([boxes[t].layer for t in outgoing[node]]) - 1
+    return order
 
 
 class Layers:

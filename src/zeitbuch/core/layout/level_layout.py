@@ -226,6 +226,28 @@ class LevelLayout:
         rows: list[tuple[float, list[str]]] = []
         scope = self.level.scope or ""
         bands = [Band(scope, r, tops[r], heights[r]) for r in range(len(tops))]
+        self._place_rows(layers, boxes, tops, spots, placed, scope, frames, routes, bands, rows)
+        for n, (index, edge, arc) in enumerate(of_edge):
+            points = self._route_points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
+            routes.append(self._route_of(edge, points))
+        for edge, slot in loops:
+            routes.append(self._loop_route(edge, slot, spots[edge.source]))
+        width = max([b.x + b.width / 2 for b in boxes.values()])
+        return Block(round(width, 2), round(y, 2), placed, frames, routes, rows, bands)
+
+    def _place_rows(
+        self,
+        layers: Layers,
+        boxes: dict[str, Box],
+        tops: list[float],
+        spots: dict[str, tuple[float, float]],
+        placed: list[PlacedCard],
+        scope: str,
+        frames: list[Frame],
+        routes: list[Route],
+        bands: list[Band],
+        rows: list[tuple[float, list[str]]],
+    ) -> None:
         for r, row in enumerate(layers.rows):
             numbers = []
             for b in row:
@@ -242,13 +264,6 @@ class LevelLayout:
                     frames.append(Frame(piece.seen, x, top, piece.width, piece.height, self.depth, scope, r))
                     self._insert_piece(piece, x, top, placed, frames, routes, bands)
             rows.append((tops[r], numbers))
-        for n, (index, edge, arc) in enumerate(of_edge):
-            points = self._route_points(n, index, edge, arc, layers, heights, tops, at_gap, spots)
-            routes.append(self._route_of(edge, points))
-        for edge, slot in loops:
-            routes.append(self._loop_route(edge, slot, spots[edge.source]))
-        width = max([b.x + b.width / 2 for b in boxes.values()])
-        return Block(round(width, 2), round(y, 2), placed, frames, routes, rows, bands)
 
     def _insert_piece(
         self, piece: Piece, x: float, top: float, placed: list[PlacedCard], frames: list[Frame], routes: list[Route],

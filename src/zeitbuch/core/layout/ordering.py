@@ -122,7 +122,7 @@ class Ordering:
 
     def _swap_neighbours(self, even: bool) -> None:
         """Swaps neighbours as long as that takes crossings away; in every other turn also when it costs nothing."""
-        place, up, down = self.place, self.up, self.down
+        place = self.place
         dirty = [len(row) > 1 for row in self.rows]
         for turn in range(12):
             won = False
@@ -132,17 +132,7 @@ class Ordering:
                 dirty[r] = False
                 for i in range(len(row) - 1):
                     a, b = row[i], row[i + 1]
-                    gain = 0
-                    for o, x in up[a]:
-                        at = place[o] + x
-                        for q, y in up[b]:
-                            other = place[q] + y
-                            gain += (at > other) - (at < other)
-                    for o, _ in down[a]:
-                        at = place[o]
-                        for q, _ in down[b]:
-                            other = place[q]
-                            gain += (at > other) - (at < other)
+                    gain = self._gain_of_swap(a, b)
                     if gain > 0 or (gain == 0 and even and not turn):
                         row[i], row[i + 1] = b, a
                         place[a], place[b] = i + 1, i
@@ -153,3 +143,18 @@ class Ordering:
                                     dirty[near] = True
             if not won:
                 return
+
+    def _gain_of_swap(self, a: int, b: int) -> int:
+        """How many crossings fewer there are when two neighbours change places."""
+        place, gain = self.place, 0
+        for o, x in self.up[a]:
+            at = place[o] + x
+            for q, y in self.up[b]:
+                other = place[q] + y
+                gain += (at > other) - (at < other)
+        for o, _ in self.down[a]:
+            at = place[o]
+            for q, _ in self.down[b]:
+                other = place[q]
+                gain += (at > other) - (at < other)
+        return gain

@@ -24,6 +24,18 @@ def make_overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dic
     found = next((f for f in result.flows if f.id == flow.id), None)
     if found is None:
         raise fail("map-overlay", f"expected an estimate of '{flow.title}', found none")
+    value, words = _figure_of_step(result, what)
+    shown = [s for s in found.steps if what == "passes" or s.calls or s.cost.amount or s.cost.unknown]
+    most = max((value(s) for s in shown), default=0.0)
+    meters = {s.id: (words(s), value(s) / most if most else 0.0) for s in shown}
+    top = f"{_short_number(most)}" if what != "cost" else f"{most:.4g} {result.currency}"
+    name = {"passes": "passes per run", "calls": "model calls per run", "cost": "model cost per run"}[what]
+    return meters, f"{name}, longest bar {top}"
+
+
+def _figure_of_step(
+    result: EstateEstimate, what: Overlay
+) -> tuple[Callable[[StepEstimate], float], Callable[[StepEstimate], str]]:
     value: Callable[[StepEstimate], float]
     words: Callable[[StepEstimate], str]
     if what == "passes":
@@ -32,9 +44,4 @@ def make_overlay(result: EstateEstimate, flow: Flow, what: Overlay) -> tuple[dic
         value, words = lambda s: s.calls, lambda s: f"{_short_number(s.calls)} calls per run"
     else:
         value, words = lambda s: float(s.cost.amount), lambda s: f"{money_words(s.cost)} {result.currency} per run"
-    shown = [s for s in found.steps if what == "passes" or s.calls or s.cost.amount or s.cost.unknown]
-    most = max((value(s) for s in shown), default=0.0)
-    meters = {s.id: (words(s), value(s) / most if most else 0.0) for s in shown}
-    top = f"{_short_number(most)}" if what != "cost" else f"{most:.4g} {result.currency}"
-    name = {"passes": "passes per run", "calls": "model calls per run", "cost": "model cost per run"}[what]
-    return meters, f"{name}, longest bar {top}"
+    return value, words

@@ -54,18 +54,20 @@ def _make_bands(rows: list[list[int]], widths: list[float], gaps: list[float], u
         else:
             bands.append(_Band([[b] for b in row], [[0.0] for _ in row], [], []))
     for band in bands:
-        at = 0.0
-        band.offsets.append(0.0)
-        for c in range(1, len(band.columns)):
-            apart = 0.0
-            for a, x, b, y in zip(
-                band.columns[c - 1], band.shifts[c - 1], band.columns[c], band.shifts[c], strict=True
-            ):
-                apart = max(apart, (widths[a] + widths[b]) / 2 + max(gaps[a], gaps[b]) + x - y)
-            at += apart
-            band.offsets.append(at)
-        band.x = band.offsets[:]
+        _space_columns(widths, gaps, band)
     return bands
+
+
+def _space_columns(widths: list[float], gaps: list[float], band: _Band) -> None:
+    at = 0.0
+    band.offsets.append(0.0)
+    for c in range(1, len(band.columns)):
+        apart = 0.0
+        for a, x, b, y in zip(band.columns[c - 1], band.shifts[c - 1], band.columns[c], band.shifts[c], strict=True):
+            apart = max(apart, (widths[a] + widths[b]) / 2 + max(gaps[a], gaps[b]) + x - y)
+        at += apart
+        band.offsets.append(at)
+    band.x = band.offsets[:]
 
 
 def _spread_band(band: _Band, xs: list[float]) -> None:

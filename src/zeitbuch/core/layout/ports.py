@@ -72,13 +72,7 @@ class Ports:
     def move_ports(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
         """Moves ports along the edges of cards to where their links go and come from, so that they are straight or short."""
         boxes = layers.boxes
-        leaving: dict[str, list[Arc]] = {}
-        arriving: dict[str, list[Arc]] = {}
-        for index, edge, arc in of_edge:
-            if not edge.back:
-                arriving.setdefault(arc.target, []).append(arc)
-                if self.tab_offset(index, self.pieces[arc.source]) is None:
-                    leaving.setdefault(arc.source, []).append(arc)
+        leaving, arriving = self._arcs_by_box(of_edge)
 
         def next_x(arc: Arc) -> float:
             return boxes[arc.via[0]].x if arc.via else boxes[arc.target].x + arc.into
@@ -111,6 +105,16 @@ class Ports:
             for arc, spot in zip(group, found, strict=True):
                 arc.into = spot
         self._extend_back_links(layers, of_edge)
+
+    def _arcs_by_box(self, of_edge: list[tuple[int, Edge, Arc]]) -> tuple[dict[str, list[Arc]], dict[str, list[Arc]]]:
+        leaving: dict[str, list[Arc]] = {}
+        arriving: dict[str, list[Arc]] = {}
+        for index, edge, arc in of_edge:
+            if not edge.back:
+                arriving.setdefault(arc.target, []).append(arc)
+                if self.tab_offset(index, self.pieces[arc.source]) is None:
+                    leaving.setdefault(arc.source, []).append(arc)
+        return leaving, arriving
 
     def _extend_back_links(self, layers: Layers, of_edge: list[tuple[int, Edge, Arc]]) -> None:
         """Links that go back run straight out to their lanes where nothing stands beside their boxes."""

@@ -44,6 +44,19 @@ def assign_tracks(runs: list[Run]) -> int:
     Runs of one link bundle that leave from the same point may share a track.
     """
     bent = [r for r in runs if not r.straight]
+    above = _wishes_of_runs(bent)
+    left = set(range(len(bent)))
+    tracks = 0
+    while left:
+        # In a cycle of wishes the run goes first whose open ones matter least.
+        i, taken = _lowest_free(left, above, bent)
+        bent[i].track = max(taken, default=-1) + 1
+        tracks = max(tracks, bent[i].track + 1)
+        left.discard(i)
+    return tracks
+
+
+def _wishes_of_runs(bent: list[Run]) -> list[dict[int, float]]:
     above: list[dict[int, float]] = [{} for _ in bent]  # run -> runs that should be above it, and how much that matters
     for i, a in enumerate(bent):
         for j in range(i + 1, len(bent)):
@@ -55,20 +68,17 @@ def assign_tracks(runs: list[Run]) -> int:
                 above[j][i] = second - first + 0.1
             else:
                 above[i][j] = first - second + 0.1
-    left = set(range(len(bent)))
-    tracks = 0
-    while left:
-        # In a cycle of wishes the run goes first whose open ones matter least.
-        i = min(left, key=lambda k: (sum([w for o, w in above[k].items() if o in left]), k))
-        taken = [
-            bent[j].track
-            for j in range(len(bent))
-            if j not in left and not _are_apart(bent[i], bent[j]) and not _share_column(bent[i], bent[j])
-        ]
-        bent[i].track = max(taken, default=-1) + 1
-        tracks = max(tracks, bent[i].track + 1)
-        left.discard(i)
-    return tracks
+    return above
+
+
+def _lowest_free(left: set[int], above: list[dict[int, float]], bent: list[Run]) -> tuple[int, list[int]]:
+    i = min(left, key=lambda k: (sum([w for o, w in above[k].items() if o in left]), k))
+    taken = [
+        bent[j].track
+        for j in range(len(bent))
+        if j not in left and not _are_apart(bent[i], bent[j]) and not _share_column(bent[i], bent[j])
+    ]
+    return i, taken
 
 
 def _share_column(a: Run, b: Run) -> bool:

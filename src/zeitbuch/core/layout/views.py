@@ -8,7 +8,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.graph.topology import Edge, Graph
+from zeitbuch.core.graph.topology import Edge, Graph, Level
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
@@ -63,20 +63,10 @@ def fold_scopes(view: View, scopes: Iterable[str]) -> View:
     """The view with scopes as single cards that say how much they hold."""
     graph = view.graph
     shut = {s for s in scopes if s in graph.levels}
-    gone = {
-        s.id
-        for s in graph.flow.steps
-        if shut & {p for p in graph.scope_path(graph.host.get(s.id, s.id)) if p is not None}
-    }
+    gone = _steps_inside(graph, shut)
     if not gone:
         return view
-    remarks: dict[str, list[str]] = {}
-    for scope in shut - gone:
-        inside = [
-            s for s in graph.flow.steps if scope in graph.scope_path(graph.host.get(s.id, s.id)) and s.kind != "note"
-        ]
-        ai = sum(s.kind in AI_KINDS and s.id not in graph.host for s in inside)
-        remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
+    remarks = _fold_remarks(shut, gone, graph)
     steps = [s for s in graph.flow.steps if s.id not in gone]
 
     def seen(id: str) -> str:
@@ -99,6 +89,25 @@ def fold_scopes(view: View, scopes: Iterable[str]) -> View:
     return _reduced_view(view, steps, links.values(), remarks, "")
 
 
+def _steps_inside(graph: Graph, shut: set[str]) -> set[str]:
+    return {
+        s.id
+        for s in graph.flow.steps
+        if shut & {p for p in graph.scope_path(graph.host.get(s.id, s.id)) if p is not None}
+    }
+
+
+def _fold_remarks(shut: set[str], gone: set[str], graph: Graph) -> dict[str, list[str]]:
+    remarks: dict[str, list[str]] = {}
+    for scope in shut - gone:
+        inside = [
+            s for s in graph.flow.steps if scope in graph.scope_path(graph.host.get(s.id, s.id)) and s.kind != "note"
+        ]
+        ai = sum(s.kind in AI_KINDS and s.id not in graph.host for s in inside)
+        remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
+    return remarks
+
+
 def only_steps(view: View, keep: Iterable[str], note: str) -> View:
     """The view with only these steps, the scopes around them and their helpers; ways over what is left out stay as links
     that say how many steps lie between."""
@@ -108,9 +117,7 @@ def only_steps(view: View, keep: Iterable[str], note: str) -> View:
     steps = [s for s in graph.flow.steps if graph.host.get(s.id, s.id) in shown]
     links: dict[tuple[str, str, str, str], Link] = {}
     remarks: dict[str, list[str]] = {}
-    for link in graph.flow.links:
-        if link.role == "attach" and link.target in shown:
-            links[link.source, link.target, "attach", ""] = link
+    _helper_links(graph, shown, links)
     for scope, level in graph.levels.items():
         if scope is not None and scope not in shown:
             continue
@@ -118,36 +125,54 @@ def only_steps(view: View, keep: Iterable[str], note: str) -> View:
             if target in shown:
                 for link in names:
                     links[link.source, target, link.role, link.label] = link
-        out: dict[str, list[Edge]] = {}
-        for e in level.edges:
-            out.setdefault(e.source, []).append(e)
-        visible = {s.id for s in level.steps if s.id in shown} | (set(graph.triggers) if scope is None else set())
-        reached: set[str] = set()
-        for a in [*(graph.triggers if scope is None else ()), *[s.id for s in level.steps]]:
-            if a not in visible:
-                continue
-            lost: set[str] = set()
-            for e in out.get(a, ()):
-                if e.target in visible:
-                    links.setdefault((a, e.target, e.link.role, e.link.label), _move_link(e.link, a, e.target))
-                    continue
-                ends, between = _hidden_targets(e.target, out, visible)
-                reached |= between
-                if not ends:
-                    lost |= between
-                for b, count in ends.items():
-                    label = (
-                        f"{e.link.label}: {count_words(count, 'step')} between"
-                        if e.link.label
-                        else f"{count_words(count, 'step')} between"
-                    )
-                    links.setdefault((a, b, e.link.role, label), _move_link(e.link, a, b, label))
-            if lost:
-                remarks.setdefault(a, []).append(f"then {count_words(len(lost), 'step')} not shown")
-        _note_hidden_before(level.steps, out, visible, reached, remarks)
+        _link_shown(level, shown, scope, graph, links, remarks)
     hidden = sum(s.kind != "note" for s in graph.flow.steps) - sum(s.kind != "note" for s in steps)
     words = f"{note}; {count_words(hidden, 'step')} not shown" if hidden else note
     return _reduced_view(view, steps, links.values(), remarks, words)
+
+
+def _helper_links(graph: Graph, shown: set[str], links: dict[tuple[str, str, str, str], Link]) -> None:
+    for link in graph.flow.links:
+        if link.role == "attach" and link.target in shown:
+            links[link.source, link.target, "attach", ""] = link
+
+
+def _link_shown(
+    level: Level,
+    shown: set[str],
+    scope: str | None,
+    graph: Graph,
+    links: dict[tuple[str, str, str, str], Link],
+    remarks: dict[str, list[str]],
+) -> None:
+    """Links between the steps of a level that are shown, and remarks on those that are not."""
+    out: dict[str, list[Edge]] = {}
+    for e in level.edges:
+        out.setdefault(e.source, []).append(e)
+    visible = {s.id for s in level.steps if s.id in shown} | (set(graph.triggers) if scope is None else set())
+    reached: set[str] = set()
+    for a in [*(graph.triggers if scope is None else ()), *[s.id for s in level.steps]]:
+        if a not in visible:
+            continue
+        lost: set[str] = set()
+        for e in out.get(a, ()):
+            if e.target in visible:
+                links.setdefault((a, e.target, e.link.role, e.link.label), _move_link(e.link, a, e.target))
+                continue
+            ends, between = _hidden_targets(e.target, out, visible)
+            reached |= between
+            if not ends:
+                lost |= between
+            for b, count in ends.items():
+                label = (
+                    f"{e.link.label}: {count_words(count, 'step')} between"
+                    if e.link.label
+                    else f"{count_words(count, 'step')} between"
+                )
+                links.setdefault((a, b, e.link.role, label), _move_link(e.link, a, b, label))
+        if lost:
+            remarks.setdefault(a, []).append(f"then {count_words(len(lost), 'step')} not shown")
+    _note_hidden_before(level.steps, out, visible, reached, remarks)
 
 
 def _move_link(link: Link, source: str, target: str, label: str | None = None) -> Link:

@@ -81,6 +81,14 @@ def _apply_rule(step: Step, rule: ModelRule) -> Step:
         step, found = _take_value(step, rule.model_at)
         taken += step is not before
         name = found if isinstance(found, str) and found else name
+    prompts, step = _taken_prompts(step, rule)
+    named = {prompt.text for prompt in prompts}
+    use = ModelUse(name=name or None, modality=rule.modality, task=rule.task or None, prompts=tuple(prompts))
+    inputs = tuple(second for second in step.inputs if not (isinstance(second.value, str) and second.value in named))
+    return structs.replace(step, kind=rule.kind, model=use, inputs=inputs)
+
+
+def _taken_prompts(step: Step, rule: ModelRule) -> tuple[list[Prompt], Step]:
     prompts: list[Prompt] = []
     for place in [rule.prompt] if isinstance(rule.prompt, str) else rule.prompt:
         if place:
@@ -88,10 +96,7 @@ def _apply_rule(step: Step, rule: ModelRule) -> Step:
             step, text = _take_value(step, place)
             if isinstance(text, str) and text:
                 prompts.append(Prompt(text=text, role=rule.role, refs=refs))
-    named = {prompt.text for prompt in prompts}
-    use = ModelUse(name=name or None, modality=rule.modality, task=rule.task or None, prompts=tuple(prompts))
-    inputs = tuple(second for second in step.inputs if not (isinstance(second.value, str) and second.value in named))
-    return structs.replace(step, kind=rule.kind, model=use, inputs=inputs)
+    return prompts, step
 
 
 def apply_model_map(rules: Sequence[ModelRule], flow: Flow) -> Flow:

@@ -50,14 +50,18 @@ def _weekday_words(field: str) -> str | None:
     if field in ("0,6", "6,0", "6-7", "6,7"):
         return "at weekends"
     if "-" in field and "," not in field and "/" not in field:
-        ends = [_day_number(name) for name in field.split("-")]
-        if len(ends) == 2 and ends[0] is not None and ends[1] is not None:
-            return f"{_DAYS[ends[0]]} to {_DAYS[ends[1]]}"
-        return None
+        return _days_between(field)
     days = [_day_number(name) for name in field.split(",")]
     if any(distance is None for distance in days):
         return None
     return "every " + join_words([_DAYS[distance] for distance in days if distance is not None])
+
+
+def _days_between(field: str) -> str | None:
+    ends = [_day_number(name) for name in field.split("-")]
+    if len(ends) == 2 and ends[0] is not None and ends[1] is not None:
+        return f"{_DAYS[ends[0]]} to {_DAYS[ends[1]]}"
+    return None
 
 
 def _clock_words(minute: str, hour: str) -> str | None:

@@ -70,16 +70,7 @@ class Planner:
         triggers = self.graph.triggers
         position = {step.id: index for index, step in enumerate(level.steps)}
         outside = 1 << len(position)
-        incoming: dict[str, list[tuple[int, Edge]]] = {}
-        outgoing: dict[str, list[tuple[int, Edge]]] = {}
-        ins = [0] * len(position)  # bits of what leads to each step, going forward; the highest stands for triggers
-        for index, edge in enumerate(level.edges):
-            source = position.get(edge.source)
-            if not edge.back:
-                ins[position[edge.target]] |= outside if source is None else 1 << source
-            if source is not None:
-                incoming.setdefault(edge.target, []).append((index, edge))
-                outgoing.setdefault(edge.source, []).append((index, edge))
+        incoming, outgoing, ins = _sort_edges(level, position, outside)
         self.skips = any([bool(edge.link.after) and "skip" in edge.link.after for edge in level.edges])
         part = _connected_parts(position, level.edges)
         skips = self.skips
@@ -89,15 +80,7 @@ class Planner:
         self.skips = skips  # levels inside have set their own
         joins = JoinAnalysis(nodes, position, ins, triggers, level, skips)
         cyclic = any([edge.back for edge in level.edges])
-        for node in nodes:
-            arriving = incoming.get(node.step.id)
-            if arriving is None:
-                continue
-            if cyclic:
-                node.backs = [index for index, edge in arriving if edge.back]
-                arriving = [(index, edge) for index, edge in arriving if not edge.back]
-            node.incoming = arriving[0][0] if len(arriving) == 1 else joins.meeting_of(node.step.join, arriving)
-            node.start_mode = node.step.join or "each"
+        _set_arrivals(nodes, incoming, cyclic, joins)
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
         stage.risky = _risky_parts(nodes)
@@ -107,21 +90,8 @@ class Planner:
 
     def _make_node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
         book = self.book
-        failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
-        timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
-        if timeout.amount and failure.amount + timeout.amount > 1:
-            self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
-            timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
-        onward = step.on_fault == "continue" and not any(is_error(edge) for _, edge in outgoing)
-        keeps_failures = keeps_timeouts = onward
-        ways: list[Way] = []
-        for index, edge in outgoing:
-            if edge.link.after or edge.link.role == "error":
-                way = self._make_way(index, edge)
-                keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
-            else:
-                way = Way(index, edge.target, edge.back, True, onward, onward, False, True)
-            ways.append(way)
+        failure, timeout = self._fault_rates(step, book)
+        keeps_failures, keeps_timeouts, ways = self._make_ways(step, outgoing)
         decides = step.kind == "decide" and step.enabled
         if decides:
             self._set_shares(step, [way for way in ways if way.success], outgoing)
@@ -140,6 +110,32 @@ class Planner:
             keeps_timeouts=keeps_timeouts,
             part=part,
         )
+        self._complete_node(step, node, book)
+        node.single = len(ways) == 1 and ways[0].plain and not decides
+        return node
+
+    def _fault_rates(self, step: Step, book: Book) -> tuple[Value, Value]:
+        failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
+        timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
+        if timeout.amount and failure.amount + timeout.amount > 1:
+            self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
+            timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
+        return failure, timeout
+
+    def _make_ways(self, step: Step, outgoing: list[tuple[int, Edge]]) -> tuple[bool, bool, list[Way]]:
+        onward = step.on_fault == "continue" and not any(is_error(edge) for _, edge in outgoing)
+        keeps_failures = keeps_timeouts = onward
+        ways: list[Way] = []
+        for index, edge in outgoing:
+            if edge.link.after or edge.link.role == "error":
+                way = self._make_way(index, edge)
+                keeps_failures, keeps_timeouts = keeps_failures or way.failure, keeps_timeouts or way.timeout
+            else:
+                way = Way(index, edge.target, edge.back, True, onward, onward, False, True)
+            ways.append(way)
+        return keeps_failures, keeps_timeouts, ways
+
+    def _complete_node(self, step: Step, node: Node, book: Book) -> None:
         if step.id in self.graph.levels:
             node.inner = self._make_stage(self.graph.levels[step.id])
         if step.kind == "loop":
@@ -156,8 +152,6 @@ class Planner:
             and not step.per_item
             and step.yields == "same"
         )
-        node.single = len(ways) == 1 and ways[0].plain and not decides
-        return node
 
     @staticmethod
     def _make_way(index: int, edge: Edge) -> Way:
@@ -193,12 +187,7 @@ class Planner:
     def _set_shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
         """Probability of each case. What no assumption names shares the rest equally."""
         links = dict(outgoing)
-        found: dict[int, Value] = {}
-        for way in ways:
-            link = links[way.edge].link
-            value = self.book.find("share", (step.id, step.name), (link.label, link.condition, way.target))
-            if value is not None:
-                found[way.edge] = value
+        found = self._named_shares(step, ways, links)
         missing = [way for way in ways if way.edge not in found]
         unnamed = {way.edge for way in missing}
         given = sum(value.amount for value in found.values())
@@ -206,25 +195,70 @@ class Planner:
             for way in missing:
                 found[way.edge] = Value(0.5, "default", "default: every second time")
         else:
-            if given > 1 + 1e-9:
-                self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
-                found = {
-                    index: Value(value.amount / given, value.evidence, value.why) for index, value in found.items()
-                }
-                given = 1.0
-            # A decision with a single way out also has the way of doing nothing.
-            count = len(missing) + (1 if len(ways) == 1 else 0)
-            rest = (
-                weakest_evidence(*(value.evidence for value in found.values()))
-                if len(missing) == 1 and found
-                else "default"
-            )
-            for way in missing:
-                words = "what the other cases leave, in equal parts"
-                found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
+            found = self._fill_shares(step, ways, given, found, missing)
         for way in ways:
             way.share = found[way.edge]
             way.rest = not step.inclusive and way.edge in unnamed
+
+    def _named_shares(self, step: Step, ways: list[Way], links: dict[int, Edge]) -> dict[int, Value]:
+        found: dict[int, Value] = {}
+        for way in ways:
+            link = links[way.edge].link
+            value = self.book.find("share", (step.id, step.name), (link.label, link.condition, way.target))
+            if value is not None:
+                found[way.edge] = value
+        return found
+
+    def _fill_shares(
+        self, step: Step, ways: list[Way], given: float | int, found: dict[int, Value], missing: list[Way]
+    ) -> dict[int, Value]:
+        """What the named cases leave, in equal parts; shares over 1 are scaled."""
+        if given > 1 + 1e-9:
+            self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
+            found = {index: Value(value.amount / given, value.evidence, value.why) for index, value in found.items()}
+            given = 1.0
+        # A decision with a single way out also has the way of doing nothing.
+        count = len(missing) + (1 if len(ways) == 1 else 0)
+        rest = (
+            weakest_evidence(*(value.evidence for value in found.values()))
+            if len(missing) == 1 and found
+            else "default"
+        )
+        for way in missing:
+            words = "what the other cases leave, in equal parts"
+            found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
+        return found
+
+
+def _sort_edges(
+    level: Level, position: dict[str, int], outside: int
+) -> tuple[dict[str, list[tuple[int, Edge]]], dict[str, list[tuple[int, Edge]]], list[int]]:
+    """What leads to each step and from it, and as bits what leads to it going forward (the highest stands for triggers)."""
+    incoming: dict[str, list[tuple[int, Edge]]] = {}
+    outgoing: dict[str, list[tuple[int, Edge]]] = {}
+    ins = [0] * len(position)  # bits of what leads to each step, going forward; the highest stands for triggers
+    for index, edge in enumerate(level.edges):
+        source = position.get(edge.source)
+        if not edge.back:
+            ins[position[edge.target]] |= outside if source is None else 1 << source
+        if source is not None:
+            incoming.setdefault(edge.target, []).append((index, edge))
+            outgoing.setdefault(edge.source, []).append((index, edge))
+    return incoming, outgoing, ins
+
+
+def _set_arrivals(
+    nodes: list[Node], incoming: dict[str, list[tuple[int, Edge]]], cyclic: bool, joins: JoinAnalysis
+) -> None:
+    for node in nodes:
+        arriving = incoming.get(node.step.id)
+        if arriving is None:
+            continue
+        if cyclic:
+            node.backs = [index for index, edge in arriving if edge.back]
+            arriving = [(index, edge) for index, edge in arriving if not edge.back]
+        node.incoming = arriving[0][0] if len(arriving) == 1 else joins.meeting_of(node.step.join, arriving)
+        node.start_mode = node.step.join or "each"
 
 
 def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
@@ -251,13 +285,7 @@ def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:
 
 def _risky_parts(nodes: list[Node]) -> list[int]:
     """Parts where branches run side by side and more than one step may lose a pass: their losses are no sum."""
-    splits = {
-        node.part
-        for node in nodes
-        if len(node.ways) > 1
-        and (not node.decides or node.step.inclusive)
-        and sum([way.success for way in node.ways]) > 1
-    }
+    splits = {node.part for node in nodes if _runs_beside(node)}
     if not splits:
         return []
     losing: dict[int, int] = {}
@@ -265,3 +293,9 @@ def _risky_parts(nodes: list[Node]) -> list[int]:
         if loses_passes(node):
             losing[node.part] = losing.get(node.part, 0) + 1
     return sorted(place for place in splits if losing.get(place, 0) > 1)
+
+
+def _runs_beside(node: Node) -> bool:
+    return (
+        len(node.ways) > 1 and (not node.decides or node.step.inclusive) and sum([way.success for way in node.ways]) > 1
+    )

@@ -8,57 +8,30 @@ from __future__ import annotations
 
 import math
 
-from msgspec import Struct
-
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.rules import EVIDENCE, Book, Evidence, Value
+from zeitbuch.core.assumptions.rules import EVIDENCE, Book, Value
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.records import JoinMode
+from zeitbuch.core.passes.plan import Way
 
 from .compiler import Planner
-from .plan import Node, Plan, Stage, Tie
+from .exact_joins import ExactJoins
+from .moving import (
+    NEVER,
+    NOTHING,
+    RANK_OF_EVIDENCE,
+    READ,
+    Lost,
+    Moving,
+    Pass,
+    StepOutcome,
+    add_loss,
+    expected_tries,
+    passes_left,
+    sum_losses,
+)
+from .plan import Node, Plan, Stage, edges_of_tie
 
-READ = EVIDENCE.index("read")
-_AT = {name: index for index, name in enumerate(EVIDENCE)}
-NEVER = math.inf
 _SMALL = 1e-12
-
-
-class Pass(Struct, frozen=True, gc=False):
-    """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
-    included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
-
-    arrivals: float
-    runs: float
-    evidence: Evidence
-    turns: float = 1.0
-    turns2: float = 1.0
-
-
-class Moving(Struct, gc=False):
-    """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
-    the weakest evidence (index into EVIDENCE)."""
-
-    passes: float
-    items: float
-    most: float
-    evidence: int
-
-
-class _Done(Struct, gc=False):
-    """What leaves a step."""
-
-    success: Moving
-    failed: float
-    late: float
-    skipped: float = 0.0
-    failed_evidence: int = READ
-    ended: float = 0.0
-
-
-NOTHING = Moving(0.0, 0.0, 0.0, READ)
-# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
-Lost = dict[int, tuple[float, float, float, int]]
 
 
 def geometric_rounds(rounds: float, cap: int | None) -> float:
@@ -82,6 +55,7 @@ class Passes:
         self.inexact: list[str] = []
         self.plan: Plan = Planner(graph, book).make_plan()
         self.notes = self.plan.notes
+        self.joins = ExactJoins(self.plan.itemised, self._note_inexact)
         # Whether a pass may bring more than one item somewhere.
         self._several = any(step.yields == "many" for step in graph.steps.values())
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
@@ -100,7 +74,7 @@ class Passes:
         for trigger, targets in starts:
             if entry is not None and trigger in entry:
                 share, items = entry[trigger]
-                amount, evidence = share.amount, _AT[share.evidence]
+                amount, evidence = share.amount, RANK_OF_EVIDENCE[share.evidence]
             else:
                 # Which trigger started the run is evidence of its own; without it all are alike.
                 amount, items = 1 / len(starts), 1.0
@@ -135,15 +109,9 @@ class Passes:
                 self.capped.append(", ".join(heads))
         return lost
 
-    def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> _Done:
+    def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
         # Branches that do not touch each other fail independently: what survives is the product.
-        survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
-        for amount, late_amount, over, weak in lost.values():
-            if arriving.passes:
-                survives *= 1 - min(1.0, amount / arriving.passes)
-            late += late_amount
-            ended += over
-            evidence = min(evidence, weak)
+        survives, late, ended, evidence = sum_losses(arriving, lost)
         losing = sum(1 for amount, *_ in lost.values() if amount > 0)
         if (losing > 1 and arriving.most > 1) or any(place in lost and lost[place][0] > 0 for place in stage.risky):
             self._note_inexact("losses of branches side by side")
@@ -154,7 +122,7 @@ class Passes:
         through = arriving.passes * survives
         ratio = arriving.items / arriving.passes if arriving.passes else 0.0
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
-        return _Done(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
+        return StepOutcome(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
 
     def _note_inexact(self, why: str) -> None:
         if why not in self.inexact:
@@ -169,157 +137,60 @@ class Passes:
         ended: dict[str, float] = {}
         whole = max((moving.passes for moving in starts.values()), default=0.0)
         for place, node in enumerate(stage.nodes):
-            arriving = self._join_arrivals(stage, node, starts.get(place), edges, reached, bounds)
+            arriving = self.joins.join_arrivals(node, starts.get(place), edges, reached, bounds)
             done = self._run_node(node, arriving)
             if stage.skips:
-                turn = max(
-                    [ended.get(stage.edges[index].source, 0.0) for index in _tie_leaves(node.incoming)], default=0.0
-                )
-                start = starts.get(place)
-                turn = max(turn, start.passes if start is not None else 0.0)
-                done.skipped = max(0.0, turn - arriving.passes)
-                ended[node.step.id] = max(turn, arriving.passes)
-                if not node.enabled:
-                    done.skipped = max(turn, arriving.passes)
-                if any(way.skip for way in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
-                    self._note_inexact("what is skipped where more than one pass may come")
+                self._note_skipped(stage, starts, node, ended, place, arriving, done, whole)
             reached.append(self._leave_node(node, arriving, done, edges))
             bounds.append(arriving.most)
-            gone = 0.0 if node.keeps_failures else done.failed
-            late = 0.0 if node.keeps_timeouts else done.late
-            over = done.ended
-            if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
-                over += done.success.passes
-            if gone + late + over > 0:
-                had = lost.get(node.part, (0.0, 0.0, 0.0, READ))
-                weak = min(had[3], done.failed_evidence if gone + late else READ, arriving.evidence if over else READ)
-                lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
+            add_loss(node, done, lost, arriving)
         return lost
 
-    # -- joins -------------------------------------------------------------------------------------------------
-
-    def _join_arrivals(
+    def _note_skipped(
         self,
         stage: Stage,
+        starts: dict[int, Moving],
         node: Node,
-        start: Moving | None,
-        edges: list[Moving | None],
-        reached: list[tuple[float, float]],
-        bounds: list[float],
-    ) -> Moving:
-        tie = node.incoming
-        if tie is None:
-            met = start if start is not None else NOTHING
-        else:
-            met = self._tie_arrivals(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
-            if start is not None:
-                met = self._with_start(node.start_mode, met, start)
-        for index in node.backs:
-            more = edges[index]
-            if more is not None and more.passes:
-                evidence = min(met.evidence, more.evidence)
-                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
-        if node.backs:
-            met = Moving(met.passes, met.items, NEVER, met.evidence)
-        return met
-
-    def _with_start(self, mode: JoinMode, met: Moving, start: Moving) -> Moving:
-        evidence = min(met.evidence, start.evidence)
-        if mode == "each":
-            return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
-        # Another trigger starts another run: both never come in one.
-        self._note_inexact("a trigger and a branch that meet")
-        passes, items = (
-            combine_arrivals([met.passes, start.passes], mode),
-            combine_arrivals([met.items, start.items], mode),
-        )
-        return Moving(passes, items, max(met.most, start.most), evidence)
-
-    def _tie_arrivals(
-        self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
-    ) -> Moving:
-        if isinstance(tie, int):
-            return edges[tie] or NOTHING
-        first = self._tie_arrivals(tie.left, edges, reached, bounds)
-        second = self._tie_arrivals(tie.right, edges, reached, bounds)
-        evidence = min(first.evidence if first.passes else READ, second.evidence if second.passes else READ)
-        bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
-        if tie.mode == "each":
-            most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
-            return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
-        most = min(max(first.most, second.most), bound)
-        base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
-        passes = self._expected_waiting(tie, first, second, base, bound)
-        if self.plan.itemised and (
-            abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL
-        ):
-            self._note_inexact("a join of branches with several items")
-        low, high = min(first.items, second.items), max(first.items, second.items)
-        whole = min(first.passes, second.passes) if tie.mode == "all" else max(first.passes, second.passes)
-        items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
-        return Moving(passes, items, most, evidence)
-
-    def _expected_waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
-        """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
-        probabilities; losses on branches side by side are independent."""
-        if not a.passes and not b.passes:
-            return 0.0
-        lossless = abs(a.passes - base) <= _SMALL * max(1.0, base) and abs(b.passes - base) <= _SMALL * max(1.0, base)
-        if tie.how == "side" and lossless and max(a.most, b.most) <= bound < NEVER:
-            return a.passes
-        if (
-            tie.how == "mixed"
-            or max(bound, a.most, b.most) > 1
-            or base <= 0
-            or max(a.passes, b.passes) > base * (1 + 1e-9)
-        ):
-            self._note_inexact("a join of branches that lose passes, or of cases, where more than one may come")
-            if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
-                return a.passes * b.passes / base
-            return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
-        both = a.passes * b.passes / base if tie.how == "side" else 0.0
-        return both if tie.mode == "all" else a.passes + b.passes - both
+        ended: dict[str, float],
+        place: int,
+        arriving: Moving,
+        done: StepOutcome,
+        whole: float,
+    ) -> None:
+        turn = max([ended.get(stage.edges[index].source, 0.0) for index in edges_of_tie(node.incoming)], default=0.0)
+        start = starts.get(place)
+        turn = max(turn, start.passes if start is not None else 0.0)
+        done.skipped = max(0.0, turn - arriving.passes)
+        ended[node.step.id] = max(turn, arriving.passes)
+        if not node.enabled:
+            done.skipped = max(turn, arriving.passes)
+        if any(way.skip for way in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
+            self._note_inexact("what is skipped where more than one pass may come")
 
     # -- one step ----------------------------------------------------------------------------------------------
 
-    def _run_node(self, node: Node, arriving: Moving) -> _Done:
+    def _run_node(self, node: Node, arriving: Moving) -> StepOutcome:
         """Executes a step: attempts, what is inside it, what is attached to it."""
         step = node.step
         if not node.enabled:
             self.of[step.id] = Pass(arriving.passes, 0.0, EVIDENCE[arriving.evidence])
-            return _Done(arriving, 0.0, 0.0)
+            return StepOutcome(arriving, 0.0, 0.0)
         wrong = node.failure.amount + node.timeout.amount
         if node.simple and not wrong:
             self.of[step.id] = Pass(arriving.passes, arriving.passes, EVIDENCE[arriving.evidence])
-            return _Done(arriving, 0.0, 0.0, 0.0, arriving.evidence)
+            return StepOutcome(arriving, 0.0, 0.0, 0.0, arriving.evidence)
         turns = arriving.items if step.per_item else arriving.passes
         evidence = arriving.evidence
         attempts, lost, late = turns, 0.0, 0.0
         if wrong:
-            evidence = min(evidence, _AT[node.failure.evidence] if node.failure.amount else READ)
-            evidence = min(evidence, _AT[node.timeout.evidence] if node.timeout.amount else READ)
-            over = wrong ** (node.tries + 1)
-            attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
-            lost = turns * over
-            late = lost * node.timeout.amount / wrong
-        done = _Done(arriving, max(0.0, lost - late), late, 0.0, evidence)
+            evidence, attempts, lost, late = expected_tries(node, evidence, wrong, turns)
+        done = StepOutcome(arriving, max(0.0, lost - late), late, 0.0, evidence)
         if node.turns is not None:
             evidence = self._run_agent(node, attempts, arriving.most, evidence)
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
-        if step.per_item:
-            # One item that is lost does not hold up the others.
-            left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
-        else:
-            through = max(0.0, arriving.passes - done.failed - done.late - done.ended)
-            kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
-            left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
-        if step.yields == "one":
-            left = Moving(left.passes, left.passes, left.most, left.evidence)
-        elif step.yields == "many" and node.items is not None:
-            weak = min(left.evidence, _AT[node.items.evidence])
-            left = Moving(left.passes, left.items * node.items.amount, left.most, weak)
+        left = passes_left(node, arriving, step, done, evidence)
         done.success = left
         return done
 
@@ -330,13 +201,13 @@ class Passes:
             return Pass(arrivals, attempts, EVIDENCE[evidence])
         return Pass(arrivals, attempts, EVIDENCE[evidence], value.amount, value.amount**2 + value.variance)
 
-    def _run_inside(self, node: Node, reached: float, arriving: Moving, done: _Done) -> None:
+    def _run_inside(self, node: Node, reached: float, arriving: Moving, done: StepOutcome) -> None:
         """A loop goes on when one item fails; other scopes fail with their contents."""
         assert node.inner is not None
         if node.repeats:
             times, most = self._loop_rounds(node)
             assert node.items is not None
-            weak = min(arriving.evidence, _AT[node.items.evidence])
+            weak = min(arriving.evidence, RANK_OF_EVIDENCE[node.items.evidence])
             amount = arriving.passes * times
             inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
             over = sum(part[2] for part in inner.values())
@@ -367,7 +238,7 @@ class Passes:
     def _run_agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
         turns = node.turns
         assert turns is not None
-        evidence = min(evidence, _AT[turns.evidence])
+        evidence = min(evidence, RANK_OF_EVIDENCE[turns.evidence])
         for helper in node.memories:
             self.of[helper.id] = Pass(attempts, attempts, EVIDENCE[evidence])
         for helper in node.idle:
@@ -380,7 +251,9 @@ class Passes:
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 
-    def _leave_node(self, node: Node, arriving: Moving, done: _Done, edges: list[Moving | None]) -> tuple[float, float]:
+    def _leave_node(
+        self, node: Node, arriving: Moving, done: StepOutcome, edges: list[Moving | None]
+    ) -> tuple[float, float]:
         """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         moving = done.success
         gone = done.failed + done.late
@@ -388,27 +261,37 @@ class Passes:
             edges[node.ways[0].edge] = moving
             return moving.passes, moving.passes
         for way in node.ways:
-            passes, items, evidence = 0.0, 0.0, moving.evidence
-            kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
-            if way.success and (node.enabled or way.plain):
-                load = (
-                    Moving(moving.passes + gone, moving.items + gone, moving.most, done.failed_evidence)
-                    if kept
-                    else moving
-                )
-                passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
-                if way.share is not None:
-                    passes, items = self._case_passes(node, load, way.share.amount)
-                    evidence = min(evidence, _AT[way.share.evidence])
-            if gone and not kept:
-                more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
-                passes, items = passes + more, items + more
-                evidence = min(evidence, done.failed_evidence) if more else evidence
-            if way.skip:
-                passes, items = passes + done.skipped, items + done.skipped
-            edges[way.edge] = Moving(passes, items, arriving.most, evidence)
+            self._follow_way(node, arriving, done, edges, moving, way, gone)
         kept = gone > 0 and any(way.plain and way.failure for way in node.ways)
         return moving.passes + (gone if kept else 0.0), moving.passes
+
+    def _follow_way(
+        self,
+        node: Node,
+        arriving: Moving,
+        done: StepOutcome,
+        edges: list[Moving | None],
+        moving: Moving,
+        way: Way,
+        gone: float,
+    ) -> None:
+        passes, items, evidence = 0.0, 0.0, moving.evidence
+        kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
+        if way.success and (node.enabled or way.plain):
+            load = (
+                Moving(moving.passes + gone, moving.items + gone, moving.most, done.failed_evidence) if kept else moving
+            )
+            passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
+            if way.share is not None:
+                passes, items = self._case_passes(node, load, way.share.amount)
+                evidence = min(evidence, RANK_OF_EVIDENCE[way.share.evidence])
+        if gone and not kept:
+            more = (done.failed if way.failure else 0.0) + (done.late if way.timeout else 0.0)
+            passes, items = passes + more, items + more
+            evidence = min(evidence, done.failed_evidence) if more else evidence
+        if way.skip:
+            passes, items = passes + done.skipped, items + done.skipped
+        edges[way.edge] = Moving(passes, items, arriving.most, evidence)
 
     def _case_passes(self, node: Node, ok: Moving, share: float) -> tuple[float, float]:
         if not node.step.per_item:
@@ -418,18 +301,3 @@ class Passes:
         if self._several or each > 1 + _SMALL:
             self._note_inexact("a decision over several items")
         return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
-
-
-def _tie_leaves(tie: Tie | int | None) -> list[int]:
-    if tie is None:
-        return []
-    return [tie] if isinstance(tie, int) else _tie_leaves(tie.left) + _tie_leaves(tie.right)
-
-
-def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:
-    """Arrivals of a join: ``each`` sum, ``all`` minimum, ``once`` maximum of the incoming passes."""
-    if not amounts:
-        return 0.0
-    if mode == "each":
-        return sum(amounts)
-    return min(amounts) if mode == "all" else max(amounts)

@@ -101,14 +101,7 @@ class JoinAnalysis:
         clean = not taken[0] & taken[1] and self._all_through(split, first.edges + second.edges)
         if not clean or self.skips or node.step.per_item:
             return "mixed", waits, True
-        if waits:
-            same = all([way.plain for way in ways[0] + ways[1]])
-            only = all([not way.plain and not way.failure and not way.timeout for way in ways[0] + ways[1]])
-            return ("side" if same or only else "mixed"), True, same
-        exclusive = (
-            node.decides and not node.step.inclusive and all([way.success and way.plain for way in ways[0] + ways[1]])
-        )
-        return ("instead" if exclusive or not _may_coincide(ways[0], ways[1]) else "mixed"), False, True
+        return _judge_clean(waits, ways, node)
 
     def _ways_to(self, split: int, branch: Branch) -> set[int]:
         """The places of the ways out of a step that lead to a branch."""
@@ -178,6 +171,17 @@ class JoinAnalysis:
                 }
             )
         return not begun[0] & begun[1]
+
+
+def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[Meeting, bool, bool]:
+    if waits:
+        same = all([way.plain for way in ways[0] + ways[1]])
+        only = all([not way.plain and not way.failure and not way.timeout for way in ways[0] + ways[1]])
+        return ("side" if same or only else "mixed"), True, same
+    exclusive = (
+        node.decides and not node.step.inclusive and all([way.success and way.plain for way in ways[0] + ways[1]])
+    )
+    return ("instead" if exclusive or not _may_coincide(ways[0], ways[1]) else "mixed"), False, True
 
 
 def _last_shared(masks: list[int]) -> int:

@@ -116,3 +116,10 @@ def nodes_of(stage: Stage) -> list[Node]:
         if node.inner is not None:
             found += nodes_of(node.inner)
     return found
+
+
+def edges_of_tie(tie: Tie | int | None) -> list[int]:
+    """All edges that meet, in the order of the tree."""
+    if tie is None:
+        return []
+    return [tie] if isinstance(tie, int) else edges_of_tie(tie.left) + edges_of_tie(tie.right)

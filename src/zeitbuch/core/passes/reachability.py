@@ -10,7 +10,7 @@ from typing import Literal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.rules import Assumptions, Book
-from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.graph.topology import Graph, Level
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
@@ -55,12 +55,7 @@ class Ways:
 
     def _find_before(self, stage: Stage, outer: int, found: dict[str, int]) -> int:
         """Fills ``found`` for a level; returns what has always succeeded when the level is through."""
-        starts: dict[int, int] = {}
-        if stage is self.plan.top:
-            for trigger, targets in self.plan.starts:
-                for place in targets:
-                    bit = self.bit[trigger]
-                    starts[place] = starts[place] & bit if place in starts else bit
+        starts = self._bits_at_start(stage)
         after: list[int] = []
         for place, node in enumerate(stage.nodes):
             known = outer
@@ -79,13 +74,16 @@ class Ways:
                     done |= inside
             after.append(done)
         # Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken.
-        whole: dict[int, int] = {}
-        for done, node in zip(after, stage.nodes, strict=True):
-            if all(way.back for way in node.ways):
-                whole[node.part] = whole.get(node.part, done) & done
-        for common in whole.values():
-            outer |= common
-        return outer
+        return _common_end(stage, outer, after)
+
+    def _bits_at_start(self, stage: Stage) -> dict[int, int]:
+        starts: dict[int, int] = {}
+        if stage is self.plan.top:
+            for trigger, targets in self.plan.starts:
+                for place in targets:
+                    bit = self.bit[trigger]
+                    starts[place] = starts[place] & bit if place in starts else bit
+        return starts
 
     def _before_tie(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
         if isinstance(tie, int):
@@ -164,6 +162,10 @@ class Ways:
     def _reach_along(self, step_id: str, near: dict[str, list[str]]) -> set[str]:
         found: set[str] = set()
         roots = [step_id]
+        self._reach_outwards(near, roots, found)
+        return self._reach_inwards(found)
+
+    def _reach_outwards(self, near: dict[str, list[str]], roots: list[str], found: set[str]) -> None:
         while roots:
             reached = self._reach_all(roots, near) - set(roots) | (set(roots) & found)
             found |= reached
@@ -174,6 +176,8 @@ class Ways:
                 if word is not None
             ]
             roots = [text for text in dict.fromkeys(around) if text not in found]
+
+    def _reach_inwards(self, found: set[str]) -> set[str]:
         work = list(found)
         while work:
             place = work.pop()
@@ -215,18 +219,21 @@ class Ways:
         read = {read.source for read in self.reads}
         found: list[str] = []
         for level in self.graph.levels.values():
-            leading = {edge.source for edge in level.edges}
-            inside = self.graph.steps.get(level.scope) if level.scope is not None else None
-            last = level.steps[-1].id if level.steps else ""
-            for step in level.steps:
-                idle = step.id not in leading and step.id not in read and step.effect not in _DOING
-                handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
-                if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
-                    tools = self.graph.attached.get(step.id, [])
-                    if not any(step.effect in _DOING for step in tools):
-                        found.append(step.id)
+            self._dead_ends_in(level, read, found)
         order = {step.id: index for index, step in enumerate(self.graph.in_order())}
         return sorted(found, key=order.__getitem__)
+
+    def _dead_ends_in(self, level: Level, read: set[str], found: list[str]) -> None:
+        leading = {edge.source for edge in level.edges}
+        inside = self.graph.steps.get(level.scope) if level.scope is not None else None
+        last = level.steps[-1].id if level.steps else ""
+        for step in level.steps:
+            idle = step.id not in leading and step.id not in read and step.effect not in _DOING
+            handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
+            if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
+                tools = self.graph.attached.get(step.id, [])
+                if not any(step.effect in _DOING for step in tools):
+                    found.append(step.id)
 
     # -- longest way, spread -----------------------------------------------------------------------------------------
 
@@ -293,7 +300,7 @@ class Ways:
         if source in graph.triggers:
             others = [text for text, _ in self.plan.starts if text != source and graph.triggers[text].enabled]
             return "always" if not others or self.before.get(step.id, 0) & self.bit[source] else "sometimes"
-        if source in graph.scope_path(step.id):
+        if _made_around(step, source, graph):
             return "always"  # what the loop hands to the steps in it
         host = graph.host.get(step.id)
         if source == host or graph.host.get(source) in (host or step.id, step.id):
@@ -357,6 +364,21 @@ class Ways:
             "later": ", which runs before it only in an earlier round", "missing": ", which is no step of the flow",
         }[read.trust]  # fmt: skip
         return f"{read.where} takes {ref_words(read.ref, self.graph.names)}{remark}"
+
+
+def _made_around(step: Step, source: str, graph: Graph) -> bool:
+    return source in graph.scope_path(step.id)
+
+
+def _common_end(stage: Stage, outer: int, after: list[int]) -> int:
+    """Branches of a level that begin apart all run; ends of one beginning are ways of which one is taken."""
+    whole: dict[int, int] = {}
+    for done, node in zip(after, stage.nodes, strict=True):
+        if all(way.back for way in node.ways):
+            whole[node.part] = whole.get(node.part, done) & done
+    for common in whole.values():
+        outer |= common
+    return outer
 
 
 def taken_values(graph: Graph, step: Step) -> list[tuple[str, Ref]]:

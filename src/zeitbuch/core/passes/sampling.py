@@ -5,14 +5,16 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import Node, Plan, Stage, Tie, Way
+from .plan import Node, Plan, Stage, Tie, Way, edges_of_tie
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, total_of_parts
+from .sampled_cases import CaseDraws
 
 
 class Sample:
@@ -21,6 +23,7 @@ class Sample:
     def __init__(self, plan: Plan, runs: int, seed: int, entry: dict[str, tuple[Value, float]] | None = None) -> None:
         self.plan = plan
         self.draws = Draws(runs, seed)
+        self.cases = CaseDraws(self.draws, runs)
         self.runs = runs
         self.zero: Ints = np.zeros(runs, np.int64)
         self.one: Ints = np.ones(runs, np.int64)
@@ -33,14 +36,7 @@ class Sample:
         starts = self.plan.starts
         if not starts:
             return None
-        weights = [
-            entry[text][0].amount if entry is not None and text in entry else 1 / len(starts) for text, _ in starts
-        ]
-        edges = np.cumsum(weights)
-        edges[-1] = 1.0
-        chosen = (
-            np.searchsorted(edges, self.draws.rng.random(self.runs), side="right") if len(starts) > 1 else self.zero
-        )
+        chosen = self._draw_starts(entry, starts)
         found: dict[int, Load] = {}
         for place, (trigger, targets) in enumerate(starts):
             begun = (chosen == place).astype(np.int64) if len(starts) > 1 else self.one
@@ -52,6 +48,19 @@ class Sample:
                 load = Load(begun, items, True)
                 found[target] = load if had is None else Load(had.passes + begun, had.items + items, True)
         return found
+
+    def _draw_starts(
+        self, entry: dict[str, tuple[Value, float]] | None, starts: list[tuple[str, list[int]]]
+    ) -> NDArray[np.intp] | Ints:
+        weights = [
+            entry[text][0].amount if entry is not None and text in entry else 1 / len(starts) for text, _ in starts
+        ]
+        edges = np.cumsum(weights)
+        edges[-1] = 1.0
+        chosen = (
+            np.searchsorted(edges, self.draws.rng.random(self.runs), side="right") if len(starts) > 1 else self.zero
+        )
+        return chosen
 
     # -- one level ---------------------------------------------------------------------------------------------
 
@@ -74,15 +83,7 @@ class Sample:
             for index in range(len(edges)):
                 edges[index] = None
             self._sweep_stage(stage, starts, edges, lost)
-            starts = {}
-            for index in back:
-                load = edges[index]
-                if load is not None and load.passes.any():
-                    place = at_of[stage.edges[index].target]
-                    had = starts.get(place)
-                    starts[place] = (
-                        load if had is None else Load(had.passes + load.passes, had.items + load.items, False)
-                    )
+            starts = _back_starts(stage, edges, back, at_of)
             if not starts:
                 return
 
@@ -124,11 +125,7 @@ class Sample:
             arriving = arriving or Load(self.zero, self.zero, True)
             left = self._run_node(node, arriving)
             if stage.skips:
-                turn = arriving.passes
-                for index in _tie_sources(node.incoming):
-                    turn = np.maximum(turn, ended.get(stage.edges[index].source, self.zero))
-                ended[node.step.id] = turn
-                left.skipped = turn - arriving.passes if node.enabled else turn
+                self._count_skipped(stage, arriving, node, ended, left)
             self._leave_node(node, left, edges)
             over = left.over
             if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
@@ -139,6 +136,13 @@ class Sample:
                 None if node.keeps_timeouts else left.late,
                 over,
             )
+
+    def _count_skipped(self, stage: Stage, arriving: Load, node: Node, ended: dict[str, Ints], left: Leaving) -> None:
+        turn = arriving.passes
+        for index in edges_of_tie(node.incoming):
+            turn = np.maximum(turn, ended.get(stage.edges[index].source, self.zero))
+        ended[node.step.id] = turn
+        left.skipped = turn - arriving.passes if node.enabled else turn
 
     # -- joins -------------------------------------------------------------------------------------------------
 
@@ -200,6 +204,18 @@ class Sample:
             once = turns if attempts is turns else None
             failed, late, over = self._run_inside(node, arriving, attempts, once, failed, late)
         gone = add_counts(add_counts(failed, late), over)
+        return self._items_left(node, arriving, gone, step, failed, late, over)
+
+    def _items_left(
+        self,
+        node: Node,
+        arriving: Load,
+        gone: Ints | None,
+        step: Step,
+        failed: Ints | None,
+        late: Ints | None,
+        over: Ints | None,
+    ) -> Leaving:
         passes, items = arriving.passes, arriving.items
         if gone is not None:
             if step.per_item and self.itemised:
@@ -323,20 +339,33 @@ class Sample:
         whole = Load(load.passes + gone, load.items + gone, load.single) if keeps and gone is not None else load
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
-            passes: Ints | None = None
-            items: Ints | None = None
-            if way.success and (node.enabled or way.plain):
-                out = cases[way.edge] if way.share is not None else whole if way.plain else load
-                if way.share is not None and keeps and not way.plain:
-                    out = self._thin_case(out, load, whole)
-                passes, items = out.passes, out.items
-            for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
-                if wanted and more is not None and not way.plain:
-                    passes, items = add_counts(passes, more), add_counts(items, more)
-            if way.skip and left.skipped is not None:
-                passes, items = add_counts(passes, left.skipped), add_counts(items, left.skipped)
-            if passes is not None and items is not None:
-                edges[way.edge] = Load(passes, items, load.single)
+            self._follow_way(node, left, edges, way, cases, whole, load, keeps)
+
+    def _follow_way(
+        self,
+        node: Node,
+        left: Leaving,
+        edges: list[Load | None],
+        way: Way,
+        cases: dict[int, Load],
+        whole: Load,
+        load: Load,
+        keeps: bool,
+    ) -> None:
+        passes: Ints | None = None
+        items: Ints | None = None
+        if way.success and (node.enabled or way.plain):
+            out = cases[way.edge] if way.share is not None else whole if way.plain else load
+            if way.share is not None and keeps and not way.plain:
+                out = self._thin_case(out, load, whole)
+            passes, items = out.passes, out.items
+        for wanted, more in ((way.failure, left.failed), (way.timeout, left.late)):
+            if wanted and more is not None and not way.plain:
+                passes, items = add_counts(passes, more), add_counts(items, more)
+        if way.skip and left.skipped is not None:
+            passes, items = add_counts(passes, left.skipped), add_counts(items, left.skipped)
+        if passes is not None and items is not None:
+            edges[way.edge] = Load(passes, items, load.single)
 
     def _thin_case(self, out: Load, load: Load, whole: Load) -> Load:
         """Of a case's passes, those of steps that succeeded."""
@@ -348,11 +377,7 @@ class Sample:
         by_item = node.step.per_item and self.itemised
         counts = load.items if by_item else load.passes
         single = load.single and not by_item
-        dealt = (
-            self._inclusive_cases(ways, counts, single)
-            if node.step.inclusive
-            else self._exclusive_cases(ways, counts, single)
-        )
+        dealt = self.cases.deal_cases(ways, counts, single, node.step.inclusive)
         found: dict[int, Load] = {}
         for way, some in zip(ways, dealt, strict=True):
             if by_item:
@@ -362,46 +387,13 @@ class Sample:
                 found[way.edge] = Load(some, items, load.single)
         return found
 
-    def _inclusive_cases(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
-        return [
-            self.draws.draw_some(counts, self.draws.draw_probability(way.share), single)
-            for way in ways
-            if way.share is not None
-        ]
 
-    def _exclusive_cases(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
-        """Multinomial, case after case from what is left."""
-        shares = [self.draws.draw_probability(way.share) for way in ways if way.share is not None]
-        if any(not isinstance(item, float) for item in shares):
-            given = [item for item, way in zip(shares, ways, strict=True) if way.share is not None and way.share.ranged]
-            points = [way for way in ways if way.rest]
-            over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
-            if len(points) == 1 and given:
-                # The one case that takes what the others leave moves against them.
-                place = ways.index(points[0])
-                shares[place] = np.maximum(
-                    1 - sum((item for index, item in enumerate(shares) if index != place), np.zeros(self.runs)), 0.0
-                )
-                over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
-            shares = [item / over for item in shares]
-        dealt: list[Ints] = []
-        if single:
-            u = self.draws.rng.random(self.runs)
-            low: float | Floats = 0.0
-            for share in shares:
-                high = low + share
-                dealt.append(counts * ((u >= low) & (u < high)))
-                low = high
-            return dealt
-        left, room = counts, np.ones(self.runs) if not all(isinstance(item, float) for item in shares) else 1.0
-        for share in shares:
-            some = self.draws.draw_some(left, np.clip(share / np.maximum(room, 1e-300), 0.0, 1.0), False)
-            dealt.append(some)
-            left, room = left - some, room - share
-        return dealt
-
-
-def _tie_sources(tie: Tie | int | None) -> list[int]:
-    if tie is None:
-        return []
-    return [tie] if isinstance(tie, int) else _tie_sources(tie.left) + _tie_sources(tie.right)
+def _back_starts(stage: Stage, edges: list[Load | None], back: list[int], at_of: dict[str, int]) -> dict[int, Load]:
+    starts: dict[int, Load] = {}
+    for index in back:
+        load = edges[index]
+        if load is not None and load.passes.any():
+            place = at_of[stage.edges[index].target]
+            had = starts.get(place)
+            starts[place] = load if had is None else Load(had.passes + load.passes, had.items + load.items, False)
+    return starts

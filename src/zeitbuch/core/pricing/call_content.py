@@ -22,7 +22,7 @@ from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
-from zeitbuch.core.passes.exact import Pass
+from zeitbuch.core.passes.moving import Pass
 
 from .lineage import Sizes, output_of, window_of
 from .units import media_of
@@ -172,10 +172,7 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
     together). Returns the calls."""
     fixed, _, fills = made.count_prompts(count)
-    for second in made.step.inputs if not made.use.prompts else ():
-        for ref in second.refs:
-            key, size = made.sizes.size_of_ref(ref, made.step)
-            fills.append((key, size, 1.0))
+    _add_inputs_to_embed(made, fills)
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
     chunk = made.book.find("chunk", names)
@@ -193,6 +190,13 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, weakest_evidence(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
     return float(math.ceil(pieces / together.amount))
+
+
+def _add_inputs_to_embed(made: _Maker, fills: list[tuple[str, Value, float]]) -> None:
+    for second in made.step.inputs if not made.use.prompts else ():
+        for ref in second.refs:
+            key, size = made.sizes.size_of_ref(ref, made.step)
+            fills.append((key, size, 1.0))
 
 
 def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
@@ -214,6 +218,22 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     made.add_fixed_input(fixed, by)
     for key, size, times in fills:
         made.add_amount("input", size, size.why, times, by, key)
+    _turn_amounts(made, agent, tools, step)
+    if use.modality == "image":
+        _media_amounts(made, "one", " made")
+        return
+    answer = output_of(step, use, book)
+    made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
+    reasoning = book.of_step("reasoning", step)
+    if reasoning.amount:
+        more = Value(answer.amount * reasoning.amount, weakest_evidence(answer.evidence, reasoning.evidence))
+        made.add_amount(
+            "output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})"
+        )
+    _media_amounts(made, by)
+
+
+def _turn_amounts(made: _Maker, agent: bool, tools: list[Step], step: Step) -> None:
     if agent and tools and made.done.turns > 1:
         pairs = made.means["pairs"]
         made.add_amount(
@@ -227,18 +247,6 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
             words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
             made.add_amount("input", size, words, 1 / len(tools), "pairs", key)
         made.add_amount("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
-    if use.modality == "image":
-        _media_amounts(made, "one", " made")
-        return
-    answer = output_of(step, use, book)
-    made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
-    reasoning = book.of_step("reasoning", step)
-    if reasoning.amount:
-        more = Value(answer.amount * reasoning.amount, weakest_evidence(answer.evidence, reasoning.evidence))
-        made.add_amount(
-            "output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})"
-        )
-    _media_amounts(made, by)
 
 
 def _media_amounts(made: _Maker, by: By, how: str = "") -> None:

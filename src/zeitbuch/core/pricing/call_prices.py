@@ -63,11 +63,7 @@ class Prices:
         if rate is None or not parts or any(pair is None for pair in parts):
             return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
         whole = [pair for pair in parts if pair is not None]
-        mapping: dict[str, Decimal | None] = {}
-        for unit in UNITS:
-            values = [pair[0].get(unit) for pair in whole]
-            known = [amount for amount in values if amount is not None]
-            mapping[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
+        mapping = _mean_prices(whole)
         deferred = sum((pair[1] for pair in whole), ZERO) / len(whole)
         return ModelPrice(mapping, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
 
@@ -90,12 +86,7 @@ class Prices:
         value = price.of.get(amount.unit)
         if value is not None and not batched:
             return value
-        if value is None and amount.unit == "cached":
-            value = price.of["input"]  # no price of its own: the cache is no cheaper
-        if value is None and amount.unit == "image" and price.of["input"] is not None:
-            value = price.of["input"] * Decimal(price.image_tokens)
-        if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
-            value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
+        value = _instead_of_price(amount, value, price)
         if value is None and UNITS[amount.unit].free_by_call and self._by_call(price):
             return ZERO
         if value is None:
@@ -110,6 +101,25 @@ class Prices:
     def per_call(self, model: str) -> Decimal:
         """The fee of a call."""
         return self.model_prices(model).of["call"] or ZERO
+
+
+def _instead_of_price(amount: Amount, value: Decimal | None, price: ModelPrice) -> Decimal | None:
+    if value is None and amount.unit == "cached":
+        value = price.of["input"]  # no price of its own: the cache is no cheaper
+    if value is None and amount.unit == "image" and price.of["input"] is not None:
+        value = price.of["input"] * Decimal(price.image_tokens)
+    if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
+        value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
+    return value
+
+
+def _mean_prices(whole: list[tuple[dict[str, Decimal | None], Decimal]]) -> dict[str, Decimal | None]:
+    mapping: dict[str, Decimal | None] = {}
+    for unit in UNITS:
+        values = [pair[0].get(unit) for pair in whole]
+        known = [amount for amount in values if amount is not None]
+        mapping[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
+    return mapping
 
 
 def _make_counter(rate: ModelRate | None, counters: dict[str, Counter]) -> Counter:

@@ -74,19 +74,28 @@ def language_of(line: str, words: list[str]) -> str:
         return "en"  # see ``neutral``
     score: dict[str, float] = {}
     known = _KNOWN.intersection(words)
-    for word in known:
+    _score_words(known, score)
+    if not plain:
+        _score_letters(line, score)
+    if not score or max(score.values()) < 0.5:
+        return "en"
+    # Of languages alike the first by name: the order of a set differs from process to process.
+    return max(sorted(score), key=lambda k: (score[k], k == "en"))
+
+
+def _score_words(known: frozenset[str], score: dict[str, float]) -> None:
+    for word in sorted(known):
         found = WORDS[word]
         for language in found:
             # A letter alone may as well be the name of something.
             score[language] = score.get(language, 0.0) + (1.0 if len(word) > 1 else 0.3) / len(found)
-    if not plain:
-        for mark in _MARKS.intersection(line):
-            score[LETTERS[mark]] = score.get(LETTERS[mark], 0.0) + 1.5
-        if "ä" in line and "ß" not in line and "ü" not in line:
-            score["fi"] = score.get("fi", 0.0) + 1.0
-    if not score or max(score.values()) < 0.5:
-        return "en"
-    return max(score, key=lambda k: (score[k], k == "en"))
+
+
+def _score_letters(line: str, score: dict[str, float]) -> None:
+    for mark in sorted(_MARKS.intersection(line)):
+        score[LETTERS[mark]] = score.get(LETTERS[mark], 0.0) + 1.5
+    if "ä" in line and "ß" not in line and "ü" not in line:
+        score["fi"] = score.get("fi", 0.0) + 1.0
 
 
 def is_neutral(chunk: str) -> bool:

@@ -127,26 +127,10 @@ class Sizes:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
         value = self.book.find("items", (step.id, step.name))
         piece = self.book.find("chunk", (step.id, step.name))
-        read = next(
-            (
-                second.value
-                for second in step.inputs
-                if isinstance(second.value, int) and not isinstance(second.value, bool) and 0 < second.value <= 100
-                and any(word in _COUNTS for word in _name_words(second.name))
-            ),
-            None,
-        )  # fmt: skip
+        read = _number_of_pieces(step)
         if value is None and piece is None and read is None:
             return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
-        count = value or (
-            Value(float(read), "read", "the step's own number")
-            if read is not None
-            else Value(3.0, "default", "default")
-        )
-        one = piece or Value(CHUNK_TOKENS, "default", "default")
-        words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
-        low, high = (one.low * count.amount, one.high * count.amount) if one.ranged else (float("nan"), float("nan"))
-        return Value(count.amount * one.amount, weakest_evidence(count.evidence, one.evidence), words, low, high)
+        return _pieces_size(value, read, piece)
 
     def _gathered_size(self, loop: Step) -> Value:
         """What a loop hands on to what comes after it: a result for each item."""
@@ -174,15 +158,18 @@ class Sizes:
                 continue
             seen.add(at.id)
             if at.yields == "many":
-                items = self.book.of_step("items", at)
-                one = (
-                    self._default_size(first, first)
-                    if first is not None and first.yields != "one"
-                    else spread_default(SIZE_OTHERWISE, "default")
-                )
-                return self._product_size(items, one, f"a list of {items.amount:g} items ({items.why})")
+                return self._items_size(at, first)
             ways += [link.source for link in self.graph.flow.links if link.target == at.id and link.role != "attach"]
         return spread_default(SIZE_BY_KIND[step.kind], f"default for what a {step.kind} step hands on")
+
+    def _items_size(self, at: Step, first: Step | None) -> Value:
+        items = self.book.of_step("items", at)
+        one = (
+            self._default_size(first, first)
+            if first is not None and first.yields != "one"
+            else spread_default(SIZE_OTHERWISE, "default")
+        )
+        return self._product_size(items, one, f"a list of {items.amount:g} items ({items.why})")
 
     @staticmethod
     def _product_size(items: Value, one: Value, words: str) -> Value:
@@ -190,6 +177,28 @@ class Sizes:
         # The sizes of many items even out: only the range of their number is kept.
         low, high = (items.low * one.amount, items.high * one.amount) if items.ranged else (float("nan"), float("nan"))
         return Value(items.amount * one.amount, evidence, f"{words} of {one.amount:g} tokens", low, high)
+
+
+def _number_of_pieces(step: Step) -> int | None:
+    return next(
+        (
+            second.value
+            for second in step.inputs
+            if isinstance(second.value, int) and not isinstance(second.value, bool) and 0 < second.value <= 100
+            and any(word in _COUNTS for word in _name_words(second.name))
+        ),
+        None,
+    )  # fmt: skip
+
+
+def _pieces_size(value: Value | None, read: int | None, piece: Value | None) -> Value:
+    count = value or (
+        Value(float(read), "read", "the step's own number") if read is not None else Value(3.0, "default", "default")
+    )
+    one = piece or Value(CHUNK_TOKENS, "default", "default")
+    words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
+    low, high = (one.low * count.amount, one.high * count.amount) if one.ranged else (float("nan"), float("nan"))
+    return Value(count.amount * one.amount, weakest_evidence(count.evidence, one.evidence), words, low, high)
 
 
 def window_of(memory: Step, book: Book) -> Value:

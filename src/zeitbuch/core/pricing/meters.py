@@ -16,7 +16,7 @@ from zeitbuch.core.assumptions.rules import Book
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.exact import Pass
+from zeitbuch.core.passes.moving import Pass
 
 from .call_content import Usage
 from .rate_card import Meter, MeterPrice, RateCard
@@ -91,26 +91,32 @@ def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
         case "run":
             return 1.0
         case "step":
-            return sum(
-                number
-                for kind, number in used.steps.items()
-                if (not meter.kinds or kind in meter.kinds) and kind not in meter.free
-            )
+            return _steps_counted(meter, used)
         case "call":
-            if not meter.tiers:
-                return sum(used.calls.values())
-            tiers = {name: card.rate_of(name) for name in used.calls}
-            return sum(
-                number
-                for name, number in used.calls.items()
-                if (rate := tiers[name]) is not None and rate.tier in meter.tiers
-            )
+            return _calls_counted(meter, used, card)
         case "minute":
             return used.seconds / 60
         case "megabyte":
             return used.megabytes
         case "check":
             return 0.0
+
+
+def _steps_counted(meter: Meter, used: Metered) -> float:
+    return sum(
+        number
+        for kind, number in used.steps.items()
+        if (not meter.kinds or kind in meter.kinds) and kind not in meter.free
+    )
+
+
+def _calls_counted(meter: Meter, used: Metered, card: RateCard) -> float:
+    if not meter.tiers:
+        return sum(used.calls.values())
+    tiers = {name: card.rate_of(name) for name in used.calls}
+    return sum(
+        number for name, number in used.calls.items() if (rate := tiers[name]) is not None and rate.tier in meter.tiers
+    )
 
 
 def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
@@ -139,46 +145,65 @@ def bill_meters(
         for line_key, line in _bill_day(card, day, flows, bills, found):
             lines.setdefault(line_key, []).append(line)
     share = Decimal(1) / len(days)
-    rows = []
+    rows: list[MeterLine] = []
     for (meter, host, key), parts in lines.items():
-        cost = (
-            sum((meter_line.cost for meter_line in parts), Money()).times(float(share))
-            if len(days) > 1
-            else parts[0].cost
-        )
-        number = len(days)
-        rows.append(
-            MeterLine(
-                meter,
-                host,
-                names[key],
-                sum(meter_line.quantity for meter_line in parts) / number,
-                sum(meter_line.units for meter_line in parts) / number,
-                cost,
-            )
-        )
+        cost = _mean_line(days, parts, share, rows, meter, host, names, key)
         bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + cost
-    hosts = []
+    hosts: list[HostBill] = []
     for (host, meter), entries in found.items():
-        number = len(days)
-        fee = Money(sum((host_bill.fee.amount for host_bill in entries), ZERO) * share, entries[0].fee.unknown)
-        cost = Money(
-            sum((host_bill.cost.amount for host_bill in entries), ZERO) * share,
-            tuple(dict.fromkeys(name for host_bill in entries for name in host_bill.cost.unknown)),
-        )
-        hosts.append(
-            HostBill(
-                host,
-                fee,
-                meter,
-                sum(host_bill.units for host_bill in entries) / number,
-                sum(host_bill.included for host_bill in entries) / number,
-                cost,
-            )
-        )
+        fee = _mean_bill(days, entries, share, hosts, host, meter)
         bills.fees += fee
     bills.hosts = tuple(hosts)
     return tuple(rows), bills
+
+
+def _mean_line(
+    days: Sequence[date],
+    parts: list[MeterLine],
+    share: Decimal,
+    rows: list[MeterLine],
+    meter: str,
+    host: str,
+    names: dict[str, str],
+    key: str,
+) -> Money:
+    cost = (
+        sum((meter_line.cost for meter_line in parts), Money()).times(float(share)) if len(days) > 1 else parts[0].cost
+    )
+    number = len(days)
+    rows.append(
+        MeterLine(
+            meter,
+            host,
+            names[key],
+            sum(meter_line.quantity for meter_line in parts) / number,
+            sum(meter_line.units for meter_line in parts) / number,
+            cost,
+        )
+    )
+    return cost
+
+
+def _mean_bill(
+    days: Sequence[date], entries: list[HostBill], share: Decimal, hosts: list[HostBill], host: str, meter: str
+) -> Money:
+    number = len(days)
+    fee = Money(sum((host_bill.fee.amount for host_bill in entries), ZERO) * share, entries[0].fee.unknown)
+    cost = Money(
+        sum((host_bill.cost.amount for host_bill in entries), ZERO) * share,
+        tuple(dict.fromkeys(name for host_bill in entries for name in host_bill.cost.unknown)),
+    )
+    hosts.append(
+        HostBill(
+            host,
+            fee,
+            meter,
+            sum(host_bill.units for host_bill in entries) / number,
+            sum(host_bill.included for host_bill in entries) / number,
+            cost,
+        )
+    )
+    return fee
 
 
 def _bill_day(
@@ -219,6 +244,26 @@ def _bill_meter(
     if not mine:
         return []
     unit = float(meter.unit)
+    used = _used_units(card, meter, mine, unit)
+    total = Decimal(sum(value for _, _, value in used))
+    if meter.round_up == "month":
+        total = total.to_integral_value(ROUND_CEILING)
+    price, cost = _cost_of_units(card, meter, day, total)
+    included = float(price.included) if price is not None else 0.0
+    found.setdefault((host, meter.name), []).append(HostBill(host, Money(), meter.name, float(total), included, cost))
+    whole = sum(value for _, _, value in used)
+    return [
+        (
+            (meter.name, host, key),
+            MeterLine(meter.name, host, key, quantity, units, cost.times(units / whole) if whole else Money()),
+        )
+        for key, quantity, units in used
+    ]
+
+
+def _used_units(
+    card: RateCard, meter: Meter, mine: list[tuple[str, Metered, Volume]], unit: float
+) -> list[tuple[str, float, float]]:
     used: list[tuple[str, float, float]] = []
     for key, what, volume in mine:
         if meter.counts == "check":
@@ -231,9 +276,10 @@ def _bill_meter(
         if meter.round_up == "run":
             units = what.rounded.get(meter.name, float(math.ceil(units - 1e-9)))
         used.append((key, each * volume.runs, units * volume.runs))
-    total = Decimal(sum(value for _, _, value in used))
-    if meter.round_up == "month":
-        total = total.to_integral_value(ROUND_CEILING)
+    return used
+
+
+def _cost_of_units(card: RateCard, meter: Meter, day: date, total: Decimal) -> tuple[MeterPrice | None, Money]:
     valid = [meter_price for meter_price in meter.price if meter_price.holds_on(day)]
     price = max(valid, key=lambda p: p.since) if valid else None
     worth = card.currency_worth(meter.currency, day)
@@ -242,13 +288,4 @@ def _bill_meter(
         if price is not None and worth is not None
         else Money(ZERO, (meter.name,) if total else ())
     )
-    included = float(price.included) if price is not None else 0.0
-    found.setdefault((host, meter.name), []).append(HostBill(host, Money(), meter.name, float(total), included, cost))
-    whole = sum(value for _, _, value in used)
-    return [
-        (
-            (meter.name, host, key),
-            MeterLine(meter.name, host, key, quantity, units, cost.times(units / whole) if whole else Money()),
-        )
-        for key, quantity, units in used
-    ]
+    return price, cost

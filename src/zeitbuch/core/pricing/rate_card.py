@@ -184,6 +184,10 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
         found |= {meter_price.since for meter in self.meter for meter_price in meter.price} | {
             exchange.since for exchange in self.exchange
         }
+        self._dates_of_hosts(found)
+        return sorted(found)
+
+    def _dates_of_hosts(self, found: set[date]) -> None:
         found |= {
             day
             for host in self.host
@@ -191,4 +195,3 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
             for day in (second.since, second.until)
             if day is not None
         }
-        return sorted(found)

@@ -12,6 +12,7 @@ from typing import get_args
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin, StepKind
+from zeitbuch.core.pricing.rate_card import Host, Meter, ModelRate
 
 from .rate_card import MeterPrice, Price, RateCard
 from .token_table import FAMILIES
@@ -120,28 +121,36 @@ def _check_models(card: RateCard, found: list[Problem]) -> None:
         if model.name in names:
             _add_problem(found, "rate-twice", f"expected model '{model.name}' once, found it again", f"{place}/name")
         names.add(model.name)
-        if not model.price:
-            message = f"expected a [[model.price]] for '{model.name}', found none"
-            found.append(Problem("rate-empty", "warning", message, Origin("", place), "its cost is shown as unknown"))
-        if model.family and model.family not in FAMILIES:
-            known = ", ".join(name for name in FAMILIES if name)
-            _add_problem(
-                found,
-                "token-family",
-                f"expected a tokenizer family ({known}), found '{model.family}'",
-                f"{place}/family",
-            )
+        _check_model_words(found, model, place)
         _check_spans(model.price, f"{place}/price", found)
         _check_exchange_known(card, model.currency, (price.since for price in model.price), f"{place}/currency", found)
         for key, price in enumerate(model.price):
-            for unit in UNITS:
-                value = getattr(price, unit)
-                if value is not None:
-                    _check_amount(value, f"a price for {unit}", f"{place}/price/{key}/{unit}", found)
+            _check_prices(found, price, place, key)
             if price.deferred is not None:
                 _check_amount(
                     price.deferred, "a share for `deferred`", f"{place}/price/{key}/deferred", found, Decimal(1)
                 )
+
+
+def _check_model_words(found: list[Problem], model: ModelRate, place: str) -> None:
+    if not model.price:
+        message = f"expected a [[model.price]] for '{model.name}', found none"
+        found.append(Problem("rate-empty", "warning", message, Origin("", place), "its cost is shown as unknown"))
+    if model.family and model.family not in FAMILIES:
+        known = ", ".join(name for name in FAMILIES if name)
+        _add_problem(
+            found,
+            "token-family",
+            f"expected a tokenizer family ({known}), found '{model.family}'",
+            f"{place}/family",
+        )
+
+
+def _check_prices(found: list[Problem], price: Price, place: str, key: int) -> None:
+    for unit in UNITS:
+        value = getattr(price, unit)
+        if value is not None:
+            _check_amount(value, f"a price for {unit}", f"{place}/price/{key}/{unit}", found)
 
 
 def _check_meters(card: RateCard, found: list[Problem]) -> None:
@@ -151,57 +160,71 @@ def _check_meters(card: RateCard, found: list[Problem]) -> None:
         if meter.name in names:
             _add_problem(found, "rate-twice", f"expected meter '{meter.name}' once, found it again", f"{place}/name")
         names.add(meter.name)
-        for key in ("kinds", "free"):
-            for kind in getattr(meter, key):
-                if kind not in _KINDS:
-                    words = ", ".join(sorted(_KINDS))
-                    _add_problem(
-                        found,
-                        "rate-kind",
-                        f"expected a kind of step, found '{kind}'",
-                        f"{place}/{key}",
-                        f"the kinds are {words}",
-                    )
-                elif meter.counts != "step":
-                    _add_problem(
-                        found,
-                        "rate-kind",
-                        f'expected `{key}` with counts = "step" only, found counts = "{meter.counts}"',
-                        f"{place}/{key}",
-                    )
-        if meter.tiers and meter.counts != "call":
-            _add_problem(
-                found,
-                "rate-kind",
-                f'expected `tiers` with counts = "call" only, found counts = "{meter.counts}"',
-                f"{place}/tiers",
-            )
-        tiers = {model_rate.tier for model_rate in card.model}
-        for tier in meter.tiers:
-            if tier not in tiers:
-                _add_problem(
-                    found,
-                    "rate-reference",
-                    f"expected the tier of a model, found '{tier}'",
-                    f"{place}/tiers",
-                    "give a model that tier",
-                )
+        _check_kinds(found, meter, place)
+        _check_tiers(card, found, meter, place)
         if meter.unit <= 0 or not meter.unit.is_finite():
             _add_problem(found, "rate-negative", f"expected a unit over 0, found {meter.unit}", f"{place}/unit")
         _check_spans(meter.price, f"{place}/price", found)
         _check_exchange_known(
             card, meter.currency, (meter_price.since for meter_price in meter.price), f"{place}/currency", found
         )
-        for k, price in enumerate(meter.price):
-            _check_amount(price.each, "a price", f"{place}/price/{k}/each", found)
-            _check_amount(price.included, "an allowance", f"{place}/price/{k}/included", found)
-            before = price.included
-            for size, stair in enumerate(price.stair):
-                _check_amount(stair.each, "a price", f"{place}/price/{k}/stair/{size}/each", found)
-                if stair.above < before or (size and stair.above == before):
-                    message = f"expected stairs that rise, the first not below what is included ({before}), found {stair.above}"
-                    _add_problem(found, "rate-stairs", message, f"{place}/price/{k}/stair/{size}/above")
-                before = stair.above
+        _check_stairs(found, meter, place)
+
+
+def _check_kinds(found: list[Problem], meter: Meter, place: str) -> None:
+    for key in ("kinds", "free"):
+        for kind in getattr(meter, key):
+            if kind not in _KINDS:
+                words = ", ".join(sorted(_KINDS))
+                _add_problem(
+                    found,
+                    "rate-kind",
+                    f"expected a kind of step, found '{kind}'",
+                    f"{place}/{key}",
+                    f"the kinds are {words}",
+                )
+            elif meter.counts != "step":
+                _add_problem(
+                    found,
+                    "rate-kind",
+                    f'expected `{key}` with counts = "step" only, found counts = "{meter.counts}"',
+                    f"{place}/{key}",
+                )
+
+
+def _check_tiers(card: RateCard, found: list[Problem], meter: Meter, place: str) -> None:
+    if meter.tiers and meter.counts != "call":
+        _add_problem(
+            found,
+            "rate-kind",
+            f'expected `tiers` with counts = "call" only, found counts = "{meter.counts}"',
+            f"{place}/tiers",
+        )
+    tiers = {model_rate.tier for model_rate in card.model}
+    for tier in meter.tiers:
+        if tier not in tiers:
+            _add_problem(
+                found,
+                "rate-reference",
+                f"expected the tier of a model, found '{tier}'",
+                f"{place}/tiers",
+                "give a model that tier",
+            )
+
+
+def _check_stairs(found: list[Problem], meter: Meter, place: str) -> None:
+    for k, price in enumerate(meter.price):
+        _check_amount(price.each, "a price", f"{place}/price/{k}/each", found)
+        _check_amount(price.included, "an allowance", f"{place}/price/{k}/included", found)
+        before = price.included
+        for size, stair in enumerate(price.stair):
+            _check_amount(stair.each, "a price", f"{place}/price/{k}/stair/{size}/each", found)
+            if stair.above < before or (size and stair.above == before):
+                message = (
+                    f"expected stairs that rise, the first not below what is included ({before}), found {stair.above}"
+                )
+                _add_problem(found, "rate-stairs", message, f"{place}/price/{k}/stair/{size}/above")
+            before = stair.above
 
 
 def _check_hosts(card: RateCard, found: list[Problem]) -> None:
@@ -212,15 +235,7 @@ def _check_hosts(card: RateCard, found: list[Problem]) -> None:
         if host.name in names:
             _add_problem(found, "rate-twice", f"expected host '{host.name}' once, found it again", f"{place}/name")
         names.add(host.name)
-        for name in host.meters:
-            if name not in meters:
-                words = ", ".join(sorted(meters)) or "(none)"
-                _add_problem(
-                    found,
-                    "rate-reference",
-                    f"expected the name of a meter ({words}), found '{name}'",
-                    f"{place}/meters",
-                )
+        _check_host_meters(found, host, meters, place)
         _check_amount(host.base, "a fee", f"{place}/base", found)
         _check_exchange_known(
             card,
@@ -237,3 +252,15 @@ def _check_hosts(card: RateCard, found: list[Problem]) -> None:
                     f"expected `until` after `from` ({part.since}), found {part.until}",
                     f"{place}/flows/{key}/until",
                 )
+
+
+def _check_host_meters(found: list[Problem], host: Host, meters: set[str], place: str) -> None:
+    for name in host.meters:
+        if name not in meters:
+            words = ", ".join(sorted(meters)) or "(none)"
+            _add_problem(
+                found,
+                "rate-reference",
+                f"expected the name of a meter ({words}), found '{name}'",
+                f"{place}/meters",
+            )

@@ -50,25 +50,29 @@ def _english_shape(word: str, lead: bool, f: dict[str, float]) -> None:
         f["noise"] = len(word)  # random letters, as in keys and encoded data
         return
     for place, part in enumerate(parts):
-        number, low = len(part), part.lower()
-        rare = sum(low[index : index + 2] not in _COMMON for index in range(number - 1))
-        f["word"] = f.get("word", 0) + 1
-        if place:
-            f["hump"] = f.get("hump", 0) + 1
-        elif not lead:
-            f["glued"] = 1
-        if number > 6:
-            f["long"] = f.get("long", 0) + min(number, 12) - 6
-        if number > 12:
-            f["longer"] = f.get("longer", 0) + number - 12
-        if number > 3:
-            f["rare"] = f.get("rare", 0) + rare
-        elif not lead:
-            f["rare3"] = f.get("rare3", 0) + rare
-        if number > 1 and part.isupper():
-            f["upper"] = f.get("upper", 0) + 1
-            f["upperlen"] = f.get("upperlen", 0) + max(0, number - 3)
+        _english_part(lead, f, part, place)
     f["accent"] = sum(not letter.isascii() for letter in word)
+
+
+def _english_part(lead: bool, f: dict[str, float], part: str, place: int) -> None:
+    number, low = len(part), part.lower()
+    rare = sum(low[index : index + 2] not in _COMMON for index in range(number - 1))
+    f["word"] = f.get("word", 0) + 1
+    if place:
+        f["hump"] = f.get("hump", 0) + 1
+    elif not lead:
+        f["glued"] = 1
+    if number > 6:
+        f["long"] = f.get("long", 0) + min(number, 12) - 6
+    if number > 12:
+        f["longer"] = f.get("longer", 0) + number - 12
+    if number > 3:
+        f["rare"] = f.get("rare", 0) + rare
+    elif not lead:
+        f["rare3"] = f.get("rare3", 0) + rare
+    if number > 1 and part.isupper():
+        f["upper"] = f.get("upper", 0) + 1
+        f["upperlen"] = f.get("upperlen", 0) + max(0, number - 3)
 
 
 def _foreign_shape(word: str, lead: bool, language: str, f: dict[str, float]) -> None:
@@ -107,10 +111,7 @@ def count_shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
         mapping["num"], mapping["dig3"], mapping["dig"] = 1, -(-number // 3) - 1, number - 1
     elif first.isascii() and not first.isalpha():
         mapping["sign"] = 1
-        if len(set(body)) == 1:
-            mapping["rep"] = min(max(0, number - 2), 6)
-        else:
-            mapping["sig2"], mapping["sign+"] = 1, number - 2
+        _sign_shape(body, number, mapping)
     elif (script := _script_of(first)) != "":
         if script == "han" and hant:
             script = "hant"
@@ -123,6 +124,13 @@ def count_shapes(piece: str, language: str, hant: bool) -> dict[str, float]:
     else:
         mapping[_other_shape(first)] = 1
     return mapping
+
+
+def _sign_shape(body: str, number: int, mapping: dict[str, float]) -> None:
+    if len(set(body)) == 1:
+        mapping["rep"] = min(max(0, number - 2), 6)
+    else:
+        mapping["sig2"], mapping["sign+"] = 1, number - 2
 
 
 def language_group(piece: str, language: str) -> str:

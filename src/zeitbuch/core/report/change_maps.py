@@ -11,7 +11,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.geometry import Mark
 from zeitbuch.core.layout.views import View
-from zeitbuch.core.model.records import Flow, Link
+from zeitbuch.core.model.records import Flow, Link, Step, Trigger
 
 WORDS: dict[Mark, str] = {"added": "added", "removed": "removed", "changed": "changed"}
 ADDED: Mark = "added"
@@ -52,12 +52,7 @@ def change_maps(old: Flow, new: Flow, found: FlowChanges) -> Maps:
     edits = [edit for change in found.changes for edit in change.edits]
     gone = {edit.id for edit in edits if edit.part in ("step", "trigger") and edit.op == "remove" and not edit.field}
     come = {edit.id for edit in edits if edit.part in ("step", "trigger") and edit.op == "add" and not edit.field}
-    kinds: dict[str, list[str]] = {}
-    for change in found.changes:
-        for edit in change.edits[:1]:
-            owner = edit.id if edit.part in ("step", "trigger") else change.step if change.type == "step moved" else ""
-            if owner and owner not in gone | come:
-                kinds.setdefault(owner, []).append(change.type)
+    kinds = _kinds_of_changes(found, gone, come)
     changed: dict[str, Mark] = dict.fromkeys(kinds, "changed")
     left, right = _edited_links(edits, "remove"), _edited_links(edits, "add")
     was: dict[str, Mark] = {**changed, **dict.fromkeys(gone, REMOVED)}
@@ -68,6 +63,17 @@ def change_maps(old: Flow, new: Flow, found: FlowChanges) -> Maps:
         _marked_view(after, now, kinds, {_link_key(link): ADDED for link in right}),
         _both_versions(old, new, {**was, **now}, kinds, left, right),
     )
+
+
+def _kinds_of_changes(found: FlowChanges, gone: set[str], come: set[str]) -> dict[str, list[str]]:
+    """The types of change of each step and trigger that stands in both versions."""
+    kinds: dict[str, list[str]] = {}
+    for change in found.changes:
+        for edit in change.edits[:1]:
+            owner = edit.id if edit.part in ("step", "trigger") else change.step if change.type == "step moved" else ""
+            if owner and owner not in gone | come:
+                kinds.setdefault(owner, []).append(change.type)
+    return kinds
 
 
 def _marked_view(
@@ -81,18 +87,25 @@ def _both_versions(
     old: Flow, new: Flow, marks: dict[str, Mark], kinds: dict[str, list[str]], left: list[Link], right: list[Link]
 ) -> tuple[View, Showing]:
     """One flow that holds the steps and links of both versions."""
-    known = {step.id for step in new.steps}
-    lost = [step for step in old.steps if step.id not in known]
-    there = known | {step.id for step in lost}
-    steps = [*new.steps, *[step if step.scope in there else structs.replace(step, scope=None) for step in lost]]
-    triggers = [
-        *new.triggers,
-        *[trigger for trigger in old.triggers if trigger.id not in {trigger.id for trigger in new.triggers}],
-    ]
+    there, steps, triggers = _parts_of_both(old, new)
     fresh = {_link_key(link) for link in right}
     ends = there | {trigger.id for trigger in triggers}
     links: list[Link] = []
     shown: dict[tuple[str, str, str], Mark] = {}
+    _links_of_both(new, left, fresh, shown, links, ends)
+    flow = structs.replace(new, steps=tuple(steps), triggers=tuple(triggers), links=tuple(links))
+    view, showing = _marked_view(Graph(flow), marks, kinds, shown)
+    return structs.replace(view, note="both versions in one"), showing
+
+
+def _links_of_both(
+    new: Flow,
+    left: list[Link],
+    fresh: set[tuple[str, str, str]],
+    shown: dict[tuple[str, str, str], Mark],
+    links: list[Link],
+    ends: set[str],
+) -> None:
     for link in new.links:
         if _link_key(link) in fresh and link.role != "attach":
             link = _label_link(link, "added")
@@ -104,6 +117,15 @@ def _both_versions(
                 link = _label_link(link, "removed")
                 shown[_link_key(link)] = "removed"
             links.append(link)
-    flow = structs.replace(new, steps=tuple(steps), triggers=tuple(triggers), links=tuple(links))
-    view, showing = _marked_view(Graph(flow), marks, kinds, shown)
-    return structs.replace(view, note="both versions in one"), showing
+
+
+def _parts_of_both(old: Flow, new: Flow) -> tuple[set[str], list[Step], list[Trigger]]:
+    known = {step.id for step in new.steps}
+    lost = [step for step in old.steps if step.id not in known]
+    there = known | {step.id for step in lost}
+    steps = [*new.steps, *[step if step.scope in there else structs.replace(step, scope=None) for step in lost]]
+    triggers = [
+        *new.triggers,
+        *[trigger for trigger in old.triggers if trigger.id not in {trigger.id for trigger in new.triggers}],
+    ]
+    return there, steps, triggers

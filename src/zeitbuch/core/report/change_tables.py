@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections import Counter
 from decimal import Decimal
+from typing import Any
 
 from msgspec import Struct
 
@@ -115,30 +116,9 @@ def change_places(change: Change) -> str:
 
 def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
     """One line a flow."""
-    rows = []
+    rows: list[tuple[Any, ...]] = []
     for flow_changes in found.flows:
-        weights = Counter(change.weight for change in flow_changes.changes)
-        kinds = Counter(change.type for change in flow_changes.changes)
-        about = [
-            key if number == 1 else f"{key} ({number})"
-            for key, number in sorted(kinds.items(), key=lambda k: _kind_rank(k[0]))
-        ]
-        first, second = flow_changes.before, flow_changes.after
-        rows.append(
-            (
-                "!" if weights["risk"] else "*" if weights["meaning"] else ".",
-                flow_changes.name,
-                flow_changes.id,
-                flow_changes.status,
-                weights["risk"],
-                len(flow_changes.changes),
-                about,
-                first.calls if first else None if flow_changes.status == "changed" else 0.0,
-                second.calls if second else None if flow_changes.status == "changed" else 0.0,
-                _month_cell(first, flow_changes.status == "added"),
-                _month_cell(second, flow_changes.status == "removed"),
-            )
-        )
+        _summary_row(flow_changes, rows)
     columns = (
         Column("sign", ""),
         Column("flow", "flow"),
@@ -153,6 +133,34 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
         Column("month_after", "after", "money"),
     )
     return Sheet(columns, tuple(rows), notes=(changes_summary(found),))
+
+
+def _summary_row(
+    flow_changes: FlowChanges,
+    rows: list[tuple[Any, ...]],
+) -> None:
+    weights = Counter(change.weight for change in flow_changes.changes)
+    kinds = Counter(change.type for change in flow_changes.changes)
+    about = [
+        key if number == 1 else f"{key} ({number})"
+        for key, number in sorted(kinds.items(), key=lambda k: _kind_rank(k[0]))
+    ]
+    first, second = flow_changes.before, flow_changes.after
+    rows.append(
+        (
+            "!" if weights["risk"] else "*" if weights["meaning"] else ".",
+            flow_changes.name,
+            flow_changes.id,
+            flow_changes.status,
+            weights["risk"],
+            len(flow_changes.changes),
+            about,
+            first.calls if first else None if flow_changes.status == "changed" else 0.0,
+            second.calls if second else None if flow_changes.status == "changed" else 0.0,
+            _month_cell(first, flow_changes.status == "added"),
+            _month_cell(second, flow_changes.status == "removed"),
+        )
+    )
 
 
 def changes_sheet(found: EstateChanges) -> Sheet:

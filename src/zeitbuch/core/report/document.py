@@ -14,7 +14,7 @@ from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
-from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.model.records import Connection, Flow, ModelUse, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
 from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.pricing.units import UNITS
@@ -114,25 +114,9 @@ def _flow_facts(flow: Flow) -> Facts:
 def _connection_blocks(flow: Flow) -> list[Block]:
     if not flow.connections:
         return [Paragraph("The export names none.", quiet=True)]
-    rows = []
+    rows: list[tuple[Any, ...]] = []
     for connection in flow.connections:
-        users = sum(step.connection == connection.id for step in flow.steps) + sum(
-            trigger.connection == connection.id for trigger in flow.triggers
-        )
-        effects = dict.fromkeys(
-            EFFECTS[step.effect].verb
-            for step in flow.steps
-            if step.connection == connection.id and EFFECTS[step.effect].verb
-        )
-        rows.append(
-            (
-                connection.name or connection.id,
-                connection.service,
-                connection.account,
-                ", ".join(effects) or ("nothing known" if users else "not used"),
-                users,
-            )
-        )
+        _connection_row(flow, connection, rows)
     columns = (
         Column("name", "connection"),
         Column("service", "service"),
@@ -141,6 +125,26 @@ def _connection_blocks(flow: Flow) -> list[Block]:
         Column("users", "used by", "count"),
     )
     return [Table(Sheet(columns, tuple(rows)))]
+
+
+def _connection_row(flow: Flow, connection: Connection, rows: list[tuple[Any, ...]]) -> None:
+    users = sum(step.connection == connection.id for step in flow.steps) + sum(
+        trigger.connection == connection.id for trigger in flow.triggers
+    )
+    effects = dict.fromkeys(
+        EFFECTS[step.effect].verb
+        for step in flow.steps
+        if step.connection == connection.id and EFFECTS[step.effect].verb
+    )
+    rows.append(
+        (
+            connection.name or connection.id,
+            connection.service,
+            connection.account,
+            ", ".join(effects) or ("nothing known" if users else "not used"),
+            users,
+        )
+    )
 
 
 def _variable_blocks(flow: Flow) -> list[Block]:
@@ -164,39 +168,51 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))
     if step.note:
         blocks.append(Quote("Note in the export", step.note))
-    if step.kind == "decide":
-        columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
-        found = sentences.cases_of(graph, step)
-        if found:
-            blocks.append(Table(Sheet(columns, tuple(found))))
+    _case_blocks(graph, step, blocks)
     if step.inputs:
-        columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
-        rows = tuple(
-            (
-                second.name,
-                phrases.value_words(second.value, second.refs, names) if second.decided != "model" else "",
-                phrases.decider_words(second, names),
-            )
-            for second in step.inputs
-        )
-        blocks.append(Table(Sheet(columns, rows)))
+        _input_block(step, names, blocks)
     use = model_of(graph, step)
     if use is not None and step.kind in ("model", "agent", "embed"):
-        settings = [
-            ("Model", use.name or "not named in the export"),
-            ("Temperature", "" if use.temperature is None else f"{use.temperature:g}"),
-            ("Longest answer", "" if use.max_output is None else count_words(use.max_output, "token")),
-            ("Most turns", "" if use.max_turns is None else str(use.max_turns)),
-        ]
-        blocks.append(Facts(tuple((key, value) for key, value in settings if value)))
-        for prompt in use.prompts:
-            blocks.append(Quote(f"Prompt ({prompt.role})", phrases.prompt_text(prompt, names)))
+        _model_blocks(use, blocks, names)
     if step.unread:
         blocks.append(Paragraph(f"Not understood in the export: {', '.join(step.unread)}", quiet=True))
     onward = "" if step.kind == "decide" else sentences.next_words(graph, step)
     if onward:
         blocks.append(Paragraph(onward, quiet=True))
     return blocks
+
+
+def _case_blocks(graph: Graph, step: Step, blocks: list[Block]) -> None:
+    if step.kind == "decide":
+        columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
+        found = sentences.cases_of(graph, step)
+        if found:
+            blocks.append(Table(Sheet(columns, tuple(found))))
+
+
+def _input_block(step: Step, names: dict[str, str], blocks: list[Block]) -> None:
+    columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
+    rows = tuple(
+        (
+            second.name,
+            phrases.value_words(second.value, second.refs, names) if second.decided != "model" else "",
+            phrases.decider_words(second, names),
+        )
+        for second in step.inputs
+    )
+    blocks.append(Table(Sheet(columns, rows)))
+
+
+def _model_blocks(use: ModelUse, blocks: list[Block], names: dict[str, str]) -> None:
+    settings = [
+        ("Model", use.name or "not named in the export"),
+        ("Temperature", "" if use.temperature is None else f"{use.temperature:g}"),
+        ("Longest answer", "" if use.max_output is None else count_words(use.max_output, "token")),
+        ("Most turns", "" if use.max_turns is None else str(use.max_turns)),
+    ]
+    blocks.append(Facts(tuple((key, value) for key, value in settings if value)))
+    for prompt in use.prompts:
+        blocks.append(Quote(f"Prompt ({prompt.role})", phrases.prompt_text(prompt, names)))
 
 
 def _error_blocks(graph: Graph) -> list[Block]:
@@ -228,6 +244,15 @@ def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
         Column("step", "step"), Column("what", "what"), Column("quantity", "per run", "count"), Column("cost", f"{unit}", "money"),
         Column("evidence", "based on"), Column("why", "where it comes from"),
     )  # fmt: skip
+    rows = _rows_of_parts(found)
+    if rows:
+        total = ("per run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
+        blocks.append(Table(Sheet(columns, tuple(rows), total)))
+    blocks += [Paragraph(name, quiet=True) for name in found.notes]
+    return blocks
+
+
+def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
     rows: list[tuple[Any, ...]] = []
     for step in found.steps:
         for place, part in enumerate(step.parts):
@@ -241,11 +266,7 @@ def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
                     part.why,
                 )
             )
-    if rows:
-        total = ("per run", "", "", money_words(found.cost) if found.cost.unknown else found.cost.amount, "", "")
-        blocks.append(Table(Sheet(columns, tuple(rows), total)))
-    blocks += [Paragraph(name, quiet=True) for name in found.notes]
-    return blocks
+    return rows
 
 
 def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:

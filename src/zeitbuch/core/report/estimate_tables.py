@@ -57,34 +57,10 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         ),
         Column("evidence", "cost based on", rank=1),
     ]
-    rows = []
+    rows: list[tuple[Any, ...]] = []
     for flow_estimate in sorted(result.flows, key=_cost_order):
-        row: list[Any] = [
-            flow_estimate.name,
-            flow_estimate.runs,
-            flow_estimate.calls,
-            flow_estimate.input_tokens,
-            flow_estimate.output_tokens,
-            _cost_cell(flow_estimate.cost),
-        ]
-        if sampled:
-            row.append(
-                "" if flow_estimate.spread is None or flow_estimate.with_called.unknown else flow_estimate.spread.p90
-            )
-        row += [flow_estimate.calls_month, _cost_cell(flow_estimate.cost_month)]
-        if metered:
-            row += [
-                "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month),
-                _cost_cell(_month_with_meters(flow_estimate)),
-            ]
-        rows.append((*row, evidence_words(flow_estimate.evidence)))
-    t = result.total
-    total: list[Any] = [count_words(len(rows), "flow"), t.runs, "", "", "", ""]
-    total += [""] if sampled else []
-    total += [t.calls_month, _cost_cell(t.cost_month)]
-    if metered:
-        total += [_cost_cell(t.meters_month), _cost_cell(t.cost_month + t.meters_month)]
-    total.append(evidence_words(t.evidence))
+        _flow_row(flow_estimate, sampled, metered, rows)
+    total = _total_row(result, rows, sampled, metered)
     title = (
         f"Estimate for {result.month}" if "-" in result.month else f"Estimate for an average month of {result.month}"
     )
@@ -93,10 +69,49 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
     )
 
 
+def _flow_row(flow_estimate: FlowEstimate, sampled: bool, metered: bool, rows: list[tuple[Any, ...]]) -> None:
+    row: list[Any] = [
+        flow_estimate.name,
+        flow_estimate.runs,
+        flow_estimate.calls,
+        flow_estimate.input_tokens,
+        flow_estimate.output_tokens,
+        _cost_cell(flow_estimate.cost),
+    ]
+    if sampled:
+        row.append(
+            "" if flow_estimate.spread is None or flow_estimate.with_called.unknown else flow_estimate.spread.p90
+        )
+    row += [flow_estimate.calls_month, _cost_cell(flow_estimate.cost_month)]
+    if metered:
+        row += [
+            "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month),
+            _cost_cell(_month_with_meters(flow_estimate)),
+        ]
+    rows.append((*row, evidence_words(flow_estimate.evidence)))
+
+
+def _total_row(result: EstateEstimate, rows: list[tuple[Any, ...]], sampled: bool, metered: bool) -> list[Any]:
+    t = result.total
+    total: list[Any] = [count_words(len(rows), "flow"), t.runs, "", "", "", ""]
+    total += [""] if sampled else []
+    total += [t.calls_month, _cost_cell(t.cost_month)]
+    if metered:
+        total += [_cost_cell(t.meters_month), _cost_cell(t.cost_month + t.meters_month)]
+    total.append(evidence_words(t.evidence))
+    return total
+
+
+_DISTRIBUTION_TITLES = {
+    "run": "Cost of one run, with the flows it calls",
+    "month": "Model cost per month, {month}",
+    "year": "Model cost of the year {year}",
+}
+
+
 def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
     """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's model cost."""
     unit = result.currency or "no rate card"
-    times = 12 if per == "year" else 1
     columns = (
         Column("flow", "flow"),
         *((Column("runs", f"runs/{per}", "count"),) if per != "run" else (Column("calls", "calls/run", "number"),)),
@@ -107,59 +122,41 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         Column("error", "mean known to", "text", rank=1),
         Column("evidence", "cost based on", rank=2),
     )
+    order = _cost_order if per != "run" else lambda f: (-f.with_called.amount, f.name)
+    rows = tuple(_distribution_row(flow, per) for flow in sorted(result.flows, key=order))
+    total = None
+    if per != "run":
+        spread = result.total.year_spread if per == "year" else result.total.spread
+        runs = result.total.runs * _months_in(per)
+        name = count_words(len(rows), "flow")
+        total = _spread_cells(name, runs, result.total.cost_month, spread, result.total.evidence, per)
+    title = _DISTRIBUTION_TITLES[per].format(month=result.month, year=result.month[:4])
+    return Sheet(columns=columns, rows=rows, total=total, title=title, notes=estimate_notes(result))
 
-    def line(name: str, count: Any, money: Money | None, spread: Spread | None, evidence: Shares) -> tuple[Any, ...]:
-        known = spread is not None and money is not None and not money.unknown
-        if per == "year" and money is not None:
-            money = money.times(12)
-        shown = [spread.p50, spread.p90, spread.p99] if known and spread else ["", "", ""]
-        error = f"±{percent_text(spread.error / spread.mean)}" if known and spread and spread.mean else ""
-        if per == "run" and known and spread and spread.mean:
-            error += f" ({spread.runs:,} runs)"
-        return (name, count, _cost_cell(money), *shown, error, evidence_words(evidence))
 
-    rows = []
-    for flow_estimate in sorted(
-        result.flows, key=_cost_order if per != "run" else lambda f: (-f.with_called.amount, f.name)
-    ):
-        if per == "run":
-            rows.append(
-                line(
-                    flow_estimate.name,
-                    flow_estimate.calls,
-                    flow_estimate.with_called,
-                    flow_estimate.spread,
-                    flow_estimate.evidence,
-                )
-            )
-        else:
-            rows.append(
-                line(
-                    flow_estimate.name,
-                    None if flow_estimate.runs is None else flow_estimate.runs * times,
-                    flow_estimate.cost_month,
-                    flow_estimate.year_spread if per == "year" else flow_estimate.month_spread,
-                    flow_estimate.evidence,
-                )
-            )
-    t = result.total
-    total = (
-        None
-        if per == "run"
-        else line(
-            count_words(len(rows), "flow"),
-            t.runs * times,
-            t.cost_month,
-            t.year_spread if per == "year" else t.spread,
-            t.evidence,
-        )
-    )
-    words = {
-        "run": "Cost of one run, with the flows it calls",
-        "month": f"Model cost per month, {result.month}",
-        "year": f"Model cost of the year {result.month[:4]}",
-    }
-    return Sheet(columns=columns, rows=tuple(rows), total=total, title=words[per], notes=estimate_notes(result))
+def _months_in(per: str) -> int:
+    return 12 if per == "year" else 1
+
+
+def _distribution_row(flow: FlowEstimate, per: str) -> tuple[Any, ...]:
+    if per == "run":
+        return _spread_cells(flow.name, flow.calls, flow.with_called, flow.spread, flow.evidence, per)
+    runs = None if flow.runs is None else flow.runs * _months_in(per)
+    spread = flow.year_spread if per == "year" else flow.month_spread
+    return _spread_cells(flow.name, runs, flow.cost_month, spread, flow.evidence, per)
+
+
+def _spread_cells(
+    name: str, count: Any, money: Money | None, spread: Spread | None, evidence: Shares, per: str
+) -> tuple[Any, ...]:
+    """The cells of one row; percentiles only where the whole cost is known."""
+    known = spread if money is not None and not money.unknown else None
+    shown = [known.p50, known.p90, known.p99] if known is not None else ["", "", ""]
+    error = ""
+    if known is not None and known.mean:
+        error = f"±{percent_text(known.error / known.mean)}" + (f" ({known.runs:,} runs)" if per == "run" else "")
+    whole = money.times(12) if money is not None and per == "year" else money
+    return (name, count, _cost_cell(whole), *shown, error, evidence_words(evidence))
 
 
 def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, per: str = "") -> Sheet:
@@ -169,22 +166,7 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
     times = 12 if span == "year" else 1
     title = f"Estimate by {by}, {result.month[:4] if span == 'year' else result.month}"
     if by == "meter":
-        columns: tuple[Column, ...] = (
-            Column("name", "bill"), Column("units", f"units/{span}", "count"), Column("cost", f"{unit}/{span}", "money"), Column("flows", "flows", "count"),
-        )  # fmt: skip
-        lines = [
-            (
-                group_row.name,
-                "" if group_row.units is None else group_row.units * times,
-                _cost_cell(group_row.cost.times(times)),
-                len(group_row.flows),
-            )
-            for group_row in rows
-        ]
-        whole = sum((group_row.cost for group_row in rows), Money()).times(times)
-        return Sheet(
-            columns, tuple(lines), ("in total", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
-        )
+        return _meters_sheet(result, rows, span, unit, times, title)
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
         Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
@@ -204,6 +186,27 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
     total: list[Any] = [f"{len(rows)} in total", t.calls_month * times, "", "", _cost_cell(t.cost_month.times(times))]
     total += [""] if by != "step" else []
     return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, estimate_notes(result))
+
+
+def _meters_sheet(
+    result: EstateEstimate, rows: tuple[GroupRow, ...], span: str, unit: str, times: int, title: str
+) -> Sheet:
+    columns: tuple[Column, ...] = (
+        Column("name", "bill"), Column("units", f"units/{span}", "count"), Column("cost", f"{unit}/{span}", "money"), Column("flows", "flows", "count"),
+    )  # fmt: skip
+    lines = [
+        (
+            group_row.name,
+            "" if group_row.units is None else group_row.units * times,
+            _cost_cell(group_row.cost.times(times)),
+            len(group_row.flows),
+        )
+        for group_row in rows
+    ]
+    whole = sum((group_row.cost for group_row in rows), Money()).times(times)
+    return Sheet(
+        columns, tuple(lines), ("in total", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
+    )
 
 
 def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -> Sheet:
@@ -273,36 +276,44 @@ def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
     )
     rows: list[tuple[Any, ...]] = []
     for flow_estimate in result.flows:
-        for place, step_estimate in enumerate(flow_estimate.steps):
-            spent = bool(step_estimate.parts)
-            rows.append(
-                (
-                    flow_estimate.name if place == 0 or full else "", step_estimate.number, step_estimate.name, step_estimate.kind, step_estimate.passes, step_estimate.model,
-                    step_estimate.calls if spent else "", step_estimate.input_tokens if spent else "", step_estimate.output_tokens if spent else "",
-                    _cost_cell(step_estimate.cost) if spent else "", evidence_words(step_estimate.evidence) if spent else "",
-                )
-            )  # fmt: skip
+        _rows_of_steps(full, flow_estimate, rows)
     total: tuple[Any, ...] | None = None
     if len(result.flows) == 1:
-        flow_estimate = result.flows[0]
-        total = (
-            "per run",
-            "",
-            "",
-            "",
-            "",
-            "",
-            flow_estimate.calls,
-            flow_estimate.input_tokens,
-            flow_estimate.output_tokens,
-            _cost_cell(flow_estimate.cost),
-            evidence_words(flow_estimate.evidence),
-        )
+        total = _total_of_flow(result)
     title = "Estimate of one run, step by step"
     if len(result.flows) == 1 and not full:
         columns, rows, total = columns[1:], [row[1:] for row in rows], ("", "per run", *total[3:]) if total else None
         title = f"Estimate of one run of {result.flows[0].name}, step by step"
     return Sheet(columns=columns, rows=tuple(rows), total=total, title=title, notes=estimate_notes(result))
+
+
+def _rows_of_steps(full: bool, flow_estimate: FlowEstimate, rows: list[tuple[Any, ...]]) -> None:
+    for place, step_estimate in enumerate(flow_estimate.steps):
+        spent = bool(step_estimate.parts)
+        rows.append(
+            (
+                flow_estimate.name if place == 0 or full else "", step_estimate.number, step_estimate.name, step_estimate.kind, step_estimate.passes, step_estimate.model,
+                step_estimate.calls if spent else "", step_estimate.input_tokens if spent else "", step_estimate.output_tokens if spent else "",
+                _cost_cell(step_estimate.cost) if spent else "", evidence_words(step_estimate.evidence) if spent else "",
+            )
+        )  # fmt: skip
+
+
+def _total_of_flow(result: EstateEstimate) -> tuple[Any, ...] | None:
+    flow_estimate = result.flows[0]
+    return (
+        "per run",
+        "",
+        "",
+        "",
+        "",
+        "",
+        flow_estimate.calls,
+        flow_estimate.input_tokens,
+        flow_estimate.output_tokens,
+        _cost_cell(flow_estimate.cost),
+        evidence_words(flow_estimate.evidence),
+    )
 
 
 def months_sheet(results: list[EstateEstimate]) -> Sheet:
@@ -312,7 +323,7 @@ def months_sheet(results: list[EstateEstimate]) -> Sheet:
         Column("month", "month"), Column("runs", "runs", "count"), Column("calls", "calls", "count"), Column("models", "models", "money"),
         Column("meters", "meters", "money"), Column("fees", "fees", "money"), Column("all", f"{unit}/month", "money"),
     )  # fmt: skip
-    rows = []
+    rows: list[tuple[Any, ...]] = []
     for estate_estimate in results:
         total = estate_estimate.total
         whole = total.cost_month + total.meters_month + total.fees_month

@@ -46,14 +46,7 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
     """The explanation as blocks."""
     flow = graph.flow
     if step is not None:
-        found: list[Block] = step_blocks(graph, step, level=2)
-        ways = Ways(graph)
-        takes = [ways.read_words(read) for read in ways.reads if read.reader == step.id]
-        gives = [f"{graph.names[read.reader]}: {read.where}" for read in ways.reads if read.source == step.id]
-        for title, lines in (("Takes", takes), ("Is used by", gives)):
-            if lines:
-                found += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
-        return Page("explain", step.title, tuple(found))
+        return _step_page(graph, step)
     blocks: list[Block] = [Heading(1, flow.title)]
     if flow.description:
         blocks.append(Paragraph(flow.description))
@@ -67,6 +60,23 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
         ("Nobody uses", ", ".join(graph.names[text] for text in ways.dead_ends)),
     ]
     blocks += [Facts(tuple((key, value) for key, value in pairs if value)), Heading(2, "Steps")]
+    lines = _step_lines(graph)
+    blocks.append(Bullets(tuple(lines)))
+    return Page("explain", flow.title, tuple(blocks))
+
+
+def _step_page(graph: Graph, step: Step) -> Page:
+    found: list[Block] = step_blocks(graph, step, level=2)
+    ways = Ways(graph)
+    takes = [ways.read_words(read) for read in ways.reads if read.reader == step.id]
+    gives = [f"{graph.names[read.reader]}: {read.where}" for read in ways.reads if read.source == step.id]
+    for title, lines in (("Takes", takes), ("Is used by", gives)):
+        if lines:
+            found += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
+    return Page("explain", step.title, tuple(found))
+
+
+def _step_lines(graph: Graph) -> list[str]:
     lines = []
     for item in graph.in_order():
         if item.kind == "note":
@@ -78,5 +88,4 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
             for label, condition, goes in (sentences.cases_of(graph, item) if item.kind == "decide" else [])
         )
         lines.append(f"{indent}{number} {item.title}: {sentences.step_sentence(graph, item)}{cases}")
-    blocks.append(Bullets(tuple(lines)))
-    return Page("explain", flow.title, tuple(blocks))
+    return lines

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import AI_KINDS, EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
-from zeitbuch.core.model.records import Link, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
 
@@ -39,6 +39,14 @@ def summary_sentences(graph: Graph) -> str:
     flow = graph.flow
     steps = [step for step in graph.in_order() if step.kind != "note"]
     called = [step for step in steps if (step.kind in AI_KINDS and step.id not in graph.host) or step.kind == "agent"]
+    start = _start_words(flow)
+    first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
+    if called:
+        first = _called_words(graph, called, first, steps)
+    return _outcome_words(graph, steps, first)
+
+
+def _start_words(flow: Flow) -> str:
     start = join_words(
         [
             when_words(trigger) if index == 0 else when_words(trigger)[:1].lower() + when_words(trigger)[1:]
@@ -47,15 +55,19 @@ def summary_sentences(graph: Graph) -> str:
         "or",
     )
     start = start or "The export names no trigger; when it is started"
-    first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
-    if called:
-        models = list(
-            dict.fromkeys(use.name for step in called if (use := model_of(graph, step)) is not None and use.name)
-        )
-        first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
-        if models:
-            first += f" ({join_words(models)})"
-        first += f": {join_words([quote_name(step.title) for step in called])}"
+    return start
+
+
+def _called_words(graph: Graph, called: list[Step], first: str, steps: list[Step]) -> str:
+    models = list(dict.fromkeys(use.name for step in called if (use := model_of(graph, step)) is not None and use.name))
+    first += f", {len(called)} of them with AI" if len(called) < len(steps) else ", all with AI"
+    if models:
+        first += f" ({join_words(models)})"
+    first += f": {join_words([quote_name(step.title) for step in called])}"
+    return first
+
+
+def _outcome_words(graph: Graph, steps: list[Step], first: str) -> str:
     parts = _outside_words(graph)
     people = [quote_name(step.title) for step in steps if step.kind == "approve"]
     second = f"It {join_words(parts)}" if parts else "It changes nothing outside"
@@ -84,15 +96,7 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
 
 def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
-    parts = []
-    if step.retry is not None:
-        if step.retry.attempts == 1:
-            again = "once" + (f" after {span_words(step.retry.wait)}" if step.retry.wait else "")
-        else:
-            again = f"up to {step.retry.attempts} times" + (
-                f", {span_words(step.retry.wait)} apart" if step.retry.wait else ""
-            )
-        parts.append(f"it is tried again {again}")
+    parts = [_retry_words(step.retry)] if step.retry is not None else []
     leading = [link for link in graph.flow.links if link.source == step.id and link.role == "error"]
     routes = [_target_words(graph, link) for link in leading]
     if routes:
@@ -107,6 +111,14 @@ def on_error(graph: Graph, step: Step) -> str:
         and all("timeout" in link.after and "failure" not in link.after for link in leading)
     )
     return f"If it {'takes too long' if late else 'fails'}, {', and then '.join(parts)}." if parts else ""
+
+
+def _retry_words(retry: Retry) -> str:
+    if retry.attempts == 1:
+        again = "once" + (f" after {span_words(retry.wait)}" if retry.wait else "")
+    else:
+        again = f"up to {retry.attempts} times" + (f", {span_words(retry.wait)} apart" if retry.wait else "")
+    return f"it is tried again {again}"
 
 
 def step_sentence(graph: Graph, step: Step) -> str:

@@ -66,38 +66,47 @@ def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str])
     )
     decisions = [step for step in graph.in_order() if step.kind == "decide"]
     for words in cases:
-        key, sign, label = words.partition("=")
-        steps = [pick_step(graph, key)] if sign else decisions
-        label = (label if sign else words).strip()
-        hits = [
-            (step.id, label_of(link))
-            for step in steps
-            for link in case_links(graph, step)
-            if label.casefold() in (label_of(link).casefold(), link.condition.casefold())
-        ]
-        hits = list(dict.fromkeys(hits))
-        if len(hits) != 1:
-            there = "; ".join(
-                f"{step.title}: {', '.join(dict.fromkeys(label_of(link) for link in case_links(graph, step)))}"
-                for step in steps
-            )
-            said = "several" if hits else "none"
-            raise fail(
-                "case-unknown",
-                f"expected one case '{label}', found {said}",
-                f"cases: {there or 'this flow decides nothing'}",
-            )
+        hits = _case_of_words(graph, words, decisions)
         step_id, name = hits[0]
-        had = found.cases.get(step_id, ())
-        if had and name not in had and not graph.steps[step_id].inclusive:
-            title = graph.steps[step_id].title
-            raise fail(
-                "case-unknown",
-                f"expected one case of '{title}', found '{had[0]}' and '{name}'",
-                "it takes one each time",
-            )
-        found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
+        _add_case(graph, found, step_id, name)
     return found
+
+
+def _case_of_words(graph: Graph, words: str, decisions: list[Step]) -> list[tuple[str, str]]:
+    key, sign, label = words.partition("=")
+    steps = [pick_step(graph, key)] if sign else decisions
+    label = (label if sign else words).strip()
+    hits = [
+        (step.id, label_of(link))
+        for step in steps
+        for link in case_links(graph, step)
+        if label.casefold() in (label_of(link).casefold(), link.condition.casefold())
+    ]
+    hits = list(dict.fromkeys(hits))
+    if len(hits) != 1:
+        there = "; ".join(
+            f"{step.title}: {', '.join(dict.fromkeys(label_of(link) for link in case_links(graph, step)))}"
+            for step in steps
+        )
+        said = "several" if hits else "none"
+        raise fail(
+            "case-unknown",
+            f"expected one case '{label}', found {said}",
+            f"cases: {there or 'this flow decides nothing'}",
+        )
+    return hits
+
+
+def _add_case(graph: Graph, found: Given, step_id: str, name: str) -> None:
+    had = found.cases.get(step_id, ())
+    if had and name not in had and not graph.steps[step_id].inclusive:
+        title = graph.steps[step_id].title
+        raise fail(
+            "case-unknown",
+            f"expected one case of '{title}', found '{had[0]}' and '{name}'",
+            "it takes one each time",
+        )
+    found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
 
 
 class _Run(Struct):
@@ -155,25 +164,7 @@ class Teller:
         choices: list[list[tuple[str, frozenset[int]]]] = []
         for node in stage.nodes:
             # A case may lead to several steps: its links have one label and are taken together.
-            cases: dict[str, list[int]] = {}
-            for way in node.ways:
-                if way.success:
-                    cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
-            if not node.decides or (len(cases) < 2 and not node.step.inclusive):
-                continue
-            wanted = self.given.cases.get(node.step.id)
-            if wanted is not None:
-                sets = [wanted]
-            elif node.step.inclusive:
-                sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
-            else:
-                sets = [(letter,) for letter in cases]
-            choices.append(
-                [
-                    (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
-                    for chosen in sets
-                ]
-            )
+            self._choices_of_node(stage, node, choices)
         if prod(map(len, choices)) > _WAYS:
             raise fail(
                 "case-many",
@@ -183,14 +174,31 @@ class Teller:
         self.tried[id(stage)] = [self._run_once(stage, dict(choice)) for choice in product(*choices)]
         return self.tried[id(stage)]
 
+    def _choices_of_node(self, stage: Stage, node: Node, choices: list[list[tuple[str, frozenset[int]]]]) -> None:
+        cases: dict[str, list[int]] = {}
+        for way in node.ways:
+            if way.success:
+                cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
+        if not node.decides or (len(cases) < 2 and not node.step.inclusive):
+            return
+        wanted = self.given.cases.get(node.step.id)
+        if wanted is not None:
+            sets = [wanted]
+        elif node.step.inclusive:
+            sets = [entry for number in range(len(cases) + 1) for entry in combinations(cases, number)]
+        else:
+            sets = [(letter,) for letter in cases]
+        choices.append(
+            [
+                (node.step.id, frozenset(index for letter in chosen for index in cases.get(letter, ())))
+                for chosen in sets
+            ]
+        )
+
     def _run_once(self, stage: Stage, chosen: dict[str, frozenset[int]]) -> _Run:
         run = _Run(set(), True)
         alive: dict[int, bool] = {}
-        begun = (
-            {place for _, targets in self.ways.plan.starts for place in targets}
-            if stage is self.ways.plan.top
-            else set()
-        )
+        begun = self._begun_at(stage)
         for place, node in enumerate(stage.nodes):
             if node.incoming is None:
                 reached = place in begun if stage is self.ways.plan.top and begun else place in stage.entries
@@ -206,6 +214,14 @@ class Teller:
             for way in node.ways:
                 alive[way.edge] = self._is_taken(node, way, failing, chosen)
         return run
+
+    def _begun_at(self, stage: Stage) -> set[int]:
+        begun = (
+            {place for _, targets in self.ways.plan.starts for place in targets}
+            if stage is self.ways.plan.top
+            else set()
+        )
+        return begun
 
     def _fails_inside(self, node: Node) -> bool:
         """Whether a scope fails with what is in it; a loop goes on to its next item."""
@@ -256,22 +272,23 @@ class Teller:
             if node is not None and self._fails_inside(node):
                 return self._failing_words("It fails with what is in it", step)
         if step.kind == "decide":
-            wanted = self.given.cases.get(step.id)
-            goes = [
-                f"{quote_name(label_of(link))} to {self._name_words(link.target)}" for link in case_links(graph, step)
-            ]
-            if wanted is not None:
-                links = [link for link in case_links(graph, step) if label_of(link) in wanted]
-                backs = set(self.ways.back_links)
-                ways = [
-                    f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name_words(link.target)}"
-                    for link in links
-                ]
-                return f"It takes {join_words([quote_name(word) for word in wanted])} and goes {join_words(ways)}."
-            tested = [ref for _, ref in taken_values(graph, step) if ref.step in self.given.empty]
-            hint = f" by what {quote_name(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
-            return f"It decides{hint}: {join_words(goes, 'or')}." if goes else "It decides, but no case leads on."
+            return self._decision_words(step, graph)
         return step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
+
+    def _decision_words(self, step: Step, graph: Graph) -> str:
+        wanted = self.given.cases.get(step.id)
+        goes = [f"{quote_name(label_of(link))} to {self._name_words(link.target)}" for link in case_links(graph, step)]
+        if wanted is not None:
+            links = [link for link in case_links(graph, step) if label_of(link) in wanted]
+            backs = set(self.ways.back_links)
+            ways = [
+                f"{'back' if (link.source, link.target) in backs else 'on'} to {self._name_words(link.target)}"
+                for link in links
+            ]
+            return f"It takes {join_words([quote_name(word) for word in wanted])} and goes {join_words(ways)}."
+        tested = [ref for _, ref in taken_values(graph, step) if ref.step in self.given.empty]
+        hint = f" by what {quote_name(graph.names[tested[0].step or ''])} gave, which is nothing" if tested else ""
+        return f"It decides{hint}: {join_words(goes, 'or')}." if goes else "It decides, but no case leads on."
 
     def _failing_words(self, words: str, step: Step) -> str:
         said = on_error(self.graph, step)
@@ -298,6 +315,15 @@ class Teller:
         last += [node.step.id for node in top.nodes if node.step.id in self.given.fails and not node.keeps_failures]
         sure = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "certain"]
         may = [self._name_words(key) for key in dict.fromkeys(last) if self.odds.get(key) == "perhaps"]
+        parts = self._count_of_steps()
+        words = f"{', '.join(parts)}."
+        if sure:
+            words += f" The run ends behind {join_words(sure)}."
+        if may:
+            words += f" It {'may also end' if sure else 'ends'} behind {join_words(may, 'or')}."
+        return words
+
+    def _count_of_steps(self) -> list[str]:
         counts = {
             name: sum(value == name for key, value in self.odds.items() if key not in self.graph.host)
             for name in ("certain", "perhaps")
@@ -309,9 +335,4 @@ class Teller:
         ]
         if counts["perhaps"]:
             parts.append(f"{counts['perhaps']} perhaps")
-        words = f"{', '.join(parts)}."
-        if sure:
-            words += f" The run ends behind {join_words(sure)}."
-        if may:
-            words += f" It {'may also end' if sure else 'ends'} behind {join_words(may, 'or')}."
-        return words
+        return parts

@@ -17,7 +17,7 @@ from zeitbuch.core.assumptions import rules
 from zeitbuch.core.assumptions.quantities import RENAMED
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate import scenario
-from zeitbuch.core.estimate.scenario import Scenario
+from zeitbuch.core.estimate.scenario_records import Assume, Scenario
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.core.pricing import rate_validation
@@ -94,7 +94,7 @@ def load_scenario(path: str, card: RateCard | None) -> tuple[Scenario, list[Prob
     """A scenario and what is wrong in it. Raises ZeitbuchError when it cannot be read at all."""
     found, text = decode_toml(path, Scenario, "scenario", float)
     problems = [*scenario.scenario_problems(found, card)]
-    declared = [(place, child.rule) for place, child in enumerate(found.change) if isinstance(child, scenario.Assume)]
+    declared = [(place, child.rule) for place, child in enumerate(found.change) if isinstance(child, Assume)]
     for place, rule in declared:
         for problem in rules.assumption_problems(Assumptions(assume=(rule,))):
             if problem.code != "assume-empty":

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import re
+from re import Match
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(#.*)?$")
 _KEY = re.compile(r"^\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+))*)\s*=")
@@ -28,18 +29,7 @@ def lines_of(text: str) -> dict[str, int]:
             continue
         header = _HEADER.match(line)
         if header:
-            base = ""
-            names = _table_names(header[2])
-            for place, name in enumerate(names):
-                base += f"/{name}"
-                last = place == len(names) - 1
-                if last and header[1] == "[[":
-                    counts[base] = counts.get(base, -1) + 1
-                    for other in [key for key in counts if key.startswith(f"{base}/{counts[base]}/")]:
-                        del counts[other]
-                if base in counts:
-                    base += f"/{counts[base]}"
-            found.setdefault(base, number)
+            base = _note_table(header, counts, found, number)
             continue
         key = _KEY.match(line)
         if key:
@@ -49,6 +39,22 @@ def lines_of(text: str) -> dict[str, int]:
                 if rest.count(marks) == 1:
                     inside = marks
     return found
+
+
+def _note_table(header: Match[str], counts: dict[str, int], found: dict[str, int], number: int) -> str:
+    base = ""
+    names = _table_names(header[2])
+    for place, name in enumerate(names):
+        base += f"/{name}"
+        last = place == len(names) - 1
+        if last and header[1] == "[[":
+            counts[base] = counts.get(base, -1) + 1
+            for other in [key for key in counts if key.startswith(f"{base}/{counts[base]}/")]:
+                del counts[other]
+        if base in counts:
+            base += f"/{counts[base]}"
+    found.setdefault(base, number)
+    return base
 
 
 def line_of(text: str, pointer: str) -> int | None:

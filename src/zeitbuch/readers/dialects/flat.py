@@ -6,15 +6,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from zeitbuch.core.model.records import Link
+from zeitbuch.core.model.records import Link, Trigger
+from zeitbuch.readers.dialects.step_plan import Plan
 
-from .flows import Draft, StepReader
 from .links import Links, pointer_targets
 from .outline import outline_flow
 from .paths import Claims, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
 from .query import Query
 from .rules import KEY, Dialect
 from .step_plan import Plans, inputs_of, schedule_of
+from .steps import Draft, StepReader
 
 
 class Triggers:
@@ -41,37 +42,36 @@ class Triggers:
 
     def read_triggers(self, raw: dict[str, Any], draft: Draft) -> list[tuple[str, str]]:
         """Adds the triggers to the draft; returns (trigger id, id of the step it starts or empty)."""
-        from zeitbuch.core.model.records import Trigger
-
         starts: list[tuple[str, str]] = []
         if self.rule is None:
             return starts
-        get = self.get
         for place, (pointer, item) in enumerate(self.steps.find_objects(self.query, raw)):
-            operation = as_text(get["operation"](item))
-            plan = self.plans.plan_of(operation)
-            trigger_id = as_text(get["id"](item)) or (f"start-{place + 1}" if place else "start")
-            fields = plan.get
-            draft.triggers.append(
-                Trigger(
-                    id=trigger_id,
-                    kind=plan.rule.trigger or "event",
-                    name=as_text(get["name"](item)),
-                    operation=operation,
-                    schedule=schedule_of(plan, item),
-                    event=as_text(fields["event"](item)) if "event" in fields else "",
-                    condition=as_text(get["condition"](item)) or (as_text(fields["condition"](item)) if "condition" in fields else ""),
-                    batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
-                    connection=as_text(get["connection"](item)) or None,
-                    inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
-                    unread={} if plan.all_inputs else unclaimed_part(item, plan.outside),
-                    origin=draft.origin_at(pointer),
-                )
-            )  # fmt: skip
+            trigger_id = as_text(self.get["id"](item)) or (f"start-{place + 1}" if place else "start")
+            draft.triggers.append(self._read_trigger(item, trigger_id, draft, pointer))
             draft.names.setdefault("\x00trigger", trigger_id)
-            named = list(pointer_targets(get["starts"](item), None))
+            named = list(pointer_targets(self.get["starts"](item), None))
             starts += [(trigger_id, target) for _, target in named] or [(trigger_id, "")]
         return starts
+
+    def _read_trigger(self, item: dict[str, Any], trigger_id: str, draft: Draft, pointer: str) -> Trigger:
+        get = self.get
+        operation = as_text(get["operation"](item))
+        plan = self.plans.plan_of(operation)
+        fields = plan.get
+        return Trigger(
+            id=trigger_id,
+            kind=plan.rule.trigger or "event",
+            name=as_text(get["name"](item)),
+            operation=operation,
+            schedule=schedule_of(plan, item),
+            event=as_text(fields["event"](item)) if "event" in fields else "",
+            condition=as_text(get["condition"](item)) or (as_text(fields["condition"](item)) if "condition" in fields else ""),
+            batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
+            connection=as_text(get["connection"](item)) or None,
+            inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
+            unread={} if plan.all_inputs else unclaimed_part(item, plan.outside),
+            origin=draft.origin_at(pointer),
+        )  # fmt: skip
 
 
 class Flat:
@@ -90,21 +90,9 @@ class Flat:
             return
         names = draft.names
         found = [(part, mapping, steps.plan_for(mapping)) for part, mapping in steps.find_objects(self.query, raw)]
-        for _, item, plan in found:
-            step_id, name = steps.identity_of(item)
-            names.setdefault(step_id, step_id)
-            names.setdefault(name, step_id)
-            if plan.rule.trigger is not None:
-                names.setdefault("\x00trigger", step_id)
+        _name_steps(found, steps, names)
         starts = self.triggers.read_triggers(raw, draft)
-        for pointer, item, plan in found:
-            if plan.rule.trigger is not None:
-                draft.triggers.append(steps.read_trigger(item, pointer, draft, plan))
-            else:
-                step = steps.read_step(item, pointer, draft, plan, None)
-                draft.steps.append(step)
-                if plan.cases is not None and not steps.outline:
-                    draft.cases[step.id] = steps.cases_of(item, plan)
+        _read_steps(draft, found, steps)
         for trigger_id, target in starts:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
@@ -112,6 +100,26 @@ class Flat:
         silent = [text for text, target in starts if not target]
         if silent:
             start_at_roots(draft, silent)
+
+
+def _name_steps(found: list[tuple[str, dict[str, Any], Plan]], steps: StepReader, names: dict[str, str]) -> None:
+    for _, item, plan in found:
+        step_id, name = steps.identity_of(item)
+        names.setdefault(step_id, step_id)
+        names.setdefault(name, step_id)
+        if plan.rule.trigger is not None:
+            names.setdefault("\x00trigger", step_id)
+
+
+def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], steps: StepReader) -> None:
+    for pointer, item, plan in found:
+        if plan.rule.trigger is not None:
+            draft.triggers.append(steps.read_trigger(item, pointer, draft, plan))
+        else:
+            step = steps.read_step(item, pointer, draft, plan, None)
+            draft.steps.append(step)
+            if plan.cases is not None and not steps.outline:
+                draft.cases[step.id] = steps.cases_of(item, plan)
 
 
 def start_at_roots(draft: Draft, triggers: list[str]) -> None:

@@ -12,10 +12,10 @@ from typing import Any, NamedTuple
 from zeitbuch.core.model.records import Link, LinkRole, Origin, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
-from .flows import Draft, StepReader
 from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
 from .query import Query
-from .rules import Dialect, OutletRule, PointerRule
+from .rules import Dialect, LinkRule, OutletRule, PointerRule
+from .steps import Draft, StepReader
 
 
 class Arrow(NamedTuple):
@@ -49,14 +49,18 @@ class Pointer:
                 yield Arrow(name, outlet or rule.outlet)
             return
         for place, entry in enumerate(value if type(value) is list else [value]):
-            if type(entry) is dict:
-                for outlet, name in pointer_targets(self.target(entry), None):
-                    via = as_text(self.via(entry)) or outlet or rule.outlet
-                    label = as_text(self.label(entry)) or ("" if via else f"branch {place + 1}")
-                    yield Arrow(name, via, label, as_text(self.condition(entry)))
-            else:
-                for outlet, name in pointer_targets(entry, None):
-                    yield Arrow(name, outlet or rule.outlet)
+            yield from self._arrows_of_entry(entry, self.target, place)
+
+    def _arrows_of_entry(self, entry: Any, target: Getter, place: int) -> Iterator[Arrow]:
+        rule = self.rule
+        if type(entry) is dict:
+            for outlet, name in pointer_targets(target(entry), None):
+                via = as_text(self.via(entry)) or outlet or rule.outlet
+                label = as_text(self.label(entry)) or ("" if via else f"branch {place + 1}")
+                yield Arrow(name, via, label, as_text(self.condition(entry)))
+        else:
+            for outlet, name in pointer_targets(entry, None):
+                yield Arrow(name, outlet or rule.outlet)
 
 
 class Links:
@@ -67,18 +71,7 @@ class Links:
         self.link = dialect.link
         self.adjacency = dialect.adjacency
         if self.link is not None:
-            rule = self.link
-            self.links_at = Query(rule.at)
-            self.ends = make_getter(rule.source), make_getter(rule.target)
-            self.outlet, self.label, self.condition = (
-                make_getter(rule.outlet),
-                make_getter(rule.label),
-                make_getter(rule.condition),
-            )
-            self.link_claims: Claims = {}
-            for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
-                claim_paths(self.link_claims, path)
-            self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
+            self._read_link_rule(self.link)
         if self.adjacency is not None:
             self.adjacent_at = Query(self.adjacency.at)
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
@@ -97,6 +90,19 @@ class Links:
         self.outlets = [(re.compile(translate(outlet_rule.match)), outlet_rule) for outlet_rule in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
+    def _read_link_rule(self, rule: LinkRule) -> None:
+        self.links_at = Query(rule.at)
+        self.ends = make_getter(rule.source), make_getter(rule.target)
+        self.outlet, self.label, self.condition = (
+            make_getter(rule.outlet),
+            make_getter(rule.label),
+            make_getter(rule.condition),
+        )
+        self.link_claims: Claims = {}
+        for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
+            claim_paths(self.link_claims, path)
+        self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
+
     def rule_for_outlet(self, name: str) -> OutletRule | None:
         """The rule for an outlet, or None when it is a case or nothing special."""
         if name not in self.known_outlets:
@@ -113,18 +119,28 @@ class Links:
         if self.link is not None:
             self._read_records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
         if self.adjacency is not None:
-            for pointer, table in self.adjacent_at.find_all(raw):
-                for key, value in table.items() if type(table) is dict else ():
-                    self._read_pointers(key, value, f"{pointer}/{escape_key(key)}", draft, kinds, either)
+            self._read_adjacency(raw, draft, kinds, either)
         if self.next is not None:
             for pointer, item in found:
                 self._read_pointers(self.steps.identity_of(item)[0], self.next(item), pointer, draft, kinds, either)
         if self.pointers:
-            for pointer, item in found:
-                source = self.steps.identity_of(item)[0]
-                for rule in self.pointers:
-                    for arrow in rule.arrows_of(item):
-                        self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
+            self._read_pointers_of_steps(draft, found, kinds, either)
+
+    def _read_adjacency(
+        self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], either: dict[str, str]
+    ) -> None:
+        for pointer, table in self.adjacent_at.find_all(raw):
+            for key, value in table.items() if type(table) is dict else ():
+                self._read_pointers(key, value, f"{pointer}/{escape_key(key)}", draft, kinds, either)
+
+    def _read_pointers_of_steps(
+        self, draft: Draft, found: list[tuple[str, dict[str, Any]]], kinds: Mapping[str, str], either: dict[str, str]
+    ) -> None:
+        for pointer, item in found:
+            source = self.steps.identity_of(item)[0]
+            for rule in self.pointers:
+                for arrow in rule.arrows_of(item):
+                    self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
 
     def _read_records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
         source_of, target_of = self.ends
@@ -180,21 +196,16 @@ class Links:
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
         if outlet:
-            rule = self.rule_for_outlet(outlet)
-            cases = draft.cases.get(source, {})
-            case = cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
+            case = self._case_of(draft, source, outlet)
+            rule = self.rule_for_outlet(outlet) if case is None else None
             if case is not None:
-                role = "case"
-                label, condition = label or case[0], condition or case[1]
+                role, label, condition = "case", label or case[0], condition or case[1]
             elif rule is not None:
-                role = rule.role
+                role, after = rule.role, tuple(rule.after)
                 label = label or (outlet if rule.label is None else rule.label)
-                after = tuple(rule.after)
-                if rule.reversed:
-                    source, target = target, source
+                source, target = (target, source) if rule.reversed else (source, target)
             else:
-                role = "case" if kinds.get(source) == "decide" else "next"
-                label = label or outlet
+                role, label = "case" if kinds.get(source) == "decide" else "next", label or outlet
         elif kinds.get(source) == "decide":
             role = "case"
         if given is not None:
@@ -214,6 +225,11 @@ class Links:
             )
         )
 
+    def _case_of(self, draft: Draft, source: str, outlet: str) -> tuple[str, str] | None:
+        """Label and condition of the case that an outlet stands for."""
+        cases = draft.cases.get(source, {})
+        return cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
+
     def _tell_dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
         draft.add_problem(
             "link-end",
@@ -231,18 +247,26 @@ def pointer_targets(value: Any, target: Getter | None, outlet: str = "") -> Iter
     A list of lists has one list for each numbered outlet: the second of ``main`` is ``main/1``.
     """
     if type(value) is list:
-        if len(value) > 1 and all(type(item) is list or item is None for item in value):
-            for place, inner in enumerate(value):
-                yield from pointer_targets(inner, target, f"{outlet}/{place}" if outlet else str(place))
-        else:
-            for inner in value:
-                yield from pointer_targets(inner, target, outlet)
+        yield from _targets_of_list(value, target, outlet)
     elif type(value) is dict:
-        end = target(value) if target is not None else None
-        if end is not None:
-            yield outlet, as_text(end)
-        else:
-            for key, inner in value.items():
-                yield from pointer_targets(inner, target, f"{outlet}/{key}" if outlet else key)
+        yield from _targets_of_object(value, target, outlet)
     elif value is not None and as_text(value):
         yield outlet, as_text(value)
+
+
+def _targets_of_object(value: dict[Any, Any], target: Getter | None, outlet: str) -> Iterator[tuple[str, str]]:
+    end = target(value) if target is not None else None
+    if end is not None:
+        yield outlet, as_text(end)
+    else:
+        for key, inner in value.items():
+            yield from pointer_targets(inner, target, f"{outlet}/{key}" if outlet else key)
+
+
+def _targets_of_list(value: list[Any], target: Getter | None, outlet: str) -> Iterator[tuple[str, str]]:
+    if len(value) > 1 and all(type(item) is list or item is None for item in value):
+        for place, inner in enumerate(value):
+            yield from pointer_targets(inner, target, f"{outlet}/{place}" if outlet else str(place))
+    else:
+        for inner in value:
+            yield from pointer_targets(inner, target, outlet)

@@ -15,12 +15,12 @@ from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.input.pointers import escape_key
 
 from .flat import Triggers
-from .flows import Draft, StepReader, with_key
 from .links import Links
 from .paths import Claims, Getter, as_text, claim_paths, make_getter, path_keys, unclaimed_part
 from .query import Query
 from .rules import Dialect, HoldRule
 from .step_plan import Plan
+from .steps import Draft, StepReader, with_key
 
 Item = tuple[str, dict[str, Any]]  # pointer, step
 
@@ -92,20 +92,32 @@ class Hold:
         elif type(value) is dict:
             pairs = iter(value.items())
         for key, branch in pairs:
-            place = f"{here}/{escape_key(key)}"
-            if self.inner is None:
-                name = rule.named or (key if type(value) is dict else "")
-                found.append(Branch(name, "", False, list(self._items_of(branch, place))))
-            elif type(branch) is dict:
-                whole = with_key(place, branch)
-                label = as_text(self.label(whole)) or rule.named
-                otherwise = bool(rule.otherwise) and self.otherwise(whole) is True
-                items = list(self._items_of(self.inner(branch), place + self.inner_where))
-                found.append(Branch(label, as_text(self.condition(whole)), otherwise, items))
-                rest = unclaimed_part(branch, self.claims) if lost is not None else {}
-                if rest and lost is not None:
-                    lost.append(rest)
+            self._read_branch(lost, here, key, rule, value, found, branch)
         return found
+
+    def _read_branch(
+        self,
+        lost: list[dict[str, Any]] | None,
+        here: str,
+        key: str,
+        rule: HoldRule,
+        value: Any,
+        found: list[Branch],
+        branch: Any,
+    ) -> None:
+        place = f"{here}/{escape_key(key)}"
+        if self.inner is None:
+            name = rule.named or (key if type(value) is dict else "")
+            found.append(Branch(name, "", False, list(self._items_of(branch, place))))
+        elif type(branch) is dict:
+            whole = with_key(place, branch)
+            label = as_text(self.label(whole)) or rule.named
+            otherwise = bool(rule.otherwise) and self.otherwise(whole) is True
+            items = list(self._items_of(self.inner(branch), place + self.inner_where))
+            found.append(Branch(label, as_text(self.condition(whole)), otherwise, items))
+            rest = unclaimed_part(branch, self.claims) if lost is not None else {}
+            if rest and lost is not None:
+                lost.append(rest)
 
     def _items_of(self, value: Any, pointer: str) -> Iterator[Item]:
         if type(value) is list:
@@ -242,18 +254,23 @@ class Nested:
         steps = {node.id for node in waiting}
         begin = entry or [first for key, left in ends.items() if key not in steps for first in left]
         for node in waiting:
-            before = list(self._predecessors_of(node.item))
-            for name, after in before:
-                source = draft.names.get(name)
-                if source is None:
-                    self._tell_nowhere(name, node.id, node.pointer, draft)
-                    continue
-                if not after or "success" in after:
-                    followed.add(source)  # what only catches a failure leaves the way on open
-                self._add_arrow(self._leaving_arrows(source, after, ends), node.id, node.pointer, draft)
-            if not before:
-                self._add_arrow(begin, node.id, node.pointer, draft)
+            self._join_predecessors(draft, node, followed, ends, begin)
         return [first for step_id, left in ends.items() if step_id not in followed for first in left]
+
+    def _join_predecessors(
+        self, draft: Draft, node: Node, followed: set[str], ends: dict[str, list[Loose]], begin: list[Loose]
+    ) -> None:
+        before = list(self._predecessors_of(node.item))
+        for name, after in before:
+            source = draft.names.get(name)
+            if source is None:
+                self._tell_nowhere(name, node.id, node.pointer, draft)
+                continue
+            if not after or "success" in after:
+                followed.add(source)  # what only catches a failure leaves the way on open
+            self._add_arrow(self._leaving_arrows(source, after, ends), node.id, node.pointer, draft)
+        if not before:
+            self._add_arrow(begin, node.id, node.pointer, draft)
 
     def _leaving_arrows(self, source: str, after: tuple[Outcome, ...], ends: dict[str, list[Loose]]) -> list[Loose]:
         if not after or after == ("success",):
@@ -311,21 +328,11 @@ class Nested:
             if role == "body" and plan.kind != "decide":
                 self._read_level(nodes, draft, step_id, [])
             elif role in ("case", "body"):
-                if plan.kind == "parallel":
-                    # A link from a scope to a step inside it only names the branch that begins there.
-                    inner = [Loose(step_id, "case", named, condition)] if named or condition else []
-                    self._read_level(nodes, draft, step_id, inner, bool(inner))
-                else:
-                    label = named or condition or ("otherwise" if otherwise else f"branch {place}")
-                    inner = [Loose(step_id, "case", label, condition)]
-                    ends = self._read_level(nodes, draft, scope, inner, True) if nodes else inner
-                    branched = [*(branched or []), *ends]
+                branched = self._read_branch(
+                    draft, scope, plan, named, condition, step_id, nodes, otherwise, place, branched
+                )
             elif role == "attach":
-                for helper in nodes:
-                    self._read_step(helper, draft, scope)
-                    self._read_inside(helper, draft, scope)
-                    origin = draft.origin_at(helper.pointer)
-                    draft.links.append(Link(source=helper.id, target=step_id, role="attach", origin=origin))
+                self._attach_helpers(draft, scope, nodes, step_id)
             elif nodes:
                 left = self._read_level(nodes, draft, scope, [Loose(step_id, "error", "on error")], True)
                 caught += left if hold.rule.resumes else []
@@ -334,6 +341,37 @@ class Nested:
             missing = self._unwritten_outlet(node.item)
             branched += [Loose(step_id, "case", missing)] if missing else []
         return [*(out if branched is None else branched), *caught]
+
+    def _read_branch(
+        self,
+        draft: Draft,
+        scope: str | None,
+        plan: Plan,
+        named: str,
+        condition: str,
+        step_id: str,
+        nodes: list[Node],
+        otherwise: bool,
+        place: int,
+        branched: list[Loose] | None,
+    ) -> list[Loose] | None:
+        if plan.kind == "parallel":
+            # A link from a scope to a step inside it only names the branch that begins there.
+            inner = [Loose(step_id, "case", named, condition)] if named or condition else []
+            self._read_level(nodes, draft, step_id, inner, bool(inner))
+        else:
+            label = named or condition or ("otherwise" if otherwise else f"branch {place}")
+            inner = [Loose(step_id, "case", label, condition)]
+            ends = self._read_level(nodes, draft, scope, inner, True) if nodes else inner
+            branched = [*(branched or []), *ends]
+        return branched
+
+    def _attach_helpers(self, draft: Draft, scope: str | None, nodes: list[Node], step_id: str) -> None:
+        for helper in nodes:
+            self._read_step(helper, draft, scope)
+            self._read_inside(helper, draft, scope)
+            origin = draft.origin_at(helper.pointer)
+            draft.links.append(Link(source=helper.id, target=step_id, role="attach", origin=origin))
 
     def _unwritten_outlet(self, item: dict[str, Any]) -> str:
         """The name of the first way that a step could have and has not."""

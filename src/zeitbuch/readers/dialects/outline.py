@@ -4,15 +4,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
+from zeitbuch.readers.dialects.links import Links
 
-from .flows import Draft
 from .links import pointer_targets
 from .paths import Getter, as_text, count_unclaimed, unclaimed_part
 from .step_plan import Plan
+from .steps import Draft
 
 if TYPE_CHECKING:
     from .flat import Flat
@@ -47,15 +48,7 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
             starts.append((item, plan))
             continue
         kinds[key] = plan.kind
-        model = calls = None
-        get = plan.get
-        if plan.uses_model and "model" in get:
-            model = ModelUse(name=as_text(get["model"](item)) or None)
-        if "calls" in get:
-            calls = as_text(get["calls"](item)) or None
-        if not plan.all_inputs:
-            missed += count_unclaimed(item, plan.checks)
-        scope = (as_text(get_scope(item)) or None) if get_scope is not None else None
+        model, calls, missed, scope = _parts_of_step(plan, item, missed, get_scope)
         made.append(Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls))
     arrows = _outline_links(shape, raw, kinds, draft)
     if arrows is None:
@@ -66,6 +59,21 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     for item, plan in starts:
         draft.triggers.append(steps.read_trigger(item, "", draft, plan))
     return True
+
+
+def _parts_of_step(
+    plan: Plan, item: dict[Any, Any], missed: int, get_scope: Callable[[dict[str, Any]], Any] | None
+) -> tuple[ModelUse | None, str | None, int, str | None]:
+    model = calls = None
+    get = plan.get
+    if plan.uses_model and "model" in get:
+        model = ModelUse(name=as_text(get["model"](item)) or None)
+    if "calls" in get:
+        calls = as_text(get["calls"](item)) or None
+    if not plan.all_inputs:
+        missed += count_unclaimed(item, plan.checks)
+    scope = (as_text(get_scope(item)) or None) if get_scope is not None else None
+    return model, calls, missed, scope
 
 
 def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
@@ -99,28 +107,40 @@ def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]])
     """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
     links = shape.links
     if links.link is not None:
-        source_of, target_of = links.ends
-        outlet_of, claimed = links.outlet, links.claimed
-        for item in links.links_at.find_values(raw):
-            if type(item) is not dict:
-                yield None, None, None
-                continue
-            yield source_of(item), outlet_of(item), target_of(item)
-            if not item.keys() <= claimed:
-                rest = unclaimed_part(item, links.link_claims)
-                if rest:
-                    lost.append(rest)
+        yield from _written_records(raw, lost, links)
     if links.adjacency is not None:
-        for table in links.adjacent_at.find_values(raw):
-            for key, value in table.items() if type(table) is dict else ():
-                for outlet, target in _plain_targets(value, links.target):
-                    yield key, outlet, target
+        yield from _written_tables(raw, links)
     if links.pointers:
-        get_id = shape.steps.id
-        for item in shape.query.find_values(raw):
-            for pointer in links.pointers if type(item) is dict else ():
-                for outlet, target in _plain_targets(pointer.at(item), None):
-                    yield get_id(item), outlet or pointer.rule.outlet, target
+        yield from _written_pointers(shape, raw, links)
+
+
+def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
+    source_of, target_of = links.ends
+    outlet_of, claimed = links.outlet, links.claimed
+    for item in links.links_at.find_values(raw):
+        if type(item) is not dict:
+            yield None, None, None
+            continue
+        yield source_of(item), outlet_of(item), target_of(item)
+        if not item.keys() <= claimed:
+            rest = unclaimed_part(item, links.link_claims)
+            if rest:
+                lost.append(rest)
+
+
+def _written_tables(raw: dict[str, Any], links: Links) -> Iterator[tuple[Any, Any, Any]]:
+    for table in links.adjacent_at.find_values(raw):
+        for key, value in table.items() if type(table) is dict else ():
+            for outlet, target in _plain_targets(value, links.target):
+                yield key, outlet, target
+
+
+def _written_pointers(shape: Flat, raw: dict[str, Any], links: Links) -> Iterator[tuple[Any, Any, Any]]:
+    get_id = shape.steps.id
+    for item in shape.query.find_values(raw):
+        for pointer in links.pointers if type(item) is dict else ():
+            for outlet, target in _plain_targets(pointer.at(item), None):
+                yield get_id(item), outlet or pointer.rule.outlet, target
 
 
 def _plain_targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:

@@ -108,19 +108,23 @@ def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
                 if inner:
                     rest[key] = inner
         elif type(value) is list:
-            each = held.get("*")
-            if each is None:
-                # Single places of a list may be claimed: `at.0` and `at.1`.
-                left = [item for index, item in enumerate(value) if held.get(str(index)) is not True]
-                if left:
-                    rest[key] = left
-            elif each is not True:
-                below = [unclaimed_part(item, each) if type(item) is dict else item for item in value]
-                if any(below):
-                    rest[key] = below
+            _unclaimed_items(held, value, rest, key)
         elif value is not None:
             rest[key] = value
     return rest
+
+
+def _unclaimed_items(held: Any, value: list[Any], rest: dict[str, Any], key: str) -> None:
+    each = held.get("*")
+    if each is None:
+        # Single places of a list may be claimed: `at.0` and `at.1`.
+        left = [item for index, item in enumerate(value) if held.get(str(index)) is not True]
+        if left:
+            rest[key] = left
+    elif each is not True:
+        below = [unclaimed_part(item, each) if type(item) is dict else item for item in value]
+        if any(below):
+            rest[key] = below
 
 
 class Checks:

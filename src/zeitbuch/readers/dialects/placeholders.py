@@ -68,14 +68,7 @@ class Placeholders:
         refs = self.in_value(value, names)
         if not refs:
             return Binding(name=name, value=value)
-        decided: Decider = "data"
-        about: list[str] = []
-        for ref in refs:
-            if ref.variable == MODEL:
-                decided = "model"
-                rule = self.rule
-                about = [part.strip() for part in ref.path.split(rule.divider if rule else "|")]
-                break
+        decided, about = self._who_decides(refs)
         kept = tuple(ref for ref in refs if ref.variable != MODEL)
         about += ["", "", ""]
         return Binding(
@@ -86,3 +79,14 @@ class Placeholders:
             type=about[1] or None if decided == "model" else None,
             description=about[2] or None if decided == "model" else None,
         )
+
+    def _who_decides(self, refs: tuple[Ref, ...]) -> tuple[Decider, list[str]]:
+        decided: Decider = "data"
+        about: list[str] = []
+        for ref in refs:
+            if ref.variable == MODEL:
+                decided = "model"
+                rule = self.rule
+                about = [part.strip() for part in ref.path.split(rule.divider if rule else "|")]
+                break
+        return decided, about

@@ -9,6 +9,7 @@ from fnmatch import translate
 from typing import Any
 
 from zeitbuch.core.model.records import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
+from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input import clock_texts
 
 from .paths import Checks, Claims, Getter, as_number, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
@@ -37,24 +38,35 @@ class Plan:
         self.uses_model = self.kind in ("model", "agent", "embed") or (
             rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model)
         )
-        for name in _FIELD_PATHS:
-            # A path that holds for all steps is claimed only where such a field has a meaning.
-            paths = getattr(rule, name) or (getattr(common, name) if self._meaning_of(name) else "")
-            if paths:
-                self.get[name] = make_getter(paths)
-                claim_paths(self.claims, paths)
+        self._claim_fields(rule, common)
         cases = rule.cases or common.cases
-        self.cases: tuple[Getter, Getter | None, Getter, Getter] | None = None
-        if cases is not None:
-            claim_paths(self.claims, cases.at)
-            outlet = make_getter(cases.outlet) if cases.outlet else None
-            self.cases = (make_getter(cases.at), outlet, make_getter(cases.label), make_getter(cases.condition))
+        self._read_cases_rule(cases)
         prompts = rule.prompts or (common.prompts if self.uses_model else [])
         self.prompts = [(prompt_rule.role, make_getter(prompt_rule.path)) for prompt_rule in prompts]
         for prompt_rule in prompts:
             claim_paths(self.claims, prompt_rule.path)
         self.every_unit = _UNIT[rule.every_unit if rule.every else common.every_unit]
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
+        self._split_claims(settings)
+        self.all_inputs = settings == "."
+        self.checks = Checks(self.outside)
+
+    def _claim_fields(self, rule: KindRule, common: Fields) -> None:
+        for name in _FIELD_PATHS:
+            # A path that holds for all steps is claimed only where such a field has a meaning.
+            paths = getattr(rule, name) or (getattr(common, name) if self._meaning_of(name) else "")
+            if paths:
+                self.get[name] = make_getter(paths)
+                claim_paths(self.claims, paths)
+
+    def _read_cases_rule(self, cases: CasesRule | None) -> None:
+        self.cases: tuple[Getter, Getter | None, Getter, Getter] | None = None
+        if cases is not None:
+            claim_paths(self.claims, cases.at)
+            outlet = make_getter(cases.outlet) if cases.outlet else None
+            self.cases = (make_getter(cases.at), outlet, make_getter(cases.label), make_getter(cases.condition))
+
+    def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
         if settings and settings != ".":
             for key in settings.split("."):
@@ -64,8 +76,6 @@ class Plan:
             self.outside: Claims = whole_claim
         else:
             self.outside = self.claims
-        self.all_inputs = settings == "."
-        self.checks = Checks(self.outside)
 
     def _meaning_of(self, name: str) -> bool:
         if name in _OF_MODELS:
@@ -145,15 +155,7 @@ def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[
     if not plan.uses_model:
         return None
     get = plan.get
-    prompts: list[Prompt] = []
-    for role, path in plan.prompts:
-        found = path(raw)
-        for words in found if type(found) is list else [found]:
-            if type(words) is str and words:
-                refs = tuple(
-                    ref for ref in places.in_text(words, names) if ref.variable is None or "\x00" not in ref.variable
-                )
-                prompts.append(Prompt(text=words, role=role, refs=refs))
+    prompts = _read_prompts(plan, raw, places, names)
     return ModelUse(
         name=(as_text(get["model"](raw)) or None) if "model" in get else None,
         modality=plan.rule.modality,
@@ -163,6 +165,19 @@ def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[
         max_output=as_whole_number(get["max_output"](raw)) if "max_output" in get else None,
         max_turns=as_whole_number(get["max_turns"](raw)) if "max_turns" in get else None,
     )
+
+
+def _read_prompts(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> list[Prompt]:
+    prompts: list[Prompt] = []
+    for role, path in plan.prompts:
+        found = path(raw)
+        for words in found if type(found) is list else [found]:
+            if type(words) is str and words:
+                refs = tuple(
+                    ref for ref in places.in_text(words, names) if ref.variable is None or "\x00" not in ref.variable
+                )
+                prompts.append(Prompt(text=words, role=role, refs=refs))
+    return prompts
 
 
 def repeat_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> Repeat | None:

@@ -10,7 +10,8 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
 from .identity import Identity, find_identity
-from .joins import Joins, find_joins, own_leaves
+from .join_index import own_leaves
+from .joins import Joins, find_joins
 from .kinds import Outlet, judge_operations, operation_contexts, outlet_meanings, structural_triggers
 from .starts import Starts, find_starts
 from .steps import Found, Sample
@@ -84,6 +85,16 @@ class Evidence:
 
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""
+        weight, present, keys = self._weigh_objects()
+        good = [key for key in present if present[key] >= 0.4 * self.total and len(keys[key]) >= 3]
+        if not good:
+            return ()
+        best = max(good, key=lambda k: (weight[k], k))
+        # A type that stands within the settings' own parent: the settings are then one level deeper at most.
+        return (best,)
+
+    def _weigh_objects(self) -> tuple[Counter[str], Counter[str], dict[str, set[str]]]:
+        """How often each object stands in a step, how much it holds, and which keys it has."""
         weight: Counter[str] = Counter()
         present: Counter[str] = Counter()
         keys: dict[str, set[str]] = {}
@@ -100,12 +111,7 @@ class Evidence:
                         present[key] += 1
                         weight[key] += len(str(value))
                         keys.setdefault(key, set()).update(value)
-        good = [key for key in present if present[key] >= 0.4 * self.total and len(keys[key]) >= 3]
-        if not good:
-            return ()
-        best = max(good, key=lambda k: (weight[k], k))
-        # A type that stands within the settings' own parent: the settings are then one level deeper at most.
-        return (best,)
+        return weight, present, keys
 
     def add_note(self, part: str, sure: float, words: str) -> None:
         """Say what was understood and how sure it is."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable
+from re import Pattern
 from typing import Any, NamedTuple
 
 from .survey import STAR, Path
@@ -110,16 +111,20 @@ def find_model(found: dict[Path, Column], total: int, known: Callable[[str], boo
         share = len(like) / len(texts)
         if share < 0.8:
             continue
-        digits = sum(any(letter.isdigit() for letter in value) for value in like) / len(like)
-        parts = sum(any(letter in value for letter in "-.:/") for value in like) / len(like)
-        distinct = len(set(like)) / len(like)
-        worded = key_in(path, _MODEL_WORDS)
-        spread = column.steps / max(1, total)
-        score = 1.2 * digits + 0.8 * parts + 2.5 * worded + 1.2 * spread + 0.4 * (1 - distinct)
-        if score >= 1.9 and (worded or digits > 0.5 or parts > 0.7):
-            rated.append((score, path))
+        _rate_model_names(total, like, path, column, rated)
     rated.sort(key=lambda r: (-r[0], r[1]))
     return [pair for share, pair in rated if share >= rated[0][0] - 0.9][:3] if rated else []
+
+
+def _rate_model_names(total: int, like: list[str], path: Path, column: Column, rated: list[tuple[float, Path]]) -> None:
+    digits = sum(any(letter.isdigit() for letter in value) for value in like) / len(like)
+    parts = sum(any(letter in value for letter in "-.:/") for value in like) / len(like)
+    distinct = len(set(like)) / len(like)
+    worded = key_in(path, _MODEL_WORDS)
+    spread = column.steps / max(1, total)
+    score = 1.2 * digits + 0.8 * parts + 2.5 * worded + 1.2 * spread + 0.4 * (1 - distinct)
+    if score >= 1.9 and (worded or digits > 0.5 or parts > 0.7):
+        rated.append((score, path))
 
 
 def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
@@ -145,20 +150,37 @@ def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
             if numbers and len(numbers) == len(column.values) and key_in(path, words) and all(map(right, numbers)):
                 result.setdefault(name, path)
     if "temperature" not in result:
-        for path, column in sorted(found.items()):
-            numbers = [value for value in column.values if type(value) in (int, float)]
-            if any(type(value) is float and value != int(value) for value in numbers) and all(
-                0 <= value <= 2 for value in numbers
-            ):
-                result["temperature"] = path
-                break
+        _fractional_numbers(found, result)
     return result
+
+
+def _fractional_numbers(found: dict[Path, Column], result: dict[str, Path]) -> None:
+    """Small numbers with a fraction are a temperature, whatever they are called."""
+    for path, column in sorted(found.items()):
+        numbers = [value for value in column.values if type(value) in (int, float)]
+        if any(type(value) is float and value != int(value) for value in numbers) and all(
+            0 <= value <= 2 for value in numbers
+        ):
+            result["temperature"] = path
+            break
 
 
 def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     """Cron text, zone, interval with unit, event and batch size of triggers."""
     result: dict[str, Any] = {}
     units: dict[Path, str] = {}
+    _clock_texts(found, result, units)
+    _clock_numbers(found, units, result)
+    if "cron" not in result and "every" not in result:
+        # A single small number of a trigger that runs by the clock can hardly be anything else.
+        _single_number(found, result)
+    if "event" not in result:
+        _event_texts(found, result)
+    return result
+
+
+def _clock_texts(found: dict[Path, Column], result: dict[str, Any], units: dict[Path, str]) -> None:
+    """Cron texts, zones and addresses by how they look; units of time that stand beside a number."""
     for path, column in sorted(found.items()):
         texts = [value.strip() for value in column.values if type(value) is str]
         if texts and len(texts) == len(column.values):
@@ -171,6 +193,10 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
             unit = _unit_of(texts[0]) if len(set(texts)) == 1 else ""
             if unit:
                 units[path] = unit
+
+
+def _clock_numbers(found: dict[Path, Column], units: dict[Path, str], result: dict[str, Any]) -> None:
+    """Intervals with their unit, and sizes of batches."""
     for path, column in sorted(found.items()):
         numbers = [
             value
@@ -182,54 +208,55 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
         words = words_of(path[-1])
         named = next((name for name, listed in _UNITS.items() if any(word in listed.split() for word in words)), "")
         neighbour = next((name for pair, name in units.items() if pair[:-1] == path[:-1]), "")
-        if (
-            named
-            or neighbour
-            or any(
-                word in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni")
-                for word in words
-            )
-        ):
+        if named or neighbour or _said_interval(words):
             if "every" not in result:
                 result["every"], result["every_unit"] = path, named or neighbour or "minutes"
         elif any(word in ("batch", "most", "max", "limit", "items", "size", "maximum") for word in words):
             result.setdefault("batch", path)
-    if "cron" not in result and "every" not in result:
-        # A single small number of a trigger that runs by the clock can hardly be anything else.
-        small = [
-            pair
-            for pair, column in sorted(found.items())
-            if all(type(value) is int and 1 <= value <= 1440 for value in column.values) and pair != result.get("batch")
-        ]
-        if len(small) == 1:
-            result["maybe_every"] = small[0]
-    if "event" not in result:
-        for path, column in sorted(found.items()):
-            texts = [value for value in column.values if type(value) is str]
-            words = (
-                "event",
-                "topic",
-                "path",
-                "name",
-                "subject",
-                "queue",
-                "form",
-                "url",
-                "ereignis",
-                "evento",
-                "chemin",
-                "pfad",
-                "formular",
-                "formulaire",
-                "formulario",
-                "skjema",
-                "betreff",
-                "thema",
-            )
-            if texts and key_in(path, frozenset(words)) and all(0 < len(value) < 90 for value in texts):
-                result["event"] = path
-                break
-    return result
+
+
+def _said_interval(words: tuple[str, ...]) -> bool:
+    return any(
+        word in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni") for word in words
+    )
+
+
+def _single_number(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    small = [
+        pair
+        for pair, column in sorted(found.items())
+        if all(type(value) is int and 1 <= value <= 1440 for value in column.values) and pair != result.get("batch")
+    ]
+    if len(small) == 1:
+        result["maybe_every"] = small[0]
+
+
+def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    for path, column in sorted(found.items()):
+        texts = [value for value in column.values if type(value) is str]
+        words = (
+            "event",
+            "topic",
+            "path",
+            "name",
+            "subject",
+            "queue",
+            "form",
+            "url",
+            "ereignis",
+            "evento",
+            "chemin",
+            "pfad",
+            "formular",
+            "formulaire",
+            "formulario",
+            "skjema",
+            "betreff",
+            "thema",
+        )
+        if texts and key_in(path, frozenset(words)) and all(0 < len(value) < 90 for value in texts):
+            result["event"] = path
+            break
 
 
 def _unit_of(value: str) -> str:
@@ -259,6 +286,22 @@ _DECIDES = frozenset("ai ask model pick choose auto agent llm decide fill".split
 
 def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:
     """The delimiters within which the names of steps stand most often."""
+    pairs, known, inner, by_name = _count_brackets(texts, names)
+    if not pairs:
+        return None
+    best = max(pairs, key=lambda p: (known[p] * 3 + pairs[p], len(p[0])))
+    if not known[best] and pairs[best] < 3:
+        return None
+    bodies = inner[best]
+    prefix, separator = _around_names(bodies, by_name)
+    model, variable, trigger = _openings_without_names(triggers, bodies, by_name)
+    return Delimiters(best[0], best[1], prefix, separator, model, variable, trigger, pairs[best], known[best])
+
+
+def _count_brackets(
+    texts: list[str], names: set[str]
+) -> tuple[Counter[tuple[str, str]], Counter[tuple[str, str]], dict[tuple[str, str], list[str]], Pattern[str]]:
+    """How often texts stand within each pair of delimiters, and how often a step is named there."""
     pairs: Counter[tuple[str, str]] = Counter()
     known: Counter[tuple[str, str]] = Counter()
     inner: dict[tuple[str, str], list[str]] = {}
@@ -272,12 +315,11 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
                 inner.setdefault(pair, []).append(body)
                 hit = by_name.search(body)
                 known[pair] += bool(hit)
-    if not pairs:
-        return None
-    best = max(pairs, key=lambda p: (known[p] * 3 + pairs[p], len(p[0])))
-    if not known[best] and pairs[best] < 3:
-        return None
-    bodies = inner[best]
+    return pairs, known, inner, by_name
+
+
+def _around_names(bodies: list[str], by_name: Pattern[str]) -> tuple[str, str]:
+    """What stands before the name of a step, and what separates it from what is taken."""
     prefixes: Counter[str] = Counter()
     separators: Counter[str] = Counter()
     for body in bodies:
@@ -291,6 +333,11 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
         (part for part, number in prefixes.most_common(1) if part and number >= 0.5 * sum(prefixes.values())), ""
     )
     separator = separators.most_common(1)[0][0] if separators else "."
+    return prefix, separator
+
+
+def _openings_without_names(triggers: set[str], bodies: list[str], by_name: Pattern[str]) -> tuple[str, str, str]:
+    """How placeholders begin that name no step: filled by the model, a variable, the trigger."""
     model = variable = trigger = ""
     for body in bodies:
         if by_name.search(body):
@@ -304,7 +351,7 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
             head = re.split(r"[.:\[ ]", body, maxsplit=1)[0]
             if head.lower() in ("trigger", "start", "event", "input", "payload") or head in triggers:
                 trigger = trigger or head
-    return Delimiters(best[0], best[1], prefix, separator, model, variable, trigger, pairs[best], known[best])
+    return model, variable, trigger
 
 
 _MIRROR = str.maketrans("([{<", ")]}>")
@@ -316,15 +363,19 @@ def _matching_pairs(opening: str, closing: str) -> list[tuple[str, str]]:
     for size in range(len(opening), 0, -1):
         part = opening[-size:]
         mirrored = part[::-1].translate(_MIRROR)
-        for want in (mirrored, part.translate(_MIRROR).replace("$", "").replace("%", "%")[::1]):
-            if want and closing.startswith(want) and (part, want) not in found:
-                found.append((part, want))
-        plain = "".join(letter for letter in part if letter in "([{<").translate(_MIRROR)[::-1]
-        if plain and closing.startswith(plain) and (part, plain) not in found and plain != mirrored:
-            found.append((part, plain))
+        _closings_of(closing, mirrored, part, found)
         if found:
             break
     return found
+
+
+def _closings_of(closing: str, mirrored: str, part: str, found: list[tuple[str, str]]) -> None:
+    for want in (mirrored, part.translate(_MIRROR).replace("$", "").replace("%", "%")[::1]):
+        if want and closing.startswith(want) and (part, want) not in found:
+            found.append((part, want))
+    plain = "".join(letter for letter in part if letter in "([{<").translate(_MIRROR)[::-1]
+    if plain and closing.startswith(plain) and (part, plain) not in found and plain != mirrored:
+        found.append((part, plain))
 
 
 def texts_of(value: Any) -> list[str]:

@@ -4,16 +4,16 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from typing import Any, Literal, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.infer.survey import Group
 
-from .fields import BRACKETED
 from .identity import Identity
-from .steps import Found, Sample, Sight
+from .join_index import Join, JoinIndex, own_leaves
+from .steps import Found, Sight
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
 from .vocabulary import guess_kinds, words_of
 
@@ -35,15 +35,6 @@ _AFTER = frozenset(
 )
 
 
-class Join(NamedTuple):
-    """One link found: indices of steps (or -1 - n for the n-th name that is no step), with its outlet."""
-
-    sample: int
-    source: str
-    target: str
-    outlet: str
-
-
 class Joins(NamedTuple):
     """How steps are joined. Paths are from the flow (records, adjacency) or from the step (pointers, predecessors)."""
 
@@ -60,92 +51,9 @@ class Joins(NamedTuple):
     more: tuple[Path, ...] = ()  # further pointers within the steps
 
 
-class _Index:
-    """Names of the steps of every sample, and the order in which they stand."""
-
-    def __init__(self, found: Found, identity: Identity) -> None:
-        self.samples = found.samples
-        self.ids = identity.ids
-        self.either = [{**mapping, **table} for mapping, table in zip(identity.names, identity.ids, strict=True)]
-        self.names = identity.names
-        self.total = sum(len(sample.steps) for sample in found.samples)
-        self.operation = found.operation
-        self.operations = [
-            [as_text(value_at(sight.raw, found.operation)) for sight in sample.steps] for sample in found.samples
-        ]
-
-        self.lineage = [self._lineage_pairs(number, sample) for number, sample in enumerate(found.samples)]
-        self.numeric = all(name.isdecimal() for table in identity.ids for name in table)
-
-    def _lineage_pairs(self, number: int, sample: Sample) -> set[tuple[int, int]]:
-        """(user, source) of steps: the texts of the one name the other in a placeholder."""
-        names = sorted(self.either[number], key=len, reverse=True)
-        if not names:
-            return set()
-        pattern = re.compile(r"(?<!\w)(?:" + "|".join(map(re.escape, names)) + r")(?!\w)")
-        inside = {id(sight.raw) for sight in sample.steps}
-        found: set[tuple[int, int]] = set()
-        for index, sight in enumerate(sample.steps):
-            for _, value in own_leaves(sight, inside - {id(sight.raw)}):
-                if type(value) is str and len(value) < 20_000:
-                    for matched in BRACKETED.finditer(value):
-                        hit = pattern.search(matched["inner"])
-                        if hit and self.either[number][hit[0]] != index:
-                            found.add((index, self.either[number][hit[0]]))
-        return found
-
-    def direction_agreement(self, pairs: list[Join]) -> float:
-        """How far the pairs agree on one direction: 1 when all run forward or all back, near 0 for chance."""
-        ahead = back = 0
-        for join in pairs:
-            first, second = self.either[join.sample].get(join.source), self.either[join.sample].get(join.target)
-            if first is not None and second is not None:
-                ahead += first < second
-                back += first > second
-        return abs(ahead - back) / max(1, ahead + back)
-
-    def are_meant(self, pairs: list[Join], texts: int) -> bool:
-        """Whether numbers that are ids of steps are meant as such, not by chance."""
-        if len(pairs) < 0.98 * texts:
-            return False
-        ends = [
-            (join.sample, self.either[join.sample][join.source], self.either[join.sample][join.target])
-            for join in pairs
-        ]
-        told = sum(
-            (second, first) in self.lineage[number] or (first, second) in self.lineage[number]
-            for number, first, second in ends
-        )
-        many = len({(join.sample, join.source) for join in pairs}) >= 0.5 * self.total
-        return many or self.direction_agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
-
-    def looks_like_start(self, sample: int, name: str) -> bool:
-        """Whether a step looks like a trigger."""
-        index = self.either[sample].get(name)
-        if index is None:
-            return True  # a name that is no step: a trigger that stands apart
-        best = guess_kinds(self.operations[sample][index])
-        return bool(best) and best[0].trigger is not None
-
-    def direction_votes(self, pairs: list[Join]) -> float:
-        """Votes for the direction as written: positive when links run from start to end."""
-        votes = 0.0
-        for join in pairs:
-            first, second = self.either[join.sample].get(join.source), self.either[join.sample].get(join.target)
-            if first is not None and second is not None and first != second:
-                votes += 1 if first < second else -1
-                votes += 4 * (
-                    ((second, first) in self.lineage[join.sample]) - ((first, second) in self.lineage[join.sample])
-                )
-            votes += 3 * (
-                self.looks_like_start(join.sample, join.source) - self.looks_like_start(join.sample, join.target)
-            )
-        return votes
-
-
 def find_joins(found: Found, identity: Identity) -> Joins:
     """The most likely way in which the steps hang together."""
-    index = _Index(found, identity)
+    index = JoinIndex(found, identity)
     ways = [*_find_records(found, index), *_find_adjacencies(found, index), *_find_pointers(found, identity, index)]
     nested = any(sight.hold for sample in found.samples for sight in sample.steps)
     needed = max(1.0, (0.6 if nested and index.numeric else 0.3) * (index.total - len(found.samples)))
@@ -171,7 +79,7 @@ def _without_path(value: Any, path: Path) -> Any:
     return {key: (_without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
 
 
-def _find_records(found: Found, index: _Index) -> Iterator[Joins]:
+def _find_records(found: Found, index: JoinIndex) -> Iterator[Joins]:
     raws = [_without_steps(found, sample.raw) for sample in found.samples]
     for group in find_groups(raws):
         columns: dict[Path, list[tuple[int, str]]] = {}
@@ -179,46 +87,63 @@ def _find_records(found: Found, index: _Index) -> Iterator[Joins]:
             for path, value in find_leaves(item.value, depth=3):
                 if is_scalar(value) and STAR not in path:
                     columns.setdefault(path, []).append((item.document, as_text(value)))
-        count = len(group.items)
-        for tables, by in ((index.ids, "id"), (index.names, "name")):
-            share = {
-                path: sum(value in tables[distance] for distance, value in listed) / count
-                for path, listed in columns.items()
-                if len(listed) >= 0.8 * count
-            }
-            ends = sorted((pair for pair, s in share.items() if s >= 0.45), key=lambda p: (-share[p], p))[:2]
-            if len(ends) < 2 or share[ends[0]] < 0.6:
-                continue
-            first, second = ends
-            pairs = [
-                Join(item.document, as_text(value_at(item.value, first)), as_text(value_at(item.value, second)), "")
-                for item in group.items
-            ]
-            known = [join for join in pairs if join.source in tables[join.sample] or join.target in tables[join.sample]]
-            if not known or sum(join.source != join.target for join in known) < 0.7 * len(known):
-                continue
-            votes = index.direction_votes(known) + 2 * len(known) * (
-                _path_word(first, _FROM) + _path_word(second, _TO) - _path_word(first, _TO) - _path_word(second, _FROM)
-            )
-            if votes < 0:
-                first, second = second, first
-            rest = {
-                pair: [value for _, value in listed] for pair, listed in columns.items() if pair not in (first, second)
-            }
-            outlet, label, condition = _about_columns(rest, count)
-            pairs = [
-                Join(
-                    item.document,
-                    as_text(value_at(item.value, first)),
-                    as_text(value_at(item.value, second)),
-                    as_text(value_at(item.value, outlet)) if outlet else "",
-                )
-                for item in group.items
-            ]
-            sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
-            path = group.path
-            yield Joins("records", path, first, second, outlet, label, condition, by, tuple(pairs), sure)  # type: ignore[arg-type]
-            break
+        by_id = _joins_of_records(index, group, columns, index.ids, "id")
+        joins = by_id if by_id is not None else _joins_of_records(index, group, columns, index.names, "name")
+        if joins is not None:
+            yield joins
+
+
+def _joins_of_records(
+    index: JoinIndex,
+    group: Group,
+    columns: dict[Path, list[tuple[int, str]]],
+    tables: list[dict[str, int]],
+    by: Literal["id", "name"],
+) -> Joins | None:
+    """Records that name two steps each, by the names in ``tables``; None when no two columns do."""
+    count = len(group.items)
+    share = {
+        path: sum(value in tables[document] for document, value in listed) / count
+        for path, listed in columns.items()
+        if len(listed) >= 0.8 * count
+    }
+    ends = sorted((path for path, part in share.items() if part >= 0.45), key=lambda p: (-share[p], p))[:2]
+    if len(ends) < 2 or share[ends[0]] < 0.6:
+        return None
+    directed = _directed_ends(index, group, tables, ends[0], ends[1])
+    if directed is None:
+        return None
+    first, second = directed
+    rest = {path: [value for _, value in listed] for path, listed in columns.items() if path not in directed}
+    outlet, label, condition = _about_columns(rest, count)
+    pairs = [
+        Join(
+            item.document,
+            as_text(value_at(item.value, first)),
+            as_text(value_at(item.value, second)),
+            as_text(value_at(item.value, outlet)) if outlet else "",
+        )
+        for item in group.items
+    ]
+    sure = 0.55 + 0.4 * (share[ends[0]] + share[ends[1]]) / 2 if by == "id" else 0.5 + 0.4 * share[ends[1]]
+    return Joins("records", group.path, first, second, outlet, label, condition, by, tuple(pairs), sure)
+
+
+def _directed_ends(
+    index: JoinIndex, group: Group, tables: list[dict[str, int]], first: Path, second: Path
+) -> tuple[Path, Path] | None:
+    """Both ends, the source first; None when the records name no steps or mostly a step with itself."""
+    pairs = [
+        Join(item.document, as_text(value_at(item.value, first)), as_text(value_at(item.value, second)), "")
+        for item in group.items
+    ]
+    known = [join for join in pairs if join.source in tables[join.sample] or join.target in tables[join.sample]]
+    if not known or sum(join.source != join.target for join in known) < 0.7 * len(known):
+        return None
+    votes = index.direction_votes(known) + 2 * len(known) * (
+        _path_word(first, _FROM) + _path_word(second, _TO) - _path_word(first, _TO) - _path_word(second, _FROM)
+    )
+    return (second, first) if votes < 0 else (first, second)
 
 
 def _path_word(path: Path, listed: frozenset[str]) -> int:
@@ -234,12 +159,7 @@ def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Pa
         filled = [value for value in values if value]
         if not filled:
             continue
-        distinct = len(set(filled))
-        operators = sum(
-            any(name in value for name in ("=", "<", ">", "{{", "${", " and ", " or ", "()")) for value in filled
-        ) / len(filled)
-        blanks = sum(" " in value for value in filled) / len(filled)
-        unique = distinct == len(filled) == count and count > 2
+        distinct, operators, blanks, unique = _traits_of_texts(count, filled)
         if operators > 0.4:
             condition = max(condition, (operators, path))
         elif blanks > 0.4:
@@ -249,43 +169,56 @@ def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Pa
     return outlet[1], label[1], condition[1]
 
 
-def _find_adjacencies(found: Found, index: _Index) -> Iterator[Joins]:
+def _traits_of_texts(count: int, filled: list[str]) -> tuple[int, float, float, bool]:
+    distinct = len(set(filled))
+    operators = sum(
+        any(name in value for name in ("=", "<", ">", "{{", "${", " and ", " or ", "()")) for value in filled
+    ) / len(filled)
+    blanks = sum(" " in value for value in filled) / len(filled)
+    unique = distinct == len(filled) == count and count > 2
+    return distinct, operators, blanks, unique
+
+
+def _find_adjacencies(found: Found, index: JoinIndex) -> Iterator[Joins]:
     """Objects whose keys are steps and whose inner texts are steps."""
     by_path: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
-
-    def walk(value: Any, path: Path, sample: int) -> None:
-        if type(value) is not dict or len(path) > 8:
-            return
-        keys = index.either[sample]
-        if path and value and sum(key in keys for key in value) >= 0.5 * len(value):
-            by_path.setdefault(path, []).append((sample, value))
-            return
-        for key, item in value.items():
-            walk(item, (*path, key), sample)
-
     for number, sample in enumerate(found.samples):
-        walk(_without_steps(found, sample.raw), (), number)
+        for path, table in _tables_of_steps(_without_steps(found, sample.raw), (), index.either[number]):
+            by_path.setdefault(path, []).append((number, table))
     for path, tables in by_path.items():
         pairs: list[Join] = []
         inner: Counter[Path] = Counter()
         misses = 0
         for number, table in tables:
-            keys = index.either[number]
-            for key, value in table.items():
-                for where, leaf in find_leaves(value, depth=6):
-                    if not is_scalar(leaf):
-                        continue
-                    if as_text(leaf) in keys:
-                        inner[_path_tail(where)] += 1
-                        pairs.append(Join(number, key, as_text(leaf), _outlet_of(where)))
-                    else:
-                        misses += 1
-        if not pairs:
-            continue
-        tail, count = inner.most_common(1)[0]
-        kept = tuple(pairs)
-        sure = 0.6 + 0.35 * count / len(pairs) - 0.1 * (misses > 2 * len(pairs))
-        yield Joins("adjacency", path, target=tail, pairs=kept, sure=sure)
+            for key, where, target in _targets_in_table(table):
+                if target in index.either[number]:
+                    inner[_path_tail(where)] += 1
+                    pairs.append(Join(number, key, target, _outlet_of(where)))
+                else:
+                    misses += 1
+        if pairs:
+            tail, count = inner.most_common(1)[0]
+            sure = 0.6 + 0.35 * count / len(pairs) - 0.1 * (misses > 2 * len(pairs))
+            yield Joins("adjacency", path, target=tail, pairs=tuple(pairs), sure=sure)
+
+
+def _tables_of_steps(value: Any, path: Path, steps: Collection[str]) -> Iterator[tuple[Path, dict[str, Any]]]:
+    """Objects of which at least half the keys are names of steps, with their paths."""
+    if type(value) is not dict or len(path) > 8:
+        return
+    if path and value and sum(key in steps for key in value) >= 0.5 * len(value):
+        yield path, value
+        return
+    for key, item in value.items():
+        yield from _tables_of_steps(item, (*path, key), steps)
+
+
+def _targets_in_table(table: dict[str, Any]) -> Iterator[tuple[str, Path, str]]:
+    """(key, path below it, text) of every text of an object."""
+    for key, value in table.items():
+        for where, leaf in find_leaves(value, depth=6):
+            if is_scalar(leaf):
+                yield key, where, as_text(leaf)
 
 
 def _path_tail(where: Path) -> Path:
@@ -299,31 +232,12 @@ def _outlet_of(where: Path) -> str:
     return "/".join(where[: stars[0]] if stars else where)
 
 
-def own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:
-    """Leaves of a step without those of the steps inside it."""
-
-    def walk(value: Any, path: Path) -> Iterator[tuple[Path, Any]]:
-        if id(value) in inside:
-            return
-        if type(value) is dict:
-            for key, item in value.items():
-                yield from walk(item, (*path, key))
-        elif type(value) is list:
-            for item in value:
-                yield from walk(item, (*path, STAR))
-        else:
-            yield path, value
-
-    for key, value in sight.raw.items():
-        yield from walk(value, (key,))
-
-
 class _Column(NamedTuple):
     hits: list[tuple[int, str, str, str]]  # sample, own id, named step, outlet
     texts: int
 
 
-def _find_pointers(found: Found, identity: Identity, index: _Index) -> Iterator[Joins]:
+def _find_pointers(found: Found, identity: Identity, index: JoinIndex) -> Iterator[Joins]:
     """Paths within steps that name other steps, and objects within steps whose keys are steps."""
     from .identity import value_of
 
@@ -336,22 +250,47 @@ def _find_pointers(found: Found, identity: Identity, index: _Index) -> Iterator[
         for sight in sample.steps:
             own = value_of(sight, identity.id)
             mine = inside - {id(sight.raw)}
-            for path, leaf in own_leaves(sight, mine):
-                if path in (identity.id, identity.name, found.operation) or not is_scalar(leaf) or leaf == "":
-                    continue
-                column = values.setdefault(path, _Column([], 0))
-                hit = as_text(leaf) in table and as_text(leaf) != own
-                if hit:
-                    column.hits.append((number, own, as_text(leaf), ""))
-                values[path] = column._replace(texts=column.texts + 1)
-            for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
-                key_texts[path] += len(table_keys)
-                for key, name in zip(table_keys, outcomes, strict=True):
-                    if key in table and key != own:
-                        keys.setdefault(path, []).append((number, own, key, name))
+            _count_hits(found, identity, sight, mine, values, table, own, number)
+            _add_keyed(sight, mine, key_texts, table, own, keys, number)
     yield from _by_keys(keys, key_texts, index)
     good = {pair: column for pair, column in values.items() if len(column.hits) >= 0.7 * column.texts}
     yield from _by_values(good, index)
+
+
+def _count_hits(
+    found: Found,
+    identity: Identity,
+    sight: Sight,
+    mine: set[int],
+    values: dict[Path, _Column],
+    table: dict[str, int],
+    own: str,
+    number: int,
+) -> None:
+    for path, leaf in own_leaves(sight, mine):
+        if path in (identity.id, identity.name, found.operation) or not is_scalar(leaf) or leaf == "":
+            continue
+        column = values.setdefault(path, _Column([], 0))
+        hit = as_text(leaf) in table and as_text(leaf) != own
+        if hit:
+            column.hits.append((number, own, as_text(leaf), ""))
+        values[path] = column._replace(texts=column.texts + 1)
+
+
+def _add_keyed(
+    sight: Sight,
+    mine: set[int],
+    key_texts: Counter[Path],
+    table: dict[str, int],
+    own: str,
+    keys: dict[Path, list[tuple[int, str, str, str]]],
+    number: int,
+) -> None:
+    for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
+        key_texts[path] += len(table_keys)
+        for key, name in zip(table_keys, outcomes, strict=True):
+            if key in table and key != own:
+                keys.setdefault(path, []).append((number, own, key, name))
 
 
 def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path, list[str], list[str]]]:
@@ -369,7 +308,9 @@ def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path
             stack += [((*path, key), item) for key, item in value.items() if type(item) is dict]
 
 
-def _by_keys(keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[Path], index: _Index) -> Iterator[Joins]:
+def _by_keys(
+    keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[Path], index: JoinIndex
+) -> Iterator[Joins]:
     for path, hits in keys.items():
         if len(hits) >= 0.7 * texts[path] and not (index.numeric and len(hits) < 3):
             pairs = tuple(Join(number, named, own, outlet) for number, own, named, outlet in hits)
@@ -377,7 +318,7 @@ def _by_keys(keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[P
             yield Joins("predecessors", path, pairs=pairs, sure=sure)
 
 
-def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
+def _by_values(good: dict[Path, _Column], index: JoinIndex) -> Iterator[Joins]:
     """Pointers forward, or lists of predecessors. Paths under one object are its outlets."""
     if not good:
         return
@@ -387,30 +328,7 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
     forward: list[tuple[Path, list[Join]]] = []
     backward: list[tuple[Path, list[Join]]] = []
     for stem, paths in groups_.items():
-        listed = [
-            Join(number, own, named, "/".join(part for part in path[len(stem) :] if part != STAR))
-            for path in paths
-            for number, own, named, _ in good[path].hits
-        ]
-        containers = Counter((join.sample, join.target) for join in listed)
-        targets = [
-            guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed
-        ]
-        scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
-        if (
-            len(listed) >= 2
-            and scopes >= 0.8 * len(listed)
-            and len(paths) == 1
-            and STAR not in stem
-            and max(containers.values()) > 1
-        ):
-            continue  # a scope named by the steps inside it, not a pointer
-        if index.numeric and not index.are_meant(listed, sum(good[pair].texts for pair in paths)):
-            continue  # small numbers that happen to be ids of steps
-        votes = index.direction_votes(listed)
-        words = _path_word(stem, _AFTER) - _path_word(stem, _BEFORE)
-        votes += 2 * len(listed) * words
-        (forward if votes >= 0 else backward).append((stem, listed))
+        _sort_pointers(good, index, paths, stem, forward, backward)
     forward.sort(key=lambda f: -len(f[1]))
     backward.sort(key=lambda f: -len(f[1]))
     if forward:
@@ -421,6 +339,38 @@ def _by_values(good: dict[Path, _Column], index: _Index) -> Iterator[Joins]:
         stem, listed = backward[0]
         pairs = tuple(Join(join.sample, join.target, join.source, join.outlet) for join in listed)
         yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
+
+
+def _sort_pointers(
+    good: dict[Path, _Column],
+    index: JoinIndex,
+    paths: list[Path],
+    stem: Path,
+    forward: list[tuple[Path, list[Join]]],
+    backward: list[tuple[Path, list[Join]]],
+) -> None:
+    listed = [
+        Join(number, own, named, "/".join(part for part in path[len(stem) :] if part != STAR))
+        for path in paths
+        for number, own, named, _ in good[path].hits
+    ]
+    containers = Counter((join.sample, join.target) for join in listed)
+    targets = [guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
+    scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
+    if (
+        len(listed) >= 2
+        and scopes >= 0.8 * len(listed)
+        and len(paths) == 1
+        and STAR not in stem
+        and max(containers.values()) > 1
+    ):
+        return  # a scope named by the steps inside it, not a pointer
+    if index.numeric and not index.are_meant(listed, sum(good[pair].texts for pair in paths)):
+        return  # small numbers that happen to be ids of steps
+    votes = index.direction_votes(listed)
+    words = _path_word(stem, _AFTER) - _path_word(stem, _BEFORE)
+    votes += 2 * len(listed) * words
+    (forward if votes >= 0 else backward).append((stem, listed))
 
 
 def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:

@@ -8,6 +8,7 @@ from collections import Counter
 from typing import NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.infer.steps import Sample, Sight
 
 from .fields import MODEL, reads_like_prose
 from .identity import Identity
@@ -69,6 +70,16 @@ class Outlet(NamedTuple):
 def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
     """The context of every operation."""
     result: dict[str, Context] = {}
+    targets, outlets = _ends_of_joins(found, joins)
+    for number, sample in enumerate(found.samples):
+        labels = _labels_of_steps(identity, number)
+        owners = {sight.owner for sight in sample.steps if sight.owner is not None}
+        for index, sight in enumerate(sample.steps):
+            _add_context(found, joins, sight, labels, index, targets, number, outlets, sample, result, owners)
+    return result
+
+
+def _ends_of_joins(found: Found, joins: Joins) -> tuple[list[set[str]], list[dict[str, set[str]]]]:
     targets: list[set[str]] = [set() for _ in found.samples]
     outlets: list[dict[str, set[str]]] = [{} for _ in found.samples]
     for pair in joins.pairs:
@@ -76,30 +87,46 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
             targets[pair.sample].add(pair.target)
         if pair.outlet and not word_fits(words_of(pair.outlet), ERROR_WORDS):
             outlets[pair.sample].setdefault(pair.source, set()).add(pair.outlet)
-    for number, sample in enumerate(found.samples):
-        labels: dict[int, set[str]] = {}
-        for table in (identity.ids[number], identity.names[number]):
-            for name, index in table.items():
-                labels.setdefault(index, set()).add(name)
-        owners = {sight.owner for sight in sample.steps if sight.owner is not None}
-        for index, sight in enumerate(sample.steps):
-            operation = as_text(value_at(sight.raw, found.operation))
-            mine = labels.get(index, set())
-            root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
-            ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
-            inner = {id(sight.raw) for sight in sample.steps} - {id(sight.raw)}
-            texts = _own_texts(sight.raw, inner)
-            old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
-            result[operation] = Context(
-                old.steps + 1,
-                old.roots + root,
-                max(old.outlets, ways),
-                old.bodies + (index in owners),
-                old.prompts + any(reads_like_prose(text) and len(text) > 40 for text in texts),
-                old.models
-                + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
-            )
-    return result
+    return targets, outlets
+
+
+def _labels_of_steps(identity: Identity, number: int) -> dict[int, set[str]]:
+    labels: dict[int, set[str]] = {}
+    for table in (identity.ids[number], identity.names[number]):
+        for name, index in table.items():
+            labels.setdefault(index, set()).add(name)
+    return labels
+
+
+def _add_context(
+    found: Found,
+    joins: Joins,
+    sight: Sight,
+    labels: dict[int, set[str]],
+    index: int,
+    targets: list[set[str]],
+    number: int,
+    outlets: list[dict[str, set[str]]],
+    sample: Sample,
+    result: dict[str, Context],
+    owners: set[int],
+) -> None:
+    operation = as_text(value_at(sight.raw, found.operation))
+    mine = labels.get(index, set())
+    root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
+    ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
+    inner = {id(sight.raw) for sight in sample.steps} - {id(sight.raw)}
+    texts = _own_texts(sight.raw, inner)
+    old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
+    result[operation] = Context(
+        old.steps + 1,
+        old.roots + root,
+        max(old.outlets, ways),
+        old.bodies + (index in owners),
+        old.prompts + any(reads_like_prose(text) and len(text) > 40 for text in texts),
+        old.models
+        + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
+    )
 
 
 def _own_texts(raw: object, inside: set[int]) -> list[str]:
@@ -121,6 +148,20 @@ def judge_operations(found: Found, identity: Identity, joins: Joins, apart: bool
 def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
     scores = {guess.hint: guess.score for guess in guess_kinds(operation)}
     rooted = c.roots / c.steps
+    _weigh_starts(joins, apart, scores, rooted)
+    if c.bodies:
+        _weigh_bodies(c, scores)
+    if c.outlets >= 2:
+        scores["decide"] = scores.get("decide", 0.0) + 1.5
+    if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
+        _weigh_prompts(scores)
+    elif not c.prompts and not c.models and len(scores) > 1 and "model" in scores:
+        scores["model"] -= 1.8
+    return _best_verdict(operation, scores)
+
+
+def _weigh_starts(joins: Joins, apart: bool, scores: dict[str, float], rooted: float) -> None:
+    """A trigger begins flows; what stands amid them is none."""
     for hint in list(scores):
         if hint.startswith("on:"):
             if apart and scores[hint] < 8:
@@ -131,30 +172,34 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
                 scores[hint] -= 6
         elif rooted >= 0.9 and joins.way != "order" and hint not in HELPERS:
             scores[hint] -= 0.5
-    if c.bodies:
-        for hint in ("loop", "parallel", "guard", "decide", "group", "agent"):
+
+
+def _weigh_bodies(c: Context, scores: dict[str, float]) -> None:
+    """What holds steps is a scope rather than a call."""
+    for hint in ("loop", "parallel", "guard", "decide", "group", "agent"):
+        if hint in scores:
+            scores[hint] += 2.5
+    scoped = set(scores) & {"loop", "parallel", "guard", "decide", "group", "agent"}
+    for hint in ("read", "write", "send", "http", "shape", "code"):
+        if hint in scores and scoped and c.bodies >= 0.6 * c.steps:
+            scores[hint] -= 1.0
+    if not scores and c.bodies == c.steps > 1:
+        scores["group"] = 1.2
+
+
+def _weigh_prompts(scores: dict[str, float]) -> None:
+    for hint in ("model", "agent"):
+        if hint in scores:
+            scores[hint] += 2.5
+    if not scores:
+        scores["model"] = 2.0
+    if "model" in scores or "agent" in scores:
+        for hint in ("send", "write", "read", "shape", "http"):
             if hint in scores:
-                scores[hint] += 2.5
-        scoped = set(scores) & {"loop", "parallel", "guard", "decide", "group", "agent"}
-        for hint in ("read", "write", "send", "http", "shape", "code"):
-            if hint in scores and scoped and c.bodies >= 0.6 * c.steps:
                 scores[hint] -= 1.0
-        if not scores and c.bodies == c.steps > 1:
-            scores["group"] = 1.2
-    if c.outlets >= 2:
-        scores["decide"] = scores.get("decide", 0.0) + 1.5
-    if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
-        for hint in ("model", "agent"):
-            if hint in scores:
-                scores[hint] += 2.5
-        if not scores:
-            scores["model"] = 2.0
-        if "model" in scores or "agent" in scores:
-            for hint in ("send", "write", "read", "shape", "http"):
-                if hint in scores:
-                    scores[hint] -= 1.0
-    elif not c.prompts and not c.models and len(scores) > 1 and "model" in scores:
-        scores["model"] -= 1.8
+
+
+def _best_verdict(operation: str, scores: dict[str, float]) -> Verdict:
     ranked = sorted(
         (Guess(name, share) for name, share in scores.items() if share > 0), key=lambda g: (-g.score, g.hint)
     )
@@ -178,16 +223,33 @@ def structural_triggers(
         if any(made[name].trigger for name in operations):
             continue
         for operation in operations:
-            verdict, context = made[operation], seen[operation]
-            hint = next((guess.hint for guess in guess_kinds(operation) if guess.trigger is not None), "")
-            unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
-            if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
-                result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
+            _trigger_by_place(made, seen, operation, result)
     return result
+
+
+def _trigger_by_place(
+    made: dict[str, Verdict], seen: dict[str, Context], operation: str, result: dict[str, Verdict]
+) -> None:
+    verdict, context = made[operation], seen[operation]
+    hint = next((guess.hint for guess in guess_kinds(operation) if guess.trigger is not None), "")
+    unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
+    if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
+        result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
 
 
 def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[str, Verdict]) -> dict[str, Outlet]:
     """What the outlets of the links mean; those of decisions are cases and are left out."""
+    kinds, busy = _hints_of_names(found, identity, made)
+    by_outlet = _ends_by_outlet(joins, busy, kinds)
+    result: dict[str, Outlet] = {}
+    for outlet, ends in by_outlet.items():
+        _meaning_of_outlet(outlet, result, ends)
+    return result
+
+
+def _hints_of_names(
+    found: Found, identity: Identity, made: dict[str, Verdict]
+) -> tuple[list[dict[str, str]], list[Counter[str]]]:
     kinds: list[dict[str, str]] = []
     busy: list[Counter[str]] = [Counter() for _ in found.samples]
     for number, sample in enumerate(found.samples):
@@ -196,6 +258,12 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
             for name, index in names.items():
                 table[name] = made[as_text(value_at(sample.steps[index].raw, found.operation))].hint
         kinds.append(table)
+    return kinds, busy
+
+
+def _ends_by_outlet(
+    joins: Joins, busy: list[Counter[str]], kinds: list[dict[str, str]]
+) -> dict[str, list[tuple[str, str, bool]]]:
     for join in joins.pairs:
         busy[join.sample][join.source] += 1
         busy[join.sample][join.target] += 1
@@ -205,29 +273,31 @@ def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[s
         by_outlet.setdefault(join.outlet, []).append(
             (first, second, busy[join.sample][join.source] == 1 or busy[join.sample][join.target] == 1)
         )
-    result: dict[str, Outlet] = {}
-    for outlet, ends in by_outlet.items():
-        words = words_of(outlet)
-        if outlet and word_fits(words, ERROR_WORDS):
-            result[outlet] = Outlet("error")
-            continue
-        to_agent = sum(
-            second in ("agent", "model") and first in (HELPERS | {"agent", "other"}) and lone
-            for first, second, lone in ends
-        )
-        from_agent = sum(first == "agent" and second in (HELPERS | {"other"}) and lone for first, second, lone in ends)
-        worded = bool(outlet) and word_fits(words, HELPER_WORDS)
-        if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
-            outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
-        ):
-            result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
-        elif (
-            outlet
-            and word_fits(words, PLAIN_WORDS)
-            and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends)
-        ):
-            result[outlet] = Outlet("next")
-    return result
+    return by_outlet
+
+
+def _meaning_of_outlet(outlet: str, result: dict[str, Outlet], ends: list[tuple[str, str, bool]]) -> None:
+    words = words_of(outlet)
+    if outlet and word_fits(words, ERROR_WORDS):
+        result[outlet] = Outlet("error")
+        return
+    to_agent, from_agent = _helping_ends(ends)
+    worded = bool(outlet) and word_fits(words, HELPER_WORDS)
+    if (worded and to_agent + from_agent >= 0.5 * len(ends)) or (
+        outlet and max(to_agent, from_agent) >= 0.9 * len(ends) and _named_helpers(ends)
+    ):
+        result[outlet] = Outlet("attach", reversed=from_agent > to_agent)
+    elif outlet and word_fits(words, PLAIN_WORDS) and sum(first == "decide" for first, _, _ in ends) < 0.5 * len(ends):
+        result[outlet] = Outlet("next")
+
+
+def _helping_ends(ends: list[tuple[str, str, bool]]) -> tuple[int, int]:
+    to_agent = sum(
+        second in ("agent", "model") and first in (HELPERS | {"agent", "other"}) and lone
+        for first, second, lone in ends
+    )
+    from_agent = sum(first == "agent" and second in (HELPERS | {"other"}) and lone for first, second, lone in ends)
+    return to_agent, from_agent
 
 
 def _named_helpers(ends: list[tuple[str, str, bool]]) -> bool:

@@ -94,16 +94,7 @@ def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
-    groups: dict[tuple[Path, Path, Path], list[int]] = {}
-    bare: list[int] = []
-    looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
-    for index in looked_at:
-        document = trim_document(found[index][1])
-        seen = find_steps([document])
-        if seen is None or seen.score < LEAST or not any(sample.steps for sample in seen.samples):
-            bare.append(index)
-        else:
-            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(index)
+    groups, bare = _group_documents(found)
     if not groups:
         raise fail(
             "suggest",
@@ -122,6 +113,21 @@ def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
     rest = [index for index in range(len(found)) if index not in alike]
     parts = (alike, [index for index in rest if index not in bare], [index for index in rest if index in bare])
     return Proposal(made, *[[found[index][0] for index in part] for part in parts])
+
+
+def _group_documents(found: list[tuple[str, Any]]) -> tuple[dict[tuple[Path, Path, Path], list[int]], list[int]]:
+    """Files that are written alike, and those without anything like steps."""
+    groups: dict[tuple[Path, Path, Path], list[int]] = {}
+    bare: list[int] = []
+    looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
+    for index in looked_at:
+        document = trim_document(found[index][1])
+        seen = find_steps([document])
+        if seen is None or seen.score < LEAST or not any(sample.steps for sample in seen.samples):
+            bare.append(index)
+        else:
+            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(index)
+    return groups, bare
 
 
 def default_name(sources: list[str]) -> str:

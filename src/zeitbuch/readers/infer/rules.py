@@ -3,11 +3,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
+from zeitbuch.readers.infer.fields import Column
 
 from . import fields
 from .evidence import Evidence, literal_pattern
@@ -68,6 +70,13 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
     kind: StepKind = verdict.hint  # type: ignore[assignment]
     modality: Modality = modality_of(operation) if kind in ("model", "embed") else "text"
     effect: Effect = effect_of(kind, operation)
+    more = _parts_of_kind(e, operation, branching, kind, columns)
+    return KindRule(operation=literal_pattern(operation), kind=kind, modality=modality, effect=effect, **more)
+
+
+def _parts_of_kind(
+    e: Evidence, operation: str, branching: Branching, kind: StepKind, columns: dict[Path, Column]
+) -> dict[str, Any]:
     more: dict[str, Any] = {}
     if kind == "decide":
         rule: CasesRule | None = cases_rule(branching, operation)
@@ -82,7 +91,7 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
         called = _called_flow_rule(e, columns)
         if called:
             more["calls"] = dotted_path(called)
-    return KindRule(operation=literal_pattern(operation), kind=kind, modality=modality, effect=effect, **more)
+    return more
 
 
 def _called_flow_rule(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
@@ -105,14 +114,23 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -
     inside = {
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
-    clock = fields.find_clock(inside or columns)
+    clock = _clock_of_kind(fields.find_clock(inside or columns), trigger)
+    if trigger not in ("schedule", "polling"):
+        clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
+    return _spell_clock(clock)
+
+
+def _clock_of_kind(clock: dict[str, Any], trigger: str) -> dict[str, Any]:
+    """The fields of a clock that a kind of trigger has; a lone number is minutes where the kind runs by the clock."""
     maybe = clock.pop("maybe_every", None)
     if maybe and trigger in ("schedule", "polling") and "every" not in clock:
         clock["every"], clock["every_unit"] = maybe, "minutes"
     if trigger in ("schedule", "polling", "manual", "chat"):
         clock.pop("event", None)
-    if trigger not in ("schedule", "polling"):
-        clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
+    return clock
+
+
+def _spell_clock(clock: dict[str, Any]) -> dict[str, Any]:
     return {key: value if key == "every_unit" else dotted_path(value) for key, value in clock.items()}
 
 
@@ -122,44 +140,40 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
         by_operation.setdefault(operation_of(starts, record), []).append(record)
     rules: list[KindRule] = []
     for operation, records in by_operation.items():
-        taken = {starts.operation, starts.id, starts.starts}
-        columns, _ = fields.find_columns(
-            [(pair, value) for pair, value in find_leaves(row) if pair not in taken and pair != ("@key",)]
-            for row in records
-        )
-        clock = fields.find_clock(columns)
-        hints = [guess.hint[3:] for guess in guess_kinds(operation) if guess.trigger is not None]
-        path_hints = [
-            guess.hint[3:]
-            for part in reversed(starts.at)
-            if part != STAR
-            for guess in guess_kinds(part)
-            if guess.trigger is not None
-        ]
-        keys = [
-            guess.hint[3:]
-            for row in records
-            for key in row
-            for guess in guess_kinds(key)[:1]
-            if guess.trigger is not None and guess.score > 4
-        ]
-        trigger = next(iter(hints), "")
-        if not trigger or (trigger == "manual" and ("cron" in clock or "every" in clock)):
-            by_clock = "schedule" if "cron" in clock or "every" in clock else ""
-            trigger = (
-                by_clock
-                or next(iter(path_hints), "")
-                or next(iter(keys), "")
-                or ("webhook" if "event" in clock else "event")
-            )
-        maybe = clock.pop("maybe_every", None)
-        if maybe and trigger in ("schedule", "polling") and "every" not in clock:
-            clock["every"], clock["every_unit"] = maybe, "minutes"
-        if trigger in ("schedule", "polling", "manual", "chat"):
-            clock.pop("event", None)
-        given: dict[str, Any] = {
-            key: value if key == "every_unit" else dotted_path(value) for key, value in clock.items()
-        }
-        kind: TriggerKind = trigger  # type: ignore[assignment]
-        rules.append(KindRule(operation=literal_pattern(operation), trigger=kind, **given))
+        _separate_trigger(starts, records, operation, rules)
     return rules
+
+
+def _separate_trigger(starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule]) -> None:
+    taken = {starts.operation, starts.id, starts.starts}
+    columns, _ = fields.find_columns(
+        [(pair, value) for pair, value in find_leaves(row) if pair not in taken and pair != ("@key",)]
+        for row in records
+    )
+    clock = fields.find_clock(columns)
+    trigger: Any = _kind_of_separate(starts, records, operation, clock)
+    given = _spell_clock(_clock_of_kind(clock, trigger))
+    rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
+
+
+def _kind_of_separate(starts: Starts, records: list[dict[str, Any]], operation: str, clock: dict[str, Any]) -> str:
+    """The kind of a separate trigger by its operation, else its clock, the path of the records, their keys."""
+    said = next(_trigger_hints(operation), "")
+    timed = "cron" in clock or "every" in clock
+    if said and not (said == "manual" and timed):
+        return said
+    if timed:
+        return "schedule"
+    by_path = (hint for part in reversed(starts.at) if part != STAR for hint in _trigger_hints(part))
+    by_key = (
+        guess.hint[3:]
+        for row in records
+        for key in row
+        for guess in guess_kinds(key)[:1]
+        if guess.trigger is not None and guess.score > 4
+    )
+    return next(by_path, "") or next(by_key, "") or ("webhook" if "event" in clock else "event")
+
+
+def _trigger_hints(text: str) -> Iterator[str]:
+    return (guess.hint[3:] for guess in guess_kinds(text) if guess.trigger is not None)

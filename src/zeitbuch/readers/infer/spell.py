@@ -10,6 +10,8 @@ import msgspec
 import tomlkit
 from tomlkit.items import InlineTable, Table
 
+from zeitbuch.readers.infer.evidence import Note
+
 from .suggest import Suggestion
 
 _ORDER = (
@@ -43,25 +45,27 @@ def spell_dialect(made: Suggestion, sources: list[str]) -> str:
     ]
     notes = {note.part: note for note in made.notes}
     for key in _ORDER:
-        if key not in given:
-            continue
-        said = [_ABOUT[key]] if key in _ABOUT else []
-        for part in (*_NOTES.get(key, ()), *(("triggers",) if key == "kind" and "trigger" not in given else ())):
-            if part in notes:
-                said.append(f"{notes[part].sure:.0%} sure: {part}: {notes[part].words}")
-        value = given[key]
-        document = tomlkit.document()
-        if isinstance(value, list):
-            tables = tomlkit.aot()
-            for entry in value:
-                tables.append(_spell_table(entry))
-            document.add(key, tables)
-        else:
-            document.add(key, _spell_table(value))
-        parts.append(
-            "".join(f"# {_clean_comment(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n"
-        )
+        _spell_part(key, given, notes, parts)
     return "\n".join(parts) + "".join(_open_question(operation, near) for operation, near in made.unclassified)
+
+
+def _spell_part(key: str, given: dict[str, Any], notes: dict[str, Note], parts: list[str]) -> None:
+    if key not in given:
+        return
+    said = [_ABOUT[key]] if key in _ABOUT else []
+    for part in (*_NOTES.get(key, ()), *(("triggers",) if key == "kind" and "trigger" not in given else ())):
+        if part in notes:
+            said.append(f"{notes[part].sure:.0%} sure: {part}: {notes[part].words}")
+    value = given[key]
+    document = tomlkit.document()
+    if isinstance(value, list):
+        tables = tomlkit.aot()
+        for entry in value:
+            tables.append(_spell_table(entry))
+        document.add(key, tables)
+    else:
+        document.add(key, _spell_table(value))
+    parts.append("".join(f"# {_clean_comment(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n")
 
 
 def _open_question(operation: str, near: tuple[str, ...]) -> str:

@@ -51,23 +51,7 @@ def _single_records(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, di
 
 def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> Starts | None:
     """The separate triggers, or None. ``have`` flows already have a trigger among their steps."""
-    candidates: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
-    keyed: dict[Path, bool] = {}
-    raws = [sample.raw for sample in found.samples]
-    for group in find_groups(raws):
-        if group.path[: len(found.steps_at)] == found.steps_at or (
-            joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
-        ):
-            continue
-        candidates[group.path] = [
-            (item.document, item.value if not group.keyed else {**item.value, "@key": item.key}) for item in group.items
-        ]
-        keyed[group.path] = group.keyed
-    for number, raw in enumerate(raws):
-        for path, record in _single_records(raw, (), found.steps_at):
-            if joins.way == "adjacency" and path[: len(joins.at)] == joins.at:
-                continue
-            candidates.setdefault(path, []).append((number, record))
+    candidates, keyed, raws = _gather_candidates(found, joins)
     named = [
         {join.source for join in joins.pairs if join.sample == number}
         - set(identity.ids[number])
@@ -88,6 +72,30 @@ def find_starts(found: Found, identity: Identity, joins: Joins, have: int) -> St
     return best
 
 
+def _gather_candidates(
+    found: Found, joins: Joins
+) -> tuple[dict[Path, list[tuple[int, dict[str, Any]]]], dict[Path, bool], list[dict[str, Any]]]:
+    """Records outside the steps that may be triggers, by their path."""
+    candidates: dict[Path, list[tuple[int, dict[str, Any]]]] = {}
+    keyed: dict[Path, bool] = {}
+    raws = [sample.raw for sample in found.samples]
+    for group in find_groups(raws):
+        if group.path[: len(found.steps_at)] == found.steps_at or (
+            joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
+        ):
+            continue
+        candidates[group.path] = [
+            (item.document, item.value if not group.keyed else {**item.value, "@key": item.key}) for item in group.items
+        ]
+        keyed[group.path] = group.keyed
+    for number, raw in enumerate(raws):
+        for path, record in _single_records(raw, (), found.steps_at):
+            if joins.way == "adjacency" and path[: len(joins.at)] == joins.at:
+                continue
+            candidates.setdefault(path, []).append((number, record))
+    return candidates, keyed, raws
+
+
 def _holds_steps(record: dict[str, Any], identity: Identity, number: int) -> bool:
     """Whether a record is about many steps (a table of links, say) rather than a trigger."""
     table = identity.ids[number]
@@ -103,6 +111,65 @@ def _rate_start(
     step_operation: Path,
     pointed: Path,
 ) -> Starts:
+    columns, numeric, clocks = _columns_of_records(records, identity)
+    count = len(records)
+    best = _Best(step_operation)
+    for where, listed in columns.items():
+        leads = where[: len(pointed)] == pointed if pointed else not numeric
+        steps = sum(value in identity.ids[number] or value in identity.names[number] for number, value in listed)
+        if leads and steps > 0.6 * len(listed):
+            best.starts = max(best.starts, (steps / len(listed), where))
+        if STAR not in where:
+            links = sum(value in named[number] for number, value in listed) / count
+            best.judge_column(where, [value for _, value in listed], len(listed) / count, links)
+    worded = any(word_fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
+    direct = any(is_scalar(value) for _, row in records for value in row.values())
+    score = (
+        2.0 * (best.operation[0] > 0)
+        + 1.5 * worded
+        + 2.0 * min(1.0, clocks / count)
+        + 4 * best.id[0]
+        + 1.5 * (best.starts[0] > 0)
+    )
+    score -= 0.0 if direct else 1.2
+    score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
+    score -= 0.02 * max(0, count - 3 * len(named))
+    id_path, operation = _fields_without_words(step_operation, best.id, columns, best.operation, count, worded)
+    return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score)
+
+
+class _Best:
+    """The fields of trigger records that fit best so far, each with what speaks for it."""
+
+    def __init__(self, step_operation: Path) -> None:
+        self.step_operation = step_operation
+        self.operation: tuple[float, Path] = (0.0, ())
+        self.id: tuple[float, Path] = (0.0, ())
+        self.starts: tuple[float, Path] = (0.0, ())
+        self.name: Path = ()
+
+    def judge_column(self, where: Path, values: list[str], share: float, links: float) -> None:
+        """``share`` of the records have the field; ``links`` says how often links begin at what it holds."""
+        blanks = sum(" " in value for value in values) / len(values)
+        paths = sum(value.startswith("/") or "://" in value for value in values) / len(values)
+        triggers = sum(
+            bool(group := guess_kinds(value)) and group[0].trigger is not None
+            for value in values
+            if is_tokenlike(value)
+        ) / len(values)
+        same = where == self.step_operation
+        if triggers > 0.5 and (blanks < 0.5 or same) and paths < 0.5 and len(where) <= 2 and share >= 0.6:
+            self.operation = max(self.operation, (triggers + share - 0.2 * len(where) + same, where))
+        if links:
+            self.id = max(self.id, (links, where))
+        clock = any(CRON.match(value.strip()) for value in values)
+        if blanks > 0.5 and len(where) == 1 and not self.name and not clock:
+            self.name = where
+
+
+def _columns_of_records(
+    records: list[tuple[int, dict[str, Any]]], identity: Identity
+) -> tuple[dict[Path, list[tuple[int, str]]], bool, int]:
     columns: dict[Path, list[tuple[int, str]]] = {}
     numeric = all(name.isdecimal() for table in identity.ids for name in table)
     clocks = 0
@@ -111,56 +178,17 @@ def _rate_start(
             if is_scalar(value):
                 columns.setdefault(where, []).append((number, as_text(value)))
             clocks += type(value) is str and CRON.match(value.strip()) is not None
-    count = len(records)
-    score = 0.0
-    operation: tuple[float, Path] = (0.0, ())
-    id_path: tuple[float, Path] = (0.0, ())
-    name: Path = ()
-    starts: tuple[float, Path] = (0.0, ())
-    for where, listed in columns.items():
-        leads = where[: len(pointed)] == pointed if pointed else not numeric
-        steps = sum(value in identity.ids[number] or value in identity.names[number] for number, value in listed) / len(
-            listed
-        )
-        if steps > 0.6 and leads:
-            starts = max(starts, (steps, where))
-        if STAR in where:
-            continue
-        values = [value for _, value in listed]
-        triggers = sum(
-            bool(group := guess_kinds(value)) and group[0].trigger is not None
-            for value in values
-            if is_tokenlike(value)
-        ) / len(values)
-        blanks = sum(" " in value for value in values) / len(values)
-        share = len(listed) / count
-        paths = sum(value.startswith("/") or "://" in value for value in values) / len(values)
-        if (
-            triggers > 0.5
-            and (blanks < 0.5 or where == step_operation)
-            and paths < 0.5
-            and len(where) <= 2
-            and share >= 0.6
-        ):
-            operation = max(operation, (triggers + share - 0.2 * len(where) + (where == step_operation), where))
-        links = sum(value in named[number] for number, value in listed) / count
-        if links:
-            id_path = max(id_path, (links, where))
-        clock = any(CRON.match(value.strip()) for value in values)
-        if blanks > 0.5 and len(where) == 1 and not name and not clock:
-            name = where
-    worded = any(word_fits(words_of(part), _WORDS) for part in path[-2:] if part != STAR)
-    direct = any(is_scalar(value) for _, row in records for value in row.values())
-    score += (
-        2.0 * (operation[0] > 0)
-        + 1.5 * worded
-        + 2.0 * min(1.0, clocks / count)
-        + 4 * id_path[0]
-        + 1.5 * (starts[0] > 0)
-    )
-    score -= 0.0 if direct else 1.2
-    score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
-    score -= 0.02 * max(0, count - 3 * len(named))
+    return columns, numeric, clocks
+
+
+def _fields_without_words(
+    step_operation: Path,
+    id_path: tuple[float, Path],
+    columns: dict[Path, list[tuple[int, str]]],
+    operation: tuple[float, Path],
+    count: int,
+    worded: bool,
+) -> tuple[tuple[float, Path], tuple[float, Path]]:
     if not id_path[0]:
         plain_ids = [
             entry
@@ -179,7 +207,7 @@ def _rate_start(
             if len(entry) == 1 and entry[0] in ("type", "kind", "op", "act", "does")
         ]
         operation = (0.1, plain[0]) if plain else operation
-    return Starts(path, keyed, operation[1], id_path[1], name, starts[1], records, score)
+    return id_path, operation
 
 
 def operation_of(starts: Starts, record: dict[str, Any]) -> str:

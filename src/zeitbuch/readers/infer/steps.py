@@ -59,6 +59,14 @@ def is_tokenlike(value: Any) -> bool:
 def _operation_scores(group: Group) -> list[tuple[float, Path]]:
     """Fields that may say what the items do, the best first."""
     count = len(group.items)
+    values, count = _short_values(group, count)
+    found: list[tuple[float, Path]] = []
+    for path, listed in values.items():
+        _score_field(listed, count, path, found)
+    return sorted(found, key=lambda f: (-f[0], f[1]))
+
+
+def _short_values(group: Group, count: int) -> tuple[dict[Path, list[str]], int]:
     values: dict[Path, list[str]] = {}
     for item in group.items[:400]:
         for key, value in item.value.items():
@@ -69,31 +77,37 @@ def _operation_scores(group: Group) -> list[tuple[float, Path]]:
                     if is_tokenlike(deeper):
                         values.setdefault((key, inner), []).append(deeper)
     count = min(count, 400)
-    found: list[tuple[float, Path]] = []
-    for path, listed in values.items():
-        present = len(listed) / count
-        if present < 0.6:
-            continue
-        distinct = Counter(listed)
-        hints = {value: guess_kinds(value) for value in distinct}
-        share = sum(bool(hints[value]) for value in distinct) / len(distinct)
-        kinds = len({entry[0].hint for entry in hints.values() if entry})
-        blanks = sum(" " in value for value in listed) / len(listed)
-        numeric = sum(value.isdecimal() or len(value) > 40 for value in listed) / len(listed)
-        repeats = 1 - len(distinct) / len(listed) if len(listed) > 1 else 0.0
-        dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(
-            listed
-        )
-        score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
-        score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
-        if len(distinct) == 1 and count > 2:
-            score -= 1.5
-        if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
-            score -= 1.5  # several words, never twice the same: what people call the steps
-        if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
-            score += 0.8
-        found.append((score, path))
-    return sorted(found, key=lambda f: (-f[0], f[1]))
+    return values, count
+
+
+def _score_field(listed: list[str], count: int, path: Path, found: list[tuple[float, Path]]) -> None:
+    present = len(listed) / count
+    if present < 0.6:
+        return
+    distinct = Counter(listed)
+    hints = {value: guess_kinds(value) for value in distinct}
+    share = sum(bool(hints[value]) for value in distinct) / len(distinct)
+    kinds = len({entry[0].hint for entry in hints.values() if entry})
+    blanks = sum(" " in value for value in listed) / len(listed)
+    numeric = sum(value.isdecimal() or len(value) > 40 for value in listed) / len(listed)
+    repeats = 1 - len(distinct) / len(listed) if len(listed) > 1 else 0.0
+    dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(listed)
+    score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
+    score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
+    score = _adjust_score(listed, count, path, distinct, score, blanks)
+    found.append((score, path))
+
+
+def _adjust_score(
+    listed: list[str], count: int, path: Path, distinct: Counter[str], score: float, blanks: float
+) -> float:
+    if len(distinct) == 1 and count > 2:
+        score -= 1.5
+    if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
+        score -= 1.5  # several words, never twice the same: what people call the steps
+    if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
+        score += 0.8
+    return score
 
 
 def _name_values(group: Group) -> set[str]:
@@ -117,6 +131,12 @@ def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[fl
     if not operations:
         return None
     best, path = operations[0]
+    share, referred, dicts, varied = _traits_of_group(group, total, everything)
+    score = best + 1.6 * share + 1.2 * referred + 0.5 * dicts + 0.8 * varied + 0.1 * min(len(group.items), 10)
+    return score, path
+
+
+def _traits_of_group(group: Group, total: int, everything: Counter[str]) -> tuple[float, float, float, float]:
     held = sum(count_leaves(item.value) for item in group.items[:400]) * max(1.0, len(group.items) / 400)
     share = min(1.0, held / max(1, total))
     names = _name_values(group)
@@ -127,8 +147,7 @@ def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[fl
     shapes = len({tuple(sorted(item.value)) for item in group.items[:400]})
     inner = {tuple(sorted(value)) for item in group.items[:400] for value in item.value.values() if type(value) is dict}
     varied = min(1.0, (shapes + len(inner) - 1) / 4)
-    score = best + 1.6 * share + 1.2 * referred + 0.5 * dicts + 0.8 * varied + 0.1 * min(len(group.items), 10)
-    return score, path
+    return share, referred, dicts, varied
 
 
 def _find_candidates(documents: list[Any]) -> list[tuple[float, Group, Path]]:
@@ -185,6 +204,10 @@ def _flow_path(documents: list[Any], group: Group) -> tuple[Path, bool]:
         path = outer[: stars[-1] + 1]
         holder = next((value for document in documents for value in _find_holders(document, path[:-1]) if value), None)
         return path, type(holder) is dict
+    return _named_record(documents, outer)
+
+
+def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
     best: tuple[float, int] = (-1.0, 0)
     for size in range(len(outer) + 1):
         record = value_at(documents[0], outer[:size]) if size else documents[0]
@@ -254,41 +277,51 @@ def nested_steps(
     raw: dict[str, Any], operation: Path, keyed: bool, ids: list[str]
 ) -> list[tuple[Path, str, str, dict[str, Any]]]:
     """Steps directly inside a step: (generalised path, key, branch, step). ``*`` stands for list places and names."""
-    found: list[tuple[Path, str, str, dict[str, Any]]] = []
+    search = _NestedSearch(operation, keyed, ids)
+    search.walk(raw, (), "", "")
+    return search.found
 
-    def like(value: Any) -> bool:
-        return is_steplike(value, operation, ids, keyed)
 
-    def holds(value: Any, depth: int = 0) -> bool:
-        if like(value):
+class _NestedSearch:
+    """Walks down a step until it meets steps."""
+
+    def __init__(self, operation: Path, keyed: bool, ids: list[str]) -> None:
+        self.operation = operation
+        self.keyed = keyed
+        self.ids = ids
+        self.found: list[tuple[Path, str, str, dict[str, Any]]] = []
+
+    def is_step(self, value: Any) -> bool:
+        return is_steplike(value, self.operation, self.ids, self.keyed)
+
+    def holds_step(self, value: Any, depth: int = 0) -> bool:
+        """Whether a value is a step or holds one."""
+        if self.is_step(value):
             return True
         inner = value.values() if type(value) is dict else value if type(value) is list else ()
         return depth < 5 and any(
-            holds(value, depth + 1) for value in inner if type(value) is dict or type(value) is list
+            self.holds_step(item, depth + 1) for item in inner if type(item) is dict or type(item) is list
         )
 
-    def walk(value: Any, path: Path, key: str, branch: str) -> None:
-        if path and like(value):
-            found.append((path, key, branch, value))
-            return
-        if len(path) > 8:
-            return
-        if type(value) is list:
+    def walk(self, value: Any, path: Path, key: str, branch: str) -> None:
+        if path and self.is_step(value):
+            self.found.append((path, key, branch, value))
+        elif len(path) <= 8 and type(value) is list:
             for index, item in enumerate(value):
                 if type(item) is dict or type(item) is list:
-                    walk(item, (*path, STAR), str(index), branch if like(item) else f"{branch}/{index}")
-        elif type(value) is dict:
-            inner = [(key, item) for key, item in value.items() if type(item) is dict or type(item) is list]
-            names = bool(path) and len(inner) == len(value) and bool(inner)
-            if names and keyed and all(like(value) for _, value in inner):
-                for k, item in inner:
-                    walk(item, (*path, STAR), k, branch)
-                return
-            many = names and len(inner) >= 2 and all(holds(value) for _, value in inner)
-            for k, item in inner:
-                if not path and not holds(item):
-                    continue
-                walk(item, (*path, STAR if many else k), k, f"{branch}/{k}")
+                    below = branch if self.is_step(item) else f"{branch}/{index}"
+                    self.walk(item, (*path, STAR), str(index), below)
+        elif len(path) <= 8 and type(value) is dict:
+            self._walk_object(value, path, branch)
 
-    walk(raw, (), "", "")
-    return found
+    def _walk_object(self, value: dict[str, Any], path: Path, branch: str) -> None:
+        inner = [(key, item) for key, item in value.items() if type(item) is dict or type(item) is list]
+        names = bool(path) and len(inner) == len(value) and bool(inner)
+        if names and self.keyed and all(self.is_step(item) for _, item in inner):
+            for key, item in inner:
+                self.walk(item, (*path, STAR), key, branch)
+            return
+        many = names and len(inner) >= 2 and all(self.holds_step(item) for _, item in inner)
+        for key, item in inner:
+            if path or self.holds_step(item):
+                self.walk(item, (*path, STAR if many else key), key, f"{branch}/{key}")

@@ -26,11 +26,15 @@ from zeitbuch.readers.dialects.rules import (
     StepRule,
     TreeRule,
 )
+from zeitbuch.readers.infer.fields import Column
+from zeitbuch.readers.infer.identity import Identity
+from zeitbuch.readers.infer.steps import Found
 
-from . import fields, surroundings
+from . import fields, step_surroundings, surroundings
 from .evidence import Evidence, Note, literal_pattern
 from .kinds import HELPERS
-from .parts import Branching, hold_rules, pointer_rules, predecessor_rule
+from .parts import Branching, hold_rules
+from .pointer_rules import pointer_rules, predecessor_rule
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
@@ -166,42 +170,12 @@ class _Proposal(Evidence):
         model = fields.find_model(model_columns, models, lambda v: v in known)
         model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
-        if models:
-            self.add_note(
-                "model",
-                0.9 if model else 0.1,
-                f"models at {_path_list(model)}" if model else "no field that looks like a model's name",
-            )
-            self.add_note(
-                "prompts",
-                0.9 if prompts else 0.1,
-                f"instruction texts at {_path_list(prompts)}" if prompts else "no instruction texts found",
-            )
-        common = surroundings.step_fields(every, total, inside)
+        self._note_model(models, model, prompts)
+        common = step_surroundings.step_fields(every, total, inside)
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
-        scopes = [
-            {
-                index
-                for index, sight in enumerate(sample.steps)
-                if self.kind_of(sight.raw) in ("loop", "parallel", "guard", "group")
-            }
-            for sample in found.samples
-        ]
-        scope = surroundings.scope_path(
-            found, every, [{**mapping, **table} for mapping, table in zip(ident.names, ident.ids, strict=True)], scopes
-        )
-        if self.joins.way in ("pointers", "predecessors") and scope[:1] in (
-            self.joins.at[:1],
-            *[pair[:1] for pair in self.joins.more],
-        ):
-            scope = ()
-        given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
-        if "position" in common:
-            given["position"] = [dotted_path(part) for part in common["position"]]
-        if "on_faults" in common:
-            given["on_faults"] = common["on_faults"]
-        given |= {key: dotted_path(values) for key, values in numbers.items()}
+        scope = self._scope_of_steps(found, every, ident)
+        given = _spell_fields(common, numbers)
         return StepRule(
             at=json_path(found.steps_at),
             id=dotted_path(ident.id) if ident.id else "",
@@ -217,6 +191,38 @@ class _Proposal(Evidence):
             scope=dotted_path(scope) if scope else "",
             **given,
         )
+
+    def _note_model(self, models: int, model: list[Path], prompts: list[Path]) -> None:
+        if models:
+            self.add_note(
+                "model",
+                0.9 if model else 0.1,
+                f"models at {_path_list(model)}" if model else "no field that looks like a model's name",
+            )
+            self.add_note(
+                "prompts",
+                0.9 if prompts else 0.1,
+                f"instruction texts at {_path_list(prompts)}" if prompts else "no instruction texts found",
+            )
+
+    def _scope_of_steps(self, found: Found, every: dict[Path, Column], ident: Identity) -> Path:
+        scopes = [
+            {
+                index
+                for index, sight in enumerate(sample.steps)
+                if self.kind_of(sight.raw) in ("loop", "parallel", "guard", "group")
+            }
+            for sample in found.samples
+        ]
+        scope = step_surroundings.scope_path(
+            found, every, [{**mapping, **table} for mapping, table in zip(ident.names, ident.ids, strict=True)], scopes
+        )
+        if self.joins.way in ("pointers", "predecessors") and scope[:1] in (
+            self.joins.at[:1],
+            *[pair[:1] for pair in self.joins.more],
+        ):
+            scope = ()
+        return scope
 
     def _known_paths(self) -> set[str]:
         known: set[str] = set(self.verdicts)
@@ -266,15 +272,18 @@ class _Proposal(Evidence):
             return found  # any number might be an id
         columns, _ = self.columns_for("agent")
         for path, column in columns.items():
-            texts = [as_text(value) for value in column.values if is_scalar(value)]
-            hints: list[str] = []
-            for number, sample in enumerate(self.found.samples):
-                table = {**self.identity.names[number], **self.identity.ids[number]}
-                hints += [self.kind_of(sample.steps[table[value]].raw) for value in texts if value in table]
-            if texts and len(hints) >= 0.8 * len(texts) and sum(name in HELPERS for name in hints) >= 0.8 * len(hints):
-                bare = path[:-1] if path[-1] == STAR else path
-                found.append(PointerRule(at=dotted_path(bare), role="attach", reversed=True))
+            self._pointer_to_helpers(column, path, found)
         return found
+
+    def _pointer_to_helpers(self, column: Column, path: Path, found: list[PointerRule]) -> None:
+        texts = [as_text(value) for value in column.values if is_scalar(value)]
+        hints: list[str] = []
+        for number, sample in enumerate(self.found.samples):
+            table = {**self.identity.names[number], **self.identity.ids[number]}
+            hints += [self.kind_of(sample.steps[table[value]].raw) for value in texts if value in table]
+        if texts and len(hints) >= 0.8 * len(texts) and sum(name in HELPERS for name in hints) >= 0.8 * len(hints):
+            bare = path[:-1] if path[-1] == STAR else path
+            found.append(PointerRule(at=dotted_path(bare), role="attach", reversed=True))
 
     def _outlet_rules(self) -> list[OutletRule]:
         rules: list[OutletRule] = []
@@ -326,6 +335,16 @@ class _Proposal(Evidence):
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
         )  # fmt: skip
+
+
+def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str, Any]:
+    given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
+    if "position" in common:
+        given["position"] = [dotted_path(part) for part in common["position"]]
+    if "on_faults" in common:
+        given["on_faults"] = common["on_faults"]
+    given |= {key: dotted_path(values) for key, values in numbers.items()}
+    return given
 
 
 def _path_list(paths: list[Path]) -> str:

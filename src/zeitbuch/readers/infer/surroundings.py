@@ -4,11 +4,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import Items
+from zeitbuch.readers.infer.survey import Group
 
 from .fields import STAMP, Column, key_in
 from .joins import Joins
@@ -50,6 +50,28 @@ _MOORING = frozenset(
 
 def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     """Values for the [flow] table: dotted paths and the words of the state."""
+    columns, result, stamps, count = _fields_by_words(found, used)
+    taken = set(result.values())
+    if "name" not in result:
+        _human_name(columns, taken, result)
+    if "description" not in result:
+        _long_text(columns, taken, result)
+    if "id" not in result:
+        _unique_key(columns, taken, count, result)
+    if "state" not in result:
+        _single_switch(columns, result)
+    if "owners" not in result:
+        _mail_addresses(columns, result)
+    _first_and_last(stamps, result)
+    if "state" in result:
+        _words_of_states(columns, result)
+    return result
+
+
+def _fields_by_words(
+    found: Found, used: list[Path]
+) -> tuple[dict[Path, list[Any]], dict[str, Any], list[tuple[Path, list[Any]]], int]:
+    """Fields whose key says what they are, and the columns that hold points in time."""
     columns: dict[Path, list[Any]] = {}
     for sample in found.samples:
         for path, value in find_leaves(_flow_head(sample.raw, used), depth=4):
@@ -70,64 +92,76 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
             ):
                 result[field] = path
                 break
-    taken = set(result.values())
-    if "name" not in result:
-        human = [
-            pair
-            for pair, values in columns.items()
-            if pair not in taken
-            and STAR not in pair
-            and all(type(item) is str and 2 < len(item) < 90 for item in values)
-            and any(" " in item for item in values)
-        ]
-        if human:
-            result["name"] = min(human, key=lambda p: (len(p), p not in columns))
-            taken.add(result["name"])
-    if "description" not in result:
-        long = [
-            pair
-            for pair, values in columns.items()
-            if pair not in taken
-            and STAR not in pair
-            and all(type(item) is str and item.count(" ") >= 4 for item in values)
-        ]
-        if long:
-            result["description"] = long[0]
-            taken.add(long[0])
-    if "id" not in result:
-        unique = [
-            pair for pair, values in columns.items()
-            if pair not in taken and STAR not in pair and len(pair) == 1 and len(values) == count and all(is_scalar(item) for item in values)
-            and len(set(map(as_text, values))) == count and not any(" " in as_text(item) for item in values)
-        ]  # fmt: skip
-        if unique:
-            result["id"] = unique[0]
-    if "state" not in result:
-        switches = [
-            pair for pair, values in columns.items() if len(pair) == 1 and all(type(item) is bool for item in values)
-        ]
-        if len(switches) == 1:
-            result["state"] = switches[0]
-    if "owners" not in result:
-        mail = [
-            pair
-            for pair, values in columns.items()
-            if all(type(item) is str and "@" in item and " " not in item for item in values)
-        ]
-        if mail:
-            result["owners"] = mail[0]
+    return columns, result, stamps, count
+
+
+def _human_name(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str, Any]) -> None:
+    human = [
+        pair
+        for pair, values in columns.items()
+        if pair not in taken
+        and STAR not in pair
+        and all(type(item) is str and 2 < len(item) < 90 for item in values)
+        and any(" " in item for item in values)
+    ]
+    if human:
+        result["name"] = min(human, key=lambda p: (len(p), p not in columns))
+        taken.add(result["name"])
+
+
+def _long_text(columns: dict[Path, list[Any]], taken: set[Any], result: dict[str, Any]) -> None:
+    long = [
+        pair
+        for pair, values in columns.items()
+        if pair not in taken and STAR not in pair and all(type(item) is str and item.count(" ") >= 4 for item in values)
+    ]
+    if long:
+        result["description"] = long[0]
+        taken.add(long[0])
+
+
+def _unique_key(columns: dict[Path, list[Any]], taken: set[Any], count: int, result: dict[str, Any]) -> None:
+    unique = [
+        pair for pair, values in columns.items()
+        if pair not in taken and STAR not in pair and len(pair) == 1 and len(values) == count and all(is_scalar(item) for item in values)
+        and len(set(map(as_text, values))) == count and not any(" " in as_text(item) for item in values)
+    ]  # fmt: skip
+    if unique:
+        result["id"] = unique[0]
+
+
+def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
+    switches = [
+        pair for pair, values in columns.items() if len(pair) == 1 and all(type(item) is bool for item in values)
+    ]
+    if len(switches) == 1:
+        result["state"] = switches[0]
+
+
+def _mail_addresses(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
+    mail = [
+        pair
+        for pair, values in columns.items()
+        if all(type(item) is str and "@" in item and " " not in item for item in values)
+    ]
+    if mail:
+        result["owners"] = mail[0]
+
+
+def _first_and_last(stamps: list[tuple[Path, list[Any]]], result: dict[str, Any]) -> None:
     stamps.sort(key=lambda s: min(map(str, s[1])))
     if len(stamps) >= 2:
         result["created"], result["changed"] = stamps[0][0], stamps[-1][0]
     elif stamps:
         result["changed"] = stamps[0][0]
-    if "state" in result:
-        states = {as_text(value): _state_of_word(as_text(value)) for value in columns[result["state"]]}
-        for pair in _PAIRS:
-            if set(pair) & states.keys():
-                states |= {word: _state_of_word(word) for word in pair}
-        result["states"] = {key: value for key, value in sorted(states.items()) if value}
-    return result
+
+
+def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
+    states = {as_text(value): _state_of_word(as_text(value)) for value in columns[result["state"]]}
+    for pair in _PAIRS:
+        if set(pair) & states.keys():
+            states |= {word: _state_of_word(word) for word in pair}
+    result["states"] = {key: value for key, value in sorted(states.items()) if value}
 
 
 def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
@@ -171,21 +205,35 @@ def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) ->
             continue
         if group.path == joins.at:
             continue
-        for key in [
-            *dict.fromkeys(key for item in group.items for key in item.value),
-            *(["@key"] if group.keyed else []),
-        ]:
-            ids = {as_text(item.value.get(key)) for item in group.items if is_scalar(item.value.get(key))}
-            if key == "@key":
-                ids = {item.key for item in group.items}
-            for path, column in columns.items():
-                texts = [as_text(value) for value in column.values if is_scalar(value)]
-                hits = sum(value in ids for value in texts)
-                if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
-                    score = hits / len(texts) + column.steps / 1000 + key_in(path, _MOORING)
-                    if best is None or score > best[0]:
-                        best = (score, _items_at(group.path, key, [item.value for item in group.items]), path)
+        best = _best_key_of(columns, group, best)
     return (best[1], best[2]) if best is not None else (None, ())
+
+
+def _best_key_of(
+    columns: dict[Path, Column], group: Group, best: tuple[float, Items, Path] | None
+) -> tuple[float, Items, Path] | None:
+    for key in [
+        *dict.fromkeys(key for item in group.items for key in item.value),
+        *(["@key"] if group.keyed else []),
+    ]:
+        best = _best_path_of(columns, group, best, key)
+    return best
+
+
+def _best_path_of(
+    columns: dict[Path, Column], group: Group, best: tuple[float, Items, Path] | None, key: str
+) -> tuple[float, Items, Path] | None:
+    ids = {as_text(item.value.get(key)) for item in group.items if is_scalar(item.value.get(key))}
+    if key == "@key":
+        ids = {item.key for item in group.items}
+    for path, column in columns.items():
+        texts = [as_text(value) for value in column.values if is_scalar(value)]
+        hits = sum(value in ids for value in texts)
+        if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
+            score = hits / len(texts) + column.steps / 1000 + key_in(path, _MOORING)
+            if best is None or score > best[0]:
+                best = (score, _items_at(group.path, key, [item.value for item in group.items]), path)
+    return best
 
 
 def _items_at(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
@@ -194,6 +242,13 @@ def _items_at(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
         for name in dict.fromkeys(key for row in records for key in row)
         if name != key and all(type(row.get(name)) is str for row in records if name in row)
     ]
+    chosen = _fields_by_words_of(records, rest)
+    return Items(
+        at=json_path(path), id=dotted_path((key,)), **{name: dotted_path((key,)) for name, key in chosen.items() if key}
+    )
+
+
+def _fields_by_words_of(records: list[dict[str, Any]], rest: list[str]) -> dict[str, str]:
     words = {
         "name": frozenset("name title label titel nom nombre navn naam nome".split()),
         "service": frozenset("service type sort kind app provider dienst typ tipo tjeneste dienst servizio".split()),
@@ -203,9 +258,7 @@ def _items_at(path: Path, key: str, records: list[dict[str, Any]]) -> Items:
     left = [key for key in rest if key not in chosen.values()]
     if not chosen["name"] and left:
         chosen["name"] = next((key for key in left if any(" " in row.get(key, "") for row in records)), left[0])
-    return Items(
-        at=json_path(path), id=dotted_path((key,)), **{name: dotted_path((key,)) for name, key in chosen.items() if key}
-    )
+    return chosen
 
 
 def find_variables(found: Found, joins: Joins) -> Items | None:
@@ -218,25 +271,7 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
             continue
         keys = list(dict.fromkeys(key for item in group.items for key in item.value))
         name = next((key for key in keys if all(type(item.value.get(key)) is str for item in group.items)), "")
-        value = next(
-            (
-                key
-                for key in keys
-                if key != name
-                and key_in(
-                    (key,), frozenset("value start initial default wert valeur valor verdi waarde valore".split())
-                )
-            ),
-            "",
-        )
-        about = next(
-            (
-                key
-                for key in keys
-                if key != name and key_in((key,), frozenset("about description note beschreibung".split()))
-            ),
-            "",
-        )
+        value, about = _value_and_about(keys, name)
         if name or group.keyed:
             given = {
                 "value": dotted_path((value,)) if value else "",
@@ -246,101 +281,22 @@ def find_variables(found: Found, joins: Joins) -> Items | None:
     return None
 
 
-_STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
-    ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
-    ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
-    ("note", "note notes comment memo remark notiz kommentar nota notat opmerking hint annotation", lambda v: type(v) is str),
-    ("retries", "retries retry attempts tries times wiederholungen versuche tentatives intentos forsok pogingen tentativi again", lambda v: type(v) is int and 0 <= v < 100),
-    ("retry_wait", "pause backoff wait delay retrywait interval", lambda v: type(v) in (int, float)),
-    ("timeout", "timeout limit deadline zeitlimit tidsgrense", lambda v: type(v) in (int, float)),
-    ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
-)  # fmt: skip
-_GO_ON = frozenset(
-    "continue carry ignore skip weiter fortfahren continuer continuar fortsett doorgaan proceed resume go".split()
-)
-
-
-def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict[str, Any]:
-    """Everyday fields of steps outside their settings."""
-    result: dict[str, Any] = {}
-    for path, column in columns.items():
-        if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > 2:
-            continue
-        for field, listed, right in _STEP_WORDS:
-            if (
-                field not in result
-                and field not in ("retry_wait",)
-                and key_in(path, frozenset(listed.split()))
-                and all(map(right, column.values))
-            ):
-                if field == "retries" and len(path) == 1 and key_in(path, frozenset(["times"])):
-                    continue
-                result[field] = path
-                break
-    if "retries" in result:
-        near = [
-            pair
-            for pair in columns
-            if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
-        ]
-        pause = [
-            pair for pair in near if key_in(pair, frozenset("pause backoff wait delay interval pausa pausen".split()))
-        ]
-        if pause:
-            result["retry_wait"] = pause[0]
-    if "on_fault" in result:
-        from .vocabulary import words_of
-
-        words = sorted({str(value) for value in columns[result["on_fault"]].values})
-        result["on_faults"] = {
-            word: "continue" if any(text in _GO_ON for text in words_of(word)) else "stop" for word in words
-        }
-    position = _find_position(columns, total, settings)
-    if position:
-        result["position"] = list(position)
-    return result
-
-
-def _find_position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
-    """Two numeric columns side by side that most steps have: the place of the box."""
-    numeric = [
-        pair for pair, column in columns.items()
-        if column.steps >= 0.8 * total and (not settings or pair[: len(settings)] != settings) and all(type(value) in (int, float) for value in column.values)
-    ]  # fmt: skip
-    for first in numeric:
-        for second in numeric:
-            if (
-                first != second
-                and first[:-1] == second[:-1]
-                and (len(first) > 1 or (first[-1].lower().endswith("x") and second[-1].lower().endswith("y")))
-            ):
-                if first[-1].lower().endswith("y") and second[-1].lower().endswith("x"):
-                    return second, first
-                same = [pair for pair in numeric if pair[:-1] == first[:-1]]
-                if len(same) == 2 or {pair[-1].lower() for pair in (first, second)} == {"x", "y"}:
-                    return first, second
-    # A list of two numbers has one column for both.
-    for path, column in columns.items():
-        if (
-            path[-1] == STAR
-            and column.steps >= 0.8 * total
-            and len(column.values) == 2 * column.steps
-            and all(type(value) in (int, float) for value in column.values)
-        ):
-            return (*path[:-1], "0"), (*path[:-1], "1")
-    return None
-
-
-def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, int]], scopes: list[set[int]]) -> Path:
-    """The field in which a step names the loop or block it stands in."""
-    best: tuple[int, Path] = (0, ())
-    names = [
-        {name for name, index in table.items() if index in inside} for table, inside in zip(ids, scopes, strict=True)
-    ]
-    every = set().union(*names) if names else set()
-    for path, column in columns.items():
-        texts = [as_text(value) for value in column.values if is_scalar(value) and value != ""]
-        hits = sum(value in every for value in texts)
-        if texts and hits >= 0.9 * len(texts) and STAR not in path and len(path) <= 2:
-            best = max(best, (hits, path))
-    return best[1]
+def _value_and_about(keys: list[str], name: str) -> tuple[str, str]:
+    value = next(
+        (
+            key
+            for key in keys
+            if key != name
+            and key_in((key,), frozenset("value start initial default wert valeur valor verdi waarde valore".split()))
+        ),
+        "",
+    )
+    about = next(
+        (
+            key
+            for key in keys
+            if key != name and key_in((key,), frozenset("about description note beschreibung".split()))
+        ),
+        "",
+    )
+    return value, about

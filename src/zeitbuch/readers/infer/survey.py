@@ -57,6 +57,10 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
     common = [key for key, number in count.items() if number >= 0.8 * len(entries)]
     if not common:
         return False
+    return _keys_are_names(dicts, entries, common)
+
+
+def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: list[Any]) -> bool:
     keys = {key for mapping in dicts for key in mapping}
     size = len(entries) / max(1, sum(1 for mapping in dicts if mapping))
     if len(dicts) >= 2 and len(keys) > 1.4 * size:
@@ -79,33 +83,46 @@ def find_groups(documents: list[Any]) -> list[Group]:
         for path, values in level:
             if len(path) >= MOST_DEPTH:
                 continue
-            dicts = [(distance, part, value) for distance, part, value in values if type(value) is dict]
-            lists = [(distance, part, value) for distance, part, value in values if type(value) is list]
-            if lists:
-                inner = [
-                    (distance, f"{part}/{index}", item)
-                    for distance, part, values in lists
-                    for index, item in enumerate(values)
-                ]
-                _add_group(found, path, inner, False)
-                below.append(((*path, STAR), inner))
-            if dicts and path and is_map([values for _, _, values in dicts]):
-                inner = [
-                    (distance, f"{part}/{escape_key(key)}", item)
-                    for distance, part, values in dicts
-                    for key, item in values.items()
-                ]
-                _add_group(found, path, inner, True)
-                below.append(((*path, STAR), inner))
-            elif dicts:
-                by_key: dict[str, list[tuple[int, str, Any]]] = {}
-                for distance, part, v in dicts:
-                    for key, item in v.items():
-                        if type(item) is dict or type(item) is list:
-                            by_key.setdefault(key, []).append((distance, f"{part}/{escape_key(key)}", item))
-                below += [((*path, key), values) for key, values in by_key.items()]
+            _look_below(values, found, path, below)
         level = below
     return found
+
+
+def _look_below(
+    values: list[tuple[int, str, Any]],
+    found: list[Group],
+    path: Path,
+    below: list[tuple[Path, list[tuple[int, str, Any]]]],
+) -> None:
+    dicts = [(distance, part, value) for distance, part, value in values if type(value) is dict]
+    lists = [(distance, part, value) for distance, part, value in values if type(value) is list]
+    if lists:
+        inner = [
+            (distance, f"{part}/{index}", item) for distance, part, values in lists for index, item in enumerate(values)
+        ]
+        _add_group(found, path, inner, False)
+        below.append(((*path, STAR), inner))
+    if dicts and path and is_map([values for _, _, values in dicts]):
+        inner = [
+            (distance, f"{part}/{escape_key(key)}", item)
+            for distance, part, values in dicts
+            for key, item in values.items()
+        ]
+        _add_group(found, path, inner, True)
+        below.append(((*path, STAR), inner))
+    elif dicts:
+        _look_into_objects(path, below, dicts)
+
+
+def _look_into_objects(
+    path: Path, below: list[tuple[Path, list[tuple[int, str, Any]]]], dicts: list[tuple[int, str, dict[Any, Any]]]
+) -> None:
+    by_key: dict[str, list[tuple[int, str, Any]]] = {}
+    for distance, part, v in dicts:
+        for key, item in v.items():
+            if type(item) is dict or type(item) is list:
+                by_key.setdefault(key, []).append((distance, f"{part}/{escape_key(key)}", item))
+    below += [((*path, key), values) for key, values in by_key.items()]
 
 
 def _add_group(found: list[Group], path: Path, values: list[tuple[int, str, Any]], keyed: bool) -> None:

@@ -199,18 +199,29 @@ def _combine_scores(scores: dict[str, float], words: tuple[str, ...]) -> tuple[G
     mapping = dict(scores)
     start = mapping.pop("~trigger", 0.0)
     if start:
-        events = [name for name in mapping if name.startswith("on:")]
-        for name in events:
-            mapping[name] += 4
-        if not events:
-            if mapping.get("http", 0) > 0:
-                mapping["on:webhook"] = 5.0
-            elif mapping.get("model", 0) >= 3 or mapping.get("agent", 0) > 0:
-                mapping["on:event"] = start * 0.5
-            else:
-                mapping["on:event"] = start + (2.0 if len(words) > 1 else 0.0)
-        if len(words) == 1:
-            mapping["on:manual"] = max(mapping.get("on:manual", 0.0), 3.5)
+        _weigh_trigger_word(words, mapping, start)
+    _weigh_events(mapping)
+    _weigh_actions(words, mapping, start)
+    found = [Guess(name, round(value, 3)) for name, value in mapping.items() if value > 0]
+    return tuple(sorted(found, key=lambda g: (-g.score, g.hint)))
+
+
+def _weigh_trigger_word(words: tuple[str, ...], mapping: dict[str, float], start: float) -> None:
+    events = [name for name in mapping if name.startswith("on:")]
+    for name in events:
+        mapping[name] += 4
+    if not events:
+        if mapping.get("http", 0) > 0:
+            mapping["on:webhook"] = 5.0
+        elif mapping.get("model", 0) >= 3 or mapping.get("agent", 0) > 0:
+            mapping["on:event"] = start * 0.5
+        else:
+            mapping["on:event"] = start + (2.0 if len(words) > 1 else 0.0)
+    if len(words) == 1:
+        mapping["on:manual"] = max(mapping.get("on:manual", 0.0), 3.5)
+
+
+def _weigh_events(mapping: dict[str, float]) -> None:
     verbs = max(mapping.get("read", 0), mapping.get("write", 0), mapping.get("send", 0), mapping.get("delete", 0))
     if "on:chat" in mapping and (
         mapping.get("model", 0) >= 2.9 or mapping.get("send", 0) >= 2.9 or "memory" in mapping
@@ -224,14 +235,10 @@ def _combine_scores(scores: dict[str, float], words: tuple[str, ...]) -> tuple[G
                 mapping[name] -= 2.5
     if "on:polling" in mapping and mapping.get("send", 0) < 3:
         mapping["on:polling"] += 1
-    if mapping.get("write", 0) >= 3 or mapping.get("read", 0) >= 3:
-        mapping["subflow"] = mapping.get("subflow", 0) - 1.5
-        if "shape" in mapping:
-            mapping["shape"] -= 0.3
-    if "http" in mapping and mapping.get("http", 0) >= 3:
-        for name in ("read", "write", "send"):
-            if name in mapping:
-                mapping[name] -= 1.2
+
+
+def _weigh_actions(words: tuple[str, ...], mapping: dict[str, float], start: float) -> None:
+    _weigh_verbs(mapping)
     if "model" in mapping and "agent" in mapping:
         mapping["model"] -= 2
     if "tool" in mapping and "agent" in mapping and words and words[-1].startswith("tool"):
@@ -240,8 +247,17 @@ def _combine_scores(scores: dict[str, float], words: tuple[str, ...]) -> tuple[G
         mapping["model"] -= 3
     if mapping.get("on:fault", 0) > 0 and not start:
         mapping["on:fault"] -= 2
-    found = [Guess(name, round(value, 3)) for name, value in mapping.items() if value > 0]
-    return tuple(sorted(found, key=lambda g: (-g.score, g.hint)))
+
+
+def _weigh_verbs(mapping: dict[str, float]) -> None:
+    if mapping.get("write", 0) >= 3 or mapping.get("read", 0) >= 3:
+        mapping["subflow"] = mapping.get("subflow", 0) - 1.5
+        if "shape" in mapping:
+            mapping["shape"] -= 0.3
+    if "http" in mapping and mapping.get("http", 0) >= 3:
+        for name in ("read", "write", "send"):
+            if name in mapping:
+                mapping[name] -= 1.2
 
 
 def modality_of(operation: str) -> Modality:

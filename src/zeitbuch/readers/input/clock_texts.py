@@ -35,13 +35,17 @@ def schedule_of_text(text: str, zone: str | None = None) -> Schedule | None:
     if "FREQ=" in text.upper():
         return Schedule(rule=text, zone=zone)
     if re.match(r"R\d*/", text):
-        if re.match(r"R\d+/", text) or text.count("/") > 1:
-            return Schedule(repeat=text, zone=zone)
-        spans = [share for part in text.split("/")[1:] if (share := duration_seconds(part)) is not None]
-        return Schedule(every=spans[-1], zone=zone) if spans else None
+        return _schedule_of_interval(text, zone)
     span = duration_seconds(text)
     if span is not None:
         return Schedule(every=span, zone=zone)
     if _CRON.match(text) and _CLOCK.match(text):
         return Schedule(cron=" ".join(text.split()), zone=zone)
     return None
+
+
+def _schedule_of_interval(text: str, zone: str | None) -> Schedule | None:
+    if re.match(r"R\d+/", text) or text.count("/") > 1:
+        return Schedule(repeat=text, zone=zone)
+    spans = [share for part in text.split("/")[1:] if (share := duration_seconds(part)) is not None]
+    return Schedule(every=spans[-1], zone=zone) if spans else None

@@ -143,7 +143,7 @@ def decode_document(
     is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
     value = _decode_yaml(raw, limits) if is_yaml else _decode_json(raw, limits)
     keys: set[str] | None = None if unmasked else set()
-    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text, plain=not is_yaml)
+    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text)
     if keys is not None and might_hold_secrets(raw, keys):
         value = mask_tree(value, openings)
     return value, count

@@ -46,17 +46,7 @@ def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
             "run within the repository that holds the exports",
         )
     # Of the index git makes an archive only by way of a tree; such an object is never seen again.
-    known = (
-        _run_git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}") if revision else _run_git("write-tree")
-    )
-    if known.returncode:
-        found = f"none named '{revision}'" if revision else _error_words(known)
-        raise fail(
-            "git",
-            f"{source}: expected a revision of the repository, found {found}",
-            "`git log --oneline` lists them; write git:REV or git:REV:PATH",
-        )
-    commit = known.stdout.decode().strip()
+    commit = _find_commit(source, revision)
     base = _run_git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
     inside = os.path.normpath(os.path.join(base, path or ".")).replace(os.sep, "/")  # noqa: PTH118
     if inside.startswith("../") or inside == "..":
@@ -70,6 +60,20 @@ def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
             f"`git ls-tree -r --name-only {revision}` lists its files",
         )
     return _archive_members(source, revision, inside, path, done.stdout, limits)
+
+
+def _find_commit(source: str, revision: str) -> str:
+    known = (
+        _run_git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}") if revision else _run_git("write-tree")
+    )
+    if known.returncode:
+        found = f"none named '{revision}'" if revision else _error_words(known)
+        raise fail(
+            "git",
+            f"{source}: expected a revision of the repository, found {found}",
+            "`git log --oneline` lists them; write git:REV or git:REV:PATH",
+        )
+    return known.stdout.decode().strip()
 
 
 def _archive_members(

@@ -4,15 +4,12 @@
 
 from __future__ import annotations
 
-import sys
-from gc import get_referents
 from typing import Any
 
 from msgspec import Struct, structs
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
-_LISTS = sys.implementation.name == "cpython"
 _CONTAINERS = frozenset({dict, list})
 
 
@@ -52,13 +49,8 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
-def measure_tree(
-    value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
-) -> int:
+def measure_tree(value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True) -> int:
     """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
-
-    ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
-    (of an object with nothing but texts as keys: the values), in half the time.
 
     Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
     length of a string passes its limit.
@@ -72,16 +64,7 @@ def measure_tree(
             raise too_large("depth", limits.depth, "deeper nesting")
         # This runs over every value of every file: few steps a container, one test a value.
         held: list[Any] = []
-        if keys is None and plain and _LISTS:
-            held = get_referents(*level)
-        else:
-            for container in level:
-                if type(container) is dict:
-                    held += container.values()
-                    if keys is not None:
-                        keys.update(container)
-                else:
-                    held += container
+        _add_held(keys, level, held)
         if check_text:
             longest = max([len(value) for value in held if type(value) is str], default=0)
             if longest > limits.text:
@@ -92,6 +75,16 @@ def measure_tree(
         if seen > limits.values:
             raise too_large("values", limits.values, f"more than {limits.values:,} values")
     return leaves
+
+
+def _add_held(keys: set[str] | None, level: list[Any], held: list[Any]) -> None:
+    for container in level:
+        if type(container) is dict:
+            held += container.values()
+            if keys is not None:
+                keys.update(container)
+        else:
+            held += container
 
 
 def count_values(value: Any) -> int:

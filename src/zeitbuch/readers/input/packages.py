@@ -112,19 +112,7 @@ def _nested_members(path: str, prefix: str, data: bytes, budget: _Budget, depth:
                 yield Item(path, None, label)
                 continue
             try:
-                if _is_unsafe(name):
-                    raise fail(
-                        "package-path",
-                        f"expected a member's name within the package, found '{name[:200]}'",
-                        "the member is not read; make the package anew",
-                    )
-                if stated > limits.bytes:
-                    raise too_large("bytes", limits.bytes, f"a member of {stated:,} bytes")
-                budget.spend_bytes(stated)
-                raw = read()
-                if len(raw) > limits.bytes:
-                    raise too_large("bytes", limits.bytes, "a larger member")
-                budget.spend_bytes(max(0, len(raw) - stated))
+                raw = _read_member(budget, name, stated, limits, read)
             except ZeitbuchError as error:
                 yield problem(error, label)
                 if error.problem.code == "limit" and budget.unpacked < 0:
@@ -141,6 +129,23 @@ def _nested_members(path: str, prefix: str, data: bytes, budget: _Budget, depth:
         yield problem(error, here)
     except _BROKEN as error:
         yield problem(_unreadable_words(error), here)
+
+
+def _read_member(budget: _Budget, name: str, stated: int, limits: Limits, read: Callable[[], bytes]) -> bytes:
+    if _is_unsafe(name):
+        raise fail(
+            "package-path",
+            f"expected a member's name within the package, found '{name[:200]}'",
+            "the member is not read; make the package anew",
+        )
+    if stated > limits.bytes:
+        raise too_large("bytes", limits.bytes, f"a member of {stated:,} bytes")
+    budget.spend_bytes(stated)
+    raw = read()
+    if len(raw) > limits.bytes:
+        raise too_large("bytes", limits.bytes, "a larger member")
+    budget.spend_bytes(max(0, len(raw) - stated))
+    return raw
 
 
 def _unreadable_words(error: Exception) -> ZeitbuchError:

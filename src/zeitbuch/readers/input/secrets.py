@@ -118,6 +118,10 @@ def random_like(text: str) -> bool:
         return False
     if ("_" in text or "-" in text) and sum([len(item) for item in _WORDS.findall(text)]) >= max(12, 0.4 * len(text)):
         return False  # random letters of both cases hardly ever make words
+    return _enough_bits(text)
+
+
+def _enough_bits(text: str) -> bool:
     lower, upper = any(letter.islower() for letter in text), any(letter.isupper() for letter in text)
     digits = sum(letter.isdigit() for letter in text)
     if not (lower and upper) and digits < 0.15 * len(text):
@@ -242,27 +246,31 @@ def _is_labelled(value: dict[str, Any]) -> bool:
 def mask_tree(value: Any, references: tuple[str, ...] = OPENINGS) -> Any:
     """A copy of ``value`` (decoded JSON) without secrets; ``references`` are openings of placeholders."""
     if isinstance(value, dict):
-        result: dict[str, Any] = {}
-        named = _is_labelled(value)
-        for key, item in value.items():
-            secret = secret_key(str(key))
-            if isinstance(item, str):
-                other = named and not secret_key(item) and (key in ("value", "content") or _is_named_value(item, value))
-                result[_mask_key(key)] = (
-                    stand_in(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
-                )
-            elif secret and isinstance(item, list) and all(isinstance(value, str) for value in item):
-                result[_mask_key(key)] = [stand_in(value) if _is_secret(value, references) else value for value in item]
-            elif type(item) is int and len(str(item)) >= 4 and _NUMBER_KEY.search(str(key)):
-                result[_mask_key(key)] = stand_in(str(item))
-            else:
-                result[_mask_key(key)] = mask_tree(item, references)
-        return result
+        return _mask_object(value, references)
     if isinstance(value, list):
         return [mask_tree(item, references) for item in value]
     if isinstance(value, str):
         return _in_text(value, references)
     return value
+
+
+def _mask_object(value: dict[Any, Any], references: tuple[str, ...]) -> Any:
+    result: dict[str, Any] = {}
+    named = _is_labelled(value)
+    for key, item in value.items():
+        secret = secret_key(str(key))
+        if isinstance(item, str):
+            other = named and not secret_key(item) and (key in ("value", "content") or _is_named_value(item, value))
+            result[_mask_key(key)] = (
+                stand_in(item) if (secret or other) and _is_secret(item, references) else _in_text(item, references)
+            )
+        elif secret and isinstance(item, list) and all(isinstance(value, str) for value in item):
+            result[_mask_key(key)] = [stand_in(value) if _is_secret(value, references) else value for value in item]
+        elif type(item) is int and len(str(item)) >= 4 and _NUMBER_KEY.search(str(key)):
+            result[_mask_key(key)] = stand_in(str(item))
+        else:
+            result[_mask_key(key)] = mask_tree(item, references)
+    return result
 
 
 def _is_named_value(text: str, pair: dict[str, Any]) -> bool:

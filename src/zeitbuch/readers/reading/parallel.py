@@ -107,14 +107,7 @@ def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: st
     name = name_of(one)
     reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
     reader.beyond_cache = False
-    state = None
-    content = b""
-    if isinstance(one, str):
-        try:
-            found = os.stat(one)
-            state = (found.st_size, found.st_mtime_ns, found.st_ino)
-        except OSError:
-            pass
+    state, content = _state_of_file(one)
 
     def seen(data: bytes) -> bool:
         nonlocal content
@@ -140,6 +133,18 @@ def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: st
         return _Answer(name, content, state, None, read)
 
 
+def _state_of_file(one: str | Held) -> tuple[tuple[int, int, int] | None, bytes]:
+    state = None
+    content = b""
+    if isinstance(one, str):
+        try:
+            found = os.stat(one)
+            state = (found.st_size, found.st_mtime_ns, found.st_ino)
+        except OSError:
+            pass
+    return state, content
+
+
 class ReadingRun(Generic[T]):
     """One run over inputs: iterate for (inputs done, results), then ask ``tally`` for the problems."""
 
@@ -159,31 +164,14 @@ class ReadingRun(Generic[T]):
         self.reads: dict[int, Read[T]] = {}
 
     def __iter__(self) -> Iterator[tuple[int, list[T]]]:
-        kept: dict[int, bytes] = {}
-        waiting: list[str | Held] = []
-        for place, name in enumerate(self.inputs):
-            if isinstance(name, Problem) or name == STDIN or place in self.ready:
-                continue
-            raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
-            if raw is None:
-                waiting.append(name)
-            else:
-                kept[place] = raw
+        kept, waiting = self._kept_and_waiting()
         answers = self._read_waiting(waiting)
         for place, name in enumerate(self.inputs):
             if isinstance(name, Problem):
                 self.tally.problems.append(name)
                 continue
             if name == STDIN and isinstance(name, str):
-                reader = self.setting.make_reader()
-                found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
-                self.tally.kept |= reader.kept
-                yield (
-                    place + 1,
-                    self._merge_read(
-                        Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))
-                    ),
-                )
+                yield from self._read_stdin(name, place)
                 continue
             if place in self.ready:
                 yield place + 1, self._merge_read(self.ready[place])
@@ -201,6 +189,28 @@ class ReadingRun(Generic[T]):
         self.tally.finish_reading()
         if self.cache is not None:
             self.cache.save_cache()
+
+    def _kept_and_waiting(self) -> tuple[dict[int, bytes], list[str | Held]]:
+        kept: dict[int, bytes] = {}
+        waiting: list[str | Held] = []
+        for place, name in enumerate(self.inputs):
+            if isinstance(name, Problem) or name == STDIN or place in self.ready:
+                continue
+            raw = self.cache.by_state(name) if self.cache is not None and isinstance(name, str) else None
+            if raw is None:
+                waiting.append(name)
+            else:
+                kept[place] = raw
+        return kept, waiting
+
+    def _read_stdin(self, name: str, place: int) -> Iterator[tuple[int, list[T]]]:
+        reader = self.setting.make_reader()
+        found = [made for flow in reader.flows_of([name]) if (made := self.make(flow)) is not None]
+        self.tally.kept |= reader.kept
+        yield (
+            place + 1,
+            self._merge_read(Read(found, reader.problems, reader.facts, reader.packages, sorted(reader.called))),
+        )
 
     def _decode_read(self, raw: bytes) -> Read[T] | None:
         try:

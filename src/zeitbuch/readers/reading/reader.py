@@ -131,12 +131,7 @@ class Reader(Tally):
         try:
             name = base.member or base.source
             document, count = decode_document(name, data, self.limits, self.openings, self.unmasked)
-            inner: list[tuple[str, list[Flow]]] = []
-            if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
-                for one in find_embedded(document):
-                    flows = list(self._read_embedded(one, base, depth))
-                    if flows:
-                        inner.append((one.pointer, flows))
+            inner = self._read_inner(base, data, depth, name, document)
             for flow in self._flows_in(document, base, count):
                 yield call_embedded(flow, inner) if inner else flow
             for _, flows in inner:
@@ -144,6 +139,17 @@ class Reader(Tally):
                 yield from flows
         except ZeitbuchError as error:
             self.problems.append(place_within(error.problem, base))
+
+    def _read_inner(
+        self, base: Origin, data: bytes, depth: int, name: str, document: Any
+    ) -> list[tuple[str, list[Flow]]]:
+        inner: list[tuple[str, list[Flow]]] = []
+        if depth < self.limits.nesting and might_embed(data, yaml=name.endswith((".yaml", ".yml"))):
+            for one in find_embedded(document):
+                flows = list(self._read_embedded(one, base, depth))
+                if flows:
+                    inner.append((one.pointer, flows))
+        return inner
 
     def _read_embedded(self, one: Embedded, base: Origin, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""

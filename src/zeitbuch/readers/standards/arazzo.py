@@ -98,22 +98,13 @@ class _Workflow:
         document, workflow = self.document, self.workflow
         key = str(workflow.get("workflowId") or self.pointer)
         steps = _only_objects(workflow.get("steps"))
-        triggers = self._read_triggers(key)
-        for trigger in triggers:
-            if steps:
-                self.links.append(Link(source=trigger.id, target=str(steps[0].get("stepId")), origin=trigger.origin))
-        for place, step in enumerate(steps):
-            after = str(steps[place + 1].get("stepId")) if place + 1 < len(steps) else None
-            self._read_step(step, after, f"{self.pointer}/steps/{place}")
+        triggers = self._read_steps(key, steps)
         known = {
             "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
         }  # fmt: skip
         unread: dict[str, Any] = {key: value for key, value in workflow.items() if key not in known}
         info = document.get("info") if isinstance(document.get("info"), dict) else {}
-        variables = [Variable(name=f"inputs.{name}", value=item) for name, item in self._read_inputs().items()]
-        variables += [
-            Variable(name=f"outputs.{name}", value=value) for name, value in as_dict(workflow.get("outputs")).items()
-        ]
+        variables = self._read_variables(workflow)
         flow = Flow(
             id=key,
             name=str(workflow.get("summary") or key),
@@ -142,6 +133,23 @@ class _Workflow:
             origin=self.base.at(self.pointer),
         )
         return flow, self.problems
+
+    def _read_steps(self, key: str, steps: list[dict[str, Any]]) -> list[Trigger]:
+        triggers = self._read_triggers(key)
+        for trigger in triggers:
+            if steps:
+                self.links.append(Link(source=trigger.id, target=str(steps[0].get("stepId")), origin=trigger.origin))
+        for place, step in enumerate(steps):
+            after = str(steps[place + 1].get("stepId")) if place + 1 < len(steps) else None
+            self._read_step(step, after, f"{self.pointer}/steps/{place}")
+        return triggers
+
+    def _read_variables(self, workflow: dict[str, Any]) -> list[Variable]:
+        variables = [Variable(name=f"inputs.{name}", value=item) for name, item in self._read_inputs().items()]
+        variables += [
+            Variable(name=f"outputs.{name}", value=value) for name, value in as_dict(workflow.get("outputs")).items()
+        ]
+        return variables
 
     def _read_inputs(self) -> dict[str, Any]:
         schema = self._resolve_reusable(self.workflow.get("inputs"), "inputs")
@@ -201,40 +209,10 @@ class _Workflow:
         operation = str(step.get("operationId") or step.get("operationPath") or step.get("workflowId") or "")
         method = operation.rpartition("/")[2].lower() if "operationPath" in step else ""
         kind: StepKind = "subflow" if "workflowId" in step else "http" if operation else "other"
-        inputs = [
-            self._make_binding(
-                ".".join(str(parts[key]) for key in ("in", "name") if parts.get(key)) or "parameter", parts.get("value")
-            )
-            for raw in [*_only_objects(self.workflow.get("parameters")), *_only_objects(step.get("parameters"))]
-            if isinstance(
-                parts := {
-                    **as_dict(self._resolve_reusable(raw, "parameters")),
-                    **({"value": raw["value"]} if "value" in raw else {}),
-                },
-                dict,
-            )
-        ]
-        body = as_dict(step.get("requestBody"))
-        inputs += [self._make_binding(f"body.{key}", value) for key, value in body.items()]
-        for place, criterion in enumerate(_only_objects(step.get("successCriteria"))):
-            inputs.append(
-                self._make_binding(
-                    f"success.{place + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
-                )
-            )
-        inputs += [self._make_binding(f"outputs.{key}", value) for key, value in as_dict(step.get("outputs")).items()]
+        inputs = self._read_inputs_of_step(step)
         failures = _only_objects(step.get("onFailure")) or _only_objects(self.workflow.get("failureActions"))
         successes = _only_objects(step.get("onSuccess")) or _only_objects(self.workflow.get("successActions"))
-        retry = None
-        for raw in failures:
-            action = as_dict(self._resolve_reusable(raw, "failureActions"))
-            if action.get("type") == "retry" and retry is None:
-                limit = action.get("retryLimit", 1)
-                wait = action.get("retryAfter")
-                retry = Retry(
-                    attempts=limit if isinstance(limit, int) else 1,
-                    wait=float(wait) if isinstance(wait, int | float) else None,
-                )
+        retry = self._read_retry(failures)
         source = (
             operation.split(".")[1]
             if operation.startswith("$sourceDescriptions.") and operation.count(".") > 1
@@ -265,6 +243,44 @@ class _Workflow:
             "error",
         )
 
+    def _read_inputs_of_step(self, step: dict[str, Any]) -> list[Binding]:
+        inputs = [
+            self._make_binding(
+                ".".join(str(parts[key]) for key in ("in", "name") if parts.get(key)) or "parameter", parts.get("value")
+            )
+            for raw in [*_only_objects(self.workflow.get("parameters")), *_only_objects(step.get("parameters"))]
+            if isinstance(
+                parts := {
+                    **as_dict(self._resolve_reusable(raw, "parameters")),
+                    **({"value": raw["value"]} if "value" in raw else {}),
+                },
+                dict,
+            )
+        ]
+        body = as_dict(step.get("requestBody"))
+        inputs += [self._make_binding(f"body.{key}", value) for key, value in body.items()]
+        for place, criterion in enumerate(_only_objects(step.get("successCriteria"))):
+            inputs.append(
+                self._make_binding(
+                    f"success.{place + 1}", criterion.get("condition") if set(criterion) == {"condition"} else criterion
+                )
+            )
+        inputs += [self._make_binding(f"outputs.{key}", value) for key, value in as_dict(step.get("outputs")).items()]
+        return inputs
+
+    def _read_retry(self, failures: list[dict[str, Any]]) -> Retry | None:
+        retry = None
+        for raw in failures:
+            action = as_dict(self._resolve_reusable(raw, "failureActions"))
+            if action.get("type") == "retry" and retry is None:
+                limit = action.get("retryLimit", 1)
+                wait = action.get("retryAfter")
+                retry = Retry(
+                    attempts=limit if isinstance(limit, int) else 1,
+                    wait=float(wait) if isinstance(wait, int | float) else None,
+                )
+        return retry
+
     def _read_actions(
         self, key: str, actions: list[dict[str, Any]], after: str | None, pointer: str, role: LinkRole
     ) -> None:
@@ -273,6 +289,18 @@ class _Workflow:
         part = "failureActions" if role == "error" else "successActions"
         resolved = [as_dict(self._resolve_reusable(first, part)) for first in actions]
         conditional = [first for first in resolved if first.get("criteria")]
+        source, link_role = self._add_decision(key, pointer, role, conditional)
+        self._add_action_links(key, pointer, resolved, link_role, source, failed)
+        goes_on = role == "next" and after is not None and len(conditional) == len(resolved)
+        if goes_on and after is not None:
+            label = "otherwise" if link_role == "case" else ""
+            self.links.append(
+                Link(source=source, target=after, role=link_role, label=label, origin=self.base.at(pointer))
+            )
+
+    def _add_decision(
+        self, key: str, pointer: str, role: LinkRole, conditional: list[dict[str, Any]]
+    ) -> tuple[str, LinkRole]:
         source, link_role = key, role
         if role == "next" and conditional:
             source, link_role = f"{key}.then", "case"
@@ -286,6 +314,17 @@ class _Workflow:
                 )
             )
             self.links.append(Link(source=key, target=source, origin=self.base.at(pointer)))
+        return source, link_role
+
+    def _add_action_links(
+        self,
+        key: str,
+        pointer: str,
+        resolved: list[dict[str, Any]],
+        link_role: LinkRole,
+        source: str,
+        failed: tuple[Outcome, ...],
+    ) -> None:
         for place, action in enumerate(resolved):
             words = " and ".join(str(mapping.get("condition", "")) for mapping in _only_objects(action.get("criteria")))
             target = self._action_target(key, action, place, pointer)
@@ -295,12 +334,6 @@ class _Workflow:
                     Link(source=source, target=target, role=link_role, label=label, condition=words, refs=self._read_refs(words),
                          after=failed, origin=self.base.at(pointer))
                 )  # fmt: skip
-        goes_on = role == "next" and after is not None and len(conditional) == len(resolved)
-        if goes_on and after is not None:
-            label = "otherwise" if link_role == "case" else ""
-            self.links.append(
-                Link(source=source, target=after, role=link_role, label=label, origin=self.base.at(pointer))
-            )
 
     def _action_target(self, key: str, action: dict[str, Any], at: int, pointer: str) -> str | None:
         name = f"{key}.{escape_key(str(action.get('name') or at + 1))}"

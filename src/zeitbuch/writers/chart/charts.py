@@ -4,6 +4,8 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Callable
+from datetime import date
 from typing import Any
 
 from zeitbuch.core.assumptions.money import money_words
@@ -92,18 +94,7 @@ def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
     known.sort(key=lambda f: (-whole(f), f.name))
     top = max((whole(f) for f in known), default=0.0) or 1.0
     for at, f in enumerate(known):
-        assert f.cost_month is not None
-        left, models = 0.0, float(f.cost_month.amount)
-        for key, _, colour, hatch in _SHARES:
-            part = models * getattr(f.evidence, key)
-            if part:
-                axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
-            left += part
-        meters = whole(f) - models
-        if meters:
-            axes.barh(at, meters, 0.62, left=left, color=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7)
-        words = money_words(f.cost_month if f.meters_month is None else f.cost_month + f.meters_month)
-        axes.text(whole(f) + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
+        _draw_flow_bar(f, axes, at, whole, top)
     _label_rows(axes, [_shorten_name(f.name) for f in known])
     axes.set_xlim(0, top * 1.14)
     axes.set_xlabel(f"{result.currency} per month", fontsize=9, color=INK)
@@ -129,6 +120,21 @@ def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
     return _save_figure(figure, form)
 
 
+def _draw_flow_bar(f: FlowEstimate, axes: Any, at: int, whole: Callable[[FlowEstimate], float], top: float) -> None:
+    assert f.cost_month is not None
+    left, models = 0.0, float(f.cost_month.amount)
+    for key, _, colour, hatch in _SHARES:
+        part = models * getattr(f.evidence, key)
+        if part:
+            axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
+        left += part
+    meters = whole(f) - models
+    if meters:
+        axes.barh(at, meters, 0.62, left=left, color=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7)
+    words = money_words(f.cost_month if f.meters_month is None else f.cost_month + f.meters_month)
+    axes.text(whole(f) + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
+
+
 def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     """How the cost of a run varies, a row a flow: from P5 to P95, with median, mean and P99, on one logarithmic scale."""
     from matplotlib.lines import Line2D
@@ -140,27 +146,7 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     least = min((max(f.spread.course[1], f.spread.mean / 1000) for f in flows if f.spread), default=0.001)
     most = max((f.spread.p99 for f in flows if f.spread), default=1.0)
     for at, f in enumerate(flows):
-        assert f.spread is not None
-        s = f.spread
-        low, high = max(s.course[1], least), max(s.course[19], least)
-        quarter, three = max(s.course[5], least), max(s.course[15], least)
-        axes.plot([low, max(s.p99, least)], [at, at], color=INK, linewidth=0.9, zorder=1)
-        axes.barh(at, high - low, 0.26, left=low, color="#f0e6c8", edgecolor=INK, linewidth=0.7, zorder=2)
-        axes.barh(
-            at, three - quarter, 0.5, left=quarter, color="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, zorder=3
-        )
-        axes.plot([max(s.p50, least)] * 2, [at - 0.36, at + 0.36], color=INK, linewidth=2.2, zorder=4)
-        axes.plot([s.p99] * 2, [at - 0.18, at + 0.18], color=INK, linewidth=1.2, zorder=4)
-        axes.plot(
-            [s.mean],
-            [at],
-            marker="D",
-            markersize=5.5,
-            markerfacecolor=PAPER,
-            markeredgecolor=INK,
-            zorder=5,
-            linestyle="none",
-        )
+        _draw_run_bar(f, least, axes, at)
     _label_rows(axes, [_shorten_name(f.name) for f in flows])
     axes.set_xscale("log")
     axes.set_xlim(least * 0.8, most * 1.4)
@@ -180,6 +166,30 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
         Line2D([], [], marker="|", markersize=8, color=INK, linewidth=0.9, label="to P99"),
     ])  # fmt: skip
     return _save_figure(figure, form)
+
+
+def _draw_run_bar(f: FlowEstimate, least: float, axes: Any, at: int) -> None:
+    assert f.spread is not None
+    s = f.spread
+    low, high = max(s.course[1], least), max(s.course[19], least)
+    quarter, three = max(s.course[5], least), max(s.course[15], least)
+    axes.plot([low, max(s.p99, least)], [at, at], color=INK, linewidth=0.9, zorder=1)
+    axes.barh(at, high - low, 0.26, left=low, color="#f0e6c8", edgecolor=INK, linewidth=0.7, zorder=2)
+    axes.barh(
+        at, three - quarter, 0.5, left=quarter, color="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, zorder=3
+    )
+    axes.plot([max(s.p50, least)] * 2, [at - 0.36, at + 0.36], color=INK, linewidth=2.2, zorder=4)
+    axes.plot([s.p99] * 2, [at - 0.18, at + 0.18], color=INK, linewidth=1.2, zorder=4)
+    axes.plot(
+        [s.mean],
+        [at],
+        marker="D",
+        markersize=5.5,
+        markerfacecolor=PAPER,
+        markeredgecolor=INK,
+        zorder=5,
+        linestyle="none",
+    )
 
 
 def drivers_chart(found: list[Driver], currency: str, per: str, form: str = "png", most: int = 15) -> bytes:
@@ -231,17 +241,9 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
 
     figure, axes, height = _make_figure(len(results), left=0.11)
     kinds = (("models", "#4f7480", ""), ("meters", "#a9b9a8", "///"), ("fees", "#f0e6c8", "..."))
-    wholes = []
+    wholes: list[float] = []
     for at, r in enumerate(results):
-        left = 0.0
-        for money_of, (_, colour, hatch) in zip(
-            (r.total.cost_month, r.total.meters_month, r.total.fees_month), kinds, strict=True
-        ):
-            part = float(money_of.amount)
-            if part:
-                axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
-            left += part
-        wholes.append(left)
+        _draw_month_bar(r, kinds, axes, at, wholes)
     top = max(wholes, default=0.0) or 1.0
     for at, r in enumerate(results):
         t = r.total
@@ -251,10 +253,7 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
     _label_rows(axes, [r.month for r in results])
     axes.set_xlabel(f"{results[0].currency} per month", fontsize=9, color=INK)
     changes = card.change_dates() if card is not None else []
-    for at, r in enumerate(results):
-        if at and any(d.isoformat()[:7] == r.month for d in changes):
-            axes.plot([0, top * 1.32], [at - 0.5] * 2, color=INK, linewidth=0.9, linestyle=(0, (5, 3)))
-            axes.text(top * 1.32, at - 0.53, "the rate card changes", ha="right", va="bottom", fontsize=7.5, color=INK)
+    _mark_changes(results, changes, axes, top)
     missing = sorted({name for r in results for name in r.total.unknown_volume})
     whole = sum(wholes)
     left_out = f"; without {count_words(len(missing), 'flow')} of unknown volume" if missing else ""
@@ -275,6 +274,31 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
         figure, height, [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for w, c, h in shown]
     )
     return _save_figure(figure, form)
+
+
+def _draw_month_bar(
+    r: EstateEstimate,
+    kinds: tuple[tuple[str, str, str], tuple[str, str, str], tuple[str, str, str]],
+    axes: Any,
+    at: int,
+    wholes: list[float],
+) -> None:
+    left = 0.0
+    for money_of, (_, colour, hatch) in zip(
+        (r.total.cost_month, r.total.meters_month, r.total.fees_month), kinds, strict=True
+    ):
+        part = float(money_of.amount)
+        if part:
+            axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
+        left += part
+    wholes.append(left)
+
+
+def _mark_changes(results: list[EstateEstimate], changes: list[date], axes: Any, top: float) -> None:
+    for at, r in enumerate(results):
+        if at and any(d.isoformat()[:7] == r.month for d in changes):
+            axes.plot([0, top * 1.32], [at - 0.5] * 2, color=INK, linewidth=0.9, linestyle=(0, (5, 3)))
+            axes.text(top * 1.32, at - 0.53, "the rate card changes", ha="right", va="bottom", fontsize=7.5, color=INK)
 
 
 def write_png(data: ChartData, look: TextLook) -> bytes:

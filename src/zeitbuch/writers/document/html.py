@@ -91,11 +91,7 @@ def block_html(block: d.Block, picture: str = "") -> str:
         case d.Picture():
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):
-            rows = "".join(
-                f'<li><a href="{escape(name)}.html">{_escape_text(text)}</a><br><span class=quiet>{_escape_text(r)}</span></li>'
-                for text, name, r in items
-            )
-            return f"<ul>{rows}</ul>"
+            return _links_html(items)
         case d.Signatures(fingerprint=mark):
             heads = "".join(
                 f"<th scope=col>{name}</th>" for name in ("reviewed by", "role", "date", "verdict", "signature")
@@ -106,6 +102,14 @@ def block_html(block: d.Block, picture: str = "") -> str:
                 f"<p class=quiet>This document describes the state with the fingerprint <code>{mark[:16]}</code>. Moving boxes leaves it "
                 "valid; a changed prompt, model, link or setting does not. Verdicts: approved, approved with changes, refused.</p>"
             )
+
+
+def _links_html(items: tuple[tuple[str, str, str], ...]) -> str:
+    rows = "".join(
+        f'<li><a href="{escape(name)}.html">{_escape_text(text)}</a><br><span class=quiet>{_escape_text(r)}</span></li>'
+        for text, name, r in items
+    )
+    return f"<ul>{rows}</ul>"
 
 
 def to_html_page(page: d.Page, picture: str = "") -> str:

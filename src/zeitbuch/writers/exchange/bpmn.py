@@ -4,27 +4,20 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 from xml.etree import ElementTree as ET
+from xml.etree.ElementTree import Element
 
 import msgspec
 
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.kinds import KINDS, TRIGGERS
-from zeitbuch.core.model.records import Estate, Flow, Link, Record, Step, Trigger
+from zeitbuch.core.model.records import Estate, Flow, Link, Record, Schedule, Step, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .bpmn_diagram import write_diagram
+from .bpmn_names import DC, DI, XSI, B, Z, clean_text, xml_name
 
-_B = f"{{{E.MODEL_SPACE}}}"
-_D = f"{{{E.DIAGRAM_SPACE}}}"
-_DC = "{http://www.omg.org/spec/DD/20100524/DC}"
-_DI = "{http://www.omg.org/spec/DD/20100524/DI}"
-_Z = f"{{{E.OWN_SPACE}}}"
-_XSI = "{http://www.w3.org/2001/XMLSchema-instance}"
-_BAD = re.compile(r"[^A-Za-z0-9_.\-]")
-_CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
 _ACTIVITIES = frozenset({*E.TASKS, *E.SCOPES})
 
 
@@ -33,12 +26,12 @@ def to_bpmn(estate: Estate) -> str:
     for prefix, space in (
         ("bpmn", E.MODEL_SPACE),
         ("bpmndi", E.DIAGRAM_SPACE),
-        ("dc", _DC[1:-1]),
-        ("di", _DI[1:-1]),
+        ("dc", DC[1:-1]),
+        ("di", DI[1:-1]),
         ("zb", E.OWN_SPACE),
     ):
         ET.register_namespace(prefix, space)
-    root = ET.Element(_B + "definitions", {"id": "definitions", "targetNamespace": E.OWN_SPACE, "exporter": "zeitbuch"})
+    root = ET.Element(B + "definitions", {"id": "definitions", "targetNamespace": E.OWN_SPACE, "exporter": "zeitbuch"})
     diagrams: list[ET.Element] = []
     taken: set[str] = {"definitions"}
     for number, flow in enumerate(estate.flows, 1):
@@ -52,16 +45,6 @@ def to_bpmn(estate: Estate) -> str:
 def write_bpmn(estate: Estate, look: TextLook) -> str:
     """Flows as BPMN."""
     return to_bpmn(estate)
-
-
-def _clean_text(text: str) -> str:
-    return _CONTROL.sub("\ufffd", text)
-
-
-def _xml_name(text: str) -> str:
-    """A text as an XML name without colon."""
-    made = _BAD.sub("_", text)
-    return made if made[:1].isalpha() or made[:1] == "_" else f"n{made}"
 
 
 class _Process:
@@ -95,7 +78,7 @@ class _Process:
         """The id of a record within the file: an XML name that occurs once."""
         if key in self.names and not prefix:
             return self.names[key]
-        base = _xml_name(prefix + key)[:80]
+        base = xml_name(prefix + key)[:80]
         made, number = base, 2
         while made in self.taken:
             made, number = f"{base}_{number}", number + 1
@@ -109,10 +92,10 @@ class _Process:
         flow = self.flow
         process_id = self.element_id(f"\x00{flow.id}") if flow.id in self.steps else self.element_id(flow.id)
         process = ET.SubElement(
-            self.root, _B + "process", {"id": process_id, "name": _clean_text(flow.name), "isExecutable": "false"}
+            self.root, B + "process", {"id": process_id, "name": clean_text(flow.name), "isExecutable": "false"}
         )
         if flow.description:
-            ET.SubElement(process, _B + "documentation").text = _clean_text(flow.description)
+            ET.SubElement(process, B + "documentation").text = clean_text(flow.description)
         self._write_own_record(process, flow, E.FLOW_SAID, {"id": flow.id})
         self._write_lanes(process)
         inner = self._event_scopes()
@@ -127,8 +110,8 @@ class _Process:
         """The extension with what BPMN does not say of a record."""
         plain: dict[str, Any] = {key: value for key, value in msgspec.to_builtins(record).items() if key not in said}
         plain |= more or {}
-        extension = ET.SubElement(element, _B + "extensionElements")
-        ET.SubElement(extension, _Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
+        extension = ET.SubElement(element, B + "extensionElements")
+        ET.SubElement(extension, Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
 
     def _write_lanes(self, process: ET.Element) -> None:
         lanes: dict[str, list[str]] = {}
@@ -139,11 +122,11 @@ class _Process:
                     lanes.setdefault(second.value, []).append(record.id)
         if not lanes:
             return
-        outer = ET.SubElement(process, _B + "laneSet", {"id": self.element_id("lanes", f"p{self.number}_")})
+        outer = ET.SubElement(process, B + "laneSet", {"id": self.element_id("lanes", f"p{self.number}_")})
         for lane, members in lanes.items():
-            made = ET.SubElement(outer, _B + "lane", {"id": self.element_id(lane, "lane_"), "name": _clean_text(lane)})
+            made = ET.SubElement(outer, B + "lane", {"id": self.element_id(lane, "lane_"), "name": clean_text(lane)})
             for member in members:
-                ET.SubElement(made, _B + "flowNodeRef").text = self.element_id(member)
+                ET.SubElement(made, B + "flowNodeRef").text = self.element_id(member)
 
     def _event_scopes(self) -> dict[str, str]:
         """Triggers that stand inside an event sub-process, and its id."""
@@ -166,10 +149,10 @@ class _Process:
             tag = self.tags[step.id] = self._element_tag(step)
             if tag == "textAnnotation":
                 continue
-            element = ET.SubElement(parent, _B + tag, {"id": self.element_id(step.id), "name": _clean_text(step.name)})
+            element = ET.SubElement(parent, B + tag, {"id": self.element_id(step.id), "name": clean_text(step.name)})
             self.elements[step.id] = element
             if step.note:
-                ET.SubElement(element, _B + "documentation").text = _clean_text(step.note)
+                ET.SubElement(element, B + "documentation").text = clean_text(step.note)
             self._write_own_record(element, step, E.STEP_SAID, {"id": step.id})
             self._write_details(element, step, tag)
             if tag in E.SCOPES:
@@ -225,33 +208,34 @@ class _Process:
         if tag in E.EVENTS and len(words) > 1:
             self._write_definition(element, words[1], {second.name: second.value for second in step.inputs})
         elif tag == "callActivity" and step.calls:
-            element.set("calledElement", _xml_name(step.calls))
+            element.set("calledElement", xml_name(step.calls))
         elif tag in E.SCOPES:
-            if step.operation == E.EVENT_SUBPROCESS:
-                element.set("triggeredByEvent", "true")
-            if step.kind == "loop":
-                self._write_marker(element, step)
+            self._write_scope(element, step)
         if tag == "scriptTask":
-            script = next((second.value for second in step.inputs if second.name == "script"), None)
-            if isinstance(script, str):
-                ET.SubElement(element, _B + "script").text = _clean_text(script)
+            _write_script(element, step)
+
+    def _write_scope(self, element: Element[str], step: Step) -> None:
+        if step.operation == E.EVENT_SUBPROCESS:
+            element.set("triggeredByEvent", "true")
+        if step.kind == "loop":
+            self._write_marker(element, step)
 
     def _write_marker(self, element: ET.Element, step: Step) -> None:
         repeat = step.repeat
         if "multiInstance" in step.operation or (
             repeat is not None and (repeat.items or repeat.count is not None) and not repeat.until
         ):
-            marker = ET.SubElement(element, _B + E.MARKERS[0])
+            marker = ET.SubElement(element, B + E.MARKERS[0])
             if repeat is not None and repeat.count is not None:
-                ET.SubElement(marker, _B + "loopCardinality", {_XSI + "type": "bpmn:tFormalExpression"}).text = str(
+                ET.SubElement(marker, B + "loopCardinality", {XSI + "type": "bpmn:tFormalExpression"}).text = str(
                     repeat.count
                 )
             return
-        marker = ET.SubElement(element, _B + E.MARKERS[1])
+        marker = ET.SubElement(element, B + E.MARKERS[1])
         if repeat is not None and repeat.cap is not None:
             marker.set("loopMaximum", str(repeat.cap))
         if repeat is not None and repeat.until:
-            ET.SubElement(marker, _B + "loopCondition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
+            ET.SubElement(marker, B + "loopCondition", {XSI + "type": "bpmn:tFormalExpression"}).text = clean_text(
                 repeat.until
             )
 
@@ -259,24 +243,24 @@ class _Process:
         tag = f"{word}EventDefinition"
         if tag not in E.DEFINITIONS:
             return
-        made = ET.SubElement(element, _B + tag)
+        made = ET.SubElement(element, B + tag)
         if tag == "timerEventDefinition":
             for name in ("timeDate", "timeDuration", "timeCycle"):
                 if said.get(name):
-                    ET.SubElement(made, _B + name, {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
+                    ET.SubElement(made, B + name, {XSI + "type": "bpmn:tFormalExpression"}).text = clean_text(
                         str(said[name])
                     )
                     break
         elif tag == "conditionalEventDefinition":
-            ET.SubElement(made, _B + "condition", {_XSI + "type": "bpmn:tFormalExpression"}).text = _clean_text(
+            ET.SubElement(made, B + "condition", {XSI + "type": "bpmn:tFormalExpression"}).text = clean_text(
                 str(said.get("condition", ""))
             )
         elif tag == "linkEventDefinition":
-            made.set("name", _clean_text(str(said.get("name", ""))))
+            made.set("name", clean_text(str(said.get("name", ""))))
 
     def _write_trigger(self, parent: ET.Element, trigger: Trigger, scope: str | None) -> None:
         element = ET.SubElement(
-            parent, _B + "startEvent", {"id": self.element_id(trigger.id), "name": _clean_text(trigger.name)}
+            parent, B + "startEvent", {"id": self.element_id(trigger.id), "name": clean_text(trigger.name)}
         )
         self.elements[trigger.id] = element
         self.tags[trigger.id] = "startEvent"
@@ -284,27 +268,33 @@ class _Process:
         schedule = trigger.schedule
         row = TRIGGERS[trigger.kind]
         if row.bpmn == "timer":
-            clock = ""
-            if schedule is not None:
-                clock = schedule.cron or schedule.rule or schedule.repeat or ""
-                if schedule.every is not None:
-                    clock = f"R/PT{schedule.every:g}S"
-            self._write_definition(element, "timer", {"timeCycle": clock})
+            self._write_clock(schedule, element)
         elif row.bpmn:
             # Only the start of an event sub-process may catch an error (clause 10.5.6).
             word = "message" if row.bpmn == "error" and scope is None else row.bpmn
             self._write_definition(element, word, {})
         if scope is not None:
             # The way from the start into an event sub-process: to the steps that nothing else leads to.
-            reached = {link.target for link in self.flow.links}
-            for number, step in enumerate(step for step in self.inside.get(scope, ()) if step.id not in reached):
-                edge = self.element_id(f"{trigger.id}.{number}", "entry_")
-                ET.SubElement(
-                    parent,
-                    _B + "sequenceFlow",
-                    {"id": edge, "sourceRef": self.element_id(trigger.id), "targetRef": self.element_id(step.id)},
-                )
-                self.edges.append((edge, trigger.id, step.id))
+            self._write_entry(parent, trigger, scope)
+
+    def _write_clock(self, schedule: Schedule | None, element: Element[str]) -> None:
+        clock = ""
+        if schedule is not None:
+            clock = schedule.cron or schedule.rule or schedule.repeat or ""
+            if schedule.every is not None:
+                clock = f"R/PT{schedule.every:g}S"
+        self._write_definition(element, "timer", {"timeCycle": clock})
+
+    def _write_entry(self, parent: Element[str], trigger: Trigger, scope: str) -> None:
+        reached = {link.target for link in self.flow.links}
+        for number, step in enumerate(step for step in self.inside.get(scope, ()) if step.id not in reached):
+            edge = self.element_id(f"{trigger.id}.{number}", "entry_")
+            ET.SubElement(
+                parent,
+                B + "sequenceFlow",
+                {"id": edge, "sourceRef": self.element_id(trigger.id), "targetRef": self.element_id(step.id)},
+            )
+            self.edges.append((edge, trigger.id, step.id))
 
     # -- links --------------------------------------------------------------------------------------------------------
 
@@ -344,26 +334,26 @@ class _Process:
         edge = self.element_id(f"{number}", f"flow{self.number}_")
         made = ET.SubElement(
             parent,
-            _B + "sequenceFlow",
+            B + "sequenceFlow",
             {"id": edge, "sourceRef": self.element_id(link.source), "targetRef": self.element_id(link.target)},
         )
         if link.label:
-            made.set("name", _clean_text(link.label))
+            made.set("name", clean_text(link.label))
         self._write_own_record(made, link, E.LINK_SAID)
         if link.condition:
-            ET.SubElement(
-                made, _B + "conditionExpression", {_XSI + "type": "bpmn:tFormalExpression"}
-            ).text = _clean_text(link.condition)
+            ET.SubElement(made, B + "conditionExpression", {XSI + "type": "bpmn:tFormalExpression"}).text = clean_text(
+                link.condition
+            )
         self.edges.append((edge, link.source, link.target))
 
     def _write_artifacts(self, process: ET.Element) -> None:
         """Notes, and links that are no sequence: helpers of an agent, names of branches."""
         for step in self.flow.steps:
             if self.tags.get(step.id) == "textAnnotation":
-                made = ET.SubElement(process, _B + "textAnnotation", {"id": self.element_id(step.id)})
+                made = ET.SubElement(process, B + "textAnnotation", {"id": self.element_id(step.id)})
                 self.elements[step.id] = made
                 self._write_own_record(made, step, ("id", "origin", "position"), {"id": step.id})
-                ET.SubElement(made, _B + "text").text = _clean_text(step.note or step.name)
+                ET.SubElement(made, B + "text").text = clean_text(step.note or step.name)
         for number, link in enumerate(self.flow.links, 1):
             target = self.steps.get(link.target)
             notes = "textAnnotation" in (self.tags.get(link.source), self.tags.get(link.target))
@@ -372,11 +362,17 @@ class _Process:
                 key = self.element_id(f"{number}", f"tie{self.number}_")
                 made = ET.SubElement(
                     process,
-                    _B + "association",
+                    B + "association",
                     {"id": key, "sourceRef": self.element_id(link.source), "targetRef": self.element_id(link.target)},
                 )
                 self._write_own_record(made, link, E.LINK_SAID)
                 self.edges.append((key, link.source, link.target))
+
+
+def _write_script(element: Element[str], step: Step) -> None:
+    script = next((second.value for second in step.inputs if second.name == "script"), None)
+    if isinstance(script, str):
+        ET.SubElement(element, B + "script").text = clean_text(script)
 
 
 # Brackets and ampersands inside the JSON of an extension are escaped there, so that it stays readable as text.

@@ -72,14 +72,7 @@ def write_diagram(p: Drawn, process_id: str) -> ET.Element:
 
 def _element_boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
     """Where each element stands: the builder's own positions, else those of our map."""
-    drawn = draw_scene(Graph(p.flow), measure_text)
-    boxes: dict[str, tuple[float, float, float, float]] = {
-        frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in drawn.frames
-    }
-    boxes |= {
-        placed_card.card.id: (placed_card.x, placed_card.y, placed_card.card.width, placed_card.card.height)
-        for placed_card in drawn.cards
-    }
+    boxes = _boxes_of_map(p)
     records: list[Step | Trigger] = [*p.flow.steps, *p.flow.triggers]
     given = {record.id: record.position for record in records if record.position is not None}
     bottom = max((y + h for _, y, _, h in boxes.values()), default=0.0) + 40
@@ -93,6 +86,18 @@ def _element_boxes(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
             box = (*given[key], box[2], box[3])
         result[key] = box
     return result
+
+
+def _boxes_of_map(p: Drawn) -> dict[str, tuple[float, float, float, float]]:
+    drawn = draw_scene(Graph(p.flow), measure_text)
+    boxes: dict[str, tuple[float, float, float, float]] = {
+        frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in drawn.frames
+    }
+    boxes |= {
+        placed_card.card.id: (placed_card.x, placed_card.y, placed_card.card.width, placed_card.card.height)
+        for placed_card in drawn.cards
+    }
+    return boxes
 
 
 def _coordinate(value: float) -> str:

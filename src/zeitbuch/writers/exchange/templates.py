@@ -9,7 +9,7 @@ import json
 from collections.abc import Sequence
 
 from zeitbuch.core.assumptions.quantities import QUANTITIES
-from zeitbuch.core.estimate.scenario import Scenario
+from zeitbuch.core.estimate.scenario_records import Scenario
 from zeitbuch.writers.escape.text import make_inert
 
 

@@ -4,10 +4,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.records import Link
 from zeitbuch.core.model.words import trigger_words
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
@@ -84,24 +86,28 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
         return end(inside[-1 if last else 0], last) if inside else id
 
     for link in graph.flow.links:
-        if link.role == "attach" or link.source not in ids or link.target not in ids:
-            continue
-        first, second = end(link.source, True), end(link.target, False)
-        within = link.source in graph.scope_path(link.target)
-        if within:
-            continue
-        facts = []
-        text = _link_label(link.label, link.condition, link.role == "error")
-        if text:
-            facts.append(f"label={dot_quoted(text)}")
-        if first != link.source:
-            facts.append(f"ltail=cluster_{ids[link.source]}")
-        if second != link.target:
-            facts.append(f"lhead=cluster_{ids[link.target]}")
-        if link.role == "error":
-            facts.append("style=dashed, arrowhead=tee")
-        out.append(f"  {ids[first]} -> {ids[second]}{' [' + ', '.join(facts) + ']' if facts else ''};")
+        _link_line(graph, link, ids, end, out)
     return "\n".join([*out, "}"]) + "\n"
+
+
+def _link_line(graph: Graph, link: Link, ids: dict[str, str], end: Callable[[str, bool], str], out: list[str]) -> None:
+    if link.role == "attach" or link.source not in ids or link.target not in ids:
+        return
+    first, second = end(link.source, True), end(link.target, False)
+    within = link.source in graph.scope_path(link.target)
+    if within:
+        return
+    facts = []
+    text = _link_label(link.label, link.condition, link.role == "error")
+    if text:
+        facts.append(f"label={dot_quoted(text)}")
+    if first != link.source:
+        facts.append(f"ltail=cluster_{ids[link.source]}")
+    if second != link.target:
+        facts.append(f"lhead=cluster_{ids[link.target]}")
+    if link.role == "error":
+        facts.append("style=dashed, arrowhead=tee")
+    out.append(f"  {ids[first]} -> {ids[second]}{' [' + ', '.join(facts) + ']' if facts else ''};")
 
 
 _MARKUP = re.compile(r"[^0-9A-Za-z .,:()/+=äöüÄÖÜß·‘’–-]")

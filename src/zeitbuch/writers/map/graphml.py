@@ -7,6 +7,7 @@ from xml.etree import ElementTree as ET
 
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.geometry import Scene
+from zeitbuch.core.model.records import Step
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -30,55 +31,61 @@ def to_graphml(graph: Graph, scene: Scene) -> str:
             root, f"{{{_SPACE}}}key", {"id": f"{domain}.{name}", "for": domain, "attr.name": name, "attr.type": kind}
         )
     top = ET.SubElement(root, f"{{{_SPACE}}}graph", {"id": "flow", "edgedefault": "directed"})
-    ids = {id: f"n{index}" for index, id in enumerate([*graph.triggers, *graph.steps])}
-    places = {
-        placed_card.card.id: (placed_card.x, placed_card.y, placed_card.card.width, placed_card.card.height)
-        for placed_card in scene.cards
-    }
-    places.update({frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in scene.frames})
-
-    def data(element: ET.Element, domain: str, values: dict[str, str]) -> None:
-        for name, value in values.items():
-            if value:
-                ET.SubElement(element, f"{{{_SPACE}}}data", {"key": f"{domain}.{name}"}).text = make_inert(value)
-
-    def node(parent: ET.Element, id: str, values: dict[str, str]) -> ET.Element:
-        made = ET.SubElement(parent, f"{{{_SPACE}}}node", {"id": ids[id]})
-        place = places.get(id)
-        if place is not None:
-            values.update(zip(("x", "y", "width", "height"), [f"{value:g}" for value in place], strict=True))
-        data(made, "node", {"id": id, **values})
-        return made
-
+    writing = _Writing(graph, scene)
     for trigger in graph.triggers.values():
-        node(top, trigger.id, {"name": trigger.title, "kind": f"trigger: {trigger.kind}"})
-
-    def level(scope: str | None, parent: ET.Element) -> None:
-        for step in graph.levels[scope].steps:
-            for one in (step, *graph.attached.get(step.id, [])):
-                made = node(
-                    parent,
-                    one.id,
-                    {
-                        "name": one.title, "kind": one.kind, "number": graph.numbers.get(one.id, ""), "effect": one.effect,
-                        "operation": one.operation,
-                    },
-                )  # fmt: skip
-                if one is step and step.id in graph.levels:
-                    inner = ET.SubElement(
-                        made, f"{{{_SPACE}}}graph", {"id": f"{ids[step.id]}.g", "edgedefault": "directed"}
-                    )
-                    level(step.id, inner)
-
-    level(None, top)
-    for position, link in enumerate(graph.flow.links):
-        if link.source in ids and link.target in ids:
-            edge = ET.SubElement(
-                top, f"{{{_SPACE}}}edge", {"id": f"e{position}", "source": ids[link.source], "target": ids[link.target]}
-            )
-            data(edge, "edge", {"role": link.role, "label": link.label, "condition": link.condition})
+        writing.add_node(top, trigger.id, {"name": trigger.title, "kind": f"trigger: {trigger.kind}"})
+    writing.add_level(None, top)
+    writing.add_edges(top)
     ET.indent(root, " ")
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(root, encoding="unicode") + "\n"
+
+
+class _Writing:
+    """Nodes and edges of one flow."""
+
+    def __init__(self, graph: Graph, scene: Scene) -> None:
+        self.graph = graph
+        self.ids = {id: f"n{index}" for index, id in enumerate([*graph.triggers, *graph.steps])}
+        self.places = {
+            placed.card.id: (placed.x, placed.y, placed.card.width, placed.card.height) for placed in scene.cards
+        }
+        self.places |= {frame.card.id: (frame.x, frame.y, frame.width, frame.height) for frame in scene.frames}
+
+    def add_node(self, parent: ET.Element, id: str, values: dict[str, str]) -> ET.Element:
+        made = ET.SubElement(parent, f"{{{_SPACE}}}node", {"id": self.ids[id]})
+        place = self.places.get(id)
+        if place is not None:
+            values.update(zip(("x", "y", "width", "height"), [f"{value:g}" for value in place], strict=True))
+        _add_data(made, "node", {"id": id, **values})
+        return made
+
+    def add_level(self, scope: str | None, parent: ET.Element) -> None:
+        for step in self.graph.levels[scope].steps:
+            made = self.add_node(parent, step.id, self._values_of(step))
+            if step.id in self.graph.levels:
+                inner = {"id": f"{self.ids[step.id]}.g", "edgedefault": "directed"}
+                self.add_level(step.id, ET.SubElement(made, f"{{{_SPACE}}}graph", inner))
+            for helper in self.graph.attached.get(step.id, []):
+                self.add_node(parent, helper.id, self._values_of(helper))
+
+    def _values_of(self, step: Step) -> dict[str, str]:
+        number = self.graph.numbers.get(step.id, "")
+        return {
+            "name": step.title, "kind": step.kind, "number": number, "effect": step.effect, "operation": step.operation,
+        }  # fmt: skip
+
+    def add_edges(self, parent: ET.Element) -> None:
+        for position, link in enumerate(self.graph.flow.links):
+            if link.source in self.ids and link.target in self.ids:
+                ends = {"source": self.ids[link.source], "target": self.ids[link.target]}
+                edge = ET.SubElement(parent, f"{{{_SPACE}}}edge", {"id": f"e{position}", **ends})
+                _add_data(edge, "edge", {"role": link.role, "label": link.label, "condition": link.condition})
+
+
+def _add_data(element: ET.Element, domain: str, values: dict[str, str]) -> None:
+    for name, value in values.items():
+        if value:
+            ET.SubElement(element, f"{{{_SPACE}}}data", {"key": f"{domain}.{name}"}).text = make_inert(value)
 
 
 def write_graphml(drawing: MapDrawing, look: TextLook) -> str:

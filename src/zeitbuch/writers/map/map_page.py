@@ -302,6 +302,28 @@ class _Page:
         """Everything about a step: sentence, settings, prompts, data in and out, estimate, place in the export."""
         graph, ways = self.graph, self.ways
         blocks: list[Block] = []
+        self._about_step(step, blocks, graph)
+        remarks = self.showing.remarks.get(step.id, ())
+        if remarks:
+            blocks.append(Bullets(remarks))
+        own = {step.id, *[h.id for h in graph.attached.get(step.id, [])]}
+        taken = [ways.read_words(read) for read in self.reads.get(step.id, [])]
+        given = [
+            f"{self._name_of(read.reader)}: {read.where}"
+            for read in self.uses.get(step.id, [])
+            if read.reader not in own
+        ]
+        for title, lines in (("Takes", taken), ("Is used by", given)):
+            if lines:
+                blocks += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
+        found = self.estimates.get(step.id)
+        if found is not None:
+            self._estimate_blocks(found, blocks)
+        if step.origin is not None:
+            blocks.append(Paragraph(f"In the export: {step.origin}", quiet=True))
+        return blocks
+
+    def _about_step(self, step: Step, blocks: list[Block], graph: Graph) -> None:
         if not self.estate:
             blocks += [second for second in step_blocks(graph, step) if not isinstance(second, Heading)]
             for helper in graph.attached.get(step.id, []):
@@ -321,35 +343,19 @@ class _Page:
                 if calls
                 else []
             )
-        remarks = self.showing.remarks.get(step.id, ())
-        if remarks:
-            blocks.append(Bullets(remarks))
-        own = {step.id, *[h.id for h in graph.attached.get(step.id, [])]}
-        taken = [ways.read_words(read) for read in self.reads.get(step.id, [])]
-        given = [
-            f"{self._name_of(read.reader)}: {read.where}"
-            for read in self.uses.get(step.id, [])
-            if read.reader not in own
+
+    def _estimate_blocks(self, found: StepEstimate, blocks: list[Block]) -> None:
+        pairs = [
+            ("Passes per run", number_text(found.passes)),
+            ("Model calls per run", number_text(found.calls) if found.calls else ""),
         ]
-        for title, lines in (("Takes", taken), ("Is used by", given)):
-            if lines:
-                blocks += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
-        found = self.estimates.get(step.id)
-        if found is not None:
-            pairs = [
-                ("Passes per run", number_text(found.passes)),
-                ("Model calls per run", number_text(found.calls) if found.calls else ""),
+        if found.calls:
+            pairs += [
+                ("Tokens per run", f"{found.input_tokens:,.0f} in, {found.output_tokens:,.0f} out"),
+                ("Cost per run", money_words(found.cost, self.currency)),
+                ("Rests on", evidence_words(found.evidence)),
             ]
-            if found.calls:
-                pairs += [
-                    ("Tokens per run", f"{found.input_tokens:,.0f} in, {found.output_tokens:,.0f} out"),
-                    ("Cost per run", money_words(found.cost, self.currency)),
-                    ("Rests on", evidence_words(found.evidence)),
-                ]
-            blocks += [Heading(3, "Estimate"), Facts(tuple((key, value) for key, value in pairs if value))]
-        if step.origin is not None:
-            blocks.append(Paragraph(f"In the export: {step.origin}", quiet=True))
-        return blocks
+        blocks += [Heading(3, "Estimate"), Facts(tuple((key, value) for key, value in pairs if value))]
 
 
 def write_html(drawing: MapDrawing, look: TextLook) -> str:

@@ -136,28 +136,36 @@ def _draw_card(pen: _Pen, placed: PlacedCard) -> None:
             width=max(1, round(1.1 * k)),
         )  # fmt: skip
     else:
-        around = [(x, y), (x + card.width, y), (x + card.width, y + card.height), (x, y + card.height), (x, y)]
-        pen.rect(x, y, card.width, card.height, fill=CARD)
-        _draw_spine(pen, x, y, card.height, card.effect)
-        if card.meter is not None:
-            for share, tone in ((1.0, RULE), (card.meter, INK)):
-                pen.rect(x + SPINE + 4, y + card.height - 8, (card.width - SPINE - 8) * share, 4, fill=tone)
-        pen.path(around, INK, 2.6 if card.marked else 1.1, (1.5, 3) if card.frame == "dotted" else None)
-        if card.frame == "double":
-            pen.rect(x - 3, y - 3, card.width + 6, card.height + 6, line=INK, width=0.9)
+        _draw_body(pen, x, y, card)
     left, at = x + SPINE + PAD, y + PAD - 2
     for line in card.lines:
         at += LEADING[line.size]
         pen.text(left, at - 3.5, line.text, line.size, line.bold, QUIET if line.quiet or not card.enabled else INK)
     at += 5
+    _draw_rows(pen, card, x, at, left)
+    if card.number:
+        pen.text(x + card.width - 5, y + 12, card.number, 8.5, colour=QUIET, right=True)
+
+
+def _draw_body(pen: _Pen, x: float, y: float, card: Card) -> None:
+    around = [(x, y), (x + card.width, y), (x + card.width, y + card.height), (x, y + card.height), (x, y)]
+    pen.rect(x, y, card.width, card.height, fill=CARD)
+    _draw_spine(pen, x, y, card.height, card.effect)
+    if card.meter is not None:
+        for share, tone in ((1.0, RULE), (card.meter, INK)):
+            pen.rect(x + SPINE + 4, y + card.height - 8, (card.width - SPINE - 8) * share, 4, fill=tone)
+    pen.path(around, INK, 2.6 if card.marked else 1.1, (1.5, 3) if card.frame == "dotted" else None)
+    if card.frame == "double":
+        pen.rect(x - 3, y - 3, card.width + 6, card.height + 6, line=INK, width=0.9)
+
+
+def _draw_rows(pen: _Pen, card: Card, x: float, at: float, left: float) -> None:
     for row in card.rows:
         pen.path([(x + SPINE, at), (x + card.width, at)], RULE, 0.8)
         _draw_spine(pen, left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0)
         pen.text(left + 10, at + 13.5, row.role, SMALL, colour=QUIET)
         pen.text(left + 62, at + 13.5, row.text, SMALL)
         at += ROW_HEIGHT
-    if card.number:
-        pen.text(x + card.width - 5, y + 12, card.number, 8.5, colour=QUIET, right=True)
 
 
 def _draw_frame(pen: _Pen, frame: Frame) -> None:
@@ -220,6 +228,14 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
         _draw_route(pen, route)
     for card in scene.cards:
         _draw_card(pen, card)
+    _draw_legend(scene, pen)
+    size = (math.ceil(scene.width * scale), math.ceil(scene.height * scale))
+    out = io.BytesIO()
+    pen.image.resize(size, Image.Resampling.LANCZOS).save(out, "PNG", optimize=False)
+    return out.getvalue()
+
+
+def _draw_legend(scene: Scene, pen: _Pen) -> None:
     x = 28.0
     for effect in scene.effects:
         _draw_spine(pen, x, scene.height - 30, 14, effect)
@@ -229,10 +245,6 @@ def to_png(scene: Scene, scale: float = 2.0) -> bytes:
     if scene.scale:
         pen.rect(x, scene.height - 25, 30, 4, fill=INK)
         pen.text(x + 38, scene.height - 19, scene.scale, SMALL, colour=QUIET)
-    size = (math.ceil(scene.width * scale), math.ceil(scene.height * scale))
-    out = io.BytesIO()
-    pen.image.resize(size, Image.Resampling.LANCZOS).save(out, "PNG", optimize=False)
-    return out.getvalue()
 
 
 def write_png(drawing: MapDrawing, look: TextLook) -> bytes:

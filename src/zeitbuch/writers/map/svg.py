@@ -74,6 +74,17 @@ class Drawing:
             self.mark(card, x, y, card.width, card.height),
             self.tabs(card, x, y, card.width, card.height),
         ]
+        self._card_body(card, parts, x, y, dash)
+        left = x + SPINE + PAD
+        at = y + PAD - 2
+        at = self._card_lines(card, at, parts, left)
+        if card.rows:
+            self._card_rows(at, card, parts, x, left)
+        if card.number:
+            parts.append(self.text(x + card.width - 5, y + 12, card.number, 8.5, colour=self.look.quiet, anchor="end"))
+        return "".join([*parts, "</g>"])
+
+    def _card_body(self, card: Card, parts: list[str], x: float, y: float, dash: str) -> None:
         if card.frame == "start":
             parts.append(
                 f'<rect x="{coordinate(x)}" y="{coordinate(y)}" width="{coordinate(card.width)}" height="{coordinate(card.height)}" rx="{coordinate(card.height / 2)}" '
@@ -96,8 +107,8 @@ class Drawing:
                     f'<rect x="{coordinate(x - 3)}" y="{coordinate(y - 3)}" width="{coordinate(card.width + 6)}" height="{coordinate(card.height + 6)}" '
                     f'fill="none" stroke="{self.look.ink}" stroke-width="0.9"/>'
                 )
-        left = x + SPINE + PAD
-        at = y + PAD - 2
+
+    def _card_lines(self, card: Card, at: float, parts: list[str], left: float) -> float:
         for line in card.lines:
             at += LEADING[line.size]
             parts.append(
@@ -111,20 +122,19 @@ class Drawing:
                     line.full,
                 )
             )
-        if card.rows:
-            at += 5
-            for row in card.rows:
-                parts.append(
-                    f'<line x1="{coordinate(x + SPINE)}" y1="{coordinate(at)}" x2="{coordinate(x + card.width)}" '
-                    f'y2="{coordinate(at)}" stroke="{self.look.rule}" stroke-width="0.8"/>'
-                )
-                parts.append(_spine_svg(left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0))
-                parts.append(self.text(left + 10, at + 13.5, row.role, SMALL, colour=self.look.quiet))
-                parts.append(self.text(left + 62, at + 13.5, row.text, SMALL, full=row.full))
-                at += ROW_HEIGHT
-        if card.number:
-            parts.append(self.text(x + card.width - 5, y + 12, card.number, 8.5, colour=self.look.quiet, anchor="end"))
-        return "".join([*parts, "</g>"])
+        return at
+
+    def _card_rows(self, at: float, card: Card, parts: list[str], x: float, left: float) -> None:
+        at += 5
+        for row in card.rows:
+            parts.append(
+                f'<line x1="{coordinate(x + SPINE)}" y1="{coordinate(at)}" x2="{coordinate(x + card.width)}" '
+                f'y2="{coordinate(at)}" stroke="{self.look.rule}" stroke-width="0.8"/>'
+            )
+            parts.append(_spine_svg(left, at + 4, ROW_HEIGHT - 8, row.effect, 5.0))
+            parts.append(self.text(left + 10, at + 13.5, row.role, SMALL, colour=self.look.quiet))
+            parts.append(self.text(left + 62, at + 13.5, row.text, SMALL, full=row.full))
+            at += ROW_HEIGHT
 
     def mark(self, card: Card, x: float, y: float, width: float, height: float) -> str:
         """What a comparison says of a card, as a second outline: heavy, struck through, or dotted."""

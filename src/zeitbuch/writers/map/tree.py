@@ -8,6 +8,7 @@ from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import trigger_words
 from zeitbuch.writers.escape.text import make_inert
@@ -118,14 +119,7 @@ class _Tree:
         number = graph.numbers.get(id, "")
         text = f"{number} {step.title}"
         if self.showing.detail != "names":
-            use = model_of(graph, step)
-            facts = [use.name if use is not None and use.name else KINDS[step.kind].words, EFFECTS[step.effect].verb]
-            if step.repeat is not None and (step.repeat.items or step.repeat.until):
-                said = f"for each of {step.repeat.items}" if step.repeat.items else f"until {step.repeat.until}"
-                facts = [replace_refs(said, step.repeat.refs, graph.names)]
-            if not step.enabled:
-                facts.append("switched off")
-            text += f" · {', '.join(f for f in facts if f)}"
+            text = _facts_of_step(graph, step, text)
         text += "".join(f" · {r}" for r in self.showing.remarks.get(id, ()))
         meter = self.showing.meters.get(id)
         if meter is not None:
@@ -137,6 +131,18 @@ class _Tree:
             for prompt in step.model.prompts:
                 for line in replace_refs(prompt.text, prompt.refs, graph.names).strip().splitlines()[:6]:
                     self._add_line(rest + "   | ", line)
+
+
+def _facts_of_step(graph: Graph, step: Step, text: str) -> str:
+    use = model_of(graph, step)
+    facts = [use.name if use is not None and use.name else KINDS[step.kind].words, EFFECTS[step.effect].verb]
+    if step.repeat is not None and (step.repeat.items or step.repeat.until):
+        said = f"for each of {step.repeat.items}" if step.repeat.items else f"until {step.repeat.until}"
+        facts = [replace_refs(said, step.repeat.refs, graph.names)]
+    if not step.enabled:
+        facts.append("switched off")
+    text += f" · {', '.join(f for f in facts if f)}"
+    return text
 
 
 def write_text(drawing: MapDrawing, look: TextLook) -> str:

@@ -65,6 +65,12 @@ def align_rows(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequ
         padded.append(made)
     if whole:
         return [GAP.join(row).rstrip() for row in zip(*padded, strict=True)]
+    return _break_rows(rows, widths, right, padded)
+
+
+def _break_rows(
+    rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool], padded: list[list[str | None]]
+) -> list[str]:
     found: list[str] = []
     for row, plain in zip(rows, zip(*padded, strict=True), strict=True):
         if None not in plain:

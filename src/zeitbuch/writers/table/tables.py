@@ -84,6 +84,11 @@ def fit_columns(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[i
         sizes[index] -= 1
         spare += 1
     # Columns that lack least are made whole first, so that few are broken at all.
+    _share_room(kept, natural, sizes, spare)
+    return kept, [sizes[index] for index in kept]
+
+
+def _share_room(kept: list[int], natural: list[int], sizes: dict[int, int], spare: int) -> None:
     for index in sorted(kept, key=lambda i: natural[i] - sizes[i]):
         lack = natural[index] - sizes[index]
         if 0 < lack <= spare:
@@ -97,7 +102,6 @@ def fit_columns(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[i
         index = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
         sizes[index] += 1
         spare -= 1
-    return kept, [sizes[index] for index in kept]
 
 
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:

@@ -87,20 +87,36 @@ def _gain_without(old: Course, new: Course, step: str) -> int:
     """How many differing arrows fewer there are without a step."""
     one, two = old.neighbours_of(step), new.neighbours_of(step)
     gone = {(first, step) for first in one[0] | two[0]} | {(step, second) for second in one[1] | two[1]}
-    bridges = {
+    bridges = _bridge_arrows(step, one, two)
+    before = sum(old.has_arrow(*arrow) != new.has_arrow(*arrow) for arrow in gone | bridges)
+    after = _differing_after(old, new, bridges, one, two)
+    return before - after
+
+
+def _bridge_arrows(step: str, one: tuple[set[str], set[str]], two: tuple[set[str], set[str]]) -> set[tuple[str, str]]:
+    """Arrows that would stand where the step was."""
+    return {
         (first, second)
         for side in (one, two)
         for first in side[0]
         for second in side[1]
         if first != second and step not in (first, second)
     }
-    before = sum(old.has_arrow(*arrow) != new.has_arrow(*arrow) for arrow in gone | bridges)
+
+
+def _differing_after(
+    old: Course,
+    new: Course,
+    bridges: set[tuple[str, str]],
+    one: tuple[set[str], set[str]],
+    two: tuple[set[str], set[str]],
+) -> int:
     after = 0
     for first, second in bridges:
         was = old.has_arrow(first, second) or (first in one[0] and second in one[1])
         now = new.has_arrow(first, second) or (first in two[0] and second in two[1])
         after += was != now
-    return before - after
+    return after
 
 
 def find_moved_steps(old: Course, new: Course, kept: dict[str, int], least: int) -> list[str]:
@@ -111,16 +127,24 @@ def find_moved_steps(old: Course, new: Course, kept: dict[str, int], least: int)
         differing = old.all_arrows() ^ new.all_arrows()
         if len(differing) < least:
             return chosen
-        best, most = None, least - 1
-        for step in sorted({name for arrow in differing for name in arrow if name in kept}, key=kept.__getitem__):
-            before, after = old.neighbours_of(step)[0], new.neighbours_of(step)[0]
-            if not before or not after or before & after:
-                continue
-            gain = _gain_without(old, new, step)
-            if gain > most:
-                best, most = step, gain
+        best = _best_move(old, new, kept, least, differing)
         if best is None:
             return chosen
         chosen.append(best)
         old.take_out(best)
         new.take_out(best)
+
+
+def _best_move(
+    old: Course, new: Course, kept: dict[str, int], least: int, differing: set[tuple[str, str]]
+) -> str | None:
+    """The step whose moving explains most of the differing arrows, if it is enough."""
+    best, most = None, least - 1
+    for step in sorted({name for arrow in differing for name in arrow if name in kept}, key=kept.__getitem__):
+        before, after = old.neighbours_of(step)[0], new.neighbours_of(step)[0]
+        if not before or not after or before & after:
+            continue
+        gain = _gain_without(old, new, step)
+        if gain > most:
+            best, most = step, gain
+    return best

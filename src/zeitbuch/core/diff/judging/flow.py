@@ -3,12 +3,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.model.records import Connection, Trigger
+from zeitbuch.core.model.records import Connection, Origin, Trigger
 from zeitbuch.core.model.words import schedule_words, trigger_words
 
 from .inputs import judge_inputs
@@ -114,6 +116,23 @@ def _judge_trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
         what += edits("schedule")
     if what:
         pair.add_change("trigger", where, _bare_trigger_words(a), _bare_trigger_words(b), what, entry, step=b.id)
+    _judge_schedule(pair, a, b, where, edits, entry)
+    _judge_details(pair, a, b, where, edits, entry)
+    judge_inputs(pair, "trigger", b.id, where, a.inputs, b.inputs, entry)
+    if a.unread != b.unread:
+        pair.add_change(
+            "unread content", where, brief_value(a.unread), brief_value(b.unread), edits("unread"), entry, step=b.id
+        )
+
+
+def _judge_schedule(
+    pair: FlowPairing,
+    a: Trigger,
+    b: Trigger,
+    where: str,
+    edits: Callable[[str], tuple[Edit, ...]],
+    entry: tuple[Origin | None, Origin | None],
+) -> None:
     if a.schedule != b.schedule and a.kind == b.kind:
         text, second_text = (
             schedule_words(trigger.schedule) if trigger.schedule else "at times not stated" for trigger in (a, b)
@@ -121,6 +140,16 @@ def _judge_trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
         if text == second_text and a.schedule is not None and b.schedule is not None:
             text, second_text = str(structs.asdict(a.schedule)), str(structs.asdict(b.schedule))
         pair.add_change("schedule", where, text, second_text, edits("schedule"), entry, step=b.id)
+
+
+def _judge_details(
+    pair: FlowPairing,
+    a: Trigger,
+    b: Trigger,
+    where: str,
+    edits: Callable[[str], tuple[Edit, ...]],
+    entry: tuple[Origin | None, Origin | None],
+) -> None:
     if a.condition != b.condition:
         pair.add_text_change(
             "trigger condition",
@@ -145,11 +174,6 @@ def _judge_trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:
     if a.operation != b.operation:
         pair.add_change(
             "other setting", f"{where} (operation)", a.operation, b.operation, edits("operation"), entry, step=b.id
-        )
-    judge_inputs(pair, "trigger", b.id, where, a.inputs, b.inputs, entry)
-    if a.unread != b.unread:
-        pair.add_change(
-            "unread content", where, brief_value(a.unread), brief_value(b.unread), edits("unread"), entry, step=b.id
         )
 
 

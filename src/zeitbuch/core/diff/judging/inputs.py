@@ -55,14 +55,7 @@ def judge_inputs(
     """Inputs by name; where a name comes twice, all together."""
     before, after = {binding.name: binding for binding in old}, {binding.name: binding for binding in new}
     if len(before) != len(old) or len(after) != len(new):
-        if [same_binding(second) for second in old] != [same_binding(second) for second in new]:
-            text, second_text = (
-                "; ".join(f"{second.name} = {plain_value(second.value)}" for second in side) or "none"
-                for side in (old, new)
-            )
-            pair.add_text_change(
-                "input", where, text, second_text, (Edit("set", part, owner, "inputs", old, new),), at, step=owner
-            )
+        _judge_all_inputs(pair, part, owner, where, old, new, at)
         return
     for name in [*before, *(key for key in after if key not in before)]:
         first, second = before.get(name), after.get(name)
@@ -70,6 +63,20 @@ def judge_inputs(
             continue
         op = "add" if first is None else "remove" if second is None else "set"
         _judge_input(pair, where, first, second, (Edit(op, part, owner, f"input.{name}", first, second),), at, owner)  # type: ignore[arg-type]
+
+
+def _judge_all_inputs(
+    pair: FlowPairing, part: Any, owner: str, where: str, old: tuple[Binding, ...], new: tuple[Binding, ...], at: Places
+) -> None:
+    """Inputs whose names are not unique, held against each other as a whole."""
+    if [same_binding(second) for second in old] != [same_binding(second) for second in new]:
+        text, second_text = (
+            "; ".join(f"{second.name} = {plain_value(second.value)}" for second in side) or "none"
+            for side in (old, new)
+        )
+        pair.add_text_change(
+            "input", where, text, second_text, (Edit("set", part, owner, "inputs", old, new),), at, step=owner
+        )
 
 
 def _judge_input(

@@ -7,6 +7,7 @@ from __future__ import annotations
 from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
+from zeitbuch.core.diff.judging.control_flow import Arrow
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
@@ -152,12 +153,7 @@ class LinkJudge:
         first, second = pair.old_steps[step_id], pair.new_steps[step_id]
         old_bridge = self.old_course.pairs_through(step_id, {step.id for step in pair.removed})
         new_bridge = self.new_course.pairs_through(step_id, {step.id for step in pair.added})
-        edits: list[Edit] = []
-        for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
-            for link in list(links):
-                if step_id in (link.source, link.target) or (link.source, link.target) in bridge:
-                    edits.append(self._link_edit(link, is_new))
-                    links.remove(link)
+        edits = self._take_links_of(step_id, new_bridge, old_bridge)
         entry: Places = (first.origin, second.origin)
         if first.scope != second.scope:
             edits.insert(0, Edit("set", "step", step_id, "scope", first.scope, second.scope))
@@ -174,6 +170,16 @@ class LinkJudge:
             pair.add_change(
                 "step moved", quote_name(second.title), words[0], words[1], tuple(edits), entry, step=step_id
             )
+
+    def _take_links_of(self, step_id: str, new_bridge: set[Arrow], old_bridge: set[Arrow]) -> list[Edit]:
+        """Edits for the links that moving the step explains; takes them out of those to be judged."""
+        edits: list[Edit] = []
+        for links, bridge, is_new in ((self.gone, new_bridge, False), (self.come, old_bridge, True)):
+            for link in list(links):
+                if step_id in (link.source, link.target) or (link.source, link.target) in bridge:
+                    edits.append(self._link_edit(link, is_new))
+                    links.remove(link)
+        return edits
 
     def _spot_words(self, course: Course, step: str, old: bool) -> str:
         names = {**self.pair.new_names, **self.pair.old_names} if old else self.pair.new_names
@@ -206,13 +212,7 @@ class LinkJudge:
                 ]
                 if not fits:
                     continue
-                other = fits[0]
-                self.gone.remove(link)
-                self.come.remove(other)
-                fixed = both.get(link.source if same_source else link.target, "")
-                case = f" ({link.label or link.role})" if link.label or link.role in ("error", "attach") else ""
-                moving = [(k.target if same_source else k.source) for k in (link, other)]
-                where = f"from {quote_name(fixed)}{case}" if same_source else f"to {quote_name(fixed)}{case}"
+                other, moving, where = self._tell_rewired(fits, link, both, same_source)
                 pair.add_change(
                     "link rewired",
                     where,
@@ -222,6 +222,18 @@ class LinkJudge:
                     (link.origin, other.origin),
                     step=other.source,
                 )
+
+    def _tell_rewired(
+        self, fits: list[Link], link: Link, both: dict[str, str], same_source: bool
+    ) -> tuple[Link, list[str], str]:
+        other = fits[0]
+        self.gone.remove(link)
+        self.come.remove(other)
+        fixed = both.get(link.source if same_source else link.target, "")
+        case = f" ({link.label or link.role})" if link.label or link.role in ("error", "attach") else ""
+        moving = [(k.target if same_source else k.source) for k in (link, other)]
+        where = f"from {quote_name(fixed)}{case}" if same_source else f"to {quote_name(fixed)}{case}"
+        return other, moving, where
 
 
 def judge_links(pair: FlowPairing) -> None:

@@ -46,20 +46,27 @@ def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, a
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
         if tag == "equal":
             continue
-        left, right = list(range(i1, i2)), list(range(j1, j2))
-        while left and right:
-            index = left[0]
-            inner = next((inner for inner in right if new.prompts[inner].role == old.prompts[index].role), right[0])
-            left.remove(index)
-            right.remove(inner)
-            edit = Edit("set", "step", step.id, f"prompt.{index}", old.prompts[index], new.prompts[inner])
-            _judge_prompt(pair, step, old.prompts[index], new.prompts[inner], edit, at)
-        for index in left:
-            edit = Edit("remove", "step", step.id, f"prompt.{index}", old.prompts[index])
-            _judge_prompt(pair, step, old.prompts[index], None, edit, at)
-        for inner in right:
-            edit = Edit("add", "step", step.id, f"prompt.{inner}", None, new.prompts[inner])
-            _judge_prompt(pair, step, None, new.prompts[inner], edit, at)
+        _judge_stretch(pair, step, old, new, at, i1, i2, j1, j2)
+
+
+def _judge_stretch(
+    pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, at: Places, i1: int, i2: int, j1: int, j2: int
+) -> None:
+    """A stretch of prompts that differs: those of one role are pairs, the rest was added or removed."""
+    left, right = list(range(i1, i2)), list(range(j1, j2))
+    while left and right:
+        index = left[0]
+        inner = next((inner for inner in right if new.prompts[inner].role == old.prompts[index].role), right[0])
+        left.remove(index)
+        right.remove(inner)
+        edit = Edit("set", "step", step.id, f"prompt.{index}", old.prompts[index], new.prompts[inner])
+        _judge_prompt(pair, step, old.prompts[index], new.prompts[inner], edit, at)
+    for index in left:
+        edit = Edit("remove", "step", step.id, f"prompt.{index}", old.prompts[index])
+        _judge_prompt(pair, step, old.prompts[index], None, edit, at)
+    for inner in right:
+        edit = Edit("add", "step", step.id, f"prompt.{inner}", None, new.prompts[inner])
+        _judge_prompt(pair, step, None, new.prompts[inner], edit, at)
 
 
 def _judge_prompt(pair: FlowPairing, step: Step, a: Prompt | None, b: Prompt | None, edit: Edit, at: Places) -> None:
@@ -97,12 +104,21 @@ def _prompt_remarks(
         said.append(f"now filled with {join_words(come)}")
     if gone:
         said.append(f"no longer filled with {join_words(gone)}")
+    _language_remarks(a, b, said)
+    _amount_remarks(words, said)
+    return tuple(said)
+
+
+def _language_remarks(a: Prompt | None, b: Prompt | None, said: list[str]) -> None:
     if a is not None and b is not None:
         old, new = set(_WORD.findall(a.text.casefold())), set(_WORD.findall(b.text.casefold()))
         if 2 * len(old & new) < 0.5 * (len(old) + len(new)):
             one, two = language_name(a.text), language_name(b.text)
             if one and two and one != two:
                 said.append(f"language of instruction {one} → {two}")
+
+
+def _amount_remarks(words: tuple[Word, ...], said: list[str]) -> None:
     counts = {
         name: sum(len(_WORD.findall(word.text)) for word in words if word.mark == name) for name in ("new", "old")
     }
@@ -113,4 +129,3 @@ def _prompt_remarks(
     ]
     if parts:
         said.append(" and ".join(parts))
-    return tuple(said)

@@ -11,7 +11,7 @@ from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_step
 from zeitbuch.core.model.kinds import KINDS
-from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.records import ModelUse, Step
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words, span_words
 
@@ -85,18 +85,22 @@ def place_words(flow: Any, step: Step, names: dict[str, str]) -> str:
     for link in flow.links:
         if link.source == step.id and link.role == "attach":
             return f" for {quote_name(names.get(link.target, link.target))}"
+    parts = _neighbour_words(flow, step, names)
+    inside = f" in {quote_name(names.get(step.scope, step.scope))}" if step.scope else ""
+    return (f" {', '.join(parts)}" if parts else "") + inside
+
+
+def _neighbour_words(flow: Any, step: Step, names: dict[str, str]) -> list[str]:
     course = [key for key in flow.links if key.role != "attach"]
     before = [quote_name(names.get(key.source, key.source)) for key in course if key.target == step.id]
     after = [
         quote_name(names.get(key.target, key.target)) for key in course if key.source == step.id and key.role == "next"
     ]
-    parts = [
+    return [
         f"{word} {join_words(list(dict.fromkeys(items)))}"
         for word, items in (("after", before), ("before", after))
         if items
     ]
-    inside = f" in {quote_name(names.get(step.scope, step.scope))}" if step.scope else ""
-    return (f" {', '.join(parts)}" if parts else "") + inside
 
 
 def retry_words(step: Step) -> str:
@@ -188,10 +192,14 @@ def _judge_model(pair: FlowPairing, a: Step, b: Step, where: str, at: Places) ->
     if old.name != new.name:
         edit = Edit("set", "step", b.id, "model.name", old.name, new.name)
         pair.add_change("model", where, old.name or "none", new.name or "none", (edit,), at, step=b.id)
+    _judge_settings(pair, b, where, at, old, new)
+    judge_prompts(pair, b, old, new, at)
+
+
+def _judge_settings(pair: FlowPairing, b: Step, where: str, at: Places, old: ModelUse, new: ModelUse) -> None:
     for field, word in _MODEL_WORDS.items():
         item, other = getattr(old, field), getattr(new, field)
         if item != other:
             edit = Edit("set", "step", b.id, f"model.{field}", item, other)
             said = ["none" if value is None else value for value in (item, other)]
             pair.add_change("model setting", f"{where} ({word})", said[0], said[1], (edit,), at, step=b.id)
-    judge_prompts(pair, b, old, new, at)

@@ -10,6 +10,15 @@ from zeitbuch.core.model.records import Binding, ModelUse, Origin, Prompt, Ref, 
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
 from zeitbuch.readers.input.pointers import escape_key
 
+COMMON = frozenset(
+    {"component_type", "id", "name", "description", "metadata", "inputs", "outputs", "agentspec_version", "branches"}
+)
+
+
+def component_id(component: dict[str, Any]) -> str:
+    """The id of a component, else its name."""
+    return str(component.get("id") or component.get("name") or "component")
+
 
 def is_agent(kind: Any) -> bool:
     """Whether a component type is an agent's: the specification names them all so, and lets others add theirs."""
@@ -128,6 +137,15 @@ def agent_use(parts: Components, agent: dict[str, Any]) -> ModelUse:
 def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | None) -> Step:
     """A tool; what its inputs are called the model decides."""
     method = str(tool.get("http_method") or "").lower()
+    inputs, known = _inputs_of_tool(parts, tool)
+    return Step(
+        id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
+        effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
+        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin_of(tool),
+    )  # fmt: skip
+
+
+def _inputs_of_tool(parts: Components, tool: dict[str, Any]) -> tuple[list[Binding], set[str]]:
     inputs = [
         Binding(name=str(p.get("title") or "input"), decided="model", type=str(p.get("type") or "") or None,
                 description=str(p.get("description") or "") or None)
@@ -144,8 +162,4 @@ def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | No
     ]
     if tool.get("requires_confirmation"):
         inputs.append(Binding(name="requires_confirmation", value=True))
-    return Step(
-        id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
-        effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
-        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin_of(tool),
-    )  # fmt: skip
+    return inputs, known

@@ -33,12 +33,18 @@ class Definitions:
             if element.tag == "callActivity"
         }
         self.called = called - {""}
+        self._read_collaborations(root)
+        self._read_places(root)
+
+    def _read_collaborations(self, root: Element) -> None:
         for collaboration in root.children_with("collaboration"):
             for participant in collaboration.children_with("participant"):
                 self.participants[local_name(participant.attribute("processRef"))] = participant
             for flow in collaboration.children_with("messageFlow"):
                 ends = local_name(flow.attribute("sourceRef")), local_name(flow.attribute("targetRef"))
                 self.message_flows[ends[0]] = (flow.attribute("name") or flow.attribute("id"), ends[1])
+
+    def _read_places(self, root: Element) -> None:
         for shape in root.walk_tree():
             if shape.tag == "BPMNShape":
                 bounds = shape.first_child("Bounds")

@@ -18,7 +18,6 @@ from zeitbuch.core.model.records import (
     LinkRole,
     Origin,
     Outcome,
-    Ref,
     Step,
     StepKind,
     Trigger,
@@ -38,7 +37,11 @@ from .details import (
     repeat_of,
     unread_of,
 )
-from .extension_records import Own, has_record
+from .extension_records import Own
+from .process_index import ProcessIndex
+
+_HEARD_EVENTS = ("message", "signal", "error", "escalation")
+_HEARD = frozenset({*_HEARD_EVENTS, "condition"})
 
 
 def recognises(document: Any) -> bool:
@@ -70,40 +73,12 @@ class ProcessReader:
         self.triggers: list[Trigger] = []
         self.links: list[Link] = []
         self.problems: list[Problem] = []
-        self.lanes: dict[str, str] = {}
         self.lost: dict[str, Any] = {}
         self.read = 0
-        self.wrapped: dict[str, str] = {}  # activity with a marker -> the loop around it
-        self.data: dict[str, str] = {}  # data object reference -> name
-        self.writers: dict[str, str] = {}  # data object reference -> activity that writes it
-        self.incoming: dict[str, int] = {}
-        self.outgoing: dict[str, int] = {}
-        self.defaults: set[str] = set()
-        for element in process.walk_tree():
-            if element.tag == "sequenceFlow":
-                source, target = local_name(element.attribute("sourceRef")), local_name(element.attribute("targetRef"))
-                self.outgoing[source] = self.outgoing.get(source, 0) + 1
-                self.incoming[target] = self.incoming.get(target, 0) + 1
-            elif element.tag in ("dataObjectReference", "dataStoreReference", "dataObject"):
-                self.data[element.attribute("id")] = element.attribute("name") or element.attribute("id")
-            if element.attribute("default"):
-                self.defaults.add(local_name(element.attribute("default")))
-            if element.tag in E.NODES:
-                if has_record(element):
-                    continue  # written by us: it says itself what it is
-                if any(element.first_child(name) is not None for name in E.MARKERS) and element.tag not in E.SCOPES:
-                    self.wrapped[element.attribute("id")] = element.attribute("id") + ".each"
-                for written in element.children_with("dataOutputAssociation"):
-                    target_ref = written.first_child("targetRef")
-                    if target_ref is not None:
-                        self.writers.setdefault(local_name(target_ref.text), element.attribute("id"))
         self.own = Own(process)
         self.ids = self.own.ids
         self.routes = self.own.routes
-        for lane in process.walk_tree():
-            if lane.tag == "lane":
-                for ref in lane.children_with("flowNodeRef"):
-                    self.lanes[local_name(ref.text)] = lane.attribute("name") or lane.attribute("id")
+        self.index = ProcessIndex(process)
 
     def read_flow(self) -> tuple[Flow, list[Problem]]:
         """The process as a flow."""
@@ -113,22 +88,13 @@ class ProcessReader:
         participant = book.participants.get(key)
         pool = participant.attribute("name") if participant is not None else ""
         note = process.first_child("documentation")
-        stores = [element for element in process.walk_tree() if element.tag == "dataStoreReference"]
-        objects = [element for element in process.walk_tree() if element.tag in ("dataObjectReference", "property")]
-        for attribute, value in process.attributes.items():
-            if attribute not in ("id", "name", "isExecutable", "isClosed", "processType"):
-                self.lost[attribute] = value
-        extension = process.first_child("extensionElements")
-        if extension is not None and not self.own.has_own_record(process):
-            self.lost["extensionElements"] = extension.as_plain()
+        stores, objects = self._note_lost(process)
         unread = (
             count_values(self.lost)
             + sum(count_values(step.unread) for step in self.steps)
             + sum(count_values(trigger.unread) for trigger in self.triggers)
         )
-        if not self.triggers and key in book.called:
-            self.triggers.append(Trigger(id=f"{key}.called", kind="call", operation="calledElement"))
-            self.links += [Link(source=f"{key}.called", target=step.id) for step in self._root_elements()]
+        self._add_called_trigger(key, book)
         flow = Flow(
             id=key,
             name=process.attribute("name") or pool,
@@ -149,6 +115,22 @@ class ProcessReader:
         )
         return self.own.read_flow(flow), [*self.problems, *self.own.problems]
 
+    def _note_lost(self, process: Element) -> tuple[list[Element], list[Element]]:
+        stores = [element for element in process.walk_tree() if element.tag == "dataStoreReference"]
+        objects = [element for element in process.walk_tree() if element.tag in ("dataObjectReference", "property")]
+        for attribute, value in process.attributes.items():
+            if attribute not in ("id", "name", "isExecutable", "isClosed", "processType"):
+                self.lost[attribute] = value
+        extension = process.first_child("extensionElements")
+        if extension is not None and not self.own.has_own_record(process):
+            self.lost["extensionElements"] = extension.as_plain()
+        return stores, objects
+
+    def _add_called_trigger(self, key: str, book: Definitions) -> None:
+        if not self.triggers and key in book.called:
+            self.triggers.append(Trigger(id=f"{key}.called", kind="call", operation="calledElement"))
+            self.links += [Link(source=f"{key}.called", target=step.id) for step in self._root_elements()]
+
     def _root_elements(self) -> list[Step]:
         reached = {link.target for link in self.links}
         return [
@@ -161,27 +143,35 @@ class ProcessReader:
         """The step that stands for an element as the end of a link."""
         name = local_name(reference)
         name = self.routes.get(name, name)
-        return self.ids.get(name) or self.wrapped.get(name, name)
+        return self.ids.get(name) or self.index.wrapped.get(name, name)
 
     def _read_container(self, container: Element, scope: str | None) -> None:
         starts: set[str] = set()
         for element in container.children:
-            tag = element.tag
-            if tag in E.TASKS or tag in E.SCOPES:
-                self._read_activity(element, scope)
-            elif tag in E.GATEWAYS:
-                self._read_gateway(element, scope)
-            elif tag == "startEvent" and (scope is None or container.attribute("triggeredByEvent") == "true"):
-                self._read_trigger(element, container, scope)
-                starts.add(self._link_end(element.attribute("id")))
-            elif tag in E.EVENTS and element.attribute("id") not in self.routes:
-                self._read_event(element, scope)
-            elif tag in E.NOTES:
-                words = element.first_child("text")
-                text = words.text.strip() if words is not None else local_name(element.attribute("categoryValueRef"))
-                self._add_step(element, "note", tag, scope, note=text)
+            self._read_node(container, scope, element, starts)
         for element in container.children_with("sequenceFlow"):
             self._read_sequence(element, starts if scope is not None else set())
+        self._read_associations(container)
+        if scope is None:
+            self._attach_events()
+
+    def _read_node(self, container: Element, scope: str | None, element: Element, starts: set[str]) -> None:
+        tag = element.tag
+        if tag in E.TASKS or tag in E.SCOPES:
+            self._read_activity(element, scope)
+        elif tag in E.GATEWAYS:
+            self._read_gateway(element, scope)
+        elif tag == "startEvent" and (scope is None or container.attribute("triggeredByEvent") == "true"):
+            self._read_trigger(element, container, scope)
+            starts.add(self._link_end(element.attribute("id")))
+        elif tag in E.EVENTS and element.attribute("id") not in self.routes:
+            self._read_event(element, scope)
+        elif tag in E.NOTES:
+            words = element.first_child("text")
+            text = words.text.strip() if words is not None else local_name(element.attribute("categoryValueRef"))
+            self._add_step(element, "note", tag, scope, note=text)
+
+    def _read_associations(self, container: Element) -> None:
         for element in container.children_with("association"):
             own = self.own.read_link(
                 element,
@@ -191,14 +181,15 @@ class ProcessReader:
             )
             if own is not None:
                 self.links.append(own)
-        if scope is None:
-            attached = {
-                element.attribute("id"): element
-                for element in self.process.walk_tree()
-                if element.tag == "boundaryEvent" and element.attribute("id") not in self.routes
-            }
-            for event in attached.values():
-                self._attach_event(event)
+
+    def _attach_events(self) -> None:
+        attached = {
+            element.attribute("id"): element
+            for element in self.process.walk_tree()
+            if element.tag == "boundaryEvent" and element.attribute("id") not in self.routes
+        }
+        for event in attached.values():
+            self._attach_event(event)
 
     def _read_sequence(self, element: Element, inner_starts: set[str]) -> None:
         source, target = self._link_end(element.attribute("sourceRef")), self._link_end(element.attribute("targetRef"))
@@ -213,9 +204,9 @@ class ProcessReader:
         words = condition.text.strip() if condition is not None else ""
         label = element.attribute("name")
         kinds = {step.id: step.kind for step in self.steps}
-        if element.attribute("id") in self.defaults:
+        if element.attribute("id") in self.index.defaults:
             label = label or "otherwise"
-        if kinds.get(source) == "decide" or words or element.attribute("id") in self.defaults:
+        if kinds.get(source) == "decide" or words or element.attribute("id") in self.index.defaults:
             role = "case"
         self.links.append(
             Link(
@@ -259,10 +250,10 @@ class ProcessReader:
         step_id = element.attribute("id") or f"{element.tag}.{element.line}.{element.column}"
         note = element.first_child("documentation")
         inputs = list(more.pop("inputs", ()))
-        lane = self.lanes.get(step_id)
+        lane = self.index.lanes.get(step_id)
         if lane:
             inputs.insert(0, Binding(name="lane", value=lane))
-        inputs += self._read_data(element)
+        inputs += self.index.data_inputs(element)
         flow = self.book.message_flows.get(step_id)
         if flow is not None:
             inputs.append(Binding(name="message", value=flow[0], description=f"to {flow[1]}"))
@@ -280,24 +271,6 @@ class ProcessReader:
             **more,
         )
         self.steps.append(step)
-
-    def _read_data(self, element: Element) -> list[Binding]:
-        """Data inputs: what a task reads, and which step writes it."""
-        found: list[Binding] = []
-        for association in element.children_with("dataInputAssociation"):
-            source = association.first_child("sourceRef")
-            if source is None:
-                continue
-            key = local_name(source.text)
-            writer = self.writers.get(key)
-            ref = Ref(step=self.wrapped.get(writer, writer)) if writer else Ref(variable=self.data.get(key, key))
-            found.append(Binding(name=self.data.get(key, key), decided="data", refs=(ref,)))
-        for association in element.children_with("dataOutputAssociation"):
-            target = association.first_child("targetRef")
-            if target is not None:
-                key = local_name(target.text)
-                found.append(Binding(name="writes", value=self.data.get(key, key)))
-        return found
 
     def _read_activity(self, element: Element, scope: str | None) -> None:
         tag = element.tag
@@ -319,10 +292,10 @@ class ProcessReader:
             inputs.append(Binding(name="message", value=self.book.element_named(element.attribute("messageRef"))))
         marker = next((m for name in E.MARKERS if (m := element.first_child(name)) is not None), None)
         if marker is not None:
-            loop = self.wrapped[element.attribute("id")]
+            loop = self.index.wrapped[element.attribute("id")]
             self.steps.append(
                 Step(
-                    id=loop, kind="loop", name=repeat_name(element.attribute("name")), operation=marker.tag, scope=scope, repeat=repeat_of(marker, self.data),
+                    id=loop, kind="loop", name=repeat_name(element.attribute("name")), operation=marker.tag, scope=scope, repeat=repeat_of(marker, self.index.data),
                     inputs=one_by_one(marker), origin=self.book.origin_of(marker), position=self.book.places.get(element.attribute("id")),
                 )
             )  # fmt: skip
@@ -337,20 +310,16 @@ class ProcessReader:
         if marker is not None:
             kind = "loop"
             operation = f"{element.tag} {marker.tag}"
-            more = {"repeat": repeat_of(marker, self.data), "inputs": one_by_one(marker)}
+            more = {"repeat": repeat_of(marker, self.index.data), "inputs": one_by_one(marker)}
         elif element.attribute("triggeredByEvent") == "true":
             operation = E.EVENT_SUBPROCESS
         self._add_step(element, kind, operation, scope, **more)
-        for lane in element.walk_tree():
-            if lane.tag == "lane":
-                for ref in lane.children_with("flowNodeRef"):
-                    self.lanes.setdefault(local_name(ref.text), lane.attribute("name") or lane.attribute("id"))
         self._read_container(element, element.attribute("id"))
 
     def _read_gateway(self, element: Element, scope: str | None) -> None:
         key, tag = element.attribute("id"), element.tag
-        merging = self.outgoing.get(key, 0) <= 1 and self.incoming.get(key, 0) > 1
-        both = tag == "parallelGateway" and self.incoming.get(key, 0) > 1
+        merging = self.index.outgoing.get(key, 0) <= 1 and self.index.incoming.get(key, 0) > 1
+        both = tag == "parallelGateway" and self.index.incoming.get(key, 0) > 1
         if merging or both:
             self._add_step(element, "join", tag, scope, join=E.JOINS[tag])
         else:
@@ -376,24 +345,18 @@ class ProcessReader:
     def _read_trigger(self, element: Element, container: Element, scope: str | None) -> None:
         own = self.own.read_trigger(element, self.book)
         if own is not None:
-            self.triggers.append(own)
-            if scope is not None:
-                target = self.ids.get(container.attribute("id"), container.attribute("id"))
-                self.links.append(Link(source=own.id, target=target, origin=self.book.origin_of(element)))
+            self._add_own_trigger(element, container, scope, own)
             return
         definition = definition_of(element)
         kind = E.DEFINITIONS.get(definition.tag, "event") if definition is not None else "manual"
         if kind == "manual" and self.process.attribute("id") in self.book.called:
             kind = "call"
         heard = definition_inputs(definition, self.book.element_named) if definition is not None else []
-        said = {second.name: second.value for second in heard}
-        schedule = None
-        clock = said.get("timeCycle") or said.get("timeDuration") or ""
-        if kind == "schedule":
-            schedule = clock_texts.schedule_of_text(str(clock))
+        said = {binding.name: binding.value for binding in heard}
+        clock = str(said.get("timeCycle") or said.get("timeDuration") or "")
+        schedule = clock_texts.schedule_of_text(clock) if kind == "schedule" else None
         key = element.attribute("id") or f"start.{element.line}"
-        event = str(said.get("message") or said.get("signal") or said.get("error") or said.get("escalation") or "")
-        used = {"timeCycle"} if schedule is not None else set()
+        used = _HEARD | ({"timeCycle"} if schedule is not None else set())
         self.triggers.append(
             Trigger(
                 id=key,
@@ -403,14 +366,9 @@ class ProcessReader:
                 if definition is not None
                 else "startEvent",
                 schedule=schedule,
-                event=event,
+                event=next((str(said[name]) for name in _HEARD_EVENTS if said.get(name)), ""),
                 condition=str(said.get("condition") or ""),
-                inputs=tuple(
-                    second
-                    for second in heard
-                    if second.name not in used | {"message", "signal", "error", "escalation", "condition"}
-                )
-                + self._lane_input(key),
+                inputs=(*[binding for binding in heard if binding.name not in used], *self._lane_input(key)),
                 position=self.book.places.get(key),
                 origin=self.book.origin_of(element),
                 unread=unread_of(element),
@@ -419,8 +377,14 @@ class ProcessReader:
         if scope is not None:
             self.links.append(Link(source=key, target=container.attribute("id"), origin=self.book.origin_of(element)))
 
+    def _add_own_trigger(self, element: Element, container: Element, scope: str | None, own: Trigger) -> None:
+        self.triggers.append(own)
+        if scope is not None:
+            target = self.ids.get(container.attribute("id"), container.attribute("id"))
+            self.links.append(Link(source=own.id, target=target, origin=self.book.origin_of(element)))
+
     def _lane_input(self, key: str) -> tuple[Binding, ...]:
-        return (Binding(name="lane", value=self.lanes[key]),) if key in self.lanes else ()
+        return (Binding(name="lane", value=self.index.lanes[key]),) if key in self.index.lanes else ()
 
 
 def repeat_name(name: str) -> str:

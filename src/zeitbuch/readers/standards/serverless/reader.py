@@ -16,19 +16,15 @@ from zeitbuch.core.model.records import (
     Origin,
     Repeat,
     Retry,
-    Schedule,
     Step,
     StepKind,
-    Trigger,
-    Variable,
 )
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.link_builder import Loose, as_dict, as_list
-from zeitbuch.readers.input.pointers import escape_key
 
+from .head import read_triggers, read_variables, unread_parts
+from .task_list import TaskList, switch_cases, tasks_of
 from .tasks import duration_of, inputs_of, kind_of, make_binding, refs_in, task_kind, unread_count, unread_of
-
-_KNOWN = frozenset({"document", "input", "use", "do", "timeout", "output", "schedule", "evaluate", "metadata"})
 
 
 def recognises(document: Any) -> bool:
@@ -60,22 +56,10 @@ class WorkflowReader:
         """The workflow as a flow."""
         document = self.document
         head = document["document"]
-        triggers = self._read_triggers()
+        triggers = read_triggers(document, self.base)
         entry = [Loose(trigger.id) for trigger in triggers]
         self._read_level(document["do"], "/do", None, entry, "")
-        unread: dict[str, Any] = {key: value for key, value in document.items() if key not in _KNOWN}
-        for key in ("tags", "metadata"):
-            if head.get(key):
-                unread[f"document.{key}"] = head[key]
-        if document.get("metadata"):
-            unread["metadata"] = document["metadata"]
-        rest = {
-            key: value
-            for key, value in self.used.items()
-            if key not in ("functions", "retries", "timeouts", "errors", "secrets", "authentications")
-        }
-        if rest:
-            unread["use"] = rest
+        unread = unread_parts(document)
         name = str(head.get("name", ""))
         space = str(head.get("namespace", ""))
         flow = Flow(
@@ -87,62 +71,13 @@ class WorkflowReader:
             triggers=tuple(triggers),
             steps=tuple(self.steps),
             links=tuple(self.links),
-            variables=tuple(self._read_variables()),
+            variables=tuple(read_variables(document)),
             unread=unread,
             format="serverless",
             content=Content(values=count, unread=count_values(unread) * bool(unread) + unread_count(self.steps)),
             origin=self.base.at(""),
         )
         return flow, self.problems
-
-    def _read_variables(self) -> list[Variable]:
-        found = [
-            Variable(name=f"secrets.{item}") for item in as_list(self.used.get("secrets")) if isinstance(item, str)
-        ]
-        for part in ("authentications", "errors"):
-            found += [
-                Variable(name=f"{part}.{key}", value=value) for key, value in as_dict(self.used.get(part)).items()
-            ]
-        for key in ("input", "output", "timeout", "evaluate"):
-            if key in self.document:
-                found.append(Variable(name=key, value=self.document[key]))
-        return found
-
-    def _read_triggers(self) -> list[Trigger]:
-        schedule = as_dict(self.document.get("schedule"))
-        found: list[Trigger] = []
-        origin = self.base.at("/schedule")
-        if isinstance(schedule.get("cron"), str):
-            found.append(
-                Trigger(
-                    id="schedule.cron",
-                    kind="schedule",
-                    operation="schedule cron",
-                    schedule=Schedule(cron=schedule["cron"]),
-                    origin=origin,
-                )
-            )
-        for key in ("every", "after"):
-            span = duration_of(schedule.get(key))
-            if span is not None:
-                found.append(
-                    Trigger(
-                        id=f"schedule.{key}",
-                        kind="schedule",
-                        operation=f"schedule {key}",
-                        schedule=Schedule(every=span),
-                        origin=origin,
-                    )
-                )
-        on = schedule.get("on")
-        if isinstance(on, dict):
-            for event in _event_types(on):
-                found.append(
-                    Trigger(id=f"on.{len(found)}", kind="event", operation="schedule on", event=event, origin=origin)
-                )
-        if not found:
-            found.append(Trigger(id="start", kind="manual", operation="start", origin=self.base.at("/document")))
-        return found
 
     # -- tasks --------------------------------------------------------------------------------------------------------
 
@@ -156,92 +91,53 @@ class WorkflowReader:
 
     def _read_level(self, listed: Any, pointer: str, scope: str | None, entry: list[Loose], path: str) -> list[Loose]:
         """Reads the tasks of one list; returns the arrows that leave it at its end."""
-        tasks: list[tuple[str, dict[str, Any], str]] = []
-        for place, item in enumerate(listed if isinstance(listed, list) else []):
-            if isinstance(item, dict) and len(item) == 1:
-                (name, task), *_ = item.items()
-                if isinstance(task, dict):
-                    tasks.append((str(name), task, f"{pointer}/{place}/{escape_key(str(name))}"))
-                    continue
-            self.problems.append(
-                Problem(
-                    "serverless-task",
-                    "error",
-                    "expected an object with one task under its name",
-                    self.base.at(f"{pointer}/{place}"),
-                    "the entry is left out",
-                )
-            )
-        ids = [self._unique_id(name, path) for name, _, _ in tasks]
-        # The name a task goes by in `then` is that of its own list.
-        known = {name: index for index, (name, _, _) in enumerate(tasks)}
-        arriving: list[list[Loose]] = [[] for _ in tasks]
-        leaving: list[Loose] = []
+        tasks, faults = tasks_of(listed, pointer)
+        message = "expected an object with one task under its name"
+        self.problems += [
+            Problem("serverless-task", "error", message, self.base.at(place), "the entry is left out")
+            for place in faults
+        ]
+        if not tasks:
+            return entry
+        level = TaskList(tasks, [self._unique_id(task.name, path) for task in tasks], pointer, scope, path)
+        level.arriving[0] += entry
+        for place in range(len(tasks)):
+            self._read_in_list(level, place)
+        for place, task in enumerate(tasks):
+            target, arriving = level.ids[place], level.arriving[place]
+            if "if" in task.fields:
+                self._add_arrows(arriving, f"{target}.if", task.pointer)
+                arriving = [Loose(f"{target}.if", "case", "yes", str(task.fields["if"]))]
+            self._add_arrows(arriving, target, task.pointer)
+        return level.leaving
 
-        def go(loose: list[Loose], then: Any, at: int) -> None:
-            """Sends arrows where a directive says: on, to a task, out of the list, or to the end."""
-            nonlocal leaving
-            if then in (None, "continue"):
-                if at + 1 < len(tasks):
-                    arriving[at + 1] += loose
-                else:
-                    leaving += loose
-            elif isinstance(then, str) and then in known:
-                arriving[known[then]] += loose
-            elif then in ("end", "exit"):
-                cases = [first for first in loose if first.role == "case"]
-                if cases:
-                    stop = self._add_end(then, scope, f"{pointer}/{at}", path)
-                    self._add_arrows(cases, stop, f"{pointer}/{at}")
-                if then == "exit":
-                    leaving += [first for first in loose if first.role != "case"]
-            else:
-                self.problems.append(
-                    Problem(
-                        "link-end",
-                        "error",
-                        f"expected a task of the same list after `then`, found {then!r}",
-                        self.base.at(tasks[at][2]),
-                        "the link is left out",
-                    )
-                )
+    def _read_in_list(self, level: TaskList, place: int) -> None:
+        """Reads one task of a list and sends its arrows on."""
+        name, fields, here = level.tasks[place]
+        key, before = level.ids[place], level.ids[place - 1] if place else None
+        gate = None
+        if fields.get("if") is not None:
+            gate = self._add_gate(str(fields["if"]), key, name, level.scope, here, before)
+        leaving = self._read_task(name, key, fields, here, level.scope, before, level.path)
+        if task_kind(fields) == "switch":
+            for loose, then in switch_cases(key, fields):
+                self._send_arrows(level, [loose], then, place)
+        else:
+            self._send_arrows(level, leaving, fields.get("then"), place)
+        if gate is not None:
+            self._send_arrows(level, [Loose(gate, "case", "no")], None, place)
 
-        if tasks:
-            arriving[0] += entry
-        order: list[tuple[int, list[Loose]]] = []
-        for place, (name, task, here) in enumerate(tasks):
-            before = ids[place - 1] if place else None
-            key = ids[place]
-            condition = task.get("if")
-            gate: str | None = None
-            if condition is not None:
-                gate = self._add_gate(str(condition), key, name, scope, here, before)
-            out = self._read_task(name, key, task, here, scope, before, path)
-            order.append((place, out))
-            if task_kind(task) == "switch":
-                for case in as_list(task["switch"]):
-                    for label, way in case.items() if isinstance(case, dict) else ():
-                        when = str(as_dict(way).get("when") or "")
-                        go([Loose(key, "case", str(label), when)], as_dict(way).get("then"), place)
-                if not any(
-                    "when" not in as_dict(item)
-                    for child in as_list(task["switch"])
-                    if isinstance(child, dict)
-                    for item in child.values()
-                ):
-                    go([Loose(key, "case", "otherwise")], task.get("then"), place)
-            else:
-                go(out, task.get("then"), place)
-            if gate is not None:
-                go([Loose(gate, "case", "no")], None, place)
-        for place, (_, task, here) in enumerate(tasks):
-            target = ids[place]
-            if "if" in task:
-                self._add_arrows(arriving[place], f"{target}.if", here)
-                self._add_arrows([Loose(f"{target}.if", "case", "yes", str(task["if"]))], target, here)
-            else:
-                self._add_arrows(arriving[place], target, here)
-        return leaving if tasks else entry
+    def _send_arrows(self, level: TaskList, loose: list[Loose], then: Any, place: int) -> None:
+        """Sends arrows where a directive says: on, to a task, out of the list, or to the end."""
+        if not level.knows(then):
+            message = f"expected a task of the same list after `then`, found {then!r}"
+            origin = self.base.at(level.tasks[place].pointer)
+            self.problems.append(Problem("link-end", "error", message, origin, "the link is left out"))
+            return
+        ended = level.send_arrows(loose, then, place)
+        if ended:
+            here = f"{level.pointer}/{place}"
+            self._add_arrows(ended, self._add_end(then, level.scope, here, level.path), here)
 
     def _add_gate(self, condition: str, key: str, name: str, scope: str | None, here: str, before: str | None) -> str:
         """The decision whether a task with `if` runs."""
@@ -319,57 +215,85 @@ class WorkflowReader:
             self.steps.append(Step(id=key, kind="group", operation="do", inputs=tuple(more), **common))
             self._read_level(task["do"], f"{here}/do", key, [], path)
         elif what == "for":
-            over = as_dict(task["for"])
-            items = str(over.get("in") or "")
-            until = str(task.get("while") or "")
-            repeat = Repeat(
-                items=items or None, until=f"not ({until})" if until else None, refs=refs_in([items, until], before)
-            )
-            more += [Binding(name=key, value=over[key]) for key in ("each", "at") if key in over]
-            self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
-            self._read_level(task.get("do"), f"{here}/do", key, [], path)
+            self._read_for(key, task, here, common, before, path, more)
         elif what == "listen":
-            each = as_dict(task["foreach"])
-            more += inputs_of(task, "listen", before)
-            self.steps.append(
-                Step(
-                    id=key,
-                    kind="loop",
-                    operation="listen foreach",
-                    repeat=Repeat(items="events"),
-                    inputs=tuple(more),
-                    **common,
-                )
-            )
-            self._read_level(each.get("do"), f"{here}/foreach/do", key, [], path)
+            self._read_listen(key, task, here, common, before, path, more)
         elif what == "fork":
-            fork = as_dict(task["fork"])
-            if "compete" in fork:
-                more.append(make_binding("compete", fork["compete"], before))
-            self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
-            for place, branch in enumerate(as_list(fork.get("branches"))):
-                label = next(iter(branch), "") if isinstance(branch, dict) else ""
-                pointer = f"{here}/fork/branches"
-                # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
-                self._read_level(
-                    [branch], f"{pointer}/{place}" if place else pointer, key, [Loose(key, "case", str(label))], path
-                )
+            self._read_fork(key, task, here, common, before, path, more)
         else:
             return self._read_try(key, task, here, common, more, path)
         return [Loose(key)]
 
+    def _read_for(
+        self,
+        key: str,
+        task: dict[str, Any],
+        here: str,
+        common: dict[str, Any],
+        before: str | None,
+        path: str,
+        more: list[Binding],
+    ) -> None:
+        over = as_dict(task["for"])
+        items = str(over.get("in") or "")
+        until = str(task.get("while") or "")
+        repeat = Repeat(
+            items=items or None, until=f"not ({until})" if until else None, refs=refs_in([items, until], before)
+        )
+        more += [Binding(name=key, value=over[key]) for key in ("each", "at") if key in over]
+        self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
+        self._read_level(task.get("do"), f"{here}/do", key, [], path)
+
+    def _read_listen(
+        self,
+        key: str,
+        task: dict[str, Any],
+        here: str,
+        common: dict[str, Any],
+        before: str | None,
+        path: str,
+        more: list[Binding],
+    ) -> None:
+        each = as_dict(task["foreach"])
+        more += inputs_of(task, "listen", before)
+        self.steps.append(
+            Step(
+                id=key,
+                kind="loop",
+                operation="listen foreach",
+                repeat=Repeat(items="events"),
+                inputs=tuple(more),
+                **common,
+            )
+        )
+        self._read_level(each.get("do"), f"{here}/foreach/do", key, [], path)
+
+    def _read_fork(
+        self,
+        key: str,
+        task: dict[str, Any],
+        here: str,
+        common: dict[str, Any],
+        before: str | None,
+        path: str,
+        more: list[Binding],
+    ) -> None:
+        fork = as_dict(task["fork"])
+        if "compete" in fork:
+            more.append(make_binding("compete", fork["compete"], before))
+        self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
+        for place, branch in enumerate(as_list(fork.get("branches"))):
+            label = next(iter(branch), "") if isinstance(branch, dict) else ""
+            pointer = f"{here}/fork/branches"
+            # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
+            self._read_level(
+                [branch], f"{pointer}/{place}" if place else pointer, key, [Loose(key, "case", str(label))], path
+            )
+
     def _read_try(
         self, key: str, task: dict[str, Any], here: str, common: dict[str, Any], more: list[Binding], path: str
     ) -> list[Loose]:
-        catch = as_dict(task.get("catch"))
-        given = catch.get("retry")
-        rule = as_dict(as_dict(self.used.get("retries")).get(given)) if isinstance(given, str) else as_dict(given)
-        attempts = as_dict(as_dict(rule.get("limit")).get("attempt")).get("count")
-        retry = (
-            Retry(attempts=attempts, wait=duration_of(rule.get("delay")))
-            if isinstance(attempts, int) and attempts > 0
-            else None
-        )
+        catch, rule, retry = self._retry_of_try(task)
         for name in ("errors", "as", "when", "exceptWhen"):
             if name in catch:
                 more.append(make_binding(f"catch.{name}", catch[name], None))
@@ -386,15 +310,14 @@ class WorkflowReader:
             out += self._read_level(catch["do"], f"{here}/catch/do", common["scope"], error, f"{path}/catch")
         return out
 
-
-def _event_types(on: dict[str, Any]) -> list[str]:
-    """The types of the events that set a flow off or that a task waits for."""
-    found: list[str] = []
-    for way in ("one", "any", "all"):
-        for one in as_list(on.get(way)) or [on.get(way)]:
-            given = as_dict(as_dict(one).get("with"))
-            if given:
-                found.append(str(given.get("type") or given.get("source") or "any event"))
-            elif isinstance(one, dict):
-                found.append("any event")
-    return found
+    def _retry_of_try(self, task: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Retry | None]:
+        catch = as_dict(task.get("catch"))
+        given = catch.get("retry")
+        rule = as_dict(as_dict(self.used.get("retries")).get(given)) if isinstance(given, str) else as_dict(given)
+        attempts = as_dict(as_dict(rule.get("limit")).get("attempt")).get("count")
+        retry = (
+            Retry(attempts=attempts, wait=duration_of(rule.get("delay")))
+            if isinstance(attempts, int) and attempts > 0
+            else None
+        )
+        return catch, rule, retry

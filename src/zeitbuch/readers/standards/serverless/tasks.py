@@ -123,16 +123,7 @@ def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Bind
     if name == "call" and isinstance(given, dict):
         parts |= given
     elif name in ("run", "set", "emit", "raise", "listen", "wait"):
-        value = task[name]
-        if isinstance(value, dict):
-            for key, inner in value.items():
-                parts |= (
-                    {f"{key}.{k}": value for k, value in inner.items()}
-                    if isinstance(inner, dict) and name != "set"
-                    else {key: inner}
-                )
-        else:
-            parts[name] = value
+        _parts_of_task(task, name, parts)
     for key in ("input", "output", "export"):
         if key in task:
             inner = task[key]
@@ -140,6 +131,19 @@ def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Bind
     for key, value in parts.items():
         found.append(make_binding(key, value, before))
     return tuple(found)
+
+
+def _parts_of_task(task: dict[str, Any], name: str, parts: dict[str, Any]) -> None:
+    value = task[name]
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            parts |= (
+                {f"{key}.{k}": value for k, value in inner.items()}
+                if isinstance(inner, dict) and name != "set"
+                else {key: inner}
+            )
+    else:
+        parts[name] = value
 
 
 def unread_of(task: dict[str, Any], name: str) -> dict[str, Any]:

@@ -1,0 +1,116 @@
+# How much arrives where branches meet, as an expectation: sums where each counts, products where they wait for each other.
+# Where the expectation is none of both, it is noted that the figure is not exact.
+"""Joins of expected passes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from zeitbuch.core.model.records import JoinMode
+
+from .moving import NEVER, NOTHING, READ, Moving
+from .plan import Node, Tie
+
+_SMALL = 1e-12
+
+
+class ExactJoins:
+    """The joins of one flow; ``itemised`` says that a pass may bring several items somewhere."""
+
+    def __init__(self, itemised: bool, note_inexact: Callable[[str], None]) -> None:
+        self.itemised = itemised
+        self.note_inexact = note_inexact
+
+    def join_arrivals(
+        self,
+        node: Node,
+        start: Moving | None,
+        edges: list[Moving | None],
+        reached: list[tuple[float, float]],
+        bounds: list[float],
+    ) -> Moving:
+        tie = node.incoming
+        if tie is None:
+            met = start if start is not None else NOTHING
+        else:
+            met = self._tie_arrivals(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
+            if start is not None:
+                met = self._with_start(node.start_mode, met, start)
+        for index in node.backs:
+            more = edges[index]
+            if more is not None and more.passes:
+                evidence = min(met.evidence, more.evidence)
+                met = Moving(met.passes + more.passes, met.items + more.items, NEVER, evidence)
+        if node.backs:
+            met = Moving(met.passes, met.items, NEVER, met.evidence)
+        return met
+
+    def _with_start(self, mode: JoinMode, met: Moving, start: Moving) -> Moving:
+        evidence = min(met.evidence, start.evidence)
+        if mode == "each":
+            return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
+        # Another trigger starts another run: both never come in one.
+        self.note_inexact("a trigger and a branch that meet")
+        passes, items = (
+            combine_arrivals([met.passes, start.passes], mode),
+            combine_arrivals([met.items, start.items], mode),
+        )
+        return Moving(passes, items, max(met.most, start.most), evidence)
+
+    def _tie_arrivals(
+        self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
+    ) -> Moving:
+        if isinstance(tie, int):
+            return edges[tie] or NOTHING
+        first = self._tie_arrivals(tie.left, edges, reached, bounds)
+        second = self._tie_arrivals(tie.right, edges, reached, bounds)
+        evidence = min(first.evidence if first.passes else READ, second.evidence if second.passes else READ)
+        bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
+        if tie.mode == "each":
+            most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
+            return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
+        return self._wait_arrivals(tie, reached, first, second, bound, evidence)
+
+    def _wait_arrivals(
+        self, tie: Tie, reached: list[tuple[float, float]], first: Moving, second: Moving, bound: float, evidence: int
+    ) -> Moving:
+        most = min(max(first.most, second.most), bound)
+        base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
+        passes = self._expected_waiting(tie, first, second, base, bound)
+        if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
+            self.note_inexact("a join of branches with several items")
+        low, high = min(first.items, second.items), max(first.items, second.items)
+        whole = min(first.passes, second.passes) if tie.mode == "all" else max(first.passes, second.passes)
+        items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
+        return Moving(passes, items, most, evidence)
+
+    def _expected_waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
+        """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
+        probabilities; losses on branches side by side are independent."""
+        if not a.passes and not b.passes:
+            return 0.0
+        lossless = abs(a.passes - base) <= _SMALL * max(1.0, base) and abs(b.passes - base) <= _SMALL * max(1.0, base)
+        if tie.how == "side" and lossless and max(a.most, b.most) <= bound < NEVER:
+            return a.passes
+        if _guessed_waiting(tie, a, b, base, bound):
+            self.note_inexact("a join of branches that lose passes, or of cases, where more than one may come")
+            if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
+                return a.passes * b.passes / base
+            return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+        both = a.passes * b.passes / base if tie.how == "side" else 0.0
+        return both if tie.mode == "all" else a.passes + b.passes - both
+
+
+def _guessed_waiting(tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> bool:
+    return (
+        tie.how == "mixed" or max(bound, a.most, b.most) > 1 or base <= 0 or max(a.passes, b.passes) > base * (1 + 1e-9)
+    )
+
+
+def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:
+    """Arrivals of a join: ``each`` sum, ``all`` minimum, ``once`` maximum of the incoming passes."""
+    if not amounts:
+        return 0.0
+    if mode == "each":
+        return sum(amounts)
+    return min(amounts) if mode == "all" else max(amounts)

@@ -1,0 +1,104 @@
+# What moves along the edges of a level in the exact walk, what leaves a step, and the arithmetic of one step: attempts,
+# losses, what goes on.
+"""Passes that move, expected."""
+
+from __future__ import annotations
+
+import math
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import EVIDENCE, Evidence
+from zeitbuch.core.model.records import Step
+
+from .plan import Node
+
+READ = EVIDENCE.index("read")
+RANK_OF_EVIDENCE = {name: index for index, name in enumerate(EVIDENCE)}
+NEVER = math.inf
+
+
+class Pass(Struct, frozen=True, gc=False):
+    """``arrivals``: times the step is reached; ``runs``: times it is executed, repetitions after failures
+    included; ``turns`` and ``turns2``: mean of K and of K squared for agents."""
+
+    arrivals: float
+    runs: float
+    evidence: Evidence
+    turns: float = 1.0
+    turns2: float = 1.0
+
+
+class Moving(Struct, gc=False):
+    """What moves along an edge: expected passes, expected items with them, the most passes that a run can bring, and
+    the weakest evidence (index into EVIDENCE)."""
+
+    passes: float
+    items: float
+    most: float
+    evidence: int
+
+
+class StepOutcome(Struct, gc=False):
+    """What leaves a step."""
+
+    success: Moving
+    failed: float
+    late: float
+    skipped: float = 0.0
+    failed_evidence: int = READ
+    ended: float = 0.0
+
+
+NOTHING = Moving(0.0, 0.0, 0.0, READ)
+# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
+Lost = dict[int, tuple[float, float, float, int]]
+
+
+def expected_tries(node: Node, evidence: int, wrong: float, turns: float) -> tuple[int, float, float, float]:
+    evidence = min(evidence, RANK_OF_EVIDENCE[node.failure.evidence] if node.failure.amount else READ)
+    evidence = min(evidence, RANK_OF_EVIDENCE[node.timeout.evidence] if node.timeout.amount else READ)
+    over = wrong ** (node.tries + 1)
+    attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
+    lost = turns * over
+    late = lost * node.timeout.amount / wrong
+    return evidence, attempts, lost, late
+
+
+def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evidence: int) -> Moving:
+    if step.per_item:
+        # One item that is lost does not hold up the others.
+        left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
+    else:
+        through = max(0.0, arriving.passes - done.failed - done.late - done.ended)
+        kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
+        left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
+    if step.yields == "one":
+        left = Moving(left.passes, left.passes, left.most, left.evidence)
+    elif step.yields == "many" and node.items is not None:
+        weak = min(left.evidence, RANK_OF_EVIDENCE[node.items.evidence])
+        left = Moving(left.passes, left.items * node.items.amount, left.most, weak)
+    return left
+
+
+def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving) -> None:
+    gone = 0.0 if node.keeps_failures else done.failed
+    late = 0.0 if node.keeps_timeouts else done.late
+    over = done.ended
+    if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
+        over += done.success.passes
+    if gone + late + over > 0:
+        had = lost.get(node.part, (0.0, 0.0, 0.0, READ))
+        weak = min(had[3], done.failed_evidence if gone + late else READ, arriving.evidence if over else READ)
+        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
+
+
+def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
+    survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
+    for amount, late_amount, over, weak in lost.values():
+        if arriving.passes:
+            survives *= 1 - min(1.0, amount / arriving.passes)
+        late += late_amount
+        ended += over
+        evidence = min(evidence, weak)
+    return survives, late, ended, evidence

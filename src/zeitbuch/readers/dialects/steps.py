@@ -1,0 +1,279 @@
+# What all dialects do with one record of a flow: its identity, its plan, its fields as a step or a trigger; and the draft that
+# gathers the parts of a flow while it is read.
+"""Reading the steps of a dialect."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import (
+    Link,
+    ModelUse,
+    Origin,
+    Retry,
+    Step,
+    Trigger,
+)
+from zeitbuch.readers.input.pointers import last_key
+
+from .paths import (
+    Claims,
+    Getter,
+    as_number,
+    as_text,
+    as_whole_number,
+    claim_paths,
+    count_unclaimed,
+    make_getter,
+    unclaimed_part,
+)
+from .placeholders import Placeholders
+from .query import Query
+from .rules import KEY, Dialect
+from .step_plan import Plan, Plans, inputs_of, model_of, repeat_of, schedule_of
+
+
+def with_key(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
+    """A copy that also holds the key under which it stands."""
+    return {**item, KEY: last_key(pointer)}
+
+
+class Draft:
+    """The parts of one flow while it is being read."""
+
+    def __init__(self, base: Origin, pointer: str) -> None:
+        self.source = base.source
+        self.member = base.member
+        self.pointer = pointer
+        self.names: dict[str, str] = {}
+        self.steps: list[Step] = []
+        self.triggers: list[Trigger] = []
+        self.links: list[Link] = []
+        self.cases: dict[str, dict[str, tuple[str, str]]] = {}
+        self.problems: list[Problem] = []
+        self.lost: list[dict[str, Any]] = []
+        self.missed = 0  # values of steps that were only counted as unread
+
+    def origin_at(self, pointer: str) -> Origin:
+        return Origin(self.source, self.pointer + pointer, self.member)
+
+    def add_problem(self, code: str, message: str, hint: str, pointer: str) -> None:
+        self.problems.append(Problem(code, "error", message, self.origin_at(pointer), hint))
+
+
+class StepReader:
+    """Reads single steps and triggers of one dialect. An ``outline`` leaves out inputs, references, retries,
+    positions and the like: what a list of flows does not show; without ``texts`` prompts and notes too."""
+
+    def __init__(self, dialect: Dialect, outline: bool = False, texts: bool = True) -> None:
+        rule = dialect.step
+        self.outline = outline
+        self.texts = texts
+        claimed: Claims = {}
+        inside = dialect.inside
+        self.keyed = dialect.keyed
+        for path in (
+            rule.id, rule.name, rule.operation, rule.scope, rule.next, rule.enabled, rule.disabled, rule.connection, rule.note,
+            rule.position, rule.retries, rule.retry_wait, rule.timeout, rule.on_fault, rule.noise,
+        ):  # fmt: skip
+            claim_paths(claimed, path)
+        for hold in inside:
+            claim_paths(claimed, hold.at)
+        if dialect.predecessors is not None:
+            claim_paths(claimed, dialect.predecessors.at)
+        for pointer in dialect.pointer:
+            claim_paths(claimed, pointer.at)
+        if self.keyed:
+            claim_paths(claimed, KEY)
+        self.rule = rule
+        self.plans = Plans(dialect, rule, rule.settings, claimed)
+        self.places = Placeholders(None if outline else dialect.placeholders)
+        self.id = make_getter(rule.id)
+        self.name = make_getter(rule.name)
+        self.operation = make_getter(rule.operation)
+        self.scope = make_getter(rule.scope)
+        self.settings = make_getter("" if rule.settings == "." else rule.settings)
+        self.connection = make_getter(rule.connection)
+        self.note = make_getter(rule.note)
+        self.enabled = make_getter(rule.enabled)
+        self.disabled = make_getter(rule.disabled)
+        self.position = [make_getter(part) for part in rule.position]
+        self.retries = make_getter(rule.retries)
+        self.retry_wait = make_getter(rule.retry_wait)
+        self.timeout = make_getter(rule.timeout)
+        self.on_fault = make_getter(rule.on_fault)
+        self.optional = self._optional_readers()
+
+    def _position_of(self, raw: dict[str, Any]) -> tuple[float, float] | None:
+        if len(self.position) != 2:
+            return None
+        x, y = as_number(self.position[0](raw)), as_number(self.position[1](raw))
+        return None if x is None or y is None else (x, y)
+
+    def _is_enabled(self, raw: dict[str, Any]) -> bool:
+        return self.enabled(raw) is not False and self.disabled(raw) is not True
+
+    def find_objects(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
+        """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys."""
+        if self.keyed:
+            return [(part, with_key(part, value)) for part, value in query.find_all(raw) if type(value) is dict]
+        return [(part, value) for part, value in query.find_all(raw) if type(value) is dict]
+
+    def identity_of(self, raw: dict[str, Any]) -> tuple[str, str]:
+        """Id and name of a step; a step without id goes by its name."""
+        name = as_text(self.name(raw))
+        return as_text(self.id(raw)) or name, name
+
+    def plan_for(self, raw: dict[str, Any]) -> Plan:
+        return self.plans.plan_of(as_text(self.operation(raw)))
+
+    def read_trigger(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> Trigger:
+        """A trigger written in the shape of a step."""
+        step_id, name = self.identity_of(raw)
+        get = plan.get
+        kind = plan.rule.trigger
+        assert kind is not None
+        settings = raw if plan.all_inputs else self.settings(raw)
+        return Trigger(
+            id=step_id,
+            kind=kind,
+            name=name,
+            operation=as_text(self.operation(raw)),
+            schedule=schedule_of(plan, raw),
+            event=as_text(get["event"](raw)) if "event" in get else "",
+            condition=as_text(get["condition"](raw)) if "condition" in get else "",
+            batch=as_whole_number(get["batch"](raw)) if "batch" in get else None,
+            connection=as_text(self.connection(raw)) or None,
+            inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
+            enabled=self._is_enabled(raw),
+            unread={} if plan.all_inputs else unclaimed_part(raw, plan.outside),
+            position=self._position_of(raw),
+            origin=draft.origin_at(pointer),
+        )
+
+    def read_step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
+        """One step."""
+        if self.outline:
+            return self._outline_step(raw, draft, plan, scope)
+        name = as_text(self.name(raw))
+        get = plan.get
+        names = draft.names
+        more = self._fields_of_step(raw, pointer, draft, plan, scope, names, get)
+        return Step(
+            id=as_text(self.id(raw)) or name,
+            kind=plan.kind,
+            name=name,
+            operation=as_text(self.operation(raw)),
+            effect=plan.rule.effect,
+            inclusive=plan.rule.inclusive,
+            per_item=plan.rule.per_item,
+            yields=plan.rule.yields,
+            ends=plan.rule.ends,
+            **more,
+        )
+
+    def _fields_of_step(
+        self,
+        raw: dict[str, Any],
+        pointer: str,
+        draft: Draft,
+        plan: Plan,
+        scope: str | None,
+        names: dict[str, str],
+        get: dict[str, Getter],
+    ) -> dict[str, Any]:
+        more: dict[str, Any] = {}
+        for field, read in self.optional:
+            value = read(raw)
+            if value is not None:
+                more[field] = value
+        if plan.uses_model:
+            more["model"] = model_of(plan, raw, self.places, names)
+        if plan.kind == "loop":
+            more["repeat"] = repeat_of(plan, raw, self.places, names)
+        more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
+        more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
+        if "condition" in get:
+            condition = as_text(get["condition"](raw))
+            more["condition"] = condition or None
+            more["refs"] = self.places.in_text(condition, names)
+        if "calls" in get:
+            more["calls"] = as_text(get["calls"](raw)) or None
+        if scope is not None:
+            more["scope"] = scope
+        if not plan.all_inputs:
+            rest = unclaimed_part(raw, plan.outside)
+            if rest:
+                more["unread"] = rest
+        return more
+
+    def _outline_step(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
+        """What a list of flows needs of a step, and no more; what was not read is only counted."""
+        name = self.name(raw)
+        key = self.id(raw)
+        get = plan.get
+        if scope is None and self.rule.scope:
+            scope = as_text(self.scope(raw)) or None
+        model = self._outline_model(raw, draft, plan, get)
+        if not plan.all_inputs:
+            draft.missed += count_unclaimed(raw, plan.checks)
+        return Step(
+            id=key if type(key) is str and key else as_text(key) or as_text(name),
+            kind=plan.kind,
+            name=name if type(name) is str else as_text(name),
+            operation=as_text(self.operation(raw)) if self.texts else "",
+            scope=scope,
+            model=model,
+            calls=(as_text(get["calls"](raw)) or None) if "calls" in get else None,
+            note=as_text(self.note(raw)) if self.texts else "",
+        )
+
+    def _outline_model(self, raw: dict[str, Any], draft: Draft, plan: Plan, get: dict[str, Getter]) -> ModelUse | None:
+        model = None
+        if plan.uses_model:
+            if self.texts:
+                model = model_of(plan, raw, self.places, draft.names)
+            elif "model" in get:
+                model = ModelUse(name=as_text(get["model"](raw)) or None)
+        return model
+
+    def _optional_readers(self) -> list[tuple[str, Getter]]:
+        """Readers of the fields that the dialect names paths for; None means: as by default."""
+        rule = self.rule
+        found: list[tuple[str, Getter]] = []
+        if rule.enabled or rule.disabled:
+            found.append(("enabled", lambda raw: None if self._is_enabled(raw) else False))
+        if rule.scope:
+            found.append(("scope", lambda raw: as_text(self.scope(raw)) or None))
+        if rule.note:
+            found.append(("note", lambda raw: as_text(self.note(raw)) or None))
+        if rule.connection:
+            found.append(("connection", lambda raw: as_text(self.connection(raw)) or None))
+        if len(rule.position) == 2:
+            found.append(("position", self._position_of))
+        if rule.timeout:
+            found.append(("timeout", lambda raw: as_number(self.timeout(raw))))
+        if rule.retries:
+            found.append(("retry", self._read_retry))
+        if rule.on_fault:
+            faults = rule.on_faults
+            found.append(("on_fault", lambda raw: faults.get(as_text(self.on_fault(raw)))))
+        return found
+
+    def _read_retry(self, raw: dict[str, Any]) -> Retry | None:
+        tries = as_whole_number(self.retries(raw))
+        return Retry(attempts=tries, wait=as_number(self.retry_wait(raw))) if tries else None
+
+    def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, tuple[str, str]]:
+        """Outlet -> (label, condition) of a decision."""
+        if plan.cases is None:
+            return {}
+        function, outlet, label, condition = plan.cases
+        found: dict[str, tuple[str, str]] = {}
+        listed = function(raw)
+        for position, case in enumerate(listed if isinstance(listed, list) else []):
+            if isinstance(case, dict):
+                key = as_text(outlet(case)) if outlet is not None else str(position)
+                found[key] = (as_text(label(case)) or key, as_text(condition(case)))
+        return found

@@ -1,0 +1,171 @@
+# Rules for steps that name the steps after them or before them.
+"""Proposing rules for pointers and predecessors."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from typing import Any
+
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.rules import PointerRule, PredecessorRule
+
+from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS
+from .parts import Branching, judge_fields, operator_like
+from .survey import STAR, Path, dotted_path, find_leaves, value_at, values_at
+from .vocabulary import word_fits, words_of
+
+
+def pointer_rules(b: Branching) -> list[PointerRule]:
+    """The rules for pointers within steps."""
+    rules: list[PointerRule] = []
+    known = [{**mapping, **table} for mapping, table in zip(b.identity.names, b.identity.ids, strict=True)]
+    for path in (b.joins.at, *b.joins.more):
+        _pointer_rule(b, path, known, rules)
+    return rules
+
+
+def _pointer_rule(b: Branching, path: Path, known: list[dict[str, int]], rules: list[PointerRule]) -> None:
+    bare = path
+    while bare and bare[-1] == STAR:
+        bare = bare[:-1]
+    attach, outlet, role = _role_of_pointers(b, known, bare)
+    if STAR not in bare:
+        rules.append(PointerRule(at=dotted_path(bare), outlet=outlet, role=role, reversed=attach))
+        return
+    first = bare.index(STAR)
+    outer, rest = bare[:first], bare[first + 1 :]
+    entries = _entries_at(b, outer)
+    outcomes = _outcome_path(entries, rest)
+    parts = judge_fields(entries, set(), {rest, outcomes})
+    rules.append(
+        PointerRule(
+            at=dotted_path(outer),
+            target=dotted_path(rest),
+            via=dotted_path(outcomes) if outcomes else "",
+            label=dotted_path(parts["label"]) if "label" in parts else "",
+            condition=dotted_path(parts["condition"]) if "condition" in parts else "",
+            outlet=outlet,
+            role=role,
+            reversed=attach,
+        )
+    )
+
+
+def _role_of_pointers(b: Branching, known: list[dict[str, int]], bare: Path) -> tuple[bool, str, Any]:
+    pairs = [join for join in b.joins.pairs if _rule_under(join.source, join.target, bare, b, known)]
+    hints = [
+        (_hint_for(b, known, join.sample, join.source), _hint_for(b, known, join.sample, join.target)) for join in pairs
+    ]
+    attach = bool(hints) and sum(first == "agent" and text in HELPERS for first, text in hints) >= 0.8 * len(hints)
+    helper = (
+        bool(hints)
+        and sum(first in HELPERS and text == "agent" for first, text in hints) >= 0.8 * len(hints)
+        and word_fits(words_of(bare[-1]), HELPER_WORDS)
+    )
+    words = tuple(word for key in bare for word in words_of(key) if key != STAR)
+    outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
+    role: Any = "attach" if attach or helper else "error" if outlet else None
+    return attach, outlet, role
+
+
+def _entries_at(b: Branching, outer: Path) -> list[dict[Any, Any]]:
+    return [
+        entry
+        for sample in b.found.samples
+        for sight in sample.steps
+        for entry in values_at(sight.raw, (*outer, STAR))
+        if type(entry) is dict
+    ]
+
+
+def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> PredecessorRule:
+    """The rule for steps that name the steps before them; ``outcome`` judges a word for an outcome."""
+    joins = b.joins
+    at_ = joins.at if STAR in joins.at else (*joins.at, STAR, *_named_within(b, joins.at))
+    if at_[-1] == STAR:
+        words = {name for join in joins.pairs for name in join.outlet.replace("/", ",").split(",") if name}
+        return PredecessorRule(at=dotted_path(joins.at), outcomes={word: outcome(word) for word in sorted(words)})
+    first = at_.index(STAR)
+    outer, rest = at_[:first], at_[first + 1 :]
+    entries = [
+        entry
+        for sample in b.found.samples
+        for sight in sample.steps
+        for entry in values_at(sight.raw, (*outer, STAR))
+        if type(entry) is dict
+    ]
+    named = _outcome_path(entries, rest)
+    words = {as_text(value_at(mapping, named)) for mapping in entries} - {""} if named else set()
+    return PredecessorRule(
+        at=dotted_path(outer),
+        source=dotted_path(rest) if rest else "",
+        outcome=dotted_path(named) if named else "",
+        outcomes={word: outcome(word) for word in sorted(words)},
+    )
+
+
+def _named_within(b: Branching, where: Path) -> Path:
+    """The field that names a step in the objects of a list that mostly holds bare names."""
+    count: Counter[Path] = Counter()
+    for number, sample in enumerate(b.found.samples):
+        known = {**b.identity.names[number], **b.identity.ids[number]}
+        for sight in sample.steps:
+            value = value_at(sight.raw, where)
+            for entry in value if type(value) is list else ():
+                if type(entry) is dict:
+                    count.update(
+                        pair
+                        for pair, value in find_leaves(entry, depth=2)
+                        if STAR not in pair and as_text(value) in known
+                    )
+    return count.most_common(1)[0][0] if count else ()
+
+
+def _outcome_path(entries: list[dict[str, Any]], target: Path) -> Path:
+    """The field of pointer records that repeats a few words for outcomes."""
+    columns: dict[Path, list[str]] = {}
+    for entry in entries:
+        for path, value in find_leaves(entry, depth=2):
+            if type(value) is str and STAR not in path and path != target:
+                columns.setdefault(path, []).append(value)
+    rated: list[tuple[float, Path]] = []
+    for path, values in columns.items():
+        if sum(operator_like(value) for value in values) > 0.5 * len(values):
+            continue
+        known = sum(
+            word_fits(words_of(value), f"{ERROR_WORDS} {PLAIN_WORDS} {HELPER_WORDS}") for value in values
+        ) / len(values)
+        repeats = 1 - len(set(values)) / len(values)
+        rated.append((known + 0.5 * repeats, path))
+    best = max(rated, default=(0.0, ()))
+    return best[1] if best[0] >= 0.3 else ()
+
+
+def _rule_under(source: str, target: str, bare: Path, b: Branching, known: list[dict[str, int]]) -> bool:
+    for number, sample in enumerate(b.found.samples):
+        index = known[number].get(source)
+        if index is not None and any(
+            as_text(value) == target for value in _flatten(values_at(sample.steps[index].raw, bare))
+        ):
+            return True
+    return False
+
+
+def _flatten(values: Any) -> list[Any]:
+    found: list[Any] = []
+    stack = list(values)
+    while stack:
+        value = stack.pop()
+        if type(value) is list:
+            stack += value
+        elif type(value) is dict:
+            stack += value.values()
+        else:
+            found.append(value)
+    return found
+
+
+def _hint_for(b: Branching, known: list[dict[str, int]], sample: int, name: str) -> str:
+    index = known[sample].get(name)
+    return b.hint_for(b.found.samples[sample].steps[index].raw) if index is not None else ""

@@ -1,0 +1,122 @@
+# The everyday fields within steps: switched off, notes, positions, retries, time limits, the scope they stand in.
+"""Finding the common fields of steps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from zeitbuch.readers.dialects.paths import as_text
+
+from .fields import Column, key_in
+from .steps import Found
+from .survey import STAR, Path, is_scalar
+
+_STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
+    ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
+    ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
+    ("note", "note notes comment memo remark notiz kommentar nota notat opmerking hint annotation", lambda v: type(v) is str),
+    ("retries", "retries retry attempts tries times wiederholungen versuche tentatives intentos forsok pogingen tentativi again", lambda v: type(v) is int and 0 <= v < 100),
+    ("retry_wait", "pause backoff wait delay retrywait interval", lambda v: type(v) in (int, float)),
+    ("timeout", "timeout limit deadline zeitlimit tidsgrense", lambda v: type(v) in (int, float)),
+    ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
+)  # fmt: skip
+_GO_ON = frozenset(
+    "continue carry ignore skip weiter fortfahren continuer continuar fortsett doorgaan proceed resume go".split()
+)
+
+
+def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict[str, Any]:
+    """Everyday fields of steps outside their settings."""
+    result: dict[str, Any] = {}
+    for path, column in columns.items():
+        if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > 2:
+            continue
+        _field_by_words(result, path, column)
+    if "retries" in result:
+        _pause_of_retries(columns, result)
+    if "on_fault" in result:
+        from .vocabulary import words_of
+
+        words = sorted({str(value) for value in columns[result["on_fault"]].values})
+        result["on_faults"] = {
+            word: "continue" if any(text in _GO_ON for text in words_of(word)) else "stop" for word in words
+        }
+    position = _find_position(columns, total, settings)
+    if position:
+        result["position"] = list(position)
+    return result
+
+
+def _field_by_words(result: dict[str, Any], path: Path, column: Column) -> None:
+    for field, listed, right in _STEP_WORDS:
+        if (
+            field not in result
+            and field not in ("retry_wait",)
+            and key_in(path, frozenset(listed.split()))
+            and all(map(right, column.values))
+        ):
+            if field == "retries" and len(path) == 1 and key_in(path, frozenset(["times"])):
+                continue
+            result[field] = path
+            break
+
+
+def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> None:
+    near = [
+        pair
+        for pair in columns
+        if len(pair) == len(result["retries"]) and pair[:-1] == result["retries"][:-1] and len(pair) > 1
+    ]
+    pause = [pair for pair in near if key_in(pair, frozenset("pause backoff wait delay interval pausa pausen".split()))]
+    if pause:
+        result["retry_wait"] = pause[0]
+
+
+def _find_position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
+    """Two numeric columns side by side that most steps have: the place of the box."""
+    numeric = [
+        pair for pair, column in columns.items()
+        if column.steps >= 0.8 * total and (not settings or pair[: len(settings)] != settings) and all(type(value) in (int, float) for value in column.values)
+    ]  # fmt: skip
+    for first in numeric:
+        for second in numeric:
+            if (
+                first != second
+                and first[:-1] == second[:-1]
+                and (len(first) > 1 or (first[-1].lower().endswith("x") and second[-1].lower().endswith("y")))
+            ):
+                if first[-1].lower().endswith("y") and second[-1].lower().endswith("x"):
+                    return second, first
+                same = [pair for pair in numeric if pair[:-1] == first[:-1]]
+                if len(same) == 2 or {pair[-1].lower() for pair in (first, second)} == {"x", "y"}:
+                    return first, second
+    # A list of two numbers has one column for both.
+    return _list_of_two(columns, total)
+
+
+def _list_of_two(columns: dict[Path, Column], total: int) -> tuple[Path, Path] | None:
+    for path, column in columns.items():
+        if (
+            path[-1] == STAR
+            and column.steps >= 0.8 * total
+            and len(column.values) == 2 * column.steps
+            and all(type(value) in (int, float) for value in column.values)
+        ):
+            return (*path[:-1], "0"), (*path[:-1], "1")
+    return None
+
+
+def scope_path(found: Found, columns: dict[Path, Column], ids: list[dict[str, int]], scopes: list[set[int]]) -> Path:
+    """The field in which a step names the loop or block it stands in."""
+    best: tuple[int, Path] = (0, ())
+    names = [
+        {name for name, index in table.items() if index in inside} for table, inside in zip(ids, scopes, strict=True)
+    ]
+    every = set().union(*names) if names else set()
+    for path, column in columns.items():
+        texts = [as_text(value) for value in column.values if is_scalar(value) and value != ""]
+        hits = sum(value in every for value in texts)
+        if texts and hits >= 0.9 * len(texts) and STAR not in path and len(path) <= 2:
+            best = max(best, (hits, path))
+    return best[1]
