@@ -27,7 +27,7 @@ from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.figures import load_rates
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import load_dialect
-from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.input.limits import Limits, measure_tree
 from zeitbuch.readers.input.secrets import mask_tree, might_hold_secrets
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
@@ -95,6 +95,8 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
          lambda: [list(engine.find(d)) for d in documents]),
         ("no sign of a secret", 5, lambda: masked(clean), lambda: [mask_tree(d) for _, _, d in clean]),
         ("a sign of a secret", 5, lambda: masked(signs), lambda: [mask_tree(d) for d in documents]),
+        ("values counted by the interpreter", 50, lambda: [measure_tree(d, Limits(), plain=True) for d in documents],
+         lambda: [measure_tree(d, Limits()) for d in documents]),
         ("rows from the cache", 3, listed(True), listed(False)),
         ("English without scores", 5, lambda: [languages.language_of(x, x.lower().split()) for x in english],
          lambda: scored(english)),

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from builders import TEXT, drawn_flows, flows
+from builders import TEXT, VALUE, drawn_flows, flows
 from conftest import ESTATE
 from exports import SHAPES, Maker
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -33,7 +33,7 @@ from zeitbuch.readers.dialects.links import pointer_targets
 from zeitbuch.readers.dialects.paths import make_getter
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.infer.suggest import suggest_dialect
-from zeitbuch.readers.input.limits import Limits, count_values
+from zeitbuch.readers.input.limits import Limits, count_values, measure_tree
 from zeitbuch.readers.input.pointers import escape_key
 from zeitbuch.readers.input.secrets import mask_tree, might_hold_secrets
 from zeitbuch.readers.input.sources import list_files
@@ -93,6 +93,12 @@ def test_a_document_without_signs_of_secrets_has_none(document: Any) -> None:
     raw = json.dumps(document, ensure_ascii=False).encode()
     if not might_hold_secrets(raw, keys_in(document)):
         assert mask_tree(document) == document
+
+
+@given(value=VALUE)
+def test_counting_by_the_interpreter_is_counting_by_hand(value: Any) -> None:
+    decoded = json.loads(json.dumps(value))
+    assert measure_tree(decoded, Limits(), plain=True) == measure_tree(decoded, Limits()) == count_values(decoded)
 
 
 WORDS = st.sampled_from(sorted(languages.WORDS)) | st.sampled_from(["ferry", "berth", "answer", "Ærø", "Fähre"])

@@ -94,6 +94,33 @@ def test_the_example_package_is_read_decoded_written_and_listed(packages: Path, 
     assert bad.code == 2 and "Night watch" in bad.out and "bad.tide" in bad.err and "expected path = value" in bad.err
 
 
+def test_plugins_read_what_stands_inside_others_and_what_no_suffix_names(
+    packages: Path, tmp_path: Path, run: Any
+) -> None:
+    path = {"PYTHONPATH": str(packages)}
+    outer = {
+        "zeitbuch": 1,
+        "flows": [{"id": "outer", "triggers": [{"id": "t", "kind": "manual"}], "steps": [
+            {"id": "run", "kind": "tool", "inputs": [{"name": "definition", "value": json.dumps(QUAY)}]}]}],
+    }  # fmt: skip
+    (tmp_path / "outer.json").write_text(json.dumps(outer))
+    found = run("inventory", "outer.json", "-f", "csv", **path)
+    assert found.code == 0 and "Night watch" in found.out, found.err
+    assert "Night watch" not in run("inventory", "outer.json", "-f", "csv").out
+    (tmp_path / "ebb").write_text(TIDE)
+    shown = run("inventory", "ebb", "-f", "csv", **path)
+    assert shown.code == 0 and "Ebb" in shown.out, shown.err
+    assert "Ebb" in run("inventory", "-", "-f", "csv", stdin=TIDE.encode(), **path).out
+
+
+def test_no_dialect_is_proposed_for_what_is_read_already(packages: Path, tmp_path: Path, run: Any) -> None:
+    (tmp_path / "watch.json").write_text(json.dumps(QUAY))
+    said = run("dialect", "suggest", "watch.json", "-o", "made.toml", PYTHONPATH=str(packages))
+    assert said.code == 2 and "in the form 'quay'" in said.err and not (tmp_path / "made.toml").exists()
+    (tmp_path / "flow.json").write_text('{"zeitbuch": 1, "flows": []}')
+    assert "in the form 'native'" in run("dialect", "suggest", "flow.json").err
+
+
 @pytest.mark.parametrize(
     ("group", "target", "code", "said"),
     [

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from msgspec import Struct, field
 
 from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.report import export_preview
 from zeitbuch.core.report.export_preview import Preview, PreviewResult
@@ -15,6 +16,7 @@ from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.readers.config.workspace import Listed, Workspace, find_dialect_files
 from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
 from zeitbuch.readers.input.sources import list_files
+from zeitbuch.readers.reading.recognition import Recognition
 
 from .session import Session
 
@@ -25,9 +27,18 @@ def propose_dialect(session: Session, sources: Sequence[str], name: str = "") ->
     inputs = list(list_files(sources))
     with session.progress(len(inputs), "reading") as advance:
         found, problems = read_documents(inputs, session.limits, advance)
+    forms = Recognition([])
+    known = [(file, forms.form_of(document)) for file, document in found]
+    problems += [_known_problem(file, form) for file, form in known if form]
+    found = [entry for entry, (_, form) in zip(found, known, strict=True) if not form]
     if not found:
         return None, problems
     return propose_from_documents(found, name or default_name(list(sources))), problems
+
+
+def _known_problem(file: str, form: str) -> Problem:
+    message = f"expected an export of an unknown builder, found a file in the form '{form}', which is read as it is"
+    return Problem("suggest-known", "warning", message, Origin(file), f"try: zeitbuch inventory {file}")
 
 
 def near_kinds(operation: str) -> tuple[str, ...]:

@@ -1,7 +1,8 @@
 """A decoder: files that end in .tide, lines of ``path = value``, become a plain tree.
 
 A decoder offers ``SUFFIXES`` and ``decode(name, raw)``, which gives objects (with texts as keys), lists and scalars. What it
-gives is then read like any export: by dialects, by the formats of the house, or by a format of a plug-in.
+gives is then read like any export: by dialects, by the formats of the house, or by a format of a plug-in. With
+``recognises_bytes(raw)`` it is also asked for files of no known suffix, and for standard input.
 """
 
 from __future__ import annotations
@@ -9,6 +10,11 @@ from __future__ import annotations
 from typing import Any
 
 SUFFIXES = (".tide",)
+
+
+def recognises_bytes(raw: bytes) -> bool:
+    """Whether a file of any other name is written this way."""
+    return raw.startswith(b"quay = ")
 
 
 def decode(name: str, raw: bytes) -> Any:

@@ -1,16 +1,16 @@
 # The quick way through a flat flow when only an outline without texts is wanted, as for an inventory of thousands. It
-# does what dialect_shapes.py and dialect_links.py do for plain cases, and gives up on anything unusual: then those do it.
+# does what the readers of flat flows and of links do for plain cases, and gives up on anything unusual: then those do it.
 """Outlines of flat flows, quickly."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
-from zeitbuch.readers.dialects.links import Links
 
-from .links import pointer_targets
+from .links import Links, pointer_targets
 from .paths import Getter, as_text, count_unclaimed, unclaimed_part
 from .step_plan import Plan
 from .steps import Draft
@@ -48,8 +48,9 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
             starts.append((item, plan))
             continue
         kinds[key] = plan.kind
-        model, calls, missed, scope = _parts_of_step(plan, item, missed, get_scope)
-        made.append(Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls))
+        if not plan.all_inputs:
+            missed += count_unclaimed(item, plan.checks)
+        made.append(_outline_step(plan, item, key, get_scope))
     arrows = _outline_links(shape, raw, kinds, draft)
     if arrows is None:
         return False
@@ -61,19 +62,15 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     return True
 
 
-def _parts_of_step(
-    plan: Plan, item: dict[Any, Any], missed: int, get_scope: Callable[[dict[str, Any]], Any] | None
-) -> tuple[ModelUse | None, str | None, int, str | None]:
+def _outline_step(plan: Plan, item: dict[str, Any], key: str, get_scope: Getter | None) -> Step:
     model = calls = None
     get = plan.get
     if plan.uses_model and "model" in get:
         model = ModelUse(name=as_text(get["model"](item)) or None)
     if "calls" in get:
         calls = as_text(get["calls"](item)) or None
-    if not plan.all_inputs:
-        missed += count_unclaimed(item, plan.checks)
     scope = (as_text(get_scope(item)) or None) if get_scope is not None else None
-    return model, calls, missed, scope
+    return Step(id=key, kind=plan.kind, scope=scope, model=model, calls=calls)
 
 
 def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
@@ -106,12 +103,11 @@ def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draf
 def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:
     """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
     links = shape.links
-    if links.link is not None:
-        yield from _written_records(raw, lost, links)
-    if links.adjacency is not None:
-        yield from _written_tables(raw, links)
-    if links.pointers:
-        yield from _written_pointers(shape, raw, links)
+    return chain(
+        _written_records(raw, lost, links) if links.link is not None else (),
+        _written_tables(raw, links) if links.adjacency is not None else (),
+        _written_pointers(shape, raw, links) if links.pointers else (),
+    )
 
 
 def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
@@ -144,7 +140,7 @@ def _written_pointers(shape: Flat, raw: dict[str, Any], links: Links) -> Iterato
 
 
 def _plain_targets(value: Any, target: Getter | None) -> Iterable[tuple[str, str]]:
-    """As ``targets`` of dialect_links.py; the common forms at once."""
+    """As ``pointer_targets``; the common forms at once."""
     if type(value) is str:
         return (("", value),) if value else ()
     if type(value) is dict and target is None:

@@ -13,8 +13,8 @@ from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.packages import is_package, package_members
-from zeitbuch.readers.input.sources import load_input
+from zeitbuch.readers.input.packages import package_members
+from zeitbuch.readers.input.sources import is_package, load_input
 
 from .steps import find_steps
 from .suggest import Suggestion, suggest_dialect

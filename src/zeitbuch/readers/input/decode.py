@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
-from typing import Any
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 
@@ -120,30 +120,51 @@ def _decode_yaml(raw: bytes, limits: Limits) -> Any:
         ) from None
 
 
-def decode_document(
-    name: str, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
-) -> tuple[Any, int]:
-    """The value in the file, secrets masked, and the number of scalar values in it.
+class Decoded(NamedTuple):
+    """What stands in a file. ``form`` says how it was written; XML is counted while it is parsed."""
 
-    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
-    ``unmasked`` the caller masks what it keeps of the value.
+    value: Any
+    form: Literal["json", "yaml", "xml", "plug-in"]
+    counted: int = 0
+
+
+def decode_bytes(name: str, raw: bytes, limits: Limits) -> Decoded:
+    """The value in a file, as it stands there.
 
     Raises ZeitbuchError for an empty file, wrong syntax, wrong encoding or a limit passed.
     """
     if not raw or raw.isspace():
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
-    if not name.endswith((*OWN_SUFFIXES, "<stdin>")) and (plugin := decoder_for(name)) is not None:
-        value = decode_by_plugin(plugin, name, raw)
-        count = measure_tree(value, limits)
-        return (value if unmasked else mask_tree(value, openings)), count
+    if not name.endswith(OWN_SUFFIXES) and (plugin := decoder_for(name, raw)) is not None:
+        return Decoded(decode_by_plugin(plugin, name, raw), "plug-in")
     if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
         from .xml_tree import parse_xml
 
-        return parse_xml(raw, limits)
-    is_yaml = name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"["))
-    value = _decode_yaml(raw, limits) if is_yaml else _decode_json(raw, limits)
+        element, count = parse_xml(raw, limits)
+        return Decoded(element, "xml", count)
+    if name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"[")):
+        return Decoded(_decode_yaml(raw, limits), "yaml")
+    return Decoded(_decode_json(raw, limits), "json")
+
+
+def mask_decoded(
+    decoded: Decoded, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
+) -> tuple[Any, int]:
+    """The value without secrets, and the number of scalar values in it.
+
+    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
+    ``unmasked`` the caller masks what it keeps of the value. Raises ZeitbuchError when a limit is passed.
+    """
+    if decoded.form == "xml":
+        return decoded.value, decoded.counted
+    value = decoded.value
     keys: set[str] | None = None if unmasked else set()
-    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text)
-    if keys is not None and might_hold_secrets(raw, keys):
+    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json")
+    if keys is not None and (decoded.form == "plug-in" or might_hold_secrets(raw, keys)):
         value = mask_tree(value, openings)
     return value, count
+
+
+def decode_document(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
+    """The value in a file, secrets masked, and the number of scalar values in it. Raises as ``decode_bytes`` does."""
+    return mask_decoded(decode_bytes(name, raw, limits), raw, limits)

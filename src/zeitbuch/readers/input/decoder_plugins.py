@@ -25,13 +25,34 @@ def decoder_problem(plugin: PlugIn) -> Problem | None:
     return None
 
 
-def decoder_for(name: str) -> PlugIn | None:
+def decoder_for(name: str, raw: bytes) -> PlugIn | None:
+    """The plug-in that decodes a file: by the suffix of its name, else by its content where the plug-in can tell."""
+    by_suffix = decoder_by_suffix(name)
+    return by_suffix or next((plugin for plugin in _usable_decoders() if _recognises_bytes(plugin, raw)), None)
+
+
+def decoder_by_suffix(name: str) -> PlugIn | None:
     """The plug-in that decodes files of this name."""
     lower = name.lower()
-    for plugin in find_plugins("zeitbuch.decoders"):
-        if decoder_problem(plugin) is None and lower.endswith(plugin.value.SUFFIXES):
-            return plugin
-    return None
+    return next((plugin for plugin in _usable_decoders() if lower.endswith(plugin.value.SUFFIXES)), None)
+
+
+def _usable_decoders() -> list[PlugIn]:
+    return [plugin for plugin in find_plugins("zeitbuch.decoders") if decoder_problem(plugin) is None]
+
+
+def _recognises_bytes(plugin: PlugIn, raw: bytes) -> bool:
+    recognises = getattr(plugin.value, "recognises_bytes", None)
+    try:
+        return recognises is not None and bool(recognises(raw))
+    except Exception as error:  # a foreign package must not end the run
+        raise ZeitbuchError(_decoder_failure(plugin, "look at bytes", error)) from None
+
+
+def _decoder_failure(plugin: PlugIn, act: str, error: Exception) -> Problem:
+    reason = f"{type(error).__name__}: {str(error)[:200]}"
+    words = f"expected '{plugin.name}' ({plugin.package} {plugin.version}) to {act}, found {reason}"
+    return plugin_problem(words, f"tell its maintainers, or remove it: pip uninstall {plugin.package}")
 
 
 def decode_by_plugin(plugin: PlugIn, name: str, raw: bytes) -> Any:
@@ -39,11 +60,7 @@ def decode_by_plugin(plugin: PlugIn, name: str, raw: bytes) -> Any:
     try:
         value = plugin.value.decode(name, raw)
     except Exception as error:  # a foreign package must not end the run
-        reason = f"{type(error).__name__}: {str(error)[:200]}"
-        words = f"expected '{plugin.name}' ({plugin.package} {plugin.version}) to decode {name}, found {reason}"
-        raise ZeitbuchError(
-            plugin_problem(words, f"tell its maintainers, or remove it: pip uninstall {plugin.package}")
-        ) from None
+        raise ZeitbuchError(_decoder_failure(plugin, f"decode {name}", error)) from None
     strange = _strange_type(value)
     if strange:
         words = f"expected a plain tree (objects, lists, texts, numbers) from '{plugin.name}', found {strange}"

@@ -4,12 +4,15 @@
 
 from __future__ import annotations
 
+import sys
+from gc import get_referents
 from typing import Any
 
 from msgspec import Struct, structs
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
+_LISTS = sys.implementation.name == "cpython"
 _CONTAINERS = frozenset({dict, list})
 
 
@@ -49,8 +52,13 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
     )
 
 
-def measure_tree(value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True) -> int:
+def measure_tree(
+    value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
+) -> int:
     """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
+
+    ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
+    (of an object with nothing but texts as keys: the values), which takes a third off.
 
     Walks level by level, so no depth of nesting can hurt it. Raises ZeitbuchError when depth, count or the
     length of a string passes its limit.
@@ -64,7 +72,10 @@ def measure_tree(value: Any, limits: Limits, keys: set[str] | None = None, check
             raise too_large("depth", limits.depth, "deeper nesting")
         # This runs over every value of every file: few steps a container, one test a value.
         held: list[Any] = []
-        _add_held(keys, level, held)
+        if keys is None and plain and _LISTS:
+            held = get_referents(*level)
+        else:
+            _add_held(keys, level, held)
         if check_text:
             longest = max([len(value) for value in held if type(value) is str], default=0)
             if longest > limits.text:

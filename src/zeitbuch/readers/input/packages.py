@@ -14,7 +14,7 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
-from .sources import PACKED, Item, is_candidate
+from .sources import Item, is_candidate, is_package
 
 _BROKEN = (
     zipfile.BadZipFile,
@@ -27,11 +27,6 @@ _BROKEN = (
     ValueError,
 )
 Member = tuple[str, int, Callable[[], bytes]]  # name, stated size, what reads it
-
-
-def is_package(name: str) -> bool:
-    """Whether a file is read as a package."""
-    return name.lower().endswith(PACKED)
 
 
 class _Budget:

@@ -15,8 +15,8 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits
-from .packages import is_package, package_members
-from .sources import load_input
+from .packages import package_members
+from .sources import is_package, load_input
 
 _SPACE = " \t\r\n"
 

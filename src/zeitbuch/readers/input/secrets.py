@@ -24,18 +24,27 @@ _PARAMETERS = (b"sig", b"token", b"key", b"passw", b"pwd", b"secret", b"credenti
 _PAIR_WORDS = (
     b"passw", b"passphrase", b"pwd", b"secret", b"token", b"credential", b"authorization", b"cookie", b"key\"", b"key'",
 )  # fmt: skip
-_USERINFO = re.compile(rb"://[^\s/\"@]{1,200}:[^\s/\"@]{1,400}@")
 _LONG = re.compile(rb"(?<![A-Za-z0-9_\-])[A-Za-z0-9_\-]{24,}")
 
-_SECRET_KEY = re.compile(
-    r"(^|[_\-. ])(password|passwd|passwort|kennwort|passphrase|pwd|secret|token|credential|authorization|cookie|pin)s?$"
-    r"|(api|access|private|secret|signing|client|account|shared|encryption|master)[_\-. ]?(key|secret|token)s?$"
-    r"|(auth|refresh|bearer|session|id)[_\-. ]?token$"
-    r"|connection[_\-. ]?string$|set-cookie$"
-    r"|(password|passwort|passwd|passphrase|kennwort|secret)$|[a-z]Token$",
-    re.IGNORECASE,
-)
-_NUMBER_KEY = re.compile(r"(password|passwd|passwort|secret|passphrase|(^|[_\-. ])(pin|pwd))$", re.IGNORECASE)
+
+@lru_cache(maxsize=1)
+def _secret_key_form() -> re.Pattern[str]:
+    """How keys that name a secret are called. Compiled when first needed: that takes longer than a small file."""
+    return re.compile(
+        r"(^|[_\-. ])(password|passwd|passwort|kennwort|passphrase|pwd|secret|token|credential|authorization|cookie|pin)s?$"
+        r"|(api|access|private|secret|signing|client|account|shared|encryption|master)[_\-. ]?(key|secret|token)s?$"
+        r"|(auth|refresh|bearer|session|id)[_\-. ]?token$"
+        r"|connection[_\-. ]?string$|set-cookie$"
+        r"|(password|passwort|passwd|passphrase|kennwort|secret)$|[a-z]Token$",
+        re.IGNORECASE,
+    )
+
+
+@lru_cache(maxsize=1)
+def _number_key_form() -> re.Pattern[str]:
+    return re.compile(r"(password|passwd|passwort|secret|passphrase|(^|[_\-. ])(pin|pwd))$", re.IGNORECASE)
+
+
 _NAMES = (
     r"pass(?:word|wd|phrase|wort)|kennwort|pwd|secret|api[_\-]?key|access[_\-]?key|account[_\-]?key|shared[_\-]?access[_\-]?key|"
     r"private[_\-]?key|client[_\-]?secret|auth[_\-]?token|access[_\-]?token|refresh[_\-]?token|session[_\-]?token|x-api-key|token|credential"
@@ -89,7 +98,7 @@ def secret_key(key: str) -> bool:
     """Whether a key names a secret."""
     known = _known_keys.get(key)
     if known is None:
-        known = _SECRET_KEY.search(key) is not None
+        known = _secret_key_form().search(key) is not None
         if len(_known_keys) < 100_000:
             _known_keys[key] = known
     return known
@@ -266,7 +275,7 @@ def _mask_object(value: dict[Any, Any], references: tuple[str, ...]) -> Any:
             )
         elif secret and isinstance(item, list) and all(isinstance(value, str) for value in item):
             result[_mask_key(key)] = [stand_in(value) if _is_secret(value, references) else value for value in item]
-        elif type(item) is int and len(str(item)) >= 4 and _NUMBER_KEY.search(str(key)):
+        elif type(item) is int and len(str(item)) >= 4 and _number_key_form().search(str(key)):
             result[_mask_key(key)] = stand_in(str(item))
         else:
             result[_mask_key(key)] = mask_tree(item, references)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
-from .decoder_plugins import decoder_for
+from .decoder_plugins import decoder_by_suffix
 from .limits import Limits, too_large
 
 SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
@@ -43,10 +43,15 @@ class Held(NamedTuple):
 Input = str | Held | Problem
 
 
+def is_package(name: str) -> bool:
+    """Whether a file is read as a package."""
+    return name.lower().endswith(PACKED)
+
+
 def is_candidate(name: str) -> bool:
     """Whether a file may hold flows, by its suffix: one of ours, or one that a decoder of another package takes."""
     lower = name.lower()
-    return lower.endswith(SUFFIXES + PACKED) or ("." in lower and decoder_for(lower) is not None)
+    return lower.endswith(SUFFIXES + PACKED) or ("." in lower and decoder_by_suffix(lower) is not None)
 
 
 def _files_below(folder: str) -> list[str]:

@@ -8,7 +8,9 @@ from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 import msgspec
+from msgspec import structs
 
+from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.input.pointers import escape_key
 
 SHORTEST = 60  # characters: no flow is shorter
@@ -45,3 +47,15 @@ def find_embedded(document: Any) -> Iterator[Embedded]:
                 continue
             if isinstance(found, dict) or (isinstance(found, list) and found and isinstance(found[0], dict)):
                 yield Embedded(pointer, raw, found)
+
+
+def call_embedded(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
+    """The flow with its steps calling the definitions that stand inside them."""
+    steps = []
+    for step in flow.steps:
+        place = step.origin.pointer if step.origin is not None else None
+        held = next((items for pointer, items in inner if place is not None and pointer.startswith(place + "/")), None)
+        if held and (step.calls is None or step.calls.lstrip()[:1] in ("{", "[")):
+            step = structs.replace(step, calls=held[0].id)
+        steps.append(step)
+    return structs.replace(flow, steps=tuple(steps))

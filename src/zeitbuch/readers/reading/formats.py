@@ -33,14 +33,18 @@ FORMATS: tuple[Format, ...] = (
 )  # fmt: skip
 
 
-def flows_of(document: Any, base: Origin, count: int) -> Flows | None:
-    """The flows of a document in one of the formats, or None when it is in none of them."""
+def recognising_standard(document: Any) -> Format | None:
+    """The format of a document; None when it is in none of them."""
     is_dict = isinstance(document, dict)
     for row in FORMATS:
         if row.xml == is_dict or (is_dict and row.keys.isdisjoint(document)):
             continue
-        module = import_module(row.module)
-        if module.recognises(document):
-            read: Callable[..., Flows] = module.flows
-            return read(document, base, count)
+        if import_module(row.module).recognises(document):
+            return row
     return None
+
+
+def flows_of(row: Format, document: Any, base: Origin, count: int) -> Flows:
+    """The flows of a document in that format."""
+    read: Callable[..., Flows] = import_module(row.module).flows
+    return read(document, base, count)

@@ -106,7 +106,7 @@ def _read_piece(inputs: list[str | Held]) -> list[_Answer]:
 def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: str | Held) -> _Answer:
     name = name_of(one)
     reader.problems, reader.facts, reader.packages, reader.called = [], [], [], set()
-    reader.beyond_cache = False
+    reader.recognition.beyond_cache = False
     state, content = _state_of_file(one)
 
     def seen(data: bytes) -> bool:
@@ -125,7 +125,7 @@ def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: st
 
         problems = [masked_problem(problem) for problem in problems]  # they go into the cache
     read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
-    if reader.beyond_cache:
+    if reader.recognition.beyond_cache:
         return _Answer(name, b"", state, None, read)
     try:
         return _Answer(name, content, state, msgspec.msgpack.encode(read))

@@ -1,0 +1,47 @@
+# From bytes to a document that the later stages may look at: decoded once, measured, masked once.
+"""Documents."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.decode import Decoded, decode_bytes, mask_decoded
+from zeitbuch.readers.input.limits import Limits
+
+from .embedded import Embedded, find_embedded, might_embed
+
+
+class Document(NamedTuple):
+    """A decoded file, or a definition that stands as text in one; ``count`` scalar values."""
+
+    value: Any
+    count: int
+    origin: Origin
+    raw: bytes
+    yaml: bool
+
+
+class Opening(NamedTuple):
+    """How documents are opened: their limits, what begins a placeholder, and whether later stages mask what they keep."""
+
+    limits: Limits
+    openings: tuple[str, ...]
+    unmasked: bool
+
+    def open_file(self, origin: Origin, raw: bytes) -> Document:
+        """The document in a file. Raises ZeitbuchError when it cannot be decoded or is too large."""
+        decoded = decode_bytes(origin.member or origin.source, raw, self.limits)
+        value, count = mask_decoded(decoded, raw, self.limits, self.openings, self.unmasked)
+        return Document(value, count, origin, raw, decoded.form == "yaml")
+
+    def open_embedded(self, one: Embedded, origin: Origin) -> Document:
+        """The document that a text of another holds. Raises ZeitbuchError when it is too large."""
+        decoded = Decoded(one.value, "json")
+        value, count = mask_decoded(decoded, one.raw, self.limits, self.openings, self.unmasked)
+        return Document(value, count, origin, one.raw, False)
+
+
+def embedded_in(document: Document) -> list[Embedded]:
+    """All texts of a document that hold JSON objects."""
+    return list(find_embedded(document.value)) if might_embed(document.raw, document.yaml) else []

@@ -1,0 +1,116 @@
+# What a document is: the native form, a standard, an active dialect, a plug-in's format, or nothing known. Each gives its
+# flows in the same form, so that the stages behind need not know which it was.
+"""Recognising documents."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow, Origin
+from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.standards import native
+
+from . import formats
+from .documents import Document
+from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
+from .unrecognised import unrecognised_problem
+
+FlowsRead = Iterator[tuple[Flow | None, list[Problem]]]
+_BROKEN = (KeyError, TypeError, ValueError, AttributeError, IndexError, RecursionError)
+
+
+class Recognition:
+    """The forms that documents may have, asked in turn."""
+
+    def __init__(self, dialects: Iterable[DialectReader]) -> None:
+        self.dialects = list(dialects)
+        self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
+        self._last: list[DialectReader] = []
+
+    def flows_of(self, document: Document) -> FlowsRead:
+        """(flow or None, problems) of a document, whatever it is."""
+        value, origin, count = document.value, document.origin, document.count
+        if native.is_native(value):
+            return _flows_of_native(value, origin)
+        standard = formats.recognising_standard(value)
+        if standard is not None:
+            known = formats.flows_of(standard, value, origin, count)
+            return _or_no_flow(_flows_of_standard(known, origin), _no_process(origin))
+        reader = self._reader_for(value)
+        if reader is not None:
+            return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
+        return self._flows_of_plugin(document)
+
+    def form_of(self, value: Any) -> str:
+        """The name of the form that a value has: native, of a standard, a dialect or a plug-in; empty when it has none."""
+        if native.is_native(value):
+            return "native"
+        standard = formats.recognising_standard(value)
+        if standard is not None:
+            return standard.name
+        dialect = self._reader_for(value)
+        if dialect is not None:
+            return dialect.dialect.name
+        self.beyond_cache |= bool(usable_formats())
+        plugin, _ = recognising_format(value)
+        return plugin.name if plugin is not None else ""
+
+    def bare_reader(self, value: Any) -> DialectReader | None:
+        """The dialect of which a value is one flow without what stands around flows."""
+        return next((reader for reader in self.dialects if reader.holds_bare_flow(value)), None)
+
+    def _reader_for(self, value: Any) -> DialectReader | None:
+        # Neighbouring files are mostly of one dialect: the last one that fitted is asked first.
+        for reader in (*self._last, *self.dialects):
+            if reader.recogniser.fits_document(value):
+                self._last = [reader]
+                return reader
+        return None
+
+    def _flows_of_plugin(self, document: Document) -> FlowsRead:
+        """The flows of a document that nothing here recognises, where a plug-in does."""
+        plugin, problems = recognising_format(document.value)
+        yield None, [*problems, *unusable_plugins()]
+        self.beyond_cache |= bool(usable_formats())
+        if plugin is None:
+            yield None, [unrecognised_problem(document.value, document.origin, self.dialects)]
+        else:
+            yield from flows_of_plugin(plugin, document.value, document.origin, document.count)
+
+
+def _flows_of_native(value: Any, origin: Origin) -> FlowsRead:
+    for found in native.flows(value, origin):
+        yield (None, [found]) if isinstance(found, Problem) else (found, [])
+
+
+def _flows_of_standard(known: formats.Flows, origin: Origin) -> FlowsRead:
+    try:
+        yield from known
+    except _BROKEN as error:
+        # A file that says it is of a standard and breaks its rules where no reader looked for it.
+        words = f"{type(error).__name__}: {str(error)[:120]}"
+        message = f"expected a file that keeps to its standard, found a part of another form ({words})"
+        hint = "check the file with the standard's schema; what was read before that part is kept"
+        yield None, [Problem("malformed", "error", message, origin, hint)]
+
+
+def _or_no_flow(flows: FlowsRead, problem: Problem) -> FlowsRead:
+    """The flows, and a problem when there is nothing else."""
+    nothing = True
+    for flow, problems in flows:
+        nothing = nothing and flow is None and not problems
+        yield flow, problems
+    if nothing:
+        yield None, [problem]
+
+
+def _no_process(origin: Origin) -> Problem:
+    message = "expected a process, workflow or agent in the file, found none"
+    return Problem("no-flow", "error", message, origin, "the file may hold only definitions that others use")
+
+
+def _no_flow(reader: DialectReader, origin: Origin) -> Problem:
+    message = f"expected a flow at {reader.flows_at.text} (dialect '{reader.dialect.name}'), found none"
+    return Problem("no-flow", "error", message, origin, "the export may be of another kind of object")
