@@ -102,7 +102,7 @@ def one(count: int, sampling: str, alone: bool) -> None:
     import scipy.special  # noqa: F401
 
     from zeitbuch.app.parallel_work import share_work
-    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.records import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows, in_turn
 
     gc.set_threshold(200_000, 20, 100)  # as the program does

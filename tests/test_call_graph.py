@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
-from zeitbuch.core.estimate.distribution import Sampling
 from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.graph.call_graph import build_call_graph, solve_circle
 from zeitbuch.core.graph.topology import Graph

@@ -155,7 +155,7 @@ def test_large_estates_are_shared_out_and_give_the_same(tmp_path: Path, run: Any
     from builders import ask, chain
     from zeitbuch.app.parallel_work import share_work
     from zeitbuch.core.assumptions.rules import Assumptions, Rule
-    from zeitbuch.core.estimate.distribution import Sampling
+    from zeitbuch.core.estimate.records import Sampling
     from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
     flows = [chain(ask("a", f"Say {i}"), id=f"f{i}", name=f"Flow {i}") for i in range(450)]

@@ -23,7 +23,7 @@ from zeitbuch.core.graph.cycles import cycle_problems
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.validation import in_plain_order, mend_flow
-from zeitbuch.core.pricing import languages
+from zeitbuch.core.pricing import languages, token_count
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.figures import load_rates
@@ -112,6 +112,12 @@ def test_lines_without_foreign_words_are_english_by_score_too(words: list[str]) 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(languages, "_FOREIGN", frozenset(low))  # never disjoint: every line is scored
         assert languages.language_of(line, low) == quick
+
+
+@given(text=st.text(st.characters(max_codepoint=127)))
+def test_plain_text_is_cut_as_any_text(text: str) -> None:
+    pieces = token_count.cut_pieces(text)
+    assert pieces == token_count._any_piece().findall(text) and "".join(pieces) == text
 
 
 TARGETS = st.recursive(

@@ -13,9 +13,8 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, step
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
-from zeitbuch.core.estimate.distribution import Sampling
 from zeitbuch.core.estimate.estate import estimate_exactly
-from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.records import Estate, Flow, Schedule, Trigger
 from zeitbuch.core.pricing.meters import stairs_cost

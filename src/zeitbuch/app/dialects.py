@@ -16,7 +16,7 @@ from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.readers.config.workspace import Listed, Workspace, find_dialect_files
 from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
 from zeitbuch.readers.input.sources import list_files
-from zeitbuch.readers.reading.recognition import Recognition
+from zeitbuch.readers.reading.forms import name_form
 
 from .session import Session
 
@@ -27,8 +27,7 @@ def propose_dialect(session: Session, sources: Sequence[str], name: str = "") ->
     inputs = list(list_files(sources))
     with session.progress(len(inputs), "reading") as advance:
         found, problems = read_documents(inputs, session.limits, advance)
-    forms = Recognition([])
-    known = [(file, forms.form_of(document)) for file, document in found]
+    known = [(file, name_form(document)) for file, document in found]
     problems += [_known_problem(file, form) for file, form in known if form]
     found = [entry for entry, (_, form) in zip(found, known, strict=True) if not form]
     if not found:

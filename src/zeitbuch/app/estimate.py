@@ -12,11 +12,9 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
-from zeitbuch.core.estimate.distribution import Sampling
 from zeitbuch.core.estimate.estate import Runs, estimate_exactly, month_for, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
-from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.estimate.sampled_estate import estimate_flows
+from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, rank_drivers
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate
@@ -58,6 +56,8 @@ def estimate_means(session: Session, estate: Estate, basis: EstimateBasis) -> Es
 def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, request: EstimateRequest) -> EstateEstimate:
     """Means and distributions of an estate, narrowed to the flows asked for. Volumes of called flows need the whole estate:
     it is estimated first and narrowed then."""
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows  # brings NumPy, which the exact means do without
+
     basis.check_shares(estate)
     session.problems += basis.problems
     sampling = None if request.runs == 0 else Sampling(request.runs)

@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 from collections.abc import Callable, Iterable
 from typing import Any
@@ -23,10 +22,11 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     global _work
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     pieces = [range(first, min(count, first + 64)) for first in range(0, count, 64)]
-    if count < FEWEST or cores < 2 or "fork" not in multiprocessing.get_all_start_methods():
+    if count < FEWEST or cores < 2 or not hasattr(os, "fork"):
         yield from map(work, pieces)
         return
     import gc
+    import multiprocessing
 
     gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
     _work = work

@@ -11,6 +11,8 @@ from msgspec import Struct
 
 from zeitbuch.core.model.problems import Problem
 
+from .state import packages_add_plugins
+
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
@@ -33,6 +35,8 @@ class PlugIn(Struct, frozen=True):
 @lru_cache(maxsize=len(GROUPS))
 def find_plugins(group: PluginGroup) -> tuple[PlugIn, ...]:
     """All plug-ins of a group, in the order of their names."""
+    if not packages_add_plugins():
+        return ()
     from importlib.metadata import entry_points  # takes longer to import than a small estate to read
 
     return tuple(

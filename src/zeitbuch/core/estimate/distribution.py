@@ -22,19 +22,11 @@ from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
 from .flow_figures import Run
-from .records import Spread
+from .records import Sampling, Spread
 
-FIRST, MOST = 1000, 32_000
+FIRST = 1000
 _KEPT = 256
 _COURSE = tuple(index / 20 for index in range(21))
-
-
-class Sampling(Struct, frozen=True):
-    """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error)."""
-
-    runs: int | None = None
-    close: float = 0.01
-    most: int = MOST
 
 
 class Tilt(Struct):

@@ -86,6 +86,14 @@ class FlowEstimate(Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
+class Sampling(Struct, frozen=True):
+    """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error)."""
+
+    runs: int | None = None
+    close: float = 0.01
+    most: int = 32_000
+
+
 class Total(Struct, frozen=True):
     """The estate in a month: models, meters, fees of hosts. ``unknown_volume`` names the flows that the sums leave out."""
 

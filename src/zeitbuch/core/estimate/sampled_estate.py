@@ -17,10 +17,10 @@ from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .called_flows import ENDLESS, costs_with_called
-from .distribution import Draw, Sampling, draw_flow, seed_of, spread_of
+from .distribution import Draw, draw_flow, seed_of, spread_of
 from .estate import Runs, gather_runs, keys_of, month_for, result_of
 from .flow_figures import Run, one_run, price_run
-from .records import EstateEstimate, FlowEstimate, Spread
+from .records import EstateEstimate, FlowEstimate, Sampling, Spread
 
 _PICKS = 2_000_000
 _MONTHS = 2000

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from math import isnan
 
 from msgspec import Struct
@@ -15,7 +16,8 @@ from zeitbuch.core.model.problems import fail
 from .languages import is_neutral, is_traditional, language_of
 from .token_table import FAMILIES, NAMES, WIDTHS
 
-PIECE = re.compile(
+_ASCII_PIECE = re.compile(r" ?[A-Za-z]+|[0-9]+|\n[\n\r]*|[ \t]{2,}|\t| ?[!-/:-@\[-`{-~]+|[^\s]|\s")
+_PIECE = (
     r" ?[A-Za-z\u00c0-\u024f\u1e00-\u1eff]+|[0-9]+|\n[\n\r]*|[ \t]{2,}|\t| ?[!-/:-@\[-`{-~]+| ?[\u0400-\u052f]+"
     r"| ?[\u0370-\u03ff\u1f00-\u1fff]+| ?[\u0590-\u05ff]+| ?[\u0600-\u07ff]+| ?[\u0900-\u0dff\u200c\u200d]+"
     r"|[\u0e00-\u0eff]+|[\u3040-\u30ff]+|[\u3400-\u9fff\uf900-\ufaff]+| ?[\uac00-\ud7af\u1100-\u11ff]+|[^\s]|\s"
@@ -36,7 +38,17 @@ _COMMON = frozenset(
     " ov da oo ty bl if ef ig ck ry ab fi cr ue fr nc ex ew my by rt ui br cu gr gh ht ds rn nf um sp rd iv va tt pp".split()
 )
 _KEPT = 200_000
-_cut = PIECE.findall
+
+
+@lru_cache(maxsize=1)
+def _any_piece() -> re.Pattern[str]:
+    """Pieces in any script. Compiled when a text is not plain ASCII: it takes as long as to count a hundred prompts."""
+    return re.compile(_PIECE)
+
+
+def cut_pieces(text: str) -> list[str]:
+    """The pieces of a text: words, numbers, signs, spacing; joined they are the text."""
+    return _ASCII_PIECE.findall(text) if text.isascii() else _any_piece().findall(text)
 
 
 def _script_of(c: str) -> str:
@@ -170,7 +182,7 @@ class _Chunks(dict[str, float]):
     def __missing__(self, chunk: str) -> float:
         if not is_neutral(chunk):
             return float("nan")
-        cost = sum(map(self.pieces.__getitem__, _cut(self.lead + chunk)))
+        cost = sum(map(self.pieces.__getitem__, cut_pieces(self.lead + chunk)))
         if len(self) < _KEPT // 10 and len(chunk) < 30:
             self[chunk] = cost
         return cost
@@ -197,7 +209,7 @@ def cut_text(text: str) -> list[tuple[str, bool, list[str]]]:
     lines = []
     for line in text.splitlines(keepends=True):
         low = line.lower()
-        lines.append((language_of(low, low.split()), hant, PIECE.findall(line)))
+        lines.append((language_of(low, low.split()), hant, cut_pieces(line)))
     return lines
 
 
@@ -219,7 +231,7 @@ def count_tokens(text: str, family: str = "") -> float:
                 total += cost
                 continue
         low = line.lower()
-        total += sum(map(_weights_of(family, language_of(low, low.split()), hant).__getitem__, _cut(line)))
+        total += sum(map(_weights_of(family, language_of(low, low.split()), hant).__getitem__, cut_pieces(line)))
     return total
 
 

@@ -104,7 +104,7 @@ class Reader(Tally):
     def _flows_of_embedded(self, one: Embedded, outer: Document, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
         place = outer.origin.at(one.pointer)
-        if self.recognition.form_of(one.value):
+        if self.recognition.knows(one.value):
             document = self.opening.open_embedded(one, Origin(outer.origin.source, member=outer.origin.member))
             for flow in self._flows_of_document(document, depth):
                 inside = flow.origin.pointer if flow.origin is not None else ""

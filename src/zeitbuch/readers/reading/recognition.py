@@ -14,6 +14,7 @@ from zeitbuch.readers.standards import native
 
 from . import formats
 from .documents import Document
+from .forms import name_form
 from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
 from .unrecognised import unrecognised_problem
 
@@ -43,19 +44,12 @@ class Recognition:
             return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
         return self._flows_of_plugin(document)
 
-    def form_of(self, value: Any) -> str:
-        """The name of the form that a value has: native, of a standard, a dialect or a plug-in; empty when it has none."""
-        if native.is_native(value):
-            return "native"
-        standard = formats.recognising_standard(value)
-        if standard is not None:
-            return standard.name
-        dialect = self._reader_for(value)
-        if dialect is not None:
-            return dialect.dialect.name
+    def knows(self, value: Any) -> bool:
+        """Whether a value has one of the forms."""
+        if any(reader.recogniser.fits_document(value) for reader in self.dialects):
+            return True
         self.beyond_cache |= bool(usable_formats())
-        plugin, _ = recognising_format(value)
-        return plugin.name if plugin is not None else ""
+        return bool(name_form(value))
 
     def bare_reader(self, value: Any) -> DialectReader | None:
         """The dialect of which a value is one flow without what stands around flows."""
