@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import ast
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import get_args
 
 import pytest
 
 import zeitbuch
 from conftest import ESTATE
 from zeitbuch.cli.command_table import COMMANDS
+from zeitbuch.core.model.message_codes import MessageCode
+from zeitbuch.core.model.messages import MESSAGES
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.pricing import token_count
 
@@ -41,7 +45,7 @@ def test_files_stay_small_and_keep_to_their_room(path: Path) -> None:
         assert "datetime.now" not in text and "time.time" not in text and not names & {"open", "id_of"}
 
 
-def test_message_codes_are_documented() -> None:
+def test_message_codes_are_one_table_and_its_page() -> None:
     used: set[str] = set()
     for path in FILES:
         for node in ast.walk(ast.parse(path.read_text())):
@@ -55,8 +59,11 @@ def test_message_codes_are_documented() -> None:
                 used.add(str(node.args[1].value))  # type: ignore[attr-defined]
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "problem":
                 used.add(str(node.args[0].value))  # type: ignore[attr-defined]
-    documented = set(re.findall(r"^## ([a-z0-9-]+)$", (ROOT / "docs" / "messages.md").read_text(), re.MULTILINE))
-    assert used == documented
+    assert used == {row.code for row in MESSAGES} == set(get_args(MessageCode))
+    page = (ROOT / "docs" / "messages.md").read_text()
+    assert re.findall(r"^## ([a-z0-9-]+)$", page, re.MULTILINE) == sorted(used)
+    done = subprocess.run([sys.executable, str(ROOT / ".ci" / "write-messages"), "--check"], check=False)
+    assert done.returncode == 0, "docs/messages.md is not what .ci/write-messages makes of the table"
 
 
 def loaded(code: str) -> set[str]:
@@ -92,6 +99,17 @@ def test_start_is_light() -> None:
         "zeitbuch.core.pricing.token_count",
         "scipy",
     }
+
+
+def test_commands_without_samples_load_no_numpy(tmp_path: Path) -> None:
+    shutil.copytree(ESTATE, tmp_path / "demo")
+    commands = (
+        ["map", "november", "--flow", "letters", "-o", "letters.html", "-q"],
+        ["document", "november", "-o", "pages", "--month", "2026-11", "-q"],
+        ["estimate", "november", "--month", "2026-11", "--drivers", "-q", "-o", "drivers.csv"],
+    )
+    code = f"import zeitbuch.cli.main as m, os\nos.chdir({str(tmp_path / 'demo')!r})\nfor words in {commands!r}: m.main(words)"
+    assert not loaded(code) & {"numpy", "scipy", "matplotlib", "multiprocessing", "tarfile"}
 
 
 def test_public_functions() -> None:

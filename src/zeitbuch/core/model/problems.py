@@ -5,11 +5,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct, structs
 
 from .records import Origin
+
+if TYPE_CHECKING:
+    from .message_codes import MessageCode
 
 Severity = Literal["error", "warning", "info"]
 
@@ -17,7 +20,7 @@ Severity = Literal["error", "warning", "info"]
 class Problem(Struct, frozen=True, omit_defaults=True):
     """One fault of an input. ``message`` says what was expected and found, ``hint`` what to do.
 
-    Each ``code`` has a heading in docs/messages.md with cause and remedy.
+    Each ``code`` of ours is a row of ``messages.py`` and has a heading in docs/messages.md with cause and remedy.
     """
 
     code: str
@@ -58,6 +61,6 @@ class InputFaults(ZeitbuchError):
         self.problems = tuple(problems)
 
 
-def fail(code: str, message: str, hint: str = "", origin: Origin | None = None) -> ZeitbuchError:
+def fail(code: MessageCode, message: str, hint: str = "", origin: Origin | None = None) -> ZeitbuchError:
     """Shorthand for the exception with an error problem inside."""
     return ZeitbuchError(Problem(code, "error", message, origin, hint))
