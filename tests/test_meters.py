@@ -10,9 +10,12 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import ask, chain, step
+from zeitbuch.app.estimate import narrow_estimate
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.estimate.breakdown import group_estimate
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
@@ -217,3 +220,20 @@ def test_the_demo_card_is_clean() -> None:
     from conftest import ESTATE
 
     assert load_rates(str(ESTATE / "rates.toml"))[1] == []
+
+
+def test_flows_of_one_name_are_told_by_their_ids() -> None:
+    """`--flow` showed the meters of every flow of that name; groups counted flows of one name as one."""
+    meter = Meter("runs", counts="run", price=(price("1"),))
+    (first, rule), (second, more) = named("a", ask("m", "x")), named("b", ask("m", "x"), runs=7.0)
+    first, second = structs.replace(first, name="Twin"), structs.replace(second, name="Twin")
+    result = of(card(meter), (first, rule), (second, more))
+    assert [(line.flow, line.flow_id, line.quantity) for line in result.meters] == [
+        ("Twin", "a", 100.0),
+        ("Twin", "b", 7.0),
+    ]
+    narrow = narrow_estimate(result, frozenset({"b"}))
+    assert [line.quantity for line in narrow.meters] == [7.0]
+    assert [row.flows for row in group_estimate(result, "model")] == [("Twin", "Twin")]
+    assert [row.name for row in group_estimate(result, "flow")] == ["Twin", "Twin"]
+    assert sorted(row.calls for row in group_estimate(result, "step")) == [7.0, 100.0]

@@ -83,8 +83,7 @@ def narrow_estimate(result: EstateEstimate, wanted: frozenset[str]) -> EstateEst
     if not wanted:
         return result
     flows = tuple(flow for flow in result.flows if flow.id in wanted)
-    names = {flow.name for flow in flows}
-    meters = tuple(line for line in result.meters if line.flow in names)
+    meters = tuple(line for line in result.meters if line.flow_id in wanted)
     return total_anew(structs.replace(result, flows=flows, meters=meters))
 
 

@@ -203,23 +203,21 @@ class _Ready(Struct):
     narrow: bool  # whether it is for a case, a trigger or a placeholder
 
 
-_ready: dict[int, tuple[Assumptions, list[tuple[str, _Ready]]]] = {}
+_ready: list[tuple[Assumptions, list[tuple[str, _Ready]]]] = []  # of the assumptions used last
 
 
 def _compile_rules(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
     """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
-    kept = _ready.get(id(assumptions))
-    if kept is not None and kept[0] is assumptions:
-        return kept[1]
+    for kept, compiled in _ready:
+        if kept is assumptions:
+            return compiled
     overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
     found: list[tuple[str, _Ready]] = []
     for above, rules in ((0, assumptions.assume), (1, overlay)):
         words = "scenario" if above else "assumptions"
         for rule in rules:
             _compile_rule(above, rule, words, found)
-    if len(_ready) > 7:
-        _ready.clear()
-    _ready[id(assumptions)] = (assumptions, found)
+    _ready[:] = [*_ready[-7:], (assumptions, found)]
     return found
 
 

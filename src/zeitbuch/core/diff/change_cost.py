@@ -71,7 +71,7 @@ class Costing(Struct):
     month: tuple[int, int]
     names: dict[str, Flow]
     callers: dict[str, list[Flow]]
-    runs: dict[int, Run]
+    runs: dict[str, list[Run]]  # of the flows of one id, each told by itself
 
     @classmethod
     def of(
@@ -95,9 +95,11 @@ class Costing(Struct):
         return cls(estate, card, assumptions, Prices(card, when, counters), when, names, callers, {})
 
     def _run_of(self, flow: Flow) -> Run:
-        found = self.runs.get(id(flow))
-        if found is None or found.flow is not flow:
-            found = self.runs[id(flow)] = one_run(flow, self.assumptions, self.prices, self.month)
+        made = self.runs.setdefault(flow.id, [])
+        found = next((run for run in made if run.flow is flow), None)
+        if found is None:
+            found = one_run(flow, self.assumptions, self.prices, self.month)
+            made.append(found)
         return found
 
     def _flows_around(self, flow: Flow) -> list[Flow]:

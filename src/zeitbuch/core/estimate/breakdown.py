@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from decimal import Decimal
-from typing import Literal
+from typing import Any, Literal
 
 from msgspec import Struct
 
@@ -34,16 +34,17 @@ class GroupRow(Struct, frozen=True):
 
 
 class _Group(Struct):
-    flows: dict[str, None]
+    name: str
+    flows: dict[int, str]  # place of the flow -> its name: two flows may have one name
     calls: float
     given: float
     got: float
     cost: Money
     weighted: list[tuple[Decimal, Evidence]]
-    unknown: dict[str, None]
+    unknown: dict[int, str]
 
 
-def _group_keys(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
+def _group_names(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
     match by:
         case "step":
             return [f"{flow.name} / {step.name}"]
@@ -65,45 +66,45 @@ def group_estimate(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
     """One row a group, dearest first. What several owners share is split in equal parts."""
     if by == "meter":
         return tuple(_meter_rows(result))
-    groups: dict[str, _Group] = {}
-    for flow in result.flows:
-        runs = flow.runs
+    groups: dict[tuple[Any, ...], _Group] = {}
+    for place, flow in enumerate(result.flows):
         for step in flow.steps:
-            if not step.parts:
-                continue
-            keys = _group_keys(flow, step, by)
-            for key in keys:
-                group = groups.setdefault(key, _Group({}, 0.0, 0.0, 0.0, Money(), [], {}))
-                group.flows[flow.name] = None
-                if runs is None:
-                    group.unknown[flow.name] = None
-                    continue
-                part = runs / len(keys)
-                group.calls += step.calls * part
-                group.given += step.input_tokens * part
-                group.got += step.output_tokens * part
-                group.cost += step.cost.times(part)
-                factor = Decimal(part)
-                group.weighted += [
-                    (part.cost * factor, weakest_evidence(part.evidence, flow.runs_evidence))
-                    for part in step.parts
-                    if part.cost
-                ]
+            names = _group_names(flow, step, by) if step.parts else []
+            for name in names:
+                # Flows and steps are told by what they are, all else by its name.
+                key = (place, step.id) if by == "step" else (place,) if by == "flow" else (name,)
+                group = groups.setdefault(key, _Group(name, {}, 0.0, 0.0, 0.0, Money(), [], {}))
+                group.flows[place] = flow.name
+                if flow.runs is None:
+                    group.unknown[place] = flow.name
+                else:
+                    _add_step(group, step, flow.runs / len(names), flow.runs_evidence)
     rows = [
         GroupRow(
-            name,
-            tuple(group.flows),
+            group.name,
+            tuple(group.flows.values()),
             group.calls,
             group.given,
             group.got,
             group.cost,
             evidence_shares(group.weighted),
             None,
-            tuple(group.unknown),
+            tuple(group.unknown.values()),
         )
-        for name, group in groups.items()
+        for group in groups.values()
     ]
     return tuple(sorted(rows, key=lambda r: (-r.cost.amount, r.name)))
+
+
+def _add_step(group: _Group, step: StepEstimate, runs: float, evidence: Evidence) -> None:
+    group.calls += step.calls * runs
+    group.given += step.input_tokens * runs
+    group.got += step.output_tokens * runs
+    group.cost += step.cost.times(runs)
+    factor = Decimal(runs)
+    group.weighted += [
+        (part.cost * factor, weakest_evidence(part.evidence, evidence)) for part in step.parts if part.cost
+    ]
 
 
 def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:

@@ -42,6 +42,7 @@ class MeterLine(Struct, frozen=True):
     quantity: float
     units: float
     cost: Money
+    flow_id: str = ""
 
 
 class HostBill(Struct, frozen=True):
@@ -140,70 +141,32 @@ def bill_meters(
         return (), bills
     lines: dict[tuple[str, str, str], list[MeterLine]] = {}
     found: dict[tuple[str, str], list[HostBill]] = {}
-    names = {key: flow.title for key, flow, _, _ in flows}
+    by_key = {key: flow for key, flow, _, _ in flows}
     for day in days:
         for line_key, line in _bill_day(card, day, flows, bills, found):
             lines.setdefault(line_key, []).append(line)
-    share = Decimal(1) / len(days)
-    rows: list[MeterLine] = []
-    for (meter, host, key), parts in lines.items():
-        cost = _mean_line(days, parts, share, rows, meter, host, names, key)
-        bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + cost
-    hosts: list[HostBill] = []
-    for (host, meter), entries in found.items():
-        fee = _mean_bill(days, entries, share, hosts, host, meter)
-        bills.fees += fee
-    bills.hosts = tuple(hosts)
+    rows = [_mean_line(parts, by_key[key], len(days)) for (_, _, key), parts in lines.items()]
+    for (_, _, key), row in zip(lines, rows, strict=True):
+        bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + row.cost
+    bills.hosts = tuple(_mean_bill(entries, len(days)) for entries in found.values())
+    bills.fees = sum((bill.fee for bill in bills.hosts), Money())
     return tuple(rows), bills
 
 
-def _mean_line(
-    days: Sequence[date],
-    parts: list[MeterLine],
-    share: Decimal,
-    rows: list[MeterLine],
-    meter: str,
-    host: str,
-    names: dict[str, str],
-    key: str,
-) -> Money:
-    cost = (
-        sum((meter_line.cost for meter_line in parts), Money()).times(float(share)) if len(days) > 1 else parts[0].cost
-    )
-    number = len(days)
-    rows.append(
-        MeterLine(
-            meter,
-            host,
-            names[key],
-            sum(meter_line.quantity for meter_line in parts) / number,
-            sum(meter_line.units for meter_line in parts) / number,
-            cost,
-        )
-    )
-    return cost
+def _mean_line(parts: list[MeterLine], flow: Flow, days: int) -> MeterLine:
+    """The line of a month from those of its days; on days without one the flow was on another host."""
+    cost = sum((part.cost for part in parts), Money()).times(float(Decimal(1) / days)) if days > 1 else parts[0].cost
+    quantity, units = sum(part.quantity for part in parts) / days, sum(part.units for part in parts) / days
+    return MeterLine(parts[0].meter, parts[0].host, flow.title, quantity, units, cost, flow.id)
 
 
-def _mean_bill(
-    days: Sequence[date], entries: list[HostBill], share: Decimal, hosts: list[HostBill], host: str, meter: str
-) -> Money:
-    number = len(days)
-    fee = Money(sum((host_bill.fee.amount for host_bill in entries), ZERO) * share, entries[0].fee.unknown)
-    cost = Money(
-        sum((host_bill.cost.amount for host_bill in entries), ZERO) * share,
-        tuple(dict.fromkeys(name for host_bill in entries for name in host_bill.cost.unknown)),
-    )
-    hosts.append(
-        HostBill(
-            host,
-            fee,
-            meter,
-            sum(host_bill.units for host_bill in entries) / number,
-            sum(host_bill.included for host_bill in entries) / number,
-            cost,
-        )
-    )
-    return fee
+def _mean_bill(entries: list[HostBill], days: int) -> HostBill:
+    share = Decimal(1) / days
+    fee = Money(sum((entry.fee.amount for entry in entries), ZERO) * share, entries[0].fee.unknown)
+    unknown = tuple(dict.fromkeys(name for entry in entries for name in entry.cost.unknown))
+    cost = Money(sum((entry.cost.amount for entry in entries), ZERO) * share, unknown)
+    units, included = sum(entry.units for entry in entries) / days, sum(entry.included for entry in entries) / days
+    return HostBill(entries[0].host, fee, entries[0].meter, units, included, cost)
 
 
 def _bill_day(
