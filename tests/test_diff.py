@@ -229,7 +229,7 @@ def test_prompts_say_what_a_reviewer_asks_first() -> None:
     found = flow_changes(chain(ask("a", english)), chain(ask("a", norwegian)))
     assert found is not None
     (one,) = found.changes
-    assert "language of instruction English → Norwegian" in one.remarks
+    assert "language of instruction English → Danish or Norwegian" in one.remarks
 
     def filled(ref: str) -> Flow:
         use = ModelUse(name="m", prompts=(Prompt(text=f"Answer %{ref}% now.", refs=(Ref(step=ref, text=f"%{ref}%"),)),))

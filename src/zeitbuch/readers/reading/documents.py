@@ -13,10 +13,10 @@ from .embedded import Embedded, find_embedded, might_embed
 
 
 class Document(NamedTuple):
-    """A decoded file, or a definition that stands as text in one; ``count`` scalar values."""
+    """A decoded file, or a definition that stands as text in one; ``counted`` scalar values."""
 
     value: Any
-    count: int
+    counted: int
     origin: Origin
     raw: bytes
     yaml: bool

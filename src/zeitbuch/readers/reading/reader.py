@@ -113,7 +113,7 @@ class Reader(Tally):
         bare = self.recognition.bare_reader(one.value)
         if bare is not None:
             document = self.opening.open_embedded(one, place)
-            yield from self._tell_problems(iter([bare.read_bare_flow(document.value, place, document.count)]))
+            yield from self._tell_problems(iter([bare.read_bare_flow(document.value, place, document.counted)]))
 
     def _tell_problems(self, read: FlowsRead) -> Iterator[Flow]:
         for flow, problems in read:

@@ -32,7 +32,7 @@ class Recognition:
 
     def flows_of(self, document: Document) -> FlowsRead:
         """(flow or None, problems) of a document, whatever it is."""
-        value, origin, count = document.value, document.origin, document.count
+        value, origin, count = document.value, document.origin, document.counted
         if native.is_native(value):
             return _flows_of_native(value, origin)
         standard = formats.recognising_standard(value)
@@ -71,7 +71,7 @@ class Recognition:
         if plugin is None:
             yield None, [unrecognised_problem(document.value, document.origin, self.dialects)]
         else:
-            yield from flows_of_plugin(plugin, document.value, document.origin, document.count)
+            yield from flows_of_plugin(plugin, document.value, document.origin, document.counted)
 
 
 def _flows_of_native(value: Any, origin: Origin) -> FlowsRead:

@@ -14,28 +14,11 @@ from zeitbuch.core.model.canonical import same_prompt
 from zeitbuch.core.model.records import ModelUse, Prompt, Ref, Step
 from zeitbuch.core.model.references import ref_words
 from zeitbuch.core.model.words import count_words, join_words
+from zeitbuch.core.pricing.language_names import name_languages
 
 from .pairing import FlowPairing, Places, in_words
 
 _WORD = re.compile(r"\w+")
-_ENOUGH = 40  # letters from which the language of a text can be told
-LANGUAGES = {
-    "ar": "Arabic", "bg": "Bulgarian", "cs": "Czech", "da": "Danish", "de": "German", "el": "Greek", "en": "English",
-    "es": "Spanish", "et": "Estonian", "fi": "Finnish", "fr": "French", "he": "Hebrew", "hi": "Hindi", "hr": "Croatian",
-    "hu": "Hungarian", "id": "Indonesian", "it": "Italian", "ja": "Japanese", "ko": "Korean", "lt": "Lithuanian",
-    "lv": "Latvian", "nl": "Dutch", "nn": "Norwegian", "no": "Norwegian", "pl": "Polish", "pt": "Portuguese",
-    "ro": "Romanian", "ru": "Russian", "sk": "Slovak", "sl": "Slovenian", "sr": "Serbian", "sv": "Swedish", "th": "Thai",
-    "tr": "Turkish", "uk": "Ukrainian", "vi": "Vietnamese", "zh": "Chinese",
-}  # fmt: skip
-
-
-def language_name(text: str) -> str:
-    """The language of a text in English, empty when it is too short to tell or unknown."""
-    if sum(letter.isalpha() for letter in text) < _ENOUGH:
-        return ""
-    from py3langid import classify
-
-    return LANGUAGES.get(classify(text)[0], "")
 
 
 def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, at: Places) -> None:
@@ -113,9 +96,9 @@ def _language_remarks(a: Prompt | None, b: Prompt | None, said: list[str]) -> No
     if a is not None and b is not None:
         old, new = set(_WORD.findall(a.text.casefold())), set(_WORD.findall(b.text.casefold()))
         if 2 * len(old & new) < 0.5 * (len(old) + len(new)):
-            one, two = language_name(a.text), language_name(b.text)
-            if one and two and one != two:
-                said.append(f"language of instruction {one} → {two}")
+            one, two = name_languages(a.text), name_languages(b.text)
+            if one and two and not set(one) & set(two):
+                said.append(f"language of instruction {' or '.join(one)} → {' or '.join(two)}")
 
 
 def _amount_remarks(words: tuple[Word, ...], said: list[str]) -> None:
