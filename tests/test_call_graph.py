@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
@@ -18,7 +18,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Estate, Flow, Trigger
 from zeitbuch.core.passes.compiler import Planner
 from zeitbuch.core.passes.joins import Branch, JoinAnalysis
-from zeitbuch.core.passes.plan import Tie
+from zeitbuch.core.passes.plan import JoinTree
 
 CALLED = (Trigger("start", kind="call"),)
 
@@ -131,7 +131,7 @@ def test_estates_of_many_levels_and_long_chains_are_ordinary() -> None:
 # -- joins: the fast way (by the last shared split) against the plain one (the best of all pairs, again and again) --------
 
 
-def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> Tie | int | None:
+def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> JoinTree | int | None:
     before, position = analysis.before, analysis.position
     branches = [Branch(i, before[position[e.source]], [(i, e)]) for i, e in forward]
     while len(branches) > 1:
@@ -163,15 +163,15 @@ def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
             role = "case" if kinds[source] == "decide" else data.draw(st.sampled_from(["next", "next", "error"]))
             links.append(link(f"s{source}", f"s{target}", role, f"to {target}"))
     made = flow(steps, links)
-    seen: list[tuple[Tie | int | None, Tie | int | None]] = []
+    seen: list[tuple[JoinTree | int | None, JoinTree | int | None]] = []
     fast = JoinAnalysis.meeting_of
 
-    def both(self: JoinAnalysis, mode: Any, forward: list[Any]) -> Tie | int | None:
+    def both(self: JoinAnalysis, mode: Any, forward: list[Any]) -> JoinTree | int | None:
         found = fast(self, mode, forward)
         seen.append((found, plain_meeting(self, mode, forward)))
         return found
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(JoinAnalysis, "meeting_of", both)
-        Planner(Graph(made), Book(Assumptions(), made)).make_plan()
+        Planner(Graph(made), AssumptionLookup(Assumptions(), made)).make_plan()
     assert all(a == b for a, b in seen)

@@ -48,6 +48,7 @@ def test_top_help_and_wrong_words(run: Run) -> None:
     assert run().code == 2
     ran = run("estimat")
     assert ran.code == 2 and "did you mean 'estimate'?" in ran.err
+    assert "it is called --clones now" in run("diff", "copies", "--twins").err
     assert run("inventory", "--colour").code == 2
 
 
@@ -111,7 +112,7 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
         ("estimate", ["estimate"]),
         ("estimate", ["estimate", "--steps"]),
         ("diff", ["diff", "october", "november"]),
-        ("twins", ["diff", "copies", "--twins"]),
+        ("clones", ["diff", "copies", "--clones"]),
         ("record", ["record", "october"]),
         ("sheet", ["history", "--book", "made.sqlite"]),
         ("explain", ["explain", "Customer letters"]),

@@ -387,7 +387,7 @@ def test_gates_decide_the_exit_status(demo: Path, run: Run) -> None:
         (("--only", "colour"), "expected topics of flow, trigger"),
         (("--max-increase", "much"), "expected --max-increase PERCENT% or AMOUNT"),
         (("-f", "csv"), "expected --summary beside csv"),
-        (("--twins",), "expected --twins with one source"),
+        (("--clones",), "expected --clones with one source"),
     ):
         code, said = status(*words)
         assert code == 2 and message in said
@@ -413,19 +413,19 @@ def test_summary_and_page_of_the_program(demo: Path, run: Run) -> None:
 
 
 def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:
-    ran = run("diff", "copies", "--twins", cwd=demo)
+    ran = run("diff", "copies", "--clones", cwd=demo)
     assert ran.code == 1 and "(input copy) still says ‘Halvorsund’, which became ‘Skarvik’ in 7" in ran.out
-    (twin,) = json.loads(run("diff", "copies", "--twins", "-f", "json", cwd=demo).out)["twins"]
-    assert (twin["sort"], len(twin["left"])) == ("branch", 1)
+    (clone,) = json.loads(run("diff", "copies", "--clones", "-f", "json", cwd=demo).out)["clones"]
+    assert (clone["sort"], len(clone["left"])) == ("branch", 1)
     path = demo / "copies" / "mooring-plans.yaml"
     head, _, tail = path.read_text().rpartition("harbour master of Halvorsund")
     path.write_text(f"{head}harbour master of Skarvik{tail}")
-    ran = run("diff", "copies", "--twins", "-f", "markdown", cwd=demo)
+    ran = run("diff", "copies", "--clones", "-f", "markdown", cwd=demo)
     assert ran.code == 0 and "still says" not in ran.out and "**Skarvik**" in ran.out
-    assert run("diff", "november", "--twins", cwd=demo).out == "No copies found.\n"
+    assert run("diff", "november", "--clones", cwd=demo).out == "No copies found.\n"
 
 
-def test_twins_of_whole_flows_and_prompts() -> None:
+def test_clones_of_whole_flows_and_prompts() -> None:
     from scripts import made_flow
     from zeitbuch.core.diff.clones import detect_clones
 

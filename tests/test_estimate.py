@@ -13,7 +13,7 @@ from builders import ask, chain, flow, link, step
 from conftest import ESTATE
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph.topology import Graph
@@ -120,7 +120,7 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
         [link("start", "g"), link("t", "g", "attach")],
     )
     rules = (Rule(step="g", turns=turns, output=90.0), Rule(step="t", size=210.0))
-    book = Book(Assumptions(assume=rules), f)
+    book = AssumptionLookup(Assumptions(assume=rules), f)
     graph = Graph(f)
     passes = Passes(graph, book)
     use = usage_of(graph, f.steps[0], passes.of["g"], book, token_count.count_tokens)
@@ -239,10 +239,13 @@ def test_the_most_specific_rule_wins_and_later_beats_equal() -> None:
         Rule(flow="other", step="a", failure=0.9),
     )
     f = chain(step("a"), step("ab"), step("b"))
-    book = Book(Assumptions(assume=rules), f)
+    book = AssumptionLookup(Assumptions(assume=rules), f)
     assert [book.of_step("failure", s).amount for s in f.steps] == [0.5, 0.2, 0.1]
     assert (
-        Book(Assumptions(assume=(*rules, Rule(step="a", failure=0.3))), f).of_step("failure", f.steps[0]).amount == 0.3
+        AssumptionLookup(Assumptions(assume=(*rules, Rule(step="a", failure=0.3))), f)
+        .of_step("failure", f.steps[0])
+        .amount
+        == 0.3
     )
 
 

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
 from zeitbuch.core.passes.exact import Passes
@@ -17,7 +17,7 @@ from zeitbuch.core.passes.exact_joins import combine_arrivals
 
 
 def runs(f: Flow, *rules: Rule) -> dict[str, float]:
-    passes = Passes(Graph(f), Book(Assumptions(assume=rules), f))
+    passes = Passes(Graph(f), AssumptionLookup(Assumptions(assume=rules), f))
     return {k: p.runs for k, p in passes.of.items()}
 
 
@@ -102,7 +102,7 @@ def test_loop_multiplies_and_nests() -> None:
 
 def test_items_listed_in_the_export_need_no_assumption() -> None:
     f = flow([step("l", "loop", repeat=Repeat(items="a, b, c", count=3)), step("x", scope="l")], [link("start", "l")])
-    passes = Passes(Graph(f), Book(Assumptions(), f))
+    passes = Passes(Graph(f), AssumptionLookup(Assumptions(), f))
     assert passes.of["x"].runs == 3
     assert passes.of["x"].evidence == "read"
 
@@ -136,7 +136,7 @@ def test_cycle_without_end_stops_at_the_cap_and_says_so() -> None:
         [step("a"), step("d", "decide"), step("end")],
         [link("start", "a"), link("a", "d"), link("d", "a", "case", "again"), link("d", "end", "case", "good")],
     )
-    passes = Passes(Graph(f), Book(Assumptions(assume=(Rule(step="d", case="again", share=1.0),)), f))
+    passes = Passes(Graph(f), AssumptionLookup(Assumptions(assume=(Rule(step="d", case="again", share=1.0),)), f))
     assert passes.of["a"].runs == pytest.approx(100)
     assert passes.capped == ["A"]
 
@@ -153,7 +153,7 @@ def test_step_that_no_trigger_reaches_never_runs() -> None:
 def test_agent_turns_spread_over_its_tools() -> None:
     f = flow([ask("g", kind="agent", max_turns=7), step("t", "http"), step("u", "read"), step("mem", "memory")],
              [link("start", "g"), *[link(x, "g", "attach") for x in ("t", "u", "mem")]])  # fmt: skip
-    passes = Passes(Graph(f), Book(Assumptions(), f)).of
+    passes = Passes(Graph(f), AssumptionLookup(Assumptions(), f)).of
     assert passes["g"].turns == pytest.approx((1 + 4 * 3 + 7) / 6)
     mean = (1 + 4 * 3 + 7) / 6
     assert passes["g"].turns2 == pytest.approx(mean**2 + (mean - 1) * (7 - mean) / 7)  # the PERT variance

@@ -13,7 +13,7 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from trees import LEAF, TREES, Tree, expected, grown
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Range, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Range, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step
 from zeitbuch.core.passes import exact as exact_rules
@@ -25,7 +25,7 @@ from zeitbuch.core.passes.sampling import Sample
 
 
 def both(f: Flow, rules: list[Rule] | tuple[Rule, ...], runs: int = 1000, seed: int = 1) -> tuple[Passes, Sample]:
-    exact = Passes(Graph(f), Book(Assumptions(assume=tuple(rules)), f))
+    exact = Passes(Graph(f), AssumptionLookup(Assumptions(assume=tuple(rules)), f))
     return exact, Sample(exact.plan, runs, seed)
 
 

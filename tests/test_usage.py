@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Flow, ModelUse, Prompt, Ref, Repeat, Schedule, Step, Trigger
 from zeitbuch.core.passes.exact import Passes
@@ -22,7 +22,7 @@ def reader(*sources: str, kind: str = "model", **more: Any) -> Step:
 
 
 def used(f: Flow, *rules: Rule, key: str = "ask") -> Usage:
-    graph, book = Graph(f), Book(Assumptions(assume=rules), f)
+    graph, book = Graph(f), AssumptionLookup(Assumptions(assume=rules), f)
     found = usage_of(graph, graph.steps[key], Passes(graph, book).of[key], book, lambda text: float(len(text.split())))
     assert found is not None
     return found

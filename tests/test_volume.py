@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from builders import chain, step
 from zeitbuch.core.assumptions.recurrence import repeat_fires, rule_fires
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.assumptions.volume import (
     cron_runs,
     flow_volume,
@@ -70,7 +70,9 @@ def test_month_ends_and_leap_years() -> None:
 def test_polling_counts_empty_checks() -> None:
     t = Trigger(id="t", kind="polling", schedule=Schedule(every=600))
     f = chain(step("a"), triggers=(t,))
-    volume, _ = flow_volume(f, Book(Assumptions(assume=(Rule(trigger="t", hit_rate=0.1),)), f), (2026, 11), None)
+    volume, _ = flow_volume(
+        f, AssumptionLookup(Assumptions(assume=(Rule(trigger="t", hit_rate=0.1),)), f), (2026, 11), None
+    )
     assert volume.checks == 30 * 144
     assert volume.runs == pytest.approx(432)
     assert volume.evidence == "declared"
@@ -206,14 +208,16 @@ def test_events_conditions_and_seasons() -> None:
     t = Trigger(id="t", kind="event", condition="amount > 100", batch=10)
     f = chain(step("a"), triggers=(t,))
     rules = (Rule(trigger="t", events=600.0, items=20.0, accept_rate=1.0),)
-    book = Book(Assumptions(assume=rules, season=(Season(factors=(2.0, *[1.0] * 10, 0.0)),)), f)
+    book = AssumptionLookup(Assumptions(assume=rules, season=(Season(factors=(2.0, *[1.0] * 10, 0.0)),)), f)
     january, _ = flow_volume(f, book, (2026, 1), None)
     december, _ = flow_volume(f, book, (2026, 12), None)
     year, _ = flow_volume(f, book, (2026, 0), None)
     assert january.runs == pytest.approx(600 * 2 * 2) and january.items == 10
     assert december.runs == 0
     assert year.runs == pytest.approx(600 * 2)
-    halved, _ = flow_volume(f, Book(Assumptions(assume=(Rule(trigger="t", events=600.0),)), f), (2026, 1), None)
+    halved, _ = flow_volume(
+        f, AssumptionLookup(Assumptions(assume=(Rule(trigger="t", events=600.0),)), f), (2026, 1), None
+    )
     assert halved.runs == pytest.approx(300) and "default" in halved.evidence
 
 

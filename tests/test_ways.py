@@ -15,8 +15,8 @@ from zeitbuch.core.graph.flow_calls import call_words, calls_of, shared_of, stor
 from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Connection, Estate, Flow, Ref, Repeat, Trigger
-from zeitbuch.core.passes.reachability import Ways
-from zeitbuch.core.report.what_if import Given, Teller
+from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.report.what_if import Given, WhatIfSimulation
 
 
 def reading(id: str, *sources: str, **more: object) -> object:
@@ -25,7 +25,7 @@ def reading(id: str, *sources: str, **more: object) -> object:
 
 
 def trusts(made: Flow) -> dict[tuple[str, str], str]:
-    return {(r.reader, r.source): r.trust for r in Ways(Graph(made)).reads}
+    return {(r.reader, r.source): r.trust for r in Reachability(Graph(made)).reads}
 
 
 @st.composite
@@ -45,7 +45,7 @@ def acyclic(draw: st.DrawFn) -> Flow:
 @given(acyclic())
 def test_always_before_holds_in_every_run(made: Flow) -> None:
     """Every choice of every decision is tried: what is said to run always before a step has run whenever the step does."""
-    ways = Ways(Graph(made))
+    ways = Reachability(Graph(made))
     ids = [s.id for s in made.steps]
     out = {i: [k.target for k in made.links if k.source == i] for i in ids}
     choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
@@ -84,7 +84,7 @@ def test_what_happens_when_cases_are_chosen(made: Flow, data: st.DataObject) -> 
     choosing = [s.id for s in made.steps if s.kind == "decide" and out[s.id]]
     fixed = {i: data.draw(st.integers(0, len(out[i]) - 1)) for i in choosing if data.draw(st.booleans())}
     given = Given(cases={i: (out[i][n].label,) for i, n in fixed.items()})
-    told = {e.id: e.odds for e in Teller(Graph(made), given).tell_story().events}
+    told = {e.id: e.odds for e in WhatIfSimulation(Graph(made), given).tell_story().events}
     runs = []
     for choice in product(*[[fixed[i]] if i in fixed else range(len(out[i])) for i in choosing]):
         runs.append(ran_in(made, dict(zip(choosing, choice, strict=True))))
@@ -119,7 +119,7 @@ def test_what_happens_from_the_command(demo: Path, run: Any) -> None:
 
 
 def told(made: Flow, **given: Any) -> dict[str, str]:
-    return {e.id: e.odds for e in Teller(Graph(made), Given(**given)).tell_story().events}
+    return {e.id: e.odds for e in WhatIfSimulation(Graph(made), Given(**given)).tell_story().events}
 
 
 def test_cases_with_several_links_inclusive_and_switched_off() -> None:
@@ -173,7 +173,7 @@ def test_helpers_of_an_agent_in_a_scope_are_reached() -> None:
         ],
         [link("start", "each"), link("tool", "agent", "attach")],
     )
-    assert Ways(Graph(made)).unreachable == []
+    assert Reachability(Graph(made)).unreachable == []
 
 
 def test_before_joins_and_alternatives() -> None:
@@ -201,7 +201,7 @@ def test_cycles_error_routes_and_loops() -> None:
     assert found["log", "try"] == "always"  # the error route reads what the failed step left
     assert found["in", "each"] == "always" and found["in", "try"] == "always"
     assert found["end", "in"] == "sometimes" and found["end", "each"] == "always"  # a loop may have nothing to do
-    ways = Ways(Graph(made))
+    ways = Reachability(Graph(made))
     assert ways.back_links == [("check", "try")] and ways.longest == ["try", "check", "each", "in", "end"]
 
 
@@ -210,15 +210,19 @@ def test_unreachable_dead_ends_and_spread() -> None:
         [step("a"), step("b"), step("c", effect="send"), step("lost"), step("after")],
         [link("start", "a"), link("a", "b"), link("a", "c"), link("lost", "after")],
     )
-    ways = Ways(Graph(made))
+    ways = Reachability(Graph(made))
     assert ways.unreachable == ["lost", "after"] and ways.dead_ends == ["b", "after"]
     assert ways.widest_spread() == (2, 1) and ways.ends == ["b", "c", "after"]
 
 
 def test_lineage_follows_what_is_made_of_a_value() -> None:
     made = chain(step("a"), reading("b", "a"), reading("c", "b"), reading("d", "c"), step("e"))
-    assert [(r.source, r.reader) for r in Ways(Graph(made)).follow_lineage("a")] == [("a", "b"), ("b", "c"), ("c", "d")]
-    assert Ways(Graph(made)).follow_lineage("a", "other") == []
+    assert [(r.source, r.reader) for r in Reachability(Graph(made)).follow_lineage("a")] == [
+        ("a", "b"),
+        ("b", "c"),
+        ("c", "d"),
+    ]
+    assert Reachability(Graph(made)).follow_lineage("a", "other") == []
 
 
 def test_reasons_of_patterns() -> None:

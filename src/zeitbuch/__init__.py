@@ -11,6 +11,7 @@ from .version import __version__
 
 if TYPE_CHECKING:
     from .api import (  # fmt: skip
+        clones,
         compare,
         diff,
         document,
@@ -22,12 +23,22 @@ if TYPE_CHECKING:
         read,
         record,
         restore,
-        twins,
     )
 
 __all__ = [
-    "__version__", "compare", "diff", "document", "estimate", "explain", "history", "inventory", "map", "read", "record",
-    "restore", "twins",
+    "__version__",
+    "clones",
+    "compare",
+    "diff",
+    "document",
+    "estimate",
+    "explain",
+    "history",
+    "inventory",
+    "map",
+    "read",
+    "record",
+    "restore",
 ]  # fmt: skip
 
 

@@ -33,13 +33,24 @@ if TYPE_CHECKING:
     import pandas
 
     from .app.record import Taken
-    from .core.diff.clones import Twin
+    from .core.diff.clones import Clone
     from .core.diff.records import EstateChanges
     from .core.estimate.comparison import Comparison
 
 
 __all__ = [
-    "compare", "diff", "document", "estimate", "explain", "history", "inventory", "map", "read", "record", "restore", "twins",
+    "clones",
+    "compare",
+    "diff",
+    "document",
+    "estimate",
+    "explain",
+    "history",
+    "inventory",
+    "map",
+    "read",
+    "record",
+    "restore",
 ]  # fmt: skip
 
 
@@ -178,11 +189,11 @@ def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month
     return Diff(outcome.changes, outcome.currency)
 
 
-def twins(estate: Estate) -> list[Twin]:
+def clones(estate: Estate) -> list[Clone]:
     """Near-identical flows, branches, steps and prompts, where they differ, and what was left as in the other."""
     from .app.diff import find_clones
 
-    return list(find_clones(Session(), estate).body.twins)
+    return list(find_clones(Session(), estate).body.clones)
 
 
 def record(

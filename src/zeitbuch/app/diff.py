@@ -100,8 +100,8 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
 
 def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> ClonesReport:
     """Near-identical flows, branches, steps and prompts of an estate, or within some flows (ids or names)."""
-    from zeitbuch.core.diff.clones import TwinsResult, detect_clones  # draws in NumPy, which a comparison does without
+    from zeitbuch.core.diff.clones import ClonesResult, detect_clones  # draws in NumPy, which a comparison does without
 
     flows = [find_flow(estate, name) for name in names] or list(estate.flows)
     with session.progress(1, "comparing"):
-        return ClonesReport(TwinsResult(tuple(detect_clones(flows))))
+        return ClonesReport(ClonesResult(tuple(detect_clones(flows))))

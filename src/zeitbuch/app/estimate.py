@@ -12,7 +12,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
-from zeitbuch.core.estimate.estate import Runs, estimate_exactly, month_for, runs_of, total_anew
+from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, rank_drivers
@@ -107,7 +107,7 @@ def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableRes
 # -- what moves an estimate, where its numbers come from, how it goes on ---------------------------------------------
 
 
-def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month: str = "") -> Runs:
+def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month: str = "") -> EstateFigures:
     """All flows with what their figures were made from."""
     basis.check_shares(estate)
     session.problems += basis.problems
@@ -119,7 +119,7 @@ def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month
 
 def find_drivers(
     session: Session,
-    runs: Runs,
+    runs: EstateFigures,
     basis: EstimateBasis,
     per: Literal["run", "month"],
     names: Sequence[str],
@@ -140,7 +140,7 @@ def drivers_table(found: list[Driver], currency: str, per: str) -> TableResult:
     )
 
 
-def explain_figures(runs: Runs, estate: Estate, asked: str) -> Sheet:
+def explain_figures(runs: EstateFigures, estate: Estate, asked: str) -> Sheet:
     """Where every number of a flow or of one of its steps comes from; ``asked`` is FLOW or FLOW/STEP. Raises ZeitbuchError for
     a flow or step that is not there."""
     # A name may hold a slash itself: the whole is tried first.
@@ -153,7 +153,7 @@ def explain_figures(runs: Runs, estate: Estate, asked: str) -> Sheet:
 
 
 def estimate_months(
-    session: Session, runs: Runs, estate: Estate, basis: EstimateBasis, names: Sequence[str]
+    session: Session, runs: EstateFigures, estate: Estate, basis: EstimateBasis, names: Sequence[str]
 ) -> list[EstateEstimate]:
     """The twelve months from that of the runs on, each with its prices and hosts, for some flows (without any: for all)."""
     wanted = _ids_of_flows(estate, names)

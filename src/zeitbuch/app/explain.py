@@ -9,7 +9,7 @@ from zeitbuch.core.graph.topology import Graph, pick_step
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.report import explanation
 from zeitbuch.core.report.presentations import PageResult
-from zeitbuch.core.report.what_if import Teller, given_of
+from zeitbuch.core.report.what_if import WhatIfSimulation, given_of
 
 
 def explain_flow(flow: Flow, step: str = "") -> PageResult:
@@ -22,5 +22,5 @@ def explain_flow(flow: Flow, step: str = "") -> PageResult:
 def tell_what_if(flow: Flow, cases: Sequence[str], fails: Sequence[str], empty: Sequence[str]) -> PageResult:
     """What happens when decisions take these cases ('CASE' or 'STEP=CASE'), these steps fail, and these give nothing."""
     graph = Graph(flow)
-    story = Teller(graph, given_of(graph, list(cases), list(fails), list(empty))).tell_story()
+    story = WhatIfSimulation(graph, given_of(graph, list(cases), list(fails), list(empty))).tell_story()
     return PageResult("story", story, explanation.story_page(graph, story))

@@ -40,6 +40,9 @@ def _near_words(word: str, known: Sequence[str]) -> list[str]:
     return difflib.get_close_matches(word, known, 1)
 
 
+RENAMED_OPTIONS = {"--twins": "--clones"}
+
+
 class CommandParser(argparse.ArgumentParser):
     """A parser that takes options by their whole names only and suggests near ones."""
 
@@ -52,8 +55,11 @@ class CommandParser(argparse.ArgumentParser):
         found, unknown = self.parse_known_args(args)
         if unknown:
             known = [option for action in self._actions for option in action.option_strings if option.startswith("--")]
-            near = _near_words(unknown[0].partition("=")[0], known)
+            word = unknown[0].partition("=")[0]
+            near = [RENAMED_OPTIONS[word]] if word in RENAMED_OPTIONS else _near_words(word, known)
             hint = f"; did you mean {near[0]}?" if near else f"; `{self.prog} -h` lists the options"
+            if word in RENAMED_OPTIONS:
+                hint = f"; it is called {near[0]} now"
             self.error(f"expected only known options and arguments, found: {' '.join(unknown)}{hint}")
         return found
 

@@ -32,7 +32,7 @@ STEPS = (
     "zeitbuch compare --propose",
     "zeitbuch diff october november",
     "zeitbuch diff october november -o changes.html",
-    "zeitbuch diff copies --twins",
+    "zeitbuch diff copies --clones",
     "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
     "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
     "zeitbuch history",

@@ -16,7 +16,7 @@ from zeitbuch.writers.outputs.rows import formats_of
 
 def run(args: argparse.Namespace) -> int:
     """Changes between two versions, or copies within one."""
-    if args.twins:
+    if args.clones:
         return _run_clones(args)
     form = chosen_format(args, "changes", "table")
     if form not in formats_of("changes") and not args.summary:
@@ -51,11 +51,11 @@ def _run_clones(args: argparse.Namespace) -> int:
     if args.new is not None or args.only or args.summary or args.fail_on or args.max_increase:
         raise fail(
             "option",
-            "expected --twins with one source and no options of a comparison, found more",
-            "--twins takes --flow, --evidence, --format and -o",
+            "expected --clones with one source and no options of a comparison, found more",
+            "--clones takes --flow, --evidence, --format and -o",
         )
     form = chosen_format(args, "clones")
     session = open_session(args)
     report = find_clones(session, session.estate([args.old]), [args.flow] if args.flow else [])
     show_result("clones", form, report, args, evidence=args.evidence)
-    return finish_session(session, args, NO if any(clone.left for clone in report.body.twins) else OK)
+    return finish_session(session, args, NO if any(clone.left for clone in report.body.clones) else OK)

@@ -15,7 +15,7 @@ examples:
   zeitbuch diff git:HEAD~1:exports exports/ --summary     one line a flow
   zeitbuch diff @3 @latest --only trigger,prompt,model
   zeitbuch diff october/ november/ --fail-on risk --max-increase 10%
-  zeitbuch diff november/ --twins                         copies, and where they differ
+  zeitbuch diff november/ --clones                         copies, and where they differ
 
 topics of --only: flow, trigger, step, link, prompt, model, input, connection, failure, rights, unread, note
 exit status: 0 no change of meaning (or none that --fail-on asks for); 1 there is; 2 wrong use or unreadable input"""
@@ -39,7 +39,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--no-shares", action="store_true", help="do not count what each change adds by itself, only the flow"
     )
     group.add_argument(
-        "--twins", action="store_true", help="instead of versions: near-identical flows, steps, prompts of OLD"
+        "--clones", action="store_true", help="instead of versions: near-identical flows, steps, prompts of OLD"
     )
     group = parser.add_argument_group("when the answer is no")
     group.add_argument(

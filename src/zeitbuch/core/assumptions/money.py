@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.sheet import money_text, percent_text
 
-from .rules import EVIDENCE, Evidence
+from .rules import EVIDENCE, EVIDENCE_WORDS, Evidence
 
 ZERO = Decimal(0)
 
@@ -36,7 +36,7 @@ class Shares(Struct, frozen=True, gc=False):
     default: float = 0.0
     declared: float = 0.0
     measured: float = 0.0
-    read: float = 0.0
+    export: float = 0.0
 
 
 def evidence_shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
@@ -51,9 +51,8 @@ def evidence_shares(parts: Iterable[tuple[Decimal, Evidence]]) -> Shares:
 
 
 def evidence_words(s: Shares) -> str:
-    """'62 % default, 30 % declared, 8 % measured', the largest share first."""
-    named = [(s.default, "default"), (s.declared, "declared"), (s.measured, "measured"), (s.read, "read")]
-    named.sort(key=lambda n: -n[0])
+    """'62 % default, 30 % declared, 8 % from the export', the largest share first."""
+    named = sorted(((getattr(s, name), words) for name, words in EVIDENCE_WORDS.items()), key=lambda n: -n[0])
     return ", ".join(f"{percent_text(share)} {word}" for share, word in named if share > 0.0005) or "none"
 
 

@@ -15,8 +15,12 @@ from zeitbuch.core.model.records import Flow, Origin, Step
 
 from .quantities import DEFAULTS, MONTHS, QUANTITIES, SPREAD_OF_DEFAULTS
 
-Evidence = Literal["default", "declared", "measured", "read"]
-EVIDENCE: tuple[Evidence, ...] = ("default", "declared", "measured", "read")  # from weak to strong
+Evidence = Literal["default", "declared", "measured", "export"]
+# From weak to strong, with the words that users read.
+EVIDENCE_WORDS: dict[Evidence, str] = {
+    "default": "default", "declared": "declared", "measured": "measured", "export": "from the export",
+}  # fmt: skip
+EVIDENCE: tuple[Evidence, ...] = tuple(EVIDENCE_WORDS)
 _STRENGTH: dict[str, int] = {name: index for index, name in enumerate(EVIDENCE)}
 
 
@@ -252,7 +256,7 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, _Re
         )
 
 
-class Book:
+class AssumptionLookup:
     """Looks assumptions up for one flow."""
 
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
@@ -322,7 +326,7 @@ def weakest_evidence(*evidence: Evidence) -> Evidence:
     if len(evidence) == 2:
         first, second = evidence
         return first if _STRENGTH[first] <= _STRENGTH[second] else second
-    return min(evidence, key=_STRENGTH.__getitem__) if evidence else "read"
+    return min(evidence, key=_STRENGTH.__getitem__) if evidence else "export"
 
 
 def overlay_rules(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid:
@@ -340,21 +344,21 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
         decisions = {step.id: step for step in flow.steps if step.kind == "decide" and not step.inclusive}
         if not decisions:
             continue
-        book = Book(assumptions, flow)
-        if "share" not in book.by:
+        lookup = AssumptionLookup(assumptions, flow)
+        if "share" not in lookup.by:
             continue
-        given = _given_shares(flow, decisions, book)
+        given = _given_shares(flow, decisions, lookup)
         for step_id, rules in given.items():
             _shares_over_one(rules, places, decisions, step_id, flow, found)
     return found
 
 
-def _given_shares(flow: Flow, decisions: dict[str, Step], book: Book) -> dict[str, list[_Ready]]:
+def _given_shares(flow: Flow, decisions: dict[str, Step], lookup: AssumptionLookup) -> dict[str, list[_Ready]]:
     given: dict[str, list[_Ready]] = {}
     for link in flow.links:
         step = decisions.get(link.source)
         if step is not None and link.role != "error":
-            ready = book.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
+            ready = lookup.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
             if ready is not None:
                 given.setdefault(step.id, []).append(ready)
     return given

@@ -15,7 +15,7 @@ from zeitbuch.core.model.records import Flow, Schedule, Trigger
 
 from .quantities import DEFAULTS
 from .recurrence import count_firings
-from .rules import Book, Evidence, Value, weakest_evidence
+from .rules import AssumptionLookup, Evidence, Value, weakest_evidence
 
 Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
 
@@ -104,32 +104,32 @@ def _runs_of(count: int, admitted: float, batch: int | None) -> float:
     )
 
 
-def trigger_volume(trigger: Trigger, book: Book, month: Month, called: Value | None) -> Volume:
+def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, called: Value | None) -> Volume:
     """Runs that one trigger causes in a month. ``called`` is what the estate's other flows cause by calling."""
     if not trigger.enabled:
-        return Volume(0.0, 0.0, "read", "the trigger is switched off")
+        return Volume(0.0, 0.0, "export", "the trigger is switched off")
     names = (trigger.id, trigger.name)
     clocked = trigger.schedule is not None and trigger.kind in ("schedule", "polling")
     occurs = schedule_runs(trigger.schedule, month) if trigger.schedule is not None and clocked else 0.0
     checks = occurs if trigger.kind == "polling" else 0.0
-    season = book.factor(month[1])
-    declared = book.find("runs", trigger=names)
+    season = lookup.factor(month[1])
+    declared = lookup.find("runs", trigger=names)
     if declared is not None:
         return _declared_volume(declared, season, checks)
     base: Value
     if trigger.kind == "polling" and clocked:
-        base = _polled_runs(book, names, occurs, checks)
+        base = _polled_runs(lookup, names, occurs, checks)
     elif clocked:
-        base = Value(occurs, "read", "counted from the schedule")
+        base = Value(occurs, "export", "counted from the schedule")
     else:
-        events = book.find("events", trigger=names)
+        events = lookup.find("events", trigger=names)
         if events is None:
             if trigger.kind == "call" and called is not None:
                 return Volume(called.amount, 0.0, called.evidence, called.why)
             return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")
         words = events.why + (f", season x {season:.2f}" if season != 1 else "")
         base = Value(events.amount * season, events.evidence, words, events.low * season, events.high * season)
-    return _volume_admitted(trigger, book, names, base, checks)
+    return _volume_admitted(trigger, lookup, names, base, checks)
 
 
 def _declared_volume(declared: Value, season: float, checks: float) -> Volume:
@@ -145,8 +145,10 @@ def _declared_volume(declared: Value, season: float, checks: float) -> Volume:
     )
 
 
-def _polled_runs(book: Book, names: tuple[str, str], occurs: float, checks: float) -> Value:
-    hits = book.find("hit_rate", trigger=names) or Value(0.25, "default", "default share of checks that find something")
+def _polled_runs(lookup: AssumptionLookup, names: tuple[str, str], occurs: float, checks: float) -> Value:
+    hits = lookup.find("hit_rate", trigger=names) or Value(
+        0.25, "default", "default share of checks that find something"
+    )
     return Value(
         occurs * hits.amount,
         hits.evidence,
@@ -156,14 +158,16 @@ def _polled_runs(book: Book, names: tuple[str, str], occurs: float, checks: floa
     )
 
 
-def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base: Value, checks: float) -> Volume:
+def _volume_admitted(
+    trigger: Trigger, lookup: AssumptionLookup, names: tuple[str, str], base: Value, checks: float
+) -> Volume:
     """Occurrences go through the trigger's condition and are cut into batches."""
-    items = book.find("items", trigger=names) or Value(1.0, "read")
-    admitted = book.find("accept_rate", trigger=names)
+    items = lookup.find("items", trigger=names) or Value(1.0, "export")
+    admitted = lookup.find("accept_rate", trigger=names)
     said = [base.why]
     if admitted is None:
-        known = trigger.condition and base.evidence != "read" and trigger.kind not in ("schedule", "polling")
-        admitted = Value(DEFAULTS["accept_rate"], "default", "default share") if known else Value(1.0, "read")
+        known = trigger.condition and base.evidence != "export" and trigger.kind not in ("schedule", "polling")
+        admitted = Value(DEFAULTS["accept_rate"], "default", "default share") if known else Value(1.0, "export")
     if admitted.amount < 1:
         said.append(f"{admitted.amount:g} of them let through ({admitted.why})")
     each, per_run = runs_of_batches(items.amount, admitted.amount, trigger.batch)
@@ -175,11 +179,13 @@ def _volume_admitted(trigger: Trigger, book: Book, names: tuple[str, str], base:
     return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run, base.low * each, base.high * each)
 
 
-def flow_volume(flow: Flow, book: Book, month: Month, called: Value | None) -> tuple[Volume, dict[str, Volume]]:
+def flow_volume(
+    flow: Flow, lookup: AssumptionLookup, month: Month, called: Value | None
+) -> tuple[Volume, dict[str, Volume]]:
     """Runs of a flow in a month over all its triggers, and those of each trigger."""
     if flow.state == "off":
-        return Volume(0.0, 0.0, "read", "the flow is switched off"), {}
-    by_trigger = {trigger.id: trigger_volume(trigger, book, month, called) for trigger in flow.triggers}
+        return Volume(0.0, 0.0, "export", "the flow is switched off"), {}
+    by_trigger = {trigger.id: trigger_volume(trigger, lookup, month, called) for trigger in flow.triggers}
     parts = list(by_trigger.values())
     by_calls = Volume(called.amount, 0.0, called.evidence, called.why) if called is not None else None
     if not parts:

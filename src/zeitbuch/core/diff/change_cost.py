@@ -13,7 +13,7 @@ from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.called_flows import costs_with_called
 from zeitbuch.core.estimate.estate import gather_runs, month_for
-from zeitbuch.core.estimate.flow_figures import Run, one_run
+from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
@@ -23,7 +23,7 @@ from zeitbuch.core.pricing.rate_card import RateCard
 from .change_types import CHANGE_KINDS
 from .estate_changes import versions_of
 from .matching import FlowMatching
-from .records import Change, EstateChanges, Figures, FlowChanges
+from .records import Change, ChangeFigures, EstateChanges, FlowChanges
 from .reverting import revert_change
 
 
@@ -35,9 +35,9 @@ def subtract_money(a: Money | None, b: Money | None) -> Money | None:
     return Money(a.amount - b.amount, unknown if a != b else ())
 
 
-def subtract_figures(a: Figures, b: Figures) -> Figures:
+def subtract_figures(a: ChangeFigures, b: ChangeFigures) -> ChangeFigures:
     """a - b, figure by figure."""
-    return Figures(
+    return ChangeFigures(
         a.passes - b.passes,
         a.calls - b.calls,
         a.tokens - b.tokens,
@@ -50,13 +50,13 @@ def _drop_tiny(value: float, scale: float) -> float:
     return 0.0 if abs(value) <= 1e-9 * max(1.0, abs(scale)) else value
 
 
-def drop_rounding(f: Figures, scale: Figures) -> Figures:
+def drop_rounding(f: ChangeFigures, scale: ChangeFigures) -> ChangeFigures:
     """Figures with what is only rounding taken for 0."""
 
     def amount(m: Money | None) -> Money | None:
         return structs.replace(m, amount=Decimal(0)) if m is not None and abs(m.amount) < Decimal("1e-9") else m
 
-    return Figures(
+    return ChangeFigures(
         _drop_tiny(f.passes, scale.passes), _drop_tiny(f.calls, scale.calls), _drop_tiny(f.tokens, scale.tokens), amount(f.run), amount(f.month)
     )  # fmt: skip
 
@@ -71,7 +71,7 @@ class Costing(Struct):
     month: tuple[int, int]
     names: dict[str, Flow]
     callers: dict[str, list[Flow]]
-    runs: dict[str, list[Run]]  # of the flows of one id, each told by itself
+    runs: dict[str, list[FlowFigures]]  # of the flows of one id, each told by itself
 
     @classmethod
     def of(
@@ -94,7 +94,7 @@ class Costing(Struct):
                     callers.setdefault(names[step.calls].id, []).append(flow)
         return cls(estate, card, assumptions, Prices(card, when, counters), when, names, callers, {})
 
-    def _run_of(self, flow: Flow) -> Run:
+    def _run_of(self, flow: Flow) -> FlowFigures:
         made = self.runs.setdefault(flow.id, [])
         found = next((run for run in made if run.flow is flow), None)
         if found is None:
@@ -122,7 +122,7 @@ class Costing(Struct):
                     work.append(other)
         return list(found.values())
 
-    def figures_of(self, flow: Flow, keep: bool = True) -> Figures:
+    def figures_of(self, flow: Flow, keep: bool = True) -> ChangeFigures:
         """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
         run = self._run_of(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
         mapping = {flow.id: run}
@@ -132,7 +132,7 @@ class Costing(Struct):
         runs = gather_runs(mapping, self.prices, self.month, self.assumptions)
         known = runs.volumes[flow.id].runs
         priced = self.card is not None
-        return Figures(
+        return ChangeFigures(
             passes=sum(step_estimate.passes for step_estimate in run.steps),
             calls=run.sums.calls,
             tokens=run.sums.input_tokens + run.sums.output_tokens,
@@ -141,7 +141,7 @@ class Costing(Struct):
         )
 
 
-_NONE = Figures(0.0, 0.0, 0.0, Money(), Money())
+_NONE = ChangeFigures(0.0, 0.0, 0.0, Money(), Money())
 
 
 def with_figures(
@@ -180,7 +180,9 @@ def _figures_of_flow(
     return _with_shares(flow, a, b, new, after, before)
 
 
-def _with_shares(flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: Figures, before: Figures) -> FlowChanges:
+def _with_shares(
+    flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: ChangeFigures, before: ChangeFigures
+) -> FlowChanges:
     """The flow's changes with the share each has in its figures, and what only several together make."""
     spelled = map_ids(a, flow.ids)
     shares = [_share_of_change(spelled, b, change, new, after) for change in flow.changes]
@@ -195,7 +197,9 @@ def _with_shares(flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: Figur
     return structs.replace(flow, changes=changes, interaction=drop_rounding(rest, total))
 
 
-def _share_of_change(old: Flow, new: Flow, change: Change, costing: Costing, after: Figures) -> Figures | None:
+def _share_of_change(
+    old: Flow, new: Flow, change: Change, costing: Costing, after: ChangeFigures
+) -> ChangeFigures | None:
     """What one change adds; None for a change that cannot move calls or cost."""
     if not CHANGE_KINDS[change.type].cost or not change.edits:
         return None
@@ -208,7 +212,7 @@ def _share_of_change(old: Flow, new: Flow, change: Change, costing: Costing, aft
         return None
 
 
-def sum_figures(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
+def sum_figures(flows: Iterable[FlowChanges]) -> tuple[ChangeFigures, ChangeFigures, int]:
     """Before and after of all changed flows whose month is known on both sides (a flow that came or went counts as nothing
     on the other side), and how many are left out."""
     first, second, out = _NONE, _NONE, 0
@@ -218,14 +222,14 @@ def sum_figures(flows: Iterable[FlowChanges]) -> tuple[Figures, Figures, int]:
         if (flow_changes.before is None and flow_changes.after is None) or figures.month is None or y.month is None:
             out += 1
             continue
-        first = Figures(
+        first = ChangeFigures(
             first.passes + figures.passes,
             first.calls + figures.calls,
             first.tokens + figures.tokens,
             None,
             (first.month or Money()) + figures.month,
         )
-        second = Figures(
+        second = ChangeFigures(
             second.passes + y.passes,
             second.calls + y.calls,
             second.tokens + y.tokens,

@@ -55,7 +55,7 @@ class Left(Struct, frozen=True):
     origin: Origin | None = None
 
 
-class Twin(Struct, frozen=True):
+class Clone(Struct, frozen=True):
     """Two copies: how alike (0 to 1), where they differ, what was left."""
 
     sort: Sort
@@ -66,10 +66,10 @@ class Twin(Struct, frozen=True):
     left: tuple[Left, ...] = ()
 
 
-class TwinsResult(Struct, frozen=True):
-    """`diff --twins --format json`."""
+class ClonesResult(Struct, frozen=True):
+    """`diff --clones --format json`."""
 
-    twins: tuple[Twin, ...]
+    clones: tuple[Clone, ...]
 
 
 class Unit(Struct):
@@ -178,10 +178,10 @@ def _likeness_of(a: Unit, b: Unit) -> float:
     return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
 
 
-def detect_clones(flows: Iterable[Flow]) -> list[Twin]:
+def detect_clones(flows: Iterable[Flow]) -> list[Clone]:
     """All copies: flows first, then branches, steps and prompts that are no part of a copy already told."""
     flows = list(flows)
-    found: list[Twin] = []
+    found: list[Clone] = []
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
     _whole_clones(flows, found, told)
     branches: list[Unit] = []
@@ -192,7 +192,7 @@ def detect_clones(flows: Iterable[Flow]) -> list[Twin]:
     return found
 
 
-def _whole_clones(flows: list[Flow], found: list[Twin], told: set[tuple[str, str]]) -> None:
+def _whole_clones(flows: list[Flow], found: list[Clone], told: set[tuple[str, str]]) -> None:
     """Pairs of flows that are alike as a whole."""
     whole = [flow for flow in flows if len(flow.steps) >= 3]
     if len(whole) > 1:
@@ -206,7 +206,7 @@ def _whole_clones(flows: list[Flow], found: list[Twin], told: set[tuple[str, str
                 found.append(_make_clone(first, second, float(score[item, j]), told))
 
 
-def _clones_within(flow: Flow, branches: list[Unit], found: list[Twin], told: set[tuple[str, str]]) -> None:
+def _clones_within(flow: Flow, branches: list[Unit], found: list[Clone], told: set[tuple[str, str]]) -> None:
     """Copies of branches and of steps within one flow."""
     units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
@@ -242,7 +242,7 @@ def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     return pairs
 
 
-def _best_pairs(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Twin]:
+def _best_pairs(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Clone]:
     """The most alike first; a part that lies within a pair already told is not told again."""
     found = []
     pairs = [pair for pair in pairs if pair[0] >= least]
@@ -260,7 +260,7 @@ def _place_of_step(flow: Flow, step: Step) -> str:
     return f"{flow.id}/{step.id}"
 
 
-def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Twin:
+def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> Clone:
     matching = match_steps(a.part, b.part)
     first, second = {step.id: step for step in a.part.steps}, {step.id: step for step in b.part.steps}
     for pair in matching.steps:
@@ -269,7 +269,7 @@ def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> T
     changes = flow_changes(a.part, b.part)
     kept = tuple(change for change in changes.changes if change.edits) if changes is not None else ()
     pairs = [(first[pair.old], second[pair.new]) for pair in matching.steps]
-    return Twin(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left_over_texts(a, b, pairs)))
+    return Clone(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left_over_texts(a, b, pairs)))
 
 
 # -- what was left ------------------------------------------------------------------------------------------------
@@ -346,7 +346,7 @@ def _unswapped_texts(
 # -- prompts ------------------------------------------------------------------------------------------------------
 
 
-def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Twin]:
+def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Clone]:
     """Prompts that are nearly the same in steps that are no copies of each other."""
     held = _held_prompts(flows)
     if len(held) < 2:
@@ -360,8 +360,8 @@ def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Tw
         first, second = (
             _part_of_flow(field, "prompt", [item.id], quote_name(item.title)) for field, item in ((f1, s1), (f2, s2))
         )
-        twin = _make_clone(first, second, float(score[item, j]), told)
-        yield structs.replace(twin, changes=tuple(change for change in twin.changes if change.topic == "prompt"))
+        clone = _make_clone(first, second, float(score[item, j]), told)
+        yield structs.replace(clone, changes=tuple(change for change in clone.changes if change.topic == "prompt"))
 
 
 def _held_prompts(flows: list[Flow]) -> list[tuple[Flow, Step, str]]:
@@ -376,15 +376,17 @@ def _held_prompts(flows: list[Flow]) -> list[tuple[Flow, Step, str]]:
     return held
 
 
-def clone_title(twin: Twin) -> str:
+def clone_title(clone: Clone) -> str:
     """'Two flows, 0.93 alike: ‘A’ and ‘B’'."""
-    noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[twin.sort]
-    ends = [quote_name(place.title) if twin.sort == "flow" else place.title for place in (twin.a, twin.b)]
-    if twin.a.flow == twin.b.flow and twin.sort != "flow":
-        return f"Two {noun} in {quote_name(twin.a.flow_name)}, {twin.likeness:.2f} alike: {join_words(ends)}"
-    if twin.sort != "flow":
-        ends = [f"{name} in {quote_name(place.flow_name)}" for name, place in zip(ends, (twin.a, twin.b), strict=True)]
-    return f"Two {noun}, {twin.likeness:.2f} alike: {join_words(ends)}"
+    noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[clone.sort]
+    ends = [quote_name(place.title) if clone.sort == "flow" else place.title for place in (clone.a, clone.b)]
+    if clone.a.flow == clone.b.flow and clone.sort != "flow":
+        return f"Two {noun} in {quote_name(clone.a.flow_name)}, {clone.likeness:.2f} alike: {join_words(ends)}"
+    if clone.sort != "flow":
+        ends = [
+            f"{name} in {quote_name(place.flow_name)}" for name, place in zip(ends, (clone.a, clone.b), strict=True)
+        ]
+    return f"Two {noun}, {clone.likeness:.2f} alike: {join_words(ends)}"
 
 
 def left_words(left: Left) -> str:

@@ -18,7 +18,7 @@ from zeitbuch.core.model.words import count_words
 
 from .change_cost import sum_figures
 from .change_types import TOPICS
-from .records import EstateChanges, Figures, FlowChanges
+from .records import ChangeFigures, EstateChanges, FlowChanges
 
 FailOn = Literal["any", "risk", "cost"]
 
@@ -63,7 +63,7 @@ def parse_limit(text: str) -> Limit:
 
 def _growth_of(flow: FlowChanges) -> tuple[Decimal, Decimal, str] | None:
     """Before and after in money, a month where it is known on both sides and else a run; None when neither is."""
-    none = Figures(0, 0, 0, None, None)
+    none = ChangeFigures(0, 0, 0, None, None)
     first, second = flow.before or none, flow.after or none
     for word in ("month", "run"):
         item, other = getattr(first, word), getattr(second, word)

@@ -15,7 +15,7 @@ from .edits import Edit
 from .word_diff import Word
 
 
-class Figures(Struct, frozen=True):
+class ChangeFigures(Struct, frozen=True):
     """What a run takes and costs (with the flows it calls), and a month; None where it is not known."""
 
     passes: float
@@ -44,7 +44,7 @@ class Change(Struct, frozen=True):
     old_origin: Origin | None = None
     new_origin: Origin | None = None
     edits: tuple[Edit, ...] = ()
-    share: Figures | None = None
+    share: ChangeFigures | None = None
 
 
 class FlowChanges(Struct, frozen=True):
@@ -62,9 +62,9 @@ class FlowChanges(Struct, frozen=True):
     confidence: float = 1.0
     renewed: int = 0
     ids: Ids = SAME
-    before: Figures | None = None
-    after: Figures | None = None
-    interaction: Figures | None = None
+    before: ChangeFigures | None = None
+    after: ChangeFigures | None = None
+    interaction: ChangeFigures | None = None
     old_origin: Origin | None = None
     new_origin: Origin | None = None
 

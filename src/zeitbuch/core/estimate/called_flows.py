@@ -11,24 +11,24 @@ from decimal import Decimal
 from msgspec import structs
 
 from zeitbuch.core.assumptions.money import Money
-from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.words import join_words
 
-from .flow_figures import Run
+from .flow_figures import FlowFigures
 
 ENDLESS = "calls without end"
 
 
-def call_graph_of(by: Mapping[str, Run], names: Mapping[str, str]) -> CallGraph:
+def call_graph_of(by: Mapping[str, FlowFigures], names: Mapping[str, str]) -> CallGraph:
     """The calls between estimated flows, each with its mean number in a run."""
     calls = {key: {name: times for name, (times, _) in run.calls_of.items()} for key, run in by.items()}
     return build_call_graph(calls, names)
 
 
-def costs_with_called(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, Money]:
+def costs_with_called(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, Money]:
     """Cost of a run of every flow with all runs that it leads to; a callee that is not there adds nothing (see
     ``notes_on_calls``), calls that do not die out make the cost unknown."""
     costs: dict[str, Money] = {}
@@ -50,7 +50,7 @@ def costs_with_called(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, Mone
 
 
 def _cost_outside(
-    key: str, graph: CallGraph, by: Mapping[str, Run], costs: Mapping[str, Money], inside: set[str]
+    key: str, graph: CallGraph, by: Mapping[str, FlowFigures], costs: Mapping[str, Money], inside: set[str]
 ) -> Money:
     """A flow's own cost with that of the flows it calls outside its circle."""
     total = by[key].cost
@@ -60,7 +60,7 @@ def _cost_outside(
     return total
 
 
-def notes_on_calls(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, list[str]]:
+def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, list[str]]:
     """What is to be said about the calls of each flow: callees that are not there, circles."""
     notes: dict[str, list[str]] = {key: [] for key in by}
     for key, missing in graph.missing.items():
@@ -85,7 +85,9 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, Run]) -> dict[str, list[st
 class VolumeSettling:
     """Runs per month of every flow: callers are settled before the flows they call."""
 
-    def __init__(self, graph: CallGraph, by: Mapping[str, Run], books: Mapping[str, Book], month: Month) -> None:
+    def __init__(
+        self, graph: CallGraph, by: Mapping[str, FlowFigures], books: Mapping[str, AssumptionLookup], month: Month
+    ) -> None:
         self.graph, self.by, self.books, self.month = graph, by, books, month
         self.volumes: dict[str, Volume] = {}
         self.problems: list[Problem] = []
@@ -119,7 +121,7 @@ class VolumeSettling:
 
     @staticmethod
     def _add_calls(called: Value | None, runs: float, *evidence: Evidence) -> Value:
-        had = called or Value(0.0, "read", "called by other flows")
+        had = called or Value(0.0, "export", "called by other flows")
         return Value(had.amount + runs, weakest_evidence(had.evidence, *evidence), had.why)
 
     def _call_evidence(self, caller: str, key: str) -> Evidence:
@@ -154,7 +156,7 @@ class VolumeSettling:
         base: dict[str, float] = {}
         gain: dict[str, float] = {}
         for key in component:
-            begun[key] = self._runs_called(key, inside) or Value(0.0, "read", "called by other flows")
+            begun[key] = self._runs_called(key, inside) or Value(0.0, "export", "called by other flows")
             volume = self._volume_of(key, begun[key])
             more = self._volume_of(key, self._add_calls(begun[key], 1.0))
             if volume.runs is None or more.runs is None:

@@ -18,7 +18,7 @@ from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .estate import Runs, result_of, runs_of
+from .estate import EstateFigures, result_of, runs_of
 from .records import EstateEstimate, FlowEstimate
 from .scenario import apply_scenario
 from .scenario_records import Applied, Scenario
@@ -84,7 +84,7 @@ def _flow_month(flow: FlowEstimate | None) -> tuple[Money | None, Money]:
     return flow.cost_month + (flow.meters_month or Money()), flow.cost
 
 
-def at_volume(runs: Runs, factor: float, touched: set[str]) -> Decimal:
+def at_volume(runs: EstateFigures, factor: float, touched: set[str]) -> Decimal:
     """Cost of the month when the flows of a scenario run so many times as often. What they call follows."""
     volumes = dict(runs.volumes)
     for key, run in runs.by.items():
@@ -94,7 +94,7 @@ def at_volume(runs: Runs, factor: float, touched: set[str]) -> Decimal:
     return _whole_cost(result_of(structs.replace(runs, volumes=volumes))).amount
 
 
-def volume_crossings(base: Runs, other: Runs, touched: set[str]) -> list[tuple[float, bool]]:
+def volume_crossings(base: EstateFigures, other: EstateFigures, touched: set[str]) -> list[tuple[float, bool]]:
     """Factors on the volume at which a scenario and the base cost the same, and whether the scenario is cheaper beyond.
 
     The range is searched in steps of a twelfth of a power of ten, each change of sign narrowed by Brent's method.
@@ -129,7 +129,7 @@ def compare_options(
     base = runs_of(estate, card, assumptions, month, counters)
     first = result_of(base)
     problems = list(first.problems)
-    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]] = []
+    made: list[tuple[Scenario, Applied, EstateFigures, EstateEstimate]] = []
     _run_scenarios(estate, card, assumptions, scenarios, month, counters, progress, problems, made)
     whole = _whole_cost(first)
     options = [
@@ -162,7 +162,7 @@ def _run_scenarios(
     counters: dict[str, Counter] | None,
     progress: Callable[[int], None] | None,
     problems: list[Problem],
-    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+    made: list[tuple[Scenario, Applied, EstateFigures, EstateEstimate]],
 ) -> None:
     for place, scenario in enumerate(scenarios):
         applied, missed = apply_scenario(scenario, estate, card, assumptions)
@@ -176,7 +176,7 @@ def _run_scenarios(
 
 
 def _options_of(
-    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]], options: list[Option], whole: Money
+    made: list[tuple[Scenario, Applied, EstateFigures, EstateEstimate]], options: list[Option], whole: Money
 ) -> None:
     for scenario, _, _, result in made:
         total = _whole_cost(result)
@@ -195,7 +195,7 @@ def _options_of(
 
 def _lines_of_flows(
     first: EstateEstimate,
-    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+    made: list[tuple[Scenario, Applied, EstateFigures, EstateEstimate]],
     lines: list[FlowLine],
     touched: set[str],
 ) -> None:
@@ -221,9 +221,9 @@ def _all_crossings(
     card: RateCard | None,
     assumptions: Assumptions,
     counters: dict[str, Counter] | None,
-    made: list[tuple[Scenario, Applied, Runs, EstateEstimate]],
+    made: list[tuple[Scenario, Applied, EstateFigures, EstateEstimate]],
     crossed: list[Crossing],
-    base: Runs,
+    base: EstateFigures,
 ) -> None:
     months = _Months(estate, card, assumptions, counters)
     for scenario, applied, runs, _ in made:
@@ -249,8 +249,8 @@ class _Months(Struct):
 def _find_crossings(
     scenario: Scenario,
     applied: Applied,
-    base: Runs,
-    runs: Runs,
+    base: EstateFigures,
+    runs: EstateFigures,
     months: _Months,
 ) -> list[Crossing]:
     card = months.card
@@ -264,7 +264,12 @@ def _find_crossings(
 
 
 def _crossings_of_volume(
-    scenario: Scenario, applied: Applied, base: Runs, runs: Runs, card: RateCard | None, found: list[Crossing]
+    scenario: Scenario,
+    applied: Applied,
+    base: EstateFigures,
+    runs: EstateFigures,
+    card: RateCard | None,
+    found: list[Crossing],
 ) -> None:
     today = sum(base.volumes[key].runs or 0.0 for key, run in base.by.items() if run.flow.id in applied.touched)
     if today and (card is None or _whole_cost(result_of(base)).unknown == _whole_cost(result_of(runs)).unknown):
@@ -273,7 +278,7 @@ def _crossings_of_volume(
 
 
 def _crossings_of_months(
-    scenario: Scenario, applied: Applied, base: Runs, months: _Months, found: list[Crossing]
+    scenario: Scenario, applied: Applied, base: EstateFigures, months: _Months, found: list[Crossing]
 ) -> list[Crossing]:
     before: Decimal | None = None
     other = _Months(applied.estate, applied.card, applied.assumptions, months.counters)

@@ -21,7 +21,7 @@ from zeitbuch.core.pricing.call_content import Amount, Usage
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
-from .flow_figures import Run
+from .flow_figures import FlowFigures
 from .records import Sampling, Spread
 
 FIRST = 1000
@@ -38,7 +38,7 @@ class Tilt(Struct):
     variance: float
 
 
-class Draw(Struct):
+class FlowSample(Struct):
     """Sampled runs of one flow: own cost of each (or, where no other flow needs them, as many as tell the distribution),
     their variance, calls, and how often each called flow was called in each run. ``means`` has the passes where the exact
     ones do not hold, ``rounded`` what meters that round up in every run count."""
@@ -58,7 +58,7 @@ def seed_of(flow: Flow) -> int:
     return zlib.crc32(flow.id.encode("utf-8", "replace"))
 
 
-def costs_of(run: Run, prices: Prices, count: int) -> tuple[Sample, Floats, Floats]:
+def costs_of(run: FlowFigures, prices: Prices, count: int) -> tuple[Sample, Floats, Floats]:
     """A sample of a flow's passes, and the own cost and the model calls of each of its runs."""
     sample = Sample(run.passes.plan, count, seed_of(run.flow), run.entry)
     own, calls = np.zeros(count), np.zeros(count)
@@ -71,7 +71,7 @@ def costs_of(run: Run, prices: Prices, count: int) -> tuple[Sample, Floats, Floa
     return sample, own, calls
 
 
-def _sample_step(run: Run, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
+def _sample_step(run: FlowFigures, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
     """Cost and calls of one step in each run."""
     use = run.uses[step_id]
     fee = float(prices.per_call(use.model))
@@ -164,7 +164,7 @@ def _is_close_enough(costs: Floats, wanted: float) -> bool:
     return (high - low) / 2 <= wanted * max(position, mean)
 
 
-def draw_flow(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Draw:
+def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = True) -> FlowSample:
     """The draws of a flow by itself, as many as are wanted or needed; ``whole`` keeps the cost of every run."""
     count = how.runs if how.runs is not None else min(FIRST, how.most)
     while True:
@@ -178,10 +178,10 @@ def draw_flow(run: Run, prices: Prices, how: Sampling, whole: bool = True) -> Dr
     cost, variance, tilts = spread_of(own), float(own.var()), _find_tilts(sample, own)
     if not whole and not counts and len(own) > _KEPT:
         own = np.sort(own)[((np.arange(_KEPT) + 0.5) * (len(own) / _KEPT)).astype(int)]
-    return Draw(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
+    return FlowSample(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
 
 
-def _calls_of_flow(run: Run, sample: Sample) -> dict[str, Ints]:
+def _calls_of_flow(run: FlowFigures, sample: Sample) -> dict[str, Ints]:
     counts: dict[str, Ints] = {}
     for step in run.flow.steps:
         if step.calls and step.id in sample.of:
@@ -201,7 +201,7 @@ def _find_tilts(sample: Sample, own: Floats) -> list[Tilt]:
     return found
 
 
-def means_of(sample: Sample, run: Run) -> dict[str, Pass]:
+def means_of(sample: Sample, run: FlowFigures) -> dict[str, Pass]:
     """The passes of a sample, as means."""
     found: dict[str, Pass] = {}
     for key, exact in run.passes.of.items():
@@ -212,7 +212,7 @@ def means_of(sample: Sample, run: Run) -> dict[str, Pass]:
     return found
 
 
-def _rounded_quantities(run: Run, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
+def _rounded_quantities(run: FlowFigures, prices: Prices, sample: Sample, calls: Floats) -> dict[str, float]:
     """Expected rounded quantities of meters that round up in every run."""
     card = prices.card
     meters = [meter for meter in (card.meter if card is not None else ()) if meter.round_up == "run"]
@@ -225,7 +225,7 @@ def _rounded_quantities(run: Run, prices: Prices, sample: Sample, calls: Floats)
             quantity, scale = ("seconds", 60.0) if meter.counts == "minute" else ("megabytes", 1.0)
             for step in run.flow.steps:
                 tally = sample.of.get(step.id)
-                value = run.book.of_step(quantity, step)
+                value = run.lookup.of_step(quantity, step)
                 if tally is None or not value.amount:
                     continue
                 size = sample.draws.draw_number(value)

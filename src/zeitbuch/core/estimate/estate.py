@@ -10,7 +10,7 @@ from decimal import Decimal
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.money import Money, evidence_shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, weakest_evidence
+from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Assumptions, Evidence, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
 from zeitbuch.core.graph.call_graph import CallGraph
 from zeitbuch.core.model.problems import Problem
@@ -20,7 +20,7 @@ from zeitbuch.core.pricing.meters import bill_meters
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls
-from .flow_figures import Run, one_run
+from .flow_figures import FlowFigures, one_run
 from .records import EstateEstimate, FlowEstimate, Total
 
 
@@ -32,10 +32,10 @@ def month_for(assumptions: Assumptions, card: RateCard | None, asked: str = "") 
     return (newest.year, newest.month) if newest is not None else (2026, 1)
 
 
-class Runs(Struct):
+class EstateFigures(Struct):
     """All flows of an estate by key, ids and names they are called by, and what they were made with."""
 
-    by: dict[str, Run]
+    by: dict[str, FlowFigures]
     names: dict[str, str]
     prices: Prices
     month: Month
@@ -46,17 +46,19 @@ class Runs(Struct):
     volume_notes: dict[str, list[str]]
 
 
-def gather_runs(by: dict[str, Run], prices: Prices, month: Month, assumptions: Assumptions) -> Runs:
+def gather_runs(by: dict[str, FlowFigures], prices: Prices, month: Month, assumptions: Assumptions) -> EstateFigures:
     """Flows that were estimated by themselves, with the volumes of all settled."""
     names: dict[str, str] = {}
     for key, run in by.items():
         names.setdefault(run.flow.id, key)
         names.setdefault(run.flow.name, key)
     graph = call_graph_of(by, names)
-    books = {key: Book(assumptions, run.flow) for key, run in by.items()}
+    books = {key: AssumptionLookup(assumptions, run.flow) for key, run in by.items()}
     settling = VolumeSettling(graph, by, books, month)
     settling.settle_volumes()
-    return Runs(by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes)
+    return EstateFigures(
+        by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes
+    )
 
 
 def keys_of(flows: Sequence[Flow]) -> list[str]:
@@ -77,11 +79,11 @@ def runs_of(
     month: str = "",
     counters: dict[str, Counter] | None = None,
     progress: Callable[[int], None] | None = None,
-) -> Runs:
+) -> EstateFigures:
     """Every flow by itself, then the volumes of all."""
     when = month_for(assumptions, card, month)
     prices = Prices(card, when, counters)
-    mapping: dict[str, Run] = {}
+    mapping: dict[str, FlowFigures] = {}
     for place, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
         mapping[key] = one_run(flow, assumptions, prices, when)
         if progress is not None:
@@ -100,7 +102,7 @@ def estimate_exactly(
     return result_of(runs_of(estate, card, assumptions, month, counters))
 
 
-def result_of(runs: Runs) -> EstateEstimate:
+def result_of(runs: EstateFigures) -> EstateEstimate:
     """The estimate of settled runs."""
     card = runs.prices.card
     lines, bills = bill_meters(
@@ -123,7 +125,7 @@ def result_of(runs: Runs) -> EstateEstimate:
 
 
 def _flow_estimate(
-    key: str, runs: Runs, with_called: Money, on_calls: list[str], meters: Money | None, host: str
+    key: str, runs: EstateFigures, with_called: Money, on_calls: list[str], meters: Money | None, host: str
 ) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums

@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, Assumptions, Book, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Assumptions, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
@@ -87,12 +87,12 @@ class Sums(Struct):
     by: dict[Evidence, Decimal] = field(default_factory=dict)
 
 
-class Run(Struct):
-    """A flow's own figures per run, with what they were made from: Book, Graph and Passes, None where only the figures
+class FlowFigures(Struct):
+    """A flow's own figures per run, with what they were made from: AssumptionLookup, Graph and Passes, None where only the figures
     were kept."""
 
     flow: Flow
-    book: Any
+    lookup: Any
     graph: Any
     passes: Any
     uses: dict[str, Usage]
@@ -118,28 +118,32 @@ def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
     }
 
 
-def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> Run:
+def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> FlowFigures:
     """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume."""
     graph = Graph(flow)
-    book = Book(assumptions, flow)
+    lookup = AssumptionLookup(assumptions, flow)
     volume, entry = Volume(None, 0.0, "default"), None
     try:
-        volume, mapping = flow_volume(flow, book, month, None)
+        volume, mapping = flow_volume(flow, lookup, month, None)
         lead = {text: volume for text, volume in mapping.items() if graph.triggers[text].enabled}
         entry = entry_of(lead)
     except ZeitbuchError:
         pass  # said when the volumes are settled
-    passes = Passes(graph, book, entry)
-    run = Run(flow, book, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact)
+    passes = Passes(graph, lookup, entry)
+    run = FlowFigures(
+        flow, lookup, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact
+    )
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
-    _note_uses(flow, prices, detail, graph, passes, book, run)
+    _note_uses(flow, prices, detail, graph, passes, lookup, run)
     return price_run(run, prices, passes.of, detail)
 
 
-def _note_uses(flow: Flow, prices: Prices, detail: bool, graph: Graph, passes: Passes, book: Book, run: Run) -> None:
+def _note_uses(
+    flow: Flow, prices: Prices, detail: bool, graph: Graph, passes: Passes, lookup: AssumptionLookup, run: FlowFigures
+) -> None:
     for step in graph.in_order() if detail else flow.steps:
         if step.kind in MODEL_KINDS and (done := passes.of.get(step.id)) is not None and done.runs:
-            use = usage_of(graph, step, done, book, prices.token_counter(_model_name(graph, step.id)))
+            use = usage_of(graph, step, done, lookup, prices.token_counter(_model_name(graph, step.id)))
             if use is not None:
                 run.uses[step.id] = use
 
@@ -159,7 +163,7 @@ def _model_name(graph: Graph, step_id: str) -> str:
 
 
 def _add_step_detail(
-    run: Run, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]
+    run: FlowFigures, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]
 ) -> None:
     """Adds one step to the sums of its flow."""
     sums = run.sums
@@ -174,7 +178,7 @@ def _add_step_detail(
     run.cost = Money(spent, tuple(dict.fromkeys(run.cost.unknown + unknown)) if unknown else run.cost.unknown)
 
 
-def _add_step(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
+def _add_step(run: FlowFigures, step: Step, done: Pass, use: Usage, prices: Prices) -> None:
     """Adds one step to the sums of its flow, without records of its parts (see ``parts_of``)."""
     sums, mapping, runs, spent = run.sums, run.sums.by, done.runs, run.cost.amount
     given = got = 0.0
@@ -207,7 +211,7 @@ def _add_step(run: Run, step: Step, done: Pass, use: Usage, prices: Prices) -> N
     run.cost = Money(spent, tuple(dict.fromkeys(names + unknown)) if unknown else names)
 
 
-def price_run(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True) -> Run:
+def price_run(run: FlowFigures, prices: Prices, of: dict[str, Pass], detail: bool = True) -> FlowFigures:
     """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
     run.steps, run.cost, run.calls_of = [], Money(), {}
     run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
@@ -220,11 +224,11 @@ def price_run(run: Run, prices: Prices, of: dict[str, Pass], detail: bool = True
                 _add_step(run, run.graph.steps[step_id], done, use, prices)
     _note_calls(run, of)
     if prices.card is not None and prices.card.host:
-        run.metered = quantities_of(run.graph, of, run.uses, run.book)
+        run.metered = quantities_of(run.graph, of, run.uses, run.lookup)
     return run
 
 
-def _price_steps(run: Run, prices: Prices, of: dict[str, Pass]) -> None:
+def _price_steps(run: FlowFigures, prices: Prices, of: dict[str, Pass]) -> None:
     for step in run.graph.in_order():
         done = of.get(step.id)
         if step.kind != "note" and done is not None:
@@ -233,8 +237,8 @@ def _price_steps(run: Run, prices: Prices, of: dict[str, Pass]) -> None:
             _add_step_detail(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
 
 
-def _note_calls(run: Run, of: dict[str, Pass]) -> None:
+def _note_calls(run: FlowFigures, of: dict[str, Pass]) -> None:
     for step in run.flow.steps:
         if step.calls and (done := of.get(step.id)) is not None:
-            had = run.calls_of.get(step.calls, (0.0, "read"))
+            had = run.calls_of.get(step.calls, (0.0, "export"))
             run.calls_of[step.calls] = (had[0] + done.runs, weakest_evidence(had[1], done.evidence))

@@ -20,8 +20,8 @@ from zeitbuch.core.passes.plan import nodes_of
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .estate import Runs, gather_runs, result_of, runs_of
-from .flow_figures import Run, one_run
+from .estate import EstateFigures, gather_runs, result_of, runs_of
+from .flow_figures import FlowFigures, one_run
 from .records import Total
 from .scenario import apply_scenario
 from .scenario_records import Cache, PlainCall, Poll, Scenario, SwapModel
@@ -47,7 +47,7 @@ class Proposal(Struct, frozen=True):
 
 class _Idea(Struct):
     title: str
-    run: Run
+    run: FlowFigures
     step: Step | None
     check: str
     scenario: Scenario | None = None
@@ -85,9 +85,9 @@ def _propose_idea(
     idea: _Idea,
     result: EstateEstimate,
     key: str,
-    base: Runs,
+    base: EstateFigures,
     found: list[Proposal],
-    run: Run,
+    run: FlowFigures,
     months: dict[str, Decimal],
 ) -> None:
     saving = idea.saving if idea.saving is not None else _sum_of(result.total) - _sum_of(_try_idea(idea, key, base))
@@ -106,7 +106,7 @@ def _propose_idea(
         )
 
 
-def _try_idea(idea: _Idea, key: str, base: Runs) -> Total:
+def _try_idea(idea: _Idea, key: str, base: EstateFigures) -> Total:
     """The estate's month with the idea's scenario, which touches one flow: only that is estimated anew."""
     assert idea.scenario is not None
     applied, _ = apply_scenario(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
@@ -118,12 +118,12 @@ def _sum_of(total: Total) -> Decimal:
     return total.cost_month.amount + total.meters_month.amount + total.fees_month.amount
 
 
-def _model_steps(run: Run) -> Iterator[Step]:
+def _model_steps(run: FlowFigures) -> Iterator[Step]:
     for step_id in run.uses:
         yield run.graph.steps[step_id]
 
 
-def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
+def bare_agents(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """Agents that have nothing to choose from."""
     for step in _model_steps(run):
         if step.kind != "agent":
@@ -144,14 +144,14 @@ def bare_agents(run: Run, runs: Runs) -> Iterator[_Idea]:
         )
 
 
-def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
+def eager_polling(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """Polling far more often than there is something to find."""
     from zeitbuch.core.assumptions.volume import days_of, schedule_runs
 
     for trigger in run.flow.triggers:
         if trigger.kind != "polling" or trigger.schedule is None or not trigger.enabled:
             continue
-        hits = run.book.find("hit_rate", trigger=(trigger.id, trigger.name))
+        hits = run.lookup.find("hit_rate", trigger=(trigger.id, trigger.name))
         if hits is None or not 0 < hits.amount < RARE:
             continue
         checks = schedule_runs(trigger.schedule, runs.month)
@@ -174,7 +174,7 @@ def eager_polling(run: Run, runs: Runs) -> Iterator[_Idea]:
         )
 
 
-def calls_before_filters(run: Run, runs: Runs) -> Iterator[_Idea]:
+def calls_before_filters(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """A paid call whose result the next decision does not need, on the way to cases that do not use it."""
     volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
     by_id = {step_estimate.id: step_estimate for step_estimate in run.steps}
@@ -225,7 +225,7 @@ def _refs_of(step: Step) -> Iterator[Ref]:
         yield from prompt.refs
 
 
-def _unused_share(run: Run, step: Step, decision: Step) -> float:
+def _unused_share(run: FlowFigures, step: Step, decision: Step) -> float:
     """Share of the passes of a decision on which nothing later refers to a step."""
     readers = {item.id for item in run.graph.steps.values() if any(ref.step == step.id for ref in _refs_of(item))}
     out = _links_onward(run)
@@ -247,7 +247,7 @@ def _unused_share(run: Run, step: Step, decision: Step) -> float:
     return unused + max(0.0, 1 - taken)
 
 
-def _links_onward(run: Run) -> dict[str, set[str]]:
+def _links_onward(run: FlowFigures) -> dict[str, set[str]]:
     out: dict[str, set[str]] = {}
     for link in run.flow.links:
         out.setdefault(link.source, set()).add(link.target)
@@ -257,7 +257,7 @@ def _links_onward(run: Run) -> dict[str, set[str]]:
     return out
 
 
-def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
+def same_prompts(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """One prompt put to several models."""
     volume = next(volume.runs for key, volume in runs.volumes.items() if runs.by[key] is run) or 0.0
     groups = _steps_by_prompt(run)
@@ -278,7 +278,7 @@ def same_prompts(run: Run, runs: Runs) -> Iterator[_Idea]:
             )
 
 
-def _steps_by_prompt(run: Run) -> dict[str, list[Step]]:
+def _steps_by_prompt(run: FlowFigures) -> dict[str, list[Step]]:
     groups: dict[str, list[Step]] = {}
     for step in _model_steps(run):
         use = model_of(run.graph, step)
@@ -288,7 +288,7 @@ def _steps_by_prompt(run: Run) -> dict[str, list[Step]]:
     return groups
 
 
-def cacheable_texts(run: Run, runs: Runs) -> Iterator[_Idea]:
+def cacheable_texts(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """Long fixed instruction text whose vendor sells cached input for less."""
     for step in _model_steps(run):
         use = run.uses[step.id]
@@ -299,7 +299,7 @@ def cacheable_texts(run: Run, runs: Runs) -> Iterator[_Idea]:
             if first.unit == "input" and first.why.startswith("instruction text")
         )
         plain, cached = price.of["input"], price.of["cached"]
-        if fixed < FIXED_TOKENS or plain is None or cached is None or cached >= plain or "cached" in run.book.by:
+        if fixed < FIXED_TOKENS or plain is None or cached is None or cached >= plain or "cached" in run.lookup.by:
             continue
         made = Scenario(
             f"cache the instructions of {step.title}",
@@ -315,7 +315,7 @@ def cacheable_texts(run: Run, runs: Runs) -> Iterator[_Idea]:
         )
 
 
-def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
+def dear_labels(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     """Dear models for small tasks."""
     card = runs.prices.card
     if card is None:
@@ -335,7 +335,7 @@ def dear_labels(run: Run, runs: Runs) -> Iterator[_Idea]:
         yield _Idea(words, run, step, "the answers of both models on some hundred real cases", made)
 
 
-def _cheaper_model(run: Run, runs: Runs, step: Step, card: RateCard) -> tuple[Decimal, str] | None:
+def _cheaper_model(run: FlowFigures, runs: EstateFigures, step: Step, card: RateCard) -> tuple[Decimal, str] | None:
     now = runs.prices.model_prices(run.uses[step.id].model)
     best: tuple[Decimal, str] | None = None
     for model in card.model:

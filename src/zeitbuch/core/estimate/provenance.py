@@ -4,9 +4,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any
+from typing import Any, Literal
 
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS, Evidence, Value
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
@@ -15,8 +15,8 @@ from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.units import UNITS
 
-from .estate import Runs
-from .flow_figures import Run
+from .estate import EstateFigures
+from .flow_figures import FlowFigures
 from .records import Part, StepEstimate
 from .sensitivity import find_knobs
 
@@ -32,10 +32,10 @@ def _value_words(value: Value) -> str:
 
 
 TOLD_ELSEWHERE = ("output", "size", "images", "video")  # quantities that stand beside what they are an amount of
-NumberRow = tuple[str, str, str, str, str]
+NumberRow = tuple[str, str, str, Evidence | Literal[""], str]
 
 
-def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
+def why_sheet(runs: EstateFigures, key: str, step: str = "") -> Sheet:
     """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
     run = runs.by[key]
     chosen = _chosen_step(run, step) if step else None
@@ -47,18 +47,21 @@ def why_sheet(runs: Runs, key: str, step: str = "") -> Sheet:
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
     name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
-    return Sheet(COLUMNS, tuple(rows), title=f"Where the numbers of {name} come from")
+    cells = tuple((step, what, value, EVIDENCE_WORDS[by] if by else "", why) for step, what, value, by, why in rows)
+    return Sheet(COLUMNS, cells, title=f"Where the numbers of {name} come from")
 
 
 def _volume_rows(volume: Volume) -> list[NumberRow]:
     runs = "?" if volume.runs is None else number_text(volume.runs)
     rows: list[NumberRow] = [("", "runs per month", runs, volume.evidence, volume.why)]
     if volume.checks:
-        rows.append(("", "checks per month", number_text(volume.checks), "read", "counted from the schedule"))
+        rows.append(("", "checks per month", number_text(volume.checks), "export", "counted from the schedule"))
     return rows
 
 
-def _step_rows(runs: Runs, run: Run, entry: StepEstimate, knobs: dict[str, Any]) -> Iterator[NumberRow]:
+def _step_rows(
+    runs: EstateFigures, run: FlowFigures, entry: StepEstimate, knobs: dict[str, Any]
+) -> Iterator[NumberRow]:
     done = run.passes.of[entry.id]
     title = f"{entry.number} {entry.name}".strip()
     yield title, "passes per run", number_text(entry.passes), done.evidence, _passes_words(run, entry.id)
@@ -82,7 +85,7 @@ def _knob_rows(entry: StepEstimate, knobs: dict[str, Any], title: str) -> Iterat
             yield title, name, _value_words(knob.value), knob.value.evidence, knob.value.why
 
 
-def _part_words(runs: Runs, part: Part) -> str:
+def _part_words(runs: EstateFigures, part: Part) -> str:
     """'120 = 0.0004 EUR'."""
     if part.cost is None:
         return f"{number_text(part.quantity)} = no price"
@@ -90,7 +93,9 @@ def _part_words(runs: Runs, part: Part) -> str:
     return f"{number_text(part.quantity)} = {money_text(part.cost)} {currency}".rstrip()
 
 
-def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, str]]:
+def _text_rows(
+    runs: EstateFigures, run: FlowFigures, step_id: str
+) -> list[tuple[str, str, Evidence | Literal[""], str]]:
     """The instruction text of a step, counted with its range; nothing for a step without text of its own."""
     use = model_of(run.graph, run.graph.steps[step_id])
     if use is None or use.modality == "speech":
@@ -102,7 +107,7 @@ def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, 
     rate = card.rate_of(use.name) if card is not None and use.name else None
     if rate is not None and rate.tokenizer in runs.prices.counters:
         count = runs.prices.token_counter(use.name or "")(text)
-        return [("instruction text", f"{number_text(count)} tokens", "read", f"counted with {rate.tokenizer}")]
+        return [("instruction text", f"{number_text(count)} tokens", "export", f"counted with {rate.tokenizer}")]
     found = token_count.measure_tokens(text, rate.family if rate is not None else "")
     whose = f"tokenizers of family {rate.family}" if rate is not None and rate.family else "any tokenizer"
     words = f"estimated offline; for {whose} nine texts in ten lie within the range"
@@ -110,7 +115,7 @@ def _text_rows(runs: Runs, run: Run, step_id: str) -> list[tuple[str, str, str, 
         (
             "instruction text",
             f"{number_text(found.amount)} tokens ({number_text(found.low)} to {number_text(found.high)})",
-            "read",
+            "export",
             words,
         )
     ]
@@ -123,14 +128,14 @@ def readable_rest(text: str, refs: Iterable[Ref]) -> str:
     return text
 
 
-def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str, str, str]]:
+def _price_rows(runs: EstateFigures, model: str, units: set[str]) -> list[tuple[str, str, Evidence | Literal[""], str]]:
     """The prices of a model that its step pays, with the date from which they hold."""
     card = runs.prices.card
     price = card.price_of(model, runs.prices.days[0]) if card is not None else None
     rate = card.rate_of(model) if card is not None else None
     if card is None or price is None or rate is None:
         return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
-    rows = []
+    rows: list[tuple[str, str, Evidence | Literal[""], str]] = []
     for unit, row in UNITS.items():
         value = getattr(price, unit)
         if value is not None and unit in units:
@@ -146,7 +151,7 @@ def _price_rows(runs: Runs, model: str, units: set[str]) -> list[tuple[str, str,
     return rows
 
 
-def _chosen_step(run: Run, step: str) -> Step:
+def _chosen_step(run: FlowFigures, step: str) -> Step:
     low = step.casefold()
     for s in run.flow.steps:
         if step in (s.id, run.graph.numbers.get(s.id)) or s.title.casefold() == low:
@@ -159,7 +164,7 @@ def _chosen_step(run: Run, step: str) -> Step:
     )
 
 
-def _passes_words(run: Run, step_id: str) -> str:
+def _passes_words(run: FlowFigures, step_id: str) -> str:
     done = run.passes.of[step_id]
     words = f"reached {number_text(done.arrivals)} times"
     if done.runs > done.arrivals + 1e-9:

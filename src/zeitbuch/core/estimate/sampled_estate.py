@@ -17,16 +17,16 @@ from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .called_flows import ENDLESS, costs_with_called
-from .distribution import Draw, draw_flow, seed_of, spread_of
-from .estate import Runs, gather_runs, keys_of, month_for, result_of
-from .flow_figures import Run, one_run, price_run
+from .distribution import FlowSample, draw_flow, seed_of, spread_of
+from .estate import EstateFigures, gather_runs, keys_of, month_for, result_of
+from .flow_figures import FlowFigures, one_run, price_run
 from .records import EstateEstimate, FlowEstimate, Sampling, Spread
 
 _PICKS = 2_000_000
 _MONTHS = 2000
 _ROUNDS, _CLOSE = 100, 0.005  # calls within a circle: so deep at most, so near to the exact mean
-Work = Callable[[range], "list[tuple[Run, Draw | None]]"]
-Share = Callable[[Work, int], "Iterable[list[tuple[Run, Draw | None]]]"]
+Work = Callable[[range], "list[tuple[FlowFigures, FlowSample | None]]"]
+Share = Callable[[Work, int], "Iterable[list[tuple[FlowFigures, FlowSample | None]]]"]
 
 
 class Setting(Struct):
@@ -40,13 +40,13 @@ class Setting(Struct):
     called: frozenset[str]
 
 
-def in_turn(work: Work, count: int) -> Iterable[list[tuple[Run, Draw | None]]]:
+def in_turn(work: Work, count: int) -> Iterable[list[tuple[FlowFigures, FlowSample | None]]]:
     """Shares work out to this process alone, in pieces."""
     for first in range(0, count, 64):
         yield work(range(first, min(count, first + 64)))
 
 
-def estimate_one(flow: Flow, setting: Setting) -> tuple[Run, Draw | None]:
+def estimate_one(flow: Flow, setting: Setting) -> tuple[FlowFigures, FlowSample | None]:
     """One flow by itself. Without ``detail`` only the sums stay."""
     run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail)
     whole = flow.id in setting.called or flow.name in setting.called
@@ -57,7 +57,7 @@ def estimate_one(flow: Flow, setting: Setting) -> tuple[Run, Draw | None]:
         run.metered.rounded = found.rounded
     steps = run.steps if setting.detail else []
     # What the passes were made from is worked with no more, and would fill the memory.
-    light = structs.replace(run, graph=None, passes=None, uses={}, book=None, steps=steps)
+    light = structs.replace(run, graph=None, passes=None, uses={}, lookup=None, steps=steps)
     return light, found
 
 
@@ -78,11 +78,11 @@ def estimate_flows(
     prices = Prices(card, when, counters)
     called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
     setting = Setting(assumptions, prices, when, how, detail, called)
-    light: dict[str, Run] = {}
-    draws: dict[str, Draw] = {}
+    light: dict[str, FlowFigures] = {}
+    draws: dict[str, FlowSample] = {}
     keys = keys_of(flows)
 
-    def work(places: range) -> list[tuple[Run, Draw | None]]:
+    def work(places: range) -> list[tuple[FlowFigures, FlowSample | None]]:
         # Flows stay where they are: only figures travel between processes.
         return [
             (structs.replace(run, flow=_NOBODY), draw)
@@ -106,7 +106,7 @@ def estimate_flows(
 _NOBODY = Flow(id="")
 
 
-def _with_spreads(result: EstateEstimate, runs: Runs, draws: dict[str, Draw]) -> EstateEstimate:
+def _with_spreads(result: EstateEstimate, runs: EstateFigures, draws: dict[str, FlowSample]) -> EstateEstimate:
     with_called = {key: spread_of(costs) for key, costs in sampled_with_called(runs, draws)}
     total, years = np.zeros(_MONTHS), np.zeros(_MONTHS)
     known = False
@@ -149,7 +149,7 @@ def months_volume(volume: Volume, count: int) -> Volume:
     return structs.replace(volume, runs=runs, low=volume.low * count, high=volume.high * count)
 
 
-def sampled_with_called(runs: Runs, draws: dict[str, Draw]) -> Iterator[tuple[str, Floats]]:
+def sampled_with_called(runs: EstateFigures, draws: dict[str, FlowSample]) -> Iterator[tuple[str, Floats]]:
     """Costs of the sampled runs of every flow that calls others, with all runs that they lead to: arrays of shape (R,), in
     the rate card's currency. Of flows whose calls do not die out, costs without the calls within their circle."""
     graph = runs.graph
@@ -173,8 +173,8 @@ def sampled_with_called(runs: Runs, draws: dict[str, Draw]) -> Iterator[tuple[st
 
 def _with_calls(
     key: str,
-    runs: Runs,
-    draws: dict[str, Draw],
+    runs: EstateFigures,
+    draws: dict[str, FlowSample],
     costs: dict[str, Floats],
     without: frozenset[str],
     rng: np.random.Generator,
@@ -190,8 +190,8 @@ def _with_calls(
 
 def _sample_circle(
     component: Sequence[str],
-    runs: Runs,
-    draws: dict[str, Draw],
+    runs: EstateFigures,
+    draws: dict[str, FlowSample],
     outside: dict[str, Floats],
     wanted: dict[str, float],
     rngs: dict[str, np.random.Generator],
@@ -226,7 +226,7 @@ def _sum_called(counts: Floats, costs: Floats, rng: np.random.Generator) -> Floa
     return np.bincount(np.repeat(np.arange(len(counts)), counts), weights=picks, minlength=len(counts))
 
 
-def month_costs(found: Draw, volume: Volume, seed: int, mean: float) -> Floats | None:
+def month_costs(found: FlowSample, volume: Volume, seed: int, mean: float) -> Floats | None:
     """Sampled cost of a month: so many runs, each drawn; what is in doubt is in doubt for all of them alike. ``mean`` is the
     exact mean of a run."""
     if volume.runs is None:
@@ -235,7 +235,7 @@ def month_costs(found: Draw, volume: Volume, seed: int, mean: float) -> Floats |
     runs: Floats = np.full(_MONTHS, float(volume.runs))
     if volume.high > volume.low:
         runs = _draw_pert(rng, volume.low, volume.runs, volume.high)
-    if volume.evidence != "read":
+    if volume.evidence != "export":
         runs = rng.poisson(np.maximum(runs, 0.0)).astype(float)
     own = found.own
     tilt = np.full(_MONTHS, mean)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 
 from msgspec import structs
 
-from zeitbuch.core.assumptions.rules import Assumptions, Book, Rule, overlay_rules
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import schedule_runs
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.problems import Problem
@@ -190,12 +190,12 @@ def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> t
 
 
 def _admit_share(flow: Flow, assumptions: Assumptions, trigger: str, share: float) -> tuple[Flow, list[Rule], bool]:
-    book = Book(assumptions, flow)
+    lookup = AssumptionLookup(assumptions, flow)
     # Declared runs have passed the condition already: a change of it would change nothing.
     chosen = [
         t
         for t in flow.triggers
-        if pattern_fits(trigger, t.id, t.name) and book.find("runs", trigger=(t.id, t.name)) is None
+        if pattern_fits(trigger, t.id, t.name) and lookup.find("runs", trigger=(t.id, t.name)) is None
     ]
     return (
         flow,
@@ -253,7 +253,7 @@ def _slow_polling(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[F
     rules: list[Rule] = []
     triggers: list[Trigger] = []
     fits = False
-    book = Book(assumptions, flow)
+    lookup = AssumptionLookup(assumptions, flow)
     for trigger in flow.triggers:
         if (
             trigger.kind == "polling"
@@ -264,12 +264,12 @@ def _slow_polling(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[F
             before = schedule_runs(trigger.schedule, (2026, 0))
             schedule = structs.replace(trigger.schedule, cron=None, rule=None, repeat=None, every=change.every)
             after = schedule_runs(schedule, (2026, 0))
-            found = book.find("hit_rate", trigger=(trigger.id, trigger.name))
+            found = lookup.find("hit_rate", trigger=(trigger.id, trigger.name))
             had = found.amount if found is not None else 0.25
             hits = change.hit_rate if change.hit_rate is not None else 1 - (1 - had) ** (before / after)
             # What is found per month stays: more at once where checks are rarer.
             at_once = had * before / after / hits if hits else 1.0
-            held = book.find("items", trigger=(trigger.id, trigger.name))
+            held = lookup.find("items", trigger=(trigger.id, trigger.name))
             items = at_once * (held.amount if held is not None else 1.0)
             rules.append(
                 Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), hit_rate=hits, items=items)

@@ -19,8 +19,8 @@ from zeitbuch.core.passes.plan import Node, nodes_of
 from zeitbuch.core.pricing.lineage import Sizes, output_of
 from zeitbuch.core.pricing.units import media_of
 
-from .estate import Runs
-from .flow_figures import Run, one_run
+from .estate import EstateFigures
+from .flow_figures import FlowFigures, one_run
 
 # How far a value without a range is moved, as factors: a default may well be half or double.
 DOUBT: dict[Evidence, tuple[float, float]] = {"default": (0.5, 2.0), "declared": (0.75, 1.25), "measured": (0.9, 1.1)}
@@ -56,17 +56,17 @@ class _Knob(Struct):
 ANSWERING = ("text", "vision", "transcription")  # modalities whose answer is text
 
 
-def find_knobs(run: Run, month: bool) -> list[_Knob]:
+def find_knobs(run: FlowFigures, month: bool) -> list[_Knob]:
     """All values of a flow that an assumption could give, each once; those of its volume only for a ``month``."""
     knobs = [*(_volume_knobs(run) if month else ()), *_passes_knobs(run), *_size_knobs(run)]
-    return [knob for knob in knobs if knob.value.evidence != "read" and (knob.value.amount or knob.value.ranged)]
+    return [knob for knob in knobs if knob.value.evidence != "export" and (knob.value.amount or knob.value.ranged)]
 
 
-def _volume_knobs(run: Run) -> Iterator[_Knob]:
+def _volume_knobs(run: FlowFigures) -> Iterator[_Knob]:
     for trigger in run.flow.triggers:
         where = {"trigger": literal_pattern(trigger.id)}
         values = {
-            quantity: run.book.find(quantity, trigger=(trigger.id, trigger.name))
+            quantity: run.lookup.find(quantity, trigger=(trigger.id, trigger.name))
             for quantity in ("runs", "events", "hit_rate", "accept_rate", "items")
         }
         for quantity, value in values.items():
@@ -77,7 +77,7 @@ def _volume_knobs(run: Run) -> Iterator[_Knob]:
             yield _Knob(f"hit rate of ‘{trigger.title}’", "hit_rate", default, where)
 
 
-def _passes_knobs(run: Run) -> Iterator[_Knob]:
+def _passes_knobs(run: FlowFigures) -> Iterator[_Knob]:
     for node in nodes_of(run.passes.plan.top):
         step, where = node.step, {"step": literal_pattern(node.step.id)}
         yield _Knob(f"failure of ‘{step.title}’", "failure", node.failure, where)
@@ -90,7 +90,7 @@ def _passes_knobs(run: Run) -> Iterator[_Knob]:
         yield from _share_knobs(run, node, where)
 
 
-def _share_knobs(run: Run, node: Node, where: dict[str, str]) -> Iterator[_Knob]:
+def _share_knobs(run: FlowFigures, node: Node, where: dict[str, str]) -> Iterator[_Knob]:
     """Shares of the cases of a decision; of two exclusive ones the second is what the first leaves."""
     step = node.step
     for way in node.ways[:-1] if len(node.ways) == 2 and not step.inclusive else node.ways:
@@ -103,8 +103,8 @@ def _share_knobs(run: Run, node: Node, where: dict[str, str]) -> Iterator[_Knob]
         yield _Knob(f"share of ‘{label}’ at ‘{step.title}’", "share", way.share, place)
 
 
-def _size_knobs(run: Run) -> Iterator[_Knob]:
-    sizes = Sizes(run.graph, run.book)
+def _size_knobs(run: FlowFigures) -> Iterator[_Knob]:
+    sizes = Sizes(run.graph, run.lookup)
     seen: set[str] = set()
     for step_id in run.uses:
         step = run.graph.steps[step_id]
@@ -113,9 +113,11 @@ def _size_knobs(run: Run) -> Iterator[_Knob]:
             continue
         where = {"step": literal_pattern(step.id)}
         if step.kind in ("model", "agent") and use.modality in ANSWERING:
-            yield _Knob(f"output of ‘{step.title}’", "output", output_of(step, use, run.book), where)
+            yield _Knob(f"output of ‘{step.title}’", "output", output_of(step, use, run.lookup), where)
         for row in media_of(use.modality) if use.modality in ("vision", "image") else ():
-            yield _Knob(f"{row.quantity} of ‘{step.title}’", row.quantity, run.book.of_step(row.quantity, step), where)
+            yield _Knob(
+                f"{row.quantity} of ‘{step.title}’", row.quantity, run.lookup.of_step(row.quantity, step), where
+            )
         for ref in (ref for prompt in use.prompts for ref in prompt.refs):
             key, size = sizes.size_of_ref(ref, step)
             if ref.step and key not in seen and not size.why.startswith("the answer of"):
@@ -146,7 +148,7 @@ def ends_of(quantity: str, value: Value) -> tuple[float, float]:
 
 
 def rank_drivers(
-    runs: Runs,
+    runs: EstateFigures,
     assumptions: Assumptions,
     per: str = "month",
     keys: list[str] | None = None,
@@ -188,7 +190,13 @@ def rank_drivers(
 
 
 def _cost_at(
-    run: Run, runs: Runs, assumptions: Assumptions, knob: _Knob, value: float, per: str, known: float | None
+    run: FlowFigures,
+    runs: EstateFigures,
+    assumptions: Assumptions,
+    knob: _Knob,
+    value: float,
+    per: str,
+    known: float | None,
 ) -> Decimal:
     """Cost of the flow with one assumption set."""
     flow: Flow = run.flow
@@ -198,7 +206,7 @@ def _cost_at(
     if per != "month":
         return other.cost.amount
     if knob.quantity in ("runs", "events", "hit_rate", "accept_rate") or knob.rule.get("trigger"):
-        moved, own = flow_volume(flow, other.book, runs.month, None)[0].runs, run.volume.runs
+        moved, own = flow_volume(flow, other.lookup, runs.month, None)[0].runs, run.volume.runs
         if moved is not None and own is not None and known is not None:
             known += moved - own  # what other flows call stays
     return other.cost.amount * Decimal(known or 0.0)

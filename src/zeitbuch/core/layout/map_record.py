@@ -7,7 +7,7 @@ from msgspec import Struct
 
 from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph, pattern_of
-from zeitbuch.core.passes.reachability import Ways
+from zeitbuch.core.passes.reachability import Reachability
 
 from .geometry import Scene
 
@@ -71,7 +71,7 @@ class MapRecord(Struct, frozen=True):
 
 def map_record(graph: Graph, scene: Scene) -> MapRecord:
     """The record of a scene and of the shape of its flow."""
-    ways = Ways(graph)
+    ways = Reachability(graph)
     cards = [
         CardRecord(
             p.card.id, p.card.number, p.card.kind, p.card.effect, p.x, p.y, p.card.width, p.card.height, False,

@@ -13,7 +13,7 @@ from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, triggers_words
-from zeitbuch.core.passes.reachability import Ways
+from zeitbuch.core.passes.reachability import Reachability
 
 
 class View(Struct):
@@ -213,7 +213,7 @@ def _note_hidden_before(
 
 def around_step(view: View, step_id: str, up: int, down: int) -> View:
     """A step with what leads to it and what it leads to, so many links far; its scope's contents when it is one."""
-    ways = Ways(view.graph)
+    ways = Reachability(view.graph)
     graph = view.graph
     centre = graph.host.get(step_id, step_id)
     keep = {centre} | {s.id for s in graph.steps.values() if centre in graph.scope_path(s.id)}
@@ -230,7 +230,7 @@ def around_step(view: View, step_id: str, up: int, down: int) -> View:
 def with_ai(view: View) -> View:
     """The steps that use AI, with what leads to each and what it leads to directly."""
     graph = view.graph
-    ways = Ways(graph)
+    ways = Reachability(graph)
     ai = {s.id for s in graph.flow.steps if s.kind in AI_KINDS and s.id not in graph.host}
     if not ai:
         raise fail(
@@ -245,7 +245,7 @@ def with_ai(view: View) -> View:
 def follow_value(view: View, source: str, path: str = "") -> View:
     """The way of one value: where it arises and every step that uses it, or what was made of it."""
     graph = view.graph
-    ways = Ways(graph)
+    ways = Reachability(graph)
     reads = ways.follow_lineage(source, path)
     name = f"{path} of ‘{graph.names[source]}’" if path else f"what ‘{graph.names[source]}’ gives"
     if not reads:

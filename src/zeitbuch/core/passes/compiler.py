@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
-from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weakest_evidence
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Edge, Graph, Level
 from zeitbuch.core.model.kinds import NOT_TOOLS
 from zeitbuch.core.model.records import Step
@@ -15,13 +15,13 @@ from .plan import Node, Plan, Stage, Way, loses_passes
 _NEVER = Value(0.0, "default", "default")
 
 
-def turns_of(step: Step, book: Book, tools: int) -> Value:
+def turns_of(step: Step, lookup: AssumptionLookup, tools: int) -> Value:
     """An agent's turns. Without a declared value: low 1, likely 3, high the step's own cap (or 10)."""
-    found = book.find("turns", (step.id, step.name))
+    found = lookup.find("turns", (step.id, step.name))
     if found is not None:
         return found
     if not tools:
-        return Value(1.0, "read", "an agent without tools answers at once")
+        return Value(1.0, "export", "an agent without tools answers at once")
     cap = step.model.max_turns if step.model is not None else None
     high = float(cap) if cap else TURNS_HIGH
     low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
@@ -40,9 +40,9 @@ def is_error(edge: Edge) -> bool:
 class Planner:
     """Makes the plan of one flow."""
 
-    def __init__(self, graph: Graph, book: Book) -> None:
+    def __init__(self, graph: Graph, lookup: AssumptionLookup) -> None:
         self.graph = graph
-        self.book = book
+        self.lookup = lookup
         self.notes: list[str] = []
         self.skips = False
 
@@ -89,8 +89,8 @@ class Planner:
     # -- steps -------------------------------------------------------------------------------------------------
 
     def _make_node(self, step: Step, outgoing: list[tuple[int, Edge]], part: int) -> Node:
-        book = self.book
-        failure, timeout = self._fault_rates(step, book)
+        lookup = self.lookup
+        failure, timeout = self._fault_rates(step, lookup)
         keeps_failures, keeps_timeouts, ways = self._make_ways(step, outgoing)
         decides = step.kind == "decide" and step.enabled
         if decides:
@@ -110,13 +110,13 @@ class Planner:
             keeps_timeouts=keeps_timeouts,
             part=part,
         )
-        self._complete_node(step, node, book)
+        self._complete_node(step, node, lookup)
         node.single = len(ways) == 1 and ways[0].plain and not decides
         return node
 
-    def _fault_rates(self, step: Step, book: Book) -> tuple[Value, Value]:
-        failure = book.of_step("failure", step) if "failure" in book.by else _NEVER
-        timeout = book.of_step("timeout", step) if "timeout" in book.by else _NEVER
+    def _fault_rates(self, step: Step, lookup: AssumptionLookup) -> tuple[Value, Value]:
+        failure = lookup.of_step("failure", step) if "failure" in lookup.by else _NEVER
+        timeout = lookup.of_step("timeout", step) if "timeout" in lookup.by else _NEVER
         if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
             timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
@@ -135,13 +135,13 @@ class Planner:
             ways.append(way)
         return keeps_failures, keeps_timeouts, ways
 
-    def _complete_node(self, step: Step, node: Node, book: Book) -> None:
+    def _complete_node(self, step: Step, node: Node, lookup: AssumptionLookup) -> None:
         if step.id in self.graph.levels:
             node.inner = self._make_stage(self.graph.levels[step.id])
         if step.kind == "loop":
             self._set_loop(node)
         elif step.yields == "many":
-            node.items = book.of_step("items", step)
+            node.items = lookup.of_step("items", step)
         if step.kind == "agent":
             self._set_agent(node)
         node.simple = (
@@ -164,12 +164,12 @@ class Planner:
     def _set_loop(self, node: Node) -> None:
         step, repeat = node.step, node.step.repeat
         if repeat is not None and repeat.until and not repeat.items:
-            node.repeats, node.items, node.cap = "until", self.book.of_step("rounds", step), repeat.cap
+            node.repeats, node.items, node.cap = "until", self.lookup.of_step("rounds", step), repeat.cap
             return
         node.repeats = "items"
-        node.items = self.book.find("items", (step.id, step.name))
+        node.items = self.lookup.find("items", (step.id, step.name))
         if node.items is None and repeat is not None and repeat.count is not None:
-            node.items = Value(float(repeat.count), "read", "listed in the export")
+            node.items = Value(float(repeat.count), "export", "listed in the export")
         elif node.items is None:
             node.items = spread_default(DEFAULTS["items"], "default")
 
@@ -182,7 +182,7 @@ class Planner:
                 node.tools.append(self._make_node(helper, [], 0))
             else:
                 node.idle.append(helper)
-        node.turns = turns_of(node.step, self.book, len(node.tools))
+        node.turns = turns_of(node.step, self.lookup, len(node.tools))
 
     def _set_shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
         """Probability of each case. What no assumption names shares the rest equally."""
@@ -204,7 +204,7 @@ class Planner:
         found: dict[int, Value] = {}
         for way in ways:
             link = links[way.edge].link
-            value = self.book.find("share", (step.id, step.name), (link.label, link.condition, way.target))
+            value = self.lookup.find("share", (step.id, step.name), (link.label, link.condition, way.target))
             if value is not None:
                 found[way.edge] = value
         return found

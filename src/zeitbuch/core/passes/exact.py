@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.rules import EVIDENCE, Book, Value
+from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.passes.plan import Way
 
@@ -19,7 +19,7 @@ from .moving import (
     NEVER,
     NOTHING,
     RANK_OF_EVIDENCE,
-    READ,
+    STRONGEST,
     Lost,
     Moving,
     Pass,
@@ -48,18 +48,20 @@ class Passes:
     triggers are alike and bring one item.
     """
 
-    def __init__(self, graph: Graph, book: Book, entry: dict[str, tuple[Value, float]] | None = None) -> None:
+    def __init__(
+        self, graph: Graph, lookup: AssumptionLookup, entry: dict[str, tuple[Value, float]] | None = None
+    ) -> None:
         self.graph = graph
         self.of: dict[str, Pass] = {}
         self.capped: list[str] = []
         self.inexact: list[str] = []
-        self.plan: Plan = Planner(graph, book).make_plan()
+        self.plan: Plan = Planner(graph, lookup).make_plan()
         self.notes = self.plan.notes
         self.joins = ExactJoins(self.plan.itemised, self._note_inexact)
         # Whether a pass may bring more than one item somewhere.
         self._several = any(step.yields == "many" for step in graph.steps.values())
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
-        self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, READ), self._entry_passes(entry))
+        self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, STRONGEST), self._entry_passes(entry))
 
     @property
     def exact(self) -> bool:
@@ -78,14 +80,14 @@ class Passes:
             else:
                 # Which trigger started the run is evidence of its own; without it all are alike.
                 amount, items = 1 / len(starts), 1.0
-                evidence = READ if len(starts) == 1 else 0
+                evidence = STRONGEST if len(starts) == 1 else 0
             for target in targets:
                 had = found.get(target, NOTHING)
                 found[target] = Moving(
                     had.passes + amount, had.items + amount * items, 1.0, min(had.evidence, evidence)
                 )
         return {
-            index: Moving(moving.passes, moving.items, 1.0, READ if moving.passes == 1 else moving.evidence)
+            index: Moving(moving.passes, moving.items, 1.0, STRONGEST if moving.passes == 1 else moving.evidence)
             for index, moving in found.items()
         }
 

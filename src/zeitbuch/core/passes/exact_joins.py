@@ -8,8 +8,8 @@ from collections.abc import Callable
 
 from zeitbuch.core.model.records import JoinMode
 
-from .moving import NEVER, NOTHING, READ, Moving
-from .plan import Node, Tie
+from .moving import NEVER, NOTHING, STRONGEST, Moving
+from .plan import JoinTree, Node
 
 _SMALL = 1e-12
 
@@ -58,13 +58,13 @@ class ExactJoins:
         return Moving(passes, items, max(met.most, start.most), evidence)
 
     def _tie_arrivals(
-        self, tie: Tie | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
+        self, tie: JoinTree | int, edges: list[Moving | None], reached: list[tuple[float, float]], bounds: list[float]
     ) -> Moving:
         if isinstance(tie, int):
             return edges[tie] or NOTHING
         first = self._tie_arrivals(tie.left, edges, reached, bounds)
         second = self._tie_arrivals(tie.right, edges, reached, bounds)
-        evidence = min(first.evidence if first.passes else READ, second.evidence if second.passes else READ)
+        evidence = min(first.evidence if first.passes else STRONGEST, second.evidence if second.passes else STRONGEST)
         bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
         if tie.mode == "each":
             most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
@@ -72,7 +72,13 @@ class ExactJoins:
         return self._wait_arrivals(tie, reached, first, second, bound, evidence)
 
     def _wait_arrivals(
-        self, tie: Tie, reached: list[tuple[float, float]], first: Moving, second: Moving, bound: float, evidence: int
+        self,
+        tie: JoinTree,
+        reached: list[tuple[float, float]],
+        first: Moving,
+        second: Moving,
+        bound: float,
+        evidence: int,
     ) -> Moving:
         most = min(max(first.most, second.most), bound)
         base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
@@ -84,7 +90,7 @@ class ExactJoins:
         items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
         return Moving(passes, items, most, evidence)
 
-    def _expected_waiting(self, tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> float:
+    def _expected_waiting(self, tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> float:
         """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
         probabilities; losses on branches side by side are independent."""
         if not a.passes and not b.passes:
@@ -101,7 +107,7 @@ class ExactJoins:
         return both if tie.mode == "all" else a.passes + b.passes - both
 
 
-def _guessed_waiting(tie: Tie, a: Moving, b: Moving, base: float, bound: float) -> bool:
+def _guessed_waiting(tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> bool:
     return (
         tie.how == "mixed" or max(bound, a.most, b.most) > 1 or base <= 0 or max(a.passes, b.passes) > base * (1 + 1e-9)
     )

@@ -11,7 +11,7 @@ from msgspec import Struct
 from zeitbuch.core.graph.topology import Edge, Level
 from zeitbuch.core.model.records import JoinMode
 
-from .plan import Meeting, Node, Tie, Way
+from .plan import JoinRelation, JoinTree, Node, Way
 
 Edges = list[tuple[int, Edge]]
 
@@ -19,7 +19,7 @@ Edges = list[tuple[int, Edge]]
 class Branch:
     """Incoming edges that have met already, and the steps that lead to all of them (bits by place in the order)."""
 
-    def __init__(self, met: Tie | int, before: int, edges: Edges) -> None:
+    def __init__(self, met: JoinTree | int, before: int, edges: Edges) -> None:
         self.met, self.before, self.edges = met, before, edges
         self.taken: dict[int, set[int]] = {}  # split -> places of its ways that lead here
 
@@ -64,8 +64,8 @@ class JoinAnalysis:
                 self._before.append(reached)
         return self._before
 
-    def meeting_of(self, mode: JoinMode | None, forward: Edges) -> Tie | int | None:
-        """How the incoming edges meet: the pair that parted last first, so that the splits of ``Tie.split`` fall from the
+    def meeting_of(self, mode: JoinMode | None, forward: Edges) -> JoinTree | int | None:
+        """How the incoming edges meet: the pair that parted last first, so that the splits of ``JoinTree.split`` fall from the
         leaves to the root. None without edges, the edge itself where there is only one."""
         before, position = self.before, self.position
         branches = [Branch(index, before[position[edge.source]], [(index, edge)]) for index, edge in forward]
@@ -83,13 +83,13 @@ class JoinAnalysis:
         """Two branches that parted at a step, met."""
         how, waits, plain = self._judge_meeting(split, first, second)
         natural: JoinMode = "all" if waits else "each"
-        tie = Tie(mode or natural, how, split, first.met, second.met, plain)
+        tie = JoinTree(mode or natural, how, split, first.met, second.met, plain)
         met = Branch(tie, first.before & second.before, first.edges + second.edges)
         if split >= 0:
             met.taken[split] = first.taken[split] | second.taken[split]
         return met
 
-    def _judge_meeting(self, split: int, first: Branch, second: Branch) -> tuple[Meeting, bool, bool]:
+    def _judge_meeting(self, split: int, first: Branch, second: Branch) -> tuple[JoinRelation, bool, bool]:
         """How two branches that parted at a step go together, whether they wait for each other, and whether they take all
         that goes on."""
         if split < 0:
@@ -173,7 +173,7 @@ class JoinAnalysis:
         return not begun[0] & begun[1]
 
 
-def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[Meeting, bool, bool]:
+def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRelation, bool, bool]:
     if waits:
         same = all([way.plain for way in ways[0] + ways[1]])
         only = all([not way.plain and not way.failure and not way.timeout for way in ways[0] + ways[1]])

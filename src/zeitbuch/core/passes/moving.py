@@ -13,7 +13,7 @@ from zeitbuch.core.model.records import Step
 
 from .plan import Node
 
-READ = EVIDENCE.index("read")
+STRONGEST = EVIDENCE.index("export")
 RANK_OF_EVIDENCE = {name: index for index, name in enumerate(EVIDENCE)}
 NEVER = math.inf
 
@@ -46,18 +46,18 @@ class StepOutcome(Struct, gc=False):
     failed: float
     late: float
     skipped: float = 0.0
-    failed_evidence: int = READ
+    failed_evidence: int = STRONGEST
     ended: float = 0.0
 
 
-NOTHING = Moving(0.0, 0.0, 0.0, READ)
+NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
 # Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
 Lost = dict[int, tuple[float, float, float, int]]
 
 
 def expected_tries(node: Node, evidence: int, wrong: float, turns: float) -> tuple[int, float, float, float]:
-    evidence = min(evidence, RANK_OF_EVIDENCE[node.failure.evidence] if node.failure.amount else READ)
-    evidence = min(evidence, RANK_OF_EVIDENCE[node.timeout.evidence] if node.timeout.amount else READ)
+    evidence = min(evidence, RANK_OF_EVIDENCE[node.failure.evidence] if node.failure.amount else STRONGEST)
+    evidence = min(evidence, RANK_OF_EVIDENCE[node.timeout.evidence] if node.timeout.amount else STRONGEST)
     over = wrong ** (node.tries + 1)
     attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
     lost = turns * over
@@ -88,13 +88,13 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving) -> Non
     if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
         over += done.success.passes
     if gone + late + over > 0:
-        had = lost.get(node.part, (0.0, 0.0, 0.0, READ))
-        weak = min(had[3], done.failed_evidence if gone + late else READ, arriving.evidence if over else READ)
+        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST))
+        weak = min(had[3], done.failed_evidence if gone + late else STRONGEST, arriving.evidence if over else STRONGEST)
         lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
 
 
 def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
-    survives, late, ended, evidence = 1.0, 0.0, 0.0, READ
+    survives, late, ended, evidence = 1.0, 0.0, 0.0, STRONGEST
     for amount, late_amount, over, weak in lost.values():
         if arriving.passes:
             survives *= 1 - min(1.0, amount / arriving.passes)

@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.graph.topology import Edge
 from zeitbuch.core.model.records import JoinMode, Step
 
-Meeting = Literal["side", "instead", "mixed"]
+JoinRelation = Literal["side", "instead", "mixed"]
 
 
 class Way(Struct, gc=False):
@@ -30,15 +30,15 @@ class Way(Struct, gc=False):
     rest: bool = False  # whether the share is what the other cases leave
 
 
-class Tie(Struct, gc=False):
+class JoinTree(Struct, gc=False):
     """Two groups of incoming edges that meet: side by side, one instead of the other, or mixed (no rule says how their
     counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere)."""
 
     mode: JoinMode
-    how: Meeting
+    how: JoinRelation
     split: int
-    left: Tie | int
-    right: Tie | int
+    left: JoinTree | int
+    right: JoinTree | int
     plain: bool = True  # whether the ways from the split carry all that goes on, or successes only
 
 
@@ -52,7 +52,7 @@ class Node(Struct):
     tries: int
     decides: bool
     ways: list[Way]
-    incoming: Tie | int | None
+    incoming: JoinTree | int | None
     backs: list[int]
     start_mode: JoinMode
     keeps_failures: bool
@@ -118,7 +118,7 @@ def nodes_of(stage: Stage) -> list[Node]:
     return found
 
 
-def edges_of_tie(tie: Tie | int | None) -> list[int]:
+def edges_of_tie(tie: JoinTree | int | None) -> list[int]:
     """All edges that meet, in the order of the tree."""
     if tie is None:
         return []

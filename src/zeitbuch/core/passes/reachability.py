@@ -9,13 +9,13 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.rules import Assumptions, Book
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions
 from zeitbuch.core.graph.topology import Graph, Level
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
 from .compiler import Planner
-from .plan import Stage, Tie
+from .plan import JoinTree, Stage
 
 Trust = Literal["always", "sometimes", "later", "never", "missing"]
 _DOING = frozenset({"write", "send", "delete", "spend"})
@@ -36,12 +36,12 @@ class Read(Struct, frozen=True):
     trust: Trust
 
 
-class Ways:
+class Reachability:
     """Questions about one flow's shape. Attached helpers stand for their agent."""
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
-        self.plan = Planner(graph, Book(Assumptions(), graph.flow)).make_plan()
+        self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow)).make_plan()
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     # -- what runs before what -------------------------------------------------------------------------------------
@@ -85,7 +85,7 @@ class Ways:
                     starts[place] = starts[place] & bit if place in starts else bit
         return starts
 
-    def _before_tie(self, stage: Stage, tie: Tie | int, after: list[int]) -> int:
+    def _before_tie(self, stage: Stage, tie: JoinTree | int, after: list[int]) -> int:
         if isinstance(tie, int):
             edge = stage.edges[tie]
             place = self._number_stage(stage)[edge.source]

@@ -11,7 +11,7 @@ from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import Node, Plan, Stage, Tie, Way, edges_of_tie
+from .plan import JoinTree, Node, Plan, Stage, Way, edges_of_tie
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -160,7 +160,7 @@ class Sample:
             return Load(met.passes + start.passes, met.items + start.items, False)
         return self._combine_counts(node.start_mode, met, start, False)
 
-    def _tie_arrivals(self, tie: Tie | int, edges: list[Load | None]) -> Load | None:
+    def _tie_arrivals(self, tie: JoinTree | int, edges: list[Load | None]) -> Load | None:
         if isinstance(tie, int):
             return edges[tie]
         first, second = self._tie_arrivals(tie.left, edges), self._tie_arrivals(tie.right, edges)

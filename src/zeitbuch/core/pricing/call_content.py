@@ -17,7 +17,7 @@ from zeitbuch.core.assumptions.quantities import (
     TOOL_CALL_TOKENS,
     TOOL_FRAME_TOKENS,
 )
-from zeitbuch.core.assumptions.rules import Book, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.records import ModelUse, Ref, Step
@@ -28,7 +28,7 @@ from .lineage import Sizes, output_of, window_of
 from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
-ONE = Value(1.0, "read")
+ONE = Value(1.0, "export")
 
 
 class Amount(Struct, frozen=True, gc=False):
@@ -74,14 +74,14 @@ def _tool_text(tool: Step) -> str:
 class _Maker:
     """Collects the amounts of one step."""
 
-    def __init__(self, graph: Graph, step: Step, use: ModelUse, done: Pass, book: Book) -> None:
-        self.graph, self.step, self.use, self.done, self.book = graph, step, use, done, book
-        self.sizes = Sizes(graph, book)
+    def __init__(self, graph: Graph, step: Step, use: ModelUse, done: Pass, lookup: AssumptionLookup) -> None:
+        self.graph, self.step, self.use, self.done, self.lookup = graph, step, use, done, lookup
+        self.sizes = Sizes(graph, lookup)
         self.amounts: list[Amount] = []
         factor, k2 = done.turns, done.turns2
         self.means: dict[By, float] = {"one": 1.0, "turns": factor, "later": factor - 1, "pairs": (k2 - factor) / 2}
         agent = step.kind == "agent" and factor != 1
-        self.turned: Evidence = done.evidence if agent else "read"
+        self.turned: Evidence = done.evidence if agent else "export"
 
     def add_amount(
         self,
@@ -121,16 +121,18 @@ class _Maker:
     def add_fixed_input(self, tokens: float, by: By) -> None:
         """The part of the input that is the same in every call; a share of it may come from the vendor's cache."""
         turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
-        cached = self.book.find("cached", (self.step.id, self.step.name)) if "cached" in self.book.by else None
+        cached = self.lookup.find("cached", (self.step.id, self.step.name)) if "cached" in self.lookup.by else None
         if cached is None or not cached.amount:
-            self.add_amount("input", Value(tokens, "read"), "instruction text" + turns, by=by)
+            self.add_amount("input", Value(tokens, "export"), "instruction text" + turns, by=by)
             return
         share = Value(cached.amount, cached.evidence, cached.why)
         self.add_amount("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
         self.add_amount("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
 
 
-def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[str], float]) -> Usage | None:
+def usage_of(
+    graph: Graph, step: Step, done: Pass, lookup: AssumptionLookup, count: Callable[[str], float]
+) -> Usage | None:
     """What one pass of a step uses, or None for a step without a model.
 
     An agent with K turns sees in turn j the base and all that turns 1..j-1 said, so with E[K] and E[K^2]:
@@ -139,17 +141,17 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
     use = model_of(graph, step)
     if use is None or step.kind not in MODEL_KINDS:
         return None
-    made = _Maker(graph, step, use, done, book)
-    batched = book.find("batched", (step.id, step.name)) if "batched" in book.by else None
+    made = _Maker(graph, step, use, done, lookup)
+    batched = lookup.find("batched", (step.id, step.name)) if "batched" in lookup.by else None
     calls = done.turns
     each = 1.0
     if step.kind == "parse":
-        pages = book.of_step("pages", step)
+        pages = lookup.of_step("pages", step)
         made.add_amount("page", pages, f"pages: {pages.why}", key=f"pages {step.id}")
     elif use.modality == "speech":
         _speech_amounts(made, count)
     elif use.modality == "transcription":
-        seconds = book.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
+        seconds = lookup.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
         made.add_amount("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
     elif step.kind == "embed" or use.modality == "embedding":
         calls = each = _embedding_amounts(made, count)
@@ -161,7 +163,7 @@ def usage_of(graph: Graph, step: Step, done: Pass, book: Book, count: Callable[[
 def _speech_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     _, letters, fills = made.count_prompts(lambda text: 0.0)
     instead = ("second", 1 / LETTERS_PER_SECOND)
-    made.add_amount("characters", Value(letters, "read"), "text to be spoken", instead=instead)
+    made.add_amount("characters", Value(letters, "export"), "text to be spoken", instead=instead)
     for key, size, times in fills:
         made.add_amount(
             "characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead
@@ -175,16 +177,16 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     _add_inputs_to_embed(made, fills)
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
-    chunk = made.book.find("chunk", names)
+    chunk = made.lookup.find("chunk", names)
     if fixed:
-        made.add_amount("input", Value(fixed, "read"), "text to embed")
+        made.add_amount("input", Value(fixed, "export"), "text to embed")
     for key, size, times in fills:
         made.add_amount("input", size, f"to embed: {size.why}", times, key=key)
     if chunk is None:
         return 1.0
-    overlap = made.book.of_step("overlap", made.step)
+    overlap = made.lookup.of_step("overlap", made.step)
     shared = min(overlap.amount, chunk.amount - 1)
-    together = made.book.of_step("batch_size", made.step)
+    together = made.lookup.of_step("batch_size", made.step)
     pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
     if pieces > 1 and shared:
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
@@ -200,7 +202,7 @@ def _add_inputs_to_embed(made: _Maker, fills: list[tuple[str, Value, float]]) ->
 
 
 def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
-    step, use, book = made.step, made.use, made.book
+    step, use, lookup = made.step, made.use, made.lookup
     agent = step.kind == "agent"
     by: By = "turns" if agent else "one"
     fixed, _, fills = made.count_prompts(count)
@@ -210,7 +212,7 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
         fixed += sum(count(_tool_text(step)) + TOOL_FRAME_TOKENS for step in tools)
         for helper in helpers:
             if helper.kind == "memory":
-                size = window_of(helper, book)
+                size = window_of(helper, lookup)
                 words = f"memory '{helper.title}': {size.why}"
                 fills.append(
                     (f"memory {helper.id}", Value(size.amount, size.evidence, words, size.low, size.high), 1.0)
@@ -222,9 +224,9 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     if use.modality == "image":
         _media_amounts(made, "one", " made")
         return
-    answer = output_of(step, use, book)
+    answer = output_of(step, use, lookup)
     made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
-    reasoning = book.of_step("reasoning", step)
+    reasoning = lookup.of_step("reasoning", step)
     if reasoning.amount:
         more = Value(answer.amount * reasoning.amount, weakest_evidence(answer.evidence, reasoning.evidence))
         made.add_amount(
@@ -252,7 +254,7 @@ def _turn_amounts(made: _Maker, agent: bool, tools: list[Step], step: Step) -> N
 def _media_amounts(made: _Maker, by: By, how: str = "") -> None:
     """What is shown to a model, or made by it, beside text."""
     for row in media_of(made.use.modality):
-        amount = made.book.of_step(row.quantity, made.step)
+        amount = made.lookup.of_step(row.quantity, made.step)
         if amount.amount:
             key = f"{row.quantity} {made.step.id}"
             made.add_amount(row.unit, amount, f"{row.quantity}{how}: {amount.why}", by=by, key=key)

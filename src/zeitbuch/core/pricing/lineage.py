@@ -17,7 +17,7 @@ from zeitbuch.core.assumptions.quantities import (
     SIZE_OF_VARIABLE,
     SIZE_OTHERWISE,
 )
-from zeitbuch.core.assumptions.rules import Book, Value, spread_default, weakest_evidence
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
@@ -31,9 +31,9 @@ _TRIGGERED = spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands o
 _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
 
 
-def output_of(step: Step, use: ModelUse, book: Book) -> Value:
+def output_of(step: Step, use: ModelUse, lookup: AssumptionLookup) -> Value:
     """Tokens that one answer of a step has, never more than its own cap."""
-    found = book.find("output", (step.id, step.name)) if "output" in book.by else None
+    found = lookup.find("output", (step.id, step.name)) if "output" in lookup.by else None
     if found is None:
         found = _ANSWERS.get(use.task or "", _ANSWER)
     cap = use.max_output
@@ -57,13 +57,13 @@ def scale_value(value: Value, times: float, why: str) -> Value:
 class Sizes:
     """Tokens of what steps and triggers of a flow hand on."""
 
-    def __init__(self, graph: Graph, book: Book) -> None:
+    def __init__(self, graph: Graph, lookup: AssumptionLookup) -> None:
         self.graph = graph
-        self.book = book
+        self.lookup = lookup
 
     def size_of_ref(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
         """Key and size of what fills one placeholder of ``reader``. Equal keys are one and the same text."""
-        if reader is not None and "size" in self.book.by:
+        if reader is not None and "size" in self.lookup.by:
             words = ref_words(ref, self.graph.names)
             found = self._placeholder_size(reader, (words, ref.text, ref.path, ref.variable or ""))
             if found is not None:
@@ -77,18 +77,18 @@ class Sizes:
     def _placeholder_size(self, reader: Step, words: tuple[str, ...]) -> Value | None:
         """A size that an assumption gives to the placeholder itself."""
         names = tuple(word for word in words if word)
-        for ready in self.book.by["size"]:
+        for ready in self.lookup.by["size"]:
             if ready.rule.placeholder:
-                found = self.book.find("size", (reader.id, reader.name), placeholder=names)
-                plain = self.book.find("size", (reader.id, reader.name))
+                found = self.lookup.find("size", (reader.id, reader.name), placeholder=names)
+                plain = self.lookup.find("size", (reader.id, reader.name))
                 return found if found is not None and found != plain else None
         return None
 
     def _source_size(self, ref: Ref, reader: Step | None) -> Value:
-        graph, book = self.graph, self.book
+        graph, lookup = self.graph, self.lookup
         trigger = graph.triggers.get(ref.step or "")
         if trigger is not None:
-            found = book.find("size", trigger=(trigger.id, trigger.name)) or book.find(
+            found = lookup.find("size", trigger=(trigger.id, trigger.name)) or lookup.find(
                 "size", step=(trigger.id, trigger.name)
             )
             if found is not None:
@@ -99,18 +99,18 @@ class Sizes:
         step = graph.steps.get(ref.step or "")
         if step is None:
             return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
-        found = book.find("size", (step.id, step.name)) if "size" in book.by else None
+        found = lookup.find("size", (step.id, step.name)) if "size" in lookup.by else None
         return found if found is not None else self._default_size(step, reader)
 
     def _default_size(self, step: Step, reader: Step | None) -> Value:
         use = step.model
         if use is not None and step.kind in ("model", "agent") and use.modality in ("text", "vision", "transcription"):
-            answer = output_of(step, use, self.book)
+            answer = output_of(step, use, self.lookup)
             return scale_value(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
         if step.kind == "retrieve":
             return self._retrieved_size(step)
-        if step.kind == "parse" and "pages" in self.book.by:
-            pages = self.book.of_step("pages", step)
+        if step.kind == "parse" and "pages" in self.lookup.by:
+            pages = self.lookup.of_step("pages", step)
             return scale_value(pages, PAGE_TOKENS, f"{pages.amount:g} pages of {PAGE_TOKENS:g} tokens: {pages.why}")
         if step.kind == "loop" and reader is not None and step.id not in self.graph.scope_path(reader.id):
             return self._gathered_size(step)
@@ -125,8 +125,8 @@ class Sizes:
 
     def _retrieved_size(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
-        value = self.book.find("items", (step.id, step.name))
-        piece = self.book.find("chunk", (step.id, step.name))
+        value = self.lookup.find("items", (step.id, step.name))
+        piece = self.lookup.find("chunk", (step.id, step.name))
         read = _number_of_pieces(step)
         if value is None and piece is None and read is None:
             return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
@@ -134,10 +134,10 @@ class Sizes:
 
     def _gathered_size(self, loop: Step) -> Value:
         """What a loop hands on to what comes after it: a result for each item."""
-        items = self.book.find("items", (loop.id, loop.name))
+        items = self.lookup.find("items", (loop.id, loop.name))
         repeat = loop.repeat
         if items is None and repeat is not None and repeat.count is not None:
-            items = Value(float(repeat.count), "read", "listed in the export")
+            items = Value(float(repeat.count), "export", "listed in the export")
         items = items or Value(DEFAULTS["items"], "default", "default")
         last = (
             next((step for step in reversed(self.graph.levels[loop.id].steps) if step.kind != "note"), None)
@@ -163,7 +163,7 @@ class Sizes:
         return spread_default(SIZE_BY_KIND[step.kind], f"default for what a {step.kind} step hands on")
 
     def _items_size(self, at: Step, first: Step | None) -> Value:
-        items = self.book.of_step("items", at)
+        items = self.lookup.of_step("items", at)
         one = (
             self._default_size(first, first)
             if first is not None and first.yields != "one"
@@ -193,7 +193,7 @@ def _number_of_pieces(step: Step) -> int | None:
 
 def _pieces_size(value: Value | None, read: int | None, piece: Value | None) -> Value:
     count = value or (
-        Value(float(read), "read", "the step's own number") if read is not None else Value(3.0, "default", "default")
+        Value(float(read), "export", "the step's own number") if read is not None else Value(3.0, "default", "default")
     )
     one = piece or Value(CHUNK_TOKENS, "default", "default")
     words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
@@ -201,9 +201,9 @@ def _pieces_size(value: Value | None, read: int | None, piece: Value | None) -> 
     return Value(count.amount * one.amount, weakest_evidence(count.evidence, one.evidence), words, low, high)
 
 
-def window_of(memory: Step, book: Book) -> Value:
+def window_of(memory: Step, lookup: AssumptionLookup) -> Value:
     """Tokens of conversation that a memory hands to a call."""
-    found = book.find("size", (memory.id, memory.name))
+    found = lookup.find("size", (memory.id, memory.name))
     if found is not None:
         return found
     for second in memory.inputs:

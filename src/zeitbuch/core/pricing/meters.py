@@ -12,7 +12,7 @@ from decimal import ROUND_CEILING, Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import ZERO, Money
-from zeitbuch.core.assumptions.rules import Book
+from zeitbuch.core.assumptions.rules import AssumptionLookup
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
@@ -65,21 +65,21 @@ class Bills(Struct):
     fees: Money
 
 
-def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], book: Book) -> Metered:
+def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], lookup: AssumptionLookup) -> Metered:
     """What one run of a flow uses of anything that is metered."""
     steps: dict[str, float] = {}
     calls: dict[str, float] = {}
     seconds = megabytes = 0.0
-    timed, sized = "seconds" in book.by, "megabytes" in book.by
+    timed, sized = "seconds" in lookup.by, "megabytes" in lookup.by
     for step in graph.flow.steps:
         done = of.get(step.id)
         if done is None or not done.runs or step.kind == "note":
             continue
         steps[step.kind] = steps.get(step.kind, 0.0) + done.runs
         if timed:
-            seconds += done.runs * book.of_step("seconds", step).amount
+            seconds += done.runs * lookup.of_step("seconds", step).amount
         if sized:
-            megabytes += done.runs * book.of_step("megabytes", step).amount
+            megabytes += done.runs * lookup.of_step("megabytes", step).amount
         use = uses.get(step.id)
         if use is not None:
             calls[use.model] = calls.get(use.model, 0.0) + use.calls * done.runs

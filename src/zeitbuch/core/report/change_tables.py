@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
-from zeitbuch.core.diff.records import Change, EstateChanges, Figures, FlowChanges
+from zeitbuch.core.diff.records import Change, ChangeFigures, EstateChanges, FlowChanges
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
 
@@ -57,7 +57,7 @@ def _is_moved(value: Money | None) -> bool:
     return value is not None and (value.amount != Decimal(0) or bool(value.unknown))
 
 
-def share_words(share: Figures | None, currency: str) -> str:
+def share_words(share: ChangeFigures | None, currency: str) -> str:
     """'+1 pass, +340 tokens, +0.0012 EUR a run, +2.10 EUR a month'; empty when nothing moves."""
     if share is None:
         return ""
@@ -84,7 +84,7 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
     def pair(old: str, new: str, unit: str) -> str:
         return f"{old} {unit} as before" if old == new else f"{old} → {new} {unit}"
 
-    def calls(f: Figures | None) -> str:
+    def calls(f: ChangeFigures | None) -> str:
         return "none" if f is None else number_text(f.calls)
 
     parts = [pair(calls(first), calls(second), "calls per run")]
@@ -199,7 +199,7 @@ def _kind_rank(kind: str) -> tuple[int, str]:
     return {"risk": 0, "meaning": 1, "note": 2}[CHANGE_KINDS[kind].weight], kind
 
 
-def _month_cell(f: Figures | None, nothing: bool) -> object:
+def _month_cell(f: ChangeFigures | None, nothing: bool) -> object:
     if f is None:
         return Decimal(0) if nothing else None
     if f.month is None:

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import evidence_words, money_words
+from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
@@ -262,7 +263,7 @@ def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
                     UNITS[part.unit].title,
                     part.quantity,
                     part.cost,
-                    part.evidence,
+                    EVIDENCE_WORDS[part.evidence],
                     part.why,
                 )
             )

@@ -6,6 +6,7 @@ from __future__ import annotations
 from typing import Any
 
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_words, money_words
+from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS
 from zeitbuch.core.estimate.breakdown import GroupRow
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.estimate.sensitivity import Driver
@@ -228,7 +229,7 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
             driver.cost,
             driver.at_high,
             driver.swing,
-            driver.evidence,
+            EVIDENCE_WORDS[driver.evidence],
         )
         for driver in rows[:most]
     )

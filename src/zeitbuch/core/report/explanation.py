@@ -9,7 +9,7 @@ from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph, pattern_of
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import count_words, triggers_words
-from zeitbuch.core.passes.reachability import Ways
+from zeitbuch.core.passes.reachability import Reachability
 
 from . import sentences
 from .document import Block, Bullets, Facts, Heading, Page, Paragraph, step_blocks
@@ -52,7 +52,7 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
         blocks.append(Paragraph(flow.description))
     blocks.append(Paragraph(sentences.summary_sentences(graph)))
     pairs = [("Trigger", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
-    ways = Ways(graph)
+    ways = Reachability(graph)
     pairs += [
         ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
         ("Longest way", count_words(len(ways.longest), "step")),
@@ -67,7 +67,7 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
 
 def _step_page(graph: Graph, step: Step) -> Page:
     found: list[Block] = step_blocks(graph, step, level=2)
-    ways = Ways(graph)
+    ways = Reachability(graph)
     takes = [ways.read_words(read) for read in ways.reads if read.reader == step.id]
     gives = [f"{graph.names[read.reader]}: {read.where}" for read in ways.reads if read.source == step.id]
     for title, lines in (("Takes", takes), ("Is used by", gives)):

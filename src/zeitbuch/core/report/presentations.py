@@ -12,7 +12,7 @@ from msgspec import Struct
 from zeitbuch.core.model.sheet import Sheet
 
 if TYPE_CHECKING:
-    from zeitbuch.core.diff.clones import TwinsResult
+    from zeitbuch.core.diff.clones import ClonesResult
     from zeitbuch.core.diff.records import EstateChanges, FlowChanges
     from zeitbuch.core.estimate.records import EstateEstimate
     from zeitbuch.core.estimate.sensitivity import Driver
@@ -71,8 +71,8 @@ class ChangesReport(Struct, frozen=True):
 class ClonesReport(Struct, frozen=True):
     """Near-identical flows, branches, steps and prompts."""
 
-    body: TwinsResult
-    kind: str = "twins"
+    body: ClonesResult
+    kind: str = "clones"
 
 
 class FlowDocument(Struct, frozen=True):

@@ -15,8 +15,8 @@ from zeitbuch.core.graph.topology import Graph, pick_step
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, join_words
-from zeitbuch.core.passes.plan import Node, Stage, Tie, Way, nodes_of
-from zeitbuch.core.passes.reachability import Ways, taken_values
+from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, nodes_of
+from zeitbuch.core.passes.reachability import Reachability, taken_values
 
 from .sentences import on_error, step_sentence
 
@@ -116,12 +116,12 @@ class _Run(Struct):
     through: bool
 
 
-class Teller:
+class WhatIfSimulation:
     """Tells what happens in one flow."""
 
     def __init__(self, graph: Graph, given: Given) -> None:
         self.graph, self.given = graph, given
-        self.ways = Ways(graph)
+        self.ways = Reachability(graph)
         self.odds: dict[str, Odds] = {}
         self.nodes = {node.step.id: node for node in nodes_of(self.ways.plan.top)}
         self.tried: dict[int, list[_Run]] = {}
@@ -238,7 +238,7 @@ class Teller:
             return False
         return node.step.id not in chosen or way.edge in chosen[node.step.id]
 
-    def _is_reached(self, tie: Tie | int, alive: dict[int, bool]) -> bool:
+    def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
         if isinstance(tie, int):
             return alive.get(tie, False)
         left, right = self._is_reached(tie.left, alive), self._is_reached(tie.right, alive)

@@ -17,7 +17,7 @@ from .steps import Found, Sight
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
 from .vocabulary import guess_kinds, words_of
 
-Way = Literal["records", "adjacency", "pointers", "predecessors", "order"]
+JoinForm = Literal["records", "adjacency", "pointers", "predecessors", "order"]
 _FROM = frozenset(
     "from source src start origin out parent begin prev previous tail von quelle ausgang de desde origen fra kilde van bron da origem "
     "depuis origine left a upstream sender".split()
@@ -38,7 +38,7 @@ _AFTER = frozenset(
 class Joins(NamedTuple):
     """How steps are joined. Paths are from the flow (records, adjacency) or from the step (pointers, predecessors)."""
 
-    way: Way
+    way: JoinForm
     at: Path = ()
     source: Path = ()
     target: Path = ()

@@ -20,7 +20,7 @@ from zeitbuch.writers.theme.terminal import TextLook
 
 PAPER, INK, QUIET = "#faf6ec", "#1f2d3d", "#8a8471"
 _SHARES = (
-    ("read", "read from the export", "#1f2d3d", ""),
+    ("export", "from the export", "#1f2d3d", ""),
     ("measured", "measured", "#4f7480", ""),
     ("declared", "declared", "#a9b9a8", "///"),
     ("default", "defaults", "#f0e6c8", "..."),

@@ -22,7 +22,7 @@ from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words, trigger_words
-from zeitbuch.core.passes.reachability import Read, Ways
+from zeitbuch.core.passes.reachability import Reachability, Read
 from zeitbuch.core.report.document import Block, Bullets, Facts, Heading, Paragraph, step_blocks
 from zeitbuch.core.report.sentences import summary_sentences
 from zeitbuch.writers.document.html import block_html
@@ -104,7 +104,7 @@ class _Page:
         self.key.update({frame.card.id: f"n{len(scene.cards) + index}" for index, frame in enumerate(scene.frames)})
         self.draw = Drawing(PAGE)
         self.estate = graph.flow.format == "estate"
-        self.ways = Ways(graph)
+        self.ways = Reachability(graph)
         found = (
             next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == graph.flow.id), None)
             if result is not None
@@ -353,7 +353,7 @@ class _Page:
             pairs += [
                 ("Tokens per run", f"{found.input_tokens:,.0f} in, {found.output_tokens:,.0f} out"),
                 ("Cost per run", money_words(found.cost, self.currency)),
-                ("Rests on", evidence_words(found.evidence)),
+                ("Based on", evidence_words(found.evidence)),
             ]
         blocks += [Heading(3, "Estimate"), Facts(tuple((key, value) for key, value in pairs if value))]
 

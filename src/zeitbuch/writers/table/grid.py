@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 GAP = "   "
+_UNBROKEN = re.compile(r"\S+(?: %\S*)?")  # words, a number and its per cent sign together
 
 
 def cell_width(text: str) -> int:
@@ -26,7 +27,7 @@ def wrap_cells(text: str, width: int) -> list[str]:
         return [text]
     lines: list[str] = []
     line = ""
-    for word in text.split():
+    for word in _UNBROKEN.findall(text):
         if line and cell_width(line) + 1 + cell_width(word) <= width:
             line = f"{line} {word}"
             continue
@@ -112,11 +113,14 @@ def fill_cells(text: str, width: int, first: str = "", rest: str = "") -> str:
 def _pieces(word: str, room: int, later: int) -> Iterator[str | None]:
     """A word, cut where it is longer than a whole line; None stands for a new line."""
     room, later = max(1, room), max(1, later)
-    while cell_width(word) > room:
-        cut = len(word)
-        while cut > 1 and cell_width(word[:cut]) > room:
-            cut -= 1
-        yield word[:cut]
-        yield None
-        word, room = word[cut:], later
-    yield word
+    start = used = 0
+    if cell_width(word) > room:
+        # Letter by letter: to measure the rest anew for every cut takes minutes for a word of some thousand letters.
+        for place, letter in enumerate(word):
+            wide = cell_width(letter)
+            if used + wide > room and place > start:
+                yield word[start:place]
+                yield None
+                start, used, room = place, 0, later
+            used += wide
+    yield word[start:]

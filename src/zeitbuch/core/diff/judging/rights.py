@@ -9,7 +9,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
-from zeitbuch.core.passes.reachability import Ways
+from zeitbuch.core.passes.reachability import Reachability
 
 from .pairing import FlowPairing
 
@@ -47,7 +47,7 @@ def _judge_approvals(pair: FlowPairing) -> None:
     acts = [step for step in pair.new.steps if step.effect in _ACTS and step.id in pair.old_steps and step.enabled]
     if not held or not acts:
         return
-    before, after = Ways(Graph(pair.old)), Ways(Graph(pair.new))
+    before, after = Reachability(Graph(pair.old)), Reachability(Graph(pair.new))
     for approval in held:
         if not pair.new_steps[approval.id].enabled or pair.new_steps[approval.id].kind != "approve":
             continue

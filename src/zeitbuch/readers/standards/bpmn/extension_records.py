@@ -37,7 +37,7 @@ def has_record(element: Element) -> bool:
     return _record_of(element) is not None
 
 
-class Own:
+class OwnRecords:
     """The records of one process."""
 
     def __init__(self, process: Element) -> None:
@@ -88,7 +88,7 @@ class Own:
             self._tell_wrong(element, element, str(error))
             return None
 
-    def read_step(self, element: Element, scope: str | None, book: Definitions) -> Step | None:
+    def read_step(self, element: Element, scope: str | None, definitions: Definitions) -> Step | None:
         """The step of an element that carries one."""
         said: dict[str, Any] = (
             {"name": element.attribute("name"), "scope": scope} if element.tag != "textAnnotation" else {}
@@ -96,19 +96,23 @@ class Own:
         made: Step | None = self._make_record(element, Step, said)
         if made is None:
             return None
-        return structs.replace(made, position=book.places.get(element.attribute("id")), origin=book.origin_of(element))
+        return structs.replace(
+            made, position=definitions.places.get(element.attribute("id")), origin=definitions.origin_of(element)
+        )
 
-    def read_trigger(self, element: Element, book: Definitions) -> Trigger | None:
+    def read_trigger(self, element: Element, definitions: Definitions) -> Trigger | None:
         """The trigger of a start event that carries one."""
         made: Trigger | None = self._make_record(element, Trigger, {"name": element.attribute("name")})
         if made is None:
             return None
-        return structs.replace(made, position=book.places.get(element.attribute("id")), origin=book.origin_of(element))
+        return structs.replace(
+            made, position=definitions.places.get(element.attribute("id")), origin=definitions.origin_of(element)
+        )
 
-    def read_link(self, element: Element, source: str, target: str, book: Definitions) -> Link | None:
+    def read_link(self, element: Element, source: str, target: str, definitions: Definitions) -> Link | None:
         """The link of a sequence flow or association that carries one."""
         made: Link | None = self._make_record(element, Link, {"source": source, "target": target})
-        return None if made is None else structs.replace(made, origin=book.origin_of(element))
+        return None if made is None else structs.replace(made, origin=definitions.origin_of(element))
 
     def read_flow(self, read: Flow) -> Flow:
         """The flow with the fields that the process carries."""

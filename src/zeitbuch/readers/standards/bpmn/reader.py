@@ -37,7 +37,7 @@ from .details import (
     repeat_of,
     unread_of,
 )
-from .extension_records import Own
+from .extension_records import OwnRecords
 from .process_index import ProcessIndex
 
 _HEARD_EVENTS = ("message", "signal", "error", "escalation")
@@ -51,7 +51,7 @@ def recognises(document: Any) -> bool:
 
 def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
     """One flow for each process of the definitions."""
-    book = Definitions(document, base)
+    definitions = Definitions(document, base)
     processes = document.children_with("process")
     for process in processes:
         share = (
@@ -59,14 +59,14 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
             if len(processes) == 1
             else sum(len(entry.attributes) + bool(entry.text.strip()) for entry in process.walk_tree())
         )
-        yield ProcessReader(book, process, share).read_flow()
+        yield ProcessReader(definitions, process, share).read_flow()
 
 
 class ProcessReader:
     """Reads one process."""
 
-    def __init__(self, book: Definitions, process: Element, count: int) -> None:
-        self.book = book
+    def __init__(self, definitions: Definitions, process: Element, count: int) -> None:
+        self.definitions = definitions
         self.process = process
         self.count = count
         self.steps: list[Step] = []
@@ -75,17 +75,17 @@ class ProcessReader:
         self.problems: list[Problem] = []
         self.lost: dict[str, Any] = {}
         self.read = 0
-        self.own = Own(process)
+        self.own = OwnRecords(process)
         self.ids = self.own.ids
         self.routes = self.own.routes
         self.index = ProcessIndex(process)
 
     def read_flow(self) -> tuple[Flow, list[Problem]]:
         """The process as a flow."""
-        process, book = self.process, self.book
+        process, definitions = self.process, self.definitions
         self._read_container(process, None)
         key = process.attribute("id") or process.attribute("name") or "process"
-        participant = book.participants.get(key)
+        participant = definitions.participants.get(key)
         pool = participant.attribute("name") if participant is not None else ""
         note = process.first_child("documentation")
         stores, objects = self._note_lost(process)
@@ -94,7 +94,7 @@ class ProcessReader:
             + sum(count_values(step.unread) for step in self.steps)
             + sum(count_values(trigger.unread) for trigger in self.triggers)
         )
-        self._add_called_trigger(key, book)
+        self._add_called_trigger(key, definitions)
         flow = Flow(
             id=key,
             name=process.attribute("name") or pool,
@@ -111,7 +111,7 @@ class ProcessReader:
             unread=self.lost,
             format="bpmn",
             content=Content(values=self.count, unread=unread),
-            origin=book.origin_of(process),
+            origin=definitions.origin_of(process),
         )
         return self.own.read_flow(flow), [*self.problems, *self.own.problems]
 
@@ -126,8 +126,8 @@ class ProcessReader:
             self.lost["extensionElements"] = extension.as_plain()
         return stores, objects
 
-    def _add_called_trigger(self, key: str, book: Definitions) -> None:
-        if not self.triggers and key in book.called:
+    def _add_called_trigger(self, key: str, definitions: Definitions) -> None:
+        if not self.triggers and key in definitions.called:
             self.triggers.append(Trigger(id=f"{key}.called", kind="call", operation="calledElement"))
             self.links += [Link(source=f"{key}.called", target=step.id) for step in self._root_elements()]
 
@@ -177,7 +177,7 @@ class ProcessReader:
                 element,
                 self._link_end(element.attribute("sourceRef")),
                 self._link_end(element.attribute("targetRef")),
-                self.book,
+                self.definitions,
             )
             if own is not None:
                 self.links.append(own)
@@ -195,7 +195,7 @@ class ProcessReader:
         source, target = self._link_end(element.attribute("sourceRef")), self._link_end(element.attribute("targetRef"))
         if source in inner_starts:
             return  # the entry of an event sub-process: nothing leads to it from within
-        own = self.own.read_link(element, source, target, self.book)
+        own = self.own.read_link(element, source, target, self.definitions)
         if own is not None:
             self.links.append(own)
             return
@@ -215,7 +215,7 @@ class ProcessReader:
                 role=role,
                 label=label,
                 condition=words,
-                origin=self.book.origin_of(element),
+                origin=self.definitions.origin_of(element),
             )
         )
 
@@ -236,14 +236,14 @@ class ProcessReader:
         self.links.append(
             Link(
                 source=self._link_end(event.attribute("attachedToRef")), target=self._link_end(event.attribute("id")), role=role, label=label, after=after,
-                origin=self.book.origin_of(event),
+                origin=self.definitions.origin_of(event),
             )
         )  # fmt: skip
 
     # -- elements -----------------------------------------------------------------------------------------------------
 
     def _add_step(self, element: Element, kind: StepKind, operation: str, scope: str | None, **more: Any) -> None:
-        own = self.own.read_step(element, self.ids.get(scope, scope) if scope else None, self.book)
+        own = self.own.read_step(element, self.ids.get(scope, scope) if scope else None, self.definitions)
         if own is not None:
             self.steps.append(own)
             return
@@ -254,7 +254,7 @@ class ProcessReader:
         if lane:
             inputs.insert(0, Binding(name="lane", value=lane))
         inputs += self.index.data_inputs(element)
-        flow = self.book.message_flows.get(step_id)
+        flow = self.definitions.message_flows.get(step_id)
         if flow is not None:
             inputs.append(Binding(name="message", value=flow[0], description=f"to {flow[1]}"))
         step = Step(
@@ -265,8 +265,8 @@ class ProcessReader:
             scope=scope,
             inputs=tuple(inputs),
             note=more.pop("note", "") or (note.text.strip() if note is not None else ""),
-            position=self.book.places.get(step_id),
-            origin=self.book.origin_of(element),
+            position=self.definitions.places.get(step_id),
+            origin=self.definitions.origin_of(element),
             unread=unread_of(element),
             **more,
         )
@@ -289,14 +289,16 @@ class ProcessReader:
             if element.attribute("scriptFormat"):
                 inputs.append(Binding(name="language", value=element.attribute("scriptFormat")))
         if element.attribute("messageRef"):
-            inputs.append(Binding(name="message", value=self.book.element_named(element.attribute("messageRef"))))
+            inputs.append(
+                Binding(name="message", value=self.definitions.element_named(element.attribute("messageRef")))
+            )
         marker = next((m for name in E.MARKERS if (m := element.first_child(name)) is not None), None)
         if marker is not None:
             loop = self.index.wrapped[element.attribute("id")]
             self.steps.append(
                 Step(
                     id=loop, kind="loop", name=repeat_name(element.attribute("name")), operation=marker.tag, scope=scope, repeat=repeat_of(marker, self.index.data),
-                    inputs=one_by_one(marker), origin=self.book.origin_of(marker), position=self.book.places.get(element.attribute("id")),
+                    inputs=one_by_one(marker), origin=self.definitions.origin_of(marker), position=self.definitions.places.get(element.attribute("id")),
                 )
             )  # fmt: skip
             scope = loop
@@ -330,7 +332,7 @@ class ProcessReader:
         definition = definition_of(element)
         word = definition.tag.removesuffix("EventDefinition") if definition is not None else ""
         operation = f"{element.tag} {word}".strip()
-        inputs = definition_inputs(definition, self.book.element_named) if definition is not None else []
+        inputs = definition_inputs(definition, self.definitions.element_named) if definition is not None else []
         kind: StepKind = "join"
         effect = "none"
         if element.tag == "endEvent":
@@ -343,15 +345,15 @@ class ProcessReader:
         self._add_step(element, kind, operation, scope, inputs=inputs, effect=effect)
 
     def _read_trigger(self, element: Element, container: Element, scope: str | None) -> None:
-        own = self.own.read_trigger(element, self.book)
+        own = self.own.read_trigger(element, self.definitions)
         if own is not None:
             self._add_own_trigger(element, container, scope, own)
             return
         definition = definition_of(element)
         kind = E.DEFINITIONS.get(definition.tag, "event") if definition is not None else "manual"
-        if kind == "manual" and self.process.attribute("id") in self.book.called:
+        if kind == "manual" and self.process.attribute("id") in self.definitions.called:
             kind = "call"
-        heard = definition_inputs(definition, self.book.element_named) if definition is not None else []
+        heard = definition_inputs(definition, self.definitions.element_named) if definition is not None else []
         said = {binding.name: binding.value for binding in heard}
         clock = str(said.get("timeCycle") or said.get("timeDuration") or "")
         schedule = clock_texts.schedule_of_text(clock) if kind == "schedule" else None
@@ -369,19 +371,21 @@ class ProcessReader:
                 event=next((str(said[name]) for name in _HEARD_EVENTS if said.get(name)), ""),
                 condition=str(said.get("condition") or ""),
                 inputs=(*[binding for binding in heard if binding.name not in used], *self._lane_input(key)),
-                position=self.book.places.get(key),
-                origin=self.book.origin_of(element),
+                position=self.definitions.places.get(key),
+                origin=self.definitions.origin_of(element),
                 unread=unread_of(element),
             )
         )
         if scope is not None:
-            self.links.append(Link(source=key, target=container.attribute("id"), origin=self.book.origin_of(element)))
+            self.links.append(
+                Link(source=key, target=container.attribute("id"), origin=self.definitions.origin_of(element))
+            )
 
     def _add_own_trigger(self, element: Element, container: Element, scope: str | None, own: Trigger) -> None:
         self.triggers.append(own)
         if scope is not None:
             target = self.ids.get(container.attribute("id"), container.attribute("id"))
-            self.links.append(Link(source=own.id, target=target, origin=self.book.origin_of(element)))
+            self.links.append(Link(source=own.id, target=target, origin=self.definitions.origin_of(element)))
 
     def _lane_input(self, key: str) -> tuple[Binding, ...]:
         return (Binding(name="lane", value=self.index.lanes[key]),) if key in self.index.lanes else ()
