@@ -9,6 +9,7 @@ from fnmatch import translate
 from functools import lru_cache
 
 _WILD = re.compile(r"[*?\[]")
+_LITERAL = re.compile(r"\[[*?\[]\]")  # a wild sign that means itself, see ``literal_pattern``
 Fits = Callable[[tuple[str, ...]], bool]
 
 
@@ -57,4 +58,4 @@ def pattern_rank(pattern: str) -> int:
     """How much a pattern says: 0 nothing, 1 with wild parts, 2 one name."""
     if not pattern or pattern == "*":
         return 0
-    return 1 if _WILD.search(pattern) else 2
+    return 1 if _WILD.search(_LITERAL.sub("", pattern)) else 2
