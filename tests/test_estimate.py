@@ -228,7 +228,7 @@ def test_evidence_shares_sum_to_one(result: EstateEstimate) -> None:
         s = f.evidence
         if f.name == "Booking check":
             continue  # costs nothing: there is nothing to rest on
-        assert s.default + s.declared + s.measured + s.read == pytest.approx(1)
+        assert s.default + s.declared + s.measured + s.export == pytest.approx(1)
 
 
 def test_the_most_specific_rule_wins_and_later_beats_equal() -> None:

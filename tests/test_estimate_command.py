@@ -72,7 +72,7 @@ def test_drivers_and_reasons(demo: Path, run: Any) -> None:
         and "tokens out, per run" in out
         and "rate card: per 1,000,000 input tokens, from 2026-01-01" in out
     )
-    code, out, _ = run("estimate", "--why", "Lost property matching", cwd=demo)
+    code, out, _ = run("estimate", "--why", "Lost property matching", "-f", "csv", cwd=demo)
     assert code == 0 and "checks per month" in out and "mailbox log, October" in out
     code, _, err = run("estimate", "--why", "Customer letters/Nothing", cwd=demo)
     assert code == 2 and "expected the id, number or name of a step of 'Customer letters'" in err

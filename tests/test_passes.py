@@ -104,7 +104,7 @@ def test_items_listed_in_the_export_need_no_assumption() -> None:
     f = flow([step("l", "loop", repeat=Repeat(items="a, b, c", count=3)), step("x", scope="l")], [link("start", "l")])
     passes = Passes(Graph(f), AssumptionLookup(Assumptions(), f))
     assert passes.of["x"].runs == 3
-    assert passes.of["x"].evidence == "read"
+    assert passes.of["x"].evidence == "export"
 
 
 def test_until_loop_is_held_by_its_cap() -> None:

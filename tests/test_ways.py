@@ -251,7 +251,7 @@ def test_calls_between_flows() -> None:
     estate = Estate(flows=(a, b, c))
     names = {f.id: f.title for f in estate.flows}
     assert [call_words(k, names) for k in calls_of(estate) + stores_of(estate)] == [
-        "‘A’ calls ‘B’", "‘A’ sets off by web request ‘B’", "‘A’ calls ‘gone’, which was not read", "‘A’ hands its faults to ‘C’",
+        "‘A’ calls ‘B’", "‘A’ starts by web request ‘B’", "‘A’ calls ‘gone’, which was not read", "‘A’ hands its faults to ‘C’",
         "‘A’ fills what is read by ‘B’ through ‘Tables’",
     ]  # fmt: skip
     assert [(s.name, s.flows, s.writers) for s in shared_of(estate)] == [("Tables", ("a", "b"), ("a",))]

@@ -23,7 +23,7 @@ from zeitbuch.readers.reading.file_hashes import FileHashes
 from .session import Session
 
 if TYPE_CHECKING:
-    from zeitbuch.book.records import Entry, Reckoned
+    from zeitbuch.book.records import Entry, EstateCosts
     from zeitbuch.book.store import Book, Writing
     from zeitbuch.core.diff.records import FlowChanges
     from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
@@ -141,9 +141,9 @@ def write_snapshot(
         missing = [name for name in fresh if name not in contents]
         contents = {**contents, **_read_missing(session, inputs, files, missing)}
         number = last[-1].number + 1 if last else 1
-        versions, reckoned = _make_versions(session, writing, before, files, inputs, fresh, gone, number, request)
+        versions, estimated = _make_versions(session, writing, before, files, inputs, fresh, gone, number, request)
         writing.put_contents([contents[name] for name in fresh])
-        entry: Entry = writing.add_snapshot(files, versions, place, request.by, request.note, reckoned)
+        entry: Entry = writing.add_snapshot(files, versions, place, request.by, request.note, estimated)
     names = {file.name for file in before}
     return Taken(
         entry.number,
@@ -197,7 +197,7 @@ def _make_versions(
     gone: Counter[str],
     number: int,
     request: RecordRequest,
-) -> tuple[list[Version], Reckoned]:
+) -> tuple[list[Version], EstateCosts]:
     """The versions that a snapshot adds (flows of files that were added, changed or removed), and what the estate costs now."""
     from zeitbuch.core.diff.estate_changes import estate_changes
     from zeitbuch.core.diff.matching import match_flows
@@ -312,14 +312,14 @@ def _estimate_today(session: Session, estate: Estate, request: RecordRequest) ->
         return None
 
 
-def _figures_of_estate(result: EstateEstimate | None) -> Reckoned:
-    from zeitbuch.book.records import Reckoned
+def _figures_of_estate(result: EstateEstimate | None) -> EstateCosts:
+    from zeitbuch.book.records import EstateCosts
 
     if result is None:
-        return Reckoned()
+        return EstateCosts()
     total = result.total
     month = total.cost_month + total.meters_month + total.fees_month
-    return Reckoned(
+    return EstateCosts(
         total.calls_month, _plain_amount(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
         len(total.unknown_volume),
     )  # fmt: skip

@@ -17,7 +17,7 @@ SHOWN = 8  # names of flows on one line
 
 
 def estate_sheet(snapshots: list[Entry], versions: list[Version]) -> Sheet:
-    """One row a snapshot: what it changed, and what the estate cost a month as it was reckoned then."""
+    """One row a snapshot: what it changed, and what the estate cost a month as it was estimated then."""
     mapping: dict[int, list[Version]] = {}
     for version in versions:
         mapping.setdefault(version.snapshot, []).append(version)
@@ -65,9 +65,9 @@ def _row_of_snapshot(
     ]
     what += [f"changed: {changed}"] if changed else []
     body = msgspec.json.decode(entry.body, type=Body)
-    currency = currency or body.reckoned.currency
+    currency = currency or body.estimated.currency
     told = "; ".join(what) or "files only"
-    figures = (body.reckoned.calls, _money_cell(body.reckoned.month, body.reckoned.unpriced))
+    figures = (body.estimated.calls, _money_cell(body.estimated.month, body.estimated.unpriced))
     rows.append((f"@{entry.number}", entry.at, entry.who, entry.note, body.count, len(alive), told, *figures))
     return currency
 

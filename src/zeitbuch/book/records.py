@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from typing import Literal
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, field
 
 NOTHING = "0" * 64  # before the first entry
 Status = Literal["added", "changed", "removed"]
@@ -22,8 +22,8 @@ class File(Struct, frozen=True):
     hash: str
 
 
-class Reckoned(Struct, frozen=True):
-    """What all flows of known volume took and cost a month, as it was reckoned when a snapshot was taken."""
+class EstateCosts(Struct, frozen=True):
+    """What all flows of known volume took and cost a month, as it was estimated when a snapshot was taken."""
 
     calls: float | None = None
     month: str | None = None
@@ -39,7 +39,7 @@ class Body(Struct, frozen=True):
     files: str
     count: int
     versions: str
-    reckoned: Reckoned = Reckoned()
+    estimated: EstateCosts = field(default=EstateCosts(), name="reckoned")  # the name that books have
 
 
 class Entry(Struct, frozen=True):

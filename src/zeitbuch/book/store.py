@@ -23,8 +23,8 @@ from .records import (
     NOTHING,
     Body,
     Entry,
+    EstateCosts,
     File,
-    Reckoned,
     Version,
     entry_hash,
     files_of,
@@ -33,7 +33,7 @@ from .records import (
     versions_hash,
 )
 
-NO_FIGURES = Reckoned()
+NO_FIGURES = EstateCosts()
 WAIT = 120  # seconds that a writer waits for another
 _LOCK = 0x5A656974  # of PostgreSQL: any number that nobody else takes
 _PIECE = 400  # rows of one statement
@@ -318,7 +318,13 @@ class Writing(Reading):
             self.c.execute(insert(t.version), rows)
 
     def add_snapshot(
-        self, files: list[File], versions: list[Version], at: str, who: str, note: str, reckoned: Reckoned = NO_FIGURES
+        self,
+        files: list[File],
+        versions: list[Version],
+        at: str,
+        who: str,
+        note: str,
+        estimated: EstateCosts = NO_FIGURES,
     ) -> Entry:
         """A snapshot with its list of files and its versions; their contents are put before."""
         import msgspec
@@ -326,7 +332,7 @@ class Writing(Reading):
         raw = manifest(files)
         self.put_contents([raw])
         self.add_versions(versions)
-        body = Body(sha256(raw), len(files), versions_hash(versions), reckoned)
+        body = Body(sha256(raw), len(files), versions_hash(versions), estimated)
         return self.append_entry("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
 
 

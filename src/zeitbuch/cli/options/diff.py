@@ -50,7 +50,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--max-increase",
         metavar="N%|N",
-        help="exit status 1 when a changed flow costs over N %% more, or all together over N more a month",
+        help="exit status 1 when a changed flow costs over N %% more, or all together over N more per month",
     )
     parser.add_argument(
         "--month", metavar="YYYY-MM", default="", help="month of the cost figures; default as in `estimate`"

@@ -53,7 +53,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--runs", metavar="N", type=int, default=None, help="sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none")  # fmt: skip
     gates = parser.add_argument_group("budgets (exit status 1 when a figure is over its limit or not known)")
     gates.add_argument(
-        "--max-per-run", metavar="X", type=float, help="limit for a run of each flow, with the flows it calls"
+        "--max-per-run", metavar="X", type=float, help="limit per run of each flow, with the flows it calls"
     )
     gates.add_argument(
         "--max-per-month", metavar="X", type=float, help="limit for the month: of the estate, or of each --flow"

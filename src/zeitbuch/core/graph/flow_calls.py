@@ -14,7 +14,7 @@ from zeitbuch.core.model.records import Estate, Flow, Step
 
 How = Literal["subflow", "tool", "webhook", "fault", "store"]
 HOW_WORDS: dict[How, str] = {
-    "subflow": "calls", "tool": "lends to an agent as a tool", "webhook": "sets off by web request",
+    "subflow": "calls", "tool": "lends to an agent as a tool", "webhook": "starts by web request",
     "fault": "hands its faults to", "store": "fills what is read by",
 }  # fmt: skip
 _STORES = frozenset(row.effect for row in EFFECT_ROWS if row.changes_stores)

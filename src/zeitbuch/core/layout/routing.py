@@ -4,6 +4,8 @@
 
 from __future__ import annotations
 
+from heapq import heapify, heappop, heappush
+
 from msgspec import Struct
 
 TRACK = 9.0
@@ -16,6 +18,11 @@ class Run(Struct):
     x1: float
     x2: float
     track: int = -1
+    low: float = 0.0
+    high: float = 0.0
+
+    def __post_init__(self) -> None:
+        self.low, self.high = min(self.x1, self.x2), max(self.x1, self.x2)
 
     @property
     def straight(self) -> bool:
@@ -23,7 +30,7 @@ class Run(Struct):
 
 
 def _is_inside(x: float, run: Run) -> bool:
-    return min(run.x1, run.x2) + 0.5 < x < max(run.x1, run.x2) - 0.5
+    return run.low + 0.5 < x < run.high - 0.5
 
 
 def _drawing_cost(upper: Run, lower: Run) -> int:
@@ -35,7 +42,7 @@ def _drawing_cost(upper: Run, lower: Run) -> int:
 
 
 def _are_apart(a: Run, b: Run) -> bool:
-    return max(a.x1, a.x2) + 5 < min(b.x1, b.x2) or max(b.x1, b.x2) + 5 < min(a.x1, a.x2)
+    return a.high + 5 < b.low or b.high + 5 < a.low
 
 
 def assign_tracks(runs: list[Run]) -> int:
@@ -45,40 +52,47 @@ def assign_tracks(runs: list[Run]) -> int:
     """
     bent = [r for r in runs if not r.straight]
     above = _wishes_of_runs(bent)
-    left = set(range(len(bent)))
-    tracks = 0
-    while left:
+    below: list[list[int]] = [[] for _ in bent]
+    for i, wishes in enumerate(above):
+        for j in wishes:
+            below[j].append(i)
+    # How much the open wishes of each run matter; the heap holds old values too, which are passed over.
+    open_wishes = [sum(wishes.values()) for wishes in above]
+    waiting = [(matter, i) for i, matter in enumerate(open_wishes)]
+    heapify(waiting)
+    placed: list[int] = []
+    done = [False] * len(bent)
+    while waiting:
         # In a cycle of wishes the run goes first whose open ones matter least.
-        i, taken = _lowest_free(left, above, bent)
-        bent[i].track = max(taken, default=-1) + 1
-        tracks = max(tracks, bent[i].track + 1)
-        left.discard(i)
-    return tracks
+        matter, i = heappop(waiting)
+        if done[i] or matter != open_wishes[i]:
+            continue
+        run = bent[i]
+        taken = [bent[j].track for j in placed if not _are_apart(run, bent[j]) and not _share_column(run, bent[j])]
+        run.track = max(taken, default=-1) + 1
+        done[i] = True
+        placed.append(i)
+        for j in below[i]:
+            if not done[j]:
+                open_wishes[j] -= above[j][i]
+                heappush(waiting, (open_wishes[j], j))
+    return max([run.track + 1 for run in bent], default=0)
 
 
-def _wishes_of_runs(bent: list[Run]) -> list[dict[int, float]]:
-    above: list[dict[int, float]] = [{} for _ in bent]  # run -> runs that should be above it, and how much that matters
+def _wishes_of_runs(bent: list[Run]) -> list[dict[int, int]]:
+    """For each run the runs that should be above it, and how much that matters, in tenths of a crossing."""
+    above: list[dict[int, int]] = [{} for _ in bent]
     for i, a in enumerate(bent):
         for j in range(i + 1, len(bent)):
             b = bent[j]
             if _are_apart(a, b) or (abs(a.x1 - b.x1) < 0.5 and (a.x2 > a.x1) != (b.x2 > b.x1)):
                 continue
             first, second = _drawing_cost(a, b), _drawing_cost(b, a)
-            if first < second or (first == second and (min(a.x1, a.x2), a.x2) > (min(b.x1, b.x2), b.x2)):
-                above[j][i] = second - first + 0.1
+            if first < second or (first == second and (a.low, a.x2) > (b.low, b.x2)):
+                above[j][i] = 10 * (second - first) + 1
             else:
-                above[i][j] = first - second + 0.1
+                above[i][j] = 10 * (first - second) + 1
     return above
-
-
-def _lowest_free(left: set[int], above: list[dict[int, float]], bent: list[Run]) -> tuple[int, list[int]]:
-    i = min(left, key=lambda k: (sum([w for o, w in above[k].items() if o in left]), k))
-    taken = [
-        bent[j].track
-        for j in range(len(bent))
-        if j not in left and not _are_apart(bent[i], bent[j]) and not _share_column(bent[i], bent[j])
-    ]
-    return i, taken
 
 
 def _share_column(a: Run, b: Run) -> bool:

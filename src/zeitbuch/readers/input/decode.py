@@ -94,15 +94,15 @@ def _decode_yaml(raw: bytes, limits: Limits) -> Any:
 
     loader = _yaml_loader()
     try:
-        depth = 0
-        # The events come before any value is built: nesting is refused while it is still text.
+        # The events come before any value is built: nesting and repetition are refused while they are still text.
+        sizes = _YamlSizes(limits)
         for event in yaml.parse(raw, Loader=loader):
             if isinstance(event, yaml.CollectionStartEvent):
-                depth += 1
-                if depth > limits.depth:
-                    raise too_large("depth", limits.depth, "deeper nesting", f"line {_event_line(event)}")
+                sizes.start_collection(event.anchor, isinstance(event, yaml.MappingStartEvent), _event_line(event))
             elif isinstance(event, yaml.CollectionEndEvent):
-                depth -= 1
+                sizes.end_collection()
+            elif isinstance(event, yaml.NodeEvent):
+                sizes.add_node(event.anchor if isinstance(event, yaml.AliasEvent) else None, _event_line(event))
         return yaml.load(raw, Loader=loader)
     except (yaml.YAMLError, ValueError) as error:
         _check_utf8(raw)
@@ -118,6 +118,43 @@ def _decode_yaml(raw: bytes, limits: Limits) -> Any:
         raise fail(
             "yaml-syntax", f"expected YAML, found {found} at {place}", "mend the file at that place", origin
         ) from None
+
+
+class _YamlSizes:
+    """How deep and how large a YAML document becomes, aliases written out, while only its events are known."""
+
+    def __init__(self, limits: Limits) -> None:
+        self.limits = limits
+        self.open: list[tuple[str | None, bool]] = []  # anchor, whether a mapping
+        self.sizes: list[int] = [0]  # values below each open collection
+        self.children: list[int] = [0]
+        self.anchored: dict[str, int] = {}
+
+    def start_collection(self, anchor: str | None, mapping: bool, line: int) -> None:
+        if len(self.open) >= self.limits.depth:
+            raise too_large("depth", self.limits.depth, "deeper nesting", f"line {line}")
+        self.open.append((anchor, mapping))
+        self.sizes.append(0)
+        self.children.append(0)
+
+    def end_collection(self) -> None:
+        anchor, _ = self.open.pop()
+        size = self.sizes.pop()
+        self.children.pop()
+        if anchor is not None:
+            self.anchored[anchor] = size
+        self._add(size)
+
+    def add_node(self, alias: str | None, line: int) -> None:
+        self._add(self.anchored.get(alias, 0) if alias is not None else 0)
+        if self.sizes[-1] > self.limits.values:
+            found = f"more than {self.limits.values:,} values once aliases are written out"
+            raise too_large("values", self.limits.values, found, f"line {line}")
+
+    def _add(self, below: int) -> None:
+        is_key = bool(self.open) and self.open[-1][1] and self.children[-1] % 2 == 0
+        self.children[-1] += 1
+        self.sizes[-1] += below + (not is_key)
 
 
 class Decoded(NamedTuple):
