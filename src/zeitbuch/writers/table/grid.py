@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 
 GAP = "   "
+NARROW_GAP = "  "  # where a table would not fit otherwise
 _UNBROKEN = re.compile(r"\S+(?: %\S*)?")  # words, a number and its per cent sign together
 
 
@@ -52,7 +53,9 @@ def _align_cell(cell: str, width: int, to_right: bool) -> tuple[str, ...]:
     return tuple(made)
 
 
-def align_rows(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool]) -> list[str]:
+def align_rows(
+    rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool], gap: str = GAP
+) -> list[str]:
     """Each row as one or more lines; cells are wrapped and aligned."""
     if not rows:
         return []
@@ -65,17 +68,21 @@ def align_rows(rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequ
         whole = whole and None not in made
         padded.append(made)
     if whole:
-        return [GAP.join(row).rstrip() for row in zip(*padded, strict=True)]
-    return _break_rows(rows, widths, right, padded)
+        return [gap.join(row).rstrip() for row in zip(*padded, strict=True)]
+    return _break_rows(rows, widths, right, padded, gap)
 
 
 def _break_rows(
-    rows: Sequence[Sequence[str]], widths: Sequence[int], right: Sequence[bool], padded: list[list[str | None]]
+    rows: Sequence[Sequence[str]],
+    widths: Sequence[int],
+    right: Sequence[bool],
+    padded: list[list[str | None]],
+    gap: str,
 ) -> list[str]:
     found: list[str] = []
     for row, plain in zip(rows, zip(*padded, strict=True), strict=True):
         if None not in plain:
-            found.append(GAP.join(plain).rstrip())
+            found.append(gap.join(plain).rstrip())
             continue
         broken = [
             (part,) if part is not None else _align_cell(cell, width, to_right)
@@ -85,7 +92,7 @@ def _break_rows(
             parts = [
                 cell[place] if place < len(cell) else " " * width for cell, width in zip(broken, widths, strict=True)
             ]
-            found.append(GAP.join(parts).rstrip())
+            found.append(gap.join(parts).rstrip())
     return found
 
 

@@ -18,6 +18,7 @@ from zeitbuch.writers.escape.text import escape_json, formula_free, make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 from . import grid
+from .columns import fit_columns
 
 JSON_VERSION = 1
 _RIGHT = ("count", "number", "money", "percent")
@@ -55,69 +56,21 @@ def _all_cells(sheet: Sheet) -> list[list[str]]:
     return [list(row) for row in zip(*made, strict=True)]
 
 
-def _least_width(texts: list[str], most: int) -> int:
-    """The narrowest width that breaks no word of up to ``most`` letters."""
-    words = {word for text in set(texts) for word in text.split()}
-    return max([min(most, grid.cell_width(word)) for word in words] or [1])
-
-
-def fit_columns(sheet: Sheet, rows: list[list[str]], width: int) -> tuple[list[int], list[int]]:
-    """Which columns fit into ``width``, and their widths: words whole, the rest shared by need."""
-    texts = [[column.title, *(row[index] for row in rows)] for index, column in enumerate(sheet.columns)]
-    natural = [max(map(grid.cell_width, set(items))) for items in texts]
-    least = [
-        number if column.kind in _RIGHT else max(min(number, 8), _least_width(items, 22))
-        for number, items, column in zip(natural, texts, sheet.columns, strict=True)
-    ]
-    kept = list(range(len(natural)))
-
-    def free() -> int:
-        return width - len(grid.GAP) * (len(kept) - 1) - sum(least[index] for index in kept)
-
-    while free() < 0 and any(sheet.columns[index].rank for index in kept):
-        kept.remove(max(kept, key=lambda i: sheet.columns[i].rank))
-    sizes = {index: least[index] for index in kept}
-    spare = free()
-    while spare < 0 and max(sizes.values()) > 4:
-        # Not even the columns that must stay fit: the widest gives way.
-        index = max(kept, key=lambda i: (sizes[i], -i))
-        sizes[index] -= 1
-        spare += 1
-    # Columns that lack least are made whole first, so that few are broken at all.
-    _share_room(kept, natural, sizes, spare)
-    return kept, [sizes[index] for index in kept]
-
-
-def _share_room(kept: list[int], natural: list[int], sizes: dict[int, int], spare: int) -> None:
-    for index in sorted(kept, key=lambda i: natural[i] - sizes[i]):
-        lack = natural[index] - sizes[index]
-        if 0 < lack <= spare:
-            sizes[index] += lack
-            spare -= lack
-    while spare > 0:
-        wanting = [index for index in kept if sizes[index] < natural[index]]
-        if not wanting:
-            break
-        # The column that would be broken into the most lines gets the next letter.
-        index = max(wanting, key=lambda i: (natural[i] / sizes[i], -i))
-        sizes[index] += 1
-        spare -= 1
-
-
 def to_table(sheet: Sheet, width: int, colour: bool) -> str:
     """A terminal table that fits ``width`` columns."""
     rows = _all_cells(sheet)
     total = [_row_texts(sheet.total, sheet.columns)] if sheet.total is not None else []
-    kept, widths = fit_columns(sheet, rows + total, width)
-    right = [sheet.columns[index].kind in _RIGHT for index in kept]
+    to_right = [column.kind in _RIGHT for column in sheet.columns]
+    kept, widths, gap = fit_columns(sheet, rows + total, width, to_right)
+    right = [to_right[index] for index in kept]
 
     def lines(found: list[list[str]]) -> list[str]:
-        return grid.align_rows([[row[index] for index in kept] for row in found], widths, right)
+        return grid.align_rows([[row[index] for index in kept] for row in found], widths, right, gap)
 
     def styled(text: str, code: str) -> str:
         return f"\x1b[{code}m{text}\x1b[0m" if colour and text else text
 
-    rule = "─" * (sum(widths) + len(grid.GAP) * (len(widths) - 1))
+    rule = "─" * (sum(widths) + len(gap) * (len(widths) - 1))
     out = [styled(make_inert(sheet.title, keep_lines=False), "1"), ""] if sheet.title else []
     out += [styled(line, "1") for line in lines([[column.title for column in sheet.columns]])]
     out += [rule, *lines(rows)]
