@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from msgspec import structs
 
+from zeitbuch.core.model.kinds import AI_KINDS, KINDS, MODEL_KINDS
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Link, ModelUse, PatternClass, Step, Trigger
 from zeitbuch.core.model.references import names_of
@@ -161,12 +162,28 @@ class Graph:
                     continue
                 place += 1
                 numbers[step.id] = f"{prefix}{place}"
-                for index, helper in enumerate(self.attached.get(step.id, []), 1):
-                    numbers[helper.id] = f"{prefix}{place}.{letter_number(index)}"
+                letters(step.id, f"{prefix}{place}")
                 count(step.id, f"{prefix}{place}.")
+
+        def letters(host: str, prefix: str) -> None:
+            for index, helper in enumerate(self.attached.get(host, []), 1):
+                if helper.id not in numbers:  # attached to each other in a circle
+                    numbers[helper.id] = f"{prefix}.{letter_number(index)}"
+                    letters(helper.id, numbers[helper.id])
 
         count(None, "")
         return numbers
+
+    def helpers_of(self, step_id: str) -> list[Step]:
+        """What is attached to a step, each helper followed by what is attached to it."""
+        found: dict[str, Step] = {}
+        waiting = self.attached.get(step_id, [])[::-1]
+        while waiting:
+            helper = waiting.pop()
+            if helper.id not in found and helper.id != step_id:
+                found[helper.id] = helper
+                waiting += self.attached.get(helper.id, [])[::-1]
+        return list(found.values())
 
     def in_order(self) -> list[Step]:
         """All steps in the order of their numbers, scopes before their contents, helpers after their agent."""
@@ -175,7 +192,7 @@ class Graph:
         def walk(scope: str | None) -> None:
             for step in self.levels[scope].steps if scope in self.levels else []:
                 found.append(step)
-                found.extend(self.attached.get(step.id, []))
+                found.extend(self.helpers_of(step.id))
                 walk(step.id)
 
         walk(None)
@@ -274,9 +291,27 @@ def _edges_to_active(ids: list[str], entered: list[str], out: dict[str, list[str
     return back
 
 
-def attached_ids(flow: Flow) -> set[str]:
-    """Ids of steps that are attached to an agent."""
-    return {link.source for link in flow.links if link.role == "attach"}
+def is_own_model(step: Step, host: Step) -> bool:
+    """True for a model call that is attached to a step that uses a model: it says which, and is no call of its own."""
+    return step.kind == "model" and host.kind in MODEL_KINDS
+
+
+def attached_role(graph: Graph, step: Step) -> str:
+    """What an attached step is to its host, in a short word: a tool to an agent, its own kind to any other step."""
+    row = KINDS[step.kind]
+    return row.kind if row.role == "tool" and graph.steps[graph.host[step.id]].kind != "agent" else row.role
+
+
+def ai_steps(flow: Flow) -> list[Step]:
+    """The steps that use AI: those of the kinds that do, but for the models attached to them."""
+    found = [step for step in flow.steps if step.kind in AI_KINDS]
+    hosts = {link.source: link.target for link in flow.links if link.role == "attach"}
+    if not hosts:
+        return found
+    steps = {step.id: step for step in flow.steps}
+    return [
+        step for step in found if (host := steps.get(hosts.get(step.id, ""))) is None or not is_own_model(step, host)
+    ]
 
 
 def pattern_of(flow: Flow) -> PatternClass:

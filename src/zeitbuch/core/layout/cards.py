@@ -9,7 +9,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.graph.topology import Edge, Graph, model_of
+from zeitbuch.core.graph.topology import Edge, Graph, attached_role, model_of
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Step, Trigger
 from zeitbuch.core.model.references import replace_refs
@@ -219,17 +219,20 @@ def step_card(
 
 def _helper_rows(graph: Graph, step: Step, measure: Measure, names_only: bool) -> list[AttachedRow]:
     rows = []
-    for helper in () if names_only else graph.attached.get(step.id, []):
+    for helper in () if names_only else graph.helpers_of(step.id):
         inner = (
             helper.model.name
             if helper.kind == "model" and helper.model is not None and helper.model.name
             else helper.title
         )
+        host = graph.host[helper.id]
+        if host != step.id:  # a tool of a tool
+            inner = f"{graph.steps[host].title}: {inner}"
         text = cut_text(inner, TEXT_WIDTH - 40, SMALL, False, measure)
         rows.append(
             AttachedRow(
                 helper.id,
-                KINDS[helper.kind].role,
+                attached_role(graph, helper),
                 text,
                 f"{helper.title} ({helper.operation or helper.kind})",
                 helper.effect,

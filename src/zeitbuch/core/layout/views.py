@@ -8,8 +8,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.graph.topology import Edge, Graph, Level
-from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.graph.topology import Edge, Graph, Level, ai_steps
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, triggers_words
@@ -99,11 +98,12 @@ def _steps_inside(graph: Graph, shut: set[str]) -> set[str]:
 
 def _fold_remarks(shut: set[str], gone: set[str], graph: Graph) -> dict[str, list[str]]:
     remarks: dict[str, list[str]] = {}
+    using = {s.id for s in ai_steps(graph.flow)}
     for scope in shut - gone:
         inside = [
             s for s in graph.flow.steps if scope in graph.scope_path(graph.host.get(s.id, s.id)) and s.kind != "note"
         ]
-        ai = sum(s.kind in AI_KINDS and s.id not in graph.host for s in inside)
+        ai = sum(s.id in using for s in inside)
         remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
     return remarks
 
@@ -231,7 +231,7 @@ def with_ai(view: View) -> View:
     """The steps that use AI, with what leads to each and what it leads to directly."""
     graph = view.graph
     ways = Reachability(graph)
-    ai = {s.id for s in graph.flow.steps if s.kind in AI_KINDS and s.id not in graph.host}
+    ai = {graph.host.get(s.id, s.id) for s in ai_steps(graph.flow)}
     if not ai:
         raise fail(
             "view-empty", f"expected steps that use AI in '{graph.flow.title}', found none", "draw the map without --ai"

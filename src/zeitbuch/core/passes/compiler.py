@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
-from zeitbuch.core.graph.topology import Edge, Graph, Level
-from zeitbuch.core.model.kinds import NOT_TOOLS
+from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
+from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.records import Step
 
 from .joins import JoinAnalysis
@@ -144,8 +144,11 @@ class Planner:
             node.items = lookup.of_step("items", step)
         if step.kind == "agent":
             self._set_agent(node)
+        elif step.id in self.graph.attached:
+            node.each_time = [self._make_node(helper, [], 0) for helper in self._own_calls(step)]
         node.simple = (
             step.enabled
+            and not node.each_time
             and node.inner is None
             and node.turns is None
             and not node.repeats
@@ -172,6 +175,11 @@ class Planner:
             node.items = Value(float(repeat.count), "export", "listed in the export")
         elif node.items is None:
             node.items = spread_default(DEFAULTS["items"], "default")
+
+    def _own_calls(self, host: Step) -> list[Step]:
+        """Attached steps that call a model for their host: the embedding of a search, the model of a step that has none."""
+        helpers = self.graph.attached.get(host.id, [])
+        return [s for s in helpers if s.kind in MODEL_KINDS and not is_own_model(s, host)]
 
     def _set_agent(self, node: Node) -> None:
         helpers = self.graph.attached.get(node.step.id, [])

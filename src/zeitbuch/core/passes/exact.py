@@ -189,6 +189,8 @@ class Passes:
         done = StepOutcome(arriving, max(0.0, lost - late), late, 0.0, evidence)
         if node.turns is not None:
             evidence = self._run_agent(node, attempts, arriving.most, evidence)
+        for helper in node.each_time:
+            self._run_node(helper, Moving(attempts, attempts, NEVER, evidence))
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)

@@ -66,6 +66,7 @@ class Node(Struct):
     tools: list[Node] = []
     idle: list[Step] = []
     memories: list[Step] = []
+    each_time: list[Node] = []  # attached calls of a model that each execution makes once
     simple: bool = False  # one pass is one execution: nothing inside, no turns, no items
     single: bool = False  # one way out, for what succeeds
 
@@ -107,12 +108,15 @@ def loses_passes(node: Node) -> bool:
     )
 
 
+def _with_helpers(node: Node) -> list[Node]:
+    return [node, *[inner for helper in (*node.tools, *node.each_time) for inner in _with_helpers(helper)]]
+
+
 def nodes_of(stage: Stage) -> list[Node]:
     """All nodes of a level, with tools and the levels inside."""
     found: list[Node] = []
     for node in stage.nodes:
-        found.append(node)
-        found += node.tools
+        found += _with_helpers(node)
         if node.inner is not None:
             found += nodes_of(node.inner)
     return found

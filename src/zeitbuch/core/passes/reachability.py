@@ -66,7 +66,7 @@ class Reachability:
                 known |= starts.get(place, 0)
             found[node.step.id] = known
             done = known | self.bit[node.step.id]
-            for helper in self.graph.attached.get(node.step.id, []):
+            for helper in self.graph.helpers_of(node.step.id):
                 found[helper.id] = known
             if node.inner is not None:
                 inside = self._find_before(node.inner, known | self.bit[node.step.id], found)
@@ -231,7 +231,7 @@ class Reachability:
             idle = step.id not in leading and step.id not in read and step.effect not in _DOING
             handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
             if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
-                tools = self.graph.attached.get(step.id, [])
+                tools = self.graph.helpers_of(step.id)
                 if not any(step.effect in _DOING for step in tools):
                     found.append(step.id)
 

@@ -195,10 +195,10 @@ class Sample:
             return Leaving(arriving, None, None)
         turns = arriving.items if step.per_item and self.itemised else arriving.passes
         attempts, failed, late = self._draw_attempts(node, turns, arriving.single and turns is arriving.passes)
-        drawn: Floats | None = None
         over: Ints | None = None
-        if node.turns is not None:
-            drawn = self._run_agent(node, attempts)
+        drawn = self._run_agent(node, attempts) if node.turns is not None else None
+        for helper in node.each_time:
+            self._run_node(helper, Load(attempts, attempts, False))
         self._note_passes(node, arriving.passes, attempts, drawn)
         if node.inner is not None:
             once = turns if attempts is turns else None

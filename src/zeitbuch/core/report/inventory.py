@@ -9,7 +9,6 @@ from typing import Any
 
 from msgspec import Struct
 
-from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.words import count_words, triggers_words
@@ -60,19 +59,16 @@ class Filter(Struct, frozen=True):
 def inventory_row(flow: Flow) -> Row:
     """The inventory row of a flow."""
     from zeitbuch.core.graph.topology import (  # not needed by a list whose rows come from the cache
-        attached_ids,
+        ai_steps,
         pattern_of,
     )
 
-    attached = attached_ids(flow)
     models: dict[str, None] = {}
-    steps = ai = 0
+    steps = 0
     for step in flow.steps:
         if step.kind == "note":
             continue
         steps += 1
-        if step.kind in AI_KINDS and not (step.kind == "model" and step.id in attached):
-            ai += 1
         if step.model is not None and step.model.name:
             models[step.model.name] = None
     return Row(
@@ -83,7 +79,7 @@ def inventory_row(flow: Flow) -> Row:
         trigger=triggers_words(flow),
         trigger_kinds=tuple(dict.fromkeys([trigger.kind for trigger in flow.triggers])),
         steps=steps,
-        ai_steps=ai,
+        ai_steps=len(ai_steps(flow)),
         models=tuple(sorted(models)),
         pattern=pattern_of(flow),
         changed=flow.changed,

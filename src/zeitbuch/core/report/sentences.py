@@ -6,8 +6,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
-from zeitbuch.core.graph.topology import Graph, model_of
-from zeitbuch.core.model.kinds import AI_KINDS, EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
+from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
+from zeitbuch.core.model.kinds import EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
@@ -38,7 +38,8 @@ def summary_sentences(graph: Graph) -> str:
     """What a flow does, in two sentences."""
     flow = graph.flow
     steps = [step for step in graph.in_order() if step.kind != "note"]
-    called = [step for step in steps if (step.kind in AI_KINDS and step.id not in graph.host) or step.kind == "agent"]
+    using = {step.id for step in ai_steps(flow)}
+    called = [step for step in steps if step.id in using]
     start = _start_words(flow)
     first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
     if called:

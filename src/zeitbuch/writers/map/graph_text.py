@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.graph.topology import Graph, attached_role, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Link
@@ -29,10 +29,7 @@ def _node_lines(graph: Graph, id: str, showing: Showing) -> list[str]:
         use = model_of(graph, step)
         facts = [use.name if use is not None and use.name else KINDS[step.kind].words, EFFECTS[step.effect].verb]
         lines.append(", ".join(name for name in facts if name))
-        lines += [
-            f"tool: {step.title}" if step.kind not in ("model", "memory") else f"{step.kind}: {step.title}"
-            for step in graph.attached.get(id, [])
-        ]
+        lines += [f"{attached_role(graph, helper)}: {helper.title}" for helper in graph.helpers_of(id)]
     meter = showing.meters.get(id)
     return [*lines, *showing.remarks.get(id, ()), *([meter[0]] if meter is not None else [])]
 

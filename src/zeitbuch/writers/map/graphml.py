@@ -65,7 +65,7 @@ class _Writing:
             if step.id in self.graph.levels:
                 inner = {"id": f"{self.ids[step.id]}.g", "edgedefault": "directed"}
                 self.add_level(step.id, ET.SubElement(made, f"{{{_SPACE}}}graph", inner))
-            for helper in self.graph.attached.get(step.id, []):
+            for helper in self.graph.helpers_of(step.id):
                 self.add_node(parent, helper.id, self._values_of(helper))
 
     def _values_of(self, step: Step) -> dict[str, str]:

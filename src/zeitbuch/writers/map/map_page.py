@@ -185,7 +185,7 @@ class _Page:
         if step is None:
             return f"{self._name_of(id)} {trigger_words(self.graph.triggers[id])}".lower()
         words = [self._name_of(id), step.operation, KINDS[step.kind].words, step.connection or ""]
-        for one in (step, *self.graph.attached.get(id, [])):
+        for one in (step, *self.graph.helpers_of(id)):
             words += [one.title, one.model.name or "" if one.model is not None else ""]
             words += [prompt.text[:2000] for prompt in one.model.prompts] if one.model is not None else []
         return " ".join(word for word in words if word).lower()
@@ -306,7 +306,7 @@ class _Page:
         remarks = self.showing.remarks.get(step.id, ())
         if remarks:
             blocks.append(Bullets(remarks))
-        own = {step.id, *[h.id for h in graph.attached.get(step.id, [])]}
+        own = {step.id, *[h.id for h in graph.helpers_of(step.id)]}
         taken = [ways.read_words(read) for read in self.reads.get(step.id, [])]
         given = [
             f"{self._name_of(read.reader)}: {read.where}"
@@ -326,7 +326,7 @@ class _Page:
     def _about_step(self, step: Step, blocks: list[Block], graph: Graph) -> None:
         if not self.estate:
             blocks += [second for second in step_blocks(graph, step) if not isinstance(second, Heading)]
-            for helper in graph.attached.get(step.id, []):
+            for helper in graph.helpers_of(step.id):
                 blocks.append(Heading(3, f"{helper.title} ({KINDS[helper.kind].words})"))
                 blocks += [second for second in step_blocks(graph, helper) if not isinstance(second, Heading)]
         else:

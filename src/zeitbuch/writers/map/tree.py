@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from zeitbuch.core.graph.outline import Item, outline_flow
-from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.graph.topology import Graph, attached_role, model_of
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
@@ -79,14 +79,11 @@ class _Tree:
 
     def _add_below(self, item: Item, rest: str) -> None:
         helpers = self.graph.attached.get(item.id, []) if self.showing.detail != "names" else []
-        rows: list[tuple[str, Item | None]] = [(self._add_helper(step.id), None) for step in helpers]
-        rows += [("", i) for i in item.below]
-        for place, (text, child) in enumerate(rows):
-            last = place == len(rows) - 1
+        self._add_helpers(helpers, rest, bool(item.below))
+        for place, child in enumerate(item.below):
+            last = place == len(item.below) - 1
             corner, line = ("└─ ", "   ") if last else ("├─ ", "│  ")
-            if child is None:
-                self._add_line(rest + corner, text)
-            elif child.part == "goto":
+            if child.part == "goto":
                 self.add_item(child, rest + corner, rest + line)
             elif child.part == "inside" and not child.words:
                 for number, inner in enumerate(child.below):
@@ -107,10 +104,16 @@ class _Tree:
         for child in item.below:
             self.add_item(child, rest, rest)
 
-    def _add_helper(self, id: str) -> str:
-        step = self.graph.steps[id]
+    def _add_helpers(self, helpers: list[Step], rest: str, more: bool) -> None:
+        """A line for each, with what is attached to it below; ``more`` lines of the same branch follow."""
+        for place, helper in enumerate(helpers):
+            corner, line = ("├─ ", "│  ") if more or place < len(helpers) - 1 else ("└─ ", "   ")
+            self._add_line(rest + corner, self._helper_words(helper))
+            self._add_helpers(self.graph.attached.get(helper.id, []), rest + line, False)
+
+    def _helper_words(self, step: Step) -> str:
         effect = EFFECTS[step.effect].verb
-        role = KINDS[step.kind].role
+        role = attached_role(self.graph, step)
         name = step.model.name if step.kind == "model" and step.model is not None and step.model.name else step.title
         return f"{role}: {name}" + (f" ({effect})" if effect else "")
 
