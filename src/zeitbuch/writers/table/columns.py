@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from heapq import heapify, heappop, heapreplace
 from typing import NamedTuple
 
 from zeitbuch.core.model.sheet import Sheet
@@ -76,11 +77,16 @@ def _share_room(cells: list[list[int]], natural: list[int], sizes: list[int], sp
 def _balance(natural: list[int], sizes: list[int], spare: int) -> list[int]:
     """Each further cell goes to the column that would be broken into the most lines."""
     grown = list(sizes)
-    for _ in range(spare):
-        wanting = [index for index in range(len(grown)) if grown[index] < natural[index]]
-        if not wanting:
-            break
-        grown[max(wanting, key=lambda i: (natural[i] / grown[i], -i))] += 1
+    wanting = [(-(natural[i] / grown[i]), i) for i in range(len(grown)) if grown[i] < natural[i]]
+    heapify(wanting)
+    while spare > 0 and wanting:
+        index = wanting[0][1]
+        grown[index] += 1
+        spare -= 1
+        if grown[index] < natural[index]:
+            heapreplace(wanting, (-(natural[index] / grown[index]), index))
+        else:
+            heappop(wanting)
     return grown
 
 
