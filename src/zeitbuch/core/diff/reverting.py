@@ -64,10 +64,14 @@ def _ways_through(flow: Flow, step_id: str) -> tuple[list[Link], list[Link]]:
 
 
 def _own_helpers(flow: Flow, step_id: str) -> set[str]:
-    """Helpers that stand for this step only."""
-    helpers = {link.source for link in flow.links if link.target == step_id and link.role == "attach"}
-    helpers -= {link.source for link in flow.links if link.source in helpers and link.target != step_id}
-    return helpers
+    """Helpers that stand for this step only, and those of these helpers."""
+    own = {step_id}
+    while True:
+        more = {link.source for link in flow.links if link.target in own and link.role == "attach"} - own
+        more -= {link.source for link in flow.links if link.source in more and link.target not in own}
+        if not more:
+            return own - {step_id}
+        own |= more
 
 
 def _close_gap(
