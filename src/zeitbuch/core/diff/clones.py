@@ -150,9 +150,7 @@ def _scope_contents(flow: Flow, graph: Graph) -> Iterator[Unit]:
     for scope in graph.levels:
         if scope is not None:
             inside = {
-                step.id
-                for step in flow.steps
-                if scope in graph.scope_path(graph.host.get(step.id, step.id)) and step.id != scope
+                step.id for step in flow.steps if scope in graph.scope_path(graph.card_of(step.id)) and step.id != scope
             }
             if inside:
                 yield _part_of_flow(flow, "branch", inside, f"what {quote_name(graph.names[scope])} holds")

@@ -185,6 +185,14 @@ class Graph:
                 waiting += self.attached.get(helper.id, [])[::-1]
         return list(found.values())
 
+    def card_of(self, step_id: str) -> str:
+        """The step in whose card a step stands: itself, or the outermost host of what is attached."""
+        seen = {step_id}
+        while (host := self.host.get(step_id)) is not None and host not in seen:
+            seen.add(host)
+            step_id = host
+        return step_id
+
     def in_order(self) -> list[Step]:
         """All steps in the order of their numbers, scopes before their contents, helpers after their agent."""
         found: list[Step] = []

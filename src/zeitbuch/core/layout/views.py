@@ -90,9 +90,7 @@ def fold_scopes(view: View, scopes: Iterable[str]) -> View:
 
 def _steps_inside(graph: Graph, shut: set[str]) -> set[str]:
     return {
-        s.id
-        for s in graph.flow.steps
-        if shut & {p for p in graph.scope_path(graph.host.get(s.id, s.id)) if p is not None}
+        s.id for s in graph.flow.steps if shut & {p for p in graph.scope_path(graph.card_of(s.id)) if p is not None}
     }
 
 
@@ -100,9 +98,7 @@ def _fold_remarks(shut: set[str], gone: set[str], graph: Graph) -> dict[str, lis
     remarks: dict[str, list[str]] = {}
     using = {s.id for s in ai_steps(graph.flow)}
     for scope in shut - gone:
-        inside = [
-            s for s in graph.flow.steps if scope in graph.scope_path(graph.host.get(s.id, s.id)) and s.kind != "note"
-        ]
+        inside = [s for s in graph.flow.steps if scope in graph.scope_path(graph.card_of(s.id)) and s.kind != "note"]
         ai = sum(s.id in using for s in inside)
         remarks[scope] = [f"folded: {count_words(len(inside), 'step')}" + (f", {ai} with AI" if ai else "")]
     return remarks
@@ -112,9 +108,9 @@ def only_steps(view: View, keep: Iterable[str], note: str) -> View:
     """The view with only these steps, the scopes around them and their helpers; ways over what is left out stay as links
     that say how many steps lie between."""
     graph = view.graph
-    wanted = {graph.host.get(k, k) for k in keep if k in graph.steps}
+    wanted = {graph.card_of(k) for k in keep if k in graph.steps}
     shown = wanted | {p for k in wanted for p in graph.scope_path(k) if p is not None}
-    steps = [s for s in graph.flow.steps if graph.host.get(s.id, s.id) in shown]
+    steps = [s for s in graph.flow.steps if graph.card_of(s.id) in shown]
     links: dict[tuple[str, str, str, str], Link] = {}
     remarks: dict[str, list[str]] = {}
     _helper_links(graph, shown, links)
@@ -133,7 +129,7 @@ def only_steps(view: View, keep: Iterable[str], note: str) -> View:
 
 def _helper_links(graph: Graph, shown: set[str], links: dict[tuple[str, str, str, str], Link]) -> None:
     for link in graph.flow.links:
-        if link.role == "attach" and link.target in shown:
+        if link.role == "attach" and graph.card_of(link.target) in shown:
             links[link.source, link.target, "attach", ""] = link
 
 
@@ -215,7 +211,7 @@ def around_step(view: View, step_id: str, up: int, down: int) -> View:
     """A step with what leads to it and what it leads to, so many links far; its scope's contents when it is one."""
     ways = Reachability(view.graph)
     graph = view.graph
-    centre = graph.host.get(step_id, step_id)
+    centre = graph.card_of(step_id)
     keep = {centre} | {s.id for s in graph.steps.values() if centre in graph.scope_path(s.id)}
     for near, far in ((ways.previous_steps, up), (ways.next_steps, down)):
         edge = {centre}
@@ -231,7 +227,7 @@ def with_ai(view: View) -> View:
     """The steps that use AI, with what leads to each and what it leads to directly."""
     graph = view.graph
     ways = Reachability(graph)
-    ai = {graph.host.get(s.id, s.id) for s in ai_steps(graph.flow)}
+    ai = {graph.card_of(s.id) for s in ai_steps(graph.flow)}
     if not ai:
         raise fail(
             "view-empty", f"expected steps that use AI in '{graph.flow.title}', found none", "draw the map without --ai"
@@ -254,13 +250,13 @@ def follow_value(view: View, source: str, path: str = "") -> View:
         )
     remarks: dict[str, tuple[str, ...]] = dict(view.remarks)
     for read in reads:
-        host = graph.host.get(read.reader, read.reader)
+        host = graph.card_of(read.reader)
         own = f"{graph.names[read.reader]}: " if host != read.reader else ""
         said = (*remarks.get(host, ()), own + ways.read_words(read))
         remarks[host] = tuple(dict.fromkeys(said))
-    start = graph.host.get(source, source)
+    start = graph.card_of(source)
     remarks[start] = (*remarks.get(start, ()), "the value arises here")
-    keep = {start, *[graph.host.get(r.reader, r.reader) for r in reads]}
+    keep = {start, *[graph.card_of(r.reader) for r in reads]}
     found = only_steps(View(graph, remarks, view.marked, view.note), keep, f"the way of {name}")
     found.marked = frozenset({*view.marked, start})
     return found

@@ -200,7 +200,7 @@ class Reachability:
         for step in self.graph.in_order():
             if step.kind == "note":
                 continue
-            place = self.graph.host.get(step.id, step.id)
+            place = self.graph.card_of(step.id)
             outer = next((part for part in self.graph.scope_path(place) if part is not None), place)
             if outer not in seen:
                 lost.append(step.id)
@@ -302,15 +302,15 @@ class Reachability:
             return "always" if not others or self.before.get(step.id, 0) & self.bit[source] else "sometimes"
         if _made_around(step, source, graph):
             return "always"  # what the loop hands to the steps in it
-        host = graph.host.get(step.id)
-        if source == host or graph.host.get(source) in (host or step.id, step.id):
+        card = graph.card_of(step.id)
+        if graph.card_of(source) == card and (source != step.id or step.id in graph.host):
             return "always"  # an agent and its helpers
-        if self.before.get(step.id, 0) & self.bit[graph.host.get(source, source)]:
+        if self.before.get(step.id, 0) & self.bit[graph.card_of(source)]:
             return "always"
         if any(link.source == source and link.target == step.id and link.role == "error" for link in graph.flow.links):
             return "always"  # what a failed step leaves is there on its error route
-        ahead = self.steps_before(host or step.id)
-        if source not in ahead and graph.host.get(source) not in ahead:
+        ahead = self.steps_before(card)
+        if source not in ahead and graph.card_of(source) not in ahead:
             return "never"
         if source == step.id or not self._leads_to(source, step.id):
             return "later"  # it leads here, but only by going back

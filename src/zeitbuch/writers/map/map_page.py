@@ -116,8 +116,8 @@ class _Page:
         self.reads: dict[str, list[Read]] = {}
         self.uses: dict[str, list[Read]] = {}
         for read in self.ways.reads:
-            self.reads.setdefault(graph.host.get(read.reader, read.reader), []).append(read)
-            self.uses.setdefault(graph.host.get(read.source, read.source), []).append(read)
+            self.reads.setdefault(graph.card_of(read.reader), []).append(read)
+            self.uses.setdefault(graph.card_of(read.source), []).append(read)
         self.currency = result.currency if result is not None else ""
 
     def _scope_key(self, scope: str) -> str:
