@@ -71,7 +71,8 @@ def test_helpers_attached_in_a_circle_end() -> None:
         [step("desk", "agent"), step("a", "agent"), step("b", "agent")],
         [link("start", "desk"), link("a", "b", "attach"), link("b", "a", "attach")],
     )
-    assert [found.id for found in Graph(made).helpers_of("a")] == ["b"]
+    assert [found.id for found in Graph(made).helpers_of("b")] == ["a"]
+    assert sorted(found.id for found in Graph(made).in_order()) == ["a", "b", "desk"]
 
 
 def test_exact_and_sampled_agree_on_tools_of_tools() -> None:

@@ -58,7 +58,9 @@ class Graph:
         self.attached: dict[str, list[Step]] = {}
         self.host: dict[str, str] = {}
         for link in flow.links:
-            if link.role == "attach" and link.source in self.steps and link.source not in self.host:
+            # Of steps attached to each other in a circle, one stands by itself: else all would be lost.
+            free = link.source in self.steps and link.source not in self.host
+            if link.role == "attach" and free and self.card_of(link.target) != link.source:
                 self.host[link.source] = link.target
                 self.attached.setdefault(link.target, []).append(self.steps[link.source])
         self.children: dict[str | None, list[Step]] = {None: []}
