@@ -75,6 +75,17 @@ def test_helpers_attached_in_a_circle_end() -> None:
     assert sorted(found.id for found in Graph(made).in_order()) == ["a", "b", "desk"]
 
 
+def test_what_is_attached_to_a_trigger_stands_by_itself_and_the_first_host_counts() -> None:
+    made = flow(
+        [step("desk", "agent"), step("sort", "shape"), ask("mind"), step("look", "http")],
+        [link("look", "start", "attach"), link("mind", "sort", "attach"), link("mind", "desk", "attach")],
+    )
+    graph = Graph(made)
+    assert "look" in {found.id for found in graph.in_order()}
+    assert graph.card_of("mind") == "sort"
+    assert [found.id for found in ai_steps(made)] == ["desk", "mind"]
+
+
 def test_exact_and_sampled_agree_on_tools_of_tools() -> None:
     lookup = AssumptionLookup(Assumptions(), DESK)
     exact = Passes(Graph(DESK), lookup)

@@ -38,22 +38,6 @@ if TYPE_CHECKING:
     from .core.estimate.comparison import Comparison
 
 
-__all__ = [
-    "clones",
-    "compare",
-    "diff",
-    "document",
-    "estimate",
-    "explain",
-    "history",
-    "inventory",
-    "map",
-    "read",
-    "record",
-    "restore",
-]  # fmt: skip
-
-
 def to_data_frame(sheet: Sheet) -> pandas.DataFrame:
     import pandas  # an extra
 

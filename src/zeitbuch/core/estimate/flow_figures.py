@@ -134,16 +134,16 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
         flow, lookup, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact
     )
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
-    _note_uses(flow, prices, detail, graph, passes, lookup, run)
+    _note_uses(run, prices, detail)
     return price_run(run, prices, passes.of, detail)
 
 
-def _note_uses(
-    flow: Flow, prices: Prices, detail: bool, graph: Graph, passes: Passes, lookup: AssumptionLookup, run: FlowFigures
-) -> None:
-    for step in graph.in_order() if detail else flow.steps:
-        if step.kind in MODEL_KINDS and (done := passes.of.get(step.id)) is not None and done.runs:
-            use = usage_of(graph, step, done, lookup, prices.token_counter(_model_name(graph, step.id)))
+def _note_uses(run: FlowFigures, prices: Prices, detail: bool) -> None:
+    """What one pass of each step that calls a model uses, in the order of the numbers where steps are shown."""
+    for step in run.graph.in_order() if detail else run.flow.steps:
+        if step.kind in MODEL_KINDS and (done := run.passes.of.get(step.id)) is not None and done.runs:
+            counter = prices.token_counter(_model_name(run.graph, step.id))
+            use = usage_of(run.graph, step, done, run.lookup, counter)
             if use is not None:
                 run.uses[step.id] = use
 

@@ -58,9 +58,10 @@ class Graph:
         self.attached: dict[str, list[Step]] = {}
         self.host: dict[str, str] = {}
         for link in flow.links:
+            if link.role != "attach" or link.source in self.host or not {link.source, link.target} <= self.steps.keys():
+                continue
             # Of steps attached to each other in a circle, one stands by itself: else all would be lost.
-            free = link.source in self.steps and link.source not in self.host
-            if link.role == "attach" and free and self.card_of(link.target) != link.source:
+            if self.card_of(link.target) != link.source:
                 self.host[link.source] = link.target
                 self.attached.setdefault(link.target, []).append(self.steps[link.source])
         self.children: dict[str | None, list[Step]] = {None: []}
@@ -169,30 +170,23 @@ class Graph:
 
         def letters(host: str, prefix: str) -> None:
             for index, helper in enumerate(self.attached.get(host, []), 1):
-                if helper.id not in numbers:  # attached to each other in a circle
-                    numbers[helper.id] = f"{prefix}.{letter_number(index)}"
-                    letters(helper.id, numbers[helper.id])
+                numbers[helper.id] = f"{prefix}.{letter_number(index)}"
+                letters(helper.id, numbers[helper.id])
 
         count(None, "")
         return numbers
 
     def helpers_of(self, step_id: str) -> list[Step]:
         """What is attached to a step, each helper followed by what is attached to it."""
-        found: dict[str, Step] = {}
-        waiting = self.attached.get(step_id, [])[::-1]
-        while waiting:
-            helper = waiting.pop()
-            if helper.id not in found and helper.id != step_id:
-                found[helper.id] = helper
-                waiting += self.attached.get(helper.id, [])[::-1]
-        return list(found.values())
+        found: list[Step] = []
+        for helper in self.attached.get(step_id, []):
+            found += [helper, *self.helpers_of(helper.id)]
+        return found
 
     def card_of(self, step_id: str) -> str:
         """The step in whose card a step stands: itself, or the outermost host of what is attached."""
-        seen = {step_id}
-        while (host := self.host.get(step_id)) is not None and host not in seen:
-            seen.add(host)
-            step_id = host
+        while step_id in self.host:
+            step_id = self.host[step_id]
         return step_id
 
     def in_order(self) -> list[Step]:
@@ -315,7 +309,7 @@ def attached_role(graph: Graph, step: Step) -> str:
 def ai_steps(flow: Flow) -> list[Step]:
     """The steps that use AI: those of the kinds that do, but for the models attached to them."""
     found = [step for step in flow.steps if step.kind in AI_KINDS]
-    hosts = {link.source: link.target for link in flow.links if link.role == "attach"}
+    hosts = {link.source: link.target for link in reversed(flow.links) if link.role == "attach"}  # the first counts
     if not hosts:
         return found
     steps = {step.id: step for step in flow.steps}

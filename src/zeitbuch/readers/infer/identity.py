@@ -67,65 +67,37 @@ def _words_in(sample: Sample) -> Counter[str]:
     return words
 
 
+class FieldTraits(NamedTuple):
+    """A field of the steps: of ``present`` values so many unique, referred to elsewhere, written as for people, or long."""
+
+    path: Path
+    present: int
+    unique: int
+    referred: int
+    human: int
+    long: int
+
+
 def find_identity(found: Found) -> Identity:
     """The id and name fields of the steps."""
     total = sum(len(sample.steps) for sample in found.samples)
     words = [_words_in(sample) for sample in found.samples]
-    rated: list[tuple[float, float, Path]] = []
-    naming: list[tuple[float, Path]] = []
-    people: dict[Path, float] = {}
-    whole: set[Path] = set()  # fields of all steps that hold short texts without placeholders
     columns = _scalar_columns(found)
     if found.keyed:
         columns[KEY] = total
-    for path, present in columns.items():
-        if path == found.operation or present < 0.7 * total:
-            continue
-        _rate_field(found, words, path, present, people, total, rated, whole, naming)
-    rated.sort(key=lambda r: (-r[0], r[2]))
-    id_path: Path = rated[0][2] if rated else ()
-    name_path, id_path = _choose_name(naming, id_path, people, whole)
-    return Identity(
-        id_path, name_path, rated[0][1] if rated else 0.0, _tabulate(found, id_path), _tabulate(found, name_path)
-    )
+    fields = {
+        path: _traits_of_field(found, words, path, present)
+        for path, present in columns.items()
+        if path != found.operation and present >= 0.7 * total
+    }
+    ids = [each for each in fields.values() if each.unique >= 0.9 * each.present and each.present >= 0.9 * total]
+    id_field = min(ids, key=lambda each: (-_id_score(each, total), each.path), default=None)
+    name_path, id_path = _choose_name(found, fields, total, id_field.path if id_field is not None else ())
+    referred = id_field.referred / id_field.present if id_field is not None else 0.0
+    return Identity(id_path, name_path, referred, _tabulate(found, id_path), _tabulate(found, name_path))
 
 
-def _rate_field(
-    found: Found,
-    words: list[Counter[str]],
-    path: Path,
-    present: int,
-    people: dict[Path, float],
-    total: int,
-    rated: list[tuple[float, float, Path]],
-    whole: set[Path],
-    naming: list[tuple[float, Path]],
-) -> None:
-    """What speaks for a field of the steps as their id or their name."""
-    unique, referred, human, long = _traits_of_field(found, words, path)
-    key_words = words_of(path[-1])
-    people[path] = human / max(1, present)
-    if unique >= 0.9 * present and present >= 0.9 * total:
-        _score_id(path, present, total, rated, referred, human, key_words)
-    if (
-        present >= 0.97 * total
-        and not long
-        and not any(
-            BRACKETED.search(value_of(sight, path)) for sample in found.samples[:5] for sight in sample.steps[:20]
-        )
-    ):
-        whole.add(path)
-    if long < 0.2 * present and unique >= 0.4 * present and path != KEY:
-        score = (
-            2.0 * human / present
-            + unique / present
-            - 0.4 * (len(path) - 1)
-            + any(word in _NAME_WORDS for word in key_words)
-        )
-        naming.append((score, path))
-
-
-def _traits_of_field(found: Found, words: list[Counter[str]], path: Path) -> tuple[int, int, int, int]:
+def _traits_of_field(found: Found, words: list[Counter[str]], path: Path, present: int) -> FieldTraits:
     unique = referred = human = long = 0
     for sample, known in zip(found.samples, words, strict=True):
         values = [value_of(sight, path) for sight in sample.steps]
@@ -135,39 +107,55 @@ def _traits_of_field(found: Found, words: list[Counter[str]], path: Path) -> tup
         referred += sum(known[value] > own[value] for value in values if value)
         human += sum(" " in value or (value[:1].isupper() and value.isalpha()) for value in values if value)
         long += sum(len(value) > 70 for value in values if value)
-    return unique, referred, human, long
+    return FieldTraits(path, present, unique, referred, human, long)
 
 
-def _score_id(
-    path: Path,
-    present: int,
-    total: int,
-    rated: list[tuple[float, float, Path]],
-    referred: int,
-    human: int,
-    key_words: tuple[str, ...],
-) -> None:
-    score = 2.5 * referred / present + (1.0 if path == KEY else 0.0) - 1.0 * human / present - 0.3 * (len(path) - 1)
-    score += 0.6 * any(word in _ID_WORDS for word in key_words)
+def _id_score(field: FieldTraits, total: int) -> float:
+    """What speaks for a field as the id of the steps."""
+    score = 2.5 * field.referred / field.present + (1.0 if field.path == KEY else 0.0)
+    score += -1.0 * field.human / field.present - 0.3 * (len(field.path) - 1)
+    score += 0.6 * any(word in _ID_WORDS for word in words_of(field.path[-1]))
     # Every step has an id; a pointer to the next is missing in the last.
-    score += 0.8 * (present == total)
-    rated.append((score, referred / present, path))
+    return score + 0.8 * (field.present == total)
 
 
-def _choose_name(
-    naming: list[tuple[float, Path]], id_path: Path, people: dict[Path, float], whole: set[Path]
-) -> tuple[Path, Path]:
-    name_path: Path = ()
-    for score, path in sorted(naming, key=lambda n: (-n[0], n[1])):
-        if path != id_path and score > 1.2:
-            name_path = path
-            break
+def _name_score(field: FieldTraits) -> float:
+    """What speaks for a field as the name of the steps."""
+    return (
+        2.0 * field.human / field.present
+        + field.unique / field.present
+        - 0.4 * (len(field.path) - 1)
+        + any(word in _NAME_WORDS for word in words_of(field.path[-1]))
+    )
+
+
+def _choose_name(found: Found, fields: dict[Path, FieldTraits], total: int, id_path: Path) -> tuple[Path, Path]:
+    names = [
+        each
+        for each in fields.values()
+        if each.long < 0.2 * each.present and each.unique >= 0.4 * each.present and each.path not in (KEY, id_path)
+    ]
+    best = min(names, key=lambda each: (-_name_score(each), each.path), default=None)
+    name_path: Path = best.path if best is not None and _name_score(best) > 1.2 else ()
     # Builders that go by names write no ids: the name field is then all there is.
     if not id_path and name_path:
         id_path = name_path
-    elif id_path and people.get(id_path, 0) > 0.6 and name_path not in whole:
+        return name_path, id_path
+    short = bool(name_path) and _holds_short_texts(found, fields[name_path], total)
+    if id_path and fields[id_path].human > 0.6 * fields[id_path].present and not short:
         name_path = id_path
     return name_path, id_path
+
+
+def _holds_short_texts(found: Found, field: FieldTraits, total: int) -> bool:
+    """Whether all steps have the field, with short texts without placeholders."""
+    return (
+        field.present >= 0.97 * total
+        and not field.long
+        and not any(
+            BRACKETED.search(value_of(sight, field.path)) for sample in found.samples[:5] for sight in sample.steps[:20]
+        )
+    )
 
 
 def _tabulate(found: Found, path: Path) -> list[dict[str, int]]:

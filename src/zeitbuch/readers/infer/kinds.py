@@ -8,7 +8,6 @@ from collections import Counter
 from typing import NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
-from zeitbuch.readers.infer.steps import Sample, Sight
 
 from .fields import MODEL, reads_like_prose
 from .identity import Identity
@@ -74,8 +73,15 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
     for number, sample in enumerate(found.samples):
         labels = _labels_of_steps(identity, number)
         owners = {sight.owner for sight in sample.steps if sight.owner is not None}
+        raws = {id(sight.raw) for sight in sample.steps}
         for index, sight in enumerate(sample.steps):
-            _add_context(found, joins, sight, labels, index, targets, number, outlets, sample, result, owners)
+            mine = labels.get(index, set())
+            root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
+            ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
+            texts = [text for value in sight.raw.values() for text in _texts_outside(value, raws)]
+            operation = as_text(value_at(sight.raw, found.operation))
+            old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
+            result[operation] = _add_to_context(old, root, ways, index in owners, texts)
     return result
 
 
@@ -98,44 +104,27 @@ def _labels_of_steps(identity: Identity, number: int) -> dict[int, set[str]]:
     return labels
 
 
-def _add_context(
-    found: Found,
-    joins: Joins,
-    sight: Sight,
-    labels: dict[int, set[str]],
-    index: int,
-    targets: list[set[str]],
-    number: int,
-    outlets: list[dict[str, set[str]]],
-    sample: Sample,
-    result: dict[str, Context],
-    owners: set[int],
-) -> None:
-    operation = as_text(value_at(sight.raw, found.operation))
-    mine = labels.get(index, set())
-    root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
-    ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
-    inner = {id(sight.raw) for sight in sample.steps} - {id(sight.raw)}
-    texts = _own_texts(sight.raw, inner)
-    old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
-    result[operation] = Context(
+def _add_to_context(old: Context, root: bool, ways: int, body: bool, texts: list[str]) -> Context:
+    """The context with one more step: whether it begins a flow, its outlets, whether steps stand in it, its own texts."""
+    return Context(
         old.steps + 1,
         old.roots + root,
         max(old.outlets, ways),
-        old.bodies + (index in owners),
+        old.bodies + body,
         old.prompts + any(reads_like_prose(text) and len(text) > 40 for text in texts),
         old.models
         + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
     )
 
 
-def _own_texts(raw: object, inside: set[int]) -> list[str]:
-    if id(raw) in inside:
+def _texts_outside(raw: object, steps: set[int]) -> list[str]:
+    """The texts of a value, without those of the steps in it."""
+    if id(raw) in steps:
         return []
     if isinstance(raw, dict):
-        return [text for value in raw.values() for text in _own_texts(value, inside)]
+        return [text for value in raw.values() for text in _texts_outside(value, steps)]
     if isinstance(raw, list):
-        return [text for value in raw for text in _own_texts(value, inside)]
+        return [text for value in raw for text in _texts_outside(value, steps)]
     return [raw] if isinstance(raw, str) else []
 
 

@@ -29,14 +29,15 @@ def judge_prompts(pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, a
     for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
         if tag == "equal":
             continue
-        _judge_stretch(pair, step, old, new, at, i1, i2, j1, j2)
+        _judge_stretch(pair, step, (old, list(range(i1, i2))), (new, list(range(j1, j2))), at)
 
 
 def _judge_stretch(
-    pair: FlowPairing, step: Step, old: ModelUse, new: ModelUse, at: Places, i1: int, i2: int, j1: int, j2: int
+    pair: FlowPairing, step: Step, before: tuple[ModelUse, list[int]], after: tuple[ModelUse, list[int]], at: Places
 ) -> None:
-    """A stretch of prompts that differs: those of one role are pairs, the rest was added or removed."""
-    left, right = list(range(i1, i2)), list(range(j1, j2))
+    """A stretch of prompts that differs (a model use and the places in it, before and after): those of one role are pairs, the
+    rest was added or removed."""
+    (old, left), (new, right) = before, after
     while left and right:
         index = left[0]
         inner = next((inner for inner in right if new.prompts[inner].role == old.prompts[index].role), right[0])

@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import (
@@ -36,6 +36,16 @@ def recognises(document: Any) -> bool:
 def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
     """The one flow of a document."""
     yield WorkflowReader(document, base).read_flow(count)
+
+
+class _Place(NamedTuple):
+    """Where a task stands: the id of its step, its place in the document, the step before it, and the names of the tasks that
+    lead down to what it holds."""
+
+    key: str
+    pointer: str
+    before: str | None
+    path: str
 
 
 class WorkflowReader:
@@ -118,7 +128,8 @@ class WorkflowReader:
         gate = None
         if fields.get("if") is not None:
             gate = self._add_gate(str(fields["if"]), key, name, level.scope, here, before)
-        leaving = self._read_task(name, key, fields, here, level.scope, before, level.path)
+        at = _Place(key, here, before, f"{level.path}/{name}".strip("/"))
+        leaving = self._read_task(name, fields, level.scope, at)
         if task_kind(fields) == "switch":
             for loose, then in switch_cases(key, fields):
                 self._send_arrows(level, [loose], then, place)
@@ -164,16 +175,13 @@ class WorkflowReader:
                      refs=refs_in(first.condition, None), origin=self.base.at(here))
             )  # fmt: skip
 
-    def _read_task(
-        self, name: str, key: str, task: dict[str, Any], here: str, scope: str | None, before: str | None, path: str
-    ) -> list[Loose]:
+    def _read_task(self, name: str, task: dict[str, Any], scope: str | None, at: _Place) -> list[Loose]:
         """Reads one task and what is inside it; returns the arrows that leave it."""
         what = task_kind(task)
-        inner = f"{path}/{name}".strip("/")
         common: dict[str, Any] = {
             "name": name,
             "scope": scope,
-            "origin": self.base.at(here),
+            "origin": self.base.at(at.pointer),
             "unread": unread_of(task, what),
         }
         timeout = task.get("timeout")
@@ -181,7 +189,7 @@ class WorkflowReader:
             timeout = as_dict(self.used.get("timeouts"))[timeout]
         common["timeout"] = duration_of(as_dict(timeout).get("after"))
         if what in ("do", "for", "fork", "try") or (what == "listen" and "foreach" in task):
-            return self._read_container(what, key, task, here, common, before, inner)
+            return self._read_container(what, at, task, common)
         kind, effect, operation = kind_of(task, what, self.functions)
         calls = None
         if operation == "run workflow":
@@ -189,110 +197,65 @@ class WorkflowReader:
             calls = f"{flow['namespace']}/{flow.get('name')}" if flow.get("namespace") else str(flow.get("name", ""))
         self.steps.append(
             Step(
-                id=key,
+                id=at.key,
                 kind=kind,
                 operation=operation,
                 effect=effect,
                 calls=calls or None,
-                inputs=inputs_of(task, what, before),
+                inputs=inputs_of(task, what, at.before),
                 **common,
             )
         )
-        return [] if kind == "end" else [Loose(key)]
+        return [] if kind == "end" else [Loose(at.key)]
 
-    def _read_container(
-        self,
-        what: str,
-        key: str,
-        task: dict[str, Any],
-        here: str,
-        common: dict[str, Any],
-        before: str | None,
-        path: str,
-    ) -> list[Loose]:
-        more = list(inputs_of(task, "", before))
+    def _read_container(self, what: str, at: _Place, task: dict[str, Any], common: dict[str, Any]) -> list[Loose]:
+        """Reads a task that holds tasks; returns the arrows that leave it."""
+        more = list(inputs_of(task, "", at.before))
+        if what == "try":
+            return self._read_try(at, task, common, more)
         if what == "do":
-            self.steps.append(Step(id=key, kind="group", operation="do", inputs=tuple(more), **common))
-            self._read_level(task["do"], f"{here}/do", key, [], path)
+            self.steps.append(Step(id=at.key, kind="group", operation="do", inputs=tuple(more), **common))
+            self._read_level(task["do"], f"{at.pointer}/do", at.key, [], at.path)
         elif what == "for":
-            self._read_for(key, task, here, common, before, path, more)
+            self._read_for(at, task, common, more)
         elif what == "listen":
-            self._read_listen(key, task, here, common, before, path, more)
-        elif what == "fork":
-            self._read_fork(key, task, here, common, before, path, more)
+            self._read_listen(at, task, common, more)
         else:
-            return self._read_try(key, task, here, common, more, path)
-        return [Loose(key)]
+            self._read_fork(at, task, common, more)
+        return [Loose(at.key)]
 
-    def _read_for(
-        self,
-        key: str,
-        task: dict[str, Any],
-        here: str,
-        common: dict[str, Any],
-        before: str | None,
-        path: str,
-        more: list[Binding],
-    ) -> None:
+    def _read_for(self, at: _Place, task: dict[str, Any], common: dict[str, Any], more: list[Binding]) -> None:
         over = as_dict(task["for"])
         items = str(over.get("in") or "")
         until = str(task.get("while") or "")
         repeat = Repeat(
-            items=items or None, until=f"not ({until})" if until else None, refs=refs_in([items, until], before)
+            items=items or None, until=f"not ({until})" if until else None, refs=refs_in([items, until], at.before)
         )
-        more += [Binding(name=key, value=over[key]) for key in ("each", "at") if key in over]
-        self.steps.append(Step(id=key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
-        self._read_level(task.get("do"), f"{here}/do", key, [], path)
+        more += [Binding(name=name, value=over[name]) for name in ("each", "at") if name in over]
+        self.steps.append(Step(id=at.key, kind="loop", operation="for", repeat=repeat, inputs=tuple(more), **common))
+        self._read_level(task.get("do"), f"{at.pointer}/do", at.key, [], at.path)
 
-    def _read_listen(
-        self,
-        key: str,
-        task: dict[str, Any],
-        here: str,
-        common: dict[str, Any],
-        before: str | None,
-        path: str,
-        more: list[Binding],
-    ) -> None:
-        each = as_dict(task["foreach"])
-        more += inputs_of(task, "listen", before)
+    def _read_listen(self, at: _Place, task: dict[str, Any], common: dict[str, Any], more: list[Binding]) -> None:
+        more += inputs_of(task, "listen", at.before)
+        repeat = Repeat(items="events")
         self.steps.append(
-            Step(
-                id=key,
-                kind="loop",
-                operation="listen foreach",
-                repeat=Repeat(items="events"),
-                inputs=tuple(more),
-                **common,
-            )
+            Step(id=at.key, kind="loop", operation="listen foreach", repeat=repeat, inputs=tuple(more), **common)
         )
-        self._read_level(each.get("do"), f"{here}/foreach/do", key, [], path)
+        self._read_level(as_dict(task["foreach"]).get("do"), f"{at.pointer}/foreach/do", at.key, [], at.path)
 
-    def _read_fork(
-        self,
-        key: str,
-        task: dict[str, Any],
-        here: str,
-        common: dict[str, Any],
-        before: str | None,
-        path: str,
-        more: list[Binding],
-    ) -> None:
+    def _read_fork(self, at: _Place, task: dict[str, Any], common: dict[str, Any], more: list[Binding]) -> None:
         fork = as_dict(task["fork"])
         if "compete" in fork:
-            more.append(make_binding("compete", fork["compete"], before))
-        self.steps.append(Step(id=key, kind="parallel", operation="fork", inputs=tuple(more), **common))
+            more.append(make_binding("compete", fork["compete"], at.before))
+        self.steps.append(Step(id=at.key, kind="parallel", operation="fork", inputs=tuple(more), **common))
+        pointer = f"{at.pointer}/fork/branches"
         for place, branch in enumerate(as_list(fork.get("branches"))):
             label = next(iter(branch), "") if isinstance(branch, dict) else ""
-            pointer = f"{here}/fork/branches"
             # Each branch is one task: a list of one, so that nothing leads from one branch to the next.
-            self._read_level(
-                [branch], f"{pointer}/{place}" if place else pointer, key, [Loose(key, "case", str(label))], path
-            )
+            where = f"{pointer}/{place}" if place else pointer
+            self._read_level([branch], where, at.key, [Loose(at.key, "case", str(label))], at.path)
 
-    def _read_try(
-        self, key: str, task: dict[str, Any], here: str, common: dict[str, Any], more: list[Binding], path: str
-    ) -> list[Loose]:
+    def _read_try(self, at: _Place, task: dict[str, Any], common: dict[str, Any], more: list[Binding]) -> list[Loose]:
         catch, rule, retry = self._retry_of_try(task)
         for name in ("errors", "as", "when", "exceptWhen"):
             if name in catch:
@@ -300,14 +263,14 @@ class WorkflowReader:
         if (rule and retry is None) or rule.keys() - {"limit", "delay"}:
             more.append(Binding(name="catch.retry", value=rule))
         self.steps.append(
-            Step(id=key, kind="guard", operation="try", retry=retry, inputs=tuple(more),
+            Step(id=at.key, kind="guard", operation="try", retry=retry, inputs=tuple(more),
                  on_fault="route" if catch.get("do") else "continue", **common)
         )  # fmt: skip
-        self._read_level(task["try"], f"{here}/try", key, [], path)
-        out = [Loose(key)]
+        self._read_level(task["try"], f"{at.pointer}/try", at.key, [], at.path)
+        out = [Loose(at.key)]
         if catch.get("do"):
-            error = [Loose(key, "error", "on error", str(catch.get("when") or ""), ("failure",))]
-            out += self._read_level(catch["do"], f"{here}/catch/do", common["scope"], error, f"{path}/catch")
+            error = [Loose(at.key, "error", "on error", str(catch.get("when") or ""), ("failure",))]
+            out += self._read_level(catch["do"], f"{at.pointer}/catch/do", common["scope"], error, f"{at.path}/catch")
         return out
 
     def _retry_of_try(self, task: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any], Retry | None]:
