@@ -116,10 +116,11 @@ def test_flat_shape(tmp_path: Path) -> None:
     assert links["3", "4"].role == "case" and links["3", "4"].label == "left" and links["3", "4"].condition == "x > 1"
     assert links["2", "4"].role == "error" and links["2", "4"].after == ("failure",)
     assert links["2", "4"].origin is not None and links["2", "4"].origin.pointer == "/sheets/0/joins/3"
-    assert flow.unread == {"extra": {"x": [1, 2]}}
-    # Two values of `extra` and `hue`; the note that no query selects counts as read with its list.
-    assert flow.content.unread == 3
-    assert 0.9 < flow.content.read_share < 1
+    unplaced = [{}, {}, {}, {}, {"note": "no operation here"}]  # the query for steps passes it over
+    assert flow.unread == {"extra": {"x": [1, 2]}, "parts": unplaced}
+    # Two values of `extra`, `hue`, the note that no query selects, and what stands around the flows.
+    assert flow.content.unread == 5
+    assert 0.8 < flow.content.read_share < 0.9
 
 
 def test_tree_shape_of_the_demo(november: Estate) -> None:
@@ -273,7 +274,9 @@ def test_the_same_links_in_every_way_of_writing(way: str, tmp_path: Path) -> Non
     flow, problems = read(
         {"probe": {"id": "p", "parts": PARTS, **more}}, HEAD.format(step=step, tables=tables), tmp_path
     )
-    assert problems == [] and flow.unread == {}
+    unsaid = way == "pointers in the steps"  # a bare list has no outlets: which case it is stays unsaid
+    labels = {"unread parts": [{"case of f": {"label": "left"}}, {"case of f": {"label": "right"}}]}
+    assert problems == [] and flow.unread == (labels if unsaid else {})
     links = {(k.source, k.target, k.role, k.label) for k in flow.links if k.role != "case"}
     main = {(s, t, r, "" if label == "main" else label) for s, t, r, label in links}
     assert main == {
@@ -284,7 +287,7 @@ def test_the_same_links_in_every_way_of_writing(way: str, tmp_path: Path) -> Non
     }
     cases = {(k.source, k.target): k.label for k in flow.links if k.role == "case"}
     assert set(cases) == {("f", "a"), ("f", "e")}
-    if way != "pointers in the steps":  # a bare list has no outlets: which case it is stays unsaid
+    if not unsaid:
         assert cases == {("f", "a"): "left", ("f", "e"): "right"}
 
 
@@ -296,7 +299,8 @@ def test_pointers_to_nowhere_are_said_and_kept(tmp_path: Path) -> None:
         tmp_path,
     )
     assert problems == ["link-end"]
-    assert flow.unread == {"unread parts": [{"from": "g", "outlet": "", "to": "nowhere"}]}
+    idle = [{"case of f": {"label": label}} for label in ("left", "right")]
+    assert flow.unread == {"unread parts": [{"from": "g", "outlet": "", "to": "nowhere"}, *idle]}
 
 
 def test_placeholder_in_a_secret_field_is_a_reference(tmp_path: Path) -> None:

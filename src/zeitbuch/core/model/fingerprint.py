@@ -22,13 +22,14 @@ def _sort_inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
 
 
 def meaning_of(flow: Flow) -> Flow:
-    """The flow without layout, time stamps, origins and file format, its parts in a fixed order."""
+    """The flow without layout, time stamps, origins, file format and what stands around it in its file, its parts in a fixed order."""
     return structs.replace(
         flow,
         version="",
         created="",
         changed="",
         format="",
+        around={},
         content=Content(),
         origin=None,
         triggers=tuple(

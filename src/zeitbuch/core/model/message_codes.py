@@ -89,6 +89,7 @@ MessageCode = Literal[
     "tokenizer-library",
     "unrecognised",
     "utf8",
+    "value-unusable",
     "view-empty",
     "workspace",
     "write",

@@ -274,6 +274,11 @@ MESSAGES: tuple[Message, ...] = (
     Message("utf8",
             "The file is not UTF-8 text.",
             "Export it again as UTF-8, or convert it."),
+    Message("value-unusable",
+            "A value stands where the dialect says a number, a duration or a certain word stands, and is none that can be used: a time limit of `1:30`, which may "
+            "be hours or minutes; a number in words; an outcome that the dialect does not name. It was not guessed: it counts as unread.",
+            "If the builder means something else by it, mend the path in the dialect (a word for an outcome or a state is added to its table); if it is noise, name it "
+            "under `noise`."),
     Message("view-empty",
             "The part of a flow that was asked for holds no step: no step uses AI, or nothing uses the value.",
             "Draw the map without `--ai`, or name another step or path with `--lineage`."),

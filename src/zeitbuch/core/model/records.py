@@ -172,6 +172,8 @@ class Link(Record, frozen=True):
     condition: str = ""
     refs: tuple[Ref, ...] = ()  # what the condition refers to
     after: tuple[Outcome, ...] = ()
+    outlet: str = ""  # the builder's own word for the way out, where label and role do not carry it
+    otherwise: bool = False  # the case that is taken when no other fits
     origin: Origin | None = None
 
 
@@ -240,7 +242,8 @@ class Content(Record, frozen=True):
 
 
 class Flow(Record, frozen=True):
-    """One automation definition."""
+    """One automation definition. ``around`` is what stands beside the flows of its file and was not understood: it counts as
+    unread, but is no part of what the flow means; the first flow of a file carries it."""
 
     id: str
     name: str = ""
@@ -258,6 +261,7 @@ class Flow(Record, frozen=True):
     connections: tuple[Connection, ...] = ()
     variables: tuple[Variable, ...] = ()
     unread: dict[str, Any] = field(default_factory=dict)
+    around: dict[str, Any] = field(default_factory=dict)
     format: str = ""
     content: Content = Content()
     origin: Origin | None = None

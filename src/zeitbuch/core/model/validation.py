@@ -4,10 +4,12 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from msgspec import structs
 
 from .problems import Problem
-from .records import Flow, Link, Origin, Step
+from .records import Content, Flow, Link, Origin, Step
 
 
 def _rename_repeated_ids(flow: Flow, problems: list[Problem]) -> Flow:
@@ -54,13 +56,22 @@ def _mend_scopes(flow: Flow, problems: list[Problem]) -> Flow:
                 break
             seen.add(at.scope)
             at = by_id[at.scope]
-    steps = tuple(structs.replace(step, scope=None) if step.id in bad else step for step in flow.steps)
-    return structs.replace(flow, steps=steps)
+    steps = tuple(
+        structs.replace(step, scope=None, unread={**step.unread, "scope": step.scope}) if step.id in bad else step
+        for step in flow.steps
+    )
+    return structs.replace(flow, steps=steps, content=_with_unread(flow.content, len(bad)))
+
+
+def _with_unread(content: Content, more: int) -> Content:
+    """The count of values with some more that were not understood."""
+    return structs.replace(content, unread=min(content.values, content.unread + more))
 
 
 def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
     known = {step.id for step in flow.steps} | {trigger.id for trigger in flow.triggers}
     kept: list[Link] = []
+    dropped: list[dict[str, Any]] = []
     for link in flow.links:
         missing = [name for name in (link.source, link.target) if name not in known]
         if missing:
@@ -70,12 +81,25 @@ def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
                     "error",
                     f"expected a link between known steps, found {' and '.join(map(repr, missing))}",
                     link.origin,
-                    "the link is left out; mend it in the builder and export again",
+                    "the link is left out and listed under unread parts; mend it in the builder and export again",
                 )
             )
+            dropped.append(_said_of_link(link))
         else:
             kept.append(link)
-    return structs.replace(flow, links=tuple(kept))
+    unread = {**flow.unread, "links to nowhere": dropped}
+    return structs.replace(flow, links=tuple(kept), unread=unread, content=_with_unread(flow.content, len(dropped)))
+
+
+def _said_of_link(link: Link) -> dict[str, Any]:
+    said = {
+        "from": link.source,
+        "to": link.target,
+        "label": link.label,
+        "condition": link.condition,
+        "outlet": link.outlet,
+    }
+    return {key: value for key, value in said.items() if value}
 
 
 def in_plain_order(flow: Flow) -> bool:

@@ -91,6 +91,8 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     for link in graph.flow.links:
         if link.source == step.id and link.role != "error" and link.role != "attach":
             condition = replace_refs(link.condition, link.refs, graph.names)
+            if link.otherwise and link.label and not condition:
+                condition = "no other case fits"
             found.append((link.label or "otherwise", condition, _target_words(graph, link)))
     return found
 

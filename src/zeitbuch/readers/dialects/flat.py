@@ -9,12 +9,13 @@ from typing import Any
 from zeitbuch.core.model.records import Link, Trigger
 from zeitbuch.readers.dialects.step_plan import Plan
 
+from .field_checks import WORDS, Refused, make_field, with_refused
 from .links import Links, pointer_targets
 from .outline import outline_flow
-from .paths import Claims, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
+from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter, unclaimed_part
 from .query import Query
 from .rules import KEY, Dialect
-from .step_plan import Plans, inputs_of, schedule_of
+from .step_plan import Plans, Shared, inputs_of, schedule_of
 from .steps import Draft, StepReader
 
 
@@ -28,12 +29,14 @@ class Triggers:
         if rule is None:
             return
         claimed: Claims = {}
-        for path in (rule.id, rule.name, rule.operation, rule.starts, rule.connection, rule.condition):
+        paths = [rule.id, rule.name, rule.operation, rule.connection, rule.condition]
+        for path in (*paths, rule.starts):
             claim_paths(claimed, path)
         if steps.keyed:
             claim_paths(claimed, KEY)
         self.query = Query(rule.at)
-        self.plans = Plans(dialect, dialect.step, rule.settings, claimed)
+        shared = Shared(claimed, tuple(make_field(path, WORDS) for path in paths if path))
+        self.plans = Plans(dialect, dialect.step, rule.settings, shared)
         self.get = {
             name: make_getter(getattr(rule, name))
             for name in ("id", "name", "operation", "starts", "connection", "condition")
@@ -45,7 +48,7 @@ class Triggers:
         starts: list[tuple[str, str]] = []
         if self.rule is None:
             return starts
-        for place, (pointer, item) in enumerate(self.steps.find_objects(self.query, raw)):
+        for place, (pointer, item) in enumerate(self.steps.find_objects(self.query, raw, draft)):
             trigger_id = as_text(self.get["id"](item)) or (f"start-{place + 1}" if place else "start")
             draft.triggers.append(self._read_trigger(item, trigger_id, draft, pointer))
             draft.names.setdefault("\x00trigger", trigger_id)
@@ -69,9 +72,19 @@ class Triggers:
             batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
             connection=as_text(get["connection"](item)) or None,
             inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
-            unread={} if plan.all_inputs else unclaimed_part(item, plan.outside),
+            unread=self._unread_of(item, trigger_id, draft, pointer, plan),
             origin=draft.origin_at(pointer),
         )  # fmt: skip
+
+    def _unread_of(
+        self, item: dict[str, Any], trigger_id: str, draft: Draft, pointer: str, plan: Plan
+    ) -> dict[str, Any]:
+        refused = plan.refused_in(item)
+        draft.tell_refused(refused, f"of trigger '{trigger_id}'", pointer)
+        own, common = (as_text(get(item)) for get in (self.get["condition"], plan.get.get("condition", get_nothing)))
+        if own and common and own != common:
+            refused.append(Refused(("condition",), common, ""))
+        return with_refused({} if plan.all_inputs else unclaimed_part(item, plan.outside), refused)
 
 
 class Flat:
@@ -89,7 +102,9 @@ class Flat:
         if steps.outline and not steps.texts and outline_flow(self, raw, draft):
             return
         names = draft.names
-        found = [(part, mapping, steps.plan_for(mapping)) for part, mapping in steps.find_objects(self.query, raw)]
+        found = [
+            (part, mapping, steps.plan_for(mapping)) for part, mapping in steps.find_objects(self.query, raw, draft)
+        ]
         _name_steps(found, steps, names)
         starts = self.triggers.read_triggers(raw, draft)
         _read_steps(draft, found, steps)
@@ -97,6 +112,7 @@ class Flat:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
         self.links.read_links(raw, draft, [(part, item) for part, item, _ in found])
+        draft.tell_idle_cases()
         silent = [text for text, target in starts if not target]
         if silent:
             start_at_roots(draft, silent)
@@ -118,7 +134,7 @@ def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], ste
         else:
             step = steps.read_step(item, pointer, draft, plan, None)
             draft.steps.append(step)
-            if plan.cases is not None and not steps.outline:
+            if plan.cases is not None:
                 draft.cases[step.id] = steps.cases_of(item, plan)
 
 

@@ -4,8 +4,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
+
+from msgspec import structs
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import (
@@ -17,12 +19,17 @@ from zeitbuch.core.model.records import (
     Variable,
 )
 from zeitbuch.readers.input.limits import count_values
+from zeitbuch.readers.input.pointers import last_key
 
+from .field_checks import WORDS, Field, make_field, one_of, refused_values, with_refused
 from .paths import (
     Claims,
     as_text,
+    claim_keys,
     claim_paths,
+    copy_claims,
     make_getter,
+    make_getters,
     unclaimed_part,
 )
 from .query import Query
@@ -49,24 +56,53 @@ class DialectReader:
             name: make_getter(getattr(flow, name))
             for name in ("id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed")
         }  # fmt: skip
-        self.variables = _ItemReader(flow.variables)
-        self.connections = _ItemReader(flow.connections)
+        self.variables = _ItemReader(flow.variables, ("id", "name", "description", "value"))
+        self.connections = _ItemReader(flow.connections, ("id", "name", "service", "account"))
         claims: Claims = {}
         for name in self.get:
             claim_paths(claims, getattr(flow, name))
         claim_paths(claims, flow.noise)
+        self.selected: list[Query] = []  # queries whose claims must be worked out for each flow
         for place in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
             if place is not None:
-                claim_paths(claims, _top_path(place.at))
+                query = Query(place.at)
+                if query.parts is None:
+                    self.selected.append(query)
+                elif query.parts:
+                    claim_keys(claims, tuple(query.parts))
         self.claims = claims
+        self.fields = [
+            make_field(getattr(flow, name), one_of(flow.states) if name == "state" else WORDS, gathers=name == "owners")
+            for name in self.get
+            if getattr(flow, name)
+        ]
+        self.owners = make_getters(flow.owners)
 
     def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
         """Every flow of a document with the problems found in it."""
-        found = self.flows_at.find_all(document)
-        for pointer, raw in found:
-            if isinstance(raw, dict):
-                # What surrounds a single flow is its wrapping and counts with it.
-                yield self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+        found = [(pointer, raw) for pointer, raw in self.flows_at.find_all(document) if isinstance(raw, dict)]
+        around = self._surroundings(document) if found else {}
+        for place, (pointer, raw) in enumerate(found):
+            flow, problems = self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+            if around and not place:
+                left = count_values(around)
+                values = flow.content.values + (left if len(found) > 1 else 0)
+                content = Content(values=values, unread=flow.content.unread + left)
+                flow = structs.replace(flow, around=around, content=content)
+            yield flow, problems
+
+    def _surroundings(self, document: Any) -> dict[str, Any]:
+        """What stands around the flows of a document, and is no noise."""
+        below: Claims = {}
+        for keys in self.flows_at.claimed_keys(document):
+            if not keys:
+                return {}
+            claim_keys(below, keys)
+        claim_paths(below, self.dialect.signature.noise)
+        around = unclaimed_part({"document": document}, {"document": below})
+        found: dict[str, Any] = around.get("document", {}) if isinstance(document, dict) else around
+        odd = [raw for _, raw in self.flows_at.find_all(document) if raw is not None and not isinstance(raw, dict)]
+        return {**found, "no flows": odd} if odd else found
 
     def holds_bare_flow(self, document: Any) -> bool:
         """Whether a document without its wrapping is a flow of this dialect: its steps are where they should be."""
@@ -86,18 +122,22 @@ class DialectReader:
         self.shape.read_flow(raw, draft)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
-        owners = get["owners"](raw)
-        unread = unclaimed_part(raw, self.claims)
-        if draft.lost:
-            unread["unread parts"] = draft.lost
+        named = [get_owner(raw) for get_owner in self.owners]
+        owners = [owner for value in named for owner in (value if isinstance(value, list) else [value])]
+        unread = self._unread_of(raw, draft)
         name = as_text(get["name"](raw))
-        missed = _count_missed(unread, draft)
+        connections = tuple(
+            Connection(id=mapping.get("id", ""), name=mapping.get("name", ""), service=mapping.get("service", ""),
+                       account=mapping.get("account", ""), unread=left)
+            for mapping, _, left in (self.connections.read_item(raw) if whole_flow else ())
+        )  # fmt: skip
+        missed = _count_missed(unread, draft, connections)
         flow = Flow(
             id=as_text(get["id"](raw)) or name or pointer or base.file,
             name=name,
             description=as_text(get["description"](raw)),
             state=known,
-            owners=tuple(filter(None, map(as_text, owners if isinstance(owners, list) else [owners]))),
+            owners=tuple(dict.fromkeys(filter(None, map(as_text, owners)))),
             folder=as_text(get["folder"](raw)),
             environment=as_text(get["environment"](raw)),
             version=as_text(get["version"](raw)),
@@ -106,11 +146,7 @@ class DialectReader:
             triggers=tuple(draft.triggers),
             steps=tuple(draft.steps),
             links=tuple(draft.links),
-            connections=tuple(
-                Connection(id=mapping.get("id", ""), name=mapping.get("name", ""), service=mapping.get("service", ""),
-                           account=mapping.get("account", ""), unread=left)
-                for mapping, _, left in (self.connections.read_item(raw) if whole_flow else ())
-            ),
+            connections=connections,
             variables=tuple(
                 Variable(name=mapping.get("name", "") or mapping.get("id", ""), value=value, description=mapping.get("description", ""))
                 for mapping, value, _ in (self.variables.read_item(raw) if whole_flow else ())
@@ -122,36 +158,59 @@ class DialectReader:
         )  # fmt: skip
         return flow, draft.problems
 
+    def _unread_of(self, raw: dict[str, Any], draft: Draft) -> dict[str, Any]:
+        """What of a flow beside its steps and triggers has no place in the model."""
+        claims = self.claims
+        if self.selected:
+            claims = copy_claims(claims)
+            for query in self.selected:
+                for keys in query.claimed_keys(raw):
+                    claim_keys(claims, keys)
+        refused = refused_values(raw, self.fields)
+        draft.tell_refused(refused, "of the flow", "")
+        unread = with_refused(unclaimed_part(raw, claims), refused)
+        variables = [
+            {
+                **left,
+                **({"id": item["id"]} if item.get("name") and item.get("id", "") not in ("", item["name"]) else {}),
+            }
+            for item, _, left in self.variables.read_item(raw)
+        ]
+        variables = list(filter(None, variables))
+        if variables:
+            unread["parts of variables"] = variables
+        connections = [left for _, _, left in self.connections.read_item(raw) if left] if self.steps.outline else []
+        draft.missed += sum(map(count_values, connections))
+        if draft.lost:
+            unread["unread parts"] = draft.lost
+        return unread
 
-def _count_missed(unread: dict[str, Any], draft: Draft) -> int:
+
+def _count_missed(unread: dict[str, Any], draft: Draft, connections: Iterable[Connection]) -> int:
     missed = (count_values(unread) if unread else 0) + draft.missed
     missed += sum([count_values(step.unread) for step in draft.steps if step.unread])
     missed += sum([count_values(trigger.unread) for trigger in draft.triggers if trigger.unread])
+    missed += sum([count_values(connection.unread) for connection in connections if connection.unread])
     return missed
-
-
-def _top_path(query: str) -> str:
-    """The dotted path to the list that a JSONPath query from the flow walks into."""
-    path = query.removeprefix("$").split("[", 1)[0].strip(".")
-    return path
 
 
 class _ItemReader:
     """Reads a list of named things (variables, connections)."""
 
-    def __init__(self, rule: Items | None) -> None:
+    def __init__(self, rule: Items | None, names: tuple[str, ...]) -> None:
         self.query = Query(rule.at) if rule is not None else None
-        self.value = make_getter(rule.value) if rule is not None else make_getter("")
+        self.value = make_getter(rule.value if rule is not None and "value" in names else "")
         self.claims: Claims = {KEY: True}
         self.get = {}
+        self.fields: list[Field] = []
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
         if rule is not None:
-            for name in ("id", "name", "service", "account", "description"):
+            for name in names:
                 paths = getattr(rule, name)
-                if paths:
+                if paths and name != "value":
                     self.get[name] = make_getter(paths)
-                    claim_paths(self.claims, paths)
-            claim_paths(self.claims, rule.value)
+                    self.fields.append(make_field(paths, WORDS))
+                claim_paths(self.claims, paths)
 
     def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:
@@ -163,5 +222,7 @@ class _ItemReader:
                 yield (
                     {key: as_text(function(item)) for key, function in self.get.items()},
                     self.value(item),
-                    unclaimed_part(item, self.claims),
+                    with_refused(unclaimed_part(item, self.claims), refused_values(item, self.fields)),
                 )
+            elif item is not None:
+                yield {}, None, {last_key(pointer): item}

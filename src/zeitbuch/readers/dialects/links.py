@@ -12,10 +12,11 @@ from typing import Any, NamedTuple
 from zeitbuch.core.model.records import Link, LinkRole, Origin, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
-from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
+from .field_checks import WORDS, make_field, refused_values, with_refused
+from .paths import Claims, Getter, as_text, claim_paths, is_words, make_getter, unclaimed_part
 from .query import Query
 from .rules import Dialect, LinkRule, OutletRule, PointerRule
-from .steps import Draft, StepReader
+from .steps import Case, Draft, StepReader
 
 
 class Arrow(NamedTuple):
@@ -40,8 +41,12 @@ class Pointer:
             make_getter(rule.condition),
         )
 
-    def arrows_of(self, item: dict[str, Any]) -> Iterator[Arrow]:
-        """The pointers of one step."""
+        self.claims: Claims = {}
+        for path in (rule.target, rule.via, rule.label, rule.condition):
+            claim_paths(self.claims, path)
+
+    def arrows_of(self, item: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[Arrow]:
+        """The pointers of one step; what is not understood of them goes to ``lost``."""
         value = self.at(item)
         rule = self.rule
         if self.target is None:
@@ -49,11 +54,13 @@ class Pointer:
                 yield Arrow(name, outlet or rule.outlet)
             return
         for place, entry in enumerate(value if type(value) is list else [value]):
-            yield from self._arrows_of_entry(entry, self.target, place)
+            yield from self._arrows_of_entry(entry, self.target, place, lost)
 
-    def _arrows_of_entry(self, entry: Any, target: Getter, place: int) -> Iterator[Arrow]:
+    def _arrows_of_entry(self, entry: Any, target: Getter, place: int, lost: list[dict[str, Any]]) -> Iterator[Arrow]:
         rule = self.rule
         if type(entry) is dict:
+            rest = unclaimed_part(entry, self.claims)
+            lost += [rest] if rest else []
             for outlet, name in pointer_targets(target(entry), None):
                 via = as_text(self.via(entry)) or outlet or rule.outlet
                 label = as_text(self.label(entry)) or ("" if via else f"branch {place + 1}")
@@ -76,6 +83,8 @@ class Links:
             self.adjacent_at = Query(self.adjacency.at)
         target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
         self.target: Getter | None = make_getter(target) if target else None
+        self.target_claims: Claims = {}
+        claim_paths(self.target_claims, target)
         self.next = make_getter(dialect.step.next) if dialect.step.next else None
         self.pointers = [Pointer(rule) for rule in dialect.pointer]
         # Whether an outline may take the quick way: ends are ids, pointers carry no role of their own.
@@ -87,6 +96,8 @@ class Links:
                 for pointer in self.pointers
             )
         )
+        # Whether links have labels or conditions of their own, beside those of the cases they take.
+        self.names_cases = self.link is not None and bool(self.link.label or self.link.condition)
         self.outlets = [(re.compile(translate(outlet_rule.match)), outlet_rule) for outlet_rule in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
 
@@ -101,6 +112,8 @@ class Links:
         self.link_claims: Claims = {}
         for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
             claim_paths(self.link_claims, path)
+        words = [make_field(path, WORDS) for path in (rule.outlet, rule.label, rule.condition) if path]
+        self.link_fields = [*words, make_field(rule.source, WORDS), make_field(rule.target, WORDS)]
         self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
 
     def rule_for_outlet(self, name: str) -> OutletRule | None:
@@ -130,6 +143,8 @@ class Links:
         self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], either: dict[str, str]
     ) -> None:
         for pointer, table in self.adjacent_at.find_all(raw):
+            if type(table) is not dict and table is not None:
+                draft.lost.append({pointer: table})
             for key, value in table.items() if type(table) is dict else ():
                 self._read_pointers(key, value, f"{pointer}/{escape_key(key)}", draft, kinds, either)
 
@@ -139,7 +154,7 @@ class Links:
         for pointer, item in found:
             source = self.steps.identity_of(item)[0]
             for rule in self.pointers:
-                for arrow in rule.arrows_of(item):
+                for arrow in rule.arrows_of(item, draft.lost):
                     self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
 
     def _read_records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
@@ -147,6 +162,7 @@ class Links:
         claimed = self.claimed
         for pointer, item in self.links_at.find_all(raw):
             if type(item) is not dict:
+                draft.lost += [{pointer: item}] if item is not None else []
                 continue
             source, target = known.get(as_text(source_of(item))), known.get(as_text(target_of(item)))
             if source is None or target is None:
@@ -154,20 +170,23 @@ class Links:
                 self._tell_dangling([name for name in ends if name not in known], item, pointer, draft)
                 continue
             outlet = as_text(self.outlet(item))
-            if self.steps.outline:
-                self._add_link(draft, kinds, source, target, outlet, pointer)
-            else:
-                label, condition = as_text(self.label(item)), as_text(self.condition(item))
-                self._add_link(draft, kinds, source, target, outlet, pointer, label, condition)
-            if not item.keys() <= claimed:
-                rest = unclaimed_part(item, self.link_claims)
+            label, condition = as_text(self.label(item)), as_text(self.condition(item))
+            self._add_link(draft, kinds, source, target, outlet, pointer, label, condition)
+            if not item.keys() <= claimed or not all(map(is_words, item.values())):
+                rest = self.rest_of_record(item)
                 if rest:
                     draft.lost.append(rest)
+
+    def rest_of_record(self, item: dict[str, Any]) -> dict[str, Any]:
+        """What of the record of a link has no place in the model."""
+        return with_refused(unclaimed_part(item, self.link_claims), refused_values(item, self.link_fields))
 
     def _read_pointers(
         self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str]
     ) -> None:
         source = known.get(key)
+        if self.target is not None:
+            draft.lost += list(unclaimed_targets(value, self.target, self.target_claims))
         for outlet, name in pointer_targets(value, self.target):
             target = known.get(name)
             if source is None or target is None:
@@ -196,10 +215,11 @@ class Links:
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
         if outlet:
-            case = self._case_of(draft, source, outlet)
+            case = draft.case_of(source, outlet)
             rule = self.rule_for_outlet(outlet) if case is None else None
             if case is not None:
-                role, label, condition = "case", label or case[0], condition or case[1]
+                _keep_idle(draft, label, condition, case)
+                role, label, condition = "case", label or case.label, condition or case.condition
             elif rule is not None:
                 role, after = rule.role, tuple(rule.after)
                 label = label or (outlet if rule.label is None else rule.label)
@@ -220,15 +240,11 @@ class Links:
                 label=label,
                 condition=condition,
                 after=after,
+                outlet="" if outlet == label or outlet in draft.cases.get(source, ()) else outlet,
                 refs=self.steps.places.in_text(condition, draft.names),
                 origin=None if outline else Origin(draft.source, draft.pointer + pointer, draft.member),
             )
         )
-
-    def _case_of(self, draft: Draft, source: str, outlet: str) -> tuple[str, str] | None:
-        """Label and condition of the case that an outlet stands for."""
-        cases = draft.cases.get(source, {})
-        return cases.get(outlet) or cases.get(outlet.rpartition("/")[2])
 
     def _tell_dangling(self, missing: list[str], lost: dict[str, Any], pointer: str, draft: Draft) -> None:
         draft.add_problem(
@@ -239,6 +255,14 @@ class Links:
             pointer,
         )
         draft.lost.append(lost)
+
+
+def _keep_idle(draft: Draft, label: str, condition: str, case: Case) -> None:
+    """What a case says and a link says otherwise: the link's word holds."""
+    said = {"label": case.label if label else "", "condition": case.condition if condition else ""}
+    idle = {key: value for key, value in said.items() if value and value not in (label, condition)}
+    if idle:
+        draft.lost.append({"case": idle})
 
 
 def pointer_targets(value: Any, target: Getter | None, outlet: str = "") -> Iterator[tuple[str, str]]:
@@ -270,3 +294,16 @@ def _targets_of_list(value: list[Any], target: Getter | None, outlet: str) -> It
     else:
         for inner in value:
             yield from pointer_targets(inner, target, outlet)
+
+
+def unclaimed_targets(value: Any, target: Getter, claims: Claims) -> Iterator[dict[str, Any]]:
+    """What stands beside the name in the target objects of a pointer."""
+    if type(value) is list:
+        for inner in value:
+            yield from unclaimed_targets(inner, target, claims)
+    elif type(value) is dict:
+        if target(value) is None:
+            for inner in value.values():
+                yield from unclaimed_targets(inner, target, claims)
+        elif rest := unclaimed_part(value, claims):
+            yield rest

@@ -4,34 +4,22 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
-from fnmatch import translate
 from typing import Any, NamedTuple
 
 from zeitbuch.core.model.kinds import OUTCOMES
 from zeitbuch.core.model.records import Link, Outcome
 from zeitbuch.readers.input.link_builder import Loose
-from zeitbuch.readers.input.pointers import escape_key
 
+from .field_checks import Refused, one_of
 from .flat import Triggers
+from .holds import Hold, Item, keep_unused
 from .links import Links
-from .paths import Claims, Getter, as_text, claim_paths, make_getter, path_keys, unclaimed_part
+from .paths import Claims, as_text, claim_paths, is_words, make_getter, unclaimed_part
 from .query import Query
-from .rules import Dialect, HoldRule
+from .rules import Dialect
 from .step_plan import Plan
-from .steps import Draft, StepReader, with_key
-
-Item = tuple[str, dict[str, Any]]  # pointer, step
-
-
-class Branch(NamedTuple):
-    """One group of steps inside a step, as written."""
-
-    label: str
-    condition: str
-    otherwise: bool
-    items: list[Item]
+from .steps import Draft, StepReader
 
 
 class Group(NamedTuple):
@@ -54,86 +42,6 @@ class Node(NamedTuple):
     groups: list[Group]
 
 
-class Hold:
-    """One compiled rule for steps inside steps."""
-
-    def __init__(self, rule: HoldRule, steps: StepReader) -> None:
-        self.rule = rule
-        self.steps = steps
-        self.fits = re.compile(translate(rule.operation)).match
-        self.at = make_getter(rule.at)
-        self.first = path_keys(rule.at)[0]
-        self.where = "".join(f"/{escape_key(part)}" for part in path_keys(rule.at))
-        whole = rule.steps in ("", ".")
-        self.inner: Getter | None = None if whole else make_getter(rule.steps)
-        self.inner_where = "" if whole else "".join(f"/{escape_key(part)}" for part in path_keys(rule.steps))
-        self.label, self.condition, self.otherwise = (
-            make_getter(rule.label),
-            make_getter(rule.condition),
-            make_getter(rule.otherwise),
-        )
-        self.claims: Claims = {}
-        for path in (rule.steps, rule.label, rule.condition, rule.otherwise):
-            claim_paths(self.claims, path)
-
-    def find_branches(
-        self, raw: dict[str, Any], pointer: str, lost: list[dict[str, Any]] | None = None
-    ) -> list[Branch]:
-        """The groups of steps that the rule finds in a step; what is not understood of a branch goes to ``lost``."""
-        rule = self.rule
-        value = self.at(raw)
-        here = pointer + self.where
-        if not rule.steps:
-            return [Branch(rule.named, "", False, list(self._items_of(value, here)))] if value is not None else []
-        found: list[Branch] = []
-        pairs: Iterator[tuple[str, Any]] = iter(())
-        if type(value) is list:
-            pairs = iter([(str(index), item) for index, item in enumerate(value)])
-        elif type(value) is dict:
-            pairs = iter(value.items())
-        for key, branch in pairs:
-            self._read_branch(lost, here, key, rule, value, found, branch)
-        return found
-
-    def _read_branch(
-        self,
-        lost: list[dict[str, Any]] | None,
-        here: str,
-        key: str,
-        rule: HoldRule,
-        value: Any,
-        found: list[Branch],
-        branch: Any,
-    ) -> None:
-        place = f"{here}/{escape_key(key)}"
-        if self.inner is None:
-            name = rule.named or (key if type(value) is dict else "")
-            found.append(Branch(name, "", False, list(self._items_of(branch, place))))
-        elif type(branch) is dict:
-            whole = with_key(place, branch)
-            label = as_text(self.label(whole)) or rule.named
-            otherwise = bool(rule.otherwise) and self.otherwise(whole) is True
-            items = list(self._items_of(self.inner(branch), place + self.inner_where))
-            found.append(Branch(label, as_text(self.condition(whole)), otherwise, items))
-            rest = unclaimed_part(branch, self.claims) if lost is not None else {}
-            if rest and lost is not None:
-                lost.append(rest)
-
-    def _items_of(self, value: Any, pointer: str) -> Iterator[Item]:
-        if type(value) is list:
-            for place, item in enumerate(value):
-                if type(item) is dict:
-                    yield f"{pointer}/{place}", item
-        elif type(value) is dict:
-            if as_text(self.steps.operation(value)):
-                yield pointer, value  # a single step, not in a list
-                return
-            for key, item in value.items():
-                if type(item) is dict:
-                    position = f"{pointer}/{escape_key(key)}"
-                    yield position, with_key(position, item) if self.steps.keyed else item
-
-
 class Nested:
     """Steps nested in execution order, by predecessors, or with links written apart."""
 
@@ -146,15 +54,19 @@ class Nested:
         self.before = dialect.predecessors
         if self.before is not None:
             self.names_at = make_getter(self.before.at)
-            self.known_outcomes: dict[tuple[str, ...], tuple[Outcome, ...]] = {}
+            self.outcomes = self.before.outcomes
+            self.known_outcomes: dict[tuple[str, ...], tuple[tuple[Outcome, ...], bool]] = {}
             self.source, self.outcome = make_getter(self.before.source), make_getter(self.before.outcome)
+            self.entry_claims: Claims = {}
+            claim_paths(self.entry_claims, self.before.source)
+            claim_paths(self.entry_claims, self.before.outcome)
         apart = dialect.link is not None or dialect.adjacency is not None or bool(dialect.step.next or dialect.pointer)
         self.links = Links(dialect, steps) if apart and self.before is None else None
 
     def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         top: dict[str, list[Item]] = {}
-        for pointer, item in self.steps.find_objects(self.query, raw):
+        for pointer, item in self.steps.find_objects(self.query, raw, draft):
             top.setdefault(pointer.rpartition("/")[0], []).append((pointer, item))
         every: list[Item] = []
         levels = [self._find_nodes(items, draft, every) for items in top.values()]
@@ -164,9 +76,10 @@ class Nested:
             if target:
                 draft.links.append(Link(source=trigger_id, target=draft.names.get(target, target)))
         for nodes in levels:
-            self._read_level(nodes, draft, None, entry)
+            draft.tell_loose(self._read_level(nodes, draft, None, entry))
         if self.links is not None:
             self.links.read_links(raw, draft, every)
+        draft.tell_idle_cases()
 
     def _find_nodes(self, items: list[Item], draft: Draft, every: list[Item]) -> list[Node]:
         """The steps of one level with all that stands in them; their names are noted in the draft."""
@@ -181,9 +94,8 @@ class Nested:
             if plan.rule.trigger is not None:
                 names.setdefault("\x00trigger", step_id)
             groups: list[Group] = []
-            for hold in self._hold_rules(item):
-                lost = draft.lost if plan.rule.trigger is None else None
-                for label, condition, otherwise, inner in hold.find_branches(item, pointer, lost):
+            for hold in self._hold_rules(item) if plan.rule.trigger is None else ():
+                for label, condition, otherwise, inner in hold.find_branches(item, pointer, draft.lost):
                     groups.append(Group(hold, label, condition, otherwise, self._find_nodes(inner, draft, every)))
             found.append(Node(pointer, item, step_id, plan, groups))
         return found
@@ -213,6 +125,7 @@ class Nested:
                 self._add_arrow(loose, node.id, node.pointer, draft)
             loose = self._read_inside(node, draft, scope)
             if self.links is not None:
+                draft.tell_loose(loose)
                 loose = []
         return loose
 
@@ -223,7 +136,7 @@ class Nested:
 
     def _read_step(self, node: Node, draft: Draft, scope: str | None) -> None:
         draft.steps.append(self.steps.read_step(node.item, node.pointer, draft, node.plan, scope))
-        if node.plan.cases is not None and not self.steps.outline:
+        if node.plan.cases is not None:
             draft.cases[node.id] = self.steps.cases_of(node.item, node.plan)
 
     def _add_arrow(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
@@ -235,7 +148,7 @@ class Nested:
         for first in loose:
             draft.links.append(
                 Link(source=first.source, target=target, role=first.role, label=first.label, condition=first.condition,
-                     refs=self.steps.places.in_text(first.condition, draft.names), after=first.after, origin=draft.origin_at(pointer))
+                     refs=self.steps.places.in_text(first.condition, draft.names), after=first.after, otherwise=first.otherwise, origin=draft.origin_at(pointer))
             )  # fmt: skip
 
     def _by_predecessors(self, nodes: list[Node], draft: Draft, scope: str | None, entry: list[Loose]) -> list[Loose]:
@@ -260,7 +173,7 @@ class Nested:
     def _join_predecessors(
         self, draft: Draft, node: Node, followed: set[str], ends: dict[str, list[Loose]], begin: list[Loose]
     ) -> None:
-        before = list(self._predecessors_of(node.item))
+        before = list(self._predecessors_of(node, draft))
         for name, after in before:
             source = draft.names.get(name)
             if source is None:
@@ -279,30 +192,39 @@ class Nested:
             return [first._replace(after=after) for first in ends.get(source, [Loose(source)])]
         return [Loose(source, "error", " or ".join(f"on {name}" for name in after), "", after)]
 
-    def _predecessors_of(self, item: dict[str, Any]) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
+    def _predecessors_of(self, node: Node, draft: Draft) -> Iterator[tuple[str, tuple[Outcome, ...]]]:
         """The predecessors of a step, each with the outcomes after which the step runs."""
-        value = self.names_at(item)
+        value = self.names_at(node.item)
         if type(value) is dict and self.source(value) is None:
             for name, outcome in value.items():
-                yield name, self._read_outcomes(outcome)
+                yield name, self._read_outcomes(outcome, name, node, draft)
             return
         for entry in value if type(value) is list else [value]:
+            name = as_text(self.source(entry)) if type(entry) is dict else as_text(entry)
             if type(entry) is dict:
-                name = as_text(self.source(entry))
+                rest = unclaimed_part(entry, self.entry_claims)
+                draft.lost += [rest] if rest else []
                 if name:
-                    yield name, self._read_outcomes(self.outcome(entry))
-            elif as_text(entry):
-                yield as_text(entry), ()
+                    yield name, self._read_outcomes(self.outcome(entry), name, node, draft)
+            elif name:
+                yield name, ()
 
-    def _read_outcomes(self, value: Any) -> tuple[Outcome, ...]:
-        assert self.before is not None
+    def _read_outcomes(self, value: Any, name: str, node: Node, draft: Draft) -> tuple[Outcome, ...]:
         written = tuple([as_text(item) for item in value]) if type(value) is list else (as_text(value),)
-        known = self.known_outcomes.get(written)
-        if known is None:
-            found = [self.before.outcomes.get(value) for value in written]
-            order = OUTCOMES
-            known = self.known_outcomes[written] = tuple(name for name in order if name in found)
+        known, unknown = self.known_outcomes.get(written) or self._learn_outcomes(written)
+        if unknown or not is_words(value):
+            words = one_of(self.outcomes).expected if self.outcomes else "no outcome (the dialect names none)"
+            refused = Refused((name,), value, words)
+            draft.tell_refused([refused], f"before '{node.id}'", node.pointer)
+            draft.lost.append({"before": name, "to": node.id, "outcome": value})
         return known
+
+    def _learn_outcomes(self, written: tuple[str, ...]) -> tuple[tuple[Outcome, ...], bool]:
+        found = [self.outcomes.get(value) for value in written]
+        known = tuple([name for name in OUTCOMES if name in found])
+        unknown = any(value and value not in self.outcomes for value in written)
+        self.known_outcomes[written] = known, unknown
+        return known, unknown
 
     def _tell_nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
         draft.add_problem(
@@ -325,8 +247,10 @@ class Nested:
             role = hold.rule.role
             if role == "case" and plan.kind in ("loop", "guard", "group"):
                 role = "body"
+            if role not in ("case", "body") or plan.kind != "decide":
+                keep_unused(draft, hold, plan, role, named, condition, otherwise)
             if role == "body" and plan.kind != "decide":
-                self._read_level(nodes, draft, step_id, [])
+                draft.tell_loose(self._read_level(nodes, draft, step_id, []))
             elif role in ("case", "body"):
                 branched = self._read_branch(
                     draft, scope, plan, named, condition, step_id, nodes, otherwise, place, branched
@@ -336,6 +260,7 @@ class Nested:
             elif nodes:
                 left = self._read_level(nodes, draft, scope, [Loose(step_id, "error", "on error")], True)
                 caught += left if hold.rule.resumes else []
+                draft.tell_loose([] if hold.rule.resumes else left)
         if plan.kind == "decide" and branched is not None and len(node.groups) == 1:
             # One named way that is written and one that is not: the other way goes on behind the step.
             missing = self._unwritten_outlet(node.item)
@@ -357,11 +282,11 @@ class Nested:
     ) -> list[Loose] | None:
         if plan.kind == "parallel":
             # A link from a scope to a step inside it only names the branch that begins there.
-            inner = [Loose(step_id, "case", named, condition)] if named or condition else []
-            self._read_level(nodes, draft, step_id, inner, bool(inner))
+            inner = [Loose(step_id, "case", named, condition, (), otherwise)] if named or condition else []
+            draft.tell_loose(self._read_level(nodes, draft, step_id, inner, bool(inner)))
         else:
             label = named or condition or ("otherwise" if otherwise else f"branch {place}")
-            inner = [Loose(step_id, "case", label, condition)]
+            inner = [Loose(step_id, "case", label, condition, (), otherwise)]
             ends = self._read_level(nodes, draft, scope, inner, True) if nodes else inner
             branched = [*(branched or []), *ends]
         return branched

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
-from .links import Links, pointer_targets
-from .paths import Getter, as_text, count_unclaimed, unclaimed_part
+from .links import Links, pointer_targets, unclaimed_targets
+from .paths import Getter, as_text, is_words
 from .step_plan import Plan
 from .steps import Draft
 
@@ -33,7 +33,7 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
     known = plans.made
     for item in shape.query.find_values(raw):
         if type(item) is not dict:
-            continue
+            return False
         operation = get_operation(item)
         plan = known.get(operation) if type(operation) is str else None
         if plan is None:
@@ -48,12 +48,18 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
             starts.append((item, plan))
             continue
         kinds[key] = plan.kind
-        if not plan.all_inputs:
-            missed += count_unclaimed(item, plan.checks)
+        missed += plan.count_unread(item)
+        if plan.cases is not None:
+            if links.names_cases:
+                return False  # a link may say otherwise than the case it takes
+            draft.cases[key] = steps.cases_of(item, plan)
         made.append(_outline_step(plan, item, key, get_scope))
     arrows = _outline_links(shape, raw, kinds, draft)
     if arrows is None:
+        draft.cases.clear()
+        draft.taken_cases.clear()
         return False
+    draft.tell_idle_cases()
     draft.steps += made
     draft.links += arrows
     draft.missed += missed
@@ -84,8 +90,11 @@ def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draf
             return None
         role: LinkRole = "next"
         if outlet:
-            rule = meaning(as_text(outlet))
-            if rule is None:
+            case = draft.case_of(source, as_text(outlet)) if source in draft.cases else None
+            rule = meaning(as_text(outlet)) if case is None else None
+            if case is not None:
+                role = "case"
+            elif rule is None:
                 role = "case" if kinds[source] == "decide" else "next"
             elif rule.reversed:
                 return None
@@ -105,7 +114,7 @@ def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]])
     links = shape.links
     return chain(
         _written_records(raw, lost, links) if links.link is not None else (),
-        _written_tables(raw, links) if links.adjacency is not None else (),
+        _written_tables(raw, lost, links) if links.adjacency is not None else (),
         _written_pointers(shape, raw, links) if links.pointers else (),
     )
 
@@ -118,15 +127,19 @@ def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Lin
             yield None, None, None
             continue
         yield source_of(item), outlet_of(item), target_of(item)
-        if not item.keys() <= claimed:
-            rest = unclaimed_part(item, links.link_claims)
+        if not item.keys() <= claimed or not all(map(is_words, item.values())):
+            rest = links.rest_of_record(item)
             if rest:
                 lost.append(rest)
 
 
-def _written_tables(raw: dict[str, Any], links: Links) -> Iterator[tuple[Any, Any, Any]]:
+def _written_tables(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
     for table in links.adjacent_at.find_values(raw):
+        if type(table) is not dict:
+            yield None, None, None
         for key, value in table.items() if type(table) is dict else ():
+            if links.target is not None:
+                lost += list(unclaimed_targets(value, links.target, links.target_claims))
             for outlet, target in _plain_targets(value, links.target):
                 yield key, outlet, target
 

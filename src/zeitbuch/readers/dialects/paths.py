@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Iterable
 from typing import Any
@@ -27,6 +28,9 @@ def path_keys(path: str) -> tuple[str, ...]:
 def _walk_path(value: Any, keys: tuple[str, ...]) -> Any:
     for place, key in enumerate(keys):
         if type(value) is dict:
+            if key == "*" and key not in value:
+                rest = keys[place + 1 :]
+                return [_walk_path(item, rest) for item in value.values()]
             value = value.get(key)
         elif type(value) is list:
             if key == "*":
@@ -77,33 +81,46 @@ def make_getter(paths: str | list[str]) -> Getter:
     return first
 
 
+def make_getters(paths: str | list[str]) -> list[Getter]:
+    """A getter for each of the paths."""
+    return [_getter_of_path(path) for path in ([paths] if isinstance(paths, str) else paths) if path]
+
+
 def claim_paths(claims: Claims, paths: str | Iterable[str]) -> None:
     """Note that the values at these paths are understood."""
     for path in [paths] if isinstance(paths, str) else paths:
-        if not path or path == ".":
-            continue
-        keys = path_keys(path)
-        here = claims
-        for key in keys[:-1]:
-            inner = here.setdefault(key, {})
-            if inner is True:
-                break
-            here = inner
-        else:
-            here[keys[-1]] = True
+        if path and path != ".":
+            claim_keys(claims, path_keys(path))
+
+
+def claim_keys(claims: Claims, keys: tuple[str, ...]) -> None:
+    """Note that the value behind these keys is understood; ``*`` is every key and every place of a list."""
+    here = claims
+    for key in keys[:-1]:
+        inner = here.setdefault(key, {})
+        if inner is True:
+            return
+        here = inner
+    here[keys[-1]] = True
+
+
+def copy_claims(claims: Claims) -> Claims:
+    """A copy that further claims may be added to."""
+    return {key: value if value is True else copy_claims(value) for key, value in claims.items()}
 
 
 def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
     """The part of a record that no path claims."""
     rest: dict[str, Any] = {}
+    each = claims.get("*")
     for key, value in record.items():
-        held = claims.get(key)
+        held = claims.get(key, each)
         if held is True:
             continue
         if held is None:
             rest[key] = value
         elif type(value) is dict:
-            if not value.keys() <= held.keys() or any([value is not True for value in held.values()]):
+            if "*" in held or not value.keys() <= held.keys() or any([value is not True for value in held.values()]):
                 inner = unclaimed_part(value, held)
                 if inner:
                     rest[key] = inner
@@ -116,15 +133,20 @@ def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
 
 def _unclaimed_items(held: Any, value: list[Any], rest: dict[str, Any], key: str) -> None:
     each = held.get("*")
-    if each is None:
-        # Single places of a list may be claimed: `at.0` and `at.1`.
-        left = [item for index, item in enumerate(value) if held.get(str(index)) is not True]
-        if left:
-            rest[key] = left
-    elif each is not True:
-        below = [unclaimed_part(item, each) if type(item) is dict else item for item in value]
-        if any(below):
-            rest[key] = below
+    below = [_unclaimed_item(item, held.get(str(index), each)) for index, item in enumerate(value)]
+    if any([item is not _CLAIMED for item in below]):
+        rest[key] = [{} if item is _CLAIMED else item for item in below]
+
+
+_CLAIMED = object()
+
+
+def _unclaimed_item(item: Any, held: Any) -> Any:
+    if held is True or item is None:
+        return _CLAIMED
+    if held is None or type(item) is not dict:
+        return item
+    return unclaimed_part(item, held) or _CLAIMED
 
 
 class Checks:
@@ -137,12 +159,14 @@ class Checks:
     def open_keys(self, keys: tuple[str, ...]) -> list[tuple[str, bool, frozenset[str] | None]]:
         """The keys that are not claimed whole: (key, claimed in part, the keys claimed whole within it if that is all)."""
         found: list[tuple[str, bool, frozenset[str] | None]] = []
+        each = self.claims.get("*")
         for key in keys:
-            held = self.claims.get(key)
+            held = self.claims.get(key, each)
             if held is None:
                 found.append((key, False, None))
             elif held is not True:
-                found.append((key, True, frozenset(held) if all(value is True for value in held.values()) else None))
+                whole = "*" not in held and all(value is True for value in held.values())
+                found.append((key, True, frozenset(held) if whole else None))
         if len(self.known) < 1000:
             self.known[keys] = found
         return found
@@ -172,12 +196,22 @@ def _count_leaves(value: Any) -> int:
     return 1
 
 
+def is_words(value: Any) -> bool:
+    """Whether ``as_text`` keeps all of a value."""
+    kind = type(value)
+    if kind is list:
+        return not any([type(item) is dict or type(item) is list for item in value])
+    return kind is not dict
+
+
 def as_text(value: Any) -> str:
-    """A scalar as text: numbers and booleans in JSON's spelling, None as empty."""
+    """A scalar as text: numbers and booleans in JSON's spelling, None as empty; a list of scalars divided by commas."""
     if type(value) is str:
         return value
-    if value is None or type(value) is dict or type(value) is list:
+    if value is None or type(value) is dict:
         return ""
+    if type(value) is list:
+        return ", ".join(filter(None, map(as_text, value))) if is_words(value) else ""
     if value is True:
         return "true"
     if value is False:
@@ -185,19 +219,28 @@ def as_text(value: Any) -> str:
     return str(value)
 
 
+_FLAGS = {
+    "true": True, "yes": True, "on": True, "1": True, "enabled": True, "active": True,
+    "false": False, "no": False, "off": False, "0": False, "disabled": False, "inactive": False,
+}  # fmt: skip
+
+
+def as_flag(value: Any) -> bool | None:
+    """Yes or no, also as a word or as 1 and 0; else None."""
+    if value is True or value is False:
+        return bool(value)
+    return _FLAGS.get(as_text(value).strip().lower())
+
+
 def as_number(value: Any) -> float | None:
-    """A number, also when written as text; else None. Booleans are no numbers."""
-    kind = type(value)
-    if kind is float:
-        return value  # type: ignore[no-any-return]
-    if kind is int:
-        return float(value)
-    if isinstance(value, str):
-        try:
-            return float(value)
-        except ValueError:
-            return None
-    return None
+    """A finite number, also when written as text; else None. Booleans are no numbers."""
+    if type(value) not in (float, int, str):
+        return None
+    try:
+        found = float(value)
+    except (ValueError, OverflowError):
+        return None
+    return found if math.isfinite(found) else None
 
 
 def as_whole_number(value: Any) -> int | None:

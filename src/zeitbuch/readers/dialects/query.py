@@ -33,6 +33,12 @@ class Query:
                 "query", f"expected a JSONPath query (RFC 9535), found '{text}': {error}", "example: $.steps[*]"
             ) from None
 
+    def claimed_keys(self, document: Any) -> list[tuple[str, ...]]:
+        """The keys that lead to what the query selects, as claims name them; those of a plain query hold for every document."""
+        if self.parts is not None:
+            return [tuple(self.parts)]
+        return [tuple(str(part) for part in node.location) for node in self.engine.find(document)]
+
     def find_all(self, document: Any) -> list[tuple[str, Any]]:
         """What the query selects: pairs of JSON pointer and value, in document order."""
         if self.parts is None:

@@ -35,9 +35,11 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
 
 
 class Signature(Rule, frozen=True):
-    """``all``: JSONPath queries (RFC 9535) of which each must select something in the document."""
+    """``all``: JSONPath queries (RFC 9535) of which each must select something in the document. ``noise``: dotted paths from the
+    document to what stands around the flows and says nothing about them."""
 
     all: list[str]
+    noise: list[str] = []
 
 
 class Items(Rule, frozen=True):

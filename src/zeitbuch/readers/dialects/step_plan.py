@@ -5,14 +5,30 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from fnmatch import translate
-from typing import Any
+from typing import Any, NamedTuple
 
 from zeitbuch.core.model.records import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input import clock_texts
+from zeitbuch.readers.input.limits import count_values
 
-from .paths import Checks, Claims, Getter, as_number, as_text, as_whole_number, claim_paths, make_getter, unclaimed_part
+from .field_checks import FORMS, OBJECT, PROMPTS, WORDS, Field, Refused, make_field, refused_values, with_refused
+from .paths import (
+    Checks,
+    Claims,
+    Getter,
+    as_number,
+    as_text,
+    as_whole_number,
+    claim_paths,
+    copy_claims,
+    count_unclaimed,
+    make_getter,
+    path_keys,
+    unclaimed_part,
+)
 from .placeholders import Placeholders
 from .rules import Dialect, Fields, KindRule
 
@@ -22,49 +38,85 @@ _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
     "cron", "every", "zone", "event", "batch",
 )  # fmt: skip
+_OF_LOOPS = ("items", "until", "cap")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
 _OF_TRIGGERS = ("cron", "every", "zone", "event", "batch")
 _UNCLASSIFIED = KindRule(kind="other")
 
 
-class Plan:
-    """How to read the steps of one operation."""
+class Cases(NamedTuple):
+    """The compiled rule for the cases of a decision: where they are, and within a case its outlet, label and condition."""
 
-    def __init__(self, rule: KindRule, common: Fields, settings: str, claimed: Claims) -> None:
+    keys: tuple[str, ...]
+    at: Getter
+    outlet: Getter | None
+    label: Getter
+    condition: Getter
+    claims: Claims
+    fields: tuple[Field, ...]
+
+
+def _compile_cases(rule: CasesRule) -> Cases:
+    claims: Claims = {}
+    paths = [path for path in (rule.outlet, rule.label, rule.condition) if path]
+    for path in paths:
+        claim_paths(claims, path)
+    return Cases(
+        path_keys(rule.at),
+        make_getter(rule.at),
+        make_getter(rule.outlet) if rule.outlet else None,
+        make_getter(rule.label),
+        make_getter(rule.condition),
+        claims,
+        tuple(make_field(path, WORDS) for path in paths),
+    )
+
+
+class Plan:
+    """How to read the steps of one operation, or with ``starts`` the triggers. ``claimed`` and ``known`` are the places and
+    fields that all of them share."""
+
+    def __init__(
+        self, rule: KindRule, common: Fields, settings: str, claimed: Claims, known: Iterable[Field], starts: bool
+    ) -> None:
         self.rule = rule
+        self.starts = starts
         self.kind = rule.kind or "other"
-        self.claims: Claims = _copy_claims(claimed)
+        self.claims: Claims = copy_claims(claimed)
         self.get: dict[str, Getter] = {}
-        self.uses_model = self.kind in ("model", "agent", "embed") or (
-            rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model)
+        self.fields: list[Field] = list(known)
+        self.uses_model = not starts and (
+            self.kind in ("model", "agent", "embed")
+            or (rule.kind in ("tool", "retrieve", "parse", "memory") and bool(rule.model))
         )
         self._claim_fields(rule, common)
-        cases = rule.cases or common.cases
-        self._read_cases_rule(cases)
-        prompts = rule.prompts or (common.prompts if self.uses_model else [])
+        cases = None if starts else rule.cases or common.cases
+        self.cases = None if cases is None else _compile_cases(cases)
+        if cases is not None:
+            claim_paths(self.claims, cases.at)
+        prompts = (rule.prompts or common.prompts) if self.uses_model else []
         self.prompts = [(prompt_rule.role, make_getter(prompt_rule.path)) for prompt_rule in prompts]
         for prompt_rule in prompts:
             claim_paths(self.claims, prompt_rule.path)
+            self.fields.append(make_field(prompt_rule.path, PROMPTS))
         self.every_unit = _UNIT[rule.every_unit if rule.every else common.every_unit]
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
         self._split_claims(settings)
+        if settings and settings != ".":
+            self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
         self.checks = Checks(self.outside)
+        self.due: dict[tuple[str, ...], list[Field]] = {}
 
     def _claim_fields(self, rule: KindRule, common: Fields) -> None:
         for name in _FIELD_PATHS:
-            # A path that holds for all steps is claimed only where such a field has a meaning.
-            paths = getattr(rule, name) or (getattr(common, name) if self._meaning_of(name) else "")
+            # A path is claimed only where such a field has a meaning.
+            paths = (getattr(rule, name) or getattr(common, name)) if self._meaning_of(name) else ""
             if paths:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
-
-    def _read_cases_rule(self, cases: CasesRule | None) -> None:
-        self.cases: tuple[Getter, Getter | None, Getter, Getter] | None = None
-        if cases is not None:
-            claim_paths(self.claims, cases.at)
-            outlet = make_getter(cases.outlet) if cases.outlet else None
-            self.cases = (make_getter(cases.at), outlet, make_getter(cases.label), make_getter(cases.condition))
+                serves = self._has_schedule if name == "zone" else None
+                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves))
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -72,7 +124,7 @@ class Plan:
             for key in settings.split("."):
                 below = self.inside.setdefault(key, {})
                 self.inside = {} if below is True else below
-            claim_paths(whole_claim := _copy_claims(self.claims), settings)
+            claim_paths(whole_claim := copy_claims(self.claims), settings)
             self.outside: Claims = whole_claim
         else:
             self.outside = self.claims
@@ -81,31 +133,82 @@ class Plan:
         if name in _OF_MODELS:
             return self.uses_model
         if name in _OF_TRIGGERS:
-            return self.rule.trigger is not None
-        if name in ("items", "until", "cap"):
-            return self.kind == "loop"
-        return True
+            return self.starts
+        if name in _OF_LOOPS:
+            return self.kind == "loop" and not self.starts
+        return name != "calls" or not self.starts
+
+    def _has_schedule(self, raw: dict[str, Any]) -> bool:
+        return schedule_of(self, raw) is not None
+
+    # -- what stays unread --------------------------------------------------------------------------------------------
+
+    def refused_in(self, raw: dict[str, Any]) -> list[Refused]:
+        """The claimed values of a record that cannot be used."""
+        keys = tuple(raw)
+        due = self.due.get(keys)
+        if due is None:
+            due = [field for field in self.fields if any(way[0] in raw or way[0] == "*" for way, _ in field.ways)]
+            if len(self.due) < 1000:
+                self.due[keys] = due
+        found = refused_values(raw, due) if due else []
+        return found if self.cases is None else found + _refused_cases(self.cases, raw)
+
+    def count_unread(self, raw: dict[str, Any]) -> int:
+        """How many values of a record are not read."""
+        missed = 0 if self.all_inputs else count_unclaimed(raw, self.checks)
+        refused = self.refused_in(raw)
+        return missed + sum([count_values(one.value) for one in refused]) if refused else missed
 
 
-def _copy_claims(claims: Claims) -> Claims:
-    return {key: value if value is True else _copy_claims(value) for key, value in claims.items()}
+def _refused_cases(cases: Cases, raw: dict[str, Any]) -> list[Refused]:
+    """What of the cases of a decision has no place in the model."""
+    listed = cases.at(raw)
+    if listed is None:
+        return []
+    if type(listed) is not list:
+        return [Refused(cases.keys, listed, "a list of cases")]
+    rest: list[Any] = []
+    for case in listed:
+        if type(case) is not dict:
+            rest.append(case)
+            continue
+        left = with_refused(unclaimed_part(case, cases.claims), refused_values(case, cases.fields))
+        if left:
+            rest.append(left)
+    return [Refused(cases.keys, rest, "")] if rest else []
+
+
+class Shared(NamedTuple):
+    """What all steps, or all triggers, of a dialect claim: places, and the fields that stand there."""
+
+    claims: Claims
+    fields: tuple[Field, ...]
 
 
 class Plans:
-    """All plans of one dialect for its steps (or for its separate triggers)."""
+    """All plans of one dialect for its steps (and the triggers among them), or for its separate triggers alone."""
 
-    def __init__(self, dialect: Dialect, common: Fields, settings: str, claimed: Claims) -> None:
+    def __init__(
+        self, dialect: Dialect, common: Fields, settings: str, starts: Shared, steps: Shared | None = None
+    ) -> None:
         self.rules = [(re.compile(translate(rule.operation)), rule) for rule in dialect.kind]
         self.common = common
         self.settings = settings
-        self.claimed = claimed
+        self.starts, self.steps = starts, steps
+        self.holds = [(re.compile(translate(hold.operation)), hold.at) for hold in dialect.inside]
         self.made: dict[str, Plan] = {}
 
     def plan_of(self, operation: str) -> Plan:
         plan = self.made.get(operation)
         if plan is None:
             rule = next((kind_rule for pattern, kind_rule in self.rules if pattern.match(operation)), _UNCLASSIFIED)
-            plan = self.made[operation] = Plan(rule, self.common, self.settings, self.claimed)
+            starts = self.steps is None or rule.trigger is not None
+            claims, fields = self.starts if starts or self.steps is None else self.steps
+            if not starts:
+                # What stands inside a step is claimed only where the rule for it holds.
+                claim_paths(claims := copy_claims(claims), [at for fits, at in self.holds if fits.match(operation)])
+            plan = self.made[operation] = Plan(rule, self.common, self.settings, claims, fields, starts)
         return plan
 
 
@@ -113,7 +216,7 @@ def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     """The clock part of a trigger, or None when it has none."""
     get = plan.get
     cron = as_text(get["cron"](raw)) if "cron" in get else ""
-    every = as_number(get["every"](raw)) if "every" in get else None
+    every = clock_texts.duration_of(get["every"](raw), plan.every_unit) if "every" in get else None
     if not cron and every is None:
         return None
     zone = as_text(get["zone"](raw)) if "zone" in get else ""
@@ -122,7 +225,7 @@ def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
         other = clock_texts.schedule_of_text(cron, as_text(get["zone"](raw)) or None if "zone" in get else None)
         if other is not None:
             return other
-    return Schedule(cron=cron or None, every=None if every is None else every * plan.every_unit, zone=zone or None)
+    return Schedule(cron=cron or None, every=every, zone=zone or None)
 
 
 def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, str]) -> tuple[Binding, ...]:
@@ -135,10 +238,10 @@ def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, 
     for key, value in settings.items():
         held = claims.get(key)
         if held is not None:
-            if held is True or type(value) is not dict:
+            if held is True:
                 continue
-            value = unclaimed_part(value, held)
-            if not value:
+            value = unclaimed_part({key: value}, claims).get(key)
+            if value is None:
                 continue
         kind = type(value)
         if kind is str and opening not in value:

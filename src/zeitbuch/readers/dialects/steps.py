@@ -4,7 +4,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from textwrap import shorten
+from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import (
@@ -15,28 +17,42 @@ from zeitbuch.core.model.records import (
     Step,
     Trigger,
 )
-from zeitbuch.readers.input.pointers import last_key
+from zeitbuch.readers.input import clock_texts
+from zeitbuch.readers.input.link_builder import Loose
+from zeitbuch.readers.input.pointers import escape_key, last_key
 
+from .field_checks import FORMS, WORDS, Field, Refused, make_field, one_of, with_refused
 from .paths import (
     Claims,
     Getter,
+    as_flag,
     as_number,
     as_text,
     as_whole_number,
     claim_paths,
-    count_unclaimed,
     make_getter,
     unclaimed_part,
 )
 from .placeholders import Placeholders
 from .query import Query
 from .rules import KEY, Dialect
-from .step_plan import Plan, Plans, inputs_of, model_of, repeat_of, schedule_of
+from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
+
+_OF_BOTH = ("id", "name", "operation", "enabled", "disabled", "connection")
+_OF_STEPS = ("scope", "note", "retries", "retry_wait", "timeout", "on_fault")
 
 
 def with_key(pointer: str, item: dict[str, Any]) -> dict[str, Any]:
     """A copy that also holds the key under which it stands."""
     return {**item, KEY: last_key(pointer)}
+
+
+class Case(NamedTuple):
+    """One case of a decision, and what of it stands in the export."""
+
+    label: str
+    condition: str
+    written: dict[str, str]
 
 
 class Draft:
@@ -50,13 +66,47 @@ class Draft:
         self.steps: list[Step] = []
         self.triggers: list[Trigger] = []
         self.links: list[Link] = []
-        self.cases: dict[str, dict[str, tuple[str, str]]] = {}
+        self.cases: dict[str, dict[str, Case]] = {}
+        self.taken_cases: set[tuple[str, str]] = set()  # step and outlet of the cases that links take
         self.problems: list[Problem] = []
         self.lost: list[dict[str, Any]] = []
         self.missed = 0  # values of steps that were only counted as unread
 
+    def case_of(self, step_id: str, outlet: str) -> Case | None:
+        """The case that an outlet of a step stands for."""
+        cases = self.cases.get(step_id)
+        if not cases:
+            return None
+        key = outlet if outlet in cases else outlet.rpartition("/")[2]
+        self.taken_cases.add((step_id, key))
+        return cases.get(key)
+
+    def tell_idle_cases(self) -> None:
+        """Cases that no link takes lead nowhere: they are lost."""
+        for step_id, cases in self.cases.items():
+            idle = [case.written for outlet, case in cases.items() if (step_id, outlet) not in self.taken_cases]
+            self.lost += [{f"case of {step_id}": written} for written in idle if written]
+
+    def tell_loose(self, loose: Iterable[Loose]) -> None:
+        """Cases that arrive nowhere, because nothing follows where they end: no link holds them."""
+        for arrow in loose:
+            said = {"label": arrow.label, "condition": arrow.condition, "otherwise": arrow.otherwise}
+            if arrow.role == "case" and any(said.values()):
+                self.lost.append({f"case of {arrow.source}": {key: value for key, value in said.items() if value}})
+
     def origin_at(self, pointer: str) -> Origin:
         return Origin(self.source, self.pointer + pointer, self.member)
+
+    def tell_refused(self, refused: Iterable[Refused], whose: str, pointer: str) -> None:
+        """Says once, with its place, that a value could not be used. What another place made idle is only unread."""
+        for one in refused:
+            if one.expected:
+                message = (
+                    f"expected {one.expected} at `{'.'.join(one.keys)}` {whose}, found {shorten(repr(one.value), 60)}"
+                )
+                hint = "the value is kept under unread parts; if the builder means something else by it, mend that path in the dialect"
+                place = pointer + "".join(f"/{escape_key(key)}" for key in one.keys)
+                self.problems.append(Problem("value-unusable", "warning", message, self.origin_at(place), hint))
 
     def add_problem(self, code: str, message: str, hint: str, pointer: str) -> None:
         self.problems.append(Problem(code, "error", message, self.origin_at(pointer), hint))
@@ -70,24 +120,9 @@ class StepReader:
         rule = dialect.step
         self.outline = outline
         self.texts = texts
-        claimed: Claims = {}
-        inside = dialect.inside
         self.keyed = dialect.keyed
-        for path in (
-            rule.id, rule.name, rule.operation, rule.scope, rule.next, rule.enabled, rule.disabled, rule.connection, rule.note,
-            rule.position, rule.retries, rule.retry_wait, rule.timeout, rule.on_fault, rule.noise,
-        ):  # fmt: skip
-            claim_paths(claimed, path)
-        for hold in inside:
-            claim_paths(claimed, hold.at)
-        if dialect.predecessors is not None:
-            claim_paths(claimed, dialect.predecessors.at)
-        for pointer in dialect.pointer:
-            claim_paths(claimed, pointer.at)
-        if self.keyed:
-            claim_paths(claimed, KEY)
         self.rule = rule
-        self.plans = Plans(dialect, rule, rule.settings, claimed)
+        self.plans = Plans(dialect, rule, rule.settings, self._shared(dialect, True), self._shared(dialect, False))
         self.places = Placeholders(None if outline else dialect.placeholders)
         self.id = make_getter(rule.id)
         self.name = make_getter(rule.name)
@@ -105,6 +140,31 @@ class StepReader:
         self.on_fault = make_getter(rule.on_fault)
         self.optional = self._optional_readers()
 
+    def _shared(self, dialect: Dialect, starts: bool) -> Shared:
+        """What all steps claim, or all triggers written in the shape of steps."""
+        rule = dialect.step
+        claims: Claims = {}
+        fields: list[Field] = []
+        for name in _OF_BOTH if starts else (*_OF_BOTH, *_OF_STEPS):
+            paths = getattr(rule, name)
+            claim_paths(claims, paths)
+            form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
+            serves = self._retries if name == "retry_wait" else None
+            fields += [make_field(paths, form, serves=serves)] if paths else []
+        for path, name in zip(rule.position, ("x", "y"), strict=False) if len(rule.position) == 2 else ():
+            claim_paths(claims, path)
+            fields.append(make_field(path, FORMS[name], serves=lambda raw: self._position_of(raw) is not None))
+        claim_paths(claims, [rule.next, *rule.noise] if isinstance(rule.next, str) else [*rule.next, *rule.noise])
+        claim_paths(claims, [pointer.at for pointer in dialect.pointer])
+        if dialect.predecessors is not None and not starts:
+            claim_paths(claims, dialect.predecessors.at)
+        if self.keyed:
+            claim_paths(claims, KEY)
+        return Shared(claims, tuple(fields))
+
+    def _retries(self, raw: dict[str, Any]) -> bool:
+        return bool(as_whole_number(self.retries(raw)))
+
     def _position_of(self, raw: dict[str, Any]) -> tuple[float, float] | None:
         if len(self.position) != 2:
             return None
@@ -112,13 +172,16 @@ class StepReader:
         return None if x is None or y is None else (x, y)
 
     def _is_enabled(self, raw: dict[str, Any]) -> bool:
-        return self.enabled(raw) is not False and self.disabled(raw) is not True
+        return as_flag(self.enabled(raw)) is not False and as_flag(self.disabled(raw)) is not True
 
-    def find_objects(self, query: Query, raw: Any) -> list[tuple[str, dict[str, Any]]]:
-        """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys."""
-        if self.keyed:
-            return [(part, with_key(part, value)) for part, value in query.find_all(raw) if type(value) is dict]
-        return [(part, value) for part, value in query.find_all(raw) if type(value) is dict]
+    def find_objects(self, query: Query, raw: Any, draft: Draft | None = None) -> list[tuple[str, dict[str, Any]]]:
+        """The objects that a query selects, with their pointers and, where the dialect asks for it, their keys. What else it
+        selects is lost."""
+        selected = query.find_all(raw)
+        found = [(part, value) for part, value in selected if type(value) is dict]
+        if len(found) < len(selected) and draft is not None:
+            draft.lost += [{part: value} for part, value in selected if type(value) is not dict and value is not None]
+        return [(part, with_key(part, value)) for part, value in found] if self.keyed else found
 
     def identity_of(self, raw: dict[str, Any]) -> tuple[str, str]:
         """Id and name of a step; a step without id goes by its name."""
@@ -147,7 +210,7 @@ class StepReader:
             connection=as_text(self.connection(raw)) or None,
             inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
             enabled=self._is_enabled(raw),
-            unread={} if plan.all_inputs else unclaimed_part(raw, plan.outside),
+            unread=self.unread_of(raw, pointer, draft, plan),
             position=self._position_of(raw),
             origin=draft.origin_at(pointer),
         )
@@ -202,11 +265,20 @@ class StepReader:
             more["calls"] = as_text(get["calls"](raw)) or None
         if scope is not None:
             more["scope"] = scope
-        if not plan.all_inputs:
-            rest = unclaimed_part(raw, plan.outside)
-            if rest:
-                more["unread"] = rest
+        rest = self.unread_of(raw, pointer, draft, plan)
+        if rest:
+            more["unread"] = rest
         return more
+
+    def unread_of(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> dict[str, Any]:
+        """What of a step or trigger has no place in the model; claimed values that cannot be used are told."""
+        rest = {} if plan.all_inputs else unclaimed_part(raw, plan.outside)
+        refused = plan.refused_in(raw)
+        if not refused:
+            return rest
+        title = as_text(self.name(raw)) or as_text(self.id(raw))
+        draft.tell_refused(refused, f"of '{title}'", pointer)
+        return with_refused(rest, refused)
 
     def _outline_step(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
         """What a list of flows needs of a step, and no more; what was not read is only counted."""
@@ -216,8 +288,7 @@ class StepReader:
         if scope is None and self.rule.scope:
             scope = as_text(self.scope(raw)) or None
         model = self._outline_model(raw, draft, plan, get)
-        if not plan.all_inputs:
-            draft.missed += count_unclaimed(raw, plan.checks)
+        draft.missed += plan.count_unread(raw)
         return Step(
             id=key if type(key) is str and key else as_text(key) or as_text(name),
             kind=plan.kind,
@@ -253,7 +324,7 @@ class StepReader:
         if len(rule.position) == 2:
             found.append(("position", self._position_of))
         if rule.timeout:
-            found.append(("timeout", lambda raw: as_number(self.timeout(raw))))
+            found.append(("timeout", lambda raw: clock_texts.duration_of(self.timeout(raw))))
         if rule.retries:
             found.append(("retry", self._read_retry))
         if rule.on_fault:
@@ -263,17 +334,24 @@ class StepReader:
 
     def _read_retry(self, raw: dict[str, Any]) -> Retry | None:
         tries = as_whole_number(self.retries(raw))
-        return Retry(attempts=tries, wait=as_number(self.retry_wait(raw))) if tries else None
+        return Retry(attempts=tries, wait=clock_texts.duration_of(self.retry_wait(raw))) if tries else None
 
-    def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, tuple[str, str]]:
-        """Outlet -> (label, condition) of a decision."""
+    def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, Case]:
+        """Outlet -> case of a decision."""
         if plan.cases is None:
             return {}
-        function, outlet, label, condition = plan.cases
-        found: dict[str, tuple[str, str]] = {}
-        listed = function(raw)
+        found: dict[str, Case] = {}
+        listed = plan.cases.at(raw)
         for position, case in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(case, dict):
-                key = as_text(outlet(case)) if outlet is not None else str(position)
-                found[key] = (as_text(label(case)) or key, as_text(condition(case)))
+                outlet = as_text(plan.cases.outlet(case)) if plan.cases.outlet is not None else ""
+                said = {
+                    "outlet": outlet,
+                    "label": as_text(plan.cases.label(case)),
+                    "condition": as_text(plan.cases.condition(case)),
+                }
+                key = outlet if plan.cases.outlet is not None else str(position)
+                written = {name: words for name, words in said.items() if words}
+                key = f"{key}~{position}" if key in found else key  # the first keeps the outlet, this one leads nowhere
+                found[key] = Case(said["label"] or key, said["condition"], written)
         return found

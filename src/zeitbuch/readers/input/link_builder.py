@@ -17,6 +17,7 @@ class Loose(NamedTuple):
     label: str = ""
     condition: str = ""
     after: tuple[Outcome, ...] = ()
+    otherwise: bool = False
 
 
 # RFC 9110, clause 9: safe methods read

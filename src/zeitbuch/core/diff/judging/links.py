@@ -22,11 +22,13 @@ MOVED = 4  # differing links that a move must explain; one rewired link explains
 
 
 def case_words(link: Link, names: dict[str, str]) -> str:
-    """Label, condition and outcomes of a link."""
+    """Label, condition, outcomes and outlet of a link."""
     said = [
         link.label,
         replace_refs(link.condition, link.refs, names) if link.condition != link.label else "",
         ", ".join(link.after),
+        "taken when no other case fits" if link.otherwise else "",
+        f"outlet {link.outlet}" if link.outlet else "",
     ]
     return " / ".join(text for text in said if text)
 
@@ -96,7 +98,12 @@ class LinkJudge:
                 continue
             self.gone.remove(link)
             self.come.remove(other)
-            kind = "case" if (link.label, link.after) != (other.label, other.after) else "condition"
+            kind = (
+                "condition"
+                if structs.replace(link, condition="", refs=(), origin=None)
+                == structs.replace(other, condition="", refs=(), origin=None)
+                else "case"
+            )
             text, second_text = case_words(link, self.pair.old_names), case_words(other, self.pair.new_names)
             self.pair.add_change(
                 kind,

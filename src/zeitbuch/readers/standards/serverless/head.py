@@ -1,95 +1,68 @@
-# The head of a Serverless Workflow document: what starts it, what it shares among its tasks, and what is not understood.
-"""Triggers, variables and the unread part of a workflow."""
+# The head of a Serverless Workflow document: what starts it, and what it shares among its tasks.
+"""Triggers and variables of a workflow."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from zeitbuch.core.model.records import Origin, Schedule, Trigger, Variable
-from zeitbuch.readers.input.link_builder import as_dict, as_list
+from zeitbuch.core.model.records import Binding, Origin, Schedule, Trigger, Variable
+from zeitbuch.readers.input.views import View
 
-from .tasks import duration_of
-
-_KNOWN = frozenset({"document", "input", "use", "do", "timeout", "output", "schedule", "evaluate", "metadata"})
+from .tasks import make_binding
 
 
-def read_triggers(document: dict[str, Any], base: Origin) -> list[Trigger]:
+def read_triggers(document: View, base: Origin) -> list[Trigger]:
     """The clock and the events that start the workflow; by hand when it names none."""
-    schedule = as_dict(document.get("schedule"))
-    found: list[Trigger] = []
+    schedule = document.view("schedule")
     origin = base.at("/schedule")
-    if isinstance(schedule.get("cron"), str):
+    found: list[Trigger] = []
+    cron = schedule.text("cron")
+    if cron:
+        found.append(_clock("cron", Schedule(cron=cron), origin))
+    for key in ("every", "after"):
+        span = schedule.duration(key)
+        if span is not None:
+            found.append(_clock(key, Schedule(every=span), origin))
+    for event, inputs, unread in _events(schedule.view("on")):
         found.append(
             Trigger(
-                id="schedule.cron",
-                kind="schedule",
-                operation="schedule cron",
-                schedule=Schedule(cron=schedule["cron"]),
-                origin=origin,
+                id=f"on.{len(found)}", kind="event", operation="schedule on", event=event, inputs=inputs, unread=unread, origin=origin
             )
-        )
-    for key in ("every", "after"):
-        span = duration_of(schedule.get(key))
-        if span is not None:
-            found.append(
-                Trigger(
-                    id=f"schedule.{key}",
-                    kind="schedule",
-                    operation=f"schedule {key}",
-                    schedule=Schedule(every=span),
-                    origin=origin,
-                )
-            )
-    on = schedule.get("on")
-    if isinstance(on, dict):
-        for event in _event_types(on):
-            found.append(
-                Trigger(id=f"on.{len(found)}", kind="event", operation="schedule on", event=event, origin=origin)
-            )
-    if not found:
-        found.append(Trigger(id="start", kind="manual", operation="start", origin=base.at("/document")))
+        )  # fmt: skip
+    return found or [Trigger(id="start", kind="manual", operation="start", origin=base.at("/document"))]
+
+
+def _clock(key: str, schedule: Schedule, origin: Origin) -> Trigger:
+    return Trigger(id=f"schedule.{key}", kind="schedule", operation=f"schedule {key}", schedule=schedule, origin=origin)
+
+
+def _events(on: View) -> list[tuple[str, tuple[Binding, ...], dict[str, Any]]]:
+    """(type, what else it must be, what is not understood) of each event that starts a run."""
+    found = []
+    for way in ("one", "any", "all"):
+        several = isinstance(on.peek(way), list)
+        filters = on.views(way) if several else [on.view(way)] if isinstance(on.peek(way), dict) else []
+        for one in filters:
+            given = one.view("with")
+            event = given.text("type") or given.text("source") or "any event"
+            rest = [make_binding(key, given.take(key), None) for key in given.value if key not in given.taken]
+            if way == "all" and len(filters) > 1:
+                rest.append(Binding(name="together with", value=len(filters) - 1))
+            left = one.rest()
+            for key in left:
+                one.noise(key)  # it is told with the trigger
+            found.append((event, tuple(rest), left))
     return found
 
 
-def read_variables(document: dict[str, Any]) -> list[Variable]:
+def read_variables(document: View) -> list[Variable]:
     """Secrets, authentications, errors and the settings of the whole workflow."""
-    used = as_dict(document.get("use"))
-    found = [Variable(name=f"secrets.{item}") for item in as_list(used.get("secrets")) if isinstance(item, str)]
+    used = document.view("use")
+    found = [Variable(name=f"secrets.{item}") for item in used.texts("secrets")]
     for part in ("authentications", "errors"):
-        found += [Variable(name=f"{part}.{key}", value=value) for key, value in as_dict(used.get(part)).items()]
+        given = used.view(part)
+        found += [Variable(name=f"{part}.{key}", value=given.take(key)) for key in given.value]
     for key in ("input", "output", "timeout", "evaluate"):
         if key in document:
-            found.append(Variable(name=key, value=document[key]))
-    return found
-
-
-def unread_parts(document: dict[str, Any]) -> dict[str, Any]:
-    """What of a document has no place in the model."""
-    head = document["document"]
-    unread: dict[str, Any] = {key: value for key, value in document.items() if key not in _KNOWN}
-    for key in ("tags", "metadata"):
-        if head.get(key):
-            unread[f"document.{key}"] = head[key]
-    if document.get("metadata"):
-        unread["metadata"] = document["metadata"]
-    rest = {
-        key: value
-        for key, value in as_dict(document.get("use")).items()
-        if key not in ("functions", "retries", "timeouts", "errors", "secrets", "authentications")
-    }
-    if rest:
-        unread["use"] = rest
-    return unread
-
-
-def _event_types(on: dict[str, Any]) -> list[str]:
-    """The types of the events that set a flow off or that a task waits for."""
-    found: list[str] = []
-    for way in ("one", "any", "all"):
-        for one in as_list(on.get(way)) or [on.get(way)]:
-            given = as_dict(as_dict(one).get("with"))
-            if given:
-                found.append(str(given.get("type") or given.get("source") or "any event"))
-            elif isinstance(one, dict):
-                found.append("any event")
+            found.append(Variable(name=key, value=document.take(key)))
     return found

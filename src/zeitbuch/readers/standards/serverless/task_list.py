@@ -7,15 +7,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-from zeitbuch.readers.input.link_builder import Loose, as_dict, as_list
+from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.input.pointers import escape_key
+from zeitbuch.readers.input.views import View
 
 
 class Task(NamedTuple):
     """One entry of a list of tasks."""
 
     name: str
-    fields: dict[str, Any]
+    fields: View
     pointer: str
 
 
@@ -51,24 +52,29 @@ class TaskList:
         return [arrow for arrow in loose if arrow.role == "case"]
 
 
-def tasks_of(listed: Any, pointer: str) -> tuple[list[Task], list[str]]:
-    """The tasks of a list, and the pointers of entries that are none."""
+def tasks_of(listed: Any, pointer: str) -> tuple[list[Task], list[tuple[str, Any]]]:
+    """The tasks of a list, and entries that are none, with their pointers."""
     found: list[Task] = []
-    faults: list[str] = []
-    for place, item in enumerate(as_list(listed)):
+    faults: list[tuple[str, Any]] = []
+    for place, item in enumerate(listed) if isinstance(listed, list) else [("", listed)]:
+        here = f"{pointer}/{place}" if place != "" else pointer
         name, task = next(iter(item.items())) if isinstance(item, dict) and len(item) == 1 else ("", None)
         if isinstance(task, dict):
-            found.append(Task(str(name), task, f"{pointer}/{place}/{escape_key(str(name))}"))
-        else:
-            faults.append(f"{pointer}/{place}")
+            place_of_task = f"{here}/{escape_key(str(name))}"
+            found.append(Task(str(name), View(task, place_of_task), place_of_task))
+        elif item is not None:
+            faults.append((here, item))
     return found, faults
 
 
-def switch_cases(key: str, fields: dict[str, Any]) -> Iterator[tuple[Loose, Any]]:
+def switch_cases(key: str, fields: View) -> Iterator[tuple[Loose, Any]]:
     """(arrow, directive) of every case of a switch, and of the way past it when all cases have a condition."""
-    cases = [case for case in as_list(fields["switch"]) if isinstance(case, dict)]
-    for case in cases:
-        for label, way in case.items():
-            yield Loose(key, "case", str(label), str(as_dict(way).get("when") or "")), as_dict(way).get("then")
-    if all("when" in as_dict(way) for case in cases for way in case.values()):
-        yield Loose(key, "case", "otherwise"), fields.get("then")
+    ways = [(label, way) for case in fields.views("switch") for label, way in _ways_of(case)]
+    for label, way in ways:
+        yield Loose(key, "case", label, way.text("when")), way.take("then")
+    if all("when" in way for _, way in ways):
+        yield Loose(key, "case", "otherwise"), fields.take("then")
+
+
+def _ways_of(case: View) -> list[tuple[str, View]]:
+    return [(str(label), case.view(label)) for label, value in case.value.items() if isinstance(value, dict)]

@@ -1,52 +1,34 @@
 # What a task of the Serverless Workflow DSL 1.0 (CNCF) is in the words of the model, and the small parts tasks share:
-# durations, timeouts, expressions.
-"""Kinds, durations and expressions of Serverless Workflow tasks."""
+# parameters and expressions.
+"""Kinds, parameters and expressions of Serverless Workflow tasks."""
 
 from __future__ import annotations
 
 import re
 from typing import Any
 
-from zeitbuch.core.model.records import Binding, Effect, Ref, Step, StepKind
-from zeitbuch.readers.input.clock_texts import duration_seconds
-from zeitbuch.readers.input.limits import count_values
+from zeitbuch.core.model.records import Binding, Effect, Ref, StepKind
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
+from zeitbuch.readers.input.views import View
 
-COMMON = frozenset({"if", "input", "output", "export", "timeout", "then", "metadata"})
 # DSL reference, "Task": the key that names the kind of a task
-TASKS = ("call", "do", "emit", "for", "fork", "listen", "raise", "run", "set", "switch", "try", "wait")
-_UNITS = {"days": 86400.0, "hours": 3600.0, "minutes": 60.0, "seconds": 1.0, "milliseconds": 0.001}
+TASKS = ("for", "try", "fork", "listen", "call", "emit", "raise", "run", "set", "switch", "wait", "do")
+COMMON = frozenset({"if", "input", "output", "export", "timeout", "then", "metadata"})
 _EXPRESSION = re.compile(r"\$\{\s*(.{0,4000}?)\s*\}", re.DOTALL)
 _NAME = re.compile(r"\$([A-Za-z_]\w*)((?:\.[A-Za-z_]\w*)*)|(?<![\w.\])$])\.([A-Za-z_]\w*(?:\.[A-Za-z_]\w*)*)")
 
 
-def duration_of(value: Any) -> float | None:
-    """Seconds of a duration: an object of units, or ISO 8601 text."""
-    if isinstance(value, str):
-        return duration_seconds(value)
-    if isinstance(value, dict) and value.keys() <= _UNITS.keys() and value:
-        return sum(float(item) * _UNITS[key] for key, item in value.items() if isinstance(item, int | float))
-    return None
-
-
-def task_kind(task: dict[str, Any]) -> str:
+def task_kind(task: View) -> str:
     """The key that says what a task is; empty when none of the DSL's is there."""
-    return next(
-        (
-            key
-            for key in ("for", "try", "fork", "listen", "call", "emit", "raise", "run", "set", "switch", "wait", "do")
-            if key in task
-        ),
-        "",
-    )
+    return next((key for key in TASKS if key in task), "")
 
 
-def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
+def kind_of(task: View, name: str, functions: View) -> tuple[StepKind, Effect, str]:
     """Kind, effect and operation of a task that contains no other."""
     if name == "call":
-        return _call_kind(task, functions)
+        return _call_kind(task.value, functions.value)
     if name == "run":
-        run = task["run"] if isinstance(task["run"], dict) else {}
+        run = task.view("run")
         way = next((key for key in ("container", "script", "shell", "workflow") if key in run), "")
         return ("subflow" if way == "workflow" else "code"), "none", f"run {way}".strip()
     kinds: dict[str, tuple[StepKind, Effect]] = {
@@ -54,7 +36,7 @@ def kind_of(task: dict[str, Any], name: str, functions: dict[str, Any]) -> tuple
         "wait": ("wait", "none"), "switch": ("decide", "none"),
     }  # fmt: skip
     kind, effect = kinds.get(name, ("other", "none"))
-    return kind, effect, name or ", ".join(sorted(task.keys() - COMMON))[:80]
+    return kind, effect, name or ", ".join(sorted(task.value.keys() - COMMON))[:80]
 
 
 def _call_kind(task: dict[str, Any], functions: dict[str, Any]) -> tuple[StepKind, Effect, str]:
@@ -115,48 +97,42 @@ def make_binding(name: str, value: Any, before: str | None) -> Binding:
     return Binding(name=name, value=value, decided="data" if refs else "fixed", refs=refs)
 
 
-def inputs_of(task: dict[str, Any], name: str, before: str | None) -> tuple[Binding, ...]:
-    """The parameters of a task, objects taken apart one level."""
-    found: list[Binding] = []
+def inputs_of(task: View, name: str, before: str | None, functions: View) -> tuple[Binding, ...]:
+    """The parameters of a task, objects taken apart one level; those of a function it calls stand before its own."""
     parts: dict[str, Any] = {}
-    given = task.get("with")
-    if name == "call" and isinstance(given, dict):
-        parts |= given
+    if name == "call":
+        parts |= _parts_of_call(task, functions)
     elif name in ("run", "set", "emit", "raise", "listen", "wait"):
-        _parts_of_task(task, name, parts)
+        parts |= _parts_of_task(task, name)
     for key in ("input", "output", "export"):
         if key in task:
-            inner = task[key]
-            parts |= {f"{key}.{k}": value for k, value in inner.items()} if isinstance(inner, dict) else {key: inner}
-    for key, value in parts.items():
-        found.append(make_binding(key, value, before))
-    return tuple(found)
+            parts |= _flattened(key, task.take(key))
+    return tuple([make_binding(key, value, before) for key, value in parts.items()])
 
 
-def _parts_of_task(task: dict[str, Any], name: str, parts: dict[str, Any]) -> None:
-    value = task[name]
-    if isinstance(value, dict):
-        for key, inner in value.items():
-            parts |= (
-                {f"{key}.{k}": value for k, value in inner.items()}
-                if isinstance(inner, dict) and name != "set"
-                else {key: inner}
-            )
-    else:
-        parts[name] = value
+def _parts_of_call(task: View, functions: View) -> dict[str, Any]:
+    called = str(task.take("call"))
+    parts: dict[str, Any] = {}
+    held = functions.peek(called)
+    if isinstance(held, dict):
+        # A function of the document: what it says is said by every task that calls it.
+        parts |= {f"function.{key}": value for key, value in held.items() if key not in ("call", "with")}
+        functions.take(called)
+        given = held.get("with")
+        parts |= given if isinstance(given, dict) else {} if given is None else {"function.with": given}
+    own = task.take("with")
+    return {**parts, **own} if isinstance(own, dict) else parts if own is None else {**parts, "with": own}
 
 
-def unread_of(task: dict[str, Any], name: str) -> dict[str, Any]:
-    """What of a task has no place in the model."""
-    understood = {
-        "call": {"with"}, "for": {"while", "do"}, "try": {"catch"}, "listen": {"foreach"},
-    }.get(name, set()) | COMMON | {name}  # fmt: skip
-    rest = {key: value for key, value in task.items() if key not in understood}
-    if task.get("metadata"):
-        rest["metadata"] = task["metadata"]
-    return rest
+def _flattened(key: str, value: Any) -> dict[str, Any]:
+    return {f"{key}.{inner}": item for inner, item in value.items()} if isinstance(value, dict) else {key: value}
 
 
-def unread_count(steps: list[Step]) -> int:
-    """How many values the unread parts of steps hold."""
-    return sum(count_values(step.unread) for step in steps if step.unread)
+def _parts_of_task(task: View, name: str) -> dict[str, Any]:
+    value = task.take(name)
+    if not isinstance(value, dict):
+        return {name: value}
+    parts: dict[str, Any] = {}
+    for key, inner in value.items():
+        parts |= {key: inner} if name == "set" else _flattened(key, inner)
+    return parts
