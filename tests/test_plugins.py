@@ -12,8 +12,9 @@ import pytest
 
 from conftest import ESTATE, Ran
 from zeitbuch.core.model.records import Content, Flow, Link, Origin, Step
-from zeitbuch.readers.standards import arazzo, native
+from zeitbuch.readers.standards import native
 from zeitbuch.readers.standards.agentspec import reader as agentspec
+from zeitbuch.readers.standards.arazzo import reader as arazzo
 from zeitbuch.readers.standards.serverless import reader as serverless
 from zeitbuch.testing import check_reader
 

@@ -23,11 +23,11 @@ from zeitbuch.readers.dialects.paths import make_getter
 from zeitbuch.readers.infer import fields
 from zeitbuch.readers.infer.survey import STAR, dotted_path, find_groups, find_leaves, is_map, json_path, value_at
 from zeitbuch.readers.infer.vocabulary import effect_of, guess_kinds, modality_of, plain_word, words_of
+from zeitbuch.readers.input.clock_texts import duration_of
 from zeitbuch.readers.input.link_builder import Loose
 from zeitbuch.readers.reading.embedded import find_embedded, might_embed
 from zeitbuch.readers.reading.unrecognised import unrecognised_problem
 from zeitbuch.readers.standards.serverless.task_list import TaskList, switch_cases, tasks_of
-from zeitbuch.readers.standards.serverless.tasks import duration_of
 
 
 @pytest.mark.parametrize(

@@ -101,7 +101,17 @@ def _edit_items(items: Iterable[T], edits: list[Edit], key: Callable[[T], str]) 
 
 def link_key(link: Link) -> tuple[object, ...]:
     """What makes two links the same, beside where they stand."""
-    return link.source, link.target, link.role, link.label, link.condition, link.after, link.outlet, link.otherwise
+    return (
+        link.source,
+        link.target,
+        link.role,
+        link.label,
+        link.condition,
+        link.after,
+        link.outlet,
+        link.otherwise,
+        link.note,
+    )
 
 
 def apply_edits(flow: Flow, edits: Iterable[Edit], ids: Ids | None = None) -> Flow:

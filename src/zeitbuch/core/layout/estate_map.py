@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.estimate.estate import keys_of
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of, service_name, shared_of, stores_of
-from zeitbuch.core.graph.topology import Graph, ai_steps, pattern_of
+from zeitbuch.core.graph.topology import Graph, activities_of, ai_steps, pattern_of
 from zeitbuch.core.model.records import Effect, Estate, Flow, Link, Step
 from zeitbuch.core.model.words import count_words, join_words, triggers_words
 
@@ -102,11 +102,10 @@ def _flow_cards(
             scopes[name] = f"group {len(scopes)}"
             steps.append(Step(id=scopes[name], kind="group", name=name))
         steps.append(_flow_card(flow, scopes.get(name)))
-        count = [s for s in flow.steps if s.kind != "note"]
         ai = len(ai_steps(flow))
         remarks[f"flow {flow.id}"] = [
             triggers_words(flow),
-            f"{count_words(len(count), 'step')}" + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
+            count_words(len(activities_of(flow)), "activity") + (f", {ai} with AI, {pattern_of(flow)}" if ai else ""),
         ]
 
 

@@ -21,27 +21,54 @@ def _sort_inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
     )
 
 
+def _folded(text: str) -> str:
+    """A name with runs of white space as one: tools break names as their boxes need it."""
+    return " ".join(text.split())
+
+
+def _unix(text: str) -> str:
+    """A text with one kind of line end."""
+    return text.replace("\r\n", "\n") if "\r" in text else text
+
+
 def meaning_of(flow: Flow) -> Flow:
     """The flow without layout, time stamps, origins, file format and what stands around it in its file, its parts in a fixed order."""
     return structs.replace(
         flow,
+        name=_folded(flow.name),
+        description=_unix(flow.description),
         version="",
         created="",
         changed="",
         format="",
         around={},
+        noise={},
         content=Content(),
         origin=None,
         triggers=tuple(
-            structs.replace(trigger, position=None, origin=None, inputs=_sort_inputs(trigger.inputs))
+            structs.replace(
+                trigger,
+                name=_folded(trigger.name),
+                note=_unix(trigger.note),
+                position=None,
+                origin=None,
+                inputs=_sort_inputs(trigger.inputs),
+            )
             for trigger in sorted(flow.triggers, key=lambda t: t.id)
         ),
         steps=tuple(
-            structs.replace(step, position=None, origin=None, inputs=_sort_inputs(step.inputs))
+            structs.replace(
+                step,
+                name=_folded(step.name),
+                note=_unix(step.note),
+                position=None,
+                origin=None,
+                inputs=_sort_inputs(step.inputs),
+            )
             for step in sorted(flow.steps, key=lambda s: s.id)
         ),
         links=tuple(
-            structs.replace(link, origin=None)
+            structs.replace(link, id="", origin=None)
             for link in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))
         ),
         connections=tuple(sorted(flow.connections, key=lambda c: c.id)),

@@ -16,7 +16,7 @@ class KindRow(Struct, frozen=True):
     what it works with where it ends in a preposition ("Reads from"); ``effect`` is what it does outside where an export says
     nothing else; ``bpmn`` the element it is written as where nothing more is known (OMG BPMN 2.0, clause 10); ``hands_on`` the
     tokens that it hands on, by default. ``uses_model``: it may name a model of its own; ``is_tool``: attached to an agent, the
-    agent may choose it. ``role`` is the word for it within the card of an agent.
+    agent may choose it. ``is_activity``: it does work, where others only lead, join or end. ``role`` is the word for it within the card of an agent.
     """
 
     kind: StepKind
@@ -29,6 +29,7 @@ class KindRow(Struct, frozen=True):
     is_scope: bool = False
     uses_model: bool = False
     is_tool: bool = True
+    is_activity: bool = True
     role: str = "tool"
 
 
@@ -49,10 +50,12 @@ STEP_KINDS: tuple[KindRow, ...] = (
         is_tool=False,
         role="parser",
     ),
-    KindRow("decide", "decision", "Decides", bpmn="exclusiveGateway"),
+    KindRow("decide", "decision", "Decides", bpmn="exclusiveGateway", is_activity=False),
     KindRow("loop", "loop", "Repeats", bpmn="subProcess", hands_on=200, is_scope=True),
-    KindRow("parallel", "parallel block", "Runs side by side", bpmn="parallelGateway", is_scope=True),
-    KindRow("join", "join", "Brings branches together", bpmn="parallelGateway"),
+    KindRow(
+        "parallel", "parallel block", "Runs side by side", bpmn="parallelGateway", is_scope=True, is_activity=False
+    ),
+    KindRow("join", "join", "Brings branches together", bpmn="parallelGateway", is_activity=False),
     KindRow("guard", "guarded block", "Catches what fails in", bpmn="subProcess", is_scope=True),
     KindRow("wait", "wait", "Waits", bpmn="receiveTask"),
     KindRow("approve", "approval by a person", "Waits until a person decides", bpmn="userTask", hands_on=30),
@@ -64,8 +67,8 @@ STEP_KINDS: tuple[KindRow, ...] = (
     KindRow("send", "sending", "Sends through", effect="send", bpmn="sendTask"),
     KindRow("delete", "deletion", "Deletes in", effect="delete"),
     KindRow("subflow", "call of a flow", "Calls the flow", bpmn="callActivity", hands_on=200),
-    KindRow("end", "end", "Ends the run here", bpmn="endEvent"),
-    KindRow("note", "note", "A note", bpmn="textAnnotation"),
+    KindRow("end", "end", "Ends the run here", bpmn="endEvent", is_activity=False),
+    KindRow("note", "note", "A note", bpmn="textAnnotation", is_activity=False),
     KindRow("group", "group", "Holds together", bpmn="subProcess", is_scope=True),
     KindRow("other", "unclassified step", "Runs", bpmn="task"),
 )
@@ -73,6 +76,7 @@ KINDS: dict[str, KindRow] = {row.kind: row for row in STEP_KINDS}
 AI_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.is_ai)
 SCOPE_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.is_scope)
 MODEL_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if row.uses_model)
+IDLE_KINDS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if not row.is_activity)
 NOT_TOOLS: frozenset[str] = frozenset(row.kind for row in STEP_KINDS if not row.is_tool)
 
 

@@ -70,6 +70,7 @@ MessageCode = Literal[
     "rate-stairs",
     "rate-twice",
     "rates-none",
+    "reference-missing",
     "rule",
     "runs",
     "scenario",

@@ -174,6 +174,8 @@ class Link(Record, frozen=True):
     after: tuple[Outcome, ...] = ()
     outlet: str = ""  # the builder's own word for the way out, where label and role do not carry it
     otherwise: bool = False  # the case that is taken when no other fits
+    note: str = ""
+    id: str = ""  # the builder's own, where arrows have one; no part of what the flow means
     origin: Origin | None = None
 
 
@@ -203,6 +205,7 @@ class Trigger(Record, frozen=True):
     connection: str | None = None
     inputs: tuple[Binding, ...] = ()
     enabled: bool = True
+    note: str = ""
     unread: dict[str, Any] = field(default_factory=dict)
     position: tuple[float, float] | None = None
     origin: Origin | None = None
@@ -243,7 +246,8 @@ class Content(Record, frozen=True):
 
 class Flow(Record, frozen=True):
     """One automation definition. ``around`` is what stands beside the flows of its file and was not understood: it counts as
-    unread, but is no part of what the flow means; the first flow of a file carries it."""
+    unread, but is no part of what the flow means; the first flow of a file carries it. ``noise`` are the values that a dialect or
+    standard says carry no meaning, by their places."""
 
     id: str
     name: str = ""
@@ -262,6 +266,7 @@ class Flow(Record, frozen=True):
     variables: tuple[Variable, ...] = ()
     unread: dict[str, Any] = field(default_factory=dict)
     around: dict[str, Any] = field(default_factory=dict)
+    noise: dict[str, Any] = field(default_factory=dict)
     format: str = ""
     content: Content = Content()
     origin: Origin | None = None

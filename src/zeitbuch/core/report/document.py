@@ -294,11 +294,14 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
     )
     if found is not None and result is not None:
         blocks += [Heading(2, "Calls and cost", "cost"), *_cost_blocks(found, result)]
-    if flow.unread:
-        blocks += [
-            Heading(2, "Not understood", "unread"),
-            Paragraph("Parts of the export that the dialect does not place: " + ", ".join(flow.unread)),
-        ]
+    if flow.unread or flow.around:
+        blocks.append(Heading(2, "Not understood", "unread"))
+        if flow.unread:
+            blocks.append(
+                Paragraph("Parts of the export that have no place in this description: " + ", ".join(flow.unread))
+            )
+        if flow.around:
+            blocks.append(Paragraph("Parts of the file around its flows: " + ", ".join(flow.around)))
     blocks += [Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
     return Page(name, flow.title, tuple(blocks))
 
@@ -309,7 +312,7 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
     items = []
     for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
         entry = inventory_row(flow)
-        remark = f"{entry.trigger}; {count_words(entry.steps, 'step')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
+        remark = f"{entry.trigger}; {count_words(entry.activities, 'activity')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
         money = found.get(flow.id)
         if money is not None and result is not None:
             remark += f"; {money_words(money.cost_month, result.currency)} in {result.month}"

@@ -61,6 +61,7 @@ def _unread_keys(flows: Sequence[Flow]) -> Counter[str]:
     keys: Counter[str] = Counter()
     for flow in flows:
         keys.update(list(flow.unread))
+        keys.update(f"around: {key}" for key in flow.around)
         for step in flow.steps:
             keys.update(f"step: {key}" for key in step.unread)
         for trigger in flow.triggers:

@@ -15,7 +15,7 @@ from zeitbuch.core.model.words import count_words, triggers_words
 
 
 class Row(Struct, frozen=True):
-    """One flow of the inventory. ``read`` is the share (0..1) of the export's values that was understood."""
+    """One flow of the inventory. ``steps`` are all boxes but notes, ``activities`` those that do work; ``read`` is the share (0..1) of the export's values that was understood."""
 
     id: str
     name: str
@@ -24,6 +24,7 @@ class Row(Struct, frozen=True):
     trigger: str
     trigger_kinds: tuple[str, ...]
     steps: int
+    activities: int
     ai_steps: int
     models: tuple[str, ...]
     pattern: str
@@ -41,6 +42,7 @@ class Totals(Struct, frozen=True):
     on: int
     with_ai: int
     steps: int
+    activities: int
     ai_steps: int
     models: int
 
@@ -59,6 +61,7 @@ class Filter(Struct, frozen=True):
 def inventory_row(flow: Flow) -> Row:
     """The inventory row of a flow."""
     from zeitbuch.core.graph.topology import (  # not needed by a list whose rows come from the cache
+        activities_of,
         ai_steps,
         pattern_of,
     )
@@ -79,6 +82,7 @@ def inventory_row(flow: Flow) -> Row:
         trigger=triggers_words(flow),
         trigger_kinds=tuple(dict.fromkeys([trigger.kind for trigger in flow.triggers])),
         steps=steps,
+        activities=len(activities_of(flow)),
         ai_steps=len(ai_steps(flow)),
         models=tuple(sorted(models)),
         pattern=pattern_of(flow),
@@ -150,6 +154,7 @@ def inventory_totals(entries: list[Row]) -> Totals:
         on=sum(row.state == "on" for row in entries),
         with_ai=sum(row.ai_steps > 0 for row in entries),
         steps=sum(row.steps for row in entries),
+        activities=sum(row.activities for row in entries),
         ai_steps=sum(row.ai_steps for row in entries),
         models=len({name for row in entries for name in row.models}),
     )
@@ -160,7 +165,7 @@ _COLUMNS = (
     Column("state", "state", rank=4),
     Column("owners", "owner", "list", rank=2),
     Column("trigger", "trigger"),
-    Column("steps", "steps", "count"),
+    Column("activities", "activities", "count"),
     Column("ai_steps", "AI", "count"),
     Column("models", "models", "list", rank=1),
     Column("pattern", "pattern", rank=3),
@@ -177,6 +182,7 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
         columns = (
             Column("id", "id"),
             *_COLUMNS,
+            Column("steps", "steps", "count"),
             Column("folder", "folder"),
             Column("format", "format"),
             Column("source", "source"),
@@ -191,6 +197,7 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
         "name": count_words(t.flows, "flow"),
         "state": f"{t.on} on",
         "steps": t.steps,
+        "activities": t.activities,
         "ai_steps": t.ai_steps,
         "models": (f"{t.models} different",),
         "trigger": f"{t.with_ai} use AI",

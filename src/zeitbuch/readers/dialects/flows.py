@@ -24,6 +24,7 @@ from zeitbuch.readers.input.pointers import last_key
 from .field_checks import WORDS, Field, make_field, one_of, refused_values, with_refused
 from .paths import (
     Claims,
+    Getter,
     as_text,
     claim_keys,
     claim_paths,
@@ -77,6 +78,8 @@ class DialectReader:
             if getattr(flow, name)
         ]
         self.owners = make_getters(flow.owners)
+        self.noise = [(path, make_getter(path)) for path in flow.noise]
+        self.noise_around = [(path, make_getter(path)) for path in dialect.signature.noise]
 
     def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
         """Every flow of a document with the problems found in it."""
@@ -84,6 +87,8 @@ class DialectReader:
         around = self._surroundings(document) if found else {}
         for place, (pointer, raw) in enumerate(found):
             flow, problems = self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+            if not place and self.noise_around and isinstance(document, dict):
+                flow = structs.replace(flow, noise={**_values_at(document, self.noise_around), **flow.noise})
             if around and not place:
                 left = count_values(around)
                 values = flow.content.values + (left if len(found) > 1 else 0)
@@ -152,6 +157,7 @@ class DialectReader:
                 for mapping, value, _ in (self.variables.read_item(raw) if whole_flow else ())
             ),
             unread=unread,
+            noise={**_values_at(raw, self.noise), **draft.noise} if whole_flow else {},
             format=self.dialect.name,
             content=Content(values=count, unread=missed),
             origin=base.at(pointer),
@@ -184,6 +190,11 @@ class DialectReader:
         if draft.lost:
             unread["unread parts"] = draft.lost
         return unread
+
+
+def _values_at(record: dict[str, Any], places: Iterable[tuple[str, Getter]]) -> dict[str, Any]:
+    """What stands at places that the dialect calls noise."""
+    return {path: value for path, get in places if (value := get(record)) is not None}
 
 
 def _count_missed(unread: dict[str, Any], draft: Draft, connections: Iterable[Connection]) -> int:

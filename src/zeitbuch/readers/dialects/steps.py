@@ -70,6 +70,7 @@ class Draft:
         self.taken_cases: set[tuple[str, str]] = set()  # step and outlet of the cases that links take
         self.problems: list[Problem] = []
         self.lost: list[dict[str, Any]] = []
+        self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
         self.missed = 0  # values of steps that were only counted as unread
 
     def case_of(self, step_id: str, outlet: str) -> Case | None:
@@ -139,6 +140,7 @@ class StepReader:
         self.timeout = make_getter(rule.timeout)
         self.on_fault = make_getter(rule.on_fault)
         self.optional = self._optional_readers()
+        self.noise = [(path, make_getter(path)) for path in rule.noise]
 
     def _shared(self, dialect: Dialect, starts: bool) -> Shared:
         """What all steps claim, or all triggers written in the shape of steps."""
@@ -273,6 +275,9 @@ class StepReader:
     def unread_of(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> dict[str, Any]:
         """What of a step or trigger has no place in the model; claimed values that cannot be used are told."""
         rest = {} if plan.all_inputs else unclaimed_part(raw, plan.outside)
+        for path, get in self.noise:
+            if (value := get(raw)) is not None:
+                draft.noise[f"{pointer}/{path}"] = value
         refused = plan.refused_in(raw)
         if not refused:
             return rest

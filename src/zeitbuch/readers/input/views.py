@@ -17,13 +17,14 @@ class View:
     """An object of an export, with its place (a JSON pointer). A value counts as read once it was taken; ``text``,
     ``number`` and the like take it only when it is one. ``noise`` says that a value carries no meaning."""
 
-    __slots__ = ("below", "pointer", "taken", "value")
+    __slots__ = ("below", "hushed", "pointer", "taken", "value")
 
     def __init__(self, value: Any, pointer: str = "") -> None:
         self.value: dict[str, Any] = value if isinstance(value, dict) else {}
         self.pointer = pointer
         self.taken: set[str] = set()
-        self.below: dict[str, View | list[Any]] = {}
+        self.hushed: set[str] = set()
+        self.below: dict[str, Any] = {}  # what stands below, as views
 
     def __contains__(self, key: str) -> bool:
         return key in self.value
@@ -40,9 +41,22 @@ class View:
         self.taken.add(key)
         return self.value.get(key)
 
+    def mark(self, *keys: str) -> None:
+        """Values that were read by other means."""
+        self.taken.update(keys)
+
     def noise(self, *keys: str) -> None:
         """Values that carry no meaning."""
         self.taken.update(keys)
+        self.hushed.update(keys)
+
+    def expect(self, key: str, *starts: str) -> None:
+        """A value that carries no meaning as long as it is what it should be: one of these, or begins so when they end in a dot."""
+        value = self.value.get(key)
+        if isinstance(value, str) and any(
+            value == start or (start[-1] == "." and value.startswith(start)) for start in starts
+        ):
+            self.noise(key)
 
     def text(self, key: str) -> str:
         """A scalar as text; empty when there is none."""
@@ -95,28 +109,36 @@ class View:
 
     def view(self, key: str) -> View:
         """The object under a key; an empty one when there is none, and then what stands there is unread."""
-        held = self.below.get(key)
-        if isinstance(held, View):
-            return held
-        made = View(self.value.get(key), f"{self.pointer}/{escape_key(key)}")
-        if isinstance(self.value.get(key), dict):
-            self.below[key] = made
-        return made
+        held = self._held(key)
+        return held if isinstance(held, View) else View({}, f"{self.pointer}/{escape_key(key)}")
 
     def views(self, key: str) -> list[View]:
         """The objects in the list under a key; what else stands in it is unread."""
-        held = self.below.get(key)
-        if isinstance(held, list):
-            return [item for item in held if isinstance(item, View)]
-        value = self.value.get(key)
-        if not isinstance(value, list):
-            return []
-        made = [
-            View(item, f"{self.pointer}/{escape_key(key)}/{place}") if isinstance(item, dict) else item
-            for place, item in enumerate(value)
-        ]
-        self.below[key] = made
-        return [item for item in made if isinstance(item, View)]
+        held = self._held(key)
+        return [item for item in held if isinstance(item, View)] if isinstance(held, list) else []
+
+    def nested(self, key: str) -> list[list[View]]:
+        """The objects in the lists of the list under a key; what else stands there is unread."""
+        held = self._held(key)
+        listed = [item for item in held if isinstance(item, list)] if isinstance(held, list) else []
+        return [[item for item in items if isinstance(item, View)] for items in listed]
+
+    def _held(self, key: str) -> Any:
+        if key not in self.below:
+            self.below[key] = _wrapped(self.value.get(key), f"{self.pointer}/{escape_key(key)}")
+        return self.below[key]
+
+    def all_below(self) -> list[View]:
+        """All objects one level below, also in lists."""
+        found: list[View] = []
+        stack = [self._held(key) for key in self.value]
+        while stack:
+            held = stack.pop(0)
+            if isinstance(held, View):
+                found.append(held)
+            elif isinstance(held, list):
+                stack = [*held, *stack]
+        return found
 
     def entries(self, key: str) -> list[tuple[str, View]]:
         """The objects in the object under a key, with their names."""
@@ -135,12 +157,38 @@ class View:
         return found
 
 
+def noise_below(root: View) -> dict[str, Any]:
+    """The values at and below an object that were called noise, by their places."""
+    found: dict[str, Any] = {}
+    stack = [root]
+    while stack:
+        view = stack.pop()
+        found |= {f"{view.pointer}/{escape_key(key)}": value for key, value in view.value.items() if key in view.hushed}
+        for held in reversed(list(view.below.values())):
+            stack += _views_in(held)
+    return found
+
+
+def _views_in(held: Any) -> list[View]:
+    if isinstance(held, View):
+        return [held]
+    return [view for item in held for view in _views_in(item)] if isinstance(held, list) else []
+
+
+def _wrapped(value: Any, pointer: str) -> Any:
+    if isinstance(value, dict):
+        return View(value, pointer)
+    if isinstance(value, list):
+        return [_wrapped(item, f"{pointer}/{place}") for place, item in enumerate(value)]
+    return value
+
+
 def _rest_of(held: Any) -> Any:
     if isinstance(held, View):
         return held.rest() or _DONE
     if not isinstance(held, list):
         return held
-    left = [_rest_of(item) if isinstance(item, View) else item for item in held]
+    left = [_rest_of(item) for item in held]
     if all(item is _DONE or item is None for item in left):
         return _DONE
     return [{} if item is _DONE else item for item in left]

@@ -18,7 +18,7 @@ from msgspec import Struct
 
 from zeitbuch.version import __version__
 
-FORM = 1  # of the cache files
+FORM = 2  # of the cache files
 MOST = 268_435_456  # bytes of one cache file
 STALE = 60 * 86400.0  # seconds after which an entry that no run asked for is dropped
 _RACY = 2_000_000_000  # nanoseconds: a file changed so shortly before it was read may change again unseen

@@ -11,6 +11,7 @@ from xml.etree.ElementTree import Element
 import msgspec
 
 from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.bpmn_facts import Said, facts_of, write_facts
 from zeitbuch.core.model.kinds import KINDS, TRIGGERS
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Schedule, Step, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
@@ -19,6 +20,8 @@ from .bpmn_diagram import write_diagram
 from .bpmn_names import DC, DI, XSI, B, Z, clean_text, xml_name
 
 _ACTIVITIES = frozenset({*E.TASKS, *E.SCOPES})
+# OMG formal/2011-01-03: activities and three gateways may name the arrow that is taken when no other fits.
+_WITH_DEFAULT = _ACTIVITIES | {"exclusiveGateway", "inclusiveGateway", "complexGateway"}
 
 
 def to_bpmn(estate: Estate) -> str:
@@ -73,6 +76,7 @@ class _Process:
             str, str
         ] = {}  # border event of an error route -> the activity, ids: of the file, of the model
         self.events: dict[str, str] = {}  # border event -> the activity it sits on
+        self.recorded: list[tuple[ET.Element, ET.Element]] = []  # elements with their records
 
     def element_id(self, key: str, prefix: str = "") -> str:
         """The id of a record within the file: an XML name that occurs once."""
@@ -92,7 +96,9 @@ class _Process:
         flow = self.flow
         process_id = self.element_id(f"\x00{flow.id}") if flow.id in self.steps else self.element_id(flow.id)
         process = ET.SubElement(
-            self.root, B + "process", {"id": process_id, "name": clean_text(flow.name), "isExecutable": "false"}
+            self.root,
+            B + "process",
+            {"id": process_id, "name": clean_text(flow.name), "isExecutable": _executable(flow)},
         )
         if flow.description:
             ET.SubElement(process, B + "documentation").text = clean_text(flow.description)
@@ -102,6 +108,9 @@ class _Process:
         self._write_level(process, None, [trigger for trigger in flow.triggers if trigger.id not in inner], inner)
         self._write_links(process)
         self._write_artifacts(process)
+        for element, record in self.recorded:
+            # What the BPMN says now, so that a reader sees what was edited since.
+            record.set("facts", write_facts(facts_of(_said_by(element))))
         return write_diagram(self, process_id)
 
     def _write_own_record(
@@ -111,7 +120,9 @@ class _Process:
         plain: dict[str, Any] = {key: value for key, value in msgspec.to_builtins(record).items() if key not in said}
         plain |= more or {}
         extension = ET.SubElement(element, B + "extensionElements")
-        ET.SubElement(extension, Z + "record").text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
+        made = ET.SubElement(extension, Z + "record")
+        made.text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
+        self.recorded.append((element, made))
 
     def _write_lanes(self, process: ET.Element) -> None:
         lanes: dict[str, list[str]] = {}
@@ -264,6 +275,8 @@ class _Process:
         )
         self.elements[trigger.id] = element
         self.tags[trigger.id] = "startEvent"
+        if trigger.note:
+            ET.SubElement(element, B + "documentation").text = clean_text(trigger.note)
         self._write_own_record(element, trigger, E.TRIGGER_SAID, {"id": trigger.id})
         schedule = trigger.schedule
         row = TRIGGERS[trigger.kind]
@@ -339,6 +352,10 @@ class _Process:
         )
         if link.label:
             made.set("name", clean_text(link.label))
+        if link.note:
+            ET.SubElement(made, B + "documentation").text = clean_text(link.note)
+        if link.otherwise and self.tags.get(link.source) in _WITH_DEFAULT:
+            self.elements[link.source].set("default", edge)
         self._write_own_record(made, link, E.LINK_SAID)
         if link.condition:
             ET.SubElement(made, B + "conditionExpression", {XSI + "type": "bpmn:tFormalExpression"}).text = clean_text(
@@ -367,6 +384,18 @@ class _Process:
                 )
                 self._write_own_record(made, link, E.LINK_SAID)
                 self.edges.append((key, link.source, link.target))
+
+
+def _executable(flow: Flow) -> str:
+    said = next((variable.value for variable in flow.variables if variable.name == "isExecutable"), "false")
+    return "true" if said in (True, "true") else "false"
+
+
+def _said_by(element: ET.Element) -> Said:
+    """What an element says, without its namespaces."""
+    attributes = {key: value for key, value in element.attrib.items() if not key.startswith("{")}
+    children = tuple(_said_by(child) for child in element if child.tag.rpartition("}")[2] not in E.NODES)
+    return Said(element.tag.rpartition("}")[2], attributes, element.text or "", children)
 
 
 def _write_script(element: Element[str], step: Step) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from html import escape
 
+from zeitbuch.core.graph.topology import activities_of
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.writers.document.html import STYLE
@@ -19,7 +20,7 @@ def to_index(written: list[tuple[Flow, str]]) -> str:
 
     rows = "\n".join(
         f'<tr><td><a href="{escape(name)}">{t(flow.title)}</a></td><td>{t(triggers_words(flow))}</td>'
-        f"<td class=num>{count_words(sum(step.kind != 'note' for step in flow.steps), 'step')}</td><td>{t(', '.join(flow.owners))}</td></tr>"
+        f"<td class=num>{count_words(len(activities_of(flow)), 'activity')}</td><td>{t(', '.join(flow.owners))}</td></tr>"
         for flow, name in written
     )
     return (

@@ -22,13 +22,14 @@ MOVED = 4  # differing links that a move must explain; one rewired link explains
 
 
 def case_words(link: Link, names: dict[str, str]) -> str:
-    """Label, condition, outcomes and outlet of a link."""
+    """Label, condition, outcomes, outlet and note of a link."""
     said = [
         link.label,
         replace_refs(link.condition, link.refs, names) if link.condition != link.label else "",
         ", ".join(link.after),
         "taken when no other case fits" if link.otherwise else "",
         f"outlet {link.outlet}" if link.outlet else "",
+        f"note: {link.note}" if link.note else "",
     ]
     return " / ".join(text for text in said if text)
 

@@ -9,47 +9,33 @@ from typing import Any, NamedTuple
 
 from zeitbuch.core.model.records import Binding, Repeat, Step
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
+from zeitbuch.readers.input.views import View
 
-from .parts import COMMON, Components, component_id, model_use, tool_step
-
-_REQUEST = ("url", "http_method", "api_spec_uri", "data", "query_params", "headers")
+from .parts import REQUEST, Components, component_id, declared, model_use, plain_inputs, tool_inputs
 
 
 class Node(NamedTuple):
     """A node with what is fed into it."""
 
     parts: Components
-    raw: dict[str, Any]
-    inputs: tuple[Binding, ...]
+    raw: View
+    fed: tuple[Binding, ...]
 
     @property
     def kind(self) -> str:
         """The component type, as written."""
-        return str(self.raw.get("component_type") or "")
+        return self.raw.text("component_type")
 
-    def common_fields(self) -> dict[str, Any]:
-        """What every step has."""
+    def common_fields(self, *names: str) -> dict[str, Any]:
+        """What every step has; the fields named become inputs too."""
         return {
             "id": component_id(self.raw),
-            "name": str(self.raw.get("name") or ""),
+            "name": self.raw.text("name"),
             "operation": self.kind,
-            "note": str(self.raw.get("description") or ""),
+            "note": self.raw.text("description"),
+            "inputs": (*declared(self.raw, self.fed), *plain_inputs(self.raw, *names)),
             "origin": self.parts.origin_of(self.raw),
         }
-
-    def unread_part(self, *known: str) -> dict[str, Any]:
-        """Fields that are neither common nor ``known``, and that say something."""
-        return {
-            key: value
-            for key, value in self.raw.items()
-            if key not in COMMON and key not in known and value not in (None, [], {})
-        }
-
-    def plain_inputs(self, *names: str) -> tuple[Binding, ...]:
-        """Fields as inputs of the step."""
-        return tuple(
-            Binding(name=name, value=self.raw[name]) for name in names if self.raw.get(name) not in (None, "", [], {})
-        )
 
 
 def step_of_node(node: Node) -> Step:
@@ -57,113 +43,85 @@ def step_of_node(node: Node) -> Step:
     return _STEPS.get(node.kind, _other_step)(node)
 
 
-def inner_flows(node: Node) -> list[Any]:
+def inner_flows(node: Node) -> list[View]:
     """The flows that a node runs inside itself."""
     field = _INNER.get(node.kind, "")
-    found = node.raw.get(field)
-    return (found or []) if field == "subflows" else [found] if field else []
+    if field == "subflows":
+        return node.parts.components_of(node.raw.views(field))
+    held = node.parts.component_of(node.raw.view(field)) if field else View({})
+    return [held] if held else []
+
+
+def about_part(part: View, name: str) -> tuple[Binding, ...]:
+    """A component that a node stands for, by its name, id and description."""
+    title, key, about = part.text("name"), part.text("id"), part.text("description")
+    found = [Binding(name=name, value=title or key, description=about or None)] if title or key or about else []
+    return (*found, Binding(name=f"{name}.id", value=key)) if key and title and key != title else tuple(found)
 
 
 def _end_step(node: Node) -> Step:
-    return Step(kind="end", inputs=node.inputs, unread=node.unread_part("branch_name"), **node.common_fields())
+    return Step(kind="end", **node.common_fields("branch_name"))
 
 
 def _model_step(node: Node) -> Step:
-    use = model_use(node.parts, node.raw, node.inputs)
-    unread = node.unread_part("llm_config", "prompt_template")
-    return Step(kind="model", model=use, inputs=node.inputs, unread=unread, **node.common_fields())
+    use, connection = model_use(node.parts, node.raw, node.fed)
+    return Step(kind="model", model=use, connection=connection, **node.common_fields())
 
 
-def _called_agent_step(node: Node) -> Step:
-    called = component_id(node.parts.component_of(node.raw.get("agent")))
-    return Step(kind="subflow", calls=called, inputs=node.inputs, **node.common_fields())
+def _called_step(node: Node, field: str) -> Step:
+    called = component_id(node.parts.component_of(node.raw.view(field)))
+    return Step(kind="subflow", calls=called, **node.common_fields())
 
 
 def _tool_step(node: Node) -> Step:
     common = node.common_fields()
-    tool = tool_step(node.parts, node.parts.component_of(node.raw.get("tool")), common["id"], None)
-    inputs = (*[binding for binding in tool.inputs if binding.decided != "model"], *node.inputs)
-    common["operation"] = f"{node.kind} {tool.operation}"
-    return Step(kind="tool", effect=tool.effect, inputs=inputs, unread=tool.unread, **common)
-
-
-def _subflow_step(node: Node) -> Step:
-    called = component_id(node.parts.component_of(node.raw.get("subflow")))
-    return Step(
-        kind="subflow", calls=called, inputs=node.inputs, unread=node.unread_part("subflow"), **node.common_fields()
-    )
+    tool = node.parts.component_of(node.raw.view("tool"))
+    fed = {binding.name for binding in common["inputs"]}
+    inputs = [binding for binding in tool_inputs(tool) if binding.decided != "model" or binding.name not in fed]
+    common["inputs"] = (*about_part(tool, "tool"), *inputs, *common["inputs"])
+    common["operation"] = f"{node.kind} {tool.text('component_type') or 'Tool'}"
+    return Step(kind="tool", effect=METHOD_EFFECTS.get(str(tool.peek("http_method") or "").lower(), "none"), **common)
 
 
 def _loop_step(node: Node) -> Step:
-    over = next((binding.name for binding in node.inputs if binding.name.startswith("iterated_")), "")
-    return Step(
-        kind="loop",
-        repeat=Repeat(items=over or "items"),
-        inputs=(*node.inputs, *node.plain_inputs("reducers")),
-        unread=node.unread_part("subflow", "reducers"),
-        **node.common_fields(),
-    )
-
-
-def _parallel_step(node: Node) -> Step:
-    return Step(kind="parallel", inputs=node.inputs, unread=node.unread_part("subflows"), **node.common_fields())
+    over = next((binding.name for binding in node.fed if binding.name.startswith("iterated_")), "")
+    return Step(kind="loop", repeat=Repeat(items=over or "items"), **node.common_fields("reducers"))
 
 
 def _guard_step(node: Node) -> Step:
-    unread = node.unread_part("subflow")
-    return Step(kind="guard", on_fault="route", inputs=node.inputs, unread=unread, **node.common_fields())
+    return Step(kind="guard", on_fault="route", **node.common_fields())
 
 
 def _decision_step(node: Node) -> Step:
-    return Step(
-        kind="decide",
-        condition=next((binding.name for binding in node.inputs), None),
-        inputs=node.inputs,
-        unread=node.unread_part("mapping"),
-        **node.common_fields(),
-    )
+    return Step(kind="decide", condition=next((binding.name for binding in node.fed), None), **node.common_fields())
 
 
 def _request_step(node: Node) -> Step:
-    method = str(node.raw.get("http_method") or "get").lower()
-    return Step(
-        kind="http",
-        effect=METHOD_EFFECTS.get(method, "write"),
-        inputs=(*node.inputs, *node.plain_inputs(*_REQUEST)),
-        unread=node.unread_part(*_REQUEST),
-        **node.common_fields(),
-    )
-
-
-def _message_in_step(node: Node) -> Step:
-    inputs = (*node.inputs, *node.plain_inputs("message"))
-    return Step(kind="wait", inputs=inputs, unread=node.unread_part("message"), **node.common_fields())
-
-
-def _message_out_step(node: Node) -> Step:
-    inputs = (*node.inputs, *node.plain_inputs("message"))
-    return Step(kind="send", effect="send", inputs=inputs, unread=node.unread_part("message"), **node.common_fields())
-
-
-def _other_step(node: Node) -> Step:
-    return Step(kind="other", inputs=node.inputs, unread=node.unread_part(), **node.common_fields())
+    method = str(node.raw.peek("http_method") or "get").lower()
+    return Step(kind="http", effect=METHOD_EFFECTS.get(method, "write"), **node.common_fields(*REQUEST))
 
 
 _STEPS: dict[str, Callable[[Node], Step]] = {
     "EndNode": _end_step,
     "LlmNode": _model_step,
-    "AgentNode": _called_agent_step,
+    "AgentNode": lambda node: _called_step(node, "agent"),
     "ToolNode": _tool_step,
-    "FlowNode": _subflow_step,
+    "FlowNode": lambda node: _called_step(node, "subflow"),
     "MapNode": _loop_step,
     "ParallelMapNode": _loop_step,
-    "ParallelFlowNode": _parallel_step,
+    "ParallelFlowNode": lambda node: Step(kind="parallel", **node.common_fields()),
     "CatchExceptionNode": _guard_step,
     "BranchingNode": _decision_step,
     "ApiNode": _request_step,
-    "InputMessageNode": _message_in_step,
-    "OutputMessageNode": _message_out_step,
+    "InputMessageNode": lambda node: Step(kind="wait", **node.common_fields("message")),
+    "OutputMessageNode": lambda node: Step(kind="send", effect="send", **node.common_fields("message")),
 }
+
+
+def _other_step(node: Node) -> Step:
+    return Step(kind="other", **node.common_fields())
+
+
 _INNER = {
     "MapNode": "subflow",
     "ParallelMapNode": "subflow",

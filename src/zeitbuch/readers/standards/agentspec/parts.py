@@ -1,4 +1,5 @@
-# References between components, and the parts that flows and agents share: models, prompts, tools.
+# References between components, and the parts that flows and agents share: models, prompts, tools. A component is read where it
+# stands, once, however many refer to it.
 """Components, models and tools of the Open Agent Specification."""
 
 from __future__ import annotations
@@ -6,18 +7,17 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from zeitbuch.core.model.records import Binding, ModelUse, Origin, Prompt, Ref, Step
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Binding, Connection, ModelUse, Origin, Prompt, Ref, Step
 from zeitbuch.readers.input.link_builder import METHOD_EFFECTS
-from zeitbuch.readers.input.pointers import escape_key
+from zeitbuch.readers.input.views import View
 
-COMMON = frozenset(
-    {"component_type", "id", "name", "description", "metadata", "inputs", "outputs", "agentspec_version", "branches"}
-)
+REQUEST = ("url", "http_method", "api_spec_uri", "data", "query_params", "headers")
 
 
-def component_id(component: dict[str, Any]) -> str:
+def component_id(component: View) -> str:
     """The id of a component, else its name."""
-    return str(component.get("id") or component.get("name") or "component")
+    return component.text("id") or component.text("name") or "component"
 
 
 def is_agent(kind: Any) -> bool:
@@ -32,134 +32,167 @@ class Components:
     """All components of a document by id, wherever they are written."""
 
     def __init__(self, document: dict[str, Any], base: Origin) -> None:
-        self.document = document
+        self.root = View(document)
         self.base = base
-        self.by_id: dict[str, dict[str, Any]] = {}
-        self.places: dict[int, str] = {}
-        stack: list[tuple[str, Any]] = [("", document)]
-        while stack:
-            pointer, value = stack.pop()
-            if isinstance(value, dict):
-                if "component_type" in value:
-                    self.places[id(value)] = pointer
-                    if isinstance(value.get("id"), str):
-                        self.by_id.setdefault(value["id"], value)
-                stack += [(f"{pointer}/{escape_key(str(key))}", item) for key, item in reversed(list(value.items()))]
-            elif isinstance(value, list):
-                stack += [(f"{pointer}/{item}", v) for item, v in reversed(list(enumerate(value)))]
+        self.by_id: dict[str, View] = {}
+        self.every: list[View] = []
+        self.problems: list[Problem] = []
+        self.missing: set[str] = set()
+        self.connections: dict[str, Connection] = {}
+        self._index()
 
-    def component_of(self, value: Any) -> dict[str, Any]:
-        """A component written in place or by reference; empty when it is not there."""
+    def _index(self) -> None:
+        stack: list[View] = [self.root]
+        while stack:
+            view = stack.pop()
+            view.expect(
+                "agentspec_version", "25.", "26."
+            )  # the version of the standard says nothing about the component
+            if "component_type" in view:
+                self.every.append(view)
+                if isinstance(view.peek("id"), str):
+                    self.by_id.setdefault(view.value["id"], view)
+            stack += reversed(view.all_below())
+
+    def component_of(self, held: View) -> View:
+        """A component written in place or by reference; empty when there is none. One that is referred to and not there is told."""
         for _ in range(20):
-            if not isinstance(value, dict):
-                return {}
-            reference = value.get("$component_ref")
-            if reference is None:
-                return value
-            value = self.by_id.get(str(reference))
-        return {}
+            if "$component_ref" not in held:
+                return held
+            name = str(held.peek("$component_ref"))
+            if name not in self.by_id:
+                self._tell_missing(name, held)
+                return View({})
+            held.take("$component_ref")
+            held = self.by_id[name]
+        return View({})
 
-    def components_of(self, value: Any) -> list[dict[str, Any]]:
+    def _tell_missing(self, name: str, held: View) -> None:
+        if name not in self.missing:
+            self.missing.add(name)
+            message = f"expected the component '{name}' in the document, found none with that id"
+            hint = "export it together with what refers to it; the reference is kept under unread parts"
+            self.problems.append(Problem("reference-missing", "error", message, self.origin_of(held), hint))
+
+    def components_of(self, held: list[View]) -> list[View]:
         """The components of a list."""
-        return [mapping for item in value if (mapping := self.component_of(item))] if isinstance(value, list) else []
+        return [component for item in held if (component := self.component_of(item))]
 
-    def origin_of(self, component: dict[str, Any]) -> Origin:
+    def origin_of(self, component: View) -> Origin:
         """Where a component stands."""
-        return self.base.at(self.places.get(id(component), ""))
+        return self.base.at(component.pointer)
 
-    def all_flows(self) -> list[tuple[str, dict[str, Any]]]:
-        """All flow components with their pointers, the outermost first."""
-        found = [
-            (pointer, mapping)
-            for mapping in self._all_components()
-            if mapping.get("component_type") == "Flow" and (pointer := self.places[id(mapping)]) is not None
-        ]
-        return sorted(found, key=lambda f: (len(f[0]), f[0]))
+    def all_flows(self) -> list[View]:
+        """All flow components, the outermost first."""
+        found = [view for view in self.every if view.peek("component_type") == "Flow"]
+        return sorted(found, key=lambda view: (len(view.pointer), view.pointer))
 
-    def _all_components(self) -> list[dict[str, Any]]:
-        found: list[dict[str, Any]] = []
-        stack: list[Any] = [self.document]
-        while stack:
-            value = stack.pop()
-            if isinstance(value, dict):
-                if "component_type" in value:
-                    found.append(value)
-                stack += reversed(list(value.values()))
-            elif isinstance(value, list):
-                stack += reversed(value)
-        return found
+    # -- what steps share ---------------------------------------------------------------------------------------------
+
+    def model_settings(self, component: View) -> tuple[dict[str, Any], str | None]:
+        """Name, temperature and longest output of a model configuration, and the id of the connection that it is."""
+        config = self.component_of(component.view("llm_config"))
+        if not config:
+            return {}, None
+        key = component_id(config)
+        given = config.view("default_generation_parameters")
+        settings = {
+            "name": config.text("model_id") or config.text("name") or None,
+            "temperature": given.number("temperature"),
+            "max_output": given.whole("max_tokens"),
+        }
+        self.connections.setdefault(
+            key,
+            Connection(
+                id=key, name=config.text("name"), service=config.text("component_type"), account=config.text("url")
+            ),
+        )
+        return settings, key
 
 
-def edge_binding(edge: dict[str, Any], source: str) -> Binding:
+def edge_binding(edge: View, source: str) -> Binding:
     """A data edge as an input of the node it leads to."""
-    name = str(edge.get("destination_input") or "input")
-    ref = Ref(step=source, path=str(edge.get("source_output") or ""), text="{{" + name + "}}")
-    return Binding(name=name, decided="data", refs=(ref,))
+    name = edge.text("destination_input") or "input"
+    ref = Ref(step=source, path=edge.text("source_output"), text="{{" + name + "}}")
+    edge.expect("component_type", "DataFlowEdge")
+    edge.noise("id")  # an arrow of data is its two ends
+    about = ": ".join(words for words in (edge.text("name"), edge.text("description")) if words)
+    return Binding(name=name, decided="data", refs=(ref,), description=about or None)
 
 
-def _model_settings(parts: Components, component: dict[str, Any]) -> dict[str, Any]:
-    """Name, temperature and longest output of a model configuration."""
-    config = parts.component_of(component.get("llm_config"))
-    settings = config.get("default_generation_parameters")
-    settings = settings if isinstance(settings, dict) else {}
-    temperature, most = settings.get("temperature"), settings.get("max_tokens")
-    return {
-        "name": str(config.get("model_id") or config.get("name") or "") or None,
-        "temperature": float(temperature) if isinstance(temperature, int | float) else None,
-        "max_output": most if isinstance(most, int) else None,
-    }
+def declared(component: View, fed: tuple[Binding, ...] = (), decided: Any = "fixed") -> tuple[Binding, ...]:
+    """The inputs that a component declares (JSON Schema of each), those that are fed completed, and its outputs."""
+    found = {binding.name: binding for binding in fed}
+    for schema in component.views("inputs"):
+        name = schema.text("title") or "input"
+        kind, about, value = schema.take("type"), schema.text("description"), schema.take("default")
+        held = found.get(name) or Binding(name=name, value=value, decided=decided)
+        found[name] = Binding(
+            name=name,
+            value=held.value if held.value is not None else value,
+            decided=held.decided,
+            refs=held.refs,
+            type=_type_words(kind),
+            description=about or held.description,
+        )
+    outputs = []
+    for schema in component.views("outputs"):
+        title, said = schema.text("title") or "output", dict(schema.value)
+        schema.mark(*said)
+        outputs.append(
+            Binding(name=f"outputs.{title}", value={key: item for key, item in said.items() if key != "title"})
+        )
+    return (*found.values(), *outputs)
 
 
-def model_use(parts: Components, node: dict[str, Any], inputs: tuple[Binding, ...]) -> ModelUse:
-    """How an LLM node uses its model."""
-    text = str(node.get("prompt_template") or "")
+def _type_words(kind: Any) -> str | None:
+    if kind is None or isinstance(kind, str):
+        return kind or None
+    return " or ".join(map(str, kind)) if isinstance(kind, list) else str(kind)
+
+
+def plain_inputs(component: View, *names: str) -> tuple[Binding, ...]:
+    """Fields as inputs of the step."""
+    found = [(name, component.take(name)) for name in names if component.peek(name) not in (None, "", [], {})]
+    return tuple([Binding(name=name, value=value) for name, value in found])
+
+
+def model_use(parts: Components, node: View, inputs: tuple[Binding, ...]) -> tuple[ModelUse, str | None]:
+    """How an LLM node uses its model, and its connection."""
+    text = node.text("prompt_template")
     refs: list[Ref] = []
     for matched in _PLACEHOLDER.finditer(text):
-        fed = next((second.refs[0] for second in inputs if second.name == matched[1] and second.refs), None)
+        fed = next((binding.refs[0] for binding in inputs if binding.name == matched[1] and binding.refs), None)
         refs.append(
             Ref(step=fed.step, path=fed.path, text=matched[0])
             if fed is not None
             else Ref(variable=matched[1], text=matched[0])
         )
     prompts = (Prompt(text=text, refs=tuple(dict.fromkeys(refs))),) if text else ()
-    return ModelUse(prompts=prompts, **_model_settings(parts, node))
+    settings, connection = parts.model_settings(node)
+    return ModelUse(prompts=prompts, **settings), connection
 
 
-def agent_use(parts: Components, agent: dict[str, Any]) -> ModelUse:
-    """How an agent uses its model."""
-    text = str(agent.get("system_prompt") or "")
+def agent_use(parts: Components, agent: View) -> tuple[ModelUse, str | None]:
+    """How an agent uses its model, and its connection."""
+    text = agent.text("system_prompt")
     refs = tuple(dict.fromkeys(Ref(variable=matched[1], text=matched[0]) for matched in _PLACEHOLDER.finditer(text)))
-    return ModelUse(
-        prompts=(Prompt(text=text, role="system", refs=refs),) if text else (), **_model_settings(parts, agent)
-    )
+    settings, connection = parts.model_settings(agent)
+    prompts = (Prompt(text=text, role="system", refs=refs),) if text else ()
+    return ModelUse(prompts=prompts, **settings), connection
 
 
-def tool_step(parts: Components, tool: dict[str, Any], key: str, scope: str | None) -> Step:
-    """A tool; what its inputs are called the model decides."""
-    method = str(tool.get("http_method") or "").lower()
-    inputs, known = _inputs_of_tool(parts, tool)
+def tool_inputs(tool: View) -> tuple[Binding, ...]:
+    """What a tool is given: what its inputs hold the model decides, the rest stands in the tool."""
+    inputs = (*declared(tool, decided="model"), *plain_inputs(tool, *REQUEST))
+    confirm = tool.flag("requires_confirmation")
+    return (*inputs, Binding(name="requires_confirmation", value=True)) if confirm else inputs
+
+
+def tool_step(parts: Components, tool: View, key: str, scope: str | None) -> Step:
+    """A tool of an agent."""
     return Step(
-        id=key, kind="tool", name=str(tool.get("name") or key), operation=str(tool.get("component_type") or "Tool"), scope=scope,
-        effect=METHOD_EFFECTS.get(method, "none"), inputs=tuple(inputs), note=str(tool.get("description") or ""),
-        unread={key: value for key, value in tool.items() if key not in known and value not in (None, [], {}, False)}, origin=parts.origin_of(tool),
+        id=key, kind="tool", name=tool.text("name") or key, operation=tool.text("component_type") or "Tool", scope=scope,
+        effect=METHOD_EFFECTS.get(str(tool.peek("http_method") or "").lower(), "none"), inputs=tool_inputs(tool),
+        note=tool.text("description"), origin=parts.origin_of(tool),
     )  # fmt: skip
-
-
-def _inputs_of_tool(parts: Components, tool: dict[str, Any]) -> tuple[list[Binding], set[str]]:
-    inputs = [
-        Binding(name=str(p.get("title") or "input"), decided="model", type=str(p.get("type") or "") or None,
-                description=str(p.get("description") or "") or None)
-        for p in parts.components_of(tool.get("inputs"))
-    ]  # fmt: skip
-    known = {
-        "component_type", "id", "name", "description", "inputs", "outputs", "url", "http_method", "headers", "query_params", "data", "metadata",
-        "agentspec_version", "requires_confirmation",
-    }  # fmt: skip
-    inputs += [
-        Binding(name=name, value=tool[name])
-        for name in ("url", "http_method", "headers", "query_params", "data")
-        if tool.get(name)
-    ]
-    if tool.get("requires_confirmation"):
-        inputs.append(Binding(name="requires_confirmation", value=True))
-    return inputs, known

@@ -50,7 +50,7 @@ def _events(on: View) -> list[tuple[str, tuple[Binding, ...], dict[str, Any]]]:
                 rest.append(Binding(name="together with", value=len(filters) - 1))
             left = one.rest()
             for key in left:
-                one.noise(key)  # it is told with the trigger
+                one.mark(key)  # it is told with the trigger
             found.append((event, tuple(rest), left))
     return found
 

@@ -23,7 +23,7 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.link_builder import Loose, as_list
-from zeitbuch.readers.input.views import View
+from zeitbuch.readers.input.views import View, noise_below
 
 from .head import read_triggers, read_variables
 from .task_list import TaskList, switch_cases, tasks_of
@@ -74,7 +74,7 @@ class WorkflowReader:
         entry = [Loose(trigger.id) for trigger in triggers]
         self._tell_loose(self._read_level(document.take("do"), "/do", None, entry, ""))
         name, space = head.text("name"), head.text("namespace")
-        head.noise("dsl")  # the version of the standard says nothing about the workflow
+        head.expect("dsl", "1.0.")  # the version of the standard says nothing about the workflow
         title = head.text("title")
         variables = read_variables(document)
         summary, version = head.text("summary"), head.text("version")
@@ -97,6 +97,7 @@ class WorkflowReader:
             links=tuple(self.links),
             variables=tuple(variables),
             unread=unread,
+            noise=noise_below(document),
             format="serverless",
             content=Content(values=count, unread=sum(map(count_values, missed))),
             origin=self.base.at(""),

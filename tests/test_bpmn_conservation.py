@@ -1,0 +1,167 @@
+"""BPMN: every value is read, unread or noise; what was lost is read; what a modelling tool edits in a file of ours is read as edited."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from lxml import etree
+
+from conftest import ESTATE, Run
+from conservation import said_of
+from test_standards import EVERYTHING, read_text
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.writers.exchange.bpmn import to_bpmn
+
+MODEL = "http://www.omg.org/spec/BPMN/20100524/MODEL"
+FILES = {
+    "everything": EVERYTHING,
+    "demo": (ESTATE / "november/standards/cabin-damage.bpmn").read_text(),
+    "rich": (Path(__file__).parent / "documents" / "rich.bpmn").read_text(),
+}
+# Removing these changes nothing, for the schema says the same without them or says it twice.
+SAID_ANYWAY = {
+    "outgoing", "incoming", "dataInputRefs", "dataOutputRefs", "@isSequential", "@type", "@gatewayDirection", "to", "targetRef", "@cancelActivity", "@isInterrupting",
+    "@triggeredByEvent", "flowNodeRef", "@dataObjectRef",
+}  # fmt: skip
+
+
+def values(root: Any) -> Iterator[tuple[Any, str]]:
+    """Every attribute and text but those of the diagram, which is layout."""
+    for element in root.iter():
+        if isinstance(element.tag, str) and "/DI" not in element.tag and "/DC" not in element.tag:
+            yield from ((element, name) for name in element.attrib)
+            if (element.text or "").strip():
+                yield element, ""
+
+
+def silent_in(text: str, draw: random.Random, most: int) -> tuple[int, list[tuple[str, str]]]:
+    """How many values were tried, and (act, where) of those that nothing tells when they are changed or removed."""
+    root = etree.fromstring(text.encode())
+    before = said_of(text.encode(), "x.bpmn")
+    every = list(values(root))
+    found = []
+    for element, name in draw.sample(every, most) if len(every) > most else every:
+        old = element.attrib[name] if name else element.text
+        for act in ("changed", "removed"):
+            if act == "removed":
+                element.attrib.pop(name) if name else setattr(element, "text", None)
+            elif name:
+                element.attrib[name] = {"true": "false", "false": "true"}.get(old, f"{old}q")
+            else:
+                element.text = f"{old.strip()}q"
+            after = said_of(etree.tostring(root), "x.bpmn")
+            if name:
+                element.attrib[name] = old
+            else:
+                element.text = old
+            if after == before:
+                found.append((act, f"@{etree.QName(name).localname}" if name else etree.QName(element).localname))
+    return min(most, len(every)), found
+
+
+@pytest.mark.parametrize("name", list(FILES))
+def test_every_value_is_read_unread_or_noise(name: str) -> None:
+    tried, silent = silent_in(FILES[name], random.Random(3), 150)
+    print(f"{tried} values:", Counter(silent))
+    assert [one for one in silent if one[0] == "changed" or one[1] not in SAID_ANYWAY] == []
+
+
+def rich(run_path: Path) -> Flow:
+    (flow, *_), reader = read_text(FILES["rich"], run_path, "rich.bpmn")
+    assert [p.message for p in reader.problems if p.severity == "error"] == []
+    return flow
+
+
+def test_what_was_lost_is_read(tmp_path: Path) -> None:
+    flow = rich(tmp_path)
+    by = {step.id: step for step in flow.steps}
+    inputs = {step.id: {binding.name: binding for binding in step.inputs} for step in flow.steps}
+    triggers = {trigger.id: trigger for trigger in flow.triggers}
+    # A shared timer, and one of two definitions each a trigger of its own.
+    assert triggers["s"].kind == "schedule" and triggers["s"].schedule is not None
+    assert triggers["s"].schedule.cron == "0 5 * * *" and triggers["s"].note == "Only on weekdays."
+    assert triggers["s2"].kind == "event" and triggers["s2.2"].kind == "event" and triggers["s2.2"].event == "Gauge"
+    assert {link.target for link in flow.links if link.source in ("s", "s2", "s2.2")} == {"ask"}
+    # A fixed input: the prompt.
+    assert inputs["ask"]["prompt"].value == "Grade this cargo as A, B or C."
+    assert inputs["ask"]["message"].description == "to Customs" and inputs["ask"]["lane"].value == "Office / Desk"
+    arrows = {link.id: link for link in flow.links}
+    assert (
+        arrows["f2"].note == "The grader must answer in 5 min."
+        and arrows["f4"].otherwise
+        and not arrows["f3"].otherwise
+    )
+    assert inputs["jam"]["error code"].value == "J-17"
+    assert inputs["note"]["about"].value == "ask" and by["note"].note == "Ask twice in fog"
+    assert {variable.name: variable.value for variable in flow.variables}["isExecutable"] == "true"
+    recall = next(trigger for trigger in flow.triggers if trigger.id == "es")
+    assert {binding.name: binding.value for binding in recall.inputs}["interrupting"] is False
+    assert any(binding.description == "from Customs" for binding in inputs["hear"].values())
+
+
+def test_a_process_without_start_begins_with_what_nothing_leads_to(tmp_path: Path, run: Run) -> None:
+    text = f'<definitions xmlns="{MODEL}"><process id="p"><task id="a"/><task id="b"/><task id="c"/><sequenceFlow id="f" sourceRef="a" targetRef="b"/></process></definitions>'
+    (flow,), _ = read_text(text, tmp_path, "x.bpmn")
+    (trigger,) = flow.triggers
+    assert trigger.kind == "manual" and {k.target for k in flow.links if k.source == trigger.id} == {"a", "c"}
+    assert run("inventory", "x.bpmn").code == 0
+
+
+def test_references_into_the_void_are_told(tmp_path: Path, run: Run) -> None:
+    text = f'<definitions xmlns="{MODEL}"><process id="p"><startEvent id="s"><eventDefinitionRef>gone</eventDefinitionRef><outgoing>f9</outgoing></startEvent></process></definitions>'
+    (tmp_path / "x.bpmn").write_text(text)
+    ran = run("inventory", "x.bpmn")
+    assert "'gone'" in ran.err and "'f9'" in ran.err and "reference-missing" in ran.err
+
+
+EDITS: dict[str, tuple[str, str]] = {
+    "name": ('name="Ask the grader"', 'name="Ask the new grader"'),
+    "note of a step": ("Takes a minute.", "Takes an hour."),
+    "condition": ("grade = 'C'</", "grade = 'D'</"),
+    "label": ('name="bad"', 'name="spoilt"'),
+    "script": ("total = 1", "total = 2"),
+    "called process": ('calledElement="berth-plan"', 'calledElement="berth-plan-2"'),
+    "clock": ("0 5 * * *</", "0 6 * * *</"),
+    "type of a task": ("bpmn:userTask", "bpmn:manualTask"),
+    "default arrow": ("default=", "xdefault="),
+    "error route": ('attachedToRef="ask"', 'attachedToRef="code"'),
+    "end of an arrow": ('targetRef="hear"', 'targetRef="code"'),
+    "note of an arrow": ("answer in 5 min", "answer in 5 days"),
+    "lane": ('name="Office / Desk"', 'name="Quay"'),
+    "executable": ('isExecutable="true"', 'isExecutable="false"'),
+    "description of the flow": ("How cargo is graded.", "How cargo was graded."),
+}
+
+
+@pytest.mark.parametrize("edit", list(EDITS))
+def test_edits_in_a_modelling_tool_are_read(edit: str, tmp_path: Path, run: Run) -> None:
+    """A file of ours, edited where BPMN speaks: the record beside it does not overrule the edit."""
+    text = to_bpmn(Estate(flows=(rich(tmp_path),)))
+    old, new = EDITS[edit]
+    head, tail = _outside_records(text)
+    assert any(old in part for part in head), edit
+    edited = "".join(a + b for a, b in zip([part.replace(old, new) for part in head], [*tail, ""], strict=True))
+    (tmp_path / "old.bpmn").write_text(text)
+    (tmp_path / "new.bpmn").write_text(edited)
+    same = run("diff", "old.bpmn", "old.bpmn")
+    assert same.code == 0
+    ran = run("diff", "old.bpmn", "new.bpmn")
+    assert ran.code == 1, ran.out
+
+
+def _outside_records(text: str) -> tuple[list[str], list[str]]:
+    """The text around the records of a file of ours, and the records."""
+    parts: list[str] = []
+    records: list[str] = []
+    rest = text
+    while (start := rest.find("<zb:record")) >= 0:
+        end = rest.index("</zb:record>", start) + len("</zb:record>")
+        parts.append(rest[:start])
+        records.append(rest[start:end])
+        rest = rest[end:]
+    return [*parts, rest], records
