@@ -37,16 +37,6 @@ BAD: dict[str, tuple[str, bytes, str, str]] = {
     "top level": ("bad.json", b'["a", "b"]', "found a list of 2 values", "unrecognised"),
     "scalar": ("bad.json", b"17", "found a single int", "unrecognised"),
     "other object": ("bad.json", b'{"menu": [], "price": 3}', "the keys 'menu', 'price'", "unrecognised"),
-    "twice": ("bad.json", native(steps=[STEPS[0], STEPS[0]]), "ids that occur once, found 'a' again", "step-id"),
-    "link": ("bad.json", native(links=[{"source": "a", "target": "nowhere"}]), "found 'nowhere'", "link-end"),
-    "cycle": (
-        "bad.json",
-        native(steps=STEPS, links=[{"source": a, "target": b} for a, b in ("ab", "bc", "ca")]),
-        "way out of every cycle, found none: A -> B -> C -> A",
-        "cycle",
-    ),
-    "own scope": ("bad.json", native(steps=[{"id": "a", "kind": "loop", "scope": "a"}]), "found itself", "step-scope"),
-    "no trigger": ("bad.json", native(triggers=[]), "expected a trigger of flow 'Bad'", "no-trigger"),
     "long text": ("bad.json", native(description="x" * 5_000_000), "single string of 5,000,000 characters", "limit"),
     "encoding": ("bad.json", b'{"zeitbuch": 1,\n "flows": "\xff"}', "found the byte 0xff at line 2, column 12", "utf8"),
     "deep": ("bad.json", b"[" * 100_000, "nesting", "limit"),
@@ -63,6 +53,54 @@ BAD: dict[str, tuple[str, bytes, str, str]] = {
     ),
     "version": ("bad.json", b'{"zeitbuch": 9, "flows": []}', "expected `zeitbuch: 1`, found 9", "native-version"),
 }
+
+
+ODD: dict[str, tuple[str, bytes, str, str]] = {
+    "twice": ("bad.json", native(steps=[STEPS[0], STEPS[0]]), "ids that occur once, found 'a' again", "step-id"),
+    "link": ("bad.json", native(links=[{"source": "a", "target": "nowhere"}]), "found 'nowhere'", "link-end"),
+    "cycle": (
+        "bad.json",
+        native(steps=STEPS, links=[{"source": a, "target": b} for a, b in ("ab", "bc", "ca")]),
+        "way out of every cycle, found none: A -> B -> C -> A",
+        "cycle",
+    ),
+    "own scope": ("bad.json", native(steps=[{"id": "a", "kind": "loop", "scope": "a"}]), "found itself", "step-scope"),
+    "no trigger": ("bad.json", native(triggers=[]), "expected a trigger of flow 'Bad'", "no-trigger"),
+}
+
+
+@pytest.mark.parametrize("case", list(ODD))
+def test_an_odd_flow_is_read_and_the_finding_kept_with_it(case: str, tmp_path: Path, run: Run) -> None:
+    """The input is not at fault: exit status 0, the flow is there, and the inventory counts what is odd."""
+    name, data, expected, code = ODD[case]
+    (tmp_path / name).write_bytes(data)
+    status, out, err = run("inventory", name, "--format", "json")
+    assert status == 0
+    assert ": finding: expected" in err and expected in err and f"[{code}]" in err and name in err
+    found = json.loads(out)
+    assert [row["findings"] for row in found["flows"]] == [1] == [found["totals"]["findings"]]
+    assert "findings" in run("inventory", name).out and run("inventory", name, "-q").err == ""
+    for command in (
+        ("explain", "Bad", "--source", name),
+        ("map", name, "--format", "text"),
+        ("document", name, "-o", "d"),
+    ):
+        assert run(*command).code == 0
+
+
+def test_many_equal_messages_are_three_examples_and_a_count(tmp_path: Path, run: Run) -> None:
+    folder = tmp_path / "in"
+    folder.mkdir()
+    for place in range(9):
+        (folder / f"f{place}.json").write_bytes(native(id=f"f{place}", links=[{"source": "a", "target": "gone"}]))
+    ran = run("inventory", "in")
+    assert ran.code == 0 and ran.err.count("found 'gone'") == 3 and "finding: 6 more of this kind [link-end]" in ran.err
+    assert run("inventory", "in", "-v").err.count("found 'gone'") == 9
+    assert run("inventory", "in", "-q").err == ""
+    for place in range(7):
+        (folder / f"f{place}.json").write_text("{")
+    ran = run("inventory", "in", "-q")
+    assert ran.code == 2 and ran.err.count("json-syntax") == 4 and "7 errors; the rest was processed" in ran.err
 
 
 @pytest.mark.parametrize("case", list(BAD))

@@ -87,7 +87,9 @@ def _faults_of_content(flow: Flow, document: Any, name: str) -> Iterator[str]:
         yield "expected a flow with an id, found an empty one"
     if not flow.format:
         yield f"{name}: expected the name of its format in `format`"
-    yield from (f"{name}: {problem.message}" for problem in validate_flow(flow)[1] if problem.severity == "error")
+    yield from (
+        f"{name}: {problem.message}" for problem in validate_flow(flow)[1] if problem.severity in ("error", "finding")
+    )
     if flow.content.unread > flow.content.values:
         yield f"{name}: expected at most as many unread values as there are ({flow.content.values}), found {flow.content.unread}"
     places = [(flow.id, flow.origin)]

@@ -22,6 +22,7 @@ from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, Tabl
 from .basis import EstimateBasis
 from .flows import find_flow
 from .session import Session
+from .unreadable import without_unread
 
 
 class DiffRequest(Struct, frozen=True):
@@ -57,6 +58,9 @@ def compare_versions(
     session.problems += basis.problems
     before, after = _one_flow(old, new, request.flow) if request.flow else (old, new)
     matching = match_flows(before.flows, after.flows)
+    if len(session.sides) == 2:
+        matching, untold = without_unread(matching, *session.sides)
+        session.problems += untold
     found = select_topics(estate_changes(before, after, matching), list(request.topics))
     if found.flows and request.figures:
         sides = [Costing.of(side, basis.card, basis.assumptions, basis.month, basis.counters) for side in (old, new)]

@@ -16,12 +16,14 @@ from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.theme.fonts import measure_text
 
 
-def flow_documents(flows: Sequence[Flow], result: EstateEstimate | None) -> Iterator[FlowDocument]:
-    """The documents of flows, one by one, and at the end their index."""
+def flow_documents(
+    flows: Sequence[Flow], result: EstateEstimate | None, unread: Sequence[str] = ()
+) -> Iterator[FlowDocument]:
+    """The documents of flows, one by one, and at the end their index, which names the files that could not be read."""
     names = file_names([flow.title for flow in flows])
     for flow, name in zip(flows, names, strict=True):
         yield document_flow(flow, name, result)
-    yield FlowDocument(index_page(list(flows), names, result))
+    yield FlowDocument(index_page(list(flows), names, result, unread))
 
 
 def document_flow(flow: Flow, name: str, result: EstateEstimate | None) -> FlowDocument:

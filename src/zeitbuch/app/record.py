@@ -21,6 +21,7 @@ from zeitbuch.readers.input.sources import Held, Input, load_input, name_of
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
+from .unreadable import unread_sources
 
 if TYPE_CHECKING:
     from zeitbuch.book.records import Entry, EstateCosts
@@ -206,13 +207,18 @@ def _make_versions(
     estate = session.estate_of([one for _, one in inputs])
     place = _PlaceOfFlows(inputs, files)
     new = [flow for flow in estate.flows if place.hash_of(flow) in fresh]
+    keys = _Keys(writing.versions())
     old = _flows_of_lost_files(session, writing, [file for file in before if file.hash in gone])
     found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), match_flows(old, new))
-    keys = _Keys(writing.versions())
+    back = _flows_read_again(session, writing, found, keys)
+    if back:
+        old += back
+        found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), match_flows(old, new))
     result = _estimate_today(session, estate, request)
     figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     currency = result.currency if result is not None else ""
-    made = _versions_of_changes(number, new, found, keys, place, figures, currency)
+    unread = {place.names.get(name, "") for name in unread_sources(session.problems, estate.flows)}
+    made = _versions_of_changes(number, new, found, keys, place, figures, currency, unread)
     return made, _figures_of_estate(result)
 
 
@@ -224,13 +230,14 @@ def _versions_of_changes(
     place: _PlaceOfFlows,
     figures: dict[int, FlowEstimate],
     currency: str,
+    unread: set[str],
 ) -> list[Version]:
     by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
     made: list[Version] = []
     for change in found.flows:
         if change.status == "removed":
             row = keys.find_living(change.id, change.name)
-            if row is not None:
+            if row is not None and row.file not in unread:
                 key = keys.next_number(row.flow)
                 made.append(_make_version(key, number, change, None, row.file, row.member, row.hash))
             continue
@@ -270,6 +277,15 @@ def _flows_of_lost_files(session: Session, writing: Writing, lost: list[File]) -
     reader = Reader(session.dialects, session.limits, models=session.workspace.model)
     held = writing.contents(file.hash for file in lost)
     return list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
+
+
+def _flows_read_again(session: Session, writing: Writing, found: EstateChanges, keys: _Keys) -> list[Flow]:
+    """The last versions of flows that seem added and are living: their file could not be read in the snapshot before."""
+    added = [keys.find_living(change.id, change.name) for change in found.flows if change.status == "added"]
+    rows = {row.hash: row for row in added if row is not None}
+    names = {row.id for row in rows.values()}
+    flows = _flows_of_lost_files(session, writing, [File(row.file, row.hash) for row in rows.values()]) if rows else []
+    return [flow for flow in flows if flow.id in names]
 
 
 class _Keys:

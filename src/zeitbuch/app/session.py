@@ -7,6 +7,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeVar
 
+from msgspec import structs
+
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.inventory import Row, inventory_row
@@ -19,6 +21,7 @@ from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
 from .sources import inputs_of
+from .unreadable import Side, names_within, unreadable_files
 
 T = TypeVar("T")
 BOOK_NAME = "book.sqlite"
@@ -47,6 +50,8 @@ class Session:
         self.problems: list[Problem] = []
         self.packages: list[Package] = []
         self.kept: dict[str, bytes] = {}
+        self.untriggered: set[str] = set()
+        self.sides: list[Side] = []  # the files of the versions compared, the older first
 
     def _book_of_workspace(self) -> str:
         named = self.workspace.book
@@ -85,7 +90,9 @@ class Session:
         models = self.workspace.model
         # Prompts of a model map stand among the inputs, which an outline leaves out.
         setting = ReadingSetting(self.dialects, self.limits, not models, models, texts=bool(models))
-        return list(self._read_inputs(setting, self.inputs(self.sources(given)), inventory_row, Row))
+        rows = list(self._read_inputs(setting, self.inputs(self.sources(given)), inventory_row, Row))
+        # That nothing starts a flow shows only when all flows are read.
+        return [structs.replace(row, findings=row.findings + 1) if row.id in self.untriggered else row for row in rows]
 
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself, with its name."""
@@ -124,6 +131,8 @@ class Session:
             flows += found
             advance(before + done)
         self._take_over(run.tally, once=True)
+        within = names_within(inputs)
+        self.sides.append(Side(within, unreadable_files(run.tally.problems, flows, within)))
         return Estate(tuple(flows)), run.reads
 
     def _reading_setting(self) -> ReadingSetting:
@@ -144,6 +153,7 @@ class Session:
         self.problems += [problem for problem in tally.problems if not once or problem not in self.problems]
         self.packages += tally.packages
         self.kept |= tally.kept
+        self.untriggered |= tally.untriggered
 
 
 def _same_flow(flow: Flow) -> Flow:

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from zeitbuch.app.session import Session
@@ -71,11 +72,13 @@ def finish_session(session: Session, args: argparse.Namespace, status: int = OK)
 
 
 def problems_to_tell(problems: Sequence[Problem], args: argparse.Namespace) -> list[Problem]:
-    """The problems that are told: errors always, warnings unless quiet, notices when verbose."""
+    """The problems that are told: errors always, warnings and findings unless quiet, notices when verbose."""
     return [
         problem
         for problem in problems
-        if problem.severity == "error" or (problem.severity == "warning" and not args.quiet) or args.verbose
+        if problem.severity == "error"
+        or (problem.severity in ("warning", "finding") and not args.quiet)
+        or args.verbose
     ]
 
 
@@ -85,14 +88,31 @@ def report_problems(
     """Problems to stderr; the exit status. ``went_on`` says whether the command did its work all the same."""
     from zeitbuch.readers.input.secrets import masked_text  # only where something is told
 
-    errors = 0
-    for problem in problems_to_tell(problems, args):
-        errors += problem.severity == "error"
-        print(make_inert(masked_text(str(problem))), file=sys.stderr)
+    told = problems_to_tell(problems, args)
+    errors = sum(problem.severity == "error" for problem in told)
+    for words in _folded(told, whole=args.verbose):
+        print(make_inert(masked_text(words)), file=sys.stderr)
     if errors:
         rest = "the rest was processed" if went_on else "nothing was done"
         print(f"{count_words(errors, 'error')}; {rest}", file=sys.stderr)
     return WRONG if errors else status
+
+
+EXAMPLES = 3  # of many messages with one code
+
+
+def _folded(problems: Sequence[Problem], whole: bool) -> Iterator[str]:
+    """Messages as lines; of many with one code three, and how many more there are, unless the ``whole`` is wanted."""
+    count = Counter((problem.severity, problem.code) for problem in problems)
+    told: Counter[tuple[str, str]] = Counter()
+    for problem in problems:
+        key = problem.severity, problem.code
+        told[key] += 1
+        if whole or told[key] <= EXAMPLES or count[key] <= EXAMPLES + 1:
+            yield str(problem)
+        elif told[key] == EXAMPLES + 1:
+            more = count[key] - EXAMPLES
+            yield f"{problem.severity}: {more:,} more of this kind [{problem.code}]\n  -> --verbose lists all"
 
 
 def say(text: str, keep_lines: bool = False) -> None:

@@ -48,7 +48,7 @@ def _cycle_problem(flow: Flow, inside: set[str], links: list[Link]) -> Problem:
         message = f"the steps go round in a cycle that has a way out: {names}"
         hint = "an estimate follows it for at most 100 rounds"
     else:
-        severity = "error"
+        severity = "finding"
         message = f"expected a way out of every cycle, found none: {names}"
         hint = "a run would never end; add a decision that leaves the cycle, or mend the link"
     return Problem("cycle", severity, message, around[0].origin, hint)

@@ -43,6 +43,7 @@ def meaning_of(flow: Flow) -> Flow:
         format="",
         around={},
         noise={},
+        findings=(),
         content=Content(),
         origin=None,
         triggers=tuple(

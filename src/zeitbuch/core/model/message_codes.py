@@ -34,6 +34,7 @@ MessageCode = Literal[
     "figures-syntax",
     "figures-unreadable",
     "flow-id",
+    "flow-unread",
     "flow-unknown",
     "format",
     "git",

@@ -14,11 +14,12 @@ from .records import Origin
 if TYPE_CHECKING:
     from .message_codes import MessageCode
 
-Severity = Literal["error", "warning", "info"]
+# A finding is about a flow that was read: it is odd. The input is not at fault, and no command fails over it.
+Severity = Literal["error", "finding", "warning", "info"]
 
 
 class Problem(Struct, frozen=True, omit_defaults=True):
-    """One fault of an input. ``message`` says what was expected and found, ``hint`` what to do.
+    """One fault of an input, or a finding about a flow. ``message`` says what was expected and found, ``hint`` what to do.
 
     Each ``code`` of ours is a row of ``messages.py`` and has a heading in docs/messages.md with cause and remedy.
     """

@@ -244,6 +244,14 @@ class Content(Record, frozen=True):
         return 1.0 if not self.values else 1.0 - self.unread / self.values
 
 
+class Finding(Record, frozen=True):
+    """What is odd about a flow, found while it was read: the code of a message, its words, and the place in the export."""
+
+    code: str
+    message: str
+    pointer: str = ""
+
+
 class Flow(Record, frozen=True):
     """One automation definition. ``around`` is what stands beside the flows of its file and was not understood: it counts as
     unread, but is no part of what the flow means; the first flow of a file carries it. ``noise`` are the values that a dialect or
@@ -268,6 +276,7 @@ class Flow(Record, frozen=True):
     around: dict[str, Any] = field(default_factory=dict)
     noise: dict[str, Any] = field(default_factory=dict)
     format: str = ""
+    findings: tuple[Finding, ...] = ()
     content: Content = Content()
     origin: Origin | None = None
 

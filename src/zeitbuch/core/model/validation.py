@@ -25,7 +25,7 @@ def _rename_repeated_ids(flow: Flow, problems: list[Problem]) -> Flow:
             new = f"{base}~{number}"
             message = f"expected step ids that occur once, found '{step.id}' again"
             problems.append(
-                Problem("step-id", "error", message, step.origin, f"read as '{new}'; links still mean the first")
+                Problem("step-id", "finding", message, step.origin, f"read as '{new}'; links still mean the first")
             )
             step = structs.replace(step, id=new)
         seen.add(new)
@@ -46,7 +46,7 @@ def _mend_scopes(flow: Flow, problems: list[Problem]) -> Flow:
                 problems.append(
                     Problem(
                         "step-scope",
-                        "error",
+                        "finding",
                         f"expected a scope that contains step '{at.id}', found {found}",
                         at.origin,
                         "the step is read as standing outside any scope",
@@ -78,7 +78,7 @@ def _drop_loose_links(flow: Flow, problems: list[Problem]) -> Flow:
             problems.append(
                 Problem(
                     "link-end",
-                    "error",
+                    "finding",
                     f"expected a link between known steps, found {' and '.join(map(repr, missing))}",
                     link.origin,
                     "the link is left out and listed under unread parts; mend it in the builder and export again",
@@ -137,7 +137,7 @@ def no_trigger(flow_title: str, origin: Origin | None) -> Problem:
     """The problem of a flow that nothing sets off."""
     return Problem(
         "no-trigger",
-        "error",
+        "finding",
         f"expected a trigger of flow '{flow_title}' or a flow that calls it, found neither",
         origin,
         "if it is started by hand, give it a manual trigger; else a rule for its trigger may be missing in the dialect",

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 from msgspec import Struct
@@ -306,8 +307,8 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
     return Page(name, flow.title, tuple(blocks))
 
 
-def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | None) -> Page:
-    """The index of all documents."""
+def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | None, unread: Sequence[str] = ()) -> Page:
+    """The index of all documents. Of ``unread`` files nobody can say what flows they hold."""
     found = {flow_estimate.id: flow_estimate for flow_estimate in result.flows} if result is not None else {}
     items = []
     for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
@@ -328,4 +329,6 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
         if total.unknown_volume:
             blocks.append(Paragraph(f"Without {', '.join(total.unknown_volume)}: no volume is known.", quiet=True))
     blocks.append(Links(tuple(items)))
+    if unread:
+        blocks.append(Paragraph(f"Not described here, for they could not be read: {', '.join(unread)}."))
     return Page("index", "Flows", tuple(blocks), "index")

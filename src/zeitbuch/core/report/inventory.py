@@ -30,6 +30,7 @@ class Row(Struct, frozen=True):
     pattern: str
     changed: str
     read: float
+    findings: int
     folder: str
     format: str
     source: str
@@ -45,6 +46,7 @@ class Totals(Struct, frozen=True):
     activities: int
     ai_steps: int
     models: int
+    findings: int
 
 
 class Filter(Struct, frozen=True):
@@ -88,6 +90,7 @@ def inventory_row(flow: Flow) -> Row:
         pattern=pattern_of(flow),
         changed=flow.changed,
         read=flow.content.read_share,
+        findings=len(flow.findings),
         folder=flow.folder,
         format=flow.format,
         source=flow.origin.file if flow.origin else "",
@@ -157,6 +160,7 @@ def inventory_totals(entries: list[Row]) -> Totals:
         activities=sum(row.activities for row in entries),
         ai_steps=sum(row.ai_steps for row in entries),
         models=len({name for row in entries for name in row.models}),
+        findings=sum(row.findings for row in entries),
     )
 
 
@@ -173,16 +177,19 @@ _COLUMNS = (
     Column("read", "read", "percent", rank=6),
 )
 
+_FINDINGS = Column("findings", "findings", "count")
+
 
 def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
     """The inventory as a sheet; ``full`` adds id, folder, format and source, and whole time stamps."""
     t = inventory_totals(entries)
-    columns: tuple[Column, ...] = _COLUMNS
+    columns: tuple[Column, ...] = _COLUMNS if not t.findings or full else (*_COLUMNS, _FINDINGS)
     if full:
         columns = (
             Column("id", "id"),
             *_COLUMNS,
             Column("steps", "steps", "count"),
+            _FINDINGS,
             Column("folder", "folder"),
             Column("format", "format"),
             Column("source", "source"),
@@ -197,6 +204,7 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
         "name": count_words(t.flows, "flow"),
         "state": f"{t.on} on",
         "steps": t.steps,
+        "findings": t.findings,
         "activities": t.activities,
         "ai_steps": t.ai_steps,
         "models": (f"{t.models} different",),

@@ -48,10 +48,12 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
             starts.append((item, plan))
             continue
         kinds[key] = plan.kind
-        missed += plan.count_unread(item)
+        unread, refused = plan.count_unread(item)
+        # What is told needs its place; a link may say otherwise than the case it takes.
+        if (refused and any([one.expected for one in refused])) or (plan.cases is not None and links.names_cases):
+            return False
+        missed += unread
         if plan.cases is not None:
-            if links.names_cases:
-                return False  # a link may say otherwise than the case it takes
             draft.cases[key] = steps.cases_of(item, plan)
         made.append(_outline_step(plan, item, key, get_scope))
     arrows = _outline_links(shape, raw, kinds, draft)

@@ -154,11 +154,11 @@ class Plan:
         found = refused_values(raw, due) if due else []
         return found if self.cases is None else found + _refused_cases(self.cases, raw)
 
-    def count_unread(self, raw: dict[str, Any]) -> int:
-        """How many values of a record are not read."""
+    def count_unread(self, raw: dict[str, Any]) -> tuple[int, list[Refused]]:
+        """How many values of a record are not read, and those of them that are claimed."""
         missed = 0 if self.all_inputs else count_unclaimed(raw, self.checks)
         refused = self.refused_in(raw)
-        return missed + sum([count_values(one.value) for one in refused]) if refused else missed
+        return missed + sum([count_values(one.value) for one in refused]) if refused else missed, refused
 
 
 def _refused_cases(cases: Cases, raw: dict[str, Any]) -> list[Refused]:

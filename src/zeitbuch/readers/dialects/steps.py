@@ -107,10 +107,10 @@ class Draft:
                 )
                 hint = "the value is kept under unread parts; if the builder means something else by it, mend that path in the dialect"
                 place = pointer + "".join(f"/{escape_key(key)}" for key in one.keys)
-                self.problems.append(Problem("value-unusable", "warning", message, self.origin_at(place), hint))
+                self.problems.append(Problem("value-unusable", "finding", message, self.origin_at(place), hint))
 
     def add_problem(self, code: str, message: str, hint: str, pointer: str) -> None:
-        self.problems.append(Problem(code, "error", message, self.origin_at(pointer), hint))
+        self.problems.append(Problem(code, "finding", message, self.origin_at(pointer), hint))
 
 
 class StepReader:
@@ -220,7 +220,7 @@ class StepReader:
     def read_step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
         """One step."""
         if self.outline:
-            return self._outline_step(raw, draft, plan, scope)
+            return self._outline_step(raw, pointer, draft, plan, scope)
         name = as_text(self.name(raw))
         get = plan.get
         names = draft.names
@@ -281,11 +281,15 @@ class StepReader:
         refused = plan.refused_in(raw)
         if not refused:
             return rest
-        title = as_text(self.name(raw)) or as_text(self.id(raw))
-        draft.tell_refused(refused, f"of '{title}'", pointer)
+        self._tell_refused(refused, raw, pointer, draft)
         return with_refused(rest, refused)
 
-    def _outline_step(self, raw: dict[str, Any], draft: Draft, plan: Plan, scope: str | None) -> Step:
+    def _tell_refused(self, refused: list[Refused], raw: dict[str, Any], pointer: str, draft: Draft) -> None:
+        if refused:
+            title = as_text(self.name(raw)) or as_text(self.id(raw))
+            draft.tell_refused(refused, f"of '{title}'", pointer)
+
+    def _outline_step(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan, scope: str | None) -> Step:
         """What a list of flows needs of a step, and no more; what was not read is only counted."""
         name = self.name(raw)
         key = self.id(raw)
@@ -293,7 +297,9 @@ class StepReader:
         if scope is None and self.rule.scope:
             scope = as_text(self.scope(raw)) or None
         model = self._outline_model(raw, draft, plan, get)
-        draft.missed += plan.count_unread(raw)
+        missed, refused = plan.count_unread(raw)
+        draft.missed += missed
+        self._tell_refused(refused, raw, pointer, draft)
         return Step(
             id=key if type(key) is str and key else as_text(key) or as_text(name),
             kind=plan.kind,

@@ -10,7 +10,7 @@ from msgspec import structs
 
 from zeitbuch.core.model.model_map import ModelRule, apply_model_map
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, place_within
-from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.model.records import Estate, Finding, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
@@ -73,9 +73,12 @@ class Reader(Tally):
                 yield from self._read_file(Origin(item.name), item.data)
 
     def _read_file(self, base: Origin, data: bytes) -> Iterator[Flow]:
+        told = len(self.problems)
         for raw in self._flows_of_bytes(base, data):
             flow, problems = validate_flow(masked_flow(raw) if self.unmasked else raw)
             self.problems += problems
+            flow = _with_findings(flow, self.problems[told:])
+            told = len(self.problems)
             if self.models:
                 flow = apply_model_map(self.models, flow)
             calls = tuple([step.calls for step in flow.steps if step.calls is not None])
@@ -160,6 +163,16 @@ class Reader(Tally):
                     f"a dialect for this builder may be missing; to have one proposed: zeitbuch dialect suggest {name}",
                 )
             )
+
+
+def _with_findings(flow: Flow, told: list[Problem]) -> Flow:
+    """The flow with what was found odd about it since the one before it was read."""
+    found = tuple(
+        Finding(code=problem.code, message=problem.message, pointer=problem.origin.pointer if problem.origin else "")
+        for problem in told
+        if problem.severity == "finding"
+    )
+    return structs.replace(flow, findings=found) if found or flow.findings else flow
 
 
 def read_estate(reader: Reader, sources: Iterable[str]) -> Estate:

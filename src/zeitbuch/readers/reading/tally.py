@@ -37,6 +37,7 @@ class Tally:
         self.facts: list[Fact] = []
         self.packages: list[Package] = []
         self.kept: dict[str, bytes] = {}  # standard input, which cannot be read again for the place of a message
+        self.untriggered: set[str] = set()  # flows that nothing starts
         self.called: set[str] = set()  # embedded flows: the step that holds one calls it
 
     def finish_reading(self) -> None:
@@ -59,3 +60,4 @@ class Tally:
                 from zeitbuch.core.model.validation import no_trigger
 
                 self.problems.append(no_trigger(fact.title, fact.origin))
+                self.untriggered.add(fact.id)

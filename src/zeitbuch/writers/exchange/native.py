@@ -20,6 +20,7 @@ def _bare_flow(flow: Flow) -> Any:
         structs.replace(
             flow,
             origin=None,
+            findings=(),  # they are found anew when it is read
             triggers=tuple(structs.replace(trigger, origin=None) for trigger in flow.triggers),
             steps=tuple(structs.replace(step, origin=None) for step in flow.steps),
             links=tuple(structs.replace(link, origin=None) for link in flow.links),

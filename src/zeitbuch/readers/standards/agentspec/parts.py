@@ -72,7 +72,7 @@ class Components:
             self.missing.add(name)
             message = f"expected the component '{name}' in the document, found none with that id"
             hint = "export it together with what refers to it; the reference is kept under unread parts"
-            self.problems.append(Problem("reference-missing", "error", message, self.origin_of(held), hint))
+            self.problems.append(Problem("reference-missing", "finding", message, self.origin_of(held), hint))
 
     def components_of(self, held: list[View]) -> list[View]:
         """The components of a list."""

@@ -221,7 +221,7 @@ class FlowReader:
             lost = " and ".join(repr(name) for name in ends if name not in known)
             message = f"expected an edge between nodes of the flow, found {lost}"
             hint = "the edge is left out and listed under unread parts"
-            self.problems.append(Problem("link-end", "error", message, origin, hint))
+            self.problems.append(Problem("link-end", "finding", message, origin, hint))
             self.lost.append(
                 {"edge": key, "from": ends[0], "to": ends[1], "branch": branch, "said": list(filter(None, words))}
             )

@@ -85,7 +85,7 @@ class ActionReader:
             if target not in self.expressions.step_ids:
                 message = f"expected a step of the workflow after goto, found '{target}'"
                 hint = "the link is left out and listed under unread parts"
-                self.problems.append(Problem("link-end", "error", message, self.origin, hint))
+                self.problems.append(Problem("link-end", "finding", message, self.origin, hint))
                 return None
             action.mark("type", "stepId")
             return target

@@ -40,7 +40,7 @@ class Components:
         if not isinstance(named.peek(name), dict):
             message = f"expected the component '{name}' under `components.{part}`, found none of that name"
             hint = "the reference is kept under unread parts"
-            self.problems.append(Problem("reference-missing", "error", message, origin, hint))
+            self.problems.append(Problem("reference-missing", "finding", message, origin, hint))
             return View({})
         given.take(key)
         return named.view(name)
@@ -74,7 +74,7 @@ class Expressions:
             if parts[0] not in self.step_ids:
                 message = f"expected a step of the workflow in `{matched[0][:80]}`, found none with the id '{parts[0]}'"
                 hint = "mend the expression; it is kept as it stands"
-                self.missing.setdefault(parts[0], Problem("reference-missing", "error", message, self.origin, hint))
+                self.missing.setdefault(parts[0], Problem("reference-missing", "finding", message, self.origin, hint))
                 return None
             path = ".".join(parts[2:] if parts[1:2] == ["outputs"] else parts[1:])
             return Ref(step=parts[0], path=path, text=matched[0])

@@ -123,7 +123,7 @@ class Definitions:
             origin = self.base if element is None else self.origin_of(element)
             message = f"expected an element with the id '{key}' in the file, found none"
             hint = "export the whole file again, or mend the reference"
-            self.problems.append(Problem("reference-missing", "error", message, origin, hint))
+            self.problems.append(Problem("reference-missing", "finding", message, origin, hint))
 
     def messages_at(self, key: str) -> list[Binding]:
         """The messages that an element sends to others or gets from them."""

@@ -126,7 +126,7 @@ class WorkflowReader:
         tasks, faults = tasks_of(listed, pointer)
         message = "expected an object with one task under its name"
         self.problems += [
-            Problem("serverless-task", "error", message, self.base.at(place), "the entry is left out")
+            Problem("serverless-task", "finding", message, self.base.at(place), "the entry is left out")
             for place, _ in faults
         ]
         self.lost += [{place: item} for place, item in faults]
@@ -166,7 +166,7 @@ class WorkflowReader:
         if not level.knows(then):
             message = f"expected a task of the same list after `then`, found {then!r}"
             origin = self.base.at(level.tasks[place].pointer)
-            self.problems.append(Problem("link-end", "error", message, origin, "the link is left out"))
+            self.problems.append(Problem("link-end", "finding", message, origin, "the link is left out"))
             self.lost.append({f"then of {arrow.source}": then for arrow in loose})
             self._tell_loose(loose)
             return
@@ -240,7 +240,11 @@ class WorkflowReader:
         message = f"expected the {what} '{name}' under `use`, found none of that name"
         self.problems.append(
             Problem(
-                "reference-missing", "error", message, self.base.at(pointer), "the reference is kept under unread parts"
+                "reference-missing",
+                "finding",
+                message,
+                self.base.at(pointer),
+                "the reference is kept under unread parts",
             )
         )
 
