@@ -14,6 +14,7 @@ from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph, ai_steps
 from zeitbuch.core.layout.cards import step_card
 from zeitbuch.core.layout.views import View, with_ai
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.sampling import Sample
 from zeitbuch.core.report.inventory import inventory_row
@@ -107,5 +108,5 @@ def test_every_part_of_the_program_says_the_same_count(demo: Path, run: Any) -> 
         found = re.search(r"(\d+) of\s+them with AI", text)
         assert (int(found[1]) if found else 0) == wanted, name
         if wanted:
-            said += f"{row['steps']} steps, {wanted} with AI, " in listed
+            said += f"{count_words(row['activities'], 'activity')}, {wanted} with AI, " in listed
     assert said == 16

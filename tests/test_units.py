@@ -25,6 +25,7 @@ from zeitbuch.readers.infer.survey import STAR, dotted_path, find_groups, find_l
 from zeitbuch.readers.infer.vocabulary import effect_of, guess_kinds, modality_of, plain_word, words_of
 from zeitbuch.readers.input.clock_texts import duration_of
 from zeitbuch.readers.input.link_builder import Loose
+from zeitbuch.readers.input.views import View
 from zeitbuch.readers.reading.embedded import find_embedded, might_embed
 from zeitbuch.readers.reading.unrecognised import unrecognised_problem
 from zeitbuch.readers.standards.serverless.task_list import TaskList, switch_cases, tasks_of
@@ -119,10 +120,10 @@ def test_broken_flows_are_mended_and_told(steps: list[Step], links: list[Any], c
     assert problems_of(steps, links) == codes
 
 
-def test_a_cycle_with_a_way_out_is_a_notice_and_one_without_an_error() -> None:
+def test_a_cycle_with_a_way_out_is_a_notice_and_one_without_a_finding() -> None:
     ring = chain(step("a"), step("b"))
     back = Flow(id="f", steps=ring.steps, links=(*ring.links, link("b", "a")))
-    assert [p.severity for p in cycle_problems(back)] == ["error"]
+    assert [p.severity for p in cycle_problems(back)] == ["finding"]
     out = Flow(id="f", steps=(*ring.steps, step("c")), links=(*back.links, link("b", "c")))
     assert [p.severity for p in cycle_problems(out)] == ["info"]
 
@@ -297,7 +298,7 @@ def test_durations_of_tasks(value: Any, seconds: float | None) -> None:
 
 def test_directives_send_arrows() -> None:
     tasks, faults = tasks_of([{"a": {"set": {}}}, {"b": {"set": {}}}, 7], "/do")
-    assert [(t.name, t.pointer) for t in tasks] == [("a", "/do/0/a"), ("b", "/do/1/b")] and faults == ["/do/2"]
+    assert [(t.name, t.pointer) for t in tasks] == [("a", "/do/0/a"), ("b", "/do/1/b")] and faults == [("/do/2", 7)]
     level = TaskList(tasks, ["a", "b"], "/do", None, "")
     arrow, case = Loose("a"), Loose("a", "case", "late")
     assert level.send_arrows([arrow], "continue", 0) == [] and level.arriving[1] == [arrow]
@@ -307,9 +308,11 @@ def test_directives_send_arrows() -> None:
 
 
 def test_a_switch_without_a_last_resort_has_a_way_past_it() -> None:
-    open_ = list(switch_cases("s", {"switch": [{"late": {"when": ".late", "then": "b"}}], "then": "c"}))
+    open_ = list(switch_cases("s", View({"switch": [{"late": {"when": ".late", "then": "b"}}], "then": "c"})))
     assert [(loose.label, then) for loose, then in open_] == [("late", "b"), ("otherwise", "c")]
-    closed = list(switch_cases("s", {"switch": [{"late": {"when": ".late", "then": "b"}}, {"else": {"then": "c"}}]}))
+    closed = list(
+        switch_cases("s", View({"switch": [{"late": {"when": ".late", "then": "b"}}, {"else": {"then": "c"}}]}))
+    )
     assert [(loose.label, then) for loose, then in closed] == [("late", "b"), ("else", "c")]
 
 

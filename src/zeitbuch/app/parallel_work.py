@@ -31,8 +31,16 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
     _work = work
     try:
-        with multiprocessing.get_context("fork").Pool(cores, gc.disable) as pool:
+        with multiprocessing.get_context("fork").Pool(cores, _begin_worker) as pool:
             yield from pool.imap(_work_on_piece, pieces)
     finally:
         _work = None
         gc.unfreeze()
+
+
+def _begin_worker() -> None:
+    import gc
+    import signal
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
+    gc.disable()

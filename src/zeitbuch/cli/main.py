@@ -13,7 +13,7 @@ from importlib import import_module
 from zeitbuch.version import __version__
 
 from .command_table import COMMANDS
-from .shared.exit_codes import OK, STOPPED, WRONG
+from .shared.exit_codes import WRONG
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:  # importing it would take a tenth of the start
@@ -106,7 +106,8 @@ def _run_command(name: str, rest: list[str]) -> int:
 
     try:
         status: int = import_module(f"zeitbuch.cli.commands.{name}").run(args)
-        sys.stdout.flush()
+        if sys.stdout is not None:
+            sys.stdout.flush()
         return status
     except InputFaults as error:
         from .shared.session import report_problems
@@ -117,15 +118,10 @@ def _run_command(name: str, rest: list[str]) -> int:
 
         print(f"zeitbuch {name}: {make_inert(str(error.problem))}", file=sys.stderr)
         return WRONG
-    except BrokenPipeError:
-        # The reader of our output has gone (`| head`); nothing more to say.
-        sys.stderr.close()
-        return OK
-    except KeyboardInterrupt:
-        print("stopped", file=sys.stderr)
-        return STOPPED
 
 
 def run() -> None:
-    """The console script."""
-    sys.exit(main())
+    """The console script: whatever happens, one line and a status."""
+    from .shared.last_guard import end_process, guarded
+
+    end_process(guarded(main, "--verbose" in sys.argv or "-v" in sys.argv))

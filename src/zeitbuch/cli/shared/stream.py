@@ -40,29 +40,47 @@ def write_output(data: str | bytes, target: str | None) -> None:
         sys.stdout.buffer.write(raw)
         sys.stdout.buffer.flush()
         return
+    raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
+    path = Path(os.path.realpath(target))  # a link is written through
+    try:
+        if path.exists() and not path.is_file():
+            # A device or a pipe is written to, never replaced by a file.
+            with path.open("wb", buffering=0) as file:
+                _write_whole(file, raw)
+        else:
+            _write_beside(path, raw)
+    except (OSError, ValueError) as error:
+        raise fail(
+            "write",
+            f"expected to write {target}, found: {getattr(error, 'strerror', None) or error}",
+            "choose another place with -o FILE",
+        ) from None
+
+
+def _write_whole(file: Any, raw: bytes) -> None:
+    """All bytes to an unbuffered stream, which may take them piece by piece."""
+    view = memoryview(raw)
+    while view:
+        view = view[file.write(view) :]
+
+
+def _write_beside(path: Path, raw: bytes) -> None:
+    """A file written beside its place and moved into it; nothing is left behind, whatever ends the writing."""
     import tempfile
 
-    raw = data.encode("utf-8", "replace") if isinstance(data, str) else data
-    path = Path(target)
-    beside = None
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, beside = tempfile.mkstemp(prefix=".zeitbuch.", dir=path.parent)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        handle, beside = tempfile.mkstemp(prefix=f".{path.name[:40]}.", dir=path.parent)
         with os.fdopen(handle, "wb") as file:
             file.write(raw)
         mask = os.umask(0)
         os.umask(mask)
         os.chmod(beside, 0o666 & ~mask)  # noqa: PTH101
         os.replace(beside, path)  # noqa: PTH105
-    except OSError as error:
-        if beside is not None:
-            with contextlib.suppress(OSError):
-                os.unlink(beside)  # noqa: PTH108
-        raise fail(
-            "write",
-            f"expected to write {target}, found: {error.strerror or error}",
-            "choose another place with -o FILE",
-        ) from None
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(beside)  # noqa: PTH108
+        raise
 
 
 def show_result(

@@ -5,6 +5,8 @@ from __future__ import annotations
 
 import os
 import tomllib
+from glob import escape as glob_escape
+from glob import glob
 from pathlib import Path
 from typing import NamedTuple
 
@@ -84,7 +86,7 @@ def _dialect_candidates(workspace: Workspace, named: list[str]) -> list[tuple[st
     found = [("option", path) for path in named]
     for pattern in workspace.dialects:
         if "*" in pattern:
-            below = sorted(str(path) for path in Path(workspace.folder).glob(pattern))
+            below = sorted(glob(os.path.join(glob_escape(workspace.folder), pattern), recursive=True))  # noqa: PTH118, PTH207
             found += [("workspace", os.path.normpath(part)) for part in below]
         else:
             found.append(("workspace", workspace.path_from_here(pattern)))

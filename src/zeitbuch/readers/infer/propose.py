@@ -14,7 +14,7 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
-from zeitbuch.readers.input.sources import is_package, load_input
+from zeitbuch.readers.input.sources import Input, is_package, load_input, name_of
 
 from .steps import find_steps
 from .suggest import Suggestion, suggest_dialect
@@ -37,17 +37,17 @@ class Proposal(NamedTuple):
 
 
 def read_documents(
-    inputs: Iterable[str | Problem], limits: Limits, tell: Callable[[int], None]
+    inputs: Iterable[Input], limits: Limits, tell: Callable[[int], None]
 ) -> tuple[list[tuple[str, Any]], list[Problem]]:
     """All readable documents of listed files and packages, each with its name; ``tell`` hears how many are done."""
     found: list[tuple[str, Any]] = []
     problems: list[Problem] = []
-    for done, name in enumerate(inputs):
+    for done, listed in enumerate(inputs):
         tell(done)
-        if isinstance(name, Problem):
-            problems.append(name)
+        if isinstance(listed, Problem):
+            problems.append(listed)
             continue
-        item = load_input(name, limits)
+        name, item = name_of(listed), load_input(listed, limits)
         inside = (
             package_members(name, item.data, limits) if is_package(name) and isinstance(item.data, bytes) else [item]
         )

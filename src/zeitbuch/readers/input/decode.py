@@ -3,7 +3,9 @@
 
 from __future__ import annotations
 
+import json
 import re
+from collections import Counter
 from functools import lru_cache
 from typing import Any, Literal, NamedTuple
 
@@ -20,6 +22,63 @@ OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 _BYTE = re.compile(r"\(byte (\d+)\)")
 _DECODER = msgspec.json.Decoder()
 _BOM = b"\xef\xbb\xbf"
+
+
+_MARKS = (
+    (b"\xff\xfe\x00\x00", "utf-32"),
+    (b"\x00\x00\xfe\xff", "utf-32"),
+    (b"\xff\xfe", "utf-16"),
+    (b"\xfe\xff", "utf-16"),
+)
+# The first letter of JSON and of most YAML is of one byte: where the others are null tells the encoding (RFC 4627, section 3).
+_NULLS = (
+    (re.compile(rb"[^\0]\0\0\0", re.DOTALL), "utf-32-le"), (re.compile(rb"\0\0\0[^\0]", re.DOTALL), "utf-32-be"),
+    (re.compile(rb"[^\0]\0[^\0]\0", re.DOTALL), "utf-16-le"), (re.compile(rb"\0[^\0]\0[^\0]", re.DOTALL), "utf-16-be"),
+)  # fmt: skip
+
+
+def as_utf8(raw: bytes) -> bytes:
+    """The bytes of a text in UTF-8, when they are UTF-16 or UTF-32; XML says its encoding itself and stays as it is."""
+    if b"\0" not in raw[:4] and raw[:2] not in (b"\xff\xfe", b"\xfe\xff"):
+        return raw
+    name = next((name for mark, name in _MARKS if raw.startswith(mark)), "")
+    name = name or next((name for form, name in _NULLS if form.match(raw)), "")
+    try:
+        text = raw.decode(name) if name else ""
+    except UnicodeDecodeError:
+        return raw
+    return (
+        raw if not text or text.lstrip("\ufeff \t\r\n")[:1] == "<" else text.lstrip("\ufeff").encode("utf-8", "replace")
+    )
+
+
+def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
+    """Keys that occur twice in one object of a JSON text with so many entries: every key ends in a quote and a colon, so that
+    more of these than entries betray one. What is then looked for costs nothing to all others."""
+    if form != "json":
+        return []
+    keys = raw.count(b'":') - raw.count(b'\\":')
+    if b'" :' in raw or b'"\n' in raw:
+        keys += len(_SPACED.findall(raw))
+    if keys <= entries:
+        return []
+    found: dict[str, None] = {}
+
+    def look(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        made = dict(pairs)
+        if len(made) < len(pairs):
+            count = Counter(key for key, _ in pairs)
+            found.update(dict.fromkeys(key for key, times in count.items() if times > 1))
+        return made
+
+    try:
+        json.loads(raw, object_pairs_hook=look)
+    except (ValueError, RecursionError):
+        return []
+    return list(found)
+
+
+_SPACED = re.compile(rb'(?<!\\)"[ \t\r\n]+:')
 
 
 def _origin_of_byte(raw: bytes, at: int) -> Origin:
@@ -89,7 +148,8 @@ def _event_line(event: Any) -> int:
     return int(event.start_mark.line) + 1
 
 
-def _decode_yaml(raw: bytes, limits: Limits) -> Any:
+def _decode_yaml(raw: bytes, limits: Limits) -> tuple[Any, list[str]]:
+    """The value in a YAML text, and keys that occur twice in one object."""
     import yaml
 
     loader = _yaml_loader()
@@ -102,8 +162,9 @@ def _decode_yaml(raw: bytes, limits: Limits) -> Any:
             elif isinstance(event, yaml.CollectionEndEvent):
                 sizes.end_collection()
             elif isinstance(event, yaml.NodeEvent):
-                sizes.add_node(event.anchor if isinstance(event, yaml.AliasEvent) else None, _event_line(event))
-        return yaml.load(raw, Loader=loader)
+                alias = event.anchor if isinstance(event, yaml.AliasEvent) else None
+                sizes.add_node(alias, _event_line(event), getattr(event, "value", None))
+        return yaml.load(raw, Loader=loader), list(sizes.repeated)
     except (yaml.YAMLError, ValueError) as error:
         _check_utf8(raw)
         mark: Any = getattr(error, "problem_mark", None)
@@ -129,6 +190,8 @@ class _YamlSizes:
         self.sizes: list[int] = [0]  # values below each open collection
         self.children: list[int] = [0]
         self.anchored: dict[str, int] = {}
+        self.keys: list[set[str]] = [set()]
+        self.repeated: dict[str, None] = {}
 
     def start_collection(self, anchor: str | None, mapping: bool, line: int) -> None:
         if len(self.open) >= self.limits.depth:
@@ -136,16 +199,22 @@ class _YamlSizes:
         self.open.append((anchor, mapping))
         self.sizes.append(0)
         self.children.append(0)
+        self.keys.append(set())
 
     def end_collection(self) -> None:
         anchor, _ = self.open.pop()
         size = self.sizes.pop()
         self.children.pop()
+        self.keys.pop()
         if anchor is not None:
             self.anchored[anchor] = size
         self._add(size)
 
-    def add_node(self, alias: str | None, line: int) -> None:
+    def add_node(self, alias: str | None, line: int, text: str | None = None) -> None:
+        if text is not None and text != "<<" and self.open and self.open[-1][1] and self.children[-1] % 2 == 0:
+            if text in self.keys[-1]:
+                self.repeated[text] = None
+            self.keys[-1].add(text)
         self._add(self.anchored.get(alias, 0) if alias is not None else 0)
         if self.sizes[-1] > self.limits.values:
             found = f"more than {self.limits.values:,} values once aliases are written out"
@@ -158,11 +227,14 @@ class _YamlSizes:
 
 
 class Decoded(NamedTuple):
-    """What stands in a file. ``form`` says how it was written; XML is counted while it is parsed."""
+    """What stands in a file. ``form`` says how it was written, ``raw`` are its bytes in UTF-8; XML is counted while it is parsed;
+    ``repeated`` are keys that YAML was seen to hold twice in one object."""
 
     value: Any
     form: Literal["json", "yaml", "xml", "plug-in"]
+    raw: bytes = b""
     counted: int = 0
+    repeated: tuple[str, ...] = ()
 
 
 def decode_bytes(name: str, raw: bytes, limits: Limits) -> Decoded:
@@ -173,35 +245,48 @@ def decode_bytes(name: str, raw: bytes, limits: Limits) -> Decoded:
     if not raw or raw.isspace():
         raise fail("empty", "expected a flow definition, found an empty file", "export the file again or remove it")
     if not name.endswith(OWN_SUFFIXES) and (plugin := decoder_for(name, raw)) is not None:
-        return Decoded(decode_by_plugin(plugin, name, raw), "plug-in")
+        return Decoded(decode_by_plugin(plugin, name, raw), "plug-in", raw)
+    raw = as_utf8(raw)
     if name.endswith((".xml", ".bpmn")) or raw[:200].lstrip(_BOM + b" \t\r\n").startswith(b"<"):
         from .xml_tree import parse_xml
 
         element, count = parse_xml(raw, limits)
-        return Decoded(element, "xml", count)
+        return Decoded(element, "xml", raw, count)
     if name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"[")):
-        return Decoded(_decode_yaml(raw, limits), "yaml")
-    return Decoded(_decode_json(raw, limits), "json")
+        value, repeated = _decode_yaml(raw, limits)
+        return Decoded(value, "yaml", raw, repeated=tuple(repeated))
+    return Decoded(_decode_json(raw, limits), "json", raw)
+
+
+class Measured(NamedTuple):
+    """A value without secrets, the number of scalar values in it, and keys that occur twice in one of its objects."""
+
+    value: Any
+    counted: int
+    repeated: list[str]
 
 
 def mask_decoded(
-    decoded: Decoded, raw: bytes, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
-) -> tuple[Any, int]:
-    """The value without secrets, and the number of scalar values in it.
+    decoded: Decoded, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
+) -> Measured:
+    """The value measured and masked.
 
     ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
     ``unmasked`` the caller masks what it keeps of the value. Raises ZeitbuchError when a limit is passed.
     """
     if decoded.form == "xml":
-        return decoded.value, decoded.counted
-    value = decoded.value
+        return Measured(decoded.value, decoded.counted, [])
+    value, raw = decoded.value, decoded.raw
+    entries = [0]
     keys: set[str] | None = None if unmasked else set()
-    count = measure_tree(value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json")
+    count = measure_tree(
+        value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json", entries=entries
+    )
     if keys is not None and (decoded.form == "plug-in" or might_hold_secrets(raw, keys)):
         value = mask_tree(value, openings)
-    return value, count
+    return Measured(value, count, [*decoded.repeated, *repeated_keys(raw, decoded.form, entries[0])])
 
 
 def decode_document(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
     """The value in a file, secrets masked, and the number of scalar values in it. Raises as ``decode_bytes`` does."""
-    return mask_decoded(decode_bytes(name, raw, limits), raw, limits)
+    return mask_decoded(decode_bytes(name, raw, limits), limits)[:2]

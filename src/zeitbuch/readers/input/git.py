@@ -1,13 +1,12 @@
-# Exports as they stood in a revision of a git repository, read through git's own program: the files of a revision come in
-# one archive and never touch the disk.
+# Exports as they stood in a revision of a git repository, read through git's own program: it lists the files and hands out their
+# objects as they were stored. An archive would leave out what an attribute of the repository excludes from one. Nothing is written.
 """The source git:REV[:PATH]; without REV (git::PATH) what is staged for the next commit, as git's own :PATH is."""
 
 from __future__ import annotations
 
-import io
 import os
 import subprocess
-import tarfile
+from typing import NamedTuple
 
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
@@ -23,11 +22,19 @@ def _split_source(source: str) -> tuple[str, str]:
     return revision, path
 
 
-def _run_git(*words: str) -> subprocess.CompletedProcess[bytes]:
+class _Stored(NamedTuple):
+    """One entry of a revision: its mode as git writes it, its object, its path from the top."""
+
+    mode: str
+    object: str
+    path: str
+
+
+def _run_git(*words: str, given: bytes | None = None) -> subprocess.CompletedProcess[bytes]:
     try:
         # No pager, no prompt, no optional locks: reading only.
         env = {**os.environ, "GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C"}
-        return subprocess.run(["git", "--no-pager", *words], capture_output=True, check=False, env=env)
+        return subprocess.run(["git", "--no-pager", *words], input=given, capture_output=True, check=False, env=env)
     except FileNotFoundError:
         raise fail("git", "expected git's program for a git: source, found none", "install git") from None
 
@@ -45,60 +52,113 @@ def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
             f"{source}: expected a git repository, found: {_error_words(top)}",
             "run within the repository that holds the exports",
         )
-    # Of the index git makes an archive only by way of a tree; such an object is never seen again.
-    commit = _find_commit(source, revision)
+    folder = top.stdout.decode("utf-8", "surrogateescape").strip()
     base = _run_git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
     inside = os.path.normpath(os.path.join(base, path or ".")).replace(os.sep, "/")  # noqa: PTH118
     if inside.startswith("../") or inside == "..":
         raise fail("git", f"{source}: expected a path within the repository, found '{path}'")
-    words = ["archive", "--format=tar", commit] + ([] if inside == "." else ["--", f":(top,literal){inside}"])
-    done = _run_git("-C", top.stdout.decode("utf-8", "surrogateescape").strip(), *words)
-    if done.returncode:
+    stored = _stored_files(source, folder, revision, inside)
+    if not stored and inside != ".":
         raise fail(
             "git",
-            f"{source}: expected the path '{path or '.'}' in the revision, found: {_error_words(done)}",
-            f"`git ls-tree -r --name-only {revision}` lists its files",
+            f"{source}: expected the path '{path or '.'}' in the revision, found none",
+            f"`git ls-tree -r --name-only {revision or 'HEAD'}` lists its files",
         )
-    return _archive_members(source, revision, inside, path, done.stdout, limits)
+    return _read_stored(source, folder, [one for one in stored if _is_wanted(one, inside)], limits, stored)
+
+
+def _stored_files(source: str, folder: str, revision: str, inside: str) -> list[_Stored]:
+    """The entries of a revision, or of the index, at and below a path."""
+    place = [] if inside == "." else ["--", f":(top,literal){inside}"]
+    if not revision:
+        done = _run_git("-C", folder, "ls-files", "--stage", "-z", *place)
+    else:
+        commit = _find_commit(source, revision)
+        place = [] if inside == "." else ["--", inside]
+        done = _run_git("-C", folder, "--literal-pathspecs", "ls-tree", "-r", "-z", "--full-tree", commit, *place)
+    if done.returncode:
+        raise fail("git", f"{source}: expected a list of files from git, found: {_error_words(done)}")
+    found: list[_Stored] = []
+    for line in done.stdout.decode("utf-8", "surrogateescape").split("\0"):
+        about, tab, path = line.partition("\t")
+        words = about.split()
+        if tab and len(words) == 3:
+            # ls-tree: mode, type, object; ls-files: mode, object, stage (0 but in a merge, where 2 is ours).
+            if revision:
+                found.append(_Stored(words[0], words[2], path))
+            elif words[2] in ("0", "2"):
+                found.append(_Stored(words[0], words[1], path))
+    return found
+
+
+def _is_wanted(one: _Stored, inside: str) -> bool:
+    if not one.mode.startswith("100"):
+        return False  # a link or another repository
+    hidden = any(part.startswith(".") for part in one.path.split("/"))
+    return one.path == inside or (is_candidate(one.path) and not hidden)  # a single file is read whatever its suffix
 
 
 def _find_commit(source: str, revision: str) -> str:
-    known = (
-        _run_git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}") if revision else _run_git("write-tree")
-    )
+    known = _run_git("rev-parse", "--verify", "--quiet", f"{revision}^{{commit}}")
     if known.returncode:
-        found = f"none named '{revision}'" if revision else _error_words(known)
         raise fail(
             "git",
-            f"{source}: expected a revision of the repository, found {found}",
+            f"{source}: expected a revision of the repository, found none named '{revision}'",
             "`git log --oneline` lists them; write git:REV or git:REV:PATH",
         )
     return known.stdout.decode().strip()
 
 
-def _archive_members(
-    source: str, revision: str, inside: str, path: str, archive: bytes, limits: Limits
+def _read_stored(
+    source: str, folder: str, wanted: list[_Stored], limits: Limits, every: list[_Stored]
 ) -> list[Held | Problem]:
-    found: list[Held | Problem] = []
-    with tarfile.open(fileobj=io.BytesIO(archive)) as package:
-        for info in package:
-            name = info.name
-            one = name == inside  # a single file is named: it is read whatever its suffix
-            hidden = any(part.startswith(".") for part in name.split("/"))
-            if not info.isfile() or not (one or (is_candidate(name) and not hidden)):
-                continue
-            shown = f"{PREFIX}{revision}:{name}"
-            if info.size > limits.bytes:
-                problem = too_large("bytes", limits.bytes, "a larger file").problem
-                found.append(Problem(problem.code, problem.severity, problem.message, Origin(shown), problem.hint))
-                continue
-            member = package.extractfile(info)
-            found.append(Held(shown, member.read() if member is not None else b""))
-    if not found:
+    """The files wanted, with a word on repositories within the repository, which are left out."""
+    prefix = source[: len(PREFIX)] + source[len(PREFIX) :].partition(":")[0]
+    sizes = _object_sizes(folder, wanted)
+    small = [one for one in wanted if sizes.get(one.object, 0) <= limits.bytes]
+    contents = _object_contents(folder, [one.object for one in small])
+    found: list[Held | Problem] = [Held(f"{prefix}:{one.path}", contents.get(one.object, b"")) for one in small]
+    problem = too_large("bytes", limits.bytes, "a larger file").problem
+    found += [
+        Problem(problem.code, problem.severity, problem.message, Origin(f"{prefix}:{one.path}"), problem.hint)
+        for one in wanted
+        if sizes.get(one.object, 0) > limits.bytes
+    ]
+    others = [one.path for one in every if one.mode == "160000"]
+    if others:
+        message = f"repositories within the repository are left out: {', '.join(others[:5])}"
+        hint = "run within each of them to read it"
+        found.append(Problem("git-submodule", "warning", message, Origin(source), hint))
+    if not wanted:
         hint = "name the folder that holds the exported files"
         text = f"expected exports ({', '.join(SUFFIXES + PACKED)}) in the revision, found none"
         found.append(Problem("source-empty", "error", text, Origin(source), hint))
     return sorted(found, key=lambda f: f.name if isinstance(f, Held) else "")
+
+
+def _object_sizes(folder: str, wanted: list[_Stored]) -> dict[str, int]:
+    given = "".join(f"{one.object}\n" for one in wanted).encode()
+    lines = _run_git("-C", folder, "cat-file", "--batch-check", given=given).stdout.decode().splitlines()
+    words = [line.split() for line in lines]
+    return {parts[0]: int(parts[2]) for parts in words if len(parts) == 3 and parts[2].isdecimal()}
+
+
+def _object_contents(folder: str, objects: list[str]) -> dict[str, bytes]:
+    """The bytes of objects: each comes after a line with its name, kind and size."""
+    raw = _run_git("-C", folder, "cat-file", "--batch", given="".join(f"{name}\n" for name in objects).encode()).stdout
+    found: dict[str, bytes] = {}
+    at = 0
+    while at < len(raw):
+        end = raw.index(b"\n", at)
+        parts = raw[at:end].decode().split()
+        if len(parts) != 3:  # a missing object
+            found[parts[0]] = b""
+            at = end + 1
+            continue
+        size = int(parts[2])
+        found[parts[0]] = raw[end + 1 : end + 1 + size]
+        at = end + 2 + size
+    return found
 
 
 def _error_words(done: subprocess.CompletedProcess[bytes]) -> str:

@@ -53,9 +53,15 @@ def too_large(name: str, allowed: int, found: str, where: str = "") -> ZeitbuchE
 
 
 def measure_tree(
-    value: Any, limits: Limits, keys: set[str] | None = None, check_text: bool = True, plain: bool = False
+    value: Any,
+    limits: Limits,
+    keys: set[str] | None = None,
+    check_text: bool = True,
+    plain: bool = False,
+    entries: list[int] | None = None,
 ) -> int:
-    """Number of scalar values below ``value``; all its keys are added to ``keys`` when that is given.
+    """Number of scalar values below ``value``; all its keys are added to ``keys``, and the number of entries of its objects
+    to ``entries``, when these are given.
 
     ``plain`` says that the value was decoded from JSON: then the interpreter itself lists what its containers hold
     (of an object with nothing but texts as keys: the values), which takes a third off.
@@ -70,6 +76,8 @@ def measure_tree(
         depth += 1
         if depth > limits.depth:
             raise too_large("depth", limits.depth, "deeper nesting")
+        if entries is not None:
+            entries[0] += sum([len(held) for held in level if type(held) is dict])
         # This runs over every value of every file: few steps a container, one test a value.
         held: list[Any] = []
         if keys is None and plain and _LISTS:

@@ -14,6 +14,7 @@ from msgspec import structs
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
+from .decode import as_utf8
 from .limits import Limits
 from .packages import package_members
 from .sources import is_package, load_input
@@ -93,7 +94,7 @@ def locate_pointer(name: str, raw: bytes, pointer: str) -> tuple[int, int] | Non
     try:
         if name.endswith((".yaml", ".yml")):
             return _yaml_place(raw, pointer)
-        text = raw.decode("utf-8-sig")
+        text = as_utf8(raw).decode("utf-8-sig")
         place = json_offset(text, pointer)
     except (ValueError, RecursionError, IndexError, AttributeError):
         return None

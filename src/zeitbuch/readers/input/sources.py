@@ -4,9 +4,9 @@
 from __future__ import annotations
 
 import os
+import stat
 import sys
 from collections.abc import Iterable, Iterator
-from pathlib import Path
 from typing import NamedTuple
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
@@ -19,6 +19,7 @@ SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 STDIN = "-"
 
 
+LONGEST = 200  # letters of a name in a message
 PACKED = (".zip", ".tar", ".tar.gz", ".tgz")
 
 
@@ -55,22 +56,63 @@ def is_candidate(name: str) -> bool:
 
 
 def _files_below(folder: str) -> list[str]:
+    """The regular files below a folder: a pipe or a device among them would be waited for without end."""
     found: list[str] = []
-    for root, folders, files in os.walk(folder):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        base = root + os.sep
-        found += [base + name for name in files if not name.startswith(".") and is_candidate(name)]
+    folders = [folder]
+    while folders:
+        here = folders.pop()
+        try:
+            with os.scandir(here) as entries:
+                for entry in entries:
+                    if entry.name.startswith("."):
+                        continue
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.path)
+                    elif is_candidate(entry.name) and entry.is_file():
+                        found.append(entry.path)
+        except OSError:
+            continue  # a folder that may not be looked into
     found.sort()
     return found
 
 
-def list_files(sources: Iterable[str]) -> Iterator[str | Problem]:
-    """The files behind the sources, folders expanded; a source that is not there is a problem."""
+def _mode_of(source: str) -> int | None:
+    """What a path is, as the system says; None when nothing is there."""
+    try:
+        return os.stat(source).st_mode  # noqa: PTH116
+    except (OSError, ValueError):
+        return None
+
+
+def list_files(sources: Iterable[str]) -> Iterator[Input]:
+    """The files behind the sources, folders expanded; a source that is not there is a problem. A file whose name is no text is
+    read at once, and goes by a name that can be written."""
+    for one in _listed(sources):
+        if isinstance(one, str) and not _is_text(one):
+            item = load_input(one, Limits())
+            shown = os.fsencode(one).decode("utf-8", "backslashreplace")
+            yield Held(shown, item.data) if isinstance(item.data, bytes) else item.data or shown
+        else:
+            yield one
+
+
+def _is_text(name: str) -> bool:
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _listed(sources: Iterable[str]) -> Iterator[str | Problem]:
     for source in sources:
-        path = Path(source)
-        if source == STDIN or path.is_file():
+        mode = _mode_of(source)
+        if source == STDIN or (mode is not None and (stat.S_ISREG(mode) or stat.S_ISFIFO(mode))):
             yield source
-        elif path.is_dir():
+        elif mode is not None and not stat.S_ISDIR(mode):
+            message = "expected a file, folder or pipe, found a device or socket"
+            yield Problem("source-missing", "error", message, Origin(source), "name the exported files")
+        elif mode is not None:
             below = _files_below(source)
             if not below:
                 yield Problem(
@@ -86,7 +128,7 @@ def list_files(sources: Iterable[str]) -> Iterator[str | Problem]:
                 "source-missing",
                 "error",
                 "expected a file or folder, found nothing of that name",
-                Origin(source),
+                Origin(source if len(source) <= LONGEST else f"{source[:LONGEST]}..."),
                 "check the spelling; a path is taken from the current folder",
             )
 

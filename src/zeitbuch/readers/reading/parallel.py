@@ -93,7 +93,9 @@ _worker: tuple[Reader, Callable[[Flow], Any], Known]
 def _begin_worker(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
     global _worker
     import gc
+    import signal
 
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
     gc.set_threshold(200_000, 20, 100)
     _worker = (setting.make_reader(), make, known)
 

@@ -87,7 +87,9 @@ class Reader(Tally):
 
     def _flows_of_bytes(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
-            yield from self._flows_of_document(self.opening.open_file(base, data))
+            document = self.opening.open_file(base, data)
+            self.problems += document.problems
+            yield from self._flows_of_document(document)
         except ZeitbuchError as error:
             self.problems.append(place_within(error.problem, base))
 

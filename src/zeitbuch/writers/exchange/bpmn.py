@@ -11,13 +11,14 @@ from xml.etree.ElementTree import Element
 import msgspec
 
 from zeitbuch.core.model import bpmn_terms as E
-from zeitbuch.core.model.bpmn_facts import Said, facts_of, write_facts
+from zeitbuch.core.model.bpmn_facts import facts_of, write_facts
 from zeitbuch.core.model.kinds import KINDS, TRIGGERS
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Schedule, Step, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .bpmn_diagram import write_diagram
 from .bpmn_names import DC, DI, XSI, B, Z, clean_text, xml_name
+from .bpmn_parts import ESCAPES, is_executable, said_by, write_script
 
 _ACTIVITIES = frozenset({*E.TASKS, *E.SCOPES})
 # OMG formal/2011-01-03: activities and three gateways may name the arrow that is taken when no other fits.
@@ -98,7 +99,7 @@ class _Process:
         process = ET.SubElement(
             self.root,
             B + "process",
-            {"id": process_id, "name": clean_text(flow.name), "isExecutable": _executable(flow)},
+            {"id": process_id, "name": clean_text(flow.name), "isExecutable": is_executable(flow)},
         )
         if flow.description:
             ET.SubElement(process, B + "documentation").text = clean_text(flow.description)
@@ -110,7 +111,7 @@ class _Process:
         self._write_artifacts(process)
         for element, record in self.recorded:
             # What the BPMN says now, so that a reader sees what was edited since.
-            record.set("facts", write_facts(facts_of(_said_by(element))))
+            record.set("facts", write_facts(facts_of(said_by(element))))
         return write_diagram(self, process_id)
 
     def _write_own_record(
@@ -121,7 +122,7 @@ class _Process:
         plain |= more or {}
         extension = ET.SubElement(element, B + "extensionElements")
         made = ET.SubElement(extension, Z + "record")
-        made.text = msgspec.json.encode(plain).decode().translate(_ESCAPES)
+        made.text = msgspec.json.encode(plain).decode().translate(ESCAPES)
         self.recorded.append((element, made))
 
     def _write_lanes(self, process: ET.Element) -> None:
@@ -223,7 +224,7 @@ class _Process:
         elif tag in E.SCOPES:
             self._write_scope(element, step)
         if tag == "scriptTask":
-            _write_script(element, step)
+            write_script(element, step)
 
     def _write_scope(self, element: Element[str], step: Step) -> None:
         if step.operation == E.EVENT_SUBPROCESS:
@@ -384,32 +385,3 @@ class _Process:
                 )
                 self._write_own_record(made, link, E.LINK_SAID)
                 self.edges.append((key, link.source, link.target))
-
-
-def _executable(flow: Flow) -> str:
-    said = next((variable.value for variable in flow.variables if variable.name == "isExecutable"), "false")
-    return "true" if said in (True, "true") else "false"
-
-
-def _said_by(element: ET.Element) -> Said:
-    """What an element says, without its namespaces."""
-    attributes = {key: value for key, value in element.attrib.items() if not key.startswith("{")}
-    children = tuple(_said_by(child) for child in element if child.tag.rpartition("}")[2] not in E.NODES)
-    return Said(element.tag.rpartition("}")[2], attributes, element.text or "", children)
-
-
-def _write_script(element: Element[str], step: Step) -> None:
-    script = next((second.value for second in step.inputs if second.name == "script"), None)
-    if isinstance(script, str):
-        ET.SubElement(element, B + "script").text = clean_text(script)
-
-
-# Brackets and ampersands inside the JSON of an extension are escaped there, so that it stays readable as text.
-_ESCAPES = {
-    ord("<"): "\\u003c",
-    ord(">"): "\\u003e",
-    ord("&"): "\\u0026",
-    0x7F: "\\u007f",
-    0xFFFE: "\\ufffe",
-    0xFFFF: "\\uffff",
-}

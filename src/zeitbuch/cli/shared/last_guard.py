@@ -1,0 +1,86 @@
+# The last guard: a fault of ours is one line with what to report, streams that are full, closed or broken are one line or none,
+# and nothing that happens while the process ends is printed over it.
+"""What becomes of whatever no command caught."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+from collections.abc import Callable
+
+from zeitbuch.version import __version__
+
+from .exit_codes import OK, STOPPED, WRONG
+
+
+def guarded(work: Callable[[], int], verbose: bool) -> int:
+    """The exit status of the work, whatever it raises."""
+    _open_missing_streams()
+    if sys.stdout is None:
+        _say("zeitbuch: error: expected a standard output to write to, found it closed")
+        return WRONG
+    try:
+        status = work()
+        sys.stdout.flush()
+        return status
+    except SystemExit as stop:
+        return stop.code if isinstance(stop.code, int) else OK if stop.code is None else WRONG
+    except BrokenPipeError:
+        return OK  # the reader of our output has gone (`| head`): nothing more to say
+    except KeyboardInterrupt:
+        _say("stopped")
+        return STOPPED
+    except OSError as error:
+        _say(f"zeitbuch: error: expected to write the result, found: {error.strerror or error}")
+        return WRONG
+    except BaseException as error:
+        return _report(error, verbose)
+
+
+def _report(error: BaseException, verbose: bool) -> int:
+    if verbose:
+        import traceback
+
+        with contextlib.suppress(Exception):
+            traceback.print_exception(error)
+    reason = f"{type(error).__name__}: {str(error)[:200]}"
+    command = " ".join(sys.argv[1:2])
+    words = "" if verbose else " (--verbose shows where)"
+    with contextlib.suppress(Exception):
+        from zeitbuch.core.model.problems import Problem
+
+        message = (
+            f"a fault of Zeitbuch {__version__}: `{command}` failed with {reason.splitlines()[0]}{words}; "
+            "report it with the export, or the part of it that you may show"
+        )
+        _say(f"zeitbuch: {Problem('fault', 'error', message)}")
+    return WRONG
+
+
+def _open_missing_streams() -> None:
+    """Where standard error is closed, what is said goes nowhere; left closed, its number would be given to the next file."""
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w")  # noqa: PTH123, SIM115
+
+
+def _say(text: str) -> None:
+    with contextlib.suppress(Exception):
+        from zeitbuch.writers.escape.text import make_inert
+
+        print(make_inert(text), file=sys.stderr)
+
+
+def end_process(status: int) -> None:
+    """Leave with a status; what a stream could not take is not tried again, and nothing is said about it."""
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            if stream is not None:
+                stream.flush()
+        except (OSError, ValueError):
+            # Python would try once more at the end and print over it: the stream leads nowhere from here.
+            with contextlib.suppress(OSError, ValueError):
+                empty = os.open(os.devnull, os.O_WRONLY)
+                os.dup2(empty, stream.fileno())
+                os.close(empty)
+    sys.exit(status)
