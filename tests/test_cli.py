@@ -289,3 +289,12 @@ def test_all_that_the_templates_show_can_be_used(tmp_path: Path, run: Run) -> No
     )
     ran = run("estimate", "f.yaml", cwd=tmp_path)
     assert ran.code == 0, ran.err
+
+
+def test_messages_are_explained_by_their_codes(run: Run) -> None:
+    ran = run("explain", "--message", "link-end", COLUMNS="80")
+    assert ran.code == 0 and ran.out.startswith("link-end") and "What to do:" in ran.out
+    assert max(map(len, ran.out.splitlines())) <= 80
+    ran = run("explain", "--message", "link-ends")
+    assert ran.code == 2 and "near it: link-end" in ran.err
+    assert "expected the id or name of a FLOW" in run("explain").err

@@ -3,9 +3,13 @@
 
 from __future__ import annotations
 
+import difflib
+import textwrap
 from collections.abc import Sequence
 
 from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.model.messages import MESSAGES
+from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.report import explanation
 from zeitbuch.core.report.presentations import PageResult
@@ -24,3 +28,15 @@ def tell_what_if(flow: Flow, cases: Sequence[str], fails: Sequence[str], empty: 
     graph = Graph(flow)
     story = WhatIfSimulation(graph, given_of(graph, list(cases), list(fails), list(empty))).tell_story()
     return PageResult("story", story, explanation.story_page(graph, story))
+
+
+def explain_message(code: str, width: int) -> str:
+    """What the message with a code means and what to do, in lines of at most ``width``. Raises ZeitbuchError for a code that
+    no message has."""
+    row = next((row for row in MESSAGES if row.code == code.strip("[]")), None)
+    if row is None:
+        near = difflib.get_close_matches(code, [row.code for row in MESSAGES], 3)
+        hint = f"near it: {', '.join(near)}" if near else "it stands in brackets behind the message"
+        raise fail("message-unknown", f"expected the code of a message, found '{code}'", hint)
+    about = textwrap.fill(row.about, width)
+    return f"{row.code}\n\n{about}\n\n{textwrap.fill('What to do: ' + row.remedy, width)}\n"

@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.explain import explain_flow, tell_what_if
+from zeitbuch.app.explain import explain_flow, explain_message, tell_what_if
 from zeitbuch.app.flows import find_flow
+from zeitbuch.cli.shared.exit_codes import OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import finish_session, open_session
-from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.stream import show_result, terminal_width, write_output
+from zeitbuch.core.model.problems import fail
 
 
 def run(args: argparse.Namespace) -> int:
     """A flow, a step, or what happens when."""
+    if args.message:
+        write_output(explain_message(args.message, min(terminal_width(), 100)), args.output)
+        return OK
+    if not args.flow:
+        raise fail("option", "expected the id or name of a FLOW, or --message CODE, found neither")
     form = chosen_format(args, "page")
     session = open_session(args)
     flow = find_flow(session.estate(args.source), args.flow)

@@ -1,4 +1,4 @@
-"""Say in plain words what a flow does, or what one of its steps does."""
+"""Say in plain words what a flow does, what one of its steps does, or what a message means."""
 
 from __future__ import annotations
 
@@ -13,14 +13,16 @@ examples:
   zeitbuch explain SH-1052 2 --source exports/      a step by its number
   zeitbuch explain "Lost property matching" --empty "Look up handed-in items"
   zeitbuch explain "Crew swap approvals" --case allowed --fails "Change the rota"
-  zeitbuch explain "Berth delay notices" --case minor"""
+  zeitbuch explain "Berth delay notices" --case minor
+  zeitbuch explain --message link-end               what a message means, by its code"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("flow", metavar="FLOW", help="id or name of the flow")
+    parser.add_argument("flow", metavar="FLOW", nargs="?", help="id or name of the flow")
     parser.add_argument(
         "step", metavar="STEP", nargs="?", help="id, name or number of a step; without it the whole flow"
     )
+    parser.add_argument("--message", metavar="CODE", help="what the message with this code means, and what to do")
     group = parser.add_argument_group("what happens when")
     group.add_argument(
         "--case", metavar="[STEP=]CASE", action="append", default=[], help="a decision takes this case; may be repeated"
