@@ -132,11 +132,29 @@ def test_an_entry_of_another_form_is_read_anew(many: Path) -> None:
     plain = everything(many, Row, cache=True, workers=1)
     key = ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).cache_key("Row")
     cache = caches.Cache(key)
-    cache.body.entries = dict.fromkeys(cache.body.entries, b"\x93\x01\x02\x03")
-    cache.fresh = True
-    cache.asked = set(cache.body.entries)
+    cache.fresh = dict.fromkeys(cache.contents(), b"\x93\x01\x02\x03")
     cache.save_cache()
     assert everything(many, Row, cache=True, workers=1) == plain
+
+
+def test_a_damaged_or_huge_entry_costs_nothing_to_the_others(many: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    plain = everything(many, Row, cache=True, workers=1)
+    key = ReadingSetting(DIALECTS, Limits(), outline=True, texts=False).cache_key("Row")
+    before = caches.Cache(key)
+    raw = bytearray(before.path.read_bytes())
+    raw[-1] ^= 0xFF
+    before.path.write_bytes(bytes(raw))
+    cache = caches.Cache(key)
+    whole = [content for content in cache.contents() if cache.entry_of(content) is not None]
+    assert len(whole) == len(before.contents()) - 1 > 10
+    assert everything(many, Row, cache=True, workers=1) == plain
+    monkeypatch.setattr(caches, "MOST_ENTRY", 100)
+    cache.put_entry("huge", b"huge", None, b"x" * 101)
+    cache.put_entry("small", b"small", None, b"x" * 99)
+    cache.save_cache()
+    after = caches.Cache(key)
+    assert after.entry_of(b"huge") is None and after.entry_of(b"small") == b"x" * 99
+    assert all(after.entry_of(content) is not None for content in whole)
 
 
 def test_a_cache_that_cannot_be_written_costs_only_the_cache(many: Path, monkeypatch: pytest.MonkeyPatch) -> None:

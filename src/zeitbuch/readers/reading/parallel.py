@@ -225,7 +225,7 @@ class ReadingRun(Generic[T]):
         if answer.read is not None:
             return answer.read
         if raw is None and self.cache is not None:
-            raw = self.cache.body.entries.get(answer.content)
+            raw = self.cache.entry_of(answer.content)
         read = self._decode_read(raw) if raw is not None else None
         if read is None or raw is None:
             return self._read_again(name)
@@ -251,7 +251,7 @@ class ReadingRun(Generic[T]):
         return read.results
 
     def _read_waiting(self, waiting: list[str | Held]) -> Iterator[_Answer]:
-        known = frozenset(self.cache.body.entries) if self.cache is not None else None
+        known = self.cache.contents() if self.cache is not None else None
         workers = self.workers or (min(os.cpu_count() or 1, 8) if len(waiting) >= MANY else 1)
         if workers == 1:
             reader = self.setting.make_reader()

@@ -6,9 +6,10 @@ from __future__ import annotations
 
 import re
 
-# C0 and C1 controls, bidirectional overrides and isolates, line and paragraph separators, interlinear marks.
+# C0 and C1 controls, bidirectional overrides and isolates, line and paragraph separators, interlinear marks; and what XML 1.0
+# (section 2.2) has no place for.
 _HARMFUL = re.compile(
-    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufff9-\ufffb]"
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufff9-\ufffb\ufffe\uffff\ud800-\udfff]"
 )
 
 

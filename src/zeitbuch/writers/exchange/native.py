@@ -52,7 +52,8 @@ _Dumper.add_representer(str, _represent_text)
 
 def to_yaml(estate: Estate) -> str:
     """The estate in the native form as YAML."""
-    return yaml.dump(_native_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
+    text = yaml.dump(_native_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
+    return escape_json(text)  # texts with controls stand in double quotes, where YAML has the escapes of JSON
 
 
 def to_json(estate: Estate) -> str:
