@@ -191,7 +191,7 @@ def test_durations_in_common_forms(limit: Any) -> None:
 def test_durations_that_cannot_be_used_stay_unread_and_are_told(limit: Any) -> None:
     flow, problems = read_lost("PT1M", limit)
     (problem,) = problems
-    assert problem.code == "value-unusable" and problem.severity == "warning" and "`limit`" in problem.message
+    assert problem.code == "value-unusable" and problem.severity == "finding" and "`limit`" in problem.message
     assert problem.origin.pointer == "/r/works/A/limit"
     step = flow.step("A")
     assert step.timeout is None and step.unread == {"limit": limit}

@@ -53,7 +53,7 @@ def read(parts: Any, tables: str, tmp_path: Path, key: str = '"id"', **more: Any
     path.write_text(json.dumps({"probe": {"id": "f", "name": "F", "parts": parts, **more}}))
     reader = Reader([parse_dialect(HEAD.format(id=key, tables=tables), "probe.toml")])
     (flow,) = reader.read_sources([str(path)])
-    return flow, [p.code for p in reader.problems if p.severity == "error"]
+    return flow, [p.code for p in reader.problems if p.severity in ("error", "finding")]
 
 
 def arrows(flow: Flow) -> set[tuple[str, str, str, str]]:

@@ -15,23 +15,25 @@ Keys = tuple[str, ...]
 
 
 class Form(NamedTuple):
-    """What the value of a field must be: a test, and the words for a message."""
+    """What the value of a field must be: a test, the words for a message, and types of which every value will do."""
 
     usable: Callable[[Any], bool]
     expected: str
+    plain: frozenset[type] = frozenset()
 
 
-WORDS = Form(is_words, "a text, a number or a list of these")
-NUMBER = Form(lambda value: as_number(value) is not None, "a number")
-WHOLE = Form(lambda value: as_whole_number(value) is not None, "a whole number")
-FLAG = Form(lambda value: as_flag(value) is not None, "true or false")
+WORDS = Form(is_words, "a text, a number or a list of these", frozenset({str, int, float, bool}))
+NUMBER = Form(lambda value: as_number(value) is not None, "a number", frozenset({int}))
+WHOLE = Form(lambda value: as_whole_number(value) is not None, "a whole number", frozenset({int}))
+FLAG = Form(lambda value: as_flag(value) is not None, "true or false", frozenset({bool}))
 DURATION = Form(lambda value: clock_texts.duration_of(value) is not None, clock_texts.EXPECTED)
 PROMPTS = Form(
     lambda value: type(value) is str or (type(value) is list and all(type(item) is str for item in value)),
     "a text or a list of texts",
+    frozenset({str}),
 )
 ITEMS = Form(lambda value: is_words(value), "a list, its name or an expression")
-OBJECT = Form(lambda value: type(value) is dict, "an object of settings")
+OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozenset({dict}))
 FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,
     "enabled": FLAG, "disabled": FLAG, "retries": WHOLE, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
@@ -55,14 +57,76 @@ class Field(NamedTuple):
     form: Form
     gathers: bool = False
     serves: Callable[[dict[str, Any]], bool] | None = None
+    partner: Getter | None = None  # what must be of the same form, or this is of no use
+    depends: tuple[Getter, ...] = ()  # what ``serves`` looks at
+
+    def looks(self) -> list[Getter]:
+        """Everything that the judgement of the field depends on."""
+        return [*[get for _, get in self.ways], *([self.partner] if self.partner is not None else []), *self.depends]
+
+    def is_settled(self, record: dict[str, Any]) -> bool:
+        """Whether the types of the values one and two levels down in a record tell that the field is in order."""
+        for keys, get in self.ways:
+            value = get(record)
+            if value is None and len(keys) < 3 and "*" not in keys:
+                continue
+            if len(self.ways) > 1 or len(keys) > 2 or self.serves is not None or type(value) not in self.form.plain:
+                return False
+        return self.partner is None or type(self.partner(record)) in self.form.plain
+
+
+class FieldChecks:
+    """The fields of a plan. Which of them need a look is found once for records alike in keys and types, two levels deep."""
+
+    def __init__(self, fields: Iterable[Field], partly: Iterable[str]) -> None:
+        self.fields = tuple(fields)
+        self.partly = tuple(partly)  # keys below which fields stand
+        self.known: dict[Any, tuple[tuple[Field, ...], tuple[Getter, ...], set[Any]]] = {}
+
+    def refused_in(self, record: dict[str, Any]) -> list[Refused]:
+        """The values that the fields claim in a record and do not use."""
+        shape = [tuple(record), tuple(map(type, record.values()))]
+        for key in self.partly:
+            inner = record.get(key)
+            if type(inner) is dict:
+                shape += (tuple(inner), tuple(map(type, inner.values())))
+        form = tuple(shape)
+        known = self.known.get(form)
+        if known is None:
+            due = tuple(field for field in self.fields if not field.is_settled(record))
+            known = due, tuple(dict.fromkeys(get for field in due for get in field.looks())), set()
+            if len(self.known) < 5000:
+                self.known[form] = known
+        due, looks, fine = known
+        if not due:
+            return []
+        # Of fields that depend on their values the values that were in order once are so again.
+        values: tuple[Any, ...] = tuple([get(record) for get in looks])
+        values += tuple(map(type, values))  # 1 is not true
+        try:
+            if values in fine:
+                return []
+        except TypeError:  # a list or an object among them
+            return refused_values(record, due)
+        refused = refused_values(record, due)
+        if not refused and len(fine) < 5000:
+            fine.add(values)
+        return refused
 
 
 def make_field(
-    paths: str | list[str], form: Form, gathers: bool = False, serves: Callable[[dict[str, Any]], bool] | None = None
+    paths: str | list[str],
+    form: Form,
+    gathers: bool = False,
+    serves: Callable[[dict[str, Any]], bool] | None = None,
+    partner: Getter | None = None,
+    depends: tuple[Getter, ...] = (),
 ) -> Field:
     """The field at one path or several."""
     places = [paths] if isinstance(paths, str) else paths
-    return Field(tuple((path_keys(path), make_getter(path)) for path in places if path), form, gathers, serves)
+    return Field(
+        tuple((path_keys(path), make_getter(path)) for path in places if path), form, gathers, serves, partner, depends
+    )
 
 
 def one_of(words: Iterable[str]) -> Form:
@@ -87,7 +151,13 @@ def refused_values(record: dict[str, Any], fields: Iterable[Field]) -> list[Refu
     """The values that the fields claim in a record and do not use, each place once."""
     found: dict[Keys, Refused] = {}
     for field in fields:
-        taken = idle = field.serves is not None and not field.serves(record)
+        if len(field.ways) == 1:
+            # This runs for every field of every step: most values are of a type that will do.
+            value = field.ways[0][1](record)
+            if value is None or (type(value) in field.form.plain and field.serves is None and field.partner is None):
+                continue
+        idle = field.serves is not None and not field.serves(record)
+        taken = idle = idle or (field.partner is not None and not field.form.usable(field.partner(record)))
         for keys, get in field.ways:
             value = get(record)
             if _is_absent(value):

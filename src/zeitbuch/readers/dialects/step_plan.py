@@ -14,7 +14,17 @@ from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.limits import count_values
 
-from .field_checks import FORMS, OBJECT, PROMPTS, WORDS, Field, Refused, make_field, refused_values, with_refused
+from .field_checks import (
+    FORMS,
+    OBJECT,
+    PROMPTS,
+    WORDS,
+    Field,
+    FieldChecks,
+    Refused,
+    make_field,
+    with_refused,
+)
 from .paths import (
     Checks,
     Claims,
@@ -53,7 +63,7 @@ class Cases(NamedTuple):
     label: Getter
     condition: Getter
     claims: Claims
-    fields: tuple[Field, ...]
+    checks: FieldChecks
 
 
 def _compile_cases(rule: CasesRule) -> Cases:
@@ -68,7 +78,7 @@ def _compile_cases(rule: CasesRule) -> Cases:
         make_getter(rule.label),
         make_getter(rule.condition),
         claims,
-        tuple(make_field(path, WORDS) for path in paths),
+        FieldChecks([make_field(path, WORDS) for path in paths], ()),
     )
 
 
@@ -106,7 +116,9 @@ class Plan:
             self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
         self.checks = Checks(self.outside)
-        self.due: dict[tuple[str, ...], list[Field]] = {}
+        self.field_checks = FieldChecks(
+            self.fields, {keys[0] for field in self.fields for keys, _ in field.ways if len(keys) > 1}
+        )
 
     def _claim_fields(self, rule: KindRule, common: Fields) -> None:
         for name in _FIELD_PATHS:
@@ -116,7 +128,8 @@ class Plan:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
                 serves = self._has_schedule if name == "zone" else None
-                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves))
+                depends = tuple(self.get[key] for key in ("cron", "every") if serves and key in self.get)
+                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves, depends=depends))
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -145,13 +158,7 @@ class Plan:
 
     def refused_in(self, raw: dict[str, Any]) -> list[Refused]:
         """The claimed values of a record that cannot be used."""
-        keys = tuple(raw)
-        due = self.due.get(keys)
-        if due is None:
-            due = [field for field in self.fields if any(way[0] in raw or way[0] == "*" for way, _ in field.ways)]
-            if len(self.due) < 1000:
-                self.due[keys] = due
-        found = refused_values(raw, due) if due else []
+        found = self.field_checks.refused_in(raw)
         return found if self.cases is None else found + _refused_cases(self.cases, raw)
 
     def count_unread(self, raw: dict[str, Any]) -> tuple[int, list[Refused]]:
@@ -173,7 +180,7 @@ def _refused_cases(cases: Cases, raw: dict[str, Any]) -> list[Refused]:
         if type(case) is not dict:
             rest.append(case)
             continue
-        left = with_refused(unclaimed_part(case, cases.claims), refused_values(case, cases.fields))
+        left = with_refused(unclaimed_part(case, cases.claims), cases.checks.refused_in(case))
         if left:
             rest.append(left)
     return [Refused(cases.keys, rest, "")] if rest else []

@@ -151,11 +151,15 @@ class StepReader:
             paths = getattr(rule, name)
             claim_paths(claims, paths)
             form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
-            serves = self._retries if name == "retry_wait" else None
-            fields += [make_field(paths, form, serves=serves)] if paths else []
-        for path, name in zip(rule.position, ("x", "y"), strict=False) if len(rule.position) == 2 else ():
-            claim_paths(claims, path)
-            fields.append(make_field(path, FORMS[name], serves=lambda raw: self._position_of(raw) is not None))
+            serves, depends = (self._retries, (make_getter(rule.retries),)) if name == "retry_wait" else (None, ())
+            fields += [make_field(paths, form, serves=serves, depends=depends)] if paths else []
+        if len(rule.position) == 2:
+            claim_paths(claims, rule.position)
+            x, y = rule.position
+            fields += [
+                make_field(x, FORMS["x"], partner=make_getter(y)),
+                make_field(y, FORMS["y"], partner=make_getter(x)),
+            ]
         claim_paths(claims, [rule.next, *rule.noise] if isinstance(rule.next, str) else [*rule.next, *rule.noise])
         claim_paths(claims, [pointer.at for pointer in dialect.pointer])
         if dialect.predecessors is not None and not starts:

@@ -58,7 +58,7 @@ def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
     if form != "json":
         return []
     keys = raw.count(b'":') - raw.count(b'\\":')
-    if b'" :' in raw or b'"\n' in raw:
+    if b'" :' in raw or b'"\t:' in raw:
         keys += len(_SPACED.findall(raw))
     if keys <= entries:
         return []

@@ -51,9 +51,7 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
     shared = _Shared(whole, Components(whole), {name for workflow in listed for name in _called_by(workflow.value)})
     read = [_Workflow(shared, workflow, base).read_flow() for workflow in listed]
     around = whole.rest()
-    left = around.pop("workflows", [])
-    if isinstance(left, list) and (odd := [item for item in left if not isinstance(item, dict)]):
-        around["workflows"] = odd
+    _drop_told(around, "workflows")
     beside = count - sum(count_values(workflow.value) for workflow in listed)
     for place, (flow, problems) in enumerate(read):
         if not place:
@@ -63,6 +61,14 @@ def flows(document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[
             )
             flow = structs.replace(flow, around=around, noise=noise_below(whole), content=content)
         yield flow, problems
+
+
+def _drop_told(unread: dict[str, Any], key: str) -> None:
+    """Takes the objects out of a list that each told what was not read of them."""
+    left = unread.pop(key, None)
+    odd = [item for item in left if not isinstance(item, dict)] if isinstance(left, list) else left
+    if odd:
+        unread[key] = odd
 
 
 def _called_by(workflow: dict[str, Any]) -> Iterator[str]:
@@ -122,9 +128,7 @@ class _Workflow:
             for step in self.steps
         )
         unread = workflow.rest()
-        odd = unread.pop("steps", [])
-        if isinstance(odd, list) and (faults := [item for item in odd if not isinstance(item, dict)]):
-            unread["steps"] = faults
+        _drop_told(unread, "steps")
         missed = [unread, *[step.unread for step in steps], *[connection.unread for connection in connections]]
         components = self.shared.components
         problems = [*self.problems, *components.problems, *self.expressions.missing.values()]
@@ -169,7 +173,7 @@ class _Workflow:
         properties = schema.view("properties")
         needed = schema.peek("required")
         required = [name for name in needed if isinstance(name, str)] if isinstance(needed, list) else []
-        if set(required) <= properties.value.keys():
+        if isinstance(needed, list) and len(required) == len(needed) and set(required) <= properties.value.keys():
             schema.mark("required")
         return [
             Variable(
