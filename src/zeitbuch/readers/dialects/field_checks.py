@@ -58,59 +58,64 @@ class Field(NamedTuple):
     gathers: bool = False
     serves: Callable[[dict[str, Any]], bool] | None = None
     partner: Getter | None = None  # what must be of the same form, or this is of no use
-    depends: tuple[Getter, ...] = ()  # what ``serves`` looks at
 
-    def looks(self) -> list[Getter]:
-        """Everything that the judgement of the field depends on."""
-        return [*[get for _, get in self.ways], *([self.partner] if self.partner is not None else []), *self.depends]
+    @property
+    def is_simple(self) -> bool:
+        """Whether its value stands at one place, one or two keys deep."""
+        keys = self.ways[0][0] if len(self.ways) == 1 else ()
+        return 0 < len(keys) < 3 and not any(key == "*" or key.isdecimal() for key in keys)
 
-    def is_settled(self, record: dict[str, Any]) -> bool:
-        """Whether the types of the values one and two levels down in a record tell that the field is in order."""
-        for keys, get in self.ways:
-            value = get(record)
-            if value is None and len(keys) < 3 and "*" not in keys:
-                continue
-            if len(self.ways) > 1 or len(keys) > 2 or self.serves is not None or type(value) not in self.form.plain:
-                return False
-        return self.partner is None or type(self.partner(record)) in self.form.plain
+
+class _Look(NamedTuple):
+    """What settles a simple field quickly: its keys, the types of which every value will do, texts and whole numbers that were in
+    order before, and what else must hold for a value to be of use."""
+
+    key: str
+    inner: str | None
+    plain: frozenset[type]
+    fine: set[Any]
+    needs: Callable[[dict[str, Any]], bool] | None
+
+
+def _look_at(field: Field) -> _Look:
+    keys = field.ways[0][0]
+    needs = field.serves
+    partner, plain = field.partner, field.form.plain
+    if partner is not None:
+        needs = lambda record: type(partner(record)) in plain  # noqa: E731
+    return _Look(keys[0], keys[1] if len(keys) > 1 else None, plain | {type(None)}, set(), needs)
 
 
 class FieldChecks:
-    """The fields of a plan. Which of them need a look is found once for records alike in keys and types, two levels deep."""
+    """The fields of a plan. This runs for every step of every flow, so what is in order is found without calls where it can be."""
 
-    def __init__(self, fields: Iterable[Field], partly: Iterable[str]) -> None:
+    def __init__(self, fields: Iterable[Field]) -> None:
         self.fields = tuple(fields)
-        self.partly = tuple(partly)  # keys below which fields stand
-        self.known: dict[Any, tuple[tuple[Field, ...], tuple[Getter, ...], set[Any]]] = {}
+        self.simple = [_look_at(field) for field in self.fields if field.is_simple]
+        self.others = tuple(field for field in self.fields if not field.is_simple)
 
     def refused_in(self, record: dict[str, Any]) -> list[Refused]:
         """The values that the fields claim in a record and do not use."""
-        shape = [tuple(record), tuple(map(type, record.values()))]
-        for key in self.partly:
-            inner = record.get(key)
-            if type(inner) is dict:
-                shape += (tuple(inner), tuple(map(type, inner.values())))
-        form = tuple(shape)
-        known = self.known.get(form)
-        if known is None:
-            due = tuple(field for field in self.fields if not field.is_settled(record))
-            known = due, tuple(dict.fromkeys(get for field in due for get in field.looks())), set()
-            if len(self.known) < 5000:
-                self.known[form] = known
-        due, looks, fine = known
-        if not due:
-            return []
-        # Of fields that depend on their values the values that were in order once are so again.
-        values: tuple[Any, ...] = tuple([get(record) for get in looks])
-        values += tuple(map(type, values))  # 1 is not true
-        try:
-            if values in fine:
-                return []
-        except TypeError:  # a list or an object among them
-            return refused_values(record, due)
-        refused = refused_values(record, due)
-        if not refused and len(fine) < 5000:
-            fine.add(values)
+        get = record.get
+        for key, inner, plain, fine, needs in self.simple:
+            value = get(key)
+            if inner is not None:
+                value = value.get(inner) if type(value) is dict else None
+            kind = type(value)
+            known = kind in plain or ((kind is int or kind is str) and value in fine)
+            if not known or (needs is not None and value is not None and not needs(record)):
+                return self._look_closely(record)
+        return refused_values(record, self.others) if self.others else []
+
+    def _look_closely(self, record: dict[str, Any]) -> list[Refused]:
+        refused = refused_values(record, self.fields)
+        if not refused:
+            for look in self.simple:
+                value = record.get(look.key)
+                if look.inner is not None:
+                    value = value.get(look.inner) if type(value) is dict else None
+                if type(value) in (int, str) and len(look.fine) < 1000:
+                    look.fine.add(value)
         return refused
 
 
@@ -120,13 +125,10 @@ def make_field(
     gathers: bool = False,
     serves: Callable[[dict[str, Any]], bool] | None = None,
     partner: Getter | None = None,
-    depends: tuple[Getter, ...] = (),
 ) -> Field:
     """The field at one path or several."""
     places = [paths] if isinstance(paths, str) else paths
-    return Field(
-        tuple((path_keys(path), make_getter(path)) for path in places if path), form, gathers, serves, partner, depends
-    )
+    return Field(tuple((path_keys(path), make_getter(path)) for path in places if path), form, gathers, serves, partner)
 
 
 def one_of(words: Iterable[str]) -> Form:

@@ -21,7 +21,7 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.limits import count_values
 from zeitbuch.readers.input.pointers import last_key
 
-from .field_checks import WORDS, Field, make_field, one_of, refused_values, with_refused
+from .field_checks import WORDS, Field, FieldChecks, make_field, one_of, with_refused
 from .paths import (
     Claims,
     Getter,
@@ -72,11 +72,12 @@ class DialectReader:
                 elif query.parts:
                     claim_keys(claims, tuple(query.parts))
         self.claims = claims
-        self.fields = [
+        fields = [
             make_field(getattr(flow, name), one_of(flow.states) if name == "state" else WORDS, gathers=name == "owners")
             for name in self.get
             if getattr(flow, name)
         ]
+        self.checks = FieldChecks(fields)
         self.owners = make_getters(flow.owners)
         self.noise = [(path, make_getter(path)) for path in flow.noise]
         self.noise_around = [(path, make_getter(path)) for path in dialect.signature.noise]
@@ -172,7 +173,7 @@ class DialectReader:
             for query in self.selected:
                 for keys in query.claimed_keys(raw):
                     claim_keys(claims, keys)
-        refused = refused_values(raw, self.fields)
+        refused = self.checks.refused_in(raw)
         draft.tell_refused(refused, "of the flow", "")
         unread = with_refused(unclaimed_part(raw, claims), refused)
         variables = [
@@ -213,15 +214,16 @@ class _ItemReader:
         self.value = make_getter(rule.value if rule is not None and "value" in names else "")
         self.claims: Claims = {KEY: True}
         self.get = {}
-        self.fields: list[Field] = []
+        fields: list[Field] = []
         self.keyed = rule is not None and KEY in (rule.id, rule.name)
         if rule is not None:
             for name in names:
                 paths = getattr(rule, name)
                 if paths and name != "value":
                     self.get[name] = make_getter(paths)
-                    self.fields.append(make_field(paths, WORDS))
+                    fields.append(make_field(paths, WORDS))
                 claim_paths(self.claims, paths)
+        self.checks = FieldChecks(fields)
 
     def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:
@@ -233,7 +235,7 @@ class _ItemReader:
                 yield (
                     {key: as_text(function(item)) for key, function in self.get.items()},
                     self.value(item),
-                    with_refused(unclaimed_part(item, self.claims), refused_values(item, self.fields)),
+                    with_refused(unclaimed_part(item, self.claims), self.checks.refused_in(item)),
                 )
             elif item is not None:
                 yield {}, None, {last_key(pointer): item}

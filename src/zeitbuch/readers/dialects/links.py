@@ -114,6 +114,7 @@ class Links:
             claim_paths(self.link_claims, path)
         words = [make_field(path, WORDS) for path in (rule.outlet, rule.label, rule.condition) if path]
         self.link_fields = [*words, make_field(rule.source, WORDS), make_field(rule.target, WORDS)]
+        self.whole: set[Any] = set()  # shapes of records that are understood whole
         self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
 
     def rule_for_outlet(self, name: str) -> OutletRule | None:
@@ -159,7 +160,6 @@ class Links:
 
     def _read_records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
         source_of, target_of = self.ends
-        claimed = self.claimed
         for pointer, item in self.links_at.find_all(raw):
             if type(item) is not dict:
                 draft.lost += [{pointer: item}] if item is not None else []
@@ -172,13 +172,20 @@ class Links:
             outlet = as_text(self.outlet(item))
             label, condition = as_text(self.label(item)), as_text(self.condition(item))
             self._add_link(draft, kinds, source, target, outlet, pointer, label, condition)
-            if not item.keys() <= claimed or not all(map(is_words, item.values())):
-                rest = self.rest_of_record(item)
-                if rest:
-                    draft.lost.append(rest)
+            rest = self.rest_of_record(item)
+            if rest:
+                draft.lost.append(rest)
 
     def rest_of_record(self, item: dict[str, Any]) -> dict[str, Any]:
         """What of the record of a link has no place in the model."""
+        # Most links of a flow are alike: what was whole once is so again.
+        shape = tuple(item), tuple(map(type, item.values()))
+        if shape in self.whole:
+            return {}
+        if item.keys() <= self.claimed and all(map(is_words, item.values())):
+            if len(self.whole) < 1000 and list not in shape[1]:
+                self.whole.add(shape)
+            return {}
         return with_refused(unclaimed_part(item, self.link_claims), refused_values(item, self.link_fields))
 
     def _read_pointers(

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
 from .links import Links, pointer_targets, unclaimed_targets
-from .paths import Getter, as_text, is_words
+from .paths import Getter, as_text
 from .step_plan import Plan
 from .steps import Draft
 
@@ -123,16 +123,15 @@ def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]])
 
 def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
     source_of, target_of = links.ends
-    outlet_of, claimed = links.outlet, links.claimed
+    outlet_of = links.outlet
     for item in links.links_at.find_values(raw):
         if type(item) is not dict:
             yield None, None, None
             continue
         yield source_of(item), outlet_of(item), target_of(item)
-        if not item.keys() <= claimed or not all(map(is_words, item.values())):
-            rest = links.rest_of_record(item)
-            if rest:
-                lost.append(rest)
+        rest = links.rest_of_record(item)
+        if rest:
+            lost.append(rest)
 
 
 def _written_tables(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:

@@ -133,6 +133,8 @@ def unclaimed_part(record: dict[str, Any], claims: Claims) -> dict[str, Any]:
 
 def _unclaimed_items(held: Any, value: list[Any], rest: dict[str, Any], key: str) -> None:
     each = held.get("*")
+    if each is True and len(held) == 1:
+        return  # every item is claimed whole, as steps and links are
     below = [_unclaimed_item(item, held.get(str(index), each)) for index, item in enumerate(value)]
     if any([item is not _CLAIMED for item in below]):
         rest[key] = [{} if item is _CLAIMED else item for item in below]

@@ -64,6 +64,7 @@ class Cases(NamedTuple):
     condition: Getter
     claims: Claims
     checks: FieldChecks
+    whole: set[Any]  # shapes of cases that are understood whole
 
 
 def _compile_cases(rule: CasesRule) -> Cases:
@@ -78,7 +79,8 @@ def _compile_cases(rule: CasesRule) -> Cases:
         make_getter(rule.label),
         make_getter(rule.condition),
         claims,
-        FieldChecks([make_field(path, WORDS) for path in paths], ()),
+        FieldChecks([make_field(path, WORDS) for path in paths]),
+        set(),
     )
 
 
@@ -116,9 +118,7 @@ class Plan:
             self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
         self.checks = Checks(self.outside)
-        self.field_checks = FieldChecks(
-            self.fields, {keys[0] for field in self.fields for keys, _ in field.ways if len(keys) > 1}
-        )
+        self.field_checks = FieldChecks(self.fields)
 
     def _claim_fields(self, rule: KindRule, common: Fields) -> None:
         for name in _FIELD_PATHS:
@@ -128,8 +128,7 @@ class Plan:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
                 serves = self._has_schedule if name == "zone" else None
-                depends = tuple(self.get[key] for key in ("cron", "every") if serves and key in self.get)
-                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves, depends=depends))
+                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves))
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -180,9 +179,14 @@ def _refused_cases(cases: Cases, raw: dict[str, Any]) -> list[Refused]:
         if type(case) is not dict:
             rest.append(case)
             continue
+        shape = tuple(case), tuple(map(type, case.values()))
+        if shape in cases.whole:
+            continue
         left = with_refused(unclaimed_part(case, cases.claims), cases.checks.refused_in(case))
         if left:
             rest.append(left)
+        elif not {dict, list} & set(shape[1]) and len(cases.whole) < 1000:
+            cases.whole.add(shape)
     return [Refused(cases.keys, rest, "")] if rest else []
 
 

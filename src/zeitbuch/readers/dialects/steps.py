@@ -151,8 +151,8 @@ class StepReader:
             paths = getattr(rule, name)
             claim_paths(claims, paths)
             form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
-            serves, depends = (self._retries, (make_getter(rule.retries),)) if name == "retry_wait" else (None, ())
-            fields += [make_field(paths, form, serves=serves, depends=depends)] if paths else []
+            serves = self._retries if name == "retry_wait" else None
+            fields += [make_field(paths, form, serves=serves)] if paths else []
         if len(rule.position) == 2:
             claim_paths(claims, rule.position)
             x, y = rule.position
