@@ -6,8 +6,10 @@ from __future__ import annotations
 
 import contextlib
 import os
+import signal
 import sys
 from collections.abc import Callable
+from typing import Any, NoReturn
 
 from zeitbuch.version import __version__
 
@@ -17,6 +19,7 @@ from .exit_codes import OK, STOPPED, WRONG
 def guarded(work: Callable[[], int], verbose: bool) -> int:
     """The exit status of the work, whatever it raises."""
     _open_missing_streams()
+    _hear_interrupts()
     if sys.stdout is None:
         _say("zeitbuch: error: expected a standard output to write to, found it closed")
         return WRONG
@@ -56,6 +59,25 @@ def _report(error: BaseException, verbose: bool) -> int:
         )
         _say(f"zeitbuch: {Problem('fault', 'error', message)}")
     return WRONG
+
+
+def _hear_interrupts() -> None:
+    """An interrupt that comes while Python tidies up (a generator, a pool of workers) would be printed and lost: it is raised once
+    more, a moment later, where it can be caught."""
+
+    def again(*_: Any) -> NoReturn:
+        raise KeyboardInterrupt
+
+    def told(unraisable: Any) -> None:
+        if isinstance(unraisable.exc_value, KeyboardInterrupt) and hasattr(signal, "setitimer"):
+            signal.signal(signal.SIGALRM, again)
+            signal.setitimer(signal.ITIMER_REAL, 0.02)
+        elif not isinstance(unraisable.exc_value, KeyboardInterrupt | BrokenPipeError):
+            sys.__unraisablehook__(unraisable)
+
+    with contextlib.suppress(ValueError):  # not in the main thread
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+    sys.unraisablehook = told
 
 
 def _open_missing_streams() -> None:
