@@ -24,7 +24,7 @@ class Form(NamedTuple):
 
 WORDS = Form(is_words, "a text, a number or a list of these", frozenset({str, int, float, bool}))
 NUMBER = Form(lambda value: as_number(value) is not None, "a number", frozenset({int}))
-WHOLE = Form(lambda value: as_whole_number(value) is not None, "a whole number", frozenset({int}))
+WHOLE = Form(lambda value: (found := as_whole_number(value)) is not None and found >= 0, "a whole number from 0 on")
 FLAG = Form(lambda value: as_flag(value) is not None, "true or false", frozenset({bool}))
 DURATION = Form(lambda value: clock_texts.duration_of(value) is not None, clock_texts.EXPECTED)
 PROMPTS = Form(
@@ -67,23 +67,23 @@ class Field(NamedTuple):
 
 
 class _Look(NamedTuple):
-    """What settles a simple field quickly: its keys, the types of which every value will do, texts and whole numbers that were in
-    order before, and what else must hold for a value to be of use."""
+    """What settles a simple field quickly: its keys, the types of which every value will do, texts and numbers by type that were
+    in order before, and what else must hold for a value to be of use."""
 
     key: str
     inner: str | None
     plain: frozenset[type]
-    fine: set[Any]
+    fine: dict[type, set[Any]]
     needs: Callable[[dict[str, Any]], bool] | None
+    partner: Getter | None
 
 
 def _look_at(field: Field) -> _Look:
     keys = field.ways[0][0]
-    needs = field.serves
-    partner, plain = field.partner, field.form.plain
-    if partner is not None:
-        needs = lambda record: type(partner(record)) in plain  # noqa: E731
-    return _Look(keys[0], keys[1] if len(keys) > 1 else None, plain | {type(None)}, set(), needs)
+    # Of two fields that need each other both are looked at: it is enough that neither stands alone.
+    plain = field.form.plain if field.partner is not None else field.form.plain | {type(None)}
+    fine: dict[type, set[Any]] = {int: set(), str: set(), float: set()}
+    return _Look(keys[0], keys[1] if len(keys) > 1 else None, plain, fine, field.serves, field.partner)
 
 
 class FieldChecks:
@@ -97,14 +97,17 @@ class FieldChecks:
     def refused_in(self, record: dict[str, Any]) -> list[Refused]:
         """The values that the fields claim in a record and do not use."""
         get = record.get
-        for key, inner, plain, fine, needs in self.simple:
+        for key, inner, plain, fine, needs, partner in self.simple:
             value = get(key)
             if inner is not None:
                 value = value.get(inner) if type(value) is dict else None
             kind = type(value)
-            known = kind in plain or ((kind is int or kind is str) and value in fine)
-            if not known or (needs is not None and value is not None and not needs(record)):
-                return self._look_closely(record)
+            if kind in plain or (kind in fine and value in fine[kind]):
+                if needs is None or value is None or needs(record):
+                    continue
+            elif value is None and partner is not None and partner(record) is None:
+                continue
+            return self._look_closely(record)
         return refused_values(record, self.others) if self.others else []
 
     def _look_closely(self, record: dict[str, Any]) -> list[Refused]:
@@ -114,8 +117,9 @@ class FieldChecks:
                 value = record.get(look.key)
                 if look.inner is not None:
                     value = value.get(look.inner) if type(value) is dict else None
-                if type(value) in (int, str) and len(look.fine) < 1000:
-                    look.fine.add(value)
+                fine = look.fine.get(type(value))
+                if fine is not None and len(fine) < 1000:
+                    fine.add(value)
         return refused
 
 

@@ -169,7 +169,8 @@ class StepReader:
         return Shared(claims, tuple(fields))
 
     def _retries(self, raw: dict[str, Any]) -> bool:
-        return bool(as_whole_number(self.retries(raw)))
+        value = self.retries(raw)
+        return value > 0 if type(value) is int else (as_whole_number(value) or 0) > 0
 
     def _position_of(self, raw: dict[str, Any]) -> tuple[float, float] | None:
         if len(self.position) != 2:
@@ -349,7 +350,9 @@ class StepReader:
 
     def _read_retry(self, raw: dict[str, Any]) -> Retry | None:
         tries = as_whole_number(self.retries(raw))
-        return Retry(attempts=tries, wait=clock_texts.duration_of(self.retry_wait(raw))) if tries else None
+        return (
+            Retry(attempts=tries, wait=clock_texts.duration_of(self.retry_wait(raw))) if tries and tries > 0 else None
+        )
 
     def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, Case]:
         """Outlet -> case of a decision."""
