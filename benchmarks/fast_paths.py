@@ -25,8 +25,10 @@ from zeitbuch.core.pricing import languages
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.figures import load_rates
+from zeitbuch.readers.dialects.field_checks import refused_values
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import load_dialect
+from zeitbuch.readers.dialects.steps import StepReader
 from zeitbuch.readers.input.limits import Limits, measure_tree
 from zeitbuch.readers.input.secrets import mask_tree, might_hold_secrets
 from zeitbuch.readers.input.sources import list_files
@@ -69,6 +71,16 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
     cells = tables._all_cells(sheet)
     english = ["Read the letter and return the most likely reason for the complaint as one word."] * 200
 
+    stations = [
+        station
+        for document in documents
+        if isinstance(document.get("sheet"), dict)
+        for station in document["sheet"]["stations"]
+    ]
+    strandline = next(dialect for dialect in dialects if dialect.name == "strandline")
+    steps = StepReader(strandline)
+    checked = [(steps.plan_for(station).field_checks, station) for station in stations]
+
     def read(**way: bool) -> Work:
         return lambda: [inventory_row(flow) for flow in Reader(dialects, **way).flows_of(inputs)]
 
@@ -97,6 +109,8 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
         ("a sign of a secret", 5, lambda: masked(signs), lambda: [mask_tree(d) for d in documents]),
         ("values counted by the interpreter", 50, lambda: [measure_tree(d, Limits(), plain=True) for d in documents],
          lambda: [measure_tree(d, Limits()) for d in documents]),
+        ("fields in order by their types", 50, lambda: [checks.refused_in(s) for checks, s in checked],
+         lambda: [refused_values(s, checks.fields) for checks, s in checked]),
         ("rows from the cache", 3, listed(True), listed(False)),
         ("English without scores", 5, lambda: [languages.language_of(x, x.lower().split()) for x in english],
          lambda: scored(english)),

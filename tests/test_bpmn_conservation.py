@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import random
+import re
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
@@ -118,6 +120,16 @@ def test_references_into_the_void_are_told(tmp_path: Path, run: Run) -> None:
     (tmp_path / "x.bpmn").write_text(text)
     ran = run("inventory", "x.bpmn")
     assert "'gone'" in ran.err and "'f9'" in ran.err and "reference-missing" in ran.err
+
+
+def test_new_ids_of_arrows_are_no_change(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "old.bpmn").write_text(FILES["rich"])
+    renamed = re.sub(r'(id="|>|default=")f(\d)', r"\1g\2", FILES["rich"])
+    (tmp_path / "new.bpmn").write_text(renamed)
+    assert run("diff", "old.bpmn", "new.bpmn").code == 0
+    (tmp_path / "new.bpmn").write_text(renamed.replace('name="Sign"', 'name="Sign here"'))
+    changes = json.loads(run("diff", "old.bpmn", "new.bpmn", "--format", "json").out)["flows"][0]["changes"]
+    assert [change["type"] for change in changes] == ["step renamed"]
 
 
 EDITS: dict[str, tuple[str, str]] = {

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zipfile
 from pathlib import Path
 
 from conftest import Run
@@ -27,8 +28,8 @@ def test_diff_does_not_tell_an_unreadable_flow_as_removed_or_added(tmp_path: Pat
     ran = run("diff", "old", "new", "--format", "json")
     assert ran.code == 2
     assert [(one["id"], one["status"]) for one in json.loads(ran.out)["flows"]] == [("a", "changed")]
-    assert "flow 'B', found that its file could not be read in the new one" in ran.err
-    assert "flow 'C', found that its file could not be read in the old one" in ran.err
+    assert "flow 'B', found that its file could not be read whole in the new one" in ran.err
+    assert "flow 'C', found that its file could not be read whole in the old one" in ran.err
     # Flows that really went are told as before.
     (tmp_path / "new" / "b.json").unlink()
     ran = run("diff", "old", "new", "--format", "json")
@@ -40,6 +41,23 @@ def test_diff_of_two_files(tmp_path: Path, run: Run) -> None:
     (tmp_path / "y.json").write_text("{")
     ran = run("diff", "x.json", "y.json")
     assert ran.code == 2 and "removed" not in ran.out and "flow-unread" in ran.err
+
+
+def test_a_fault_in_part_of_a_file_or_package(tmp_path: Path, run: Run) -> None:
+    """One flow of a file, one member of a package: what else stands there is compared, what cannot be read is not removed."""
+    both = json.loads(flow("a"))
+    both["flows"] += json.loads(flow("b"))["flows"]
+    folder_of(tmp_path, "one", pair=json.dumps(both))
+    both["flows"][1]["name"] = 7
+    folder_of(tmp_path, "two", pair=json.dumps(both))
+    ran = run("diff", "one", "two", "--format", "json")
+    assert ran.code == 2 and json.loads(ran.out)["flows"] == [] and "flow 'B'" in ran.err
+    for name, member in (("old.zip", flow("c")), ("new.zip", b"{")):
+        with zipfile.ZipFile(tmp_path / name, "w") as package:
+            package.writestr("a.json", flow("a"))
+            package.writestr("c.json", member)
+    ran = run("diff", "old.zip", "new.zip", "--format", "json")
+    assert ran.code == 2 and json.loads(ran.out)["flows"] == [] and "flow 'C'" in ran.err
 
 
 def test_record_keeps_an_unreadable_flow_living(tmp_path: Path, run: Run) -> None:

@@ -21,7 +21,7 @@ from zeitbuch.readers.input.sources import Held, Input, load_input, name_of
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
-from .unreadable import unread_sources
+from .unreadable import Place, stood_in, unread_places
 
 if TYPE_CHECKING:
     from zeitbuch.book.records import Entry, EstateCosts
@@ -217,7 +217,7 @@ def _make_versions(
     result = _estimate_today(session, estate, request)
     figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     currency = result.currency if result is not None else ""
-    unread = {place.names.get(name, "") for name in unread_sources(session.problems, estate.flows)}
+    unread = {(place.names.get(name, name), member) for name, member in unread_places(session.problems)}
     made = _versions_of_changes(number, new, found, keys, place, figures, currency, unread)
     return made, _figures_of_estate(result)
 
@@ -230,14 +230,14 @@ def _versions_of_changes(
     place: _PlaceOfFlows,
     figures: dict[int, FlowEstimate],
     currency: str,
-    unread: set[str],
+    unread: set[Place],
 ) -> list[Version]:
     by_new = {(flow.id, flow.title, str(flow.origin)): flow for flow in new}
     made: list[Version] = []
     for change in found.flows:
         if change.status == "removed":
             row = keys.find_living(change.id, change.name)
-            if row is not None and row.file not in unread:
+            if row is not None and not stood_in(unread, row.file, row.member or None):
                 key = keys.next_number(row.flow)
                 made.append(_make_version(key, number, change, None, row.file, row.member, row.hash))
             continue

@@ -21,7 +21,7 @@ from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
 from .sources import inputs_of
-from .unreadable import Side, names_within, unreadable_files
+from .unreadable import Side, side_of
 
 T = TypeVar("T")
 BOOK_NAME = "book.sqlite"
@@ -131,8 +131,7 @@ class Session:
             flows += found
             advance(before + done)
         self._take_over(run.tally, once=True)
-        within = names_within(inputs)
-        self.sides.append(Side(within, unreadable_files(run.tally.problems, flows, within)))
+        self.sides.append(side_of(inputs, run.tally.problems))
         return Estate(tuple(flows)), run.reads
 
     def _reading_setting(self) -> ReadingSetting:

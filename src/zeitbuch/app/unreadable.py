@@ -13,7 +13,7 @@ from msgspec import structs
 
 from zeitbuch.core.diff.matching import FlowMatching
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Flow, Origin
+from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.input.sources import Input, name_of
 
 
@@ -32,43 +32,55 @@ def _same_kind(inner: dict[str, str]) -> bool:
     return len({Path(path).is_absolute() for path in inner.values()}) == 1
 
 
-def unreadable_files(problems: Iterable[Problem], flows: Iterable[Flow], within: dict[str, str]) -> set[str]:
-    """The files, by their names within, that an error names and that gave no flow."""
-    return {within[name] for name in unread_sources(problems, flows) if name in within}
+Place = tuple[str, str | None]  # a file, and the member when it is a package; no member: the whole file
 
 
-def unread_sources(problems: Iterable[Problem], flows: Iterable[Flow]) -> set[str]:
-    """The sources that an error names and that gave no flow."""
-    giving = {flow.origin.source for flow in flows if flow.origin is not None}
-    named = {
-        problem.origin.source for problem in problems if problem.severity == "error" and problem.origin is not None
-    }
-    return named - giving
+def unread_places(problems: Iterable[Problem]) -> set[Place]:
+    """The files and members of packages that an error names. What else stands in them may be whole, and nobody can say so."""
+    origins = [problem.origin for problem in problems if problem.severity == "error" and problem.origin is not None]
+    return {(origin.source, origin.member) for origin in origins}
 
 
 class Side(NamedTuple):
-    """The files of one version: their names within their source, and which of these could not be read."""
+    """The files of one version: their names within their source, and the places that could not be read, by these names."""
 
     within: dict[str, str]
-    unread: set[str]
+    unread: set[Place]
+
+
+def side_of(inputs: Iterable[Input], problems: Iterable[Problem]) -> Side:
+    """The files of a version that was read."""
+    within = names_within(inputs)
+    unread = {(within[name], member) for name, member in unread_places(problems) if name in within}
+    return Side(within, unread)
 
 
 def without_unread(matching: FlowMatching, old: Side, new: Side) -> tuple[FlowMatching, list[Problem]]:
     """The matching without flows that were neither removed nor added: their file could not be read in the other version."""
     removed, unread_new = _apart(matching.removed, old.within, new.unread)
     added, unread_old = _apart(matching.added, new.within, old.unread)
-    problems = [_unread_problem(flow, "new") for flow in unread_new] + [
-        _unread_problem(flow, "old") for flow in unread_old
-    ]
+    problems = [_unread_problem(flow, "new") for flow in unread_new]
+    problems += [_unread_problem(flow, "old") for flow in unread_old]
     return structs.replace(matching, removed=tuple(removed), added=tuple(added)), problems
 
 
-def _apart(flows: Sequence[Flow], within: dict[str, str], unread: set[str]) -> tuple[list[Flow], list[Flow]]:
-    lost = [flow for flow in flows if flow.origin is not None and within.get(flow.origin.source) in unread]
-    return [flow for flow in flows if not any(flow is one for one in lost)], lost
+def stood_in(unread: set[Place], name: str | None, member: str | None) -> bool:
+    """Whether a flow of this file and member stood in a place that could not be read."""
+    return name is not None and not unread.isdisjoint({(name, member), (name, None)})
+
+
+def _apart(flows: Sequence[Flow], within: dict[str, str], unread: set[Place]) -> tuple[list[Flow], list[Flow]]:
+    kept: list[Flow] = []
+    lost: list[Flow] = []
+    for flow in flows:
+        origin = flow.origin
+        is_lost = origin is not None and stood_in(unread, within.get(origin.source), origin.member)
+        (lost if is_lost else kept).append(flow)
+    return kept, lost
 
 
 def _unread_problem(flow: Flow, side: str) -> Problem:
-    message = f"expected both versions of flow '{flow.title}', found that its file could not be read in the {side} one"
-    origin = Origin(flow.origin.source, flow.origin.pointer) if flow.origin is not None else None
-    return Problem("flow-unread", "warning", message, origin, "it is not compared: mend the file first")
+    message = (
+        f"expected both versions of flow '{flow.title}', found that its file could not be read whole in the {side} one"
+    )
+    return Problem("flow-unread", "warning", message, flow.origin, "it is not compared: mend the file first")

@@ -188,10 +188,10 @@ def same_step(step: Step) -> Step:
 
 
 def same_link(link: Link) -> Link:
-    """A link in the form of comparison."""
+    """A link in the form of comparison. Its id says only which arrow of the builder it is."""
     if not link.refs:
-        return link
-    return structs.replace(link, condition=spell_refs(link.condition, link.refs), refs=_same_refs(link.refs))
+        return structs.replace(link, id="") if link.id else link
+    return structs.replace(link, id="", condition=spell_refs(link.condition, link.refs), refs=_same_refs(link.refs))
 
 
 def canonical_form(flow: Flow) -> Flow:

@@ -4,11 +4,12 @@
 from __future__ import annotations
 
 import hashlib
+from typing import TypeVar
 
 import msgspec
 from msgspec import structs
 
-from .records import Binding, Content, Flow
+from .records import Binding, Content, Flow, Step, Trigger
 
 
 def _sort_inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
@@ -31,6 +32,20 @@ def _unix(text: str) -> str:
     return text.replace("\r\n", "\n") if "\r" in text else text
 
 
+Part = TypeVar("Part", Step, Trigger)
+
+
+def _meaning_of_part(part: Part) -> Part:
+    return structs.replace(
+        part,
+        name=_folded(part.name),
+        note=_unix(part.note),
+        position=None,
+        origin=None,
+        inputs=_sort_inputs(part.inputs),
+    )
+
+
 def meaning_of(flow: Flow) -> Flow:
     """The flow without layout, time stamps, origins, file format and what stands around it in its file, its parts in a fixed order."""
     return structs.replace(
@@ -46,28 +61,8 @@ def meaning_of(flow: Flow) -> Flow:
         findings=(),
         content=Content(),
         origin=None,
-        triggers=tuple(
-            structs.replace(
-                trigger,
-                name=_folded(trigger.name),
-                note=_unix(trigger.note),
-                position=None,
-                origin=None,
-                inputs=_sort_inputs(trigger.inputs),
-            )
-            for trigger in sorted(flow.triggers, key=lambda t: t.id)
-        ),
-        steps=tuple(
-            structs.replace(
-                step,
-                name=_folded(step.name),
-                note=_unix(step.note),
-                position=None,
-                origin=None,
-                inputs=_sort_inputs(step.inputs),
-            )
-            for step in sorted(flow.steps, key=lambda s: s.id)
-        ),
+        triggers=tuple(_meaning_of_part(trigger) for trigger in sorted(flow.triggers, key=lambda t: t.id)),
+        steps=tuple(_meaning_of_part(step) for step in sorted(flow.steps, key=lambda s: s.id)),
         links=tuple(
             structs.replace(link, id="", origin=None)
             for link in sorted(flow.links, key=lambda k: (k.source, k.target, k.role, k.label, k.condition, k.after))

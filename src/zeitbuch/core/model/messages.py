@@ -110,7 +110,7 @@ MESSAGES: tuple[Message, ...] = (
             "No flow has this id or name.",
             "Use one of the names proposed, or look at `zeitbuch inventory`."),
     Message("flow-unread",
-            "A flow is in one version and its file could not be read in the other. It is not told as added or removed, for nobody knows.",
+            "A flow is in one version, and its file (or member of a package) could not be read, or not whole, in the other. It is not told as added or removed, for nobody knows.",
             "Mend the file that the other message names, and compare or record again."),
     Message("format",
             "The suffix of the output file belongs to no format of this command.",

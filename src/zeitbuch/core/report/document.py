@@ -330,5 +330,5 @@ def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | Non
             blocks.append(Paragraph(f"Without {', '.join(total.unknown_volume)}: no volume is known.", quiet=True))
     blocks.append(Links(tuple(items)))
     if unread:
-        blocks.append(Paragraph(f"Not described here, for they could not be read: {', '.join(unread)}."))
+        blocks.append(Paragraph(f"Not described here, or not whole, for they could not be read: {', '.join(unread)}."))
     return Page("index", "Flows", tuple(blocks), "index")

@@ -144,6 +144,7 @@ SORTS: dict[str, Callable[[Row], Any]] = {
     "trigger": lambda r: (r.trigger_kinds, r.name.casefold()),
     "pattern": lambda r: (r.pattern, r.name.casefold()),
     "steps": lambda r: (-r.steps, r.name.casefold()),
+    "activities": lambda r: (-r.activities, r.name.casefold()),
     "ai": lambda r: (-r.ai_steps, r.name.casefold()),
     "changed": lambda r: tuple(-ord(letter) for letter in r.changed) or (1,),
     "read": lambda r: (r.read, r.name.casefold()),

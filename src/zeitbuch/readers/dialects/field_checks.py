@@ -66,61 +66,86 @@ class Field(NamedTuple):
         return 0 < len(keys) < 3 and not any(key == "*" or key.isdecimal() for key in keys)
 
 
-class _Look(NamedTuple):
-    """What settles a simple field quickly: its keys, the types of which every value will do, texts and numbers by type that were
-    in order before, and what else must hold for a value to be of use."""
+class _Look:
+    """What settles a simple field quickly: its keys, the types of which every value will do, and texts and numbers, by type, that
+    were in order before."""
 
-    key: str
-    inner: str | None
-    plain: frozenset[type]
-    fine: dict[type, set[Any]]
-    needs: Callable[[dict[str, Any]], bool] | None
-    partner: Getter | None
+    __slots__ = ("fine", "get", "inner", "key", "name", "needs", "paired", "plain")
+
+    def __init__(self, field: Field) -> None:
+        keys, self.get = field.ways[0]
+        self.key, self.inner = keys[0], keys[1] if len(keys) > 1 else ""
+        self.name = self.inner or self.key
+        self.plain = field.form.plain
+        self.fine: dict[type, set[Any]] = {int: set(), str: set(), float: set()}
+        self.paired = field.partner is not None
+        self.needs = field.serves
+
+    def note_value(self, record: dict[str, Any]) -> None:
+        """The value of a record in which all was in order."""
+        value = self.get(record)
+        fine = self.fine.get(type(value))
+        if fine is not None and len(fine) < 1000:
+            fine.add(value)
 
 
-def _look_at(field: Field) -> _Look:
-    keys = field.ways[0][0]
-    # Of two fields that need each other both are looked at: it is enough that neither stands alone.
-    plain = field.form.plain if field.partner is not None else field.form.plain | {type(None)}
-    fine: dict[type, set[Any]] = {int: set(), str: set(), float: set()}
-    return _Look(keys[0], keys[1] if len(keys) > 1 else None, plain, fine, field.serves, field.partner)
+_Due = list[tuple[str, list[_Look]]]  # by the key above them (none for the record itself) the fields to look at
 
 
 class FieldChecks:
-    """The fields of a plan. This runs for every step of every flow, so what is in order is found without calls where it can be."""
+    """The fields of a plan. This runs for every step of every flow: what is in order is told by the types of values where it can
+    be, and only the others are looked at closely."""
 
     def __init__(self, fields: Iterable[Field]) -> None:
         self.fields = tuple(fields)
-        self.simple = [_look_at(field) for field in self.fields if field.is_simple]
+        self.looks = [_Look(field) for field in self.fields if field.is_simple]
         self.others = tuple(field for field in self.fields if not field.is_simple)
+        self.known: dict[tuple[str, ...], _Due] = {}
 
     def refused_in(self, record: dict[str, Any]) -> list[Refused]:
         """The values that the fields claim in a record and do not use."""
-        get = record.get
-        for key, inner, plain, fine, needs, partner in self.simple:
-            value = get(key)
-            if inner is not None:
-                value = value.get(inner) if type(value) is dict else None
-            kind = type(value)
-            if kind in plain or (kind in fine and value in fine[kind]):
-                if needs is None or value is None or needs(record):
-                    continue
-            elif value is None and partner is not None and partner(record) is None:
-                continue
-            return self._look_closely(record)
-        return refused_values(record, self.others) if self.others else []
-
-    def _look_closely(self, record: dict[str, Any]) -> list[Refused]:
+        keys = tuple(record)
+        due = self.known.get(keys)
+        if due is None:
+            due = self._due_for(keys)
+        if _in_order(record, due):
+            return refused_values(record, self.others) if self.others else []
         refused = refused_values(record, self.fields)
         if not refused:
-            for look in self.simple:
-                value = record.get(look.key)
-                if look.inner is not None:
-                    value = value.get(look.inner) if type(value) is dict else None
-                fine = look.fine.get(type(value))
-                if fine is not None and len(fine) < 1000:
-                    fine.add(value)
+            for look in self.looks:
+                look.note_value(record)
         return refused
+
+    def _due_for(self, keys: tuple[str, ...]) -> _Due:
+        due: dict[str, list[_Look]] = {}
+        for look in self.looks:
+            if look.key in keys:
+                due.setdefault(look.key if look.inner else "", []).append(look)
+        found = list(due.items())
+        if len(self.known) < 1000:
+            self.known[keys] = found
+        return found
+
+
+def _in_order(record: dict[str, Any], due: _Due) -> bool:
+    alone = False  # of two fields that need each other one was met
+    for outer, looks in due:
+        below = record[outer] if outer else record
+        if type(below) is not dict:
+            continue
+        get = below.get
+        for look in looks:
+            value = get(look.name)
+            if value is None:
+                continue
+            kind = type(value)
+            if kind not in look.plain and (kind not in look.fine or value not in look.fine[kind]):
+                return False
+            if look.paired:
+                alone = not alone
+            elif look.needs is not None and not look.needs(record):
+                return False
+    return not alone
 
 
 def make_field(

@@ -88,7 +88,7 @@ class DialectReader:
         around = self._surroundings(document) if found else {}
         for place, (pointer, raw) in enumerate(found):
             flow, problems = self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
-            if not place and self.noise_around and isinstance(document, dict):
+            if not place and self.noise_around and isinstance(document, dict) and not self.steps.outline:
                 flow = structs.replace(flow, noise={**_values_at(document, self.noise_around), **flow.noise})
             if around and not place:
                 left = count_values(around)

@@ -32,8 +32,9 @@ class _Stored(NamedTuple):
 
 def _run_git(*words: str, given: bytes | None = None) -> subprocess.CompletedProcess[bytes]:
     try:
-        # No pager, no prompt, no optional locks: reading only.
-        env = {**os.environ, "GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C"}
+        # No pager, no prompt, no optional locks, nothing fetched: reading only what is there.
+        quiet = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "GIT_NO_LAZY_FETCH": "1", "LC_ALL": "C"}
+        env = {**os.environ, **quiet}
         return subprocess.run(["git", "--no-pager", *words], input=given, capture_output=True, check=False, env=env)
     except FileNotFoundError:
         raise fail("git", "expected git's program for a git: source, found none", "install git") from None
@@ -115,15 +116,19 @@ def _read_stored(
     """The files wanted, with a word on repositories within the repository, which are left out."""
     prefix = source[: len(PREFIX)] + source[len(PREFIX) :].partition(":")[0]
     sizes = _object_sizes(folder, wanted)
-    small = [one for one in wanted if sizes.get(one.object, 0) <= limits.bytes]
-    contents = _object_contents(folder, [one.object for one in small])
-    found: list[Held | Problem] = [Held(f"{prefix}:{one.path}", contents.get(one.object, b"")) for one in small]
-    problem = too_large("bytes", limits.bytes, "a larger file").problem
-    found += [
-        Problem(problem.code, problem.severity, problem.message, Origin(f"{prefix}:{one.path}"), problem.hint)
-        for one in wanted
-        if sizes.get(one.object, 0) > limits.bytes
-    ]
+    contents = _object_contents(folder, [one for one, size in sizes.items() if size <= limits.bytes])
+    found: list[Held | Problem] = []
+    for one in wanted:
+        shown = f"{prefix}:{one.path}"
+        if one.object in contents:
+            found.append(Held(shown, contents[one.object]))
+        elif sizes.get(one.object, 0) > limits.bytes:
+            problem = too_large("bytes", limits.bytes, "a larger file").problem
+            found.append(Problem(problem.code, problem.severity, problem.message, Origin(shown), problem.hint))
+        else:
+            message = "expected the file's object in the repository, found that it is not there or damaged"
+            hint = "`git fsck` says more; of a partial clone the rest must be fetched first"
+            found.append(Problem("source-unreadable", "error", message, Origin(shown), hint))
     others = [one.path for one in every if one.mode == "160000"]
     if others:
         message = f"repositories within the repository are left out: {', '.join(others[:5])}"
@@ -152,7 +157,6 @@ def _object_contents(folder: str, objects: list[str]) -> dict[str, bytes]:
         end = raw.index(b"\n", at)
         parts = raw[at:end].decode().split()
         if len(parts) != 3:  # a missing object
-            found[parts[0]] = b""
             at = end + 1
             continue
         size = int(parts[2])

@@ -201,6 +201,9 @@ def masked_flow(flow: Flow) -> Flow:
         changed=mask(flow.changed),
         variables=(),
         connections=(),
+        unread={},
+        around={},
+        noise={},
     )
 
 

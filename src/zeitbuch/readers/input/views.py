@@ -130,20 +130,7 @@ class View:
 
     def all_below(self) -> list[View]:
         """All objects one level below, also in lists."""
-        found: list[View] = []
-        stack = [self._held(key) for key in self.value]
-        while stack:
-            held = stack.pop(0)
-            if isinstance(held, View):
-                found.append(held)
-            elif isinstance(held, list):
-                stack = [*held, *stack]
-        return found
-
-    def entries(self, key: str) -> list[tuple[str, View]]:
-        """The objects in the object under a key, with their names."""
-        inner = self.view(key)
-        return [(name, inner.view(name)) for name, value in inner.value.items() if isinstance(value, dict)]
+        return [view for key in self.value for view in _views_in(self._held(key))]
 
     def rest(self) -> dict[str, Any]:
         """What was not taken. What holds no value at all is left out."""

@@ -148,8 +148,8 @@ class Reader(Tally):
             if flows > before:
                 holding += 1
                 continue
-            fresh = self.problems[problems:]
-            if fresh and all(problem.code in ("unrecognised", "no-flow") for problem in fresh):
+            fresh = [problem.code for problem in self.problems[problems:] if problem.severity == "error"]
+            if fresh and set(fresh) <= {"unrecognised", "no-flow"}:
                 del self.problems[problems:]
                 others += 1
             else:

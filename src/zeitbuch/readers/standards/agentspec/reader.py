@@ -58,16 +58,16 @@ def _unread_parts(readers: list[FlowReader]) -> dict[View | None, dict[str, Any]
 
 def _values_of(every: list[View], count: int) -> list[int]:
     """How many values belong to each flow: those of flows inside it are theirs."""
-    whole = [count if not view.pointer else count_values(view.value) for view in every]
-    own = list(whole)
+    own = [count if not view.pointer else count_values(view.value) for view in every]
+    places = {view.pointer: place for place, view in enumerate(every)}
+    whole = list(own)
     for place, view in enumerate(every):
-        around = [
-            (len(other.pointer), index)
-            for index, other in enumerate(every)
-            if index != place and (view.pointer.startswith(other.pointer + "/"))
-        ]
-        if around:
-            own[max(around)[1]] -= whole[place]
+        outer = view.pointer
+        while outer:
+            outer = outer.rpartition("/")[0]
+            if outer in places:
+                own[places[outer]] -= whole[place]
+                break
     return own
 
 

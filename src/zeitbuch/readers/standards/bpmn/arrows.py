@@ -6,7 +6,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zeitbuch.core.model import bpmn_terms as E
-from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Link, LinkRole, Outcome, Step, Trigger
 from zeitbuch.readers.input.xml_tree import Element
 
@@ -26,7 +25,6 @@ class ArrowReader:
         self.definitions = definitions
         self.index = index
         self.own = own
-        self.problems: list[Problem] = []
         self.kinds: dict[str, str] = {}
 
     def links_of(self, steps: Iterable[Step], entries: set[str]) -> list[Link]:

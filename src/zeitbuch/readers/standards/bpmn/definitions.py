@@ -39,7 +39,7 @@ class Definitions:
         self.places: dict[str, tuple[float, float]] = {}
         self.participants: dict[str, Element] = {}  # process -> its pool
         self.pools: dict[str, str] = {}  # pool -> its name
-        self.message_flows: list[MessageFlow] = []
+        self.message_flows: dict[str, list[MessageFlow]] = {}  # by both their ends
         called = [element for element in root.walk_tree() if element.tag == "callActivity"]
         self.called = {local_name(element.attribute("calledElement")) for element in called} - {""}
         self.elements = {element.attribute("id"): element for element in root.walk_tree() if element.attribute("id")}
@@ -65,7 +65,9 @@ class Definitions:
                     if end not in self.elements:
                         self.tell_missing(end, flow)
                 note = take_note(flow)
-                self.message_flows.append(MessageFlow(f"{name}: {note}" if note else name, *ends))
+                made = MessageFlow(f"{name}: {note}" if note else name, *ends)
+                for end in dict.fromkeys(ends):
+                    self.message_flows.setdefault(end, []).append(made)
 
     def _read_places(self) -> None:
         for element in self.root.children:
@@ -128,7 +130,7 @@ class Definitions:
     def messages_at(self, key: str) -> list[Binding]:
         """The messages that an element sends to others or gets from them."""
         found = []
-        for flow in self.message_flows:
+        for flow in self.message_flows.get(key, ()):
             if flow.source == key:
                 found.append(Binding(name="message", value=flow.name, description=f"to {self._end_name(flow.target)}"))
             if flow.target == key:

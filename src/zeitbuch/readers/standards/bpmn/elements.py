@@ -165,7 +165,7 @@ class ElementReader:
 
     def _read_gateway(self, element: Element, scope: str | None) -> None:
         key, tag = element.attribute("id"), element.tag
-        arriving, leaving = self.index.incoming.get(key, 0), self.index.outgoing.get(key, 0)
+        arriving, leaving = self.index.incoming.get(key, 0), len(self.index.leaving.get(key, ()))
         more: dict[str, Any] = {}
         activation = take_child(element, "activationCondition")
         if activation:
@@ -216,14 +216,13 @@ class ElementReader:
     def _noted(self, note: str) -> list[str]:
         """The elements that a note is tied to, where no record of ours says more of the tie."""
         found = []
-        for tie in self.process.walk_tree():
-            if tie.tag == "association" and not self.own.stands_for(tie):
+        for tie in self.index.ties.get(note, ()):
+            if not self.own.stands_for(tie):
                 ends = [local_name(tie.attribute(name)) for name in ("sourceRef", "targetRef")]
-                if note in ends:
-                    tie.noise("id")
-                    tie.mark("sourceRef", "targetRef")
-                    tie.expect("associationDirection", "None")
-                    found += [end for end in ends if end != note]
+                tie.noise("id")
+                tie.mark("sourceRef", "targetRef")
+                tie.expect("associationDirection", "None")
+                found += [end for end in ends if end != note]
         return found
 
     # -- triggers -----------------------------------------------------------------------------------------------------
@@ -263,11 +262,10 @@ class ElementReader:
     def _ways_from(self, element: Element, trigger: str) -> list[Link]:
         """The arrows of a start for one more of its triggers."""
         found = []
-        for arrow in self.index.arrows.values():
-            if local_name(arrow.attribute("sourceRef")) == element.attribute("id"):
-                target = local_name(arrow.attribute("targetRef"))
-                target = self.index.wrapped.get(target) or self.own.ids.get(target, target)
-                found.append(Link(source=trigger, target=target, origin=self.definitions.origin_of(arrow)))
+        for arrow in self.index.leaving.get(element.attribute("id"), ()):
+            target = local_name(arrow.attribute("targetRef"))
+            target = self.index.wrapped.get(target) or self.own.ids.get(target, target)
+            found.append(Link(source=trigger, target=target, origin=self.definitions.origin_of(arrow)))
         return found
 
     def _trigger_of(

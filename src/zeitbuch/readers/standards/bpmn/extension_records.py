@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import Any, TypeVar
 
 import msgspec
 from msgspec import structs
@@ -15,9 +15,6 @@ from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Binding, Flow, Link, Step, Trigger
 from zeitbuch.readers.input.xml_tree import Element
-
-if TYPE_CHECKING:
-    pass
 
 T = TypeVar("T")
 _CLOCK = frozenset({"timeDate", "timeCycle", "timeDuration"})

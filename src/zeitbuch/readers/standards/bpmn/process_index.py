@@ -27,7 +27,8 @@ class ProcessIndex:
         self.writers: dict[str, str] = {}  # data object reference -> activity that writes it
         self.arrows: dict[str, Element] = {}
         self.incoming: dict[str, int] = {}
-        self.outgoing: dict[str, int] = {}
+        self.leaving: dict[str, list[Element]] = {}  # element -> the arrows that leave it
+        self.ties: dict[str, list[Element]] = {}  # element -> the associations at it
         self.defaults: dict[str, str] = {}  # arrow -> element whose default it is
         for element in process.walk_tree():
             self._read_element(element, is_own)
@@ -37,9 +38,12 @@ class ProcessIndex:
     def _read_element(self, element: Element, is_own: Callable[[Element], bool]) -> None:
         if element.tag == "sequenceFlow":
             source, target = local_name(element.attribute("sourceRef")), local_name(element.attribute("targetRef"))
-            self.outgoing[source] = self.outgoing.get(source, 0) + 1
+            self.leaving.setdefault(source, []).append(element)
             self.incoming[target] = self.incoming.get(target, 0) + 1
             self.arrows[element.attribute("id")] = element
+        elif element.tag == "association":
+            for end in ("sourceRef", "targetRef"):
+                self.ties.setdefault(local_name(element.attribute(end)), []).append(element)
         elif element.tag in _DATA:
             self.data[element.attribute("id")] = " ".join(element.attribute("name").split()) or element.attribute("id")
         if element.attribute("default"):

@@ -85,12 +85,13 @@ class ProcessReader:
             origin=definitions.origin_of(process),
         )  # fmt: skip
         flow = self.own.flow_of(flow)
-        return self._with_unread(flow), [*self.own.problems, *arrows.problems]
+        return self._with_unread(flow), [*self.own.problems]
 
     def _read_data(self) -> tuple[tuple[Connection, ...], list[Variable]]:
         """Stores as connections; data and properties of the process, and what it says of how it may run, as variables."""
         stores: list[Connection] = []
         variables: list[Variable] = []
+        named: set[str] = set()
         for name in ("isExecutable", "isClosed", "processType"):
             if self.process.attribute(name):
                 variables.append(Variable(name=name, value=self.process.take(name)))
@@ -109,10 +110,11 @@ class ProcessReader:
                 state = element.first_child("dataState")
                 words = take_name(state) if state is not None else ""
                 variables.append(Variable(name=take_name(element) or element.attribute("id"), description=words))
+                named.add(variables[-1].name)
             elif element.tag == "dataObject":
                 element.noise("id")
-                if take_name(element) and element.attribute("name") not in [variable.name for variable in variables]:
-                    variables.append(Variable(name=take_name(element)))
+                name = take_name(element)
+                variables += [Variable(name=name)] if name and name not in named else []
         return tuple(stores), variables
 
     def _with_unread(self, flow: Flow) -> Flow:
