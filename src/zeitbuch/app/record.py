@@ -210,7 +210,7 @@ def _make_versions(
     keys = _Keys(writing.versions())
     old = _flows_of_lost_files(session, writing, [file for file in before if file.hash in gone])
     found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), match_flows(old, new))
-    back = _flows_read_again(session, writing, found, keys)
+    back = _flows_read_again(session, writing, found, keys, {place.file_of(flow) for flow in new})
     if back:
         old += back
         found = estate_changes(Estate(tuple(old)), Estate(tuple(new)), match_flows(old, new))
@@ -279,10 +279,13 @@ def _flows_of_lost_files(session: Session, writing: Writing, lost: list[File]) -
     return list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
 
 
-def _flows_read_again(session: Session, writing: Writing, found: EstateChanges, keys: _Keys) -> list[Flow]:
-    """The last versions of flows that seem added and are living: their file could not be read in the snapshot before."""
+def _flows_read_again(
+    session: Session, writing: Writing, found: EstateChanges, keys: _Keys, files: set[str]
+) -> list[Flow]:
+    """The last versions of flows that seem added and are living in one of these files, which were read anew: the file could not be
+    read in the snapshot before."""
     added = [keys.find_living(change.id, change.name) for change in found.flows if change.status == "added"]
-    rows = {row.hash: row for row in added if row is not None}
+    rows = {row.hash: row for row in added if row is not None and row.file in files}
     names = {row.id for row in rows.values()}
     flows = _flows_of_lost_files(session, writing, [File(row.file, row.hash) for row in rows.values()]) if rows else []
     return [flow for flow in flows if flow.id in names]

@@ -35,7 +35,8 @@ def guarded(work: Callable[[], int], verbose: bool) -> int:
         _say("stopped")
         return STOPPED
     except OSError as error:
-        _say(f"zeitbuch: error: expected to write the result, found: {error.strerror or error}")
+        where = f" ({error.filename})" if error.filename else ""
+        _say(f"zeitbuch: error: the system refused a file or stream: {error.strerror or error}{where}")
         return WRONG
     except BaseException as error:
         return _report(error, verbose)
@@ -46,7 +47,8 @@ def _report(error: BaseException, verbose: bool) -> int:
         import traceback
 
         with contextlib.suppress(Exception):
-            traceback.print_exception(error)
+            for line in "".join(traceback.format_exception(error)).splitlines():
+                _say(line)
     reason = f"{type(error).__name__}: {str(error)[:200]}"
     command = " ".join(sys.argv[1:2])
     words = "" if verbose else " (--verbose shows where)"
@@ -88,9 +90,10 @@ def _open_missing_streams() -> None:
 
 def _say(text: str) -> None:
     with contextlib.suppress(Exception):
+        from zeitbuch.readers.input.secrets import masked_text
         from zeitbuch.writers.escape.text import make_inert
 
-        print(make_inert(text), file=sys.stderr)
+        print(make_inert(masked_text(text)), file=sys.stderr)
 
 
 def end_process(status: int) -> None:

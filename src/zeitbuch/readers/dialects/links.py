@@ -63,7 +63,8 @@ class Pointer:
             lost += [rest] if rest else []
             for outlet, name in pointer_targets(target(entry), None):
                 via = as_text(self.via(entry)) or outlet or rule.outlet
-                label = as_text(self.label(entry)) or ("" if via else f"branch {place + 1}")
+                named = "" if via or rule.role == "attach" else f"branch {place + 1}"
+                label = as_text(self.label(entry)) or named
                 yield Arrow(name, via, label, as_text(self.condition(entry)))
         else:
             for outlet, name in pointer_targets(entry, None):
@@ -221,6 +222,7 @@ class Links:
     ) -> None:  # fmt: skip
         role: LinkRole = "next"
         after: tuple[Outcome, ...] = ()
+        own = label
         if outlet:
             case = draft.case_of(source, outlet)
             rule = self.rule_for_outlet(outlet) if case is None else None
@@ -237,7 +239,9 @@ class Links:
             role = "case"
         if given is not None:
             role = given
-            label = "" if given == "attach" else label
+            if given == "attach":
+                draft.lost += [{"label": own}] if own else []
+                label = ""
         outline = self.steps.outline
         draft.links.append(
             Link(

@@ -206,6 +206,8 @@ class Nested:
                 draft.lost += [rest] if rest else []
                 if name:
                     yield name, self._read_outcomes(self.outcome(entry), name, node, draft)
+                elif self.outcome(entry) is not None:
+                    draft.lost.append({"to": node.id, "outcome": self.outcome(entry)})
             elif name:
                 yield name, ()
 
