@@ -30,7 +30,7 @@ from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.dialects.steps import StepReader
 from zeitbuch.readers.input.limits import Limits, measure_tree
-from zeitbuch.readers.input.secrets import mask_tree, might_hold_secrets
+from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.reader import Reader
@@ -88,10 +88,11 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
         setting = ReadingSetting(dialects, Limits(), outline=True, texts=False)
         return lambda: [r for _, r in ReadingRun(setting, inputs, inventory_row, Row, cache=cache, workers=1)]
 
-    def masked(every: list[Any]) -> None:
+    masker = Masker()
+
+    def masked(every: list[Any], look: bool) -> None:
         for raw, keys, document in every:
-            if might_hold_secrets(raw, keys):
-                mask_tree(document)
+            masker.mask_document(document, raw if look else None, keys)
 
     def scored(lines: list[str]) -> None:
         foreign, languages._FOREIGN = languages._FOREIGN, frozenset(lines[0].lower().split())
@@ -105,8 +106,8 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
         ("outlines without texts", 3, read(outline=True, texts=False), read()),
         ("plain queries walked", 50, lambda: [path.find_all(d) for d in documents],
          lambda: [list(engine.find(d)) for d in documents]),
-        ("no sign of a secret", 5, lambda: masked(clean), lambda: [mask_tree(d) for _, _, d in clean]),
-        ("a sign of a secret", 5, lambda: masked(signs), lambda: [mask_tree(d) for d in documents]),
+        ("no sign of a secret", 5, lambda: masked(clean, True), lambda: masked(clean, False)),
+        ("a sign of a secret", 5, lambda: masked(signs, True), lambda: masked(signs, False)),
         ("values counted by the interpreter", 50, lambda: [measure_tree(d, Limits(), plain=True) for d in documents],
          lambda: [measure_tree(d, Limits()) for d in documents]),
         ("fields in order by their types", 50, lambda: [checks.refused_in(s) for checks, s in checked],

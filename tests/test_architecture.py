@@ -55,6 +55,8 @@ def test_message_codes_are_one_table_and_its_page() -> None:
                     used.add(str(first.value))
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "plugin_problem":
                 used.add("plugin")
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "TomlKind":
+                used |= {str(one.value) for one in node.args[2:5] if isinstance(one, ast.Constant)}
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "_add_problem":
                 used.add(str(node.args[1].value))  # type: ignore[attr-defined]
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "problem":

@@ -12,7 +12,7 @@ from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.diff.flow_similarity import flow_likeness
-from zeitbuch.core.diff.judging.inputs import hosts_in, secrets_in
+from zeitbuch.core.diff.judging.inputs import hosts_in
 from zeitbuch.core.diff.judging.links import case_words
 from zeitbuch.core.diff.judging.pairing import brief_value, in_words, plain_value
 from zeitbuch.core.diff.judging.rights import effects_of
@@ -85,10 +85,6 @@ def test_likeness_of_flows() -> None:
 )
 def test_hosts_in_a_value(value: Any, hosts: list[str]) -> None:
     assert hosts_in(value) == hosts
-
-
-def test_no_secret_no_stand_in() -> None:
-    assert secrets_in({"key": "plain"}) == []
 
 
 def test_words_of_a_case() -> None:

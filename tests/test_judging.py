@@ -113,7 +113,6 @@ def test_an_edit_of_a_flow_is_one_change(more: dict[str, Any], kind: str) -> Non
     [
         (Binding(name="to", value="a@x"), Binding(name="to", value="b@x"), "input"),
         (Binding(name="to", value="a"), Binding(name="to", value="a", decided="model"), "input decider"),
-        (Binding(name="key", value="secret:0123456789"), Binding(name="key", value="secret:9876543210"), "secret"),
         (
             Binding(name="url", value="https://a.example/x"),
             Binding(name="url", value="https://b.example/x"),

@@ -33,7 +33,7 @@ from zeitbuch.core.pricing.rate_card import (
     Stair,
 )
 from zeitbuch.readers.config.figures import load_rates
-from zeitbuch.readers.config.toml_lines import line_of
+from zeitbuch.readers.input.toml_lines import line_of
 
 DAY = date(2026, 1, 1)
 

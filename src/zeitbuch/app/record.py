@@ -272,9 +272,8 @@ class _PlaceOfFlows:
 
 def _flows_of_lost_files(session: Session, writing: Writing, lost: list[File]) -> list[Flow]:
     """The flows of files that are no longer as they were, from the bytes in the book."""
-    from zeitbuch.readers.reading.reader import Reader
 
-    reader = Reader(session.dialects, session.limits, models=session.workspace.model)
+    reader = session.make_reader()
     held = writing.contents(file.hash for file in lost)
     return list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
 

@@ -16,7 +16,9 @@ from zeitbuch.readers.config.workspace import Workspace
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import Input, input_digests
+from zeitbuch.readers.reading.cache import digest_key
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
+from zeitbuch.readers.reading.reader import Reader
 from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
@@ -51,6 +53,7 @@ class Session:
         self.packages: list[Package] = []
         self.kept: dict[str, bytes] = {}
         self.untriggered: set[str] = set()
+        self._digest_key = b""
         self.sides: list[Side] = []  # the files of the versions compared, the older first
 
     def _book_of_workspace(self) -> str:
@@ -89,7 +92,7 @@ class Session:
         """The inventory rows of all flows of the sources, read no further than a row needs."""
         models = self.workspace.model
         # Prompts of a model map stand among the inputs, which an outline leaves out.
-        setting = ReadingSetting(self.dialects, self.limits, not models, models, texts=bool(models))
+        setting = self._setting(outline=not models, models=models, texts=bool(models))
         rows = list(self._read_inputs(setting, self.inputs(self.sources(given)), inventory_row, Row))
         # That nothing starts a flow shows only when all flows are read.
         return [structs.replace(row, findings=row.findings + 1) if row.id in self.untriggered else row for row in rows]
@@ -97,7 +100,7 @@ class Session:
     def by_file(self, given: Sequence[str]) -> list[tuple[str, list[Flow]]]:
         """The flows of every input by itself, with its name."""
         inputs = self.inputs(self.sources(given))
-        reader = self._reading_setting().make_reader()
+        reader = self.make_reader()
         found: list[tuple[str, list[Flow]]] = []
         with self.progress(len(inputs), "reading") as advance:
             for place, one in enumerate(inputs):
@@ -134,8 +137,20 @@ class Session:
         self.sides.append(side_of(inputs, run.tally.problems))
         return Estate(tuple(flows)), run.reads
 
+    def make_reader(self) -> Reader:
+        """A reader for inputs one by one."""
+        return self._reading_setting().make_reader()
+
     def _reading_setting(self) -> ReadingSetting:
-        return ReadingSetting(self.dialects, self.limits, models=self.workspace.model)
+        return self._setting(models=self.workspace.model)
+
+    def _setting(self, **words: Any) -> ReadingSetting:
+        """A setting with the secret words of the workspace, and one key for all secrets of the task."""
+        if not self._digest_key:
+            self._digest_key = digest_key(self.cache)
+        return ReadingSetting(
+            self.dialects, self.limits, secrets=self.workspace.secret_words, digest_key=self._digest_key, **words
+        )
 
     def _read_inputs(
         self, setting: ReadingSetting, inputs: Sequence[Input], make: Callable[[Flow], T | None], kind: type[T]

@@ -90,10 +90,10 @@ def _open_missing_streams() -> None:
 
 def _say(text: str) -> None:
     with contextlib.suppress(Exception):
-        from zeitbuch.readers.input.secrets import masked_text
+        from zeitbuch.readers.secrets.outlines import plain_text
         from zeitbuch.writers.escape.text import make_inert
 
-        print(make_inert(masked_text(text)), file=sys.stderr)
+        print(make_inert(plain_text(text)), file=sys.stderr)
 
 
 def end_process(status: int) -> None:

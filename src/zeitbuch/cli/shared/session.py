@@ -86,12 +86,12 @@ def report_problems(
     problems: Sequence[Problem], args: argparse.Namespace, status: int = OK, went_on: bool = True
 ) -> int:
     """Problems to stderr; the exit status. ``went_on`` says whether the command did its work all the same."""
-    from zeitbuch.readers.input.secrets import masked_text  # only where something is told
+    from zeitbuch.readers.secrets.outlines import plain_text  # only where something is told
 
     told = problems_to_tell(problems, args)
     errors = sum(problem.severity == "error" for problem in told)
     for words in _folded(told, whole=args.verbose):
-        print(make_inert(masked_text(words)), file=sys.stderr)
+        print(make_inert(plain_text(words)), file=sys.stderr)
     if errors:
         rest = "the rest was processed" if went_on else "nothing was done"
         print(f"{count_words(errors, 'error')}; {rest}", file=sys.stderr)

@@ -19,6 +19,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
 from zeitbuch.core.model.references import replace_refs
+from zeitbuch.core.model.secret_labels import LABEL
 from zeitbuch.core.model.words import join_words
 
 from .estate_changes import flow_changes
@@ -285,7 +286,7 @@ def _texts_of_step(step: Step) -> Iterator[tuple[str, str]]:
                 replace_refs(prompt.text, [ref for ref in prompt.refs if ref.step is not None], {}),
             )
     for second in step.inputs:
-        if isinstance(second.value, str) and not second.value.startswith("secret:"):
+        if isinstance(second.value, str) and not LABEL.fullmatch(second.value):
             yield f"input {second.name}", second.value
     if step.calls:
         yield "called flow", step.calls

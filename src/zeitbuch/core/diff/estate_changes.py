@@ -14,6 +14,7 @@ from zeitbuch.core.diff.judging.steps import judge_steps
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.canonical import Ids, canonical_form
 from zeitbuch.core.model.records import Content, Estate, Flow, Origin
+from zeitbuch.core.model.secret_labels import align_secrets
 
 from .change_types import CHANGE_KINDS
 from .matching import FlowMatching, FlowPair, match_flows, match_steps
@@ -23,7 +24,7 @@ from .reorganisation import packages_changed, splits_and_merges
 
 def _without_stamps(flow: Flow) -> Flow:
     """The flow without time stamps and what else stands only at its head: the cheap part of its canonical form."""
-    return structs.replace(flow, id="", version="", created="", changed="", format="", content=Content())
+    return structs.replace(flow, id="", version="", created="", changed="", format="", secrets=(), content=Content())
 
 
 def _without_places(flow: Flow) -> Flow:
@@ -47,6 +48,7 @@ def same_meaning(old: Flow, new: Flow) -> bool:
 
 def flow_changes(old: Flow, new: Flow, flows: dict[str, str] | None = None) -> FlowChanges | None:
     """What changed in a flow, or None when it means the same. ``flows`` are renewed ids of other flows."""
+    new = align_secrets(old, new)
     if same_meaning(old, new):
         return None
     matching = match_steps(old, new)

@@ -16,6 +16,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.model.secret_labels import count_secrets
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Usage, usage_of
@@ -142,7 +143,7 @@ def _note_uses(run: FlowFigures, prices: Prices, detail: bool) -> None:
     """What one pass of each step that calls a model uses, in the order of the numbers where steps are shown."""
     for step in run.graph.in_order() if detail else run.flow.steps:
         if step.kind in MODEL_KINDS and (done := run.passes.of.get(step.id)) is not None and done.runs:
-            counter = prices.token_counter(_model_name(run.graph, step.id))
+            counter = count_secrets(prices.token_counter(_model_name(run.graph, step.id)), run.flow.secrets)
             use = usage_of(run.graph, step, done, run.lookup, counter)
             if use is not None:
                 run.uses[step.id] = use

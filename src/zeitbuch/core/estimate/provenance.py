@@ -11,6 +11,7 @@ from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Ref, Step
+from zeitbuch.core.model.secret_labels import count_secrets
 from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.units import UNITS
@@ -106,9 +107,11 @@ def _text_rows(
     card = runs.prices.card
     rate = card.rate_of(use.name) if card is not None and use.name else None
     if rate is not None and rate.tokenizer in runs.prices.counters:
-        count = runs.prices.token_counter(use.name or "")(text)
+        count = count_secrets(runs.prices.token_counter(use.name or ""), run.flow.secrets)(text)
         return [("instruction text", f"{number_text(count)} tokens", "export", f"counted with {rate.tokenizer}")]
     found = token_count.measure_tokens(text, rate.family if rate is not None else "")
+    hidden = count_secrets(token_count.count_tokens, run.flow.secrets)(text) - token_count.count_tokens(text)
+    found = token_count.Count(found.amount + hidden, found.low + hidden, found.high + hidden)
     whose = f"tokenizers of family {rate.family}" if rate is not None and rate.family else "any tokenizer"
     words = f"estimated offline; for {whose} nine texts in ten lie within the range"
     return [

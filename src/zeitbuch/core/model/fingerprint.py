@@ -10,6 +10,7 @@ import msgspec
 from msgspec import structs
 
 from .records import Binding, Content, Flow, Step, Trigger
+from .secret_labels import without_labels
 
 
 def _sort_inputs(inputs: tuple[Binding, ...]) -> tuple[Binding, ...]:
@@ -59,6 +60,7 @@ def meaning_of(flow: Flow) -> Flow:
         around={},
         noise={},
         findings=(),
+        secrets=(),
         content=Content(),
         origin=None,
         triggers=tuple(_meaning_of_part(trigger) for trigger in sorted(flow.triggers, key=lambda t: t.id)),
@@ -73,5 +75,5 @@ def meaning_of(flow: Flow) -> Flow:
 
 
 def fingerprint(flow: Flow) -> str:
-    """SHA-256 (64 hexadecimal digits) of the canonical form as JSON with sorted keys."""
-    return hashlib.sha256(msgspec.json.encode(meaning_of(flow), order="deterministic")).hexdigest()
+    """SHA-256 (64 hexadecimal digits) of the canonical form as JSON with sorted keys; of a secret only that it stands there."""
+    return hashlib.sha256(msgspec.json.encode(meaning_of(without_labels(flow)), order="deterministic")).hexdigest()

@@ -252,6 +252,15 @@ class Finding(Record, frozen=True):
     pointer: str = ""
 
 
+class Secret(Record, frozen=True):
+    """A secret of a flow, by the label that stands in its place. ``tokens`` is what a model would read of it; ``digest`` tells
+    equal secrets of two versions alike, is keyed for one user and never written anywhere but in the user's cache."""
+
+    name: str
+    tokens: int = 0
+    digest: str = ""
+
+
 class Flow(Record, frozen=True):
     """One automation definition. ``around`` is what stands beside the flows of its file and was not understood: it counts as
     unread, but is no part of what the flow means; the first flow of a file carries it. ``noise`` are the values that a dialect or
@@ -277,6 +286,7 @@ class Flow(Record, frozen=True):
     noise: dict[str, Any] = field(default_factory=dict)
     format: str = ""
     findings: tuple[Finding, ...] = ()
+    secrets: tuple[Secret, ...] = ()
     content: Content = Content()
     origin: Origin | None = None
 

@@ -4,27 +4,28 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from glob import escape as glob_escape
 from glob import glob
 from pathlib import Path
 from typing import NamedTuple
 
-import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.estimate.budget import Budget
 from zeitbuch.core.model.model_map import ModelRule
-from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.readers.dialects.rules import Dialect, load_dialect
+from zeitbuch.readers.input.toml_files import TomlKind, load_toml
+from zeitbuch.readers.secrets.words import SecretWords
 
 NAME = "zeitbuch.toml"
+_KIND = TomlKind("a workspace file", "workspace", "workspace-unreadable", "workspace-syntax", "workspace-key")
 
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
     map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against;
-    ``book`` the place of recorded versions, a file or a URL."""
+    ``book`` the place of recorded versions, a file or a URL; ``secret_words`` names that are those of secrets, or never are."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -33,6 +34,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     assumptions: str = ""
     book: str = ""
     budget: list[Budget] = []
+    secret_words: SecretWords = SecretWords()
     folder: str = "."
 
     def path_from_here(self, name: str) -> str:
@@ -53,16 +55,8 @@ def load_workspace(path: str | None) -> Workspace:
     """The workspace of a file, or an empty one. Raises ZeitbuchError when the file is wrong."""
     if path is None:
         return Workspace()
-    try:
-        data = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-        data["folder"] = str(Path(path).parent)
-        return msgspec.convert(data, Workspace)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
-        raise fail(
-            "workspace",
-            f"{path}: expected a workspace file (TOML), found: {error}",
-            "`zeitbuch init` writes a commented one",
-        ) from None
+    found, _ = load_toml(path, Workspace, _KIND)
+    return structs.replace(found, folder=str(Path(path).parent))
 
 
 def _user_folder() -> Path:

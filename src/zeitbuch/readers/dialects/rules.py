@@ -4,14 +4,11 @@
 
 from __future__ import annotations
 
-import tomllib
-from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
 from msgspec import Struct, field
 
-from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import (
     Effect,
     Ends,
@@ -23,6 +20,7 @@ from zeitbuch.core.model.records import (
     TriggerKind,
     Yields,
 )
+from zeitbuch.readers.input.toml_files import TomlKind, load_toml, parse_toml
 
 from .query import Query
 
@@ -344,22 +342,14 @@ class Recogniser:
         return [query.text for query in self.queries if not query.selects_any(document)]
 
 
+_KIND = TomlKind("a dialect file", "dialect", "dialect-unreadable", "dialect-syntax", "dialect-key")
+
+
 def parse_dialect(text: str, name: str) -> Dialect:
-    """A dialect from the text of its file. Raises ZeitbuchError naming file and key."""
-    try:
-        return msgspec.convert(tomllib.loads(text), Dialect)
-    except tomllib.TOMLDecodeError as error:
-        raise fail("dialect-syntax", f"{name}: expected TOML, found: {error}", "mend the file at that line") from None
-    except msgspec.ValidationError as error:
-        raise fail(
-            "dialect-key", f"{name}: {error}", "`zeitbuch schema dialect` prints what a dialect may hold"
-        ) from None
+    """A dialect from the text of its file. Raises ZeitbuchError naming file, line and key."""
+    return parse_toml(text, name, Dialect, _KIND)
 
 
 def load_dialect(path: str) -> Dialect:
     """A dialect from a file. Raises ZeitbuchError when it cannot be read or is wrong."""
-    try:
-        text = Path(path).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise fail("dialect-unreadable", f"{path}: expected a dialect file (TOML, UTF-8), found: {error}") from None
-    return parse_dialect(text, path)
+    return load_toml(path, Dialect, _KIND)[0]

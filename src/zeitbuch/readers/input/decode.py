@@ -13,10 +13,11 @@ import msgspec
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.secrets.labels import replace_marks
+from zeitbuch.readers.secrets.masker import Masker
 
 from .decoder_plugins import decode_by_plugin, decoder_for
 from .limits import Limits, measure_tree, too_large
-from .secrets import OPENINGS, mask_tree, might_hold_secrets
 
 OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 _BYTE = re.compile(r"\(byte (\d+)\)")
@@ -266,15 +267,15 @@ class Measured(NamedTuple):
     repeated: list[str]
 
 
-def mask_decoded(
-    decoded: Decoded, limits: Limits, openings: tuple[str, ...] = OPENINGS, unmasked: bool = False
-) -> Measured:
-    """The value measured and masked.
+def mask_decoded(decoded: Decoded, limits: Limits, masker: Masker, unmasked: bool = False) -> Measured:
+    """The value measured and, unless the caller masks what it keeps of it (``unmasked``), with marks in the place of secrets.
 
-    ``openings`` begin placeholders: a text with one refers to a secret kept elsewhere and is left as it is. With
-    ``unmasked`` the caller masks what it keeps of the value. Raises ZeitbuchError when a limit is passed.
+    Raises ZeitbuchError when a limit is passed.
     """
     if decoded.form == "xml":
+        from .xml_secrets import mask_elements
+
+        mask_elements(decoded.value, decoded.raw, masker)
         return Measured(decoded.value, decoded.counted, [])
     value, raw = decoded.value, decoded.raw
     entries = [0]
@@ -282,11 +283,13 @@ def mask_decoded(
     count = measure_tree(
         value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json", entries=entries
     )
-    if keys is not None and (decoded.form == "plug-in" or might_hold_secrets(raw, keys)):
-        value = mask_tree(value, openings)
+    if keys is not None:
+        value = masker.mask_document(value, raw if decoded.form != "plug-in" else None, keys)
     return Measured(value, count, [*decoded.repeated, *repeated_keys(raw, decoded.form, entries[0])])
 
 
 def decode_document(name: str, raw: bytes, limits: Limits) -> tuple[Any, int]:
-    """The value in a file, secrets masked, and the number of scalar values in it. Raises as ``decode_bytes`` does."""
-    return mask_decoded(decode_bytes(name, raw, limits), limits)[:2]
+    """The value in a file with "a secret" in the place of every secret, and the number of scalar values in it. Raises as
+    ``decode_bytes`` does."""
+    value, count, _ = mask_decoded(decode_bytes(name, raw, limits), limits, Masker())
+    return replace_marks(value, {}), count

@@ -14,14 +14,6 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
-from .secrets import masked_text
-
-# How an extension says where and in what colours a box is drawn: layout, not meaning.
-_DRAWING = re.compile(
-    r"(?i)(bg|background|border|text|font|fill|stroke|line)?[-_]?colou?r|(font|stroke|fill)([-_]?(size|family|weight|width|style|opacity))?|zoom|icon"
-)
-_EXTENT = frozenset({"x", "y", "width", "height"})
-
 
 # How an extension says where and in what colours a box is drawn: layout, not meaning.
 _DRAWING = re.compile(
@@ -244,7 +236,7 @@ class _Builder:
 
 
 def parse_xml(raw: bytes, limits: Limits) -> tuple[Element, int]:
-    """The root element, secrets masked, and the number of values (attributes and texts).
+    """The root element and the number of values (attributes and texts).
 
     Raises ZeitbuchError for wrong syntax, a document type, or a limit passed.
     """
@@ -273,16 +265,4 @@ def parse_xml(raw: bytes, limits: Limits) -> tuple[Element, int]:
     for element in builder.root.walk_tree():
         words = bool(element.text.strip())
         count += len(element.attributes) + len(element.foreign) + words
-        mask_element(element)
     return builder.root, count
-
-
-def mask_element(element: Element) -> None:
-    """Replace secrets in attributes and text of one element."""
-    name = element.attributes.get("name") or element.attributes.get("key") or element.attributes.get("id") or ""
-    for held in (element.attributes, element.foreign):
-        for key, value in held.items():
-            label = key if key not in ("value", "content") else name
-            held[key] = masked_text(value, label)
-    if element.text.strip():
-        element.text = masked_text(element.text, name or element.tag)

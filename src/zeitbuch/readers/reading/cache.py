@@ -17,6 +17,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
+from zeitbuch.readers.secrets.labels import PROCESS_KEY
 from zeitbuch.version import __version__
 
 FORM = 3  # of the cache files
@@ -56,6 +57,34 @@ def cache_folder() -> Path:
     """The user's cache folder of Zeitbuch."""
     base = os.environ.get("XDG_CACHE_HOME")
     return (Path(base) if base else Path.home() / ".cache") / "zeitbuch"
+
+
+def digest_key(kept: bool = True) -> bytes:
+    """The key by which secrets of two versions are compared: the user's own, made once and ``kept`` in the cache folder; where there is
+    none, that of this process."""
+    path = cache_folder() / "digest.key"
+    known = _read_key(path)
+    if len(known) == len(PROCESS_KEY) or not kept:
+        return known or PROCESS_KEY
+    own = path.with_name(f"digest.{os.getpid()}.part")
+    with contextlib.suppress(OSError):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with os.fdopen(os.open(own, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+            file.write(PROCESS_KEY)
+        if known:
+            os.replace(own, path)  # what is damaged is of no use
+        else:
+            os.link(own, path)  # fails where another run was quicker: its key is read below
+    with contextlib.suppress(OSError):
+        own.unlink()
+    return _read_key(path) or PROCESS_KEY
+
+
+def _read_key(path: Path) -> bytes:
+    try:
+        return path.read_bytes()[: len(PROCESS_KEY)]
+    except OSError:
+        return b""
 
 
 def key_of(parts: Iterable[bytes]) -> str:

@@ -9,6 +9,7 @@ from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.input.decode import Decoded, decode_bytes, mask_decoded
 from zeitbuch.readers.input.limits import Limits
+from zeitbuch.readers.secrets.masker import Masker
 
 from .embedded import Embedded, find_embedded, might_embed
 
@@ -25,23 +26,23 @@ class Document(NamedTuple):
 
 
 class Opening(NamedTuple):
-    """How documents are opened: their limits, what begins a placeholder, and whether later stages mask what they keep."""
+    """How documents are opened: their limits, what masks them, and whether later stages mask what they keep."""
 
     limits: Limits
-    openings: tuple[str, ...]
+    masker: Masker
     unmasked: bool
 
     def open_file(self, origin: Origin, raw: bytes) -> Document:
         """The document in a file. Raises ZeitbuchError when it cannot be decoded or is too large."""
         decoded = decode_bytes(origin.member or origin.source, raw, self.limits)
-        value, count, repeated = mask_decoded(decoded, self.limits, self.openings, self.unmasked)
+        value, count, repeated = mask_decoded(decoded, self.limits, self.masker, self.unmasked)
         problems = (_repeated_problem(repeated, origin),) if repeated else ()
         return Document(value, count, origin, decoded.raw, decoded.form == "yaml", problems)
 
     def open_embedded(self, one: Embedded, origin: Origin) -> Document:
         """The document that a text of another holds. Raises ZeitbuchError when it is too large."""
         decoded = Decoded(one.value, "json", one.raw)
-        value, count, _ = mask_decoded(decoded, self.limits, self.openings, self.unmasked)
+        value, count, _ = mask_decoded(decoded, self.limits, self.masker, self.unmasked)
         return Document(value, count, origin, one.raw, False)
 
 

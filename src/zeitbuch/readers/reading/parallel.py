@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Generic, NamedTuple, TypeVar
@@ -19,6 +20,7 @@ from zeitbuch.plugins.state import state_of_packages
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, name_of
+from zeitbuch.readers.secrets.words import SecretWords
 
 from .cache import Cache, content_hash, key_of
 from .tally import Fact, Package, Tally
@@ -39,17 +41,20 @@ class ReadingSetting(NamedTuple):
     outline: bool = False
     models: Sequence[ModelRule] = ()
     texts: bool = True
+    secrets: SecretWords | None = None
+    digest_key: bytes = b""
 
     def make_reader(self) -> Reader:
         """A reader with this setting. Its parts are imported here: a run that finds all in the cache needs none."""
         from .reader import Reader
 
-        return Reader(self.dialects, self.limits, self.outline, self.models, self.texts)
+        return Reader(self.dialects, self.limits, self.outline, self.models, self.texts, self.secrets, self.digest_key)
 
     def cache_key(self, kind: str) -> str:
         """The key of the cache for results of a kind."""
         encode = msgspec.json.encode
         parts = [encode(self.dialects), encode(self.limits), encode(self.models), b"%d%d" % (self.outline, self.texts)]
+        parts += [encode(self.secrets), hashlib.blake2b(self.digest_key, digest_size=16).digest()]
         return key_of([kind.encode(), *parts, *_state_of_code(), *state_of_packages()])
 
 
@@ -123,9 +128,9 @@ def _read_one(reader: Reader, make: Callable[[Flow], Any], known: Known, one: st
         return _Answer(name, content, state, None)
     problems = reader.problems
     if reader.unmasked and problems:
-        from zeitbuch.readers.input.secrets import masked_problem
+        from zeitbuch.readers.secrets.outlines import masked_problem
 
-        problems = [masked_problem(problem) for problem in problems]  # they go into the cache
+        problems = [masked_problem(problem, reader.masker) for problem in problems]  # they go into the cache
     read: Read[Any] = Read(results, problems, reader.facts, reader.packages, sorted(reader.called))
     if reader.recognition.beyond_cache:
         return _Answer(name, b"", state, None, read)

@@ -14,8 +14,12 @@ from zeitbuch.core.model.records import Estate, Finding, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.secrets import OPENINGS, masked_flow, masked_once
 from zeitbuch.readers.input.sources import STDIN, Held, Input, is_package, list_files, load_input, name_of
+from zeitbuch.readers.secrets.labels import plain_problem
+from zeitbuch.readers.secrets.masker import Masker
+from zeitbuch.readers.secrets.outlines import mask_outline
+from zeitbuch.readers.secrets.values import OPENINGS
+from zeitbuch.readers.secrets.words import SecretWords
 
 from .documents import Document, Opening, embedded_in
 from .embedded import Embedded, call_embedded
@@ -38,6 +42,8 @@ class Reader(Tally):
         outline: bool = False,
         models: Sequence[ModelRule] = (),
         texts: bool = True,
+        secrets: SecretWords | None = None,
+        digest_key: bytes = b"",
     ) -> None:
         super().__init__()
         self.models = models
@@ -45,7 +51,8 @@ class Reader(Tally):
         self.limits = limits or Limits()
         dialects = list(dialects)
         openings = [dialect.placeholders.open for dialect in dialects if dialect.placeholders is not None]
-        self.opening = Opening(self.limits, (*OPENINGS, *openings), self.unmasked)
+        self.masker = Masker(secrets, (*OPENINGS, *openings), digest_key)
+        self.opening = Opening(self.limits, self.masker, self.unmasked)
         self.recognition = Recognition([DialectReader(dialect, outline, texts) for dialect in dialects])
 
     def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
@@ -73,17 +80,23 @@ class Reader(Tally):
                 yield from self._read_file(Origin(item.name), item.data)
 
     def _read_file(self, base: Origin, data: bytes) -> Iterator[Flow]:
-        told = len(self.problems)
+        told, begin = len(self.problems), len(self.problems)
+        self.masker.marks.made = 0
         for raw in self._flows_of_bytes(base, data):
-            flow, problems = validate_flow(masked_flow(raw) if self.unmasked else raw)
+            flow, problems = validate_flow(mask_outline(raw, self.masker) if self.unmasked else raw)
             self.problems += problems
             flow = _with_findings(flow, self.problems[told:])
+            if self.masker.marks.made:
+                flow = self.masker.marks.label_flow(flow)
+                self.problems[told:] = [plain_problem(problem) for problem in self.problems[told:]]
             told = len(self.problems)
             if self.models:
                 flow = apply_model_map(self.models, flow)
             calls = tuple([step.calls for step in flow.steps if step.calls is not None])
             self.facts.append(Fact(flow.id, flow.title, flow.origin, bool(flow.triggers), calls))
             yield flow
+        if self.masker.marks.made:
+            self.problems[begin:] = [plain_problem(problem) for problem in self.problems[begin:]]
 
     def _flows_of_bytes(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
@@ -103,7 +116,7 @@ class Reader(Tally):
         for flow in self._tell_problems(self.recognition.flows_of(document)):
             yield call_embedded(flow, inner) if inner else flow
         for _, flows in inner:
-            self.called.update(masked_once(flow.id) if self.unmasked else flow.id for flow in flows)
+            self.called.update(self.masker.mask_text(flow.id) if self.unmasked else flow.id for flow in flows)
             yield from flows
 
     def _flows_of_embedded(self, one: Embedded, outer: Document, depth: int) -> Iterator[Flow]:

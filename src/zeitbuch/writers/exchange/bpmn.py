@@ -14,6 +14,7 @@ from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.bpmn_facts import facts_of, write_facts
 from zeitbuch.core.model.kinds import KINDS, TRIGGERS
 from zeitbuch.core.model.records import Estate, Flow, Link, Record, Schedule, Step, Trigger
+from zeitbuch.core.model.secret_labels import without_digests
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .bpmn_diagram import write_diagram
@@ -55,6 +56,7 @@ class _Process:
     """Writes one flow."""
 
     def __init__(self, root: ET.Element, flow: Flow, number: int, taken: set[str]) -> None:
+        flow = without_digests(flow)
         self.root = root
         self.flow = flow
         self.number = number

@@ -10,6 +10,7 @@ import yaml
 from msgspec import structs
 
 from zeitbuch.core.model.records import FORMAT_VERSION, Estate, Flow
+from zeitbuch.core.model.secret_labels import without_digests
 from zeitbuch.writers.escape.text import escape_json
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -18,7 +19,7 @@ def _bare_flow(flow: Flow) -> Any:
     """A flow as plain values. Origins stay behind: they say where a record stands, and that place is now another."""
     return msgspec.to_builtins(
         structs.replace(
-            flow,
+            without_digests(flow),
             origin=None,
             findings=(),  # they are found anew when it is read
             triggers=tuple(structs.replace(trigger, origin=None) for trigger in flow.triggers),

@@ -65,7 +65,7 @@ def _judge_connections(pair: FlowPairing) -> None:
         text, second_text = connection_words(first), connection_words(second)
         if text == second_text:
             text, second_text = brief_value(first.unread), brief_value(second.unread)
-            kind = "secret" if "secret:" in text and "secret:" in second_text else "unread content"
+            kind = "unread content"
         pair.add_change(kind, f"connection {quote_name(second.name or second.id)}", text, second_text, edits, entry)
 
 

@@ -15,7 +15,6 @@ from zeitbuch.core.model.records import Binding
 from .pairing import FlowPairing, Places, plain_value
 
 _HOST = re.compile(r"^\s*[A-Za-z][A-Za-z0-9+.-]{1,20}://(?:[^/?#\s@]*@)?([^/?#\s]+)")
-_SECRET = re.compile(r"secret:[0-9a-f]{10}")
 
 
 def _leaf_values(value: Any) -> Iterator[str]:
@@ -32,15 +31,6 @@ def _leaf_values(value: Any) -> Iterator[str]:
 def hosts_in(value: Any) -> list[str]:
     """The hosts of the addresses among the texts of a value."""
     return [matched.group(1).lower() for leaf in _leaf_values(value) if (matched := _HOST.match(leaf))]
-
-
-def secrets_in(value: Any) -> list[str]:
-    """The stand-ins of secrets in a value."""
-    return [item for leaf in _leaf_values(value) for item in _SECRET.findall(leaf)]
-
-
-def _bare_value(value: Any) -> str:
-    return _SECRET.sub("secret", plain_value(value))
 
 
 def judge_inputs(
@@ -93,9 +83,8 @@ def _judge_input(
         )
         pair.add_change("input decider", place, old, new, edits, at, step=owner)
         return
-    one, two = secrets_in(a.value) if a else [], secrets_in(b.value) if b else []
-    if a is not None and b is not None and one != two and _bare_value(a.value) == _bare_value(b.value):
-        pair.add_change("secret", place, ", ".join(one) or "none", ", ".join(two) or "none", edits, at, step=owner)
+    if a is not None and b is not None and pair.only_secrets_differ(plain_value(a.value), plain_value(b.value)):
+        pair.add_change("input", place, plain_value(a.value), plain_value(b.value), edits, at, step=owner)
         return
     first, second = hosts_in(a.value) if a else [], hosts_in(b.value) if b else []
     if first != second and second:

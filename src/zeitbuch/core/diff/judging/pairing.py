@@ -17,6 +17,7 @@ from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
+from zeitbuch.core.model.secret_labels import labels_in, rename_labels
 
 Places = tuple[Origin | None, Origin | None]
 NOWHERE: Places = (None, None)
@@ -37,6 +38,14 @@ class FlowPairing:
         self.removed = [self.old_steps[self.ids.parts.get(step.id, step.id)] for step in matching.removed]
         self.added = list(matching.added)
         self.found: list[Change] = []
+        self._secrets = (*old.secrets, *new.secrets)
+
+    def only_secrets_differ(self, old: str, new: str) -> bool:
+        """Whether two texts are the same but for the secrets in them."""
+        if not self._secrets or old == new:
+            return False
+        names = {secret.name: "secret" for secret in self._secrets}
+        return rename_labels(old, names) == rename_labels(new, names)
 
     def add_change(
         self,
@@ -50,7 +59,10 @@ class FlowPairing:
         remarks: tuple[str, ...] = (),
         step: str = "",
     ) -> None:
-        """Take note of a change."""
+        """Take note of a change; where only secrets differ, of these alone."""
+        if self.only_secrets_differ(str(old), str(new)):
+            kind, words = "secret", ()
+            old, new = (", ".join(labels_in(str(text), self._secrets)) for text in (old, new))
         row = CHANGE_KINDS[kind]
         found = Change(
             kind, row.topic, row.weight, where, str(old), str(new), words, remarks, step, self.sure.get(step, 1.0),

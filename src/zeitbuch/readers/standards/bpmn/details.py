@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def local_name(name: str) -> str:
     """A reference without its prefix."""
-    return name.strip() if name.startswith("secret:") else name.rpartition(":")[2].strip()
+    return name.rpartition(":")[2].strip()
 
 
 def take_name(element: Element) -> str:
