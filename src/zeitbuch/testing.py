@@ -14,7 +14,7 @@ import msgspec
 
 from .core.model.problems import Problem
 from .core.model.records import Flow, Origin
-from .readers.input.limits import count_values
+from .readers.input.limits import Limits, count_values
 from .readers.reading.validated import validate_flow
 
 FOREIGN: tuple[Any, ...] = (
@@ -88,7 +88,9 @@ def _faults_of_content(flow: Flow, document: Any, name: str) -> Iterator[str]:
     if not flow.format:
         yield f"{name}: expected the name of its format in `format`"
     yield from (
-        f"{name}: {problem.message}" for problem in validate_flow(flow)[1] if problem.severity in ("error", "finding")
+        f"{name}: {problem.message}"
+        for problem in validate_flow(flow, Limits())[1]
+        if problem.severity in ("error", "finding")
     )
     if flow.content.unread > flow.content.values:
         yield f"{name}: expected at most as many unread values as there are ({flow.content.values}), found {flow.content.unread}"

@@ -5,28 +5,53 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from msgspec import structs
+
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.scene import draw_scene
+from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.report.document import flow_page, index_page
+from zeitbuch.core.report.document import Paragraph, Picture, flow_page, index_page
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.theme.fonts import measure_text
 
+from .faults import problem_of_flow
+
 
 def flow_documents(
-    flows: Sequence[Flow], result: EstateEstimate | None, unread: Sequence[str] = ()
+    flows: Sequence[Flow], result: EstateEstimate | None, unread: Sequence[str], problems: list[Problem]
 ) -> Iterator[FlowDocument]:
-    """The documents of flows, one by one, and at the end their index, which names the files that could not be read."""
+    """The documents of flows, one by one, and at the end their index, which names the files that could not be read. A flow that cannot
+    be drawn has a document without a map; one that cannot be documented has none. Both are added to ``problems``."""
     names = file_names([flow.title for flow in flows])
+    written: list[tuple[Flow, str]] = []
     for flow, name in zip(flows, names, strict=True):
-        yield document_flow(flow, name, result)
-    yield FlowDocument(index_page(list(flows), names, result, unread))
+        try:
+            document = document_flow(flow, name, result, problems)
+        except Exception as error:  # the others are documented all the same
+            problems.append(problem_of_flow(error, "document", flow))
+            continue
+        written.append((flow, name))
+        yield document
+    yield FlowDocument(index_page([flow for flow, _ in written], [name for _, name in written], result, unread))
 
 
-def document_flow(flow: Flow, name: str, result: EstateEstimate | None) -> FlowDocument:
-    """The document of one flow; ``name`` is its file name without suffix."""
-    drawn = draw_scene(Graph(flow), measure_text)
-    return FlowDocument(flow_page(flow, name, result), lambda inline: to_svg(drawn, inline=inline))
+def document_flow(
+    flow: Flow, name: str, result: EstateEstimate | None, problems: list[Problem] | None = None
+) -> FlowDocument:
+    """The document of one flow; ``name`` is its file name without suffix. Raises ZeitbuchError when it cannot be drawn, unless that may
+    be added to ``problems``."""
+    page = flow_page(flow, name, result)
+    try:
+        drawn = draw_scene(Graph(flow), measure_text)
+    except Exception as error:
+        if problems is None:
+            raise
+        problem = problem_of_flow(error, "draw", flow)
+        problems.append(problem)
+        blocks = tuple([Paragraph(problem.message) if isinstance(block, Picture) else block for block in page.blocks])
+        return FlowDocument(structs.replace(page, blocks=blocks))
+    return FlowDocument(page, lambda inline: to_svg(drawn, inline=inline))

@@ -104,7 +104,8 @@ def _read_archive(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], l
     contents: dict[str, bytes] = {}
     form = None
     for info in archive:
-        if not info.isfile() or info.size > MOST:
+        archive.members = []  # type: ignore[attr-defined]  # it would keep them all
+        if not info.isfile() or info.issparse() or info.size > MOST:
             raise fail("book-archive", f"{source}: expected plain files of at most {MOST:,} bytes, found {info.name}")
         member = archive.extractfile(info)
         data = member.read() if member is not None else b""

@@ -6,6 +6,7 @@ import argparse
 from argparse import Namespace
 from pathlib import Path
 
+from zeitbuch.app.faults import problem_of_flow
 from zeitbuch.app.flows import find_flow
 from zeitbuch.app.map import MapRequest, draw_estate, draw_flow
 from zeitbuch.app.session import Session
@@ -13,7 +14,7 @@ from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.index_page import to_index
@@ -126,8 +127,8 @@ def _draw_all(
         for place, (flow, name) in enumerate(zip(flows, file_names([flow.title for flow in flows]), strict=True)):
             try:
                 drawn = render("map", form, draw_flow(flow, request, result), look, added)
-            except ZeitbuchError as error:
-                session.problems.append(error.problem)
+            except Exception as error:  # the others are drawn all the same
+                session.problems.append(problem_of_flow(error, "draw", flow))
             else:
                 write_output(drawn, str(folder / f"{name}{suffix}"))
                 written.append((flow, f"{name}{suffix}"))

@@ -3,7 +3,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 
 def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[list[str]]:
@@ -52,3 +53,14 @@ def _take_component(stack: list[str], members: set[str], node: str, found: list[
         if top == node:
             break
     found.append(group)
+
+
+T = TypeVar("T")
+
+
+def group_items(items: Iterable[T], key: Callable[[T], str]) -> dict[str, list[T]]:
+    """Items by their key, each group in the order of the items."""
+    found: dict[str, list[T]] = {}
+    for item in items:
+        found.setdefault(key(item), []).append(item)
+    return found

@@ -49,9 +49,7 @@ def _dispatching_decision(graph: Graph, steps: list[Step], agents: list[Step]) -
     for step in steps:
         if step.kind != "decide":
             continue
-        chosen = [
-            graph.steps[link.target] for link in graph.flow.links if link.source == step.id and link.target in ids
-        ]
+        chosen = [graph.steps[link.target] for link in graph.leaving.get(step.id, ()) if link.target in ids]
         if len(chosen) > 1:
             return f"the decision ‘{step.title}’ chooses between the agents {_quoted_list(chosen)}"
     return "an agent chooses which other agent goes on"

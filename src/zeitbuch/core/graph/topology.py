@@ -16,7 +16,7 @@ from zeitbuch.core.model.records import Flow, Link, ModelUse, PatternClass, Step
 from zeitbuch.core.model.references import names_of
 from zeitbuch.core.model.words import count_words
 
-from .components import components
+from .components import components, group_items
 
 
 class Edge(NamedTuple):
@@ -83,6 +83,16 @@ class Graph:
     def names(self) -> dict[str, str]:
         """Id -> title of all steps and triggers."""
         return names_of(self.flow)
+
+    @cached_property
+    def leaving(self) -> dict[str, list[Link]]:
+        """The links of the flow by what they leave."""
+        return group_items(self.flow.links, lambda link: link.source)
+
+    @cached_property
+    def arriving(self) -> dict[str, list[Link]]:
+        """The links of the flow by what they lead to."""
+        return group_items(self.flow.links, lambda link: link.target)
 
     def scope_path(self, step_id: str) -> list[str | None]:
         """The scopes around a step, outermost (None) first."""

@@ -4,15 +4,20 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from itertools import pairwise
+from math import isqrt
 
 from msgspec import Struct
+
+from zeitbuch.core.model.problems import fail
 
 from .ordering import Ends, Ordering
 from .placement import Near, place_rows
 
 GAP_X = 34.0
 LANE = 14.0
+MOST_SQUARES = 9_000_000
 
 
 class Box(Struct):
@@ -67,6 +72,26 @@ def _downward_order(boxes: dict[str, Box], incoming: dict[str, list[str]], outgo
             if not count[target]:
                 ready.append(target)
     return order
+
+
+def refuse_crowds(boxes: dict[str, Box], arcs: list[Arc]) -> None:
+    """Raises ZeitbuchError where more lines run side by side than can be led past each other in a minute: that takes steps as the square
+    of the lines between two layers."""
+    change: Counter[int] = Counter()
+    for arc in arcs:
+        change[boxes[arc.source].layer] += 1
+        change[boxes[arc.target].layer] -= 1
+    beside = squares = most = 0
+    for layer in sorted(change):
+        beside += change[layer]
+        squares += beside * beside
+        most = max(most, beside)
+    if squares > MOST_SQUARES:
+        raise fail(
+            "map-size",
+            f"expected a map with at most some {isqrt(MOST_SQUARES):,} lines side by side, found {len(arcs):,} lines, {most:,} of them side by side",
+            "draw a part (--fold, --depth, --around, --lineage), or write it as json, dot or graphml",
+        )
 
 
 class Layers:

@@ -15,7 +15,7 @@ from . import cards
 from .cards import PAD, PLAIN, Measure, Showing
 from .fragments import Block, Piece, shift_block
 from .geometry import Band, Card, Frame, PlacedCard, Route, Style
-from .layering import LANE, Arc, Box, Layers, assign_layers
+from .layering import LANE, Arc, Box, Layers, assign_layers, refuse_crowds
 from .ports import Ports
 from .routing import TRACK, Run, assign_tracks
 
@@ -165,6 +165,7 @@ class LevelLayout:
             of_edge.append((index, edge, arc))
         assign_layers(boxes, [(a.source, a.target) for a in arcs])
         self._wrap_loose(boxes, arcs)
+        refuse_crowds(boxes, arcs)
         layers = Layers(boxes, arcs)
         layers.order_boxes()
         self.ports.side_by_side(layers, of_edge)

@@ -307,7 +307,7 @@ class Reachability:
             return "always"  # an agent and its helpers
         if self.before.get(step.id, 0) & self.bit[graph.card_of(source)]:
             return "always"
-        if any(link.source == source and link.target == step.id and link.role == "error" for link in graph.flow.links):
+        if any(link.target == step.id and link.role == "error" for link in graph.leaving.get(source, ())):
             return "always"  # what a failed step leaves is there on its error route
         ahead = self.steps_before(card)
         if source not in ahead and graph.card_of(source) not in ahead:
@@ -390,7 +390,7 @@ def taken_values(graph: Graph, step: Step) -> list[tuple[str, Ref]]:
     found += [("the condition", ref) for ref in step.refs]
     if step.repeat is not None:
         found += [("the loop", ref) for ref in step.repeat.refs]
-    for link in graph.flow.links:
-        if link.source == step.id and link.refs:
+    for link in graph.leaving.get(step.id, ()):
+        if link.refs:
             found += [(f"the case ‘{link.label or link.condition}’", r) for r in link.refs]
     return list(dict.fromkeys(found))

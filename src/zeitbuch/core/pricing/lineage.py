@@ -150,7 +150,7 @@ class Sizes:
     def _listed_size(self, step: Step) -> Value:
         """A list gathered from the items of the nearest expanding step before it."""
         seen = {step.id}
-        ways = [link.source for link in self.graph.flow.links if link.target == step.id and link.role != "attach"]
+        ways = [link.source for link in self.graph.arriving.get(step.id, ()) if link.role != "attach"]
         first = self.graph.steps.get(ways[0]) if ways else None
         while ways:
             at = self.graph.steps.get(ways.pop(0))
@@ -159,7 +159,7 @@ class Sizes:
             seen.add(at.id)
             if at.yields == "many":
                 return self._items_size(at, first)
-            ways += [link.source for link in self.graph.flow.links if link.target == at.id and link.role != "attach"]
+            ways += [link.source for link in self.graph.arriving.get(at.id, ()) if link.role != "attach"]
         return spread_default(SIZE_BY_KIND[step.kind], f"default for what a {step.kind} step hands on")
 
     def _items_size(self, at: Step, first: Step | None) -> Value:

@@ -88,8 +88,8 @@ def _target_words(graph: Graph, link: Link) -> str:
 def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     """(label, condition, where it goes) of each case of a decision."""
     found = []
-    for link in graph.flow.links:
-        if link.source == step.id and link.role != "error" and link.role != "attach":
+    for link in graph.leaving.get(step.id, ()):
+        if link.role != "error" and link.role != "attach":
             condition = replace_refs(link.condition, link.refs, graph.names)
             if link.otherwise and link.label and not condition:
                 condition = "no other case fits"
@@ -100,7 +100,7 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
 def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
     parts = [_retry_words(step.retry)] if step.retry is not None else []
-    leading = [link for link in graph.flow.links if link.source == step.id and link.role == "error"]
+    leading = [link for link in graph.leaving.get(step.id, ()) if link.role == "error"]
     routes = [_target_words(graph, link) for link in leading]
     if routes:
         parts.append(f"the run goes on at {join_words(routes)}")
@@ -256,7 +256,7 @@ SENTENCES: dict[str, Callable[[Graph, Step], str]] = {
 
 def next_words(graph: Graph, step: Step) -> str:
     """Where the run goes after a step, for steps that are not decisions."""
-    links = [link for link in graph.flow.links if link.source == step.id and link.role == "next"]
+    links = [link for link in graph.leaving.get(step.id, ()) if link.role == "next"]
     if not links:
         return ""
     return "Then " + join_words([_target_words(graph, link) for link in links]) + "."

@@ -50,7 +50,7 @@ class Story(Struct, frozen=True):
 
 def case_links(graph: Graph, step: Step) -> list[Link]:
     """The cases of a decision."""
-    return [link for link in graph.flow.links if link.source == step.id and link.role not in ("error", "attach")]
+    return [link for link in graph.leaving.get(step.id, ()) if link.role not in ("error", "attach")]
 
 
 def label_of(link: Link) -> str:

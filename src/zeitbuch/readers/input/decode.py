@@ -193,6 +193,8 @@ class _YamlSizes:
         self.anchored: dict[str, int] = {}
         self.keys: list[set[str]] = [set()]
         self.repeated: dict[str, None] = {}
+        self.merge_at = 0  # how deep the mapping is whose merge has begun
+        self.merged = 0
 
     def start_collection(self, anchor: str | None, mapping: bool, line: int) -> None:
         if len(self.open) >= self.limits.depth:
@@ -204,6 +206,8 @@ class _YamlSizes:
 
     def end_collection(self) -> None:
         anchor, _ = self.open.pop()
+        if len(self.open) == self.merge_at:
+            self.merge_at = 0
         size = self.sizes.pop()
         self.children.pop()
         self.keys.pop()
@@ -216,10 +220,24 @@ class _YamlSizes:
             if text in self.keys[-1]:
                 self.repeated[text] = None
             self.keys[-1].add(text)
-        self._add(self.anchored.get(alias, 0) if alias is not None else 0)
+        size = self.anchored.get(alias, 0) if alias is not None else 0
+        self._count_merge(size, text, line)
+        self._add(size)
         if self.sizes[-1] > self.limits.values:
             found = f"more than {self.limits.values:,} values once aliases are written out"
             raise too_large("values", self.limits.values, found, f"line {line}")
+
+    def _count_merge(self, size: int, text: str | None, line: int) -> None:
+        """What a merge ("<<: *a", "<<: [*a, *b]") copies: writing it out takes a parser far longer than an alias that is shared."""
+        depth = len(self.open)
+        if self.merge_at and size and depth <= self.merge_at + 1:
+            self.merged += size
+            if self.merged > self.limits.merged:
+                raise too_large("merged", self.limits.merged, "more values merged into others", f"line {line}")
+        if text == "<<":
+            self.merge_at = depth
+        elif depth == self.merge_at:
+            self.merge_at = 0
 
     def _add(self, below: int) -> None:
         is_key = bool(self.open) and self.open[-1][1] and self.children[-1] % 2 == 0

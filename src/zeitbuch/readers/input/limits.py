@@ -18,7 +18,9 @@ _CONTAINERS = frozenset({dict, list})
 
 class Limits(Struct, frozen=True):
     """``bytes`` of one file or member, ``depth`` of nesting, ``values`` in one file, ``text`` characters of one
-    string; for packages: ``members``, ``nesting`` of packages in packages, ``unpacked`` bytes of all that is read."""
+    string; for packages: ``members``, ``nesting`` of packages in packages, ``unpacked`` bytes of all that is read, ``headers`` bytes of
+    what describes members; ``merged`` values that YAML merges into others; for one flow: ``steps``, ``links``, ``scopes`` of steps
+    within steps."""
 
     bytes: int = 268_435_456
     depth: int = 120
@@ -27,6 +29,11 @@ class Limits(Struct, frozen=True):
     members: int = 50_000
     nesting: int = 3
     unpacked: int = 1_073_741_824
+    headers: int = 16_777_216
+    merged: int = 500_000
+    steps: int = 200_000
+    links: int = 2_000_000
+    scopes: int = 100
 
 
 def raise_limit(limits: Limits, name: str, value: int) -> Limits:

@@ -9,6 +9,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
+from typing import Any, Self
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
@@ -26,6 +27,10 @@ _BROKEN = (
     RuntimeError,
     ValueError,
 )
+_DESCRIBING = frozenset(
+    {tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK}
+)
+_ENTRY = b"PK\x01\x02"  # an entry of the directory of a zip file
 Member = tuple[str, int, Callable[[], bytes]]  # name, stated size, what reads it
 
 
@@ -36,11 +41,17 @@ class _Budget:
         self.limits = limits
         self.members = limits.members
         self.unpacked = limits.unpacked
+        self.headers = limits.headers
 
     def count_members(self, n: int) -> None:
         self.members -= n
         if self.members < 0:
             raise too_large("members", self.limits.members, "more members in the package")
+
+    def count_header(self, n: int) -> None:
+        self.headers -= n
+        if self.headers < 0:
+            raise too_large("headers", self.limits.headers, "more bytes that only describe members")
 
     def spend_bytes(self, n: int) -> None:
         self.unpacked -= n
@@ -48,7 +59,24 @@ class _Budget:
             raise too_large("unpacked", self.limits.unpacked, "a package that unpacks to more bytes")
 
 
+def counted_header(count: Callable[[int], None]) -> type[tarfile.TarInfo]:
+    """A kind of member whose headers are counted before they are read: long names and extended headers stand in the archive like
+    members, and may be as large."""
+
+    class Counted(tarfile.TarInfo):
+        @classmethod
+        def frombuf(cls, buf: Any, encoding: Any, errors: Any) -> Self:
+            made = super().frombuf(buf, encoding, errors)
+            if made.type in _DESCRIBING:
+                count(made.size)
+            return made
+
+    return Counted
+
+
 def _zip_members(data: bytes, budget: _Budget) -> Iterator[Member]:
+    if data.count(_ENTRY) > budget.members:
+        budget.count_members(data.count(_ENTRY))  # before each is made a record
     with zipfile.ZipFile(io.BytesIO(data)) as package:
         infos = package.infolist()
         budget.count_members(len(infos))
@@ -63,10 +91,17 @@ def _zip_members(data: bytes, budget: _Budget) -> Iterator[Member]:
 
 
 def _tar_members(data: bytes, budget: _Budget) -> Iterator[Member]:
-    with tarfile.open(fileobj=io.BytesIO(data), mode="r:*") as package:
+    with tarfile.open(fileobj=io.BytesIO(data), mode="r:*", tarinfo=counted_header(budget.count_header)) as package:
         # One after the other, as they come: looking ahead would unpack everything.
         for info in package:
             budget.count_members(1)
+            package.members = []  # type: ignore[attr-defined]  # it would keep them all
+            if info.issparse():
+                raise fail(
+                    "package",
+                    f"expected plain members, found a sparse one, '{info.name[:200]}'",
+                    "make the package anew without --sparse",
+                )
             if info.isfile():
 
                 def read(info: tarfile.TarInfo = info) -> bytes:

@@ -83,7 +83,11 @@ class Reader(Tally):
         told, begin = len(self.problems), len(self.problems)
         self.masker.marks.made = 0
         for raw in self._flows_of_bytes(base, data):
-            flow, problems = validate_flow(mask_outline(raw, self.masker) if self.unmasked else raw)
+            try:
+                flow, problems = validate_flow(mask_outline(raw, self.masker) if self.unmasked else raw, self.limits)
+            except ZeitbuchError as error:
+                self.problems.append(place_within(error.problem, raw.origin or base))
+                continue
             self.problems += problems
             flow = _with_findings(flow, self.problems[told:])
             if self.masker.marks.made:

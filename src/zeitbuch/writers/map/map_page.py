@@ -330,7 +330,7 @@ class _Page:
                 blocks.append(Heading(3, f"{helper.title} ({KINDS[helper.kind].words})"))
                 blocks += [second for second in step_blocks(graph, helper) if not isinstance(second, Heading)]
         else:
-            calls = [link for link in graph.flow.links if link.source == step.id]
+            calls = graph.leaving.get(step.id, [])
             blocks += (
                 [
                     Bullets(
