@@ -30,10 +30,10 @@ from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.dialects.steps import StepReader
 from zeitbuch.readers.input.limits import Limits, measure_tree
-from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.reader import Reader
+from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.writers.table import grid, tables
 
 ESTATE = Path(zeitbuch.__file__).parent / "demo" / "estate"
@@ -62,7 +62,8 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
     flows = list(Reader(dialects).flows_of(inputs))
     documents = [json.loads(path.read_bytes()) for path in sorted((ESTATE / "november").rglob("*.json"))]
     signs = [(json.dumps(document).encode(), keys_in(document, set()), document) for document in documents]
-    clean = [row for row in signs if not might_hold_secrets(*row[:2])]
+    masker = Masker()
+    clean = [row for row in signs if masker.mask_document(row[2], row[0], row[1]) is row[2]]
     path = Query("$.steps[*]")
     engine = jsonpath.compile("$.steps[*]")
     prices, month = Prices(load_rates(str(ESTATE / "rates.toml"))[0], parse_month("2026-11")), parse_month("2026-11")
@@ -87,8 +88,6 @@ def rows(folder: Path) -> list[tuple[str, int, Work, Work]]:
     def listed(cache: bool) -> Work:
         setting = ReadingSetting(dialects, Limits(), outline=True, texts=False)
         return lambda: [r for _, r in ReadingRun(setting, inputs, inventory_row, Row, cache=cache, workers=1)]
-
-    masker = Masker()
 
     def masked(every: list[Any], look: bool) -> None:
         for raw, keys, document in every:

@@ -15,7 +15,7 @@ from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import Input, input_digests
+from zeitbuch.readers.input.sources import STDIN, Input, input_digests
 from zeitbuch.readers.reading.cache import digest_key
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.reader import Reader
@@ -54,6 +54,7 @@ class Session:
         self.kept: dict[str, bytes] = {}
         self.untriggered: set[str] = set()
         self._digest_key = b""
+        self._named: set[str] = set()  # what was named itself, not found in a folder
         self.sides: list[Side] = []  # the files of the versions compared, the older first
 
     def _book_of_workspace(self) -> str:
@@ -74,6 +75,7 @@ class Session:
 
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
+        self._named |= {source if source != STDIN else "<stdin>" for source in sources}
         return [one for source in sources for one in inputs_of(source, self.limits, self.book)]
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
@@ -164,10 +166,23 @@ class Session:
 
     def _take_over(self, tally: Tally, once: bool = False) -> None:
         """What a reading has left; with ``once`` problems that are known already are not told again."""
-        self.problems += [problem for problem in tally.problems if not once or problem not in self.problems]
+        found = [self._weighed(problem) for problem in tally.problems]
+        self.problems += [problem for problem in found if not once or problem not in self.problems]
         self.packages += tally.packages
         self.kept |= tally.kept
         self.untriggered |= tally.untriggered
+
+    def _weighed(self, problem: Problem) -> Problem:
+        """A file that is no flow is an error where it was named itself."""
+        origin = problem.origin
+        if (
+            problem.code != "other-kind"
+            or origin is None
+            or origin.member is not None
+            or origin.source not in self._named
+        ):
+            return problem
+        return structs.replace(problem, severity="error")
 
 
 def _same_flow(flow: Flow) -> Flow:

@@ -63,6 +63,11 @@ def finish_session(session: Session, args: argparse.Namespace, status: int = OK)
                 f"{package.name}: {count_words(package.flows, 'flow')} in {count_words(package.members, 'member')}, "
                 f"{count_words(package.others, 'other object')}{unread}"
             )
+        others = [
+            problem for problem in session.problems if problem.code == "other-kind" and problem.severity == "info"
+        ]
+        if others:
+            say(_other_kinds(others))
     problems = problems_to_tell(session.problems, args)
     if not problems:
         return status
@@ -96,6 +101,19 @@ def report_problems(
         rest = "the rest was processed" if went_on else "nothing was done"
         print(f"{count_words(errors, 'error')}; {rest}", file=sys.stderr)
     return WRONG if errors else status
+
+
+def _other_kinds(problems: Sequence[Problem]) -> str:
+    """How many files of a folder hold no flow, and what they are."""
+    kinds: dict[str, list[str]] = {}
+    for problem in problems:
+        kinds.setdefault(problem.message.rpartition("found ")[2], []).append(str(problem.origin))
+    parts = [
+        f"{words} ({places[0]}{f' and {len(places) - 1} more' if len(places) > 1 else ''})"
+        for words, places in kinds.items()
+    ]
+    hold = "holds" if len(problems) == 1 else "hold"
+    return f"{count_words(len(problems), 'file')} {hold} no flow: {', '.join(parts)}"
 
 
 EXAMPLES = 3  # of many messages with one code

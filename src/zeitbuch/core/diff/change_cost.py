@@ -141,6 +141,7 @@ class Costing(Struct):
         )
 
 
+MOST_WORK = 300_000  # steps that are estimated for the shares of one flow's changes
 _NONE = ChangeFigures(0.0, 0.0, 0.0, Money(), Money())
 
 
@@ -184,6 +185,9 @@ def _with_shares(
     flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: ChangeFigures, before: ChangeFigures
 ) -> FlowChanges:
     """The flow's changes with the share each has in its figures, and what only several together make."""
+    moving = sum([CHANGE_KINDS[change.type].cost and bool(change.edits) for change in flow.changes])
+    if moving * len(b.steps) > MOST_WORK:
+        return flow  # each share is an estimate of the whole flow
     spelled = map_ids(a, flow.ids)
     shares = [_share_of_change(spelled, b, change, new, after) for change in flow.changes]
     total = subtract_figures(after, before)

@@ -14,6 +14,7 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.graph.components import group_items
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import AI_KINDS
@@ -31,6 +32,7 @@ from .similarity import assign_pairs, overlap_matrix, own_likeness
 Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
 MANY = 60  # branches of the same sorts that are held against each other
+MOST_UNITS = 150  # branches of one flow, and steps of one operation in it, that are held against each other
 WORDS = 12  # words that a prompt needs to be compared with others
 _WORD = re.compile(r"[\w.@/-]*\w")
 
@@ -211,7 +213,7 @@ def _clones_within(flow: Flow, branches: list[Unit], found: list[Clone], told: s
     branches += units
     pairs = [
         (_likeness_of(first, second), first, second)
-        for first, second in itertools.combinations(units, 2)
+        for first, second in itertools.combinations(units[:MOST_UNITS], 2)
         if not first.ids & second.ids
     ]
     found += _best_pairs(pairs, PARTS, told)
@@ -220,8 +222,8 @@ def _clones_within(flow: Flow, branches: list[Unit], found: list[Clone], told: s
     ]
     near = [
         (_likeness_of(first, second), first, second)
-        for first, second in itertools.combinations(steps, 2)
-        if first.part.steps[0].operation == second.part.steps[0].operation
+        for alike in group_items(steps, lambda unit: unit.part.steps[0].operation).values()
+        for first, second in itertools.combinations(alike[:MOST_UNITS], 2)
     ]
     found += _best_pairs(near, STEPS, told)
 

@@ -58,6 +58,7 @@ MessageCode = Literal[
     "no-flow",
     "no-trigger",
     "option",
+    "other-kind",
     "package",
     "package-empty",
     "package-path",

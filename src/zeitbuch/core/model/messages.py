@@ -177,6 +177,10 @@ MESSAGES: tuple[Message, ...] = (
     Message("option",
             "An option has a value that it does not take.",
             "The message lists the values it takes."),
+    Message("other-kind",
+            "The file holds something else than flows: an API description, a schema, a log, a picture. In a folder, package or revision such files are counted and are no "
+            "error; one that was named itself is.",
+            "Name the files that hold flows. Where the message names a command, that command takes the file."),
     Message("package",
             "A package (zip, tar, tar.gz) or a member of it cannot be unpacked: broken, cut off, or locked with a password. The other members are read.",
             "Download it again; unpack one with a password by hand."),

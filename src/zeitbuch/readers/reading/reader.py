@@ -23,6 +23,7 @@ from zeitbuch.readers.secrets.words import SecretWords
 
 from .documents import Document, Opening, embedded_in
 from .embedded import Embedded, call_embedded
+from .other_kinds import kind_of_bytes, other_kind_problem
 from .recognition import FlowsRead, Recognition
 from .tally import Fact, Package, Tally
 from .validated import validate_flow
@@ -108,7 +109,9 @@ class Reader(Tally):
             self.problems += document.problems
             yield from self._flows_of_document(document)
         except ZeitbuchError as error:
-            self.problems.append(place_within(error.problem, base))
+            other = kind_of_bytes(data)
+            problem = error.problem if other is None else other_kind_problem(*other, base)
+            self.problems.append(place_within(problem, base))
 
     def _flows_of_document(self, document: Document, depth: int = 0) -> Iterator[Flow]:
         """The flows of a document, then those that stand as text inside it, called by the steps that hold them."""
@@ -165,8 +168,12 @@ class Reader(Tally):
             if flows > before:
                 holding += 1
                 continue
-            fresh = [problem.code for problem in self.problems[problems:] if problem.severity == "error"]
-            if fresh and set(fresh) <= {"unrecognised", "no-flow"}:
+            fresh = [
+                problem.code
+                for problem in self.problems[problems:]
+                if problem.severity == "error" or problem.code == "other-kind"
+            ]
+            if fresh and set(fresh) <= {"unrecognised", "no-flow", "other-kind"}:
                 del self.problems[problems:]
                 others += 1
             else:

@@ -15,6 +15,7 @@ from zeitbuch.readers.standards import native
 from . import formats
 from .documents import Document
 from .forms import name_form
+from .other_kinds import kind_of, other_kind_problem
 from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
 from .unrecognised import unrecognised_problem
 
@@ -33,7 +34,7 @@ class Recognition:
     def flows_of(self, document: Document) -> FlowsRead:
         """(flow or None, problems) of a document, whatever it is."""
         value, origin, count = document.value, document.origin, document.counted
-        if native.is_native(value):
+        if native.is_native(value) and type(value[native.ROOT]) is not str:
             return _flows_of_native(value, origin)
         standard = formats.recognising_standard(value)
         if standard is not None:
@@ -68,7 +69,10 @@ class Recognition:
         plugin, problems = recognising_format(document.value)
         yield None, [*problems, *unusable_plugins()]
         self.beyond_cache |= bool(usable_formats())
-        if plugin is None:
+        kind = kind_of(document.value) if plugin is None else None
+        if kind is not None:
+            yield None, [other_kind_problem(kind.words, kind.hint, document.origin)]
+        elif plugin is None:
             yield None, [unrecognised_problem(document.value, document.origin, self.dialects)]
         else:
             yield from flows_of_plugin(plugin, document.value, document.origin, document.counted)

@@ -1,0 +1,116 @@
+# Folders and packages hold more than flows. What a file is, when it is none, is told by its root, its keys or its first bytes: one row
+# a kind. General kinds and open standards only.
+"""Recognising what is no flow."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.xml_tree import Element
+
+
+class OtherKind(NamedTuple):
+    """What a file is: in words, and what takes it, where something of ours does."""
+
+    words: str
+    hint: str
+    fits: Callable[[dict[str, Any]], bool]
+
+
+_NOTHING = "no flow is in it; leave it out, or name the files that hold flows"
+_USAGE = frozenset(
+    {"tokens", "input_tokens", "output_tokens", "prompt_tokens", "completion_tokens", "total_tokens", "cost"}
+)
+_EVENTS = frozenset({"activity", "concept:name", "event", "action"})
+_CASES = frozenset({"case", "case_id", "case:concept:name", "run", "run_id", "trace_id"})
+_TIMES = frozenset({"time", "timestamp", "time:timestamp", "at", "started", "start_time"})
+
+
+def _has(*keys: str) -> Callable[[dict[str, Any]], bool]:
+    return lambda value: all([key in value for key in keys])
+
+
+def _any_of(*keys: str) -> Callable[[dict[str, Any]], bool]:
+    return lambda value: any([key in value for key in keys])
+
+
+def _is_schema(value: dict[str, Any]) -> bool:
+    named = value.get("$schema")
+    if type(named) is str and "json-schema.org" in named:
+        return "properties" in value or "$defs" in value or "definitions" in value or "type" in value
+    return "$defs" in value and "type" in value
+
+
+def _is_old_serverless(value: dict[str, Any]) -> bool:
+    return "specVersion" in value and "states" in value
+
+
+def _is_manifest(value: dict[str, Any]) -> bool:
+    held = sum(
+        [
+            key in value
+            for key in ("dependencies", "devDependencies", "scripts", "version", "name", "packages", "lockfileVersion")
+        ]
+    )
+    return held >= 3 and ("dependencies" in value or "devDependencies" in value or "lockfileVersion" in value)
+
+
+def _first_row(value: dict[str, Any]) -> set[str]:
+    return {str(key).lower() for key in value}
+
+
+# Asked in turn; of a list its first object is asked.
+KINDS = (
+    OtherKind("an API description", "Arazzo documents say how its operations are used as flows", _any_of("openapi", "swagger", "asyncapi")),
+    OtherKind("a JSON schema", _NOTHING, _is_schema),
+    OtherKind("a workflow of an older version of Serverless Workflow (0.8 or before)", "convert it to version 1.0, or have a dialect proposed", _is_old_serverless),
+    OtherKind("an output of Zeitbuch", "name the exports that it was made from", lambda value: type(value.get("zeitbuch")) is str),
+    OtherKind("a trace (OpenTelemetry)", _NOTHING, _any_of("resourceSpans", "resourceLogs", "resourceMetrics")),
+    OtherKind("a package or build file", _NOTHING, _is_manifest),
+    OtherKind("a geographic file (GeoJSON)", _NOTHING, lambda value: value.get("type") in ("FeatureCollection", "Feature") and _any_of("features", "geometry")(value)),
+    OtherKind(
+        "a usage log", _NOTHING,
+        lambda value: bool(_first_row(value) & _USAGE) and bool(_first_row(value) & _TIMES) and not any([isinstance(item, list | dict) for item in value.values()]),
+    ),
+    OtherKind(
+        "an event log", _NOTHING,
+        lambda value: bool(_first_row(value) & _EVENTS) and bool(_first_row(value) & _CASES) and bool(_first_row(value) & _TIMES),
+    ),
+    OtherKind("a billing table", _NOTHING, lambda value: {"billingperiodstart", "billedcost"} <= _first_row(value)),
+)  # fmt: skip
+# Roots of XML by their names in lower case.
+ROOTS = {
+    "log": "an event log (XES)", "project": "a package or build file", "svg": "a picture (SVG)", "html": "a web page", "schema": "an XML schema",
+    "rss": "a news feed", "feed": "a news feed", "wsdl": "an API description", "plist": "a list of settings", "pmml": "a statistical model",
+}  # fmt: skip
+# The first bytes of files that are named as something else.
+MAGIC = (
+    (b"PK\x03\x04", "a zip archive", "rename it to .zip: packages are read as they are"),
+    (b"\x1f\x8b", "a gzip archive", "rename it to .tar.gz, or unpack it"), (b"\x89PNG", "a picture", _NOTHING), (b"\xff\xd8\xff", "a picture", _NOTHING),
+    (b"GIF8", "a picture", _NOTHING), (b"%PDF", "a PDF document", _NOTHING), (b"SQLite format 3\x00", "a SQLite database", "a book is named with --book"),
+    (b"\xd0\xcf\x11\xe0", "an Office document", _NOTHING),
+)  # fmt: skip
+
+
+def kind_of(value: Any) -> OtherKind | None:
+    """The kind of a decoded document that is no flow; None when it is of none that is known."""
+    if isinstance(value, Element):
+        words = ROOTS.get(value.tag.lower())
+        return OtherKind(words, _NOTHING, lambda _: True) if words else None
+    first = value[0] if isinstance(value, list) and value else value
+    if not isinstance(first, dict):
+        return None
+    return next((kind for kind in KINDS if kind.fits(first)), None)
+
+
+def kind_of_bytes(raw: bytes) -> tuple[str, str] | None:
+    """What a file is by its first bytes, and what to do; None when they say nothing."""
+    return next(((words, hint) for magic, words, hint in MAGIC if raw.startswith(magic)), None)
+
+
+def other_kind_problem(words: str, hint: str, origin: Origin) -> Problem:
+    """That a file is something else: told where it was named itself, counted in a folder, package or revision."""
+    return Problem("other-kind", "info", f"expected a flow definition, found {words}", origin, hint)

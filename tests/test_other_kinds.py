@@ -1,0 +1,81 @@
+"""Files that hold no flow: told for what they are, counted in a sweep, an error when named themselves."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from conftest import Run
+
+FLOW = json.dumps({"zeitbuch": 1, "flows": [{"id": "a", "triggers": [{"id": "t", "kind": "manual"}]}]})
+OTHERS = {
+    "api.json": (b'{"openapi": "3.1.0", "info": {}}', "an API description"),
+    "api.yaml": (b"swagger: '2.0'\npaths: {}\n", "an API description"),
+    "schema.json": (b'{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object"}', "a JSON schema"),
+    "old.json": (b'{"id": "x", "specVersion": "0.8", "states": []}', "an older version of Serverless Workflow"),
+    "ours.json": (b'{"zeitbuch": "explain", "version": 1}', "an output of Zeitbuch"),
+    "trace.json": (b'{"resourceSpans": []}', "a trace"),
+    "package.json": (b'{"name": "x", "version": "1", "dependencies": {}}', "a package or build file"),
+    "map.json": (b'{"type": "FeatureCollection", "features": []}', "a geographic file"),
+    "usage.json": (b'[{"time": "2026-11-01", "model": "quill-small", "tokens": 4}]', "a usage log"),
+    "events.json": (b'[{"case_id": "1", "activity": "moor", "timestamp": "2026-11-01"}]', "an event log"),
+    "events.xml": (b'<log xes.version="1.0"/>', "an event log (XES)"),
+    "pom.xml": (b"<project><name>x</name></project>", "a package or build file"),
+    "packed.json": (b"PK\x03\x04\x14\x00", "a zip archive"),
+    "picture.json": (b"\x89PNG\r\n\x1a\n", "a picture"),
+    "paper.yaml": (b"%PDF-1.7\n\xe2\xe3", "a PDF document"),
+}
+
+
+@pytest.fixture
+def mixed(tmp_path: Path) -> Path:
+    folder = tmp_path / "mixed"
+    folder.mkdir()
+    (folder / "flow.json").write_text(FLOW)
+    for name, (data, _) in OTHERS.items():
+        (folder / name).write_bytes(data)
+    return folder
+
+
+def test_in_a_folder_they_are_counted_and_no_error(mixed: Path, run: Run) -> None:
+    told = run("inventory", "mixed", "-f", "json")
+    assert told.code == 0 and json.loads(told.out)["totals"]["flows"] == 1
+    assert f"{len(OTHERS)} files hold no flow: " in told.err and "error" not in told.err
+    assert "an API description (mixed/api.json and 1 more)" in told.err
+    assert run("inventory", "mixed", "-q").err == ""
+    listed = run("inventory", "mixed", "--verbose").err
+    assert all(name in listed for name in OTHERS)
+
+
+@pytest.mark.parametrize("name", list(OTHERS))
+def test_named_itself_it_is_an_error_that_says_what_it_is(name: str, mixed: Path, run: Run) -> None:
+    told = run("inventory", f"mixed/{name}")
+    assert told.code == 2 and "[other-kind]" in told.err and OTHERS[name][1] in told.err
+
+
+def test_what_nothing_knows_stays_an_error(mixed: Path, run: Run) -> None:
+    """A builder's export without its dialect must not go by as something else."""
+    (mixed / "unknown.json").write_text('{"sheet": {"stations": [], "lines": []}}')
+    told = run("inventory", "mixed")
+    assert told.code == 2 and "unknown.json" in told.err and "[unrecognised]" in told.err
+
+
+def test_in_packages_and_revisions(mixed: Path, tmp_path: Path, run: Run) -> None:
+    with zipfile.ZipFile(tmp_path / "all.zip", "w") as archive:
+        for path in sorted(mixed.iterdir()):
+            archive.write(path, path.name)
+    told = run("inventory", "all.zip")
+    assert told.code == 0 and f"{len(OTHERS)} other objects" in told.err
+    for words in (["init", "-q"], ["add", "."], ["-c", "user.name=a", "-c", "user.email=a@b", "commit", "-qm", "x"]):
+        subprocess.run(["git", *words], cwd=mixed, check=True)
+    told = run("inventory", "git:HEAD", cwd=mixed)
+    assert told.code == 0 and "files hold no flow" in told.err
+
+
+def test_a_second_run_from_the_cache_says_the_same(mixed: Path, run: Run) -> None:
+    first = run("inventory", "mixed")
+    assert run("inventory", "mixed").err == first.err != ""
