@@ -35,5 +35,5 @@ def last_snapshot(place: str) -> Last | None:
         finally:
             connection.close()
         return Last(row[0], row[1], msgspec.json.decode(row[2], type=Body).files) if row is not None else None
-    except (sqlite3.Error, msgspec.MsgspecError):
+    except (sqlite3.Error, UnicodeDecodeError, msgspec.MsgspecError):
         return None

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
+import msgspec
 from sqlalchemy import Connection, create_engine, event, func, insert, inspect, select
 from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
@@ -145,7 +146,7 @@ class Book:
             ) from None
         except SQLAlchemyError as error:
             raise self._problem_of(error) from None
-        except zlib.error:
+        except (zlib.error, UnicodeDecodeError, msgspec.MsgspecError):
             raise fail(
                 "book-damaged",
                 f"{self.name}: expected whole contents, found damaged ones",
