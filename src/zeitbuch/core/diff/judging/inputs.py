@@ -14,7 +14,7 @@ from zeitbuch.core.model.records import Binding
 
 from .pairing import FlowPairing, Places, plain_value
 
-_HOST = re.compile(r"^\s*[A-Za-z][A-Za-z0-9+.-]{1,20}://(?:[^/?#\s@]*@)?([^/?#\s]+)")
+_HOST = re.compile(r"^\s*[A-Za-z][A-Za-z0-9+.-]{1,20}://(?:[^/?#@]*@)?([^/?#\s]+)")
 
 
 def _leaf_values(value: Any) -> Iterator[str]:

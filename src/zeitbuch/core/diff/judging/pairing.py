@@ -47,6 +47,12 @@ class FlowPairing:
         names = {secret.name: "secret" for secret in self._secrets}
         return rename_labels(old, names) == rename_labels(new, names)
 
+    def _other_secrets(self, old: str, new: str) -> tuple[str, str]:
+        """The labels that differ between two texts that are the same but for their secrets."""
+        pairs = zip(labels_in(old, self._secrets), labels_in(new, self._secrets), strict=False)
+        differing = [(first, second) for first, second in pairs if first != second]
+        return ", ".join(first for first, _ in differing), ", ".join(second for _, second in differing)
+
     def add_change(
         self,
         kind: str,
@@ -62,7 +68,7 @@ class FlowPairing:
         """Take note of a change; where only secrets differ, of these alone."""
         if self.only_secrets_differ(str(old), str(new)):
             kind, words = "secret", ()
-            old, new = (", ".join(labels_in(str(text), self._secrets)) for text in (old, new))
+            old, new = self._other_secrets(str(old), str(new))
         row = CHANGE_KINDS[kind]
         found = Change(
             kind, row.topic, row.weight, where, str(old), str(new), words, remarks, step, self.sure.get(step, 1.0),
