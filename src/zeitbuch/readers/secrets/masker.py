@@ -185,7 +185,8 @@ class Masker:
                 secrecy = self.names.secrecy(item)
                 if secrecy in ("secret", "secrets") and not is_action(item):
                     low = str(key).lower()
-                    if low in _NAMES or low.endswith(("name", "key", "header")) or len(value) <= 3:
+                    small = len(value) <= 3 and not is_plain_part(low)
+                    if small or low in _NAMES or low.endswith(("name", "key", "header")):
                         return str(key), "secret"
         return None
 
