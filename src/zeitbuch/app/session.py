@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import structs
 
@@ -18,12 +18,14 @@ from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Input, input_digests
 from zeitbuch.readers.reading.cache import digest_key
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
-from zeitbuch.readers.reading.reader import Reader
 from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
 from .sources import inputs_of
 from .unreadable import Side, side_of
+
+if TYPE_CHECKING:
+    from zeitbuch.readers.reading.reader import Reader  # a run that finds all in the cache needs none
 
 T = TypeVar("T")
 BOOK_NAME = "book.sqlite"

@@ -12,6 +12,7 @@ import stat
 import time
 import tomllib
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 from typing import Any, NamedTuple, TypeVar
 
 import msgspec
@@ -27,11 +28,16 @@ MOST_BYTES = 8_388_608
 MOST_DEPTH = 64  # of brackets, and parts of a dotted key
 MOST_DIGITS = 400  # of one number
 _WAIT = 10.0  # seconds for a pipe that nobody writes to
-_TOKENS = re.compile(
-    r'"""(?:\\.|[^\\])*?"""|\'\'\'.*?\'\'\'|"(?:\\.|[^"\\\n])*"|\'[^\'\n]*\'|#[^\n]*'
-    r"|(?P<open>[\[{])|(?P<close>[\]}])|(?P<dot>\.)|(?P<number>[+\-]?\d[\d_]*)|(?P<end>[\n=,])|[^\s\"'#\[\]{}.=,\n]+",
-    re.DOTALL,
-)
+
+
+@lru_cache(maxsize=1)
+def _tokens() -> re.Pattern[str]:
+    """The parts of a TOML text. Compiled when first needed: that takes longer than a small file."""
+    return re.compile(
+        r'"""(?:\\.|[^\\])*?"""|\'\'\'.*?\'\'\'|"(?:\\.|[^"\\\n])*"|\'[^\'\n]*\'|#[^\n]*'
+        r"|(?P<open>[\[{])|(?P<close>[\]}])|(?P<dot>\.)|(?P<number>[+\-]?\d[\d_]*)|(?P<end>[\n=,])|[^\s\"'#\[\]{}.=,\n]+",
+        re.DOTALL,
+    )
 
 
 class TomlKind(NamedTuple):
@@ -137,7 +143,7 @@ def _read_bytes(path: str) -> bytes:
 def _check_sizes(text: str, path: str) -> None:
     """Refuse what a parser would need long or much memory for: nesting, keys of many parts, long numbers."""
     depth = parts = 0
-    for token in _TOKENS.finditer(text):
+    for token in _tokens().finditer(text):
         kind = token.lastgroup
         if kind == "open":
             depth, parts = depth + 1, 0

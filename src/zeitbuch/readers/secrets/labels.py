@@ -6,8 +6,8 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import re
-import secrets
 from collections.abc import Iterable
 from typing import Any, TypeVar
 
@@ -22,7 +22,7 @@ _OPEN, _CLOSE = "\ue0f0", "\ue0f1"
 _MARK = re.compile(f"{_OPEN}([0-9a-f]{{16}}){_CLOSE}")
 _BROKEN = re.compile(f"{_OPEN}[0-9a-f]{{0,16}}{_CLOSE}?")
 SOME_SECRET = "a secret"
-PROCESS_KEY = secrets.token_bytes(32)  # where nothing is kept between runs
+PROCESS_KEY = os.urandom(32)  # where nothing is kept between runs
 
 
 class Marks:
