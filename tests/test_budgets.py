@@ -167,3 +167,33 @@ def test_a_fault_in_one_flow_does_not_end_the_run(
     assert main(["document", "a.json", "-o", "d", "--no-cache"]) == 2
     assert "could not draw 'bad', found RuntimeError: odd" in capfd.readouterr().err
     assert (tmp_path / "d" / "bad.html").exists() and (tmp_path / "d" / "a.html").exists()
+
+
+def test_a_comparison_says_what_it_leaves_out(
+    tmp_path: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from zeitbuch.cli.main import main
+
+    monkeypatch.chdir(tmp_path)
+    for name, price in (("a", "2"), ("b", "3")):
+        steps = [
+            {
+                "id": f"s{n}",
+                "kind": "http",
+                "timeout": n + 1,
+                "inputs": [{"name": "x", "value": 1}, {"name": "y", "value": n}],
+            }
+            for n in range(4)
+        ]
+        steps[0]["retry"] = {"attempts": int(price)}
+        links = [{"source": "t", "target": "s0"}, *({"source": f"s{n}", "target": f"s{n + 1}"} for n in range(3))]
+        flow = {"id": "a", "triggers": [{"id": "t", "kind": "manual"}], "steps": steps, "links": links}
+        (tmp_path / f"{name}.json").write_text(json.dumps({"zeitbuch": 1, "flows": [flow]}))
+    assert main(["diff", "a.json", "b.json", "--no-cache"]) == 1
+    assert "diff-size" not in capfd.readouterr().err
+    monkeypatch.setattr("zeitbuch.core.diff.change_cost.MOST_WORK", 3)
+    assert main(["diff", "a.json", "b.json", "--no-cache"]) == 1
+    assert "share of each of 1 change in 4 steps" in capfd.readouterr().err
+    monkeypatch.setattr("zeitbuch.core.diff.clones.MOST_UNITS", 3)
+    main(["diff", "a.json", "--clones", "--no-cache"])
+    assert "found 1 more: not compared [diff-size]" in capfd.readouterr().err

@@ -24,7 +24,7 @@ OTHERS = {
     "usage.json": (b'[{"time": "2026-11-01", "model": "quill-small", "tokens": 4}]', "a usage log"),
     "events.json": (b'[{"case_id": "1", "activity": "moor", "timestamp": "2026-11-01"}]', "an event log"),
     "events.xml": (b'<log xes.version="1.0"/>', "an event log (XES)"),
-    "pom.xml": (b"<project><name>x</name></project>", "a package or build file"),
+    "pom.xml": (b"<project><modelVersion>4.0.0</modelVersion></project>", "a package or build file"),
     "packed.json": (b"PK\x03\x04\x14\x00", "a zip archive"),
     "picture.json": (b"\x89PNG\r\n\x1a\n", "a picture"),
     "paper.yaml": (b"%PDF-1.7\n\xe2\xe3", "a PDF document"),
@@ -62,6 +62,23 @@ def test_what_nothing_knows_stays_an_error(mixed: Path, run: Run) -> None:
     (mixed / "unknown.json").write_text('{"sheet": {"stations": [], "lines": []}}')
     told = run("inventory", "mixed")
     assert told.code == 2 and "unknown.json" in told.err and "[unrecognised]" in told.err
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("run.json", '{"run": "daily", "event": "delay", "time": "08:00", "steps": [{"id": "a", "does": "ask"}]}'),
+        ("name.json", '{"name": "Berth", "version": "2", "dependencies": ["x"], "scripts": [{"id": "a", "run": "ask"}]}'),
+        ("project.xml", '<project><steps><step id="a"/></steps></project>'), ("log.xml", '<log><step id="a"/></log>'),
+        ("openapi.json", '{"openapi": {"steps": []}}'),
+    ],
+)  # fmt: skip
+def test_a_flow_of_an_unknown_builder_is_never_counted_as_something_else(
+    name: str, text: str, mixed: Path, run: Run
+) -> None:
+    (mixed / name).write_text(text)
+    told = run("inventory", "mixed")
+    assert told.code == 2 and f"{name}" in told.err and "[unrecognised]" in told.err
 
 
 def test_in_packages_and_revisions(mixed: Path, tmp_path: Path, run: Run) -> None:

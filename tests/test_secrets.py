@@ -128,6 +128,23 @@ def test_a_label_is_none_that_a_text_of_the_flow_holds(tmp_path: Path) -> None:
     assert [binding.value for binding in read_one(path).steps[0].inputs] == ["see secret A in the file", "secret B"]
 
 
+def test_a_label_is_none_that_stands_beside_its_secret(tmp_path: Path) -> None:
+    path = tmp_path / "a.yaml"
+    write_native(path, {"note": "secret A is the old one, password: Otter-12x!"})
+    assert read_one(path).steps[0].inputs[0].value == "secret A is the old one, password: secret B"
+
+
+def test_flows_that_share_a_secret_are_all_labelled(tmp_path: Path, run: Run) -> None:
+    """What was masked for one flow is remembered for the next: its mark must not come out."""
+    (tmp_path / "two").mkdir()
+    for name in "ab":
+        flow = {"id": name, "name": "Login with password: Otter-77x!", "triggers": [{"id": "t", "kind": "manual"}]}
+        (tmp_path / "two" / f"{name}.json").write_text(json.dumps({"zeitbuch": 1, "flows": [flow]}))
+    for more in ([], ["--no-cache"]):
+        told = json.loads(run("inventory", "two", "-f", "json", *more).out)
+        assert [flow["name"] for flow in told["flows"]] == ["Login with password: secret A"] * 2
+
+
 def test_the_native_form_keeps_labels_and_no_digest(tmp_path: Path, run: Run) -> None:
     write_native(
         tmp_path / "a.yaml", {"password": "Otter-12", "header": "Authorization: Bearer ab12cd34ef"}, "Ask the desk."
@@ -242,6 +259,19 @@ def test_what_is_no_secret_in_xml_stays(text: str) -> None:
     before = [(e.text, dict(e.attributes)) for e in root.walk_tree()]
     mask_elements(root, text.encode(), Masker())
     assert [(e.text, dict(e.attributes)) for e in root.walk_tree()] == before
+
+
+@pytest.mark.parametrize("spelled", ["utf-16", "latin-1", "numbers of letters"])
+def test_secrets_in_xml_that_is_spelled_otherwise(spelled: str, tmp_path: Path) -> None:
+    """Of such a file the words do not stand in its bytes."""
+    word = "&#80;&#97;&#115;&#115;wort" if spelled == "numbers of letters" else "Zugriffsschl\u00fcssel"
+    encoding = spelled if "-" in spelled else "utf-8"
+    text = (
+        f'<?xml version="1.0" encoding="{encoding}"?><definitions xmlns="http://www.omg.org/spec/BPMN/20100524/MODEL"><process id="p">'
+        f'<documentation>Der {word} lautet Otter-77x! am Pier</documentation><startEvent id="s"/></process></definitions>'
+    )
+    (tmp_path / "a.bpmn").write_bytes(text.encode(encoding))
+    assert "secret A" in read_one(tmp_path / "a.bpmn").description
 
 
 def test_links_hold_where_an_id_holds_a_secret(tmp_path: Path) -> None:

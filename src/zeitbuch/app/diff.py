@@ -7,14 +7,15 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from zeitbuch.core.diff.change_cost import Costing, with_figures
+from zeitbuch.core.diff.change_cost import Costing, shares_cost_too_much, with_figures
 from zeitbuch.core.diff.estate_changes import estate_changes, versions_of
 from zeitbuch.core.diff.matching import FlowMatching, match_flows
 from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges
 from zeitbuch.core.model.canonical import map_ids
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.change_maps import Maps, change_maps
 from zeitbuch.core.report.change_tables import DiffResult, changes_sheet, summary_sheet
 from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
@@ -66,8 +67,28 @@ def compare_versions(
         sides = [Costing.of(side, basis.card, basis.assumptions, basis.month, basis.counters) for side in (old, new)]
         with session.progress(len(found.flows), "counting") as advance:
             found = with_figures(found, sides[0], sides[1], matching, request.shares, advance)
+        if request.shares:
+            session.problems += _shares_left_out(found, matching)
     refused = refusals(found, request.fail_on or "any", request.limit, basis.currency)
     return DiffOutcome(found, matching, basis.currency, tuple(refused))
+
+
+def _shares_left_out(found: EstateChanges, matching: FlowMatching) -> list[Problem]:
+    """That the changes of a large flow stand without their shares."""
+    hint = "compare fewer changes at a time, or leave shares out with --no-shares"
+    return [
+        _size_problem(
+            f"{flow.name}: expected the share of each of {count_words(len(flow.changes), 'change')} in {len(new.steps):,} steps, found them to take minutes: left out",
+            new,
+            hint,
+        )
+        for flow, (_, new) in zip(found.flows, versions_of(found, matching), strict=True)
+        if new is not None and flow.status == "changed" and shares_cost_too_much(flow, new)
+    ]
+
+
+def _size_problem(message: str, flow: Flow, hint: str) -> Problem:
+    return Problem("diff-size", "warning", message, flow.origin, hint)
 
 
 def _one_flow(old: Estate, new: Estate, name: str) -> tuple[Estate, Estate]:
@@ -104,8 +125,19 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
 
 def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> ClonesReport:
     """Near-identical flows, branches, steps and prompts of an estate, or within some flows (ids or names)."""
-    from zeitbuch.core.diff.clones import ClonesResult, detect_clones  # draws in NumPy, which a comparison does without
+    from zeitbuch.core.diff.clones import (  # draws in NumPy, which a comparison does without
+        MOST_UNITS,
+        ClonesResult,
+        detect_clones,
+        parts_not_compared,
+    )
 
     flows = [find_flow(estate, name) for name in names] or list(estate.flows)
+    for flow in flows:
+        if (left := parts_not_compared(flow)) > 0:
+            words = f"{flow.title}: expected at most {MOST_UNITS} branches, or steps of one operation, to hold against each other"
+            session.problems.append(
+                _size_problem(f"{words}, found {left:,} more: not compared", flow, "copies among these are not found")
+            )
     with session.progress(1, "comparing"):
         return ClonesReport(ClonesResult(tuple(detect_clones(flows))))

@@ -181,13 +181,18 @@ def _figures_of_flow(
     return _with_shares(flow, a, b, new, after, before)
 
 
+def shares_cost_too_much(flow: FlowChanges, new: Flow) -> bool:
+    """Whether the shares of a flow's changes are left out: each is an estimate of the whole flow."""
+    moving = sum([CHANGE_KINDS[change.type].cost and bool(change.edits) for change in flow.changes])
+    return moving * len(new.steps) > MOST_WORK
+
+
 def _with_shares(
     flow: FlowChanges, a: Flow, b: Flow, new: Costing, after: ChangeFigures, before: ChangeFigures
 ) -> FlowChanges:
     """The flow's changes with the share each has in its figures, and what only several together make."""
-    moving = sum([CHANGE_KINDS[change.type].cost and bool(change.edits) for change in flow.changes])
-    if moving * len(b.steps) > MOST_WORK:
-        return flow  # each share is an estimate of the whole flow
+    if shares_cost_too_much(flow, b):
+        return flow
     spelled = map_ids(a, flow.ids)
     shares = [_share_of_change(spelled, b, change, new, after) for change in flow.changes]
     total = subtract_figures(after, before)

@@ -211,21 +211,24 @@ def _clones_within(flow: Flow, branches: list[Unit], found: list[Clone], told: s
     """Copies of branches and of steps within one flow."""
     units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
-    pairs = [
-        (_likeness_of(first, second), first, second)
-        for first, second in itertools.combinations(units[:MOST_UNITS], 2)
-        if not first.ids & second.ids
-    ]
-    found += _best_pairs(pairs, PARTS, told)
+    found += _best_pairs(_pairs_of(units), PARTS, told)
     steps = [
         _part_of_flow(flow, "step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)
     ]
-    near = [
-        (_likeness_of(first, second), first, second)
-        for alike in group_items(steps, lambda unit: unit.part.steps[0].operation).values()
-        for first, second in itertools.combinations(alike[:MOST_UNITS], 2)
-    ]
-    found += _best_pairs(near, STEPS, told)
+    groups = group_items(steps, lambda unit: unit.part.steps[0].operation).values()
+    found += _best_pairs([pair for alike in groups for pair in _pairs_of(alike)], STEPS, told)
+
+
+def _pairs_of(units: list[Unit]) -> list[tuple[float, Unit, Unit]]:
+    pairs = itertools.combinations(units[:MOST_UNITS], 2)
+    return [(_likeness_of(first, second), first, second) for first, second in pairs if not first.ids & second.ids]
+
+
+def parts_not_compared(flow: Flow) -> int:
+    """How many branches and steps of a flow are not held against the others of it."""
+    alike = Counter(step.operation for step in flow.steps if _has_substance(step))
+    scopes = len({step.scope for step in flow.steps if step.scope is not None})
+    return sum([max(0, number - MOST_UNITS) for number in (scopes, *alike.values())])
 
 
 def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:

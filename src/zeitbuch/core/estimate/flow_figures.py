@@ -20,7 +20,7 @@ from zeitbuch.core.model.secret_labels import count_secrets
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Usage, usage_of
-from zeitbuch.core.pricing.call_prices import Prices
+from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import Metered, quantities_of
 
 from .records import Part, StepEstimate
@@ -141,10 +141,13 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
 
 def _note_uses(run: FlowFigures, prices: Prices, detail: bool) -> None:
     """What one pass of each step that calls a model uses, in the order of the numbers where steps are shown."""
+    counters: dict[str, Counter] = {}  # by the name of the model
     for step in run.graph.in_order() if detail else run.flow.steps:
         if step.kind in MODEL_KINDS and (done := run.passes.of.get(step.id)) is not None and done.runs:
-            counter = count_secrets(prices.token_counter(_model_name(run.graph, step.id)), run.flow.secrets)
-            use = usage_of(run.graph, step, done, run.lookup, counter)
+            name = _model_name(run.graph, step.id)
+            if name not in counters:
+                counters[name] = count_secrets(prices.token_counter(name), run.flow.secrets)
+            use = usage_of(run.graph, step, done, run.lookup, counters[name])
             if use is not None:
                 run.uses[step.id] = use
 

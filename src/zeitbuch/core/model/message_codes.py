@@ -28,6 +28,7 @@ MessageCode = Literal[
     "dialect-key",
     "dialect-syntax",
     "dialect-unreadable",
+    "diff-size",
     "empty",
     "every",
     "fault",

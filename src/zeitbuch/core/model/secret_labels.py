@@ -103,17 +103,14 @@ def align_secrets(old: Flow, new: Flow) -> Flow:
     return structs.replace(rename_labels(structs.replace(new, secrets=()), names), secrets=made)
 
 
-def labels_in(text: str, secrets: tuple[Secret, ...]) -> list[str]:
-    """The labels of a flow's secrets that stand in a text, in order."""
-    if not secrets or "secret " not in text:
-        return []
-    known = {secret.name for secret in secrets}
-    return [found for found in LABEL.findall(text) if found in known]
-
-
 def count_secrets(count: Callable[[str], float], secrets: tuple[Secret, ...]) -> Callable[[str], float]:
     """A counter of tokens that counts for every label what its secret is worth to a model."""
     if not secrets:
         return count
     worth = {secret.name: secret.tokens - count(secret.name) for secret in secrets if secret.tokens}
-    return lambda text: count(text) + sum([worth.get(label, 0.0) for label in labels_in(text, secrets)])
+
+    def counted(text: str) -> float:
+        hidden = [worth.get(label, 0.0) for label in LABEL.findall(text)] if "secret " in text else []
+        return count(text) + sum(hidden)
+
+    return counted

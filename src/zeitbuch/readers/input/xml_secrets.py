@@ -15,7 +15,9 @@ _VALUES = frozenset({"value", "content", "val", "default", "data", "text"})
 def mask_elements(root: Element, raw: bytes, masker: Masker) -> None:
     """Put marks in the place of secrets in the attributes and texts below an element, whose file has these bytes."""
     names = {name for element in root.walk_tree() for name in (element.tag, *element.attributes, *element.foreign)}
-    if not masker.texts.look(raw) and not any([masker.names.secrecy(name) != "none" for name in names]):
+    if not masker.texts.look(None if _spells_otherwise(raw) else raw) and not any(
+        [masker.names.secrecy(name) != "none" for name in names]
+    ):
         return
     stack: list[tuple[Element, Secrecy]] = [(root, "none")]
     while stack:
@@ -29,6 +31,16 @@ def mask_elements(root: Element, raw: bytes, masker: Masker) -> None:
             if child.tag.lower() in _VALUES and (named != "none" or (paired and not _is_naming(child, masker))):
                 below = "secret"
             stack.append((child, below))
+
+
+def _spells_otherwise(raw: bytes) -> bool:
+    """Whether words of the file may not stand in its bytes as they are read: in another encoding, or by numbers of letters."""
+    if b"&#" in raw:
+        return True
+    try:
+        return "\0" in raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return True
 
 
 def _named_by(element: Element, masker: Masker) -> Secrecy:

@@ -29,63 +29,73 @@ _CASES = frozenset({"case", "case_id", "case:concept:name", "run", "run_id", "tr
 _TIMES = frozenset({"time", "timestamp", "time:timestamp", "at", "started", "start_time"})
 
 
-def _has(*keys: str) -> Callable[[dict[str, Any]], bool]:
-    return lambda value: all([key in value for key in keys])
-
-
 def _any_of(*keys: str) -> Callable[[dict[str, Any]], bool]:
     return lambda value: any([key in value for key in keys])
+
+
+def _is_described(value: dict[str, Any]) -> bool:
+    return any([type(value.get(key)) is str and value[key][:1].isdigit() for key in ("openapi", "swagger", "asyncapi")])
 
 
 def _is_schema(value: dict[str, Any]) -> bool:
     named = value.get("$schema")
     if type(named) is str and "json-schema.org" in named:
-        return "properties" in value or "$defs" in value or "definitions" in value or "type" in value
+        return _any_of("properties", "$defs", "definitions", "type")(value)
     return "$defs" in value and "type" in value
 
 
 def _is_old_serverless(value: dict[str, Any]) -> bool:
-    return "specVersion" in value and "states" in value
+    return "states" in value and str(value.get("specVersion", "")).startswith("0.")
 
 
 def _is_manifest(value: dict[str, Any]) -> bool:
-    held = sum(
-        [
-            key in value
-            for key in ("dependencies", "devDependencies", "scripts", "version", "name", "packages", "lockfileVersion")
-        ]
+    """Names of packages with their versions, and no list of objects, which steps may be."""
+    needed = value.get("dependencies", value.get("devDependencies"))
+    if "lockfileVersion" not in value and not (
+        isinstance(needed, dict) and all([type(item) is str for item in needed.values()])
+    ):
+        return False
+    return not any(
+        [isinstance(item, list) and any([isinstance(part, dict) for part in item]) for item in value.values()]
     )
-    return held >= 3 and ("dependencies" in value or "devDependencies" in value or "lockfileVersion" in value)
 
 
-def _first_row(value: dict[str, Any]) -> set[str]:
+def _is_row(value: dict[str, Any]) -> set[str]:
+    """The names of a row of a log or table in lower case; none where it holds more than single values, as a flow does."""
+    if any([isinstance(item, list | dict) for item in value.values()]):
+        return set()
     return {str(key).lower() for key in value}
 
 
-# Asked in turn; of a list its first object is asked.
+def _is_usage(value: dict[str, Any]) -> bool:
+    names = _is_row(value)
+    return bool(names & _USAGE) and bool(names & _TIMES)
+
+
+def _is_event(value: dict[str, Any]) -> bool:
+    names = _is_row(value)
+    return bool(names & _EVENTS) and bool(names & _CASES) and bool(names & _TIMES)
+
+
+# Asked in turn; of a list its first object is asked. What a builder's flow may look like is none of these: it stays an error.
 KINDS = (
-    OtherKind("an API description", "Arazzo documents say how its operations are used as flows", _any_of("openapi", "swagger", "asyncapi")),
+    OtherKind("an API description", "Arazzo documents say how its operations are used as flows", _is_described),
     OtherKind("a JSON schema", _NOTHING, _is_schema),
-    OtherKind("a workflow of an older version of Serverless Workflow (0.8 or before)", "convert it to version 1.0, or have a dialect proposed", _is_old_serverless),
+    OtherKind("a workflow of an older version of Serverless Workflow", "convert it to version 1.0, or have a dialect proposed", _is_old_serverless),
     OtherKind("an output of Zeitbuch", "name the exports that it was made from", lambda value: type(value.get("zeitbuch")) is str),
     OtherKind("a trace (OpenTelemetry)", _NOTHING, _any_of("resourceSpans", "resourceLogs", "resourceMetrics")),
     OtherKind("a package or build file", _NOTHING, _is_manifest),
     OtherKind("a geographic file (GeoJSON)", _NOTHING, lambda value: value.get("type") in ("FeatureCollection", "Feature") and _any_of("features", "geometry")(value)),
-    OtherKind(
-        "a usage log", _NOTHING,
-        lambda value: bool(_first_row(value) & _USAGE) and bool(_first_row(value) & _TIMES) and not any([isinstance(item, list | dict) for item in value.values()]),
-    ),
-    OtherKind(
-        "an event log", _NOTHING,
-        lambda value: bool(_first_row(value) & _EVENTS) and bool(_first_row(value) & _CASES) and bool(_first_row(value) & _TIMES),
-    ),
-    OtherKind("a billing table", _NOTHING, lambda value: {"billingperiodstart", "billedcost"} <= _first_row(value)),
+    OtherKind("a usage log", _NOTHING, _is_usage),
+    OtherKind("an event log", _NOTHING, _is_event),
+    OtherKind("a billing table", _NOTHING, lambda value: {"billingperiodstart", "billedcost"} <= _is_row(value)),
 )  # fmt: skip
-# Roots of XML by their names in lower case.
-ROOTS = {
-    "log": "an event log (XES)", "project": "a package or build file", "svg": "a picture (SVG)", "html": "a web page", "schema": "an XML schema",
-    "rss": "a news feed", "feed": "a news feed", "wsdl": "an API description", "plist": "a list of settings", "pmml": "a statistical model",
-}  # fmt: skip
+# XML by the name of its root in lower case and what tells it beside that: part of its namespace, an attribute or a child.
+ROOTS = (
+    ("log", "trace", "an event log (XES)"), ("log", "xes.version", "an event log (XES)"), ("project", "modelVersion", "a package or build file"),
+    ("svg", "svg", "a picture (SVG)"), ("html", "body", "a web page"), ("html", "xhtml", "a web page"), ("schema", "XMLSchema", "an XML schema"),
+    ("rss", "channel", "a news feed"), ("feed", "Atom", "a news feed"), ("definitions", "wsdl", "an API description"),
+)  # fmt: skip
 # The first bytes of files that are named as something else.
 MAGIC = (
     (b"PK\x03\x04", "a zip archive", "rename it to .zip: packages are read as they are"),
@@ -98,12 +108,17 @@ MAGIC = (
 def kind_of(value: Any) -> OtherKind | None:
     """The kind of a decoded document that is no flow; None when it is of none that is known."""
     if isinstance(value, Element):
-        words = ROOTS.get(value.tag.lower())
+        words = next((words for root, sign, words in ROOTS if value.tag.lower() == root and _bears(value, sign)), None)
         return OtherKind(words, _NOTHING, lambda _: True) if words else None
     first = value[0] if isinstance(value, list) and value else value
     if not isinstance(first, dict):
         return None
     return next((kind for kind in KINDS if kind.fits(first)), None)
+
+
+def _bears(root: Element, sign: str) -> bool:
+    """Whether an element has a namespace, an attribute or a child by a name."""
+    return sign in root.space or sign in root.attributes or any([child.tag == sign for child in root.children])
 
 
 def kind_of_bytes(raw: bytes) -> tuple[str, str] | None:

@@ -7,10 +7,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from .bare_values import NAME, SCHEME, TOKENS, BareValue
+from .bare_values import NAME, TOKENS, BareValue
 from .names import Names
 from .sentences import Sentences
-from .values import OPENINGS, is_harmless, is_reference, looks_mixed, looks_secret, stripped
+from .values import OPENINGS, SCHEME, is_harmless, is_reference, looks_mixed, looks_secret, stripped
 
 Span = tuple[int, int]
 
@@ -51,21 +51,8 @@ _FLAG_WORDS = frozenset(
     "and the for flag flags option options parameter argument must should with was has are can will not instead from into when".split()
 )
 _QUERY = re.compile(r"[?&;#](?P<name>[\w.\-%\[\]]{1,60})=(?P<text>[^\s&;\"'<>#]{3,2000})")
-QUERY_NAMES = (
-    "sig",
-    "signature",
-    "hmac",
-    "auth",
-    "key",
-    "code",
-    "apikey",
-    "session",
-    "sessionid",
-    "sid",
-    "ticket",
-    "jwt",
-    "assertion",
-    "credential",
+QUERY_NAMES = tuple(
+    "sig signature hmac auth key code apikey session sessionid sid ticket jwt assertion credential".split()
 )
 _ELEMENT = re.compile(
     r"<(?:\w+:)?(?P<name>[\w.\-]{2,60})(?:\s[^<>]{0,300})?>\s*(?:<!\[CDATA\[)?(?P<text>[^<>]{3,2000}?)\s*(?:\]\]>)?</"
@@ -106,7 +93,7 @@ class Assignments:
             known = self.names.secrecy(name) in ("secret", "secrets")
             last = name.lower().rsplit("-", 1)[-1].rsplit("_", 1)[-1]
             signed = last in QUERY_NAMES and looks_secret(found["text"]) and len(found["text"]) >= 6
-            if known or signed or last in QUERY_NAMES[:2]:
+            if known or signed or last in ("sig", "signature"):
                 yield from self._value(found)
 
     def _value(self, found: re.Match[str], group: str = "text") -> Iterator[Span]:

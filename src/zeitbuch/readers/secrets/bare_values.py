@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from .values import is_harmless, is_mixed, is_reference, looks_mixed
+from .values import SCHEME, is_harmless, is_mixed, is_reference, looks_mixed
 
 NAME = re.compile(
     r"(?:[^\W_][\w\-'’]*[ \t.\[\"'/]{1,2}){0,3}[^\W_][\w\-]*(?P<close>[\\\"'`\])*]*)\s*(?:\([^()\n]{1,40}\)\s*)?$"
@@ -17,7 +17,6 @@ _LINE_START = re.compile(
     r"(?:^|\n)[ \t]*(?:[-*#>|]+[ \t]*|export[ \t]+|set[ \t]+|ENV[ \t]+|ARG[ \t]+)?[\w\-. \"'\[\]*]{0,60}$"
 )
 _CALL = re.compile(r"\([^()]*$")
-SCHEME = re.compile(r"(?i)(?:bearer|basic|token|digest|apikey)\s+")
 
 
 class BareValue(NamedTuple):

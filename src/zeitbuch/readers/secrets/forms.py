@@ -218,7 +218,7 @@ FORMS: tuple[Form, ...] = (
     ),
     Form(
         "prefix", (), tuple(PREFIXES), False, _prefixed,
-        (f"use sk_live_{_DRAWN} here", _DRAWN), "key_announcement_template_long_name", random=True, confirm=_has_prefix,
+        (f"use key_live_{_DRAWN} here", _DRAWN), "key_announcement_template_long_name", random=True, confirm=_has_prefix,
     ),
     Form(
         "random beside a word", (), (), True, _beside_words,

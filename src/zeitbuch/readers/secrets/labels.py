@@ -8,10 +8,9 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Iterable
-from typing import Any, TypeVar
+from typing import TypeVar
 
-from msgspec import Struct, structs
+from msgspec import structs
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Secret
@@ -41,18 +40,22 @@ class Marks:
         if digest not in self.tokens:
             from zeitbuch.core.pricing.token_count import count_tokens
 
-            self.tokens[digest] = round(count_tokens(secret[:4000]))
+            self.tokens[digest] = round(count_tokens(secret))
         return f"{_OPEN}{digest}{_CLOSE}"
 
     def label_flow(self, flow: Flow) -> Flow:
         """The flow with its marks replaced by labels, in the order of its fields."""
         found: dict[str, None] = {}
         taken = {secret.name for secret in flow.secrets}
-        for text in _texts_of(flow):
+
+        def look(text: str) -> str:
             if _OPEN in text:
                 found.update(dict.fromkeys(_MARK.findall(text)))
-            elif "secret " in text:
+            if "secret " in text:
                 taken.update(LABEL.findall(text))
+            return text
+
+        map_texts(flow, look)
         if not found:
             return flow
         labels: dict[str, str] = {}
@@ -77,21 +80,6 @@ def replace_marks(value: T, labels: dict[str, str]) -> T:
         return _BROKEN.sub(SOME_SECRET, _MARK.sub(lambda found: labels.get(found[1], SOME_SECRET), text))
 
     return map_texts(value, put)
-
-
-def _texts_of(value: Any) -> Iterable[str]:
-    if type(value) is str:
-        yield value
-    elif isinstance(value, Struct):
-        for name in value.__struct_fields__:
-            yield from _texts_of(getattr(value, name))
-    elif isinstance(value, tuple | list):
-        for item in value:
-            yield from _texts_of(item)
-    elif type(value) is dict:
-        for key, item in value.items():
-            yield from _texts_of(key)
-            yield from _texts_of(item)
 
 
 def plain_problem(problem: Problem) -> Problem:

@@ -72,6 +72,8 @@ class Masker:
             known = self._mask_string(text, self.names.secrecy(label) if label else "none", label)
             if not label and len(self._texts_masked) < _KEPT:
                 self._texts_masked[text] = known
+        elif known != text:
+            self.marks.made += 1  # remembered from another flow: this one has to be labelled too
         return known
 
     def mask_part(self, text: str, secrecy: Secrecy, name: str) -> str:

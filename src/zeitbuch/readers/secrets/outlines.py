@@ -8,7 +8,7 @@ from msgspec import structs
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Step, Trigger
 
-from .labels import plain_problem
+from .labels import plain_problem, replace_marks
 from .masker import Masker
 
 
@@ -71,6 +71,4 @@ def masked_problem(problem: Problem, masker: Masker) -> Problem:
 
 def plain_text(text: str) -> str:
     """A text of ours with "a secret" in the place of every secret in it."""
-    from .labels import replace_marks
-
     return replace_marks(Masker().mask_text(text), {})

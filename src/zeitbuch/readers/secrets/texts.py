@@ -16,10 +16,10 @@ from .values import Mark
 from .words import KEY_WORDS, KEYS_OF, PAIRS
 
 _MASKED = re.compile(r"\bsecret [A-Z]{1,3}\b")  # what an output of ours holds in the place of a secret
-_ESCAPED = b"\\u"
+_ESCAPED = (b"\\u", b"\\x")
 _OPENS = ('"', "{", "[")
 _BREAK = re.compile(rb"\\[nrtbf]")
-_ESCAPE = re.compile(rb"\\+u([0-9a-fA-F]{4})")  # within a text of JSON in JSON too
+_ESCAPE = re.compile(rb"\\+(?:u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2}))")  # within a text of JSON in JSON too
 _ESCAPE_IN_TEXT = re.compile(r"\\+u([0-9a-fA-F]{4})")
 _LETTERS_ALONE = bytes([code if code > 127 or chr(code).isalpha() else 32 for code in range(256)])
 _RUN = re.compile(r"[^\W\d_]+")
@@ -78,7 +78,7 @@ class Look:
 
     def look_at_bytes(self, raw: bytes) -> Looked:
         """What a document with these bytes (UTF-8) can hold."""
-        if _ESCAPED in raw:
+        if any([begin in raw for begin in _ESCAPED]):
             raw = _ESCAPE.sub(_unescaped, raw)
         if b"\\" in raw:
             raw = _BREAK.sub(b" ", raw)
@@ -105,7 +105,7 @@ class Look:
         said = [sign for sign in SIGNS if folded and sign in folded]
         for run in _RUN.findall(text):
             folded = fold_letters(run.lower())
-            if folded in _HALVES or folded in _ASKED_FOR or len(run) > 60 or self.names.secrecy(run) != "none":
+            if folded in _HALVES or folded in _ASKED_FOR or self.names.secrecy(run) != "none":
                 said.append(folded)
         if said:
             self._telling[word] = tuple(said)
@@ -114,7 +114,7 @@ class Look:
 
 
 def _unescaped(found: re.Match[bytes]) -> bytes:
-    return chr(int(found[1], 16)).encode("utf-8", "replace")
+    return chr(int(found[1] or found[2], 16)).encode("utf-8", "replace")
 
 
 def _keys_elsewhere(every: list[bytes], raw: bytes) -> bool:

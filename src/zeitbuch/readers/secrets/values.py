@@ -23,7 +23,7 @@ _ROOTS = frozenset(
     (
         "env secret secrets var vars variable variables input inputs output outputs context steps step credentials config settings params "
         "parameters connection connections workflow trigger nodes node data vault process os global globals local flow body payload request "
-        "response headers args self this item event state store runtime project account user session job matrix needs github_ form query"
+        "response headers args self this item event state store project account user session form query"
     ).split()
 )
 _NAMED_LAST = re.compile(r"(?i)(?:passw(?:or)?d|passwort|pwd|token|secret|key|cookie|credentials?)[\"'\]]*$")
@@ -42,7 +42,7 @@ _TYPES = frozenset(
 _EXAMPLE = re.compile(
     r"(?i)<[^<>\n]{1,60}>|[\[(][a-z _\-]{1,60}[\])]|(?:your|my|insert|enter|example|replace)[-_ ][a-z0-9 _\-]{1,50}|[*x.•\-_?#]{3,}|\.{3}|…"
 )
-_SCHEME = re.compile(r"(?i)^(?:bearer|basic|token|digest|apikey|api-key)\s+")
+SCHEME = re.compile(r"(?i)(?:bearer|basic|token|digest|apikey|api-key)\s+")  # of a header (RFC 9110, section 11.1)
 _SMALL_WORDS = re.compile(
     r"(?i)\b(?:the|a|an|to|of|for|your|you|is|are|be|and|or|in|with|when|this|that|der|die|das|den|ein|eine|zum|und|oder|mit|ist|le|la|les|un|une|de|du|pour|"
     r"el|los|del|para|con|que|il|per|che|het|een|van|voor|en)\b"
@@ -112,7 +112,7 @@ def mark_value(text: str, mark: Mark, openings: tuple[str, ...] = OPENINGS) -> s
     """A text under a secret's name with the secret marked: all of it but for placeholders, references and the scheme of a header."""
     if is_harmless(text) or is_reference(text):
         return text
-    scheme = _SCHEME.match(text)
+    scheme = SCHEME.match(text)
     begin = scheme.end() if scheme else 0
     if scheme and (is_harmless(text[begin:]) or is_reference(text[begin:])):
         return text

@@ -17,7 +17,7 @@ from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
-from zeitbuch.core.model.secret_labels import labels_in, rename_labels
+from zeitbuch.core.model.secret_labels import LABEL, rename_labels
 
 Places = tuple[Origin | None, Origin | None]
 NOWHERE: Places = (None, None)
@@ -38,18 +38,18 @@ class FlowPairing:
         self.removed = [self.old_steps[self.ids.parts.get(step.id, step.id)] for step in matching.removed]
         self.added = list(matching.added)
         self.found: list[Change] = []
-        self._secrets = (*old.secrets, *new.secrets)
+        self._labels = {secret.name: "secret" for secret in (*old.secrets, *new.secrets)}
 
     def only_secrets_differ(self, old: str, new: str) -> bool:
         """Whether two texts are the same but for the secrets in them."""
-        if not self._secrets or old == new:
+        if not self._labels or old == new:
             return False
-        names = {secret.name: "secret" for secret in self._secrets}
-        return rename_labels(old, names) == rename_labels(new, names)
+        return rename_labels(old, self._labels) == rename_labels(new, self._labels)
 
     def _other_secrets(self, old: str, new: str) -> tuple[str, str]:
         """The labels that differ between two texts that are the same but for their secrets."""
-        pairs = zip(labels_in(old, self._secrets), labels_in(new, self._secrets), strict=False)
+        known = [[label for label in LABEL.findall(text) if label in self._labels] for text in (old, new)]
+        pairs = zip(*known, strict=False)
         differing = [(first, second) for first, second in pairs if first != second]
         return ", ".join(first for first, _ in differing), ", ".join(second for _, second in differing)
 
