@@ -33,9 +33,25 @@ class Said(NamedTuple):
     children: tuple[Said, ...]
 
 
-def facts_of(element: Said) -> dict[str, str]:
-    """The hash of each thing that BPMN says of an element: its tag, its attributes, its parts. White space is folded."""
+_NAMED = frozenset({
+    "message", "signal", "error", "escalation", "itemDefinition", "categoryValue", "dataObjectReference", "dataStoreReference",
+    "dataStore", "dataInput", "dataOutput",
+})  # fmt: skip
+_NAMES = ("name", "value", "errorCode", "escalationCode", "itemRef", "structureRef")
+
+
+def said_of_named(tag: str, attributes: Mapping[str, str]) -> str | None:
+    """What stands for a message, a signal, a data object and the like where something refers to it; None for all other elements."""
+    if tag not in _NAMED:
+        return None
+    return "|".join(" ".join(attributes.get(name, "").split()) for name in _NAMES)
+
+
+def facts_of(element: Said, names: Mapping[str, str]) -> dict[str, str]:
+    """The hash of each thing that BPMN says of an element: its tag, its attributes, its parts. White space is folded; what a
+    reference says is what stands in ``names`` for the id it refers to (see ``said_of_named``)."""
     found = {"tag": _hash_of(element.tag)}
+    element = _resolved(element, names)
     for name, value in _speaking(element.attributes).items():
         found[name] = _hash_of(" ".join(value.split()))
     parts: dict[str, list[Any]] = {}
@@ -45,6 +61,17 @@ def facts_of(element: Said) -> dict[str, str]:
     for tag, held in parts.items():
         found[tag] = _hash_of(json.dumps(held, sort_keys=True))
     return {name: value for name, value in found.items() if value}
+
+
+def _resolved(element: Said, names: Mapping[str, str]) -> Said:
+    """The element with references replaced by what they refer to."""
+
+    def resolve(name: str, value: str) -> str:
+        return names.get(value.rpartition(":")[2].strip(), value) if name.endswith("Ref") or name == "to" else value
+
+    attributes = {name: resolve(name, value) for name, value in element.attributes.items()}
+    children = tuple(_resolved(child, names) for child in element.children if child.tag not in _APART)
+    return Said(element.tag, attributes, resolve(element.tag, element.text), children)
 
 
 def _speaking(attributes: Mapping[str, str]) -> dict[str, str]:

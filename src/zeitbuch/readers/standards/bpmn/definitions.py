@@ -6,6 +6,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from zeitbuch.core.model import bpmn_terms as E
+from zeitbuch.core.model.bpmn_facts import said_of_named
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Binding, Origin
 from zeitbuch.readers.input.xml_tree import Element
@@ -14,7 +15,6 @@ from .details import local_name, take_name, take_note
 
 _DRAWN = (E.DIAGRAM_SPACE, "http://www.omg.org/spec/DD/20100524/DI", "http://www.omg.org/spec/DD/20100524/DC")
 _NAMED = ("message", "signal", "error", "escalation", "resource", "interface", "itemDefinition", "dataStore")
-_CODES = (("errorCode", "code"), ("escalationCode", "code"), ("structureRef", "structure"), ("itemRef", "item"))
 
 
 class MessageFlow(NamedTuple):
@@ -43,6 +43,8 @@ class Definitions:
         called = [element for element in root.walk_tree() if element.tag == "callActivity"]
         self.called = {local_name(element.attribute("calledElement")) for element in called} - {""}
         self.elements = {element.attribute("id"): element for element in root.walk_tree() if element.attribute("id")}
+        said = {key: said_of_named(held.tag, held.attributes) for key, held in self.elements.items()}
+        self.names = {key: words for key, words in said.items() if words is not None}
         self._read_collaborations()
         self._read_places()
         self.categories = self._read_categories()
@@ -116,7 +118,7 @@ class Definitions:
         held = self.shared.get(local_name(reference))
         if held is None or held.tag not in _NAMED:
             return []
-        return [(word, held.take(name)) for name, word in _CODES if held.attribute(name)]
+        return [(word, held.take(name)) for name, word in E.SHARED_CODES if held.attribute(name)]
 
     def tell_missing(self, key: str, element: Element | None) -> None:
         """Says once that something refers to what is not in the file."""

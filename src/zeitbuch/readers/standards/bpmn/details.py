@@ -61,7 +61,7 @@ def repeat_of(marker: Element, data: dict[str, str]) -> Repeat:
     )
 
 
-def marker_inputs(marker: Element) -> tuple[Binding, ...]:
+def marker_inputs(marker: Element, data: dict[str, str]) -> tuple[Binding, ...]:
     """What a marker says beside how often."""
     found = []
     if marker.tag == E.MARKERS[0]:
@@ -73,8 +73,8 @@ def marker_inputs(marker: Element) -> tuple[Binding, ...]:
         if item is not None:
             item.noise("id")
             found.append(Binding(name=tag, value=take_name(item) or item.attribute("id")))
-    out = take_child(marker, "loopDataOutputRef")
-    return (*found, Binding(name="loopDataOutputRef", value=local_name(out))) if out else tuple(found)
+    out = local_name(take_child(marker, "loopDataOutputRef"))
+    return (*found, Binding(name="loopDataOutputRef", value=data.get(out, out))) if out else tuple(found)
 
 
 _REFERENCES = ("messageRef", "signalRef", "errorRef", "escalationRef", "activityRef", "operationRef")

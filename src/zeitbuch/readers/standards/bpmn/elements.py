@@ -26,14 +26,6 @@ from .details import (
 from .extension_records import OwnRecords
 from .process_index import ProcessIndex
 
-_HEARD_EVENTS = ("message", "signal", "error", "escalation")
-_HEARD = frozenset({*_HEARD_EVENTS, "condition"})
-# Attributes of activities and gateways that become inputs, and the value that says nothing (defaults of the schema).
-_SAID = {
-    "isForCompensation": "false", "startQuantity": "1", "completionQuantity": "1", "implementation": "", "instantiate": "false",
-    "method": "", "ordering": "", "cancelRemainingInstances": "true", "eventGatewayType": "Exclusive", "parallelMultiple": "false",
-}  # fmt: skip
-
 
 class ElementReader:
     """Reads the elements of one process, scopes and all."""
@@ -75,10 +67,10 @@ class ElementReader:
         if lane:
             inputs.append(Binding(name="lane", value=lane))
         inputs += more.pop("inputs", ())
-        for name, silent in _SAID.items():
+        for name, row in E.SAID_ATTRIBUTES.items():
             if element.attribute(name):
                 value = element.take(name)
-                inputs += [Binding(name=name, value=value)] if value != silent else []
+                inputs += [Binding(name=name, value=value)] if value != row.silent else []
         inputs += self.index.data_bindings(element)
         inputs += self.definitions.messages_at(step_id)
         self._take_arrows(element)
@@ -122,7 +114,7 @@ class ElementReader:
                 value = self.definitions.element_named(element.take(name))
                 inputs.append(Binding(name=name.removesuffix("Ref"), value=value))
         marker = self._marker_of(element)
-        if marker is not None and not self.own.stands_for(element):
+        if marker is not None and self.own.loop_around(element):
             scope = self._add_loop(element, marker, scope)
         elif marker is not None:
             marker.close()  # its record says how it is repeated
@@ -133,16 +125,15 @@ class ElementReader:
 
     def _add_loop(self, element: Element, marker: Element, scope: str | None) -> str:
         """The loop around an activity with a marker."""
-        key = self.index.wrapped.setdefault(element.attribute("id"), element.attribute("id") + ".each")
+        key = self.index.wrapped[element.attribute("id")]
         name = " ".join(element.attribute("name").split())
         outer = self.own.ids.get(scope, scope) if scope is not None else None
-        self.steps.append(
-            Step(
-                id=key, kind="loop", name=repeat_name(name), operation=marker.tag, scope=outer, repeat=repeat_of(marker, self.index.data),
-                inputs=marker_inputs(marker), origin=self.definitions.origin_of(marker),
-                position=self.definitions.places.get(element.attribute("id")),
-            )
+        read = Step(
+            id=key, kind="loop", name=E.repeat_name(name), operation=marker.tag, scope=outer, repeat=repeat_of(marker, self.index.data),
+            inputs=marker_inputs(marker, self.index.data), origin=self.definitions.origin_of(marker),
+            position=self.definitions.places.get(element.attribute("id")),
         )  # fmt: skip
+        self.steps.append(self.own.loop_of(marker, read))
         self.owners.append((key, marker))
         return key
 
@@ -153,7 +144,7 @@ class ElementReader:
         more: dict[str, Any] = {}
         if marker is not None:
             kind, operation = "loop", f"{element.tag} {marker.tag}"
-            more = {"repeat": repeat_of(marker, self.index.data), "inputs": marker_inputs(marker)}
+            more = {"repeat": repeat_of(marker, self.index.data), "inputs": marker_inputs(marker, self.index.data)}
         elif element.attribute("triggeredByEvent") == "true":
             operation = E.EVENT_SUBPROCESS
         element.expect("triggeredByEvent", "true", "false")
@@ -278,7 +269,7 @@ class ElementReader:
         said = {binding.name: binding.value for binding in heard}
         clock = next((name for name in ("timeCycle", "timeDuration") if said.get(name)), "")
         schedule = clock_texts.schedule_of_text(str(said[clock])) if kind == "schedule" and clock else None
-        event = next((name for name in _HEARD_EVENTS if said.get(name)), "")
+        event = next((name for name in E.HEARD if said.get(name)), "")
         used = {event, "condition"} | ({clock} if schedule is not None and clock == "timeCycle" else set())
         return Trigger(
             id=key,
@@ -293,8 +284,3 @@ class ElementReader:
             position=self.definitions.places.get(element.attribute("id")),
             origin=self.definitions.origin_of(element),
         )
-
-
-def repeat_name(name: str) -> str:
-    """The name of the loop around an activity with a marker."""
-    return f"{name} (repeated)" if name else ""

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, TypeVar
 
 import msgspec
@@ -11,14 +12,13 @@ from msgspec import structs
 
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.bpmn_facts import Said, changed_facts, facts_of
-from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Binding, Flow, Link, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, Step, Trigger
 from zeitbuch.readers.input.xml_tree import Element
 
+from .edits import edited_inputs, edited_step
+
 T = TypeVar("T")
-_CLOCK = frozenset({"timeDate", "timeCycle", "timeDuration"})
-_HEARD = frozenset({*_CLOCK, "condition", "message", "signal", "error", "escalation", "name", "activity", "operation"})
 
 
 def _record_of(element: Element) -> Element | None:
@@ -39,8 +39,9 @@ def said_by(element: Element) -> Said:
 class OwnRecords:
     """The records of one process."""
 
-    def __init__(self, process: Element) -> None:
+    def __init__(self, process: Element, names: Mapping[str, str]) -> None:
         self.process = process
+        self.names = names  # what stands for shared elements where something refers to them, by their ids
         self.problems: list[Problem] = []
         self.records: dict[int, dict[str, Any]] = {}
         self.changed: dict[int, set[str]] = {}
@@ -68,8 +69,8 @@ class OwnRecords:
         self.records[id(element)] = plain
         written = found.attribute("facts")
         if written:
-            self.changed[id(element)] = changed_facts(written, facts_of(said_by(element)))
-        if isinstance(plain.get("id"), str) and element is not self.process:
+            self.changed[id(element)] = changed_facts(written, facts_of(said_by(element), self.names))
+        if isinstance(plain.get("id"), str) and element is not self.process and element.tag not in E.MARKERS:
             self.ids[element.attribute("id")] = plain["id"]
 
     def _tell_wrong(self, element: Element, found: Element, message: str) -> None:
@@ -86,6 +87,17 @@ class OwnRecords:
     def stands_for(self, element: Element) -> bool:
         """Whether the record of an element says how often it runs: no marker was edited."""
         return id(element) in self.records and not self._edits(element) & set(E.MARKERS)
+
+    def loop_around(self, element: Element) -> str | None:
+        """The id of the loop that stands for the marker on a task; None where it has no marker, or a record of ours says
+        without a loop how often it runs."""
+        marker = next((held for name in E.MARKERS if (held := element.first_child(name)) is not None), None)
+        if marker is None or element.tag in E.SCOPES:
+            return None
+        known = self.records.get(id(marker), {}).get("id")
+        if isinstance(known, str):
+            return known
+        return None if self.stands_for(element) else element.attribute("id") + ".each"
 
     def _edits(self, element: Element) -> set[str]:
         return self.changed.get(id(element), set())
@@ -108,7 +120,17 @@ class OwnRecords:
             return read
         edits = self._edits(element)
         made = structs.replace(made, position=read.position, origin=read.origin)
-        return _edited_step(made, read, edits)
+        return edited_step(made, read, edits)
+
+    def loop_of(self, marker: Element, read: Step) -> Step:
+        """The loop of a marker as its record says, or as it was read where the marker was edited."""
+        made = self._make_record(marker, Step, {"name": read.name, "scope": read.scope})
+        if made is None:
+            return read
+        made = structs.replace(made, position=read.position, origin=read.origin)
+        if not self._edits(marker):
+            return made
+        return structs.replace(made, operation=read.operation, repeat=read.repeat, inputs=read.inputs)
 
     def trigger_of(self, element: Element, read: Trigger) -> Trigger:
         """The trigger as its record says, with what was edited since as it was read."""
@@ -124,7 +146,7 @@ class OwnRecords:
             made = structs.replace(
                 made, kind=read.kind, operation=read.operation, schedule=read.schedule, event=read.event, condition=read.condition
             )  # fmt: skip
-        return structs.replace(made, inputs=_edited_inputs(made.inputs, read.inputs, edits))
+        return structs.replace(made, inputs=edited_inputs(made.inputs, read.inputs, edits, read.operation))
 
     def link_of(self, element: Element, read: Link) -> Link:
         """The link as its record says, with what was edited since as it was read."""
@@ -157,38 +179,3 @@ class OwnRecords:
             said = [variable for variable in read.variables if variable.name == "isExecutable"]
             made = structs.replace(made, variables=(*others, *said))
         return made
-
-
-def _edited_step(made: Step, read: Step, edits: set[str]) -> Step:
-    if "documentation" in edits or "text" in edits:
-        made = structs.replace(made, note=read.note)
-    if "calledElement" in edits:
-        made = structs.replace(made, calls=read.calls)
-    if "tag" in edits or (edits & E.DEFINITIONS.keys()):
-        # Another task or event: it is what it was made, and uses a model only where such a step can.
-        model = made.model if KINDS[read.kind].uses_model else None
-        made = structs.replace(made, kind=read.kind, effect=read.effect, operation=read.operation, join=read.join, inclusive=read.inclusive, model=model)  # fmt: skip
-    if edits & set(E.MARKERS) and read.kind == "loop":
-        made = structs.replace(made, kind="loop", repeat=read.repeat, operation=read.operation)
-    elif edits & set(E.MARKERS) and made.kind == "loop":
-        made = structs.replace(made, kind=read.kind, repeat=None, operation=read.operation)
-    return structs.replace(made, inputs=_edited_inputs(made.inputs, read.inputs, edits))
-
-
-def _edited_inputs(held: tuple[Binding, ...], read: tuple[Binding, ...], edits: set[str]) -> tuple[Binding, ...]:
-    """Inputs of a record with those that the edited parts now give put in their places; what such a part gave and no longer
-    gives is taken out. Lanes stand outside the element: they always come from the BPMN."""
-    names = {"lane", *edits}
-    if "script" in edits or "scriptFormat" in edits:
-        names |= {"script", "language"}
-    if edits & E.DEFINITIONS.keys():
-        names |= _HEARD
-    if edits & {"dataInputAssociation", "dataOutputAssociation"}:
-        names |= {binding.name for binding in read}
-    now = {binding.name: binding for binding in read if binding.name in names}
-    kept = [
-        now.pop(binding.name, binding)
-        for binding in held
-        if binding.name not in names or binding.name in now or not isinstance(binding.value, str)
-    ]
-    return (*kept, *now.values())

@@ -3,24 +3,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from zeitbuch.core.model import bpmn_terms as E
 from zeitbuch.core.model.records import Binding, Ref
 from zeitbuch.readers.input.xml_tree import Element
 
 from .definitions import Definitions
 from .details import local_name, take_child, take_name
+from .extension_records import OwnRecords
 
 _DATA = ("dataObjectReference", "dataStoreReference", "dataObject", "dataInput", "dataOutput", "property")
 
 
 class ProcessIndex:
-    """Lanes, data objects, loops and arrows of one process, by the ids of its elements. ``is_own`` says of an element that a
-    record of ours stands for it."""
+    """Lanes, data objects, loops and arrows of one process, by the ids of its elements."""
 
-    def __init__(self, process: Element, shared: Definitions, is_own: Callable[[Element], bool]) -> None:
+    def __init__(self, process: Element, shared: Definitions, own: OwnRecords) -> None:
         self.shared = shared
+        self.own = own
         self.lanes: dict[str, str] = {}
         self.wrapped: dict[str, str] = {}  # activity with a marker -> the loop around it
         self.data: dict[str, str] = {}  # data -> name
@@ -31,11 +30,11 @@ class ProcessIndex:
         self.ties: dict[str, list[Element]] = {}  # element -> the associations at it
         self.defaults: dict[str, str] = {}  # arrow -> element whose default it is
         for element in process.walk_tree():
-            self._read_element(element, is_own)
+            self._read_element(element)
         for lanes in [element for element in process.walk_tree() if element.tag == "laneSet"]:
             self._read_lanes(lanes, "")
 
-    def _read_element(self, element: Element, is_own: Callable[[Element], bool]) -> None:
+    def _read_element(self, element: Element) -> None:
         if element.tag == "sequenceFlow":
             source, target = local_name(element.attribute("sourceRef")), local_name(element.attribute("targetRef"))
             self.leaving.setdefault(source, []).append(element)
@@ -48,9 +47,10 @@ class ProcessIndex:
             self.data[element.attribute("id")] = " ".join(element.attribute("name").split()) or element.attribute("id")
         if element.attribute("default"):
             self.defaults[local_name(element.attribute("default"))] = element.attribute("id")
-        if element.tag in E.NODES and not is_own(element):
-            if any(element.first_child(name) is not None for name in E.MARKERS) and element.tag not in E.SCOPES:
-                self.wrapped[element.attribute("id")] = element.attribute("id") + ".each"
+        if element.tag in E.NODES:
+            loop = self.own.loop_around(element)
+            if loop:
+                self.wrapped[element.attribute("id")] = loop
             for written in element.children_with("dataOutputAssociation"):
                 target_ref = written.first_child("targetRef")
                 if target_ref is not None:
@@ -82,8 +82,13 @@ class ProcessIndex:
             found += self._input_bindings(association)
         for association in element.children_with("dataOutputAssociation"):
             found += self._output_bindings(association)
-        named = {binding.name for binding in found}
-        for held in element.children_with("ioSpecification"):
+        abouts = [binding.description or "" for binding in found]
+        named = {binding.name for binding in found} | {about.removeprefix("as ") for about in abouts}
+        named |= {f"output {about.removeprefix('from ')}" for about in abouts}
+        for held in (
+            element,
+            *element.children_with("ioSpecification"),
+        ):  # events declare their data without a wrapping
             for declared in held.children_with("dataInput", "dataOutput"):
                 name = self.data[declared.attribute("id")] if declared.attribute("id") else take_name(declared)
                 word = name if declared.tag == "dataInput" else f"output {name}"
@@ -91,8 +96,9 @@ class ProcessIndex:
         return found
 
     def _take_declarations(self, element: Element) -> None:
-        for held in element.children_with("ioSpecification"):
-            held.noise("id")
+        for held in (element, *element.children_with("ioSpecification")):
+            if held is not element:
+                held.noise("id")
             for declared in held.children_with("dataInput", "dataOutput"):
                 declared.noise("id", "name")
             for group in held.children_with("inputSet", "outputSet"):
@@ -111,7 +117,8 @@ class ProcessIndex:
             key = local_name(source.take_text())
             self._check(key, source)
             writer = self.writers.get(key)
-            ref = Ref(step=self.wrapped.get(writer, writer)) if writer else Ref(variable=self.data.get(key, key))
+            step = self.wrapped.get(writer) or self.own.ids.get(writer, writer) if writer else None
+            ref = Ref(step=step) if step else Ref(variable=self.data.get(key, key))
             name = self.data.get(key, key)
             about = f"as {target}" if target and target != name else None
             found.append(Binding(name=name, decided="data", refs=(ref,), description=about))

@@ -55,8 +55,8 @@ class ProcessReader:
     def __init__(self, definitions: Definitions, process: Element) -> None:
         self.definitions = definitions
         self.process = process
-        self.own = OwnRecords(process)
-        self.index = ProcessIndex(process, definitions, self.own.stands_for)
+        self.own = OwnRecords(process, definitions.names)
+        self.index = ProcessIndex(process, definitions, self.own)
         self.elements = ElementReader(process, definitions, self.index, self.own)
         self.arrows = ArrowReader(process, definitions, self.index, self.own)
 
@@ -92,7 +92,7 @@ class ProcessReader:
         stores: list[Connection] = []
         variables: list[Variable] = []
         named: set[str] = set()
-        for name in ("isExecutable", "isClosed", "processType"):
+        for name in E.PROCESS_ATTRIBUTES:
             if self.process.attribute(name):
                 variables.append(Variable(name=name, value=self.process.take(name)))
         for element in self.process.walk_tree():
