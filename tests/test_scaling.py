@@ -105,6 +105,18 @@ def agents(size: int) -> str:
     return json.dumps(flow)
 
 
+def forks(size: int) -> str:
+    """Branches side by side that meet, one pair behind another."""
+    steps, links = [], [{"source": "s", "target": "a0"}]
+    for place in range(size // 3):
+        steps += [{"id": f"{word}{place}", "kind": "tool"} for word in "abc"]
+        links += [{"source": f"a{place}", "target": f"{word}{place}"} for word in "bc"]
+        links += [{"source": f"{word}{place}", "target": f"a{place + 1}"} for word in "bc"]
+    steps.append({"id": f"a{size // 3}", "kind": "tool"})
+    flow = {"id": "a", "triggers": [{"id": "s", "kind": "manual"}], "steps": steps, "links": links}
+    return json.dumps({"zeitbuch": 1, "flows": [flow]})
+
+
 CASES: dict[str, tuple[Callable[[int], str], str, list[str]]] = {
     "read native": (native, "json", ["inventory", "{}"]),
     "read BPMN": (bpmn, "bpmn", ["inventory", "{}"]),
@@ -116,6 +128,8 @@ CASES: dict[str, tuple[Callable[[int], str], str, list[str]]] = {
     "estimate": (native, "json", ["estimate", "{}", "--steps"]),
     "convert": (native, "json", ["convert", "{}"]),
     "convert to BPMN": (native, "json", ["convert", "{}", "-f", "bpmn"]),
+    "convert to Serverless": (forks, "json", ["convert", "{}", "-f", "serverless"]),
+    "convert to Agent Spec": (native, "json", ["convert", "{}", "-f", "agent-spec"]),
     "map": (native, "json", ["map", "{}", "-o", "m.svg"]),
     "map page": (native, "json", ["map", "{}", "-o", "m.html"]),
     "map as text": (native, "json", ["map", "{}", "-f", "text"]),

@@ -1,4 +1,5 @@
-"""Write any readable source in the native form (YAML, JSON) or as BPMN 2.0. Reading it back gives the same model."""
+"""Write any readable source in the native form (YAML, JSON) or as BPMN 2.0: reading it back gives the same model. Serverless
+Workflow, Arazzo and Agent Spec have fewer words: what they leave out is told."""
 
 from __future__ import annotations
 
@@ -11,7 +12,8 @@ examples:
   zeitbuch convert exports/ -o estate.yaml
   zeitbuch convert letters.json --format json
   zeitbuch convert exports/ --flow "Crew swap approvals" -o crew-swap.bpmn
-  zeitbuch convert exports/ --flow "Customer letters" -o letters.yaml"""
+  zeitbuch convert exports/ --flow "Customer letters" -o letters.yaml
+  zeitbuch convert exports/ --flow "Customer letters" --format serverless -o letters.yaml"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:

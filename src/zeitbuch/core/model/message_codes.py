@@ -22,6 +22,8 @@ MessageCode = Literal[
     "bpmn-record",
     "case-many",
     "case-unknown",
+    "convert-left-out",
+    "convert-unsayable",
     "cron",
     "cycle",
     "demo-folder",

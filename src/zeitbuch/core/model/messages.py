@@ -67,6 +67,14 @@ MESSAGES: tuple[Message, ...] = (
     Message("case-unknown",
             "A case named with `--case` does not exist, or exists at several decisions.",
             "Use one of the cases that the message lists; name the decision too: `--case \"By severity=minor\"`."),
+    Message("convert-left-out",
+            "A flow was written in an open standard that has no words for all of it. What was written was read back and compared with the flow: the message "
+            "names what the file leaves out or says otherwise, and of which steps.",
+            "See each difference with `zeitbuch diff EXPORT FILE`. The native form and BPMN keep everything."),
+    Message("convert-unsayable",
+            "A flow cannot be said in the standard asked for: it has branches, cases without conditions, blocks or steps that the standard has no words for, "
+            "or that Zeitbuch cannot put into its words. It is left out of the file.",
+            "Convert it to BPMN or to the native form, which can say every flow, or name the others with `--flow`."),
     Message("cron",
             "A schedule's text is no cron text of five fields.",
             "Correct the schedule in the builder, or the dialect's path to it."),

@@ -18,6 +18,7 @@ from .decode import as_utf8
 from .limits import Limits
 from .packages import package_members
 from .sources import is_package, load_input
+from .yaml_documents import one_document
 
 _SPACE = " \t\r\n"
 
@@ -105,13 +106,15 @@ def locate_pointer(name: str, raw: bytes, pointer: str) -> tuple[int, int] | Non
 
 def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> bytes | None:
     if origin.source in kept:
-        return kept[origin.source]
+        return one_document(origin.source, origin.member or "", kept[origin.source])
     try:
         item = load_input(origin.source, limits)
         if not isinstance(item.data, bytes):
             return None
-        if origin.member is None or not is_package(origin.source):
+        if origin.member is None:
             return item.data
+        if not is_package(origin.source):
+            return one_document(origin.source, origin.member, item.data)
         inside = (m for m in package_members(origin.source, item.data, limits) if m.member == origin.member)
         found = next(inside, None)
         return found.data if found is not None and isinstance(found.data, bytes) else None

@@ -15,6 +15,7 @@ from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, is_package, list_files, load_input, name_of
+from zeitbuch.readers.input.yaml_documents import yaml_documents
 from zeitbuch.readers.secrets.labels import plain_problem
 from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.readers.secrets.outlines import mask_outline
@@ -104,6 +105,11 @@ class Reader(Tally):
             self.problems[begin:] = [plain_problem(problem) for problem in self.problems[begin:]]
 
     def _flows_of_bytes(self, base: Origin, data: bytes) -> Iterator[Flow]:
+        """The flows of a file, document by document."""
+        for place, part in yaml_documents(base, data):
+            yield from self._flows_of_part(place, part)
+
+    def _flows_of_part(self, base: Origin, data: bytes) -> Iterator[Flow]:
         try:
             document = self.opening.open_file(base, data)
             self.problems += document.problems

@@ -218,10 +218,7 @@ class ProcessWriter:
             element.set("calledElement", xml_name(step.calls))
         if step.operation == E.EVENT_SUBPROCESS:
             element.set("triggeredByEvent", "true")
-        for name, row in E.SAID_ATTRIBUTES.items():
-            held_value = next((one.value for one in left.inputs if one.name == name), None)
-            if tag in row.tags and isinstance(held_value, str) and re.fullmatch(row.values, held_value):
-                element.set(name, clean_text(left.pop(name)))
+        _write_attributes(element, tag, left)
         if tag in ("sendTask", "receiveTask"):
             message = left.pop("message", of=is_plain)
             if message is not None:
@@ -253,3 +250,11 @@ class ProcessWriter:
         element.extend(made)
         if scope is not None:
             write_entries(self, parent, trigger, scope)
+
+
+def _write_attributes(element: ET.Element, tag: str, left: Left) -> None:
+    """Inputs that are attributes of the standard, where their values are what the schema allows."""
+    for name, row in E.SAID_ATTRIBUTES.items():
+        held = next((one.value for one in left.inputs if one.name == name), None)
+        if tag in row.tags and isinstance(held, str) and re.fullmatch(row.values, held):
+            element.set(name, clean_text(left.pop(name)))

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
@@ -53,8 +54,14 @@ _Dumper.add_representer(str, _represent_text)
 
 def to_yaml(estate: Estate) -> str:
     """The estate in the native form as YAML."""
-    text = yaml.dump(_native_document(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
-    return escape_json(text)  # texts with controls stand in double quotes, where YAML has the escapes of JSON
+    return dump_yaml([_native_document(estate)])
+
+
+def dump_yaml(documents: Sequence[Any]) -> str:
+    """Documents as one YAML text, texts of several lines as blocks."""
+    texts = [yaml.dump(one, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110) for one in documents]
+    # Texts with controls stand in double quotes, where YAML has the escapes of JSON.
+    return escape_json("---\n".join(texts))
 
 
 def to_json(estate: Estate) -> str:

@@ -43,23 +43,21 @@ def _edited_prompts(made: Step, model: ModelUse, read: Step) -> tuple[Step, Step
     written = prompt_inputs(made)
     now = {binding.name: str(binding.value or "") for binding in read.inputs if binding.name in written}
     name = now.get("model", "") if "model" in written else model.name
-    prompts: list[Prompt] = []
-    names = iter(name for name in written if name != "model")
-    own = {binding.name for binding in made.inputs}
-    for prompt in model.prompts:
-        key = next(names) if not _held_apart(prompt, own, written) else ""
-        if not key or fold_text(now.get(key, "")) == fold_text(prompt.text):
-            prompts.append(prompt)
-        elif now.get(key):
-            kept = tuple(ref for ref in prompt.refs if ref.text and ref.text in now[key])
-            prompts.append(structs.replace(prompt, text=now[key], refs=kept))
-    edited = structs.replace(made, model=structs.replace(model, name=name or None, prompts=tuple(prompts)))
+    keys = [key for key in written if key != "model"]
+    prompts = model.prompts
+    if len(keys) == len(prompts):  # else an input of the step has the name of a prompt, and prompts stay as they are
+        pairs = zip(prompts, keys, strict=True)
+        prompts = tuple(
+            _edited_prompt(prompt, now.get(key, "")) for prompt, key in pairs if now.get(key) or not prompt.text
+        )
+    edited = structs.replace(made, model=structs.replace(model, name=name or None, prompts=prompts))
     return edited, structs.replace(read, inputs=tuple(one for one in read.inputs if one.name not in written))
 
 
-def _held_apart(prompt: Prompt, own: set[str], written: dict[str, str]) -> bool:
-    """Whether a prompt was not written, because the step has an input under its name."""
-    return prompt.text not in written.values() and any(name.startswith(f"{prompt.role} prompt") for name in own)
+def _edited_prompt(prompt: Prompt, text: str) -> Prompt:
+    if fold_text(text) == fold_text(prompt.text):
+        return prompt
+    return structs.replace(prompt, text=text, refs=tuple(ref for ref in prompt.refs if ref.text and ref.text in text))
 
 
 def edited_inputs(
