@@ -42,7 +42,7 @@ def _is_default(one: Silent, place: str) -> bool:
         re.search(
             r"(/|^)(component_type=(Control|Data)FlowEdge|component_type=Agent|agentspec_version=.*|type=(end|openapi|object)|"
             r"then=(page|l|exit)|(waits|after)/[^/]*/\d+=(done|ok)|exits/\d+/label=.*|\$component_ref=(start|is|two|asked)|"
-            r"start_node/\$component_ref=.*)$",
+            r"start_node/\$component_ref=.*|start/stateName=look)$",
             said,
         )
         is not None

@@ -16,7 +16,7 @@ OTHERS = {
     "api.json": (b'{"openapi": "3.1.0", "info": {}}', "an API description"),
     "api.yaml": (b"swagger: '2.0'\npaths: {}\n", "an API description"),
     "schema.json": (b'{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object"}', "a JSON schema"),
-    "old.json": (b'{"id": "x", "specVersion": "0.8", "states": []}', "an older version of Serverless Workflow"),
+    "old.json": (b'{"id": "x", "specVersion": "0.5", "states": []}', "an older version of Serverless Workflow"),
     "ours.json": (b'{"zeitbuch": "explain", "version": 1}', "an output of Zeitbuch"),
     "trace.json": (b'{"resourceSpans": []}', "a trace"),
     "package.json": (b'{"name": "x", "version": "1", "dependencies": {}}', "a package or build file"),
@@ -28,6 +28,23 @@ OTHERS = {
     "packed.json": (b"PK\x03\x04\x14\x00", "a zip archive"),
     "picture.json": (b"\x89PNG\r\n\x1a\n", "a picture"),
     "paper.yaml": (b"%PDF-1.7\n\xe2\xe3", "a PDF document"),
+    "tool.json": (
+        b'{"component_type": "ServerTool", "agentspec_version": "25.4.1", "name": "x"}',
+        "a part of an Agent Spec",
+    ),
+    "parts.yaml": (b"arazzo: 1.0.1\ncomponents: {}\n", "an Arazzo description without workflows"),
+    "head.yaml": (b"document: {dsl: 1.0.0, name: x}\n", "a Serverless Workflow document without tasks"),
+    "rules.xml": (b'<definitions xmlns="https://www.omg.org/spec/DMN/20191111/MODEL/"/>', "decision tables"),
+    "beta.bpmn": (b'<definitions xmlns="http://schema.omg.org/spec/BPMN/2.0"/>', "BPMN of another version"),
+    "usage.csv": (b"time,model,input_tokens\n2026-11-01,quill-small,4\n", "a usage log"),
+    "events.tsv": (b"case_id\tactivity\ttimestamp\n1\tmoor\t2026-11-01\n", "an event log"),
+    "bill.csv": (b'"BillingPeriodStart";"BilledCost"\n', "a billing table"),
+    "berths.csv": (b"berth,length\n", "a table (CSV)"),
+    "usage.jsonl": (b'{"timestamp": "2026-11-01", "cost": 0.2}\n', "a usage log"),
+    "ships.ndjson": (b'{"ship": "Gannet"}\n{"ship": "Skua"}\n', "records (JSON Lines)"),
+    "kvarte.toml": (b"# one\ndialect = 1\n", "a dialect"),
+    "prices.toml": (b"rate_card = 1\n", "a rate card"),
+    "build.toml": (b"[project]\nname = 'x'\n", "a package or build file"),
 }
 
 
@@ -96,3 +113,33 @@ def test_in_packages_and_revisions(mixed: Path, tmp_path: Path, run: Run) -> Non
 def test_a_second_run_from_the_cache_says_the_same(mixed: Path, run: Run) -> None:
     first = run("inventory", "mixed")
     assert run("inventory", "mixed").err == first.err != ""
+
+
+def test_what_cannot_hold_flows_is_counted_by_suffix(mixed: Path, run: Run) -> None:
+    for name in ("a.md", "b.md", "LICENCE", ".hidden"):
+        (mixed / name).write_text("words")
+    (mixed / "more").mkdir()
+    (mixed / "more" / "c.png").write_bytes(b"\x89PNG")
+    told = run("inventory", "mixed")
+    assert told.code == 0 and "mixed: 4 files not looked into, by suffix: .md (2), no suffix (1), .png (1)" in told.err
+    assert "not looked into" not in run("inventory", "mixed", "-q").err
+
+
+def test_a_table_of_any_size_is_not_read_through(tmp_path: Path, run: Run) -> None:
+    folder = tmp_path / "big"
+    folder.mkdir()
+    (folder / "flow.json").write_text(FLOW)
+    with (folder / "usage.csv").open("wb") as file:
+        file.write(b"time,tokens\n")
+        file.truncate(400_000_000)  # beyond the limit on bytes of an export
+    told = run("inventory", "big")
+    assert told.code == 0 and "1 file holds no flow: a usage log (big/usage.csv)" in told.err
+
+
+def test_files_of_a_revision_are_counted_too(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "flow.json").write_text(FLOW)
+    (tmp_path / "notes.md").write_text("words")
+    for words in (["init", "-q"], ["add", "."], ["-c", "user.name=a", "-c", "user.email=a@b", "commit", "-qm", "x"]):
+        subprocess.run(["git", *words], cwd=tmp_path, check=True)
+    told = run("inventory", "git:HEAD")
+    assert told.code == 0 and "git:HEAD: 1 file not looked into, by suffix: .md (1)" in told.err

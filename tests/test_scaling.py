@@ -117,10 +117,25 @@ def forks(size: int) -> str:
     return json.dumps({"zeitbuch": 1, "flows": [flow]})
 
 
+def states(size: int) -> str:
+    listed = [
+        {
+            "name": f"s{n}",
+            "type": "operation",
+            "actions": [{"functionRef": "f"}],
+            **({"transition": f"s{n + 1}"} if n + 1 < size else {"end": True}),
+        }
+        for n in range(size)
+    ]
+    functions = [{"name": "f", "operation": "x", "type": "custom"}]
+    return json.dumps({"id": "a", "specVersion": "0.8", "functions": functions, "states": listed})
+
+
 CASES: dict[str, tuple[Callable[[int], str], str, list[str]]] = {
     "read native": (native, "json", ["inventory", "{}"]),
     "read BPMN": (bpmn, "bpmn", ["inventory", "{}"]),
     "read Serverless": (serverless, "yaml", ["inventory", "{}"]),
+    "read Serverless 0.8": (states, "json", ["inventory", "{}"]),
     "read Arazzo": (arazzo, "yaml", ["inventory", "{}"]),
     "read Agent Spec": (agents, "json", ["inventory", "{}"]),
     "secrets": (secrets, "json", ["convert", "{}"]),

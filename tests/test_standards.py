@@ -345,3 +345,55 @@ def test_convert_writes_what_it_reads(suffix: str, demo: Path, run: Run) -> None
     again = Reader()
     found = list(again.read_sources([str(demo / f"all.{suffix}")]))
     assert {fingerprint(f) for f in found} == {fingerprint(f) for f in read(demo, "november").flows}
+
+
+def test_serverless_of_version_0_8(tmp_path: Path) -> None:
+    text = (Path(__file__).parent / "documents" / "serverless-0.8.yaml").read_text()
+    (flow,), reader = read_text(text, tmp_path, "x.yaml")
+    assert not [problem for problem in reader.problems if problem.severity == "error"]
+    steps = {step.id: step for step in flow.steps}
+    (trigger,) = flow.triggers
+    assert trigger.schedule is not None and (trigger.schedule.cron, trigger.schedule.zone) == (
+        "0 22 * * *",
+        "Europe/Oslo",
+    )
+    look = steps["look"]
+    assert look.kind == "http" and look.retry is not None and look.retry.attempts == 3 and look.retry.wait == 10
+    assert look.timeout == 120 and {
+        link.target for link in flow.links if link.source == "look" and link.role == "error"
+    } == {"wait", "look.error 2"}
+    kinds = {
+        key: steps[key].kind
+        for key in ("judge", "judge.2.if", "which", "berths", "tell", "answer", "heard", "note", "wait")
+    }
+    assert kinds == {
+        "judge": "group",
+        "judge.2.if": "decide",
+        "which": "decide",
+        "berths": "loop",
+        "tell": "parallel",
+        "answer": "group",
+        "heard": "group",
+        "note": "shape",
+        "wait": "wait",
+    }
+    assert steps["berths.1"].calls == "berth-plan" and steps["tell.log"].effect == "write"
+    cases = {link.label: (link.condition, link.target) for link in flow.links if link.source == "which"}
+    assert cases == {
+        "ship": ("${ .ship }", "berths"),
+        "nothing": ("${ .ship | not }", "which.nothing"),
+        "otherwise": ("", "wait"),
+    }
+    assert flow.format == "serverless-0.8" and flow.content.unread == 0
+
+
+def test_a_first_state_of_events_makes_triggers(tmp_path: Path) -> None:
+    document = {
+        "id": "a", "specVersion": "0.8", "events": [{"name": "seen", "type": "quay.seen", "source": "/quay"}],
+        "functions": [{"name": "ask", "operation": "x", "type": "custom"}],
+        "states": [{"name": "s", "type": "event", "onEvents": [{"eventRefs": ["seen"], "actions": [{"functionRef": "ask"}]}], "transition": "gone"}],
+    }  # fmt: skip
+    (flow,), reader = read_text(json.dumps(document), tmp_path, "x.json")
+    (trigger,) = flow.triggers
+    assert (trigger.kind, trigger.event) == ("event", "quay.seen") and flow.steps[0].kind == "tool"
+    assert [problem.code for problem in reader.problems if "gone" in problem.message] == ["link-end"]

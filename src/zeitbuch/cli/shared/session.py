@@ -68,6 +68,9 @@ def finish_session(session: Session, args: argparse.Namespace, status: int = OK)
         ]
         if others:
             say(_other_kinds(others))
+        for problem in session.problems:
+            if problem.code == "other-suffix":
+                say(f"{problem.origin}: {problem.message}")
     problems = problems_to_tell(session.problems, args)
     if not problems:
         return status

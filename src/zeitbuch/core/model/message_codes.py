@@ -62,6 +62,7 @@ MessageCode = Literal[
     "no-trigger",
     "option",
     "other-kind",
+    "other-suffix",
     "package",
     "package-empty",
     "package-path",

@@ -192,6 +192,9 @@ MESSAGES: tuple[Message, ...] = (
             "The file holds something else than flows: an API description, a schema, a log, a picture. In a folder, package or revision such files are counted and are no "
             "error; one that was named itself is.",
             "Name the files that hold flows. Where the message names a command, that command takes the file."),
+    Message("other-suffix",
+            "Files of a folder or revision that cannot hold flows by their suffix were counted and not looked into. Hidden files and links to folders are left alone.",
+            "Nothing, where they are no exports. A decoder plug-in can read other kinds of files; a file named itself is read whatever its suffix."),
     Message("package",
             "A package (zip, tar, tar.gz) or a member of it cannot be unpacked: broken, cut off, or locked with a password. The other members are read.",
             "Download it again; unpack one with a password by hand."),

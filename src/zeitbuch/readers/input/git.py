@@ -12,6 +12,7 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
+from .passed_over import count_passed_over
 from .sources import PACKED, SUFFIXES, Held, is_candidate
 
 PREFIX = "git:"
@@ -93,10 +94,14 @@ def _stored_files(source: str, folder: str, revision: str, inside: str) -> list[
 
 
 def _is_wanted(one: _Stored, inside: str) -> bool:
-    if not one.mode.startswith("100"):
-        return False  # a link or another repository
-    hidden = any(part.startswith(".") for part in one.path.split("/"))
-    return one.path == inside or (is_candidate(one.path) and not hidden)  # a single file is read whatever its suffix
+    if one.path == inside and one.mode.startswith("100"):
+        return True  # a single file is read whatever its suffix
+    return _is_plain(one) and is_candidate(one.path)
+
+
+def _is_plain(one: _Stored) -> bool:
+    """A file that is not hidden; no link, no other repository."""
+    return one.mode.startswith("100") and not any(part.startswith(".") for part in one.path.split("/"))
 
 
 def _find_commit(source: str, revision: str) -> str:
@@ -134,6 +139,8 @@ def _read_stored(
         message = f"repositories within the repository are left out: {', '.join(others[:5])}"
         hint = "run within each of them to read it"
         found.append(Problem("git-submodule", "warning", message, Origin(source), hint))
+    known = {one.path for one in wanted}
+    found += count_passed_over(source, [one.path for one in every if one.path not in known and _is_plain(one)])
     if not wanted:
         hint = "name the folder that holds the exported files"
         text = f"expected exports ({', '.join(SUFFIXES + PACKED)}) in the revision, found none"

@@ -14,6 +14,7 @@ from zeitbuch.core.model.records import Origin
 
 from .decoder_plugins import decoder_by_suffix
 from .limits import Limits, too_large
+from .passed_over import tell_passed_over
 
 SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 STDIN = "-"
@@ -55,9 +56,12 @@ def is_candidate(name: str) -> bool:
     return lower.endswith(SUFFIXES + PACKED) or ("." in lower and decoder_by_suffix(lower) is not None)
 
 
-def _files_below(folder: str) -> list[str]:
-    """The regular files below a folder: a pipe or a device among them would be waited for without end."""
+def _files_below(folder: str) -> tuple[list[str], list[str], list[Problem]]:
+    """The regular files below a folder that may hold flows, those that may not, and folders that may not be looked into. A pipe
+    or a device among the files would be waited for without end; what is hidden is left alone."""
     found: list[str] = []
+    others: list[str] = []
+    closed: list[Problem] = []
     folders = [folder]
     while folders:
         here = folders.pop()
@@ -68,12 +72,12 @@ def _files_below(folder: str) -> list[str]:
                         continue
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.path)
-                    elif is_candidate(entry.name) and entry.is_file():
-                        found.append(entry.path)
-        except OSError:
-            continue  # a folder that may not be looked into
-    found.sort()
-    return found
+                    elif entry.is_file():
+                        (found if is_candidate(entry.name) else others).append(entry.path)
+        except OSError as error:
+            message = f"expected a folder that may be looked into, found: {error.strerror or error}"
+            closed.append(Problem("source-unreadable", "error", message, Origin(here), "check its rights"))
+    return sorted(found), sorted(others), closed
 
 
 def _mode_of(source: str) -> int | None:
@@ -113,8 +117,8 @@ def _listed(sources: Iterable[str]) -> Iterator[str | Problem]:
             message = "expected a file, folder or pipe, found a device or socket"
             yield Problem("source-missing", "error", message, Origin(source), "name the exported files")
         elif mode is not None:
-            below = _files_below(source)
-            if not below:
+            below, others, closed = _files_below(source)
+            if not below and not closed:
                 yield Problem(
                     "source-empty",
                     "error",
@@ -123,6 +127,8 @@ def _listed(sources: Iterable[str]) -> Iterator[str | Problem]:
                     "name the folder that holds the exported files",
                 )
             yield from below
+            yield from closed
+            yield from tell_passed_over(source, others)
         else:
             yield Problem(
                 "source-missing",

@@ -28,6 +28,7 @@ class Format(NamedTuple):
 FORMATS: tuple[Format, ...] = (
     Format("bpmn", "BPMN 2.0 (OMG)", "zeitbuch.readers.standards.bpmn.reader", frozenset(), xml=True),
     Format("serverless", "Serverless Workflow DSL 1.0 (CNCF)", "zeitbuch.readers.standards.serverless.reader", frozenset({"document"})),
+    Format("serverless-0.8", "Serverless Workflow 0.8 (CNCF)", "zeitbuch.readers.standards.serverless_states.reader", frozenset({"states"})),
     Format("arazzo", "Arazzo 1.0 and 1.1 (OpenAPI Initiative)", "zeitbuch.readers.standards.arazzo.reader", frozenset({"arazzo"})),
     Format("agent-spec", "Open Agent Specification", "zeitbuch.readers.standards.agentspec.reader", frozenset({"component_type", "agentspec_version"})),
 )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.text_heads import NOTHING, ROWS, kind_of_head
 from zeitbuch.readers.input.xml_tree import Element
 
 
@@ -18,15 +19,6 @@ class OtherKind(NamedTuple):
     words: str
     hint: str
     fits: Callable[[dict[str, Any]], bool]
-
-
-_NOTHING = "no flow is in it; leave it out, or name the files that hold flows"
-_USAGE = frozenset(
-    {"tokens", "input_tokens", "output_tokens", "prompt_tokens", "completion_tokens", "total_tokens", "cost"}
-)
-_EVENTS = frozenset({"activity", "concept:name", "event", "action"})
-_CASES = frozenset({"case", "case_id", "case:concept:name", "run", "run_id", "trace_id"})
-_TIMES = frozenset({"time", "timestamp", "time:timestamp", "at", "started", "start_time"})
 
 
 def _any_of(*keys: str) -> Callable[[dict[str, Any]], bool]:
@@ -48,6 +40,15 @@ def _is_old_serverless(value: dict[str, Any]) -> bool:
     return "states" in value and str(value.get("specVersion", "")).startswith("0.")
 
 
+def _is_component(value: dict[str, Any]) -> bool:
+    return type(value.get("component_type")) is str and "agentspec_version" in value
+
+
+def _is_headless(value: dict[str, Any]) -> bool:
+    head = value.get("document")
+    return isinstance(head, dict) and "dsl" in head
+
+
 def _is_manifest(value: dict[str, Any]) -> bool:
     """Names of packages with their versions, and no list of objects, which steps may be."""
     needed = value.get("dependencies", value.get("devDependencies"))
@@ -60,48 +61,46 @@ def _is_manifest(value: dict[str, Any]) -> bool:
     )
 
 
-def _is_row(value: dict[str, Any]) -> set[str]:
-    """The names of a row of a log or table in lower case; none where it holds more than single values, as a flow does."""
-    if any([isinstance(item, list | dict) for item in value.values()]):
-        return set()
-    return {str(key).lower() for key in value}
+def _is_row(words: str) -> Callable[[dict[str, Any]], bool]:
+    """Rows of one kind. A flow holds more than single values, a row does not."""
+    fits = dict(ROWS)[words]
 
+    def is_row(value: dict[str, Any]) -> bool:
+        if any([isinstance(item, list | dict) for item in value.values()]):
+            return False
+        return fits({str(key).lower() for key in value})
 
-def _is_usage(value: dict[str, Any]) -> bool:
-    names = _is_row(value)
-    return bool(names & _USAGE) and bool(names & _TIMES)
-
-
-def _is_event(value: dict[str, Any]) -> bool:
-    names = _is_row(value)
-    return bool(names & _EVENTS) and bool(names & _CASES) and bool(names & _TIMES)
+    return is_row
 
 
 # Asked in turn; of a list its first object is asked. What a builder's flow may look like is none of these: it stays an error.
 KINDS = (
     OtherKind("an API description", "Arazzo documents say how its operations are used as flows", _is_described),
-    OtherKind("a JSON schema", _NOTHING, _is_schema),
+    OtherKind("a JSON schema", NOTHING, _is_schema),
     OtherKind("a workflow of an older version of Serverless Workflow", "convert it to version 1.0, or have a dialect proposed", _is_old_serverless),
+    OtherKind("a part of an Agent Spec configuration", "export the flow or agent that it belongs to", _is_component),
+    OtherKind("an Arazzo description without workflows", "name the description that holds the workflows", lambda value: "arazzo" in value),
+    OtherKind("a Serverless Workflow document without tasks", "export the workflow again", _is_headless),
     OtherKind("an output of Zeitbuch", "name the exports that it was made from", lambda value: type(value.get("zeitbuch")) is str),
-    OtherKind("a trace (OpenTelemetry)", _NOTHING, _any_of("resourceSpans", "resourceLogs", "resourceMetrics")),
-    OtherKind("a package or build file", _NOTHING, _is_manifest),
-    OtherKind("a geographic file (GeoJSON)", _NOTHING, lambda value: value.get("type") in ("FeatureCollection", "Feature") and _any_of("features", "geometry")(value)),
-    OtherKind("a usage log", _NOTHING, _is_usage),
-    OtherKind("an event log", _NOTHING, _is_event),
-    OtherKind("a billing table", _NOTHING, lambda value: {"billingperiodstart", "billedcost"} <= _is_row(value)),
+    OtherKind("a trace (OpenTelemetry)", NOTHING, _any_of("resourceSpans", "resourceLogs", "resourceMetrics")),
+    OtherKind("a package or build file", NOTHING, _is_manifest),
+    OtherKind("a geographic file (GeoJSON)", NOTHING, lambda value: value.get("type") in ("FeatureCollection", "Feature") and _any_of("features", "geometry")(value)),
+    *(OtherKind(words, NOTHING, _is_row(words)) for words, _ in ROWS),
 )  # fmt: skip
 # XML by the name of its root in lower case and what tells it beside that: part of its namespace, an attribute or a child.
 ROOTS = (
     ("log", "trace", "an event log (XES)"), ("log", "xes.version", "an event log (XES)"), ("project", "modelVersion", "a package or build file"),
     ("svg", "svg", "a picture (SVG)"), ("html", "body", "a web page"), ("html", "xhtml", "a web page"), ("schema", "XMLSchema", "an XML schema"),
     ("rss", "channel", "a news feed"), ("feed", "Atom", "a news feed"), ("definitions", "wsdl", "an API description"),
+    ("definitions", "DMN", "decision tables (DMN)"), ("definitions", "CMMN", "a case model (CMMN)"), ("definitions", "BPMN", "BPMN of another version"),
+    ("package", "XPDL", "a process in XPDL"), ("process", "bpmn", "a part of a BPMN file"), ("process", "BPMN", "a part of a BPMN file"),
 )  # fmt: skip
 # The first bytes of files that are named as something else.
 MAGIC = (
     (b"PK\x03\x04", "a zip archive", "rename it to .zip: packages are read as they are"),
-    (b"\x1f\x8b", "a gzip archive", "rename it to .tar.gz, or unpack it"), (b"\x89PNG", "a picture", _NOTHING), (b"\xff\xd8\xff", "a picture", _NOTHING),
-    (b"GIF8", "a picture", _NOTHING), (b"%PDF", "a PDF document", _NOTHING), (b"SQLite format 3\x00", "a SQLite database", "a book is named with --book"),
-    (b"\xd0\xcf\x11\xe0", "an Office document", _NOTHING),
+    (b"\x1f\x8b", "a gzip archive", "rename it to .tar.gz, or unpack it"), (b"\x89PNG", "a picture", NOTHING), (b"\xff\xd8\xff", "a picture", NOTHING),
+    (b"GIF8", "a picture", NOTHING), (b"%PDF", "a PDF document", NOTHING), (b"SQLite format 3\x00", "a SQLite database", "a book is named with --book"),
+    (b"\xd0\xcf\x11\xe0", "an Office document", NOTHING),
 )  # fmt: skip
 
 
@@ -109,7 +108,7 @@ def kind_of(value: Any) -> OtherKind | None:
     """The kind of a decoded document that is no flow; None when it is of none that is known."""
     if isinstance(value, Element):
         words = next((words for root, sign, words in ROOTS if value.tag.lower() == root and _bears(value, sign)), None)
-        return OtherKind(words, _NOTHING, lambda _: True) if words else None
+        return OtherKind(words, NOTHING, lambda _: True) if words else None
     first = value[0] if isinstance(value, list) and value else value
     if not isinstance(first, dict):
         return None
@@ -121,9 +120,10 @@ def _bears(root: Element, sign: str) -> bool:
     return sign in root.space or sign in root.attributes or any([child.tag == sign for child in root.children])
 
 
-def kind_of_bytes(raw: bytes) -> tuple[str, str] | None:
-    """What a file is by its first bytes, and what to do; None when they say nothing."""
-    return next(((words, hint) for magic, words, hint in MAGIC if raw.startswith(magic)), None)
+def kind_of_bytes(name: str, raw: bytes) -> tuple[str, str] | None:
+    """What a file is by its first bytes or lines, and what to do; None when they say nothing."""
+    known = next(((words, hint) for magic, words, hint in MAGIC if raw.startswith(magic)), None)
+    return known or kind_of_head(name, raw)
 
 
 def other_kind_problem(words: str, hint: str, origin: Origin) -> Problem:

@@ -115,7 +115,7 @@ class Reader(Tally):
             self.problems += document.problems
             yield from self._flows_of_document(document)
         except ZeitbuchError as error:
-            other = kind_of_bytes(data)
+            other = kind_of_bytes(base.member or base.source, data)
             problem = error.problem if other is None else other_kind_problem(*other, base)
             self.problems.append(place_within(problem, base))
 

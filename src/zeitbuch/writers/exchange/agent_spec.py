@@ -61,20 +61,13 @@ class _FlowWriter:
         entries = self.outline.entries.get(None, [])
         if len(entries) != 1:
             raise NotSayable("it does not begin with one step")
-        start = flow.triggers[0].id if flow.triggers else "start"
-        start = start if start not in self.outline.steps else f"{start}.start"
-        nodes = [
-            {"component_type": "StartNode", "id": start, "name": flow.triggers[0].title if flow.triggers else start}
-        ]
         first = next(link for link in flow.links if link.target == entries[0] and link.source in self.outline.triggers)
+        trigger = next(one for one in flow.triggers if one.id == first.source)
+        start = trigger.id if trigger.id not in self.outline.steps else f"{trigger.id}.start"
+        nodes = [{"component_type": "StartNode", "id": start, "name": trigger.title}]
         self._add_edge(start, entries[0], first)
-        for key in self.outline.reached_from(entries):
-            nodes.append(self._write_node(self.outline.steps[key]))
-        if self.ends:
-            end = "end" if "end" not in self.outline.steps else "end of the flow"
-            nodes.append({"component_type": "EndNode", "id": end, "name": "End"})
-            for key in self.ends:
-                self._add_edge(key, end, Link(source=key, target=end))
+        nodes += [self._write_node(self.outline.steps[key]) for key in self.outline.reached_from(entries)]
+        nodes += self._end_node()
         inputs = [
             self._declared(variable.name.removeprefix("inputs."), variable.value)
             for variable in flow.variables
@@ -86,6 +79,15 @@ class _FlowWriter:
             "control_flow_connections": self.control, "data_flow_connections": self.data,
         }  # fmt: skip
         return {key: value for key, value in whole.items() if value not in ("", [])}
+
+    def _end_node(self) -> list[dict[str, Any]]:
+        """The end of the flow, where steps have nothing behind them."""
+        if not self.ends:
+            return []
+        end = "end" if "end" not in self.outline.steps else "end of the flow"
+        for key in self.ends:
+            self._add_edge(key, end, Link(source=key, target=end))
+        return [{"component_type": "EndNode", "id": end, "name": "End"}]
 
     def _declared(self, name: str, value: Any) -> dict[str, Any]:
         return {"title": name, **(value if isinstance(value, dict) else {})}

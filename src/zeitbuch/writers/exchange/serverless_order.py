@@ -107,12 +107,14 @@ class TaskWriter:
         step, name = self.outline.steps[key], self.names[key]
         on, cases = self.outline.ways(key, "next"), self.outline.ways(key, "case")
         errors = self.outline.ways(key, "error")
+        if (len(on) > 1 and cases) or (step.kind == "decide" and errors):
+            raise NotSayable(f"several kinds of ways lead on from '{step.title}'")
         body = self._body_of(step)
         if not step.enabled:
             body["if"] = "${ false }"
         within: set[str] = set()
         tasks: list[Task] = []
-        if step.kind == "decide" and not errors:
+        if step.kind == "decide":
             body |= {"switch": self._switch(step, cases, on)}
             return [{name: body}], within
         if errors or (step.kind != "guard" and (step.retry is not None or step.on_fault == "continue")):
@@ -121,20 +123,24 @@ class TaskWriter:
             within |= inner
         tasks.append({name: body})
         if len(on) > 1:
-            join = self.outline.meetings.get(key)
-            starts = [link.target for link in on]
-            made = self._fork(starts, join if join is not None else stop, on)
-            within |= set(self.outline.reached_from(starts, [join or stop or ""], errors=False))
-            if step.kind == "parallel" and not self.outline.inside.get(key):
-                tasks = [{name: {**common_parts(step), **made}}]
-            else:
-                tasks.append({self._new_name(f"{name} branches"): made})
-            next(iter(tasks[-1].values()))[_MARK] = join
+            tasks = self._with_branches(step, tasks, on, stop)
+            stops = [self.outline.meetings.get(key) or stop or ""]
+            within |= set(self.outline.reached_from([link.target for link in on], stops, errors=False))
         elif cases:
             tasks.append({self._new_name(f"{name} outcome"): {"switch": self._switch(step, cases, on)}})
         else:
             body[_MARK] = on[0].target if on else None
         return tasks, within
+
+    def _with_branches(self, step: Step, tasks: list[Task], on: list[Link], stop: str | None) -> list[Task]:
+        """The tasks of a step with the fork behind it; a step that does nothing but part the ways is the fork itself."""
+        join = self.outline.meetings.get(step.id)
+        made = self._fork([link.target for link in on], join if join is not None else stop, on)
+        made[_MARK] = join
+        name = self.names[step.id]
+        if step.kind == "parallel" and not self.outline.inside.get(step.id) and name in tasks[0]:
+            return [{name: {**common_parts(step), **made}}]
+        return [*tasks, {self._new_name(f"{name} branches"): made}]
 
     def _body_of(self, step: Step) -> Task:
         """What a step does, with the steps inside it."""
@@ -187,16 +193,13 @@ class TaskWriter:
             titles = ", ".join(f"'{link.label or self.outline.title(link.target)}'" for link in bare[:3])
             raise NotSayable(f"cases of '{step.title}' have no condition: {titles}")
         ordered = [link for link in cases if link.condition] + bare + on
-        found: list[Task] = []
-        used: set[str] = set()
+        found: dict[str, Task] = {}
         for link in ordered:
             label = link.label or ("otherwise" if not link.condition else self.outline.title(link.target))
-            number = 2
-            while label in used:
-                label, number = f"{link.label or 'case'} {number}", number + 1
-            used.add(label)
-            found.append({label: {**({"when": link.condition} if link.condition else {}), _MARK: link.target}})
-        return found
+            label = label if label not in found else f"{label} {len(found) + 1}"
+            when = {"when": link.condition} if link.condition else {}
+            found[label if label not in found else f"case {len(found) + 1}"] = {**when, _MARK: link.target}
+        return [{label: way} for label, way in found.items()]
 
     # -- branches side by side ----------------------------------------------------------------------------------------
 

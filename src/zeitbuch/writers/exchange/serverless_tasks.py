@@ -49,7 +49,9 @@ def own_parts(step: Step, names: dict[str, str]) -> dict[str, Any]:
         return {"wait": given, **more}
     if step.operation.startswith("call "):
         called = step.operation.removeprefix("call ").split(" ")[0]
-        return _with({"call": called}, given, more)
+        # A task of the DSL names no model: what a model map takes as prompt stood among its parameters.
+        prompts = {name: value for name, value in prompt_values(step).items() if name.startswith("prompt")}
+        return _with({"call": called}, {**prompts, **given}, more)
     if step.kind == "http" and (request := _request_of(step, given)) is not None:
         return _with({"call": "http"}, request, more)
     return _with({"call": step.operation or step.kind}, {**prompt_values(step), **given}, more)
