@@ -21,6 +21,7 @@ from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
 from zeitbuch.readers.reading.validated import validate_flow
+from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.theme.fonts import measure_text
 
 FLOW: dict[str, Any] = {"zeitbuch": 1, "flows": [{"id": "a", "triggers": [{"id": "t", "kind": "manual"}]}]}
@@ -150,8 +151,9 @@ def test_a_map_of_too_many_lines_is_refused_and_the_flow_documented(tmp_path: Pa
     assert "side by side" in (tmp_path / "d" / "wide.html").read_text() and (tmp_path / "d" / "a.html").exists()
 
 
+@pytest.mark.parametrize("where", ["draw_scene", "to_svg"])
 def test_a_fault_in_one_flow_does_not_end_the_run(
-    tmp_path: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+    where: str, tmp_path: Path, capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from zeitbuch.cli.main import main
 
@@ -160,7 +162,12 @@ def test_a_fault_in_one_flow_does_not_end_the_run(
             raise RuntimeError("odd")
         return draw_scene(graph, measure_text)
 
-    monkeypatch.setattr("zeitbuch.app.document.draw_scene", fails)
+    def fails_late(scene: Any, inline: bool = False) -> str:
+        if not scene.cards[1:]:
+            raise RuntimeError("odd")
+        return to_svg(scene, inline)
+
+    monkeypatch.setattr(f"zeitbuch.app.document.{where}", fails if where == "draw_scene" else fails_late)
     monkeypatch.chdir(tmp_path)
     bad = {"id": "bad", "triggers": [{"id": "t", "kind": "manual"}]}
     (tmp_path / "a.json").write_text(json.dumps({"zeitbuch": 1, "flows": [bad, *FLOW["flows"]]}))

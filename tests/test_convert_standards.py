@@ -179,7 +179,7 @@ def test_random_flows_are_written_or_refused(flow: Flow, tmp_path: Path) -> None
         assert all(prompt in yaml.dump(yaml.safe_load(text), width=10**6) for prompt in prompts)
 
 
-def test_data_of_agent_flows_runs_along_edges(tmp_path: Path) -> None:
+def test_data_runs_along_edges(tmp_path: Path) -> None:
     ask = ModelUse(name="fulmar-mini-2", prompts=(Prompt(text="Sort {{letter}}."),))
     feed = Binding(name="letter", decided="data", refs=(Ref(step="a", path="body", text="{{letter}}"),))
     flow = flow_of(

@@ -68,7 +68,8 @@ def with_export(folder: Path, draw: random.Random) -> list[str]:
     return draw.choice(
         [
             ["inventory", name, *dialects], ["estimate", name, "--steps", *dialects], ["map", name, "-o", "maps", *dialects],
-            ["convert", name, *dialects], ["convert", name, "-f", "bpmn", *dialects], ["document", name, "-o", "documents", *dialects],
+            ["convert", name, *dialects],
+            ["convert", name, "-f", draw.choice(["bpmn", "serverless", "arazzo", "agent-spec"]), *dialects], ["document", name, "-o", "documents", *dialects],
             ["diff", other, name, *dialects], ["diff", name, "--clones", *dialects], ["record", name, "--book", "book.sqlite", *dialects],
             ["map", name, "--estate", "-o", "estate.html", *dialects], ["dialect", "suggest", name, "-o", "new.toml", "--force"],
         ]

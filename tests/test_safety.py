@@ -262,7 +262,8 @@ def test_planted_secrets_come_out_nowhere(way: str, demo: Path, tmp_path: Path, 
         ["diff", "october", "november", "-f", "html"], ["diff", "november", "--clones", "--evidence"],
         ["record", "october", "--book", "../apart.sqlite"], ["record", "november", "-f", "json", "--book", "../apart.sqlite"],
         ["document", "-o", "documents"], ["document", "--format", "markdown", "-o", "documents"], ["convert"], ["convert", "-f", "json"],
-        ["convert", "-f", "bpmn"], ["dialect", "test", "november", "-v"], ["dialect", "suggest", "november/strandline", "-o", "s.toml"],
+        ["convert", "-f", "bpmn"], ["convert", "-f", "serverless"], ["convert", "-f", "agent-spec"],
+        ["dialect", "test", "november", "-v"], ["dialect", "suggest", "november/strandline", "-o", "s.toml"],
     ):  # fmt: skip
         ran = run(*words, cwd=demo)
         assert ran.code in (0, 1, 2) and "Traceback" not in ran.err

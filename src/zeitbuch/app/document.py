@@ -47,6 +47,7 @@ def document_flow(
     page = flow_page(flow, name, result)
     try:
         drawn = draw_scene(Graph(flow), measure_text)
+        inlined = to_svg(drawn, inline=True)  # drawn here, where a fault costs no more than the picture
     except Exception as error:
         if problems is None:
             raise
@@ -54,4 +55,4 @@ def document_flow(
         problems.append(problem)
         blocks = tuple([Paragraph(problem.message) if isinstance(block, Picture) else block for block in page.blocks])
         return FlowDocument(structs.replace(page, blocks=blocks))
-    return FlowDocument(page, lambda inline: to_svg(drawn, inline=inline))
+    return FlowDocument(page, lambda inline: inlined if inline else to_svg(drawn))

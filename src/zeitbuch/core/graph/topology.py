@@ -202,6 +202,10 @@ class Graph:
 
     def in_order(self) -> list[Step]:
         """All steps in the order of their numbers, scopes before their contents, helpers after their agent."""
+        return list(self._in_order)
+
+    @cached_property
+    def _in_order(self) -> tuple[Step, ...]:
         found: list[Step] = []
 
         def walk(scope: str | None) -> None:
@@ -211,7 +215,7 @@ class Graph:
                 walk(step.id)
 
         walk(None)
-        return found
+        return tuple(found)
 
 
 def letter_number(n: int) -> str:

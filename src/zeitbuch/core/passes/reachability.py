@@ -262,10 +262,10 @@ class Reachability:
         if not lengths:
             return []
         place: str | None = max(lengths, key=lengths.__getitem__)
-        while place is not None:
-            whole = [place, *inside[place], *whole]
+        while place is not None:  # from the end to the start
+            whole += [*reversed(inside[place]), place]
             place = came[place]
-        return whole
+        return whole[::-1]
 
     def widest_spread(self) -> tuple[int, int]:
         """The most ways that leave one step, and the most that lead to one."""

@@ -66,7 +66,7 @@ class _FlowWriter:
         start = trigger.id if trigger.id not in self.outline.steps else f"{trigger.id}.start"
         nodes = [{"component_type": "StartNode", "id": start, "name": trigger.title}]
         self._add_edge(start, entries[0], first)
-        nodes += [self._write_node(self.outline.steps[key]) for key in self.outline.reached_from(entries)]
+        nodes += [self._write_node(self.outline.steps[key]) for key in self.outline.steps]
         nodes += self._end_node()
         inputs = [
             self._declared(variable.name.removeprefix("inputs."), variable.value)
@@ -142,7 +142,7 @@ class _FlowWriter:
     def _add_edge(self, source: str, target: str, link: Link, decides: bool = False) -> None:
         branch = {"from_branch": _branch_of(link)} if decides else {}
         self.control.append({
-            "component_type": "ControlFlowEdge", "id": link.id or f"{source}-{target}", **({"name": link.note} if link.note else {}),
+            "component_type": "ControlFlowEdge", "id": link.id or f"{source}-{target}", "name": link.note or f"{source} to {target}",
             "from_node": {"$component_ref": source}, **branch, "to_node": {"$component_ref": target},
         })  # fmt: skip
 

@@ -36,7 +36,7 @@ def _write_document(flows: list[Flow], workflows: list[Any]) -> dict[str, Any]:
     listed = [source for source in sources.values() if source["type"] in ("openapi", "arazzo", "asyncapi")]
     if not listed:
         raise NotSayable("it names no description of an interface")
-    channels = any("channelPath" in step for workflow in workflows for step in workflow["steps"])
+    channels = any(source["type"] == "asyncapi" for source in listed)
     return {
         "arazzo": "1.1.0" if channels else "1.0.1", "info": info, "sourceDescriptions": listed, "workflows": workflows,
     }  # fmt: skip
@@ -86,11 +86,11 @@ class _Workflow:
         self.names = {step.id: step.id for step in flow.steps}
 
     def write_steps(self) -> list[dict[str, Any]]:
-        """The steps in their order; the first is the one that the flow begins with."""
+        """All steps in their order, also those that nothing leads to; the first is the one that the flow begins with."""
         entries = self.outline.entries.get(None, [])
         if len(entries) != 1 or not self.calls:
             raise NotSayable("it does not begin with one step")
-        order = [step.id for step in self.calls if step.id in self.outline.reached_from(entries)]
+        order = [step.id for step in self.calls]
         order.sort(key=lambda key: key != entries[0])
         if not order or order[0] != entries[0]:
             raise NotSayable(f"it begins with '{self.outline.title(entries[0])}', which is no call of an interface")

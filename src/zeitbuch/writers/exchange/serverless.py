@@ -12,6 +12,7 @@ from zeitbuch.writers.theme.terminal import TextLook
 
 from .sayable import Exchanged, NotSayable, Outline, exchange_documents, given_values, slug, unique_names
 from .serverless_order import TaskWriter
+from .serverless_tasks import span_of
 
 _VERSION = re.compile(r"\d+\.\d+\.\d+(-[\w.]+)?")
 _USED = ("authentications", "errors")
@@ -87,7 +88,7 @@ def _clock_of(trigger: Trigger, schedule: Schedule) -> dict[str, Any]:
         return {"cron": schedule.cron}
     if schedule.every:
         key = "after" if trigger.operation == "schedule after" else "every"
-        return {key: {"seconds": _plain_number(schedule.every)}}
+        return {key: span_of(schedule.every)}
     return {}
 
 
@@ -96,7 +97,3 @@ def _events_of(triggers: tuple[Trigger, ...], events: list[dict[str, Any]]) -> d
         return {}
     together = any(binding.name == "together with" for trigger in triggers for binding in trigger.inputs)
     return {"on": {"one": events[0]} if len(events) == 1 else {"all" if together else "any": events}}
-
-
-def _plain_number(value: float) -> float | int:
-    return int(value) if value == int(value) else value

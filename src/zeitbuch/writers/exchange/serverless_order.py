@@ -147,14 +147,14 @@ class TaskWriter:
         inside = bool(self.outline.inside.get(step.id))
         body = common_parts(step)
         if not inside:
-            return body if step.kind in ("decide", "guard") else {**own_parts(step, self.names), **body}
+            return body if step.kind in ("decide", "guard") else {**own_parts(step), **body}
         if step.kind == "parallel":
             entries = self.outline.entries.get(step.id, [])
             return {**self._fork(entries, None, self.outline.branches.get(step.id, [])), **body}
         tasks = self.write_level(step.id)
         if step.kind == "guard":
             return {"try": tasks, "catch": catch_of(step), **body}
-        return {**own_parts(step, self.names), **body, "do": tasks}
+        return {**own_parts(step), **body, "do": tasks}
 
     def _guarded(self, step: Step, name: str, body: Task, errors: list[Link], on: list[Link]) -> tuple[Task, set[str]]:
         """A step in a guarded block, with what follows its failure."""
