@@ -41,13 +41,32 @@ class Ran(NamedTuple):
 Run = Callable[..., Ran]
 
 
+@pytest.fixture(scope="session")
+def warm_cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A cache folder that knows the demo estate, as that of a user who has run it before."""
+    folder = tmp_path_factory.mktemp("warm")
+    shutil.copytree(ESTATE, folder / "demo")
+    env = {**os.environ, "XDG_CACHE_HOME": str(folder / "cache")}
+    for words in (["inventory", "november"], ["convert", "november"], ["convert", "october"]):
+        subprocess.run([*program(), *words], cwd=folder / "demo", env=env, capture_output=True, check=True)
+    return folder / "cache"
+
+
+def program() -> list[str]:
+    """The installed program."""
+    path = Path(sys.executable).parent / "zeitbuch"
+    return [str(path)] if path.exists() else [sys.executable, "-m", "zeitbuch"]
+
+
 @pytest.fixture
-def run(tmp_path: Path) -> Run:
-    """Runs the program as a user would, in a temporary folder unless told where."""
+def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
+    """Runs the program as a user would, in a temporary folder unless told where. A test of the demo begins with a cache that knows
+    it, unless its module says ``EMPTY_CACHE``."""
+    if "demo" in request.fixturenames and not getattr(request.module, "EMPTY_CACHE", False):
+        shutil.copytree(request.getfixturevalue("warm_cache"), tmp_path / "cache")
 
     def go(*words: str, cwd: Path | None = None, stdin: bytes | None = None, **env: str) -> Ran:
-        program = Path(sys.executable).parent / "zeitbuch"
-        command = [str(program)] if program.exists() else [sys.executable, "-m", "zeitbuch"]
+        command = program()
         done = subprocess.run(
             [*command, *words],
             cwd=cwd or tmp_path,

@@ -100,7 +100,7 @@ def test_demo_flows_are_drawn_clean(november: Estate) -> None:
             alone(drawn)
 
 
-@settings(max_examples=500, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(drawn_flows())
 def test_random_compound_flows_are_drawn_clean(flow: Flow) -> None:
     graph = Graph(flow)

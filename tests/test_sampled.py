@@ -62,7 +62,7 @@ def check_tree(tree: Tree) -> list[str]:
     return found + disagree(whole, lambda runs, seed: Sample(exact.plan, runs, seed))
 
 
-@settings(max_examples=600, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
 @given(TREES)
 def test_exact_sampled_and_every_outcome_agree(tree: Tree) -> None:
     assert check_tree(tree) == []
@@ -141,7 +141,7 @@ def graphs(draw: st.DrawFn) -> Drawn:
     return Drawn(flow(steps, links), rules)
 
 
-@settings(max_examples=1000, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=400, deadline=None, suppress_health_check=list(HealthCheck))
 @given(graphs())
 def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
     f, rules = drawn.flow, drawn.rules

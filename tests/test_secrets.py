@@ -26,6 +26,8 @@ from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.readers.secrets.names import Names
 from zeitbuch.readers.secrets.words import SECRET_WORDS, SecretWords
 
+EMPTY_CACHE = True  # caches are looked into
+
 PARTS = ("first", "second", "third")
 
 

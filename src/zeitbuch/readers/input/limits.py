@@ -31,8 +31,8 @@ class Limits(Struct, frozen=True):
     unpacked: int = 1_073_741_824
     headers: int = 16_777_216
     merged: int = 500_000
-    steps: int = 200_000
-    links: int = 2_000_000
+    steps: int = 100_000
+    links: int = 300_000
     scopes: int = 100
 
 

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
 from typing import Any
@@ -160,9 +161,9 @@ def unique_names(steps: Sequence[Step], taken: Iterable[str] = ()) -> dict[str, 
     """A name for each step that no other has: what people call it where that is unique, else its id with a number."""
     used = set(taken)
     found: dict[str, str] = {}
-    titles = [step.title for step in steps]
+    titles = Counter(step.title for step in steps)
     for step in steps:
-        name = step.title if titles.count(step.title) == 1 and step.title not in used else step.id
+        name = step.title if titles[step.title] == 1 and step.title not in used else step.id
         made, number = name, 2
         while made in used:
             made, number = f"{name} {number}", number + 1
