@@ -204,3 +204,23 @@ def test_an_unusable_value_is_no_fault_of_the_input(tmp_path: Any, run: Any) -> 
     assert ran.code == 0 and "value-unusable" in ran.err and "'every minute'" in ran.err
     (row,) = json.loads(ran.out)["flows"]
     assert row["read"] < 1
+
+
+def test_cases_of_a_second_step_with_the_same_id_are_not_lost() -> None:
+    """Links leave the first of the two; what the cases of the other say stays unread."""
+    document = json.loads((ESTATE / "november/strandline/cargo-papers.json").read_text())
+    stations = document["sheet"]["stations"]
+    again = json.loads(json.dumps(next(station for station in stations if station["ref"] == "p5")))
+    stations.append(again)
+    before = said_of(json.dumps(document).encode(), "export.json", DIALECTS)
+    again["with"]["ways"][0]["says"] = "perhaps"
+    assert said_of(json.dumps(document).encode(), "export.json", DIALECTS) != before
+
+
+def test_outcomes_of_a_predecessor_that_is_not_there_are_not_lost() -> None:
+    document = json.loads((ESTATE / "november/lockgate/invoice-intake.json").read_text())
+    waits = document["canal"]["gates"]["Tell accounting"]["waits"]
+    waits["Nobody"] = ["broke"]
+    before = said_of(json.dumps(document).encode(), "export.json", DIALECTS)
+    waits["Nobody"] = ["late"]
+    assert said_of(json.dumps(document).encode(), "export.json", DIALECTS) != before

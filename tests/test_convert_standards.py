@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 import yaml
 from hypothesis import HealthCheck, given, settings
+from msgspec import structs
 
 from builders import START, drawn_flows
 from conftest import ESTATE, Run
@@ -17,6 +18,7 @@ from zeitbuch.app.convert import STANDARDS, convert_flows
 from zeitbuch.app.session import Session
 from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.diff.losses import find_losses
+from zeitbuch.core.diff.lost_arrows import lost_arrows
 from zeitbuch.core.model.records import Binding, Estate, Flow, Link, ModelUse, Prompt, Ref, Repeat, Retry, Step, Trigger
 
 OWN = {
@@ -175,8 +177,25 @@ def test_random_flows_are_written_or_refused(flow: Flow, tmp_path: Path) -> None
         assert not [problem for problem in reader.problems if problem.severity == "error"]
         told = " ".join(problem.message for problem in problems)
         prompts = {prompt.text for one in flow.steps if one.model for prompt in one.model.prompts}
+        assert "; arrow (" not in told, (told, text)  # no way of the flow is lost
         assert "step (" in told or len(back.steps) >= len([one for one in flow.steps if one.kind != "note"])
         assert all(prompt in yaml.dump(yaml.safe_load(text), width=10**6) for prompt in prompts)
+
+
+def test_an_arrow_that_is_lost_is_found(tmp_path: Path) -> None:
+    flow, _ = FEATURES["branches that meet"]
+    text, _ = written(flow, "serverless")
+    (back,), _ = read_text(text, tmp_path, "f.yaml")
+    names = {one.id: next(other.id for other in back.steps if other.name == one.name) for one in flow.steps}
+    assert lost_arrows(flow, back, names) == []
+    fork = next(one.id for one in back.steps if one.kind == "parallel")
+    cut = structs.replace(
+        back, links=tuple(link for link in back.links if link.source != fork or link.target != names["b"])
+    )
+    cut = structs.replace(
+        cut, steps=tuple(structs.replace(one, scope=None) if one.id == names["b"] else one for one in cut.steps)
+    )
+    assert [(link.source, link.target) for link in lost_arrows(flow, cut, names)] == [("a", "b"), ("b", "d")]
 
 
 def test_data_runs_along_edges(tmp_path: Path) -> None:

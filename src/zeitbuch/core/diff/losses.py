@@ -4,12 +4,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.records import Flow, ModelUse, Repeat, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, ModelUse, Repeat, Step, Trigger
+
+from .lost_arrows import lost_arrows
 
 # Field and words: of the flow, of its triggers, of its steps. Places, ids and the builder's own type strings are other in any
 # other form; they are no loss.
@@ -22,9 +24,10 @@ _TRIGGER = {
     "inputs": "inputs", "note": "note", "enabled": "being switched off",
 }  # fmt: skip
 _STEP = {
-    "kind": "kind", "effect": "effect", "model": "model and prompts", "connection": "connection", "calls": "called flow",
+    "name": "name", "kind": "kind", "effect": "effect", "model": "model and prompts", "connection": "connection", "calls": "called flow",
     "repeat": "repetition", "retry": "retry", "timeout": "time limit", "on_fault": "what follows a failure", "condition": "condition",
     "join": "way of joining", "enabled": "being switched off", "note": "note", "inputs": "inputs",
+    "inclusive": "taking of several cases", "per_item": "running once for each item", "yields": "handling of items", "ends": "what it ends",
 }  # fmt: skip
 
 
@@ -48,6 +51,7 @@ def find_losses(flow: Flow, back: Flow, names: Mapping[str, str]) -> list[Loss]:
     found.append(Loss("step", tuple(step.title for step in missing)))
     found += _losses_of_steps(pairs)
     found += _losses_of_links(flow, back, gone)
+    found.append(Loss("arrow", _places_of(flow, lost_arrows(flow, back, names))))
     found.append(Loss("added step", tuple(step.title for step in back.steps if step.id not in known)))
     return [loss for loss in found if loss.places != ()]
 
@@ -96,14 +100,18 @@ def _losses_of_triggers(held: tuple[Trigger, ...], now: tuple[Trigger, ...]) -> 
 def _losses_of_links(flow: Flow, back: Flow, gone: set[str]) -> list[Loss]:
     """Labels, conditions and notes of arrows that are nowhere any more."""
     said = {words for link in back.links for words in (link.label, link.condition, link.note)} | {""}
-    titles = {step.id: step.title for step in flow.steps} | {trigger.id: trigger.title for trigger in flow.triggers}
     kept = [link for link in flow.links if link.source not in gone]
 
     def places(*fields: str) -> tuple[str, ...]:
         lost = [link for link in kept if not said.issuperset(getattr(link, field) for field in fields)]
-        return tuple(f"{titles.get(link.source, '?')} to {titles.get(link.target, '?')}" for link in lost)
+        return _places_of(flow, lost)
 
     return [
         Loss("label or condition of an arrow", places("label", "condition")),
         Loss("note of an arrow", places("note")),
     ]
+
+
+def _places_of(flow: Flow, links: Iterable[Link]) -> tuple[str, ...]:
+    titles = {step.id: step.title for step in flow.steps} | {trigger.id: trigger.title for trigger in flow.triggers}
+    return tuple(f"{titles.get(link.source, '?')} to {titles.get(link.target, '?')}" for link in links)

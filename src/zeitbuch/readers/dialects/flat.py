@@ -135,7 +135,7 @@ def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], ste
             step = steps.read_step(item, pointer, draft, plan, None)
             draft.steps.append(step)
             if plan.cases is not None:
-                draft.cases[step.id] = steps.cases_of(item, plan)
+                draft.keep_cases(step.id, steps.cases_of(item, plan))
 
 
 def start_at_roots(draft: Draft, triggers: list[str]) -> None:

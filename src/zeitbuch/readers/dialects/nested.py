@@ -137,7 +137,7 @@ class Nested:
     def _read_step(self, node: Node, draft: Draft, scope: str | None) -> None:
         draft.steps.append(self.steps.read_step(node.item, node.pointer, draft, node.plan, scope))
         if node.plan.cases is not None:
-            draft.cases[node.id] = self.steps.cases_of(node.item, node.plan)
+            draft.keep_cases(node.id, self.steps.cases_of(node.item, node.plan))
 
     def _add_arrow(self, loose: list[Loose], target: str, pointer: str, draft: Draft) -> None:
         if self.steps.outline:
@@ -177,7 +177,7 @@ class Nested:
         for name, after in before:
             source = draft.names.get(name)
             if source is None:
-                self._tell_nowhere(name, node.id, node.pointer, draft)
+                self._tell_nowhere(name, after, node, draft)
                 continue
             if not after or "success" in after:
                 followed.add(source)  # what only catches a failure leaves the way on open
@@ -228,14 +228,14 @@ class Nested:
         self.known_outcomes[written] = known, unknown
         return known, unknown
 
-    def _tell_nowhere(self, name: str, step_id: str, pointer: str, draft: Draft) -> None:
+    def _tell_nowhere(self, name: str, after: tuple[Outcome, ...], node: Node, draft: Draft) -> None:
         draft.add_problem(
             "link-end",
             f"expected a link between known steps, found '{name}' which no step of the flow has as its id or name",
             "the link is left out and listed under unread parts; mend it in the builder and export again",
-            pointer,
+            node.pointer,
         )
-        draft.lost.append({"before": name, "to": step_id})
+        draft.lost.append({"before": name, "to": node.id, **({"after": list(after)} if after else {})})
 
     def _read_inside(self, node: Node, draft: Draft, scope: str | None) -> list[Loose]:
         """Reads what stands inside a step; returns the arrows that leave the step as a whole."""

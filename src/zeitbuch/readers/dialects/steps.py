@@ -82,6 +82,13 @@ class Draft:
         self.taken_cases.add((step_id, key))
         return cases.get(key)
 
+    def keep_cases(self, step_id: str, cases: dict[str, Case]) -> None:
+        """The cases of a step. Of two steps with one id links leave the first: the cases of the other lead nowhere."""
+        if step_id not in self.cases:
+            self.cases[step_id] = cases
+        else:
+            self.lost += [{f"case of {step_id}": case.written} for case in cases.values() if case.written]
+
     def tell_idle_cases(self) -> None:
         """Cases that no link takes lead nowhere: they are lost."""
         for step_id, cases in self.cases.items():

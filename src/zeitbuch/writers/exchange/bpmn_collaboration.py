@@ -101,7 +101,7 @@ class Collaboration:
             self.titles[key] = name
             assert self.made is not None
             # Participants stand before message flows (order of the schema).
-            pools = sum(child.tag == B + "participant" for child in self.made)
+            pools = len(self.pools) + len(self.outside) - 1
             self.made.insert(pools, ET.Element(B + "participant", {"id": key, "name": clean_text(name)}))
         return self.outside[name]
 

@@ -41,7 +41,10 @@ class ProcessWriter:
         self.inside: dict[str | None, list[Step]] = {}
         for step in flow.steps:
             self.inside.setdefault(step.scope if step.scope in self.steps else None, []).append(step)
-        self.reached = {link.target for link in flow.links if link.role != "attach"}
+        self.arriving: dict[str, list[Link]] = {}
+        for link in flow.links:
+            self.arriving.setdefault(link.target, []).append(link)
+        self.reached = {key for key, links in self.arriving.items() if any(one.role != "attach" for one in links)}
         self.wrapped = wrapped_loops(flow, self.inside)
         self.data = DataWriter(flow, shared)
         self.events = EventWriter(shared, self._named_node)
@@ -84,8 +87,7 @@ class ProcessWriter:
         self.write_record(process, flow, E.FLOW_SAID, {"id": flow.id})
         write_lanes(self, process)
         self.data.write_objects(process)
-        inner = self._event_scopes()
-        self._write_level(process, process, None, [one for one in flow.triggers if one.id not in inner], inner)
+        self._write_level(process, process, None, self._triggers_by_scope())
         write_arrows(self, process)
         write_artifacts(self, process)
         return process
@@ -108,22 +110,25 @@ class ProcessWriter:
         made.text = msgspec.json.encode(plain | (more or {})).decode().translate(ESCAPES)
         self.recorded.append((element, made))
 
-    def _event_scopes(self) -> dict[str, str]:
-        """Triggers that stand inside an event sub-process, and its id."""
-        found: dict[str, str] = {}
+    def _triggers_by_scope(self) -> dict[str | None, list[Trigger]]:
+        """The triggers by the event sub-process in which they stand; most stand in none."""
+        found: dict[str | None, list[Trigger]] = {}
+        scopes: dict[str, str] = {}
         triggers = {trigger.id for trigger in self.flow.triggers}
         for link in self.flow.links:
             target = self.steps.get(link.target)
             if link.source in triggers and target is not None and target.operation == E.EVENT_SUBPROCESS:
-                found[link.source] = target.id
+                scopes[link.source] = target.id
+        for trigger in self.flow.triggers:
+            found.setdefault(scopes.get(trigger.id), []).append(trigger)
         return found
 
     # -- steps --------------------------------------------------------------------------------------------------------
 
     def _write_level(
-        self, process: ET.Element, parent: ET.Element, scope: str | None, triggers: list[Trigger], inner: dict[str, str]
+        self, process: ET.Element, parent: ET.Element, scope: str | None, triggers: dict[str | None, list[Trigger]]
     ) -> None:
-        for trigger in triggers:
+        for trigger in triggers.get(scope, ()):
             self._write_trigger(process, parent, trigger, scope)
         for step in self.inside.get(scope, ()):
             if step.id in self.wrapped:
@@ -131,8 +136,7 @@ class ProcessWriter:
                 continue
             element = self._write_step(process, parent, step, None)
             if element is not None and self.tags[step.id] in E.SCOPES:
-                held = [trigger for trigger in self.flow.triggers if inner.get(trigger.id) == step.id]
-                self._write_level(process, element, step.id, held, inner)
+                self._write_level(process, element, step.id, triggers)
                 self._write_completion(element, step)
 
     def _write_step(self, process: ET.Element, parent: ET.Element, step: Step, loop: Step | None) -> ET.Element | None:
@@ -192,11 +196,9 @@ class ProcessWriter:
 
     def _border_link(self, step: Step) -> Link | None:
         """The link by which a border event hangs on an activity."""
-        for link in self.flow.links:
+        for link in self.arriving.get(step.id, ()):
             source = self.steps.get(link.source)
-            if link.target != step.id or source is None:
-                continue
-            if source.scope == step.scope and self._tag_of(source) in ACTIVITIES:
+            if source is not None and source.scope == step.scope and self._tag_of(source) in ACTIVITIES:
                 return link
         return None
 
