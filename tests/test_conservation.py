@@ -210,11 +210,14 @@ def test_cases_of_a_second_step_with_the_same_id_are_not_lost() -> None:
     """Links leave the first of the two; what the cases of the other say stays unread."""
     document = json.loads((ESTATE / "november/strandline/cargo-papers.json").read_text())
     stations = document["sheet"]["stations"]
-    again = json.loads(json.dumps(next(station for station in stations if station["ref"] == "p5")))
-    stations.append(again)
+    first = next(station for station in stations if station["ref"] == "p5")
+    stations.append(json.loads(json.dumps(first)))
     before = said_of(json.dumps(document).encode(), "export.json", DIALECTS)
-    again["with"]["ways"][0]["says"] = "perhaps"
-    assert said_of(json.dumps(document).encode(), "export.json", DIALECTS) != before
+    for station in (first, stations[-1]):
+        was = station["with"]["ways"][0]["says"]
+        station["with"]["ways"][0]["says"] = "perhaps"
+        assert said_of(json.dumps(document).encode(), "export.json", DIALECTS) != before
+        station["with"]["ways"][0]["says"] = was
 
 
 def test_outcomes_of_a_predecessor_that_is_not_there_are_not_lost() -> None:

@@ -95,7 +95,9 @@ def test_outcomes_of_predecessors(tmp_path: Path) -> None:
     assert links["a", "b"] == ("error", ("failure",)) and links["a", "c"] == ("error", ("timeout",))
     assert links["a", "d"] == ("next", ("success", "failure")) and links["a", "e"] == ("error", ("skip",))
     assert links["d", "e"] == ("next", ())
-    assert problems == ["link-end"] and flow.unread == {"unread parts": [{"before": "gone", "to": "x"}]}
+    assert problems == ["link-end"] and flow.unread == {
+        "unread parts": [{"before": "gone", "to": "x", "after": ["success"]}]
+    }
 
 
 def test_what_follows_a_container_follows_its_ends(tmp_path: Path) -> None:
