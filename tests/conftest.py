@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -65,26 +66,57 @@ def run(tmp_path: Path, request: pytest.FixtureRequest) -> Run:
     if "demo" in request.fixturenames and not getattr(request.module, "EMPTY_CACHE", False):
         shutil.copytree(request.getfixturevalue("warm_cache"), tmp_path / "cache")
 
+    started: Started = request.getfixturevalue("started")
+
     def go(*words: str, cwd: Path | None = None, stdin: bytes | None = None, **env: str) -> Ran:
-        command = program()
+        own = {
+            **os.environ,
+            "COLUMNS": "160",
+            "XDG_CONFIG_HOME": str(tmp_path / "config"),
+            "XDG_CACHE_HOME": str(tmp_path / "cache"),
+            "MPLCONFIGDIR": PLOTS,  # or every chart would look for all fonts anew
+            **env,
+        }
+        if not env:
+            return started.run(words, cwd or tmp_path, stdin, own)
+        # What the environment says may concern the interpreter: the program from its very start.
         done = subprocess.run(
-            [*command, *words],
-            cwd=cwd or tmp_path,
-            input=stdin,
-            capture_output=True,
-            timeout=120,
-            env={
-                **os.environ,
-                "COLUMNS": "160",
-                "XDG_CONFIG_HOME": str(tmp_path / "config"),
-                "XDG_CACHE_HOME": str(tmp_path / "cache"),
-                "MPLCONFIGDIR": PLOTS,  # or every chart would look for all fonts anew
-                **env,
-            },
+            [*program(), *words], cwd=cwd or tmp_path, input=stdin, capture_output=True, timeout=120, env=own
         )
         return Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
 
     return go
+
+
+class Started:
+    """The program, loaded once and forked for every run (see started.py)."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        command = [sys.executable, str(Path(__file__).parent / "started.py")]
+        env = {**os.environ, "MPLCONFIGDIR": PLOTS}
+        self.process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=env)
+
+    def run(self, words: tuple[str, ...], cwd: Path, stdin: bytes | None, env: dict[str, str]) -> Ran:
+        """One run: its exit status and what it wrote."""
+        places = {name: self.folder / name for name in ("stdin", "stdout", "stderr")}
+        places["stdin"].write_bytes(stdin or b"")
+        request = {"words": words, "cwd": str(cwd), "env": env, **{name: str(path) for name, path in places.items()}}
+        assert self.process.stdin is not None and self.process.stdout is not None
+        self.process.stdin.write(json.dumps(request).encode() + b"\n")
+        self.process.stdin.flush()
+        code = int(self.process.stdout.readline())
+        return Ran(code, places["stdout"].read_bytes().decode(), places["stderr"].read_bytes().decode())
+
+
+@pytest.fixture(scope="session")
+def started(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Started]:
+    """The program, loaded."""
+    made = Started(tmp_path_factory.mktemp("started"))
+    yield made
+    assert made.process.stdin is not None
+    made.process.stdin.close()
+    made.process.wait(10)
 
 
 @pytest.fixture

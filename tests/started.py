@@ -1,0 +1,71 @@
+"""A process that has the program loaded and forks it for every run: each run is a process of its own, with its own folder, environment
+and streams, but none waits for the interpreter and the libraries to be loaded. Requests and answers are lines of JSON."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import signal
+import sys
+from typing import Any
+
+SECONDS = 120
+
+
+def serve() -> None:
+    """Answers requests until the input ends."""
+    import matplotlib.backends.backend_agg
+    import matplotlib.backends.backend_svg
+    import matplotlib.figure  # noqa: F401
+    import numpy  # noqa: F401
+    import scipy.special  # noqa: F401
+
+    import zeitbuch.app.estimate
+    import zeitbuch.app.session
+    import zeitbuch.cli.main
+    import zeitbuch.readers.reading.reader
+    import zeitbuch.writers.table.tables  # noqa: F401
+
+    for line in sys.stdin:
+        child = os.fork()
+        if not child:
+            run_once(json.loads(line))
+        _, status = os.waitpid(child, 0)
+        print(os.waitstatus_to_exitcode(status), flush=True)
+
+
+def run_once(request: dict[str, Any]) -> None:
+    """Becomes the program as it was asked for; does not return."""
+    signal.alarm(SECONDS)
+    os.chdir(request["cwd"])
+    os.environ.clear()
+    os.environ.update(request["env"])
+    for number, name in enumerate(("stdin", "stdout", "stderr")):
+        flags = os.O_RDONLY if not number else os.O_WRONLY | os.O_CREAT | os.O_TRUNC
+        handle = os.open(request[name], flags, 0o600)
+        os.dup2(handle, number)
+        os.close(handle)
+    sys.stdin = io.TextIOWrapper(io.FileIO(0, closefd=False), encoding="utf-8")  # type: ignore[type-var]
+    sys.stdout = io.TextIOWrapper(io.BufferedWriter(io.FileIO(1, "w", closefd=False)), encoding="utf-8")
+    sys.stderr = io.TextIOWrapper(
+        io.BufferedWriter(io.FileIO(2, "w", closefd=False)), encoding="utf-8", errors="backslashreplace", line_buffering=True
+    )  # fmt: skip
+    sys.argv = ["zeitbuch", *request["words"]]
+    from zeitbuch.cli.main import run
+
+    status: Any = 1
+    try:
+        run()
+        status = 0
+    except SystemExit as left:
+        status = left.code
+    finally:
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:
+                stream.flush()
+        os._exit(status if isinstance(status, int) else 1)
+
+
+if __name__ == "__main__":
+    serve()
