@@ -77,7 +77,7 @@ def test_native_form(path: Any) -> None:
     judged(*silent_values(yaml.safe_load(path.read_text()), (), random.Random(1)), 0)
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(2))
 def test_random_exports(seed: int) -> None:
     draw = random.Random(seed)
     tried, silent = 0, []

@@ -35,7 +35,7 @@ def test_records_are_frozen() -> None:
         step("a").name = "b"  # type: ignore[misc]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(flows())
 def test_native_round_trip_gives_the_identical_model(f: Flow) -> None:
     for text, name in ((to_yaml(Estate(flows=(f,))), "x.yaml"), (to_json(Estate(flows=(f,))), "x.json")):

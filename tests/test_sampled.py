@@ -141,7 +141,7 @@ def graphs(draw: st.DrawFn) -> Drawn:
     return Drawn(flow(steps, links), rules)
 
 
-@settings(max_examples=400, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
 @given(graphs())
 def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
     f, rules = drawn.flow, drawn.rules

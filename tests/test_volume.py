@@ -37,7 +37,7 @@ def walked(minute: int, hours: set[int], weekdays: set[int], zone: str, year: in
         at += timedelta(minutes=1)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(
     st.integers(0, 59),
     st.sets(st.integers(4, 23), min_size=1, max_size=4),
@@ -109,14 +109,14 @@ MONTHS = st.sampled_from([(2026, 3), (2026, 10), (2026, 11), (2024, 2), (2026, 2
 ZONES = st.sampled_from(["Europe/Oslo", "America/New_York", "Asia/Kolkata", "UTC", "Australia/Lord_Howe"])
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.integers(0, 59), ZONES, MONTHS)
 def test_hourly_rules_follow_the_clock(minute: int, zone: str, when: tuple[int, int]) -> None:
     wanted = clock_walk(zone, *when, lambda t: t.minute == minute)
     assert rule_fires(f"FREQ=HOURLY;BYMINUTE={minute};BYSECOND=0", zone, *month_bounds(when)) == wanted
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.sets(st.integers(0, 6), min_size=1), st.sets(st.integers(4, 23), min_size=1, max_size=3), ZONES, MONTHS)
 def test_weekly_rules_agree_with_a_walk(days: set[int], hours: set[int], zone: str, when: tuple[int, int]) -> None:
     wanted = clock_walk(zone, *when, lambda t: t.minute == 30 and t.hour in hours and t.weekday() in days)
@@ -144,7 +144,7 @@ def test_rules_of_months_and_ends(rule: str, when: tuple[int, int], times: int) 
     assert rule_fires(rule, "Europe/Oslo" if "TZID" in rule else "UTC", *month_bounds(when)) == times
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(st.integers(1, 3000), st.integers(0, 90 * 24 * 60), st.none() | st.integers(1, 200), ZONES, MONTHS)
 def test_repeating_intervals_agree_with_a_walk(
     gap: int, start: int, most: int | None, zone: str, when: tuple[int, int]
