@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zeitbuch.core.diff.losses import Loss, find_losses
+from zeitbuch.core.graph.inlining import inline_flows
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.reading.formats import FORMATS
@@ -52,10 +53,13 @@ def convert_flows(session: Session, estate: Estate, form: str) -> Converted:
     title = next(row.title for row in FORMATS if row.name == form)
     problems = [_refused(title, flow, why) for flow, why in exchanged.refused]
     back = _read_back(exchanged.text, session.make_reader()) if exchanged.written else []
-    if len(back) != len(exchanged.written):
-        raise fail("fault", f"expected {len(exchanged.written)} flows in what was written, found {len(back)}")
-    for written, one in zip(exchanged.written, back, strict=True):
-        problems += _left_out(title, written.flow, find_losses(written.flow, one, written.names))
+    wanted = sum(1 + written.inner for written in exchanged.written)
+    if len(back) != wanted:
+        raise fail("fault", f"expected {wanted} flows in what was written, found {len(back)}")
+    for written in exchanged.written:
+        whole, *inner = [back.pop(0) for _ in range(1 + written.inner)]
+        whole = inline_flows(whole, {flow.id: flow for flow in inner})
+        problems += _left_out(title, written.flow, find_losses(written.flow, whole, written.names))
     return Converted(exchanged.text if exchanged.written else "", problems)
 
 

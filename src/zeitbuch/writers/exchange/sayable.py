@@ -23,10 +23,12 @@ class NotSayable(Exception):
 
 
 class Written(msgspec.Struct, frozen=True):
-    """A flow that was written, without its secrets' digests, and the ids of its steps in what was written."""
+    """A flow that was written, without its secrets' digests, the ids of its steps in what was written, and how many flows within
+    the flow hold its blocks there."""
 
     flow: Flow
     names: dict[str, str]
+    inner: int = 0
 
 
 class Exchanged(msgspec.Struct, frozen=True):
@@ -37,17 +39,16 @@ class Exchanged(msgspec.Struct, frozen=True):
     refused: tuple[tuple[Flow, str], ...]
 
 
-def exchange_documents(estate: Estate, write: Callable[[Flow], tuple[Any, dict[str, str]]]) -> Exchanged:
-    """Every flow as a document of its own, as YAML; ``write`` returns it with the names of the steps."""
+def exchange_documents(estate: Estate, write: Callable[[Flow], tuple[Any, Written]]) -> Exchanged:
+    """Every flow as a document of its own, as YAML."""
     documents: list[Any] = []
     written: list[Written] = []
     refused: list[tuple[Flow, str]] = []
     for flow in estate.flows:
         try:
-            bare = without_digests(flow)
-            document, names = write(bare)
+            document, made = write(without_digests(flow))
             documents.append(document)
-            written.append(Written(bare, names))
+            written.append(made)
         except NotSayable as reason:
             refused.append((flow, str(reason)))
     return Exchanged(dump_yaml(documents), tuple(written), tuple(refused))

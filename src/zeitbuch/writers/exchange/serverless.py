@@ -10,7 +10,7 @@ from typing import Any
 from zeitbuch.core.model.records import Estate, Flow, Schedule, Trigger
 from zeitbuch.writers.theme.terminal import TextLook
 
-from .sayable import Exchanged, NotSayable, Outline, exchange_documents, given_values, slug, unique_names
+from .sayable import Exchanged, NotSayable, Outline, Written, exchange_documents, given_values, slug, unique_names
 from .serverless_order import TaskWriter
 from .serverless_tasks import span_of
 
@@ -29,7 +29,7 @@ def write_serverless(estate: Estate, look: TextLook) -> str:
     return exchange_flows(estate).text
 
 
-def _write_flow(flow: Flow) -> tuple[dict[str, Any], dict[str, str]]:
+def _write_flow(flow: Flow) -> tuple[dict[str, Any], Written]:
     outline = Outline(flow)
     steps = list(outline.steps.values())
     names = unique_names(steps)
@@ -49,7 +49,7 @@ def _write_flow(flow: Flow) -> tuple[dict[str, Any], dict[str, str]]:
     whole = {
         "document": head, "schedule": _schedule_of(flow.triggers), "use": shared, **_whole_parts(flow), "do": tasks,
     }  # fmt: skip
-    return {key: value for key, value in whole.items() if value}, names
+    return {key: value for key, value in whole.items() if value}, Written(flow, names)
 
 
 def _shared(flow: Flow) -> dict[str, Any]:

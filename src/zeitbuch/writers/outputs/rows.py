@@ -65,7 +65,7 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("flows", "bpmn", (".bpmn",), "zeitbuch.writers.exchange.bpmn:write_bpmn", "BPMN 2.0 with a diagram"),
     OutputRow("flows", "serverless", (), "zeitbuch.writers.exchange.serverless:write_serverless", "Serverless Workflow 1.0, as far as it has words"),
     OutputRow("flows", "arazzo", (), "zeitbuch.writers.exchange.arazzo:write_arazzo", "Arazzo 1.0, flows that call described interfaces"),
-    OutputRow("flows", "agent-spec", (), "zeitbuch.writers.exchange.agent_spec:write_agent_spec", "the Open Agent Specification, flows without blocks"),
+    OutputRow("flows", "agent-spec", (), "zeitbuch.writers.exchange.agent_spec:write_agent_spec", "the Open Agent Specification, as far as it has words"),
     OutputRow("snapshot", "text", (".txt",), "zeitbuch.app.record_words:write_text", "a few lines"),
     OutputRow("snapshot", "json", (".json",), f"{_TABLE}.tables:write_json", "the result with all it holds"),
 )  # fmt: skip
