@@ -8,6 +8,7 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
+import yaml
 
 from conftest import ESTATE, Run
 from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
@@ -121,3 +122,15 @@ def test_dialect_list_names_place_and_what_is_active(demo: Path, tmp_path: Path,
     assert ran.code == 2 and "bad.toml" in ran.err
     rows = {(r["name"], r["from"]): r["active"] for r in json.loads(ran.out)["dialects"]}
     assert rows["kvarte", "workspace"] and not rows["kvarte", "user folder"] and not rows["kvarte", "demo"]
+
+
+def test_documents_of_one_yaml_file_are_all_learnt_from(tmp_path: Path, run: Run) -> None:
+    exports = [
+        json.loads((ESTATE / f"november/strandline/{name}.json").read_text())
+        for name in ("berth-delay", "cargo-papers")
+    ]
+    (tmp_path / "two.yaml").write_text("---\n".join(yaml.safe_dump(one, sort_keys=False) for one in exports))
+    told = run("dialect", "suggest", "two.yaml", "--name", "zwei", "-o", "zwei.toml")
+    assert told.code == 0 and "2 flows" in told.err, told.err
+    ran = run("inventory", "two.yaml", "--dialect", "zwei.toml", "-f", "json")
+    assert json.loads(ran.out)["totals"]["flows"] == 2

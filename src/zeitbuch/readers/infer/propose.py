@@ -15,6 +15,7 @@ from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
 from zeitbuch.readers.input.sources import Input, is_package, load_input, name_of
+from zeitbuch.readers.input.yaml_documents import yaml_documents
 
 from .steps import find_steps
 from .suggest import Suggestion, suggest_dialect
@@ -56,11 +57,19 @@ def read_documents(
             if isinstance(one.data, Problem):
                 problems.append(one.data)
             elif one.data is not None:
-                try:
-                    found.append((origin.file, decode_document(one.member or one.name, one.data, limits)[0]))
-                except ZeitbuchError as error:
-                    problems.append(place_within(error.problem, origin))
+                found += _decoded(origin, one.data, limits, problems)
     return found, problems
+
+
+def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem]) -> list[tuple[str, Any]]:
+    """The documents of a file, each with its name."""
+    found = []
+    for place, part in yaml_documents(origin, data):
+        try:
+            found.append((place.file, decode_document(place.member or place.source, part, limits)[0]))
+        except ZeitbuchError as error:
+            problems.append(place_within(error.problem, place))
+    return found
 
 
 def trim_document(value: Any, depth: int = 0) -> Any:
