@@ -225,3 +225,11 @@ def test_messages_say_line_and_column(demo: Path, run: Run) -> None:
     assert f"p.zip!in/berth.json:{line}:{column}#/sheet/lines/" in run("inventory", "p.zip", cwd=demo).err
     (demo / "bad.bpmn").write_text(BPMN.replace("</process>", "</proces>"))
     assert "bad.bpmn:4:" in run("inventory", "bad.bpmn", cwd=demo).err
+
+
+def test_keys_of_yaml_that_are_no_texts_are_read_as_texts(tmp_path: Path, run: Run) -> None:
+    text = "document: {dsl: 1.0.0, namespace: a, name: b}\ndo:\n  - x: {set: {null: 1, true: 2, 1: 3, 2: {3: four}}}\n"
+    (tmp_path / "x.yaml").write_text(text)
+    ran = run("convert", "x.yaml", "-f", "json")
+    inputs = {one["name"]: one["value"] for one in json.loads(ran.out)["flows"][0]["steps"][0]["inputs"]}
+    assert ran.code == 0 and inputs == {"null": 1, "true": 2, "1": 3, "2": {"3": "four"}}

@@ -132,7 +132,12 @@ def _yaml_loader() -> Any:
     import yaml
 
     class Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
-        pass
+        def construct_mapping(self, node: Any, deep: bool = False) -> dict[str, Any]:
+            """Keys are texts as they are written, as everywhere else: YAML also has numbers, true and null as keys."""
+            if not isinstance(node, yaml.MappingNode):
+                return dict(super().construct_mapping(node, deep))  # tells that it is none
+            self.flatten_mapping(node)
+            return {_key_text(self, key): self.construct_object(value, deep=deep) for key, value in node.value}
 
     kept = ("tag:yaml.org,2002:null", "tag:yaml.org,2002:int", "tag:yaml.org,2002:float", "tag:yaml.org,2002:merge")
     Loader.yaml_implicit_resolvers = {
@@ -143,6 +148,10 @@ def _yaml_loader() -> Any:
         "tag:yaml.org,2002:bool", re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF")
     )
     return Loader
+
+
+def _key_text(loader: Any, node: Any) -> str:
+    return node.value if type(node.value) is str else str(loader.construct_object(node, deep=True))
 
 
 def _event_line(event: Any) -> int:

@@ -42,10 +42,10 @@ class _Shared:
         self.names = {step.id: step.id for step in outline.steps.values()}
         self.inner = 0
         self.tools: dict[str, list[Step]] = {}
-        known = {step.id: step for step in flow.steps}
+        tools = {step.id: step for step in flow.steps if step.kind == "tool"}
         for link in flow.links:
-            if link.role == "attach" and known[link.source].kind == "tool":
-                self.tools.setdefault(link.target, []).append(known[link.source])
+            if link.role == "attach" and link.source in tools:
+                self.tools.setdefault(link.target, []).append(tools[link.source])
         off = next((step for step in outline.steps.values() if not step.enabled), None)
         if off is not None:
             raise NotSayable(f"'{off.title}' is switched off")
