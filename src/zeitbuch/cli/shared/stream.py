@@ -66,12 +66,11 @@ def _write_whole(file: Any, raw: bytes) -> None:
 
 def _write_beside(path: Path, raw: bytes) -> None:
     """A file written beside its place and moved into it; nothing is left behind, whatever ends the writing."""
-    import tempfile
-
     path.parent.mkdir(parents=True, exist_ok=True)
-    handle, beside = tempfile.mkstemp(prefix=".zeitbuch.", dir=path.parent)
+    # The name is known before the file is there: an interrupt at any moment finds what to remove.
+    beside = str(path.parent / f".zeitbuch.{os.urandom(8).hex()}")
     try:
-        with os.fdopen(handle, "wb") as file:
+        with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
             file.write(raw)
         mask = os.umask(0)
         os.umask(mask)
