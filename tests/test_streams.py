@@ -75,6 +75,25 @@ def test_an_interrupt_leaves_nothing_behind(tmp_path: Path) -> None:
         assert not list(tmp_path.rglob(".zeitbuch.*"))
 
 
+@pytest.mark.parametrize(("rest", "imported"), [("pass", True), ("time.sleep(60)", False)])
+def test_an_interrupt_waits_for_the_end_of_an_import_but_not_for_ever(export: Path, rest: str, imported: bool) -> None:
+    # a compiled module that is interrupted while it is imported may lose the interrupt, and crash when it is used
+    module = f"import os, signal, time\nos.kill(os.getpid(), signal.SIGINT)\n{rest}\nprint('imported', flush=True)\n"
+    (export / "made_here.py").write_text(module)
+    code = (
+        "import sys, zeitbuch.cli.commands.inventory as command, zeitbuch.cli.main as main\n"
+        "import zeitbuch.cli.shared.last_guard as last_guard\n"
+        "last_guard._MOST_WAITS = 20\n"
+        "def works(args):\n    import made_here, time\n    time.sleep(60)\n"
+        "command.run = works\n"
+        "sys.argv = ['zeitbuch', 'inventory', 'good.json']\n"
+        "main.run()\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=export, capture_output=True, text=True, timeout=30)
+    assert done.returncode == 130 and done.stderr == "stopped\n"
+    assert ("imported" in done.stdout) is imported
+
+
 def test_a_fault_of_ours_is_one_line_with_what_to_report(export: Path) -> None:
     code = (
         "import sys, zeitbuch.cli.commands.inventory as command, zeitbuch.cli.main as main\n"

@@ -28,11 +28,18 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     import gc
     import multiprocessing
 
+    from zeitbuch.core.model.problems import fail
+    from zeitbuch.readers.reading.worker_processes import Ended, Setting, Workers
+
     gc.freeze()  # the flows are not touched by the collector of a child, so that their pages stay shared
     _work = work
     try:
-        with multiprocessing.get_context("fork").Pool(cores, _begin_worker) as pool:
-            yield from pool.imap(_work_on_piece, pieces)
+        with Workers(multiprocessing.get_context("fork"), cores, Setting(_begin_worker, (), _work_on_piece)) as shared:
+            for made in shared.share_pieces(pieces):
+                if isinstance(made, Ended):
+                    hint = "run it on a machine with more memory, or for fewer flows at a time"
+                    raise fail("process-ended", f"expected to work on all flows, found that {made}", hint=hint)
+                yield made
     finally:
         _work = None
         gc.unfreeze()
@@ -40,7 +47,5 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
 
 def _begin_worker() -> None:
     import gc
-    import signal
 
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
     gc.disable()

@@ -4,18 +4,19 @@
 
 from __future__ import annotations
 
-import argparse
-import gc
 import signal
 import sys
-from collections.abc import Sequence
-from importlib import import_module
-
-from zeitbuch.version import __version__
 
 if sys.argv[0].rpartition("/")[2] in ("zeitbuch", "__main__.py"):
     # Until the guard stands, an interrupt ends the program at once and says nothing.
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+import argparse
+import gc
+from collections.abc import Sequence
+from importlib import import_module
+
+from zeitbuch.version import __version__
 
 from .command_table import COMMANDS
 from .shared.exit_codes import WRONG

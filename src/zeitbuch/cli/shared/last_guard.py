@@ -9,11 +9,16 @@ import os
 import signal
 import sys
 from collections.abc import Callable
-from typing import Any, NoReturn
+from types import FrameType
+from typing import Any
 
 from zeitbuch.version import __version__
 
 from .exit_codes import OK, STOPPED, WRONG
+
+_HAS_ALARM = hasattr(signal, "setitimer")
+_MOMENT = 0.01  # seconds
+_MOST_WAITS = 300  # so that what hangs while it is imported, as a plug-in may, can be stopped
 
 
 def guarded(work: Callable[[], int], verbose: bool) -> int:
@@ -64,22 +69,43 @@ def _report(error: BaseException, verbose: bool) -> int:
 
 
 def _hear_interrupts() -> None:
-    """An interrupt that comes while Python tidies up (a generator, a pool of workers) would be printed and lost: it is raised once
-    more, a moment later, where it can be caught."""
+    """An interrupt that comes while Python tidies up (a generator, a process) would be printed and lost: it is raised once more, a
+    moment later, where it can be caught. One that comes while a module is imported waits for the end of that: in the midst of the
+    initialisation of a compiled module it can be lost, and what it left half made crashes later."""
+    waits = 0
 
-    def again(*_: Any) -> NoReturn:
+    def heard(_number: int, frame: FrameType | None) -> None:
+        nonlocal waits
+        if waits < _MOST_WAITS and _within_import(frame):
+            waits += 1
+            _again_in_a_moment()
+            return
         raise KeyboardInterrupt
 
     def told(unraisable: Any) -> None:
-        if isinstance(unraisable.exc_value, KeyboardInterrupt) and hasattr(signal, "setitimer"):
-            signal.signal(signal.SIGALRM, again)
-            signal.setitimer(signal.ITIMER_REAL, 0.02)
-        elif not isinstance(unraisable.exc_value, KeyboardInterrupt | BrokenPipeError):
+        if isinstance(unraisable.exc_value, KeyboardInterrupt):
+            _again_in_a_moment()
+        elif not isinstance(unraisable.exc_value, BrokenPipeError):
             sys.__unraisablehook__(unraisable)
 
     with contextlib.suppress(ValueError):  # not in the main thread
-        signal.signal(signal.SIGINT, signal.default_int_handler)
+        signal.signal(signal.SIGINT, heard)
+        if _HAS_ALARM:
+            signal.signal(signal.SIGALRM, heard)
     sys.unraisablehook = told
+
+
+def _within_import(frame: FrameType | None) -> bool:
+    while frame is not None and _HAS_ALARM:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            return True
+        frame = frame.f_back
+    return False
+
+
+def _again_in_a_moment() -> None:
+    if _HAS_ALARM:
+        signal.setitimer(signal.ITIMER_REAL, _MOMENT)
 
 
 def _open_missing_streams() -> None:

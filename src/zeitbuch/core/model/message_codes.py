@@ -68,6 +68,7 @@ MessageCode = Literal[
     "package-path",
     "path",
     "plugin",
+    "process-ended",
     "query",
     "rate-currency",
     "rate-dates",

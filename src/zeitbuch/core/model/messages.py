@@ -212,6 +212,9 @@ MESSAGES: tuple[Message, ...] = (
             "something that is no flow of the model.",
             "`zeitbuch list plugins` names every plug-in with its package. Upgrade or remove the package; whoever writes it checks it with "
             "`zeitbuch.testing.check_reader` ([plugins.md](plugins.md)). Everything else was processed."),
+    Message("process-ended",
+            "A worker process ended in the midst of its work: the system ended it (signal 9: most often for want of memory), or a plug-in did.",
+            "Work on this file by itself, or on a machine with more memory. All other files were read; the flows of this one count as not read, not as gone."),
     Message("query",
             "A query in a dialect is no JSONPath (RFC 9535).",
             "Example: `$.steps[*]`."),

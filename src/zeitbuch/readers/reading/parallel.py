@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.plugins.state import state_of_packages
 from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.limits import Limits
@@ -27,6 +27,7 @@ from .tally import Fact, Package, Tally
 
 if TYPE_CHECKING:
     from .reader import Reader
+    from .worker_processes import Setting
 
 T = TypeVar("T")
 PIECE = 25
@@ -98,9 +99,7 @@ _worker: tuple[Reader, Callable[[Flow], Any], Known]
 def _begin_worker(setting: ReadingSetting, make: Callable[[Flow], Any], known: Known) -> None:
     global _worker
     import gc
-    import signal
 
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
     gc.set_threshold(200_000, 20, 100)
     _worker = (setting.make_reader(), make, known)
 
@@ -265,7 +264,28 @@ class ReadingRun(Generic[T]):
             return
         from multiprocessing import get_context
 
+        from .worker_processes import Ended, Setting, Workers  # with the processes, which a small run does without
+
+        setting = Setting(_begin_worker, (self.setting, self.make, known), _read_piece)
         pieces = [waiting[index : index + PIECE] for index in range(0, len(waiting), PIECE)]
-        with get_context().Pool(workers, _begin_worker, (self.setting, self.make, known)) as pool:
-            for answers in pool.imap(_read_piece, pieces):
-                yield from answers
+        with Workers(get_context(), workers, setting) as shared:
+            for piece, answers in zip(pieces, shared.share_pieces(pieces), strict=True):
+                yield from _read_singly(piece, setting) if isinstance(answers, Ended) else answers
+
+
+def _read_singly(inputs: list[str | Held], setting: Setting) -> Iterator[_Answer]:
+    """The inputs of a piece over which a process ended, each by itself: the one that does it is named, the others are read."""
+    from multiprocessing import get_context
+
+    from .worker_processes import Ended, Workers
+
+    with Workers(get_context(), 1, setting) as shared:
+        for one, answers in zip(inputs, shared.share_pieces([[one] for one in inputs]), strict=True):
+            yield _not_read(one, str(answers)) if isinstance(answers, Ended) else answers[0]
+
+
+def _not_read(one: str | Held, reason: str) -> _Answer:
+    name = name_of(one)
+    hint = "read it by itself on a machine with more memory; if it ends there too, report it"
+    problem = Problem("process-ended", "error", f"expected to read the file, found that {reason}", Origin(name), hint)
+    return _Answer(name, b"", None, None, Read([], [problem], [], [], []))
