@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from test_bad_input import GOOD
 
+from test_bad_input import GOOD
 from zeitbuch.app.parallel_work import FEWEST, share_work
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.readers.reading.worker_processes import Ended, Setting, Workers
