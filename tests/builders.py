@@ -8,10 +8,13 @@ from typing import Any
 from hypothesis import strategies as st
 
 from zeitbuch.core.model.records import (
+    Approval,
     Binding,
     Flow,
     Link,
     ModelUse,
+    Pause,
+    Pieces,
     Prompt,
     Ref,
     Repeat,
@@ -69,12 +72,38 @@ STEP_PARTS = {
     "operation": TEXT,
     "effect": st.sampled_from(["none", "read", "write", "send", "delete", "spend"]),
     "inputs": st.lists(
-        st.builds(Binding, name=TEXT, value=VALUE, refs=st.lists(REF, max_size=2).map(tuple)), max_size=2
+        st.builds(
+            Binding,
+            name=TEXT,
+            value=VALUE,
+            role=st.sampled_from([None, "recipient", "amount"]),
+            secured=st.booleans(),
+            refs=st.lists(REF, max_size=2).map(tuple),
+        ),
+        max_size=2,
     ).map(tuple),
     "retry": st.none() | st.builds(Retry, attempts=st.integers(1, 5), wait=st.none() | st.floats(0, 99)),
     "repeat": st.none() | st.builds(Repeat, items=st.none() | TEXT, count=st.none() | st.integers(0, 9)),
     "model": st.none()
     | st.builds(ModelUse, name=st.none() | TEXT, prompts=st.lists(st.builds(Prompt, text=TEXT), max_size=2).map(tuple)),
+    "approval": st.none()
+    | st.builds(
+        Approval,
+        approvers=st.lists(TEXT, max_size=2).map(tuple),
+        needed=st.none() | st.integers(1, 3),
+        silence=st.sampled_from([None, "approves", "rejects", "escalates", "waits"]),
+    ),
+    "pause": st.none() | st.builds(Pause, seconds=st.none() | st.floats(0, 99), until=st.none() | TEXT),
+    "pieces": st.none()
+    | st.builds(
+        Pieces,
+        size=st.none() | st.integers(1, 999),
+        unit=st.sampled_from([None, "tokens", "letters"]),
+        store=st.none() | TEXT,
+    ),
+    "concurrency": st.none() | st.integers(1, 9),
+    "ordered": st.booleans(),
+    "awaits": st.none() | st.booleans(),
     "position": st.none() | st.tuples(st.floats(-9, 9), st.floats(-9, 9)),
     "unread": st.dictionaries(TEXT, VALUE, max_size=2),
 }

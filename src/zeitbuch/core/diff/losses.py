@@ -17,15 +17,18 @@ from .lost_arrows import lost_arrows
 # other form; they are no loss.
 _FLOW = {
     "name": "name", "description": "description", "state": "state", "owners": "owners", "folder": "folder",
+    "fault_handlers": "flows that take its faults", "concurrency": "limit of runs at a time",
     "environment": "environment", "version": "version", "created": "date of making", "changed": "date of change",
 }  # fmt: skip
 _TRIGGER = {
     "kind": "kind", "schedule": "schedule", "event": "event", "condition": "condition", "connection": "connection",
-    "inputs": "inputs", "note": "note", "enabled": "being switched off",
+    "inputs": "inputs", "note": "note", "enabled": "being switched off", "batch": "items per run", "authentication": "authentication",
 }  # fmt: skip
 _STEP = {
     "name": "name", "kind": "kind", "effect": "effect", "model": "model and prompts", "connection": "connection", "calls": "called flow",
     "repeat": "repetition", "retry": "retry", "timeout": "time limit", "on_fault": "what follows a failure", "condition": "condition",
+    "approval": "who agrees", "pause": "wait", "pieces": "pieces of texts", "concurrency": "limit of rounds at a time",
+    "ordered": "order of its ways", "awaits": "waiting for the called flow", "about": "what it is about",
     "join": "way of joining", "enabled": "being switched off", "note": "note", "inputs": "inputs",
     "inclusive": "taking of several cases", "per_item": "running once for each item", "yields": "handling of items", "ends": "what it ends",
 }  # fmt: skip

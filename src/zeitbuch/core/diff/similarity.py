@@ -108,7 +108,19 @@ def _model_features(step: Step) -> tuple[set[str], set[str]]:
 
 
 def _setting_features(step: Step, hidden: frozenset[str], settings: set[str]) -> None:
-    for key in ("connection", "calls", "inclusive", "timeout", "on_fault", "join", "enabled", "effect", "yields"):
+    for key in (
+        "connection",
+        "calls",
+        "inclusive",
+        "timeout",
+        "on_fault",
+        "join",
+        "enabled",
+        "effect",
+        "yields",
+        "pieces",
+        "concurrency",
+    ):
         value = getattr(step, key)
         if value not in (None, False, "none", "stop", "same") and value not in hidden and value is not True:
             settings.add(f"{key}={value}")

@@ -82,16 +82,31 @@ def calls_of(estate: Estate) -> list[Call]:
     """Every way in which one flow of the estate leads to another, in the order of the flows."""
     by_name = _flows_by_name(estate)
     hooks = _flows_by_path(estate)
-    handlers = [(trigger, flow) for flow in estate.flows for trigger in flow.triggers if trigger.kind == "fault"]
+    handlers = [
+        (trigger.event, flow)
+        for flow in estate.flows
+        for trigger in flow.triggers
+        if trigger.kind == "fault" and trigger.event
+    ]
     found: list[Call] = []
     for flow in estate.flows:
         found += _calls_of_steps(flow, by_name, hooks)
-        found += [
-            Call(flow.id, handler.id, "fault", (), handler.title)
-            for trigger, handler in handlers
-            if handler.id != flow.id and (not trigger.event or pattern_fits(trigger.event, flow.id, flow.name))
-        ]
+        found += _fault_calls(flow, handlers, by_name)
     return found
+
+
+def _fault_calls(flow: Flow, handlers: list[tuple[str, Flow]], by_name: dict[str, Flow]) -> list[Call]:
+    """Who takes the faults of a flow: flows that it names, and flows that name it. A flow that only says that it takes faults
+    says nothing of whose."""
+    named = {name: by_name.get(name.casefold()) for name in flow.fault_handlers}
+    found = {
+        (handler.id if handler is not None else "", handler.title if handler is not None else name): None
+        for name, handler in named.items()
+    }
+    for event, handler in handlers:
+        if handler.id != flow.id and pattern_fits(event, flow.id, flow.name):
+            found[handler.id, handler.title] = None
+    return [Call(flow.id, target, "fault", (), name) for target, name in found]
 
 
 def _flows_by_path(estate: Estate) -> dict[str, list[Flow]]:

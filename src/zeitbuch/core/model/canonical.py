@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 from msgspec import Struct, structs
 
 from .fingerprint import meaning_of
-from .records import Binding, Flow, Link, ModelUse, Prompt, Ref, Repeat, Step, Trigger
+from .records import Approval, Binding, Flow, Link, ModelUse, Pause, Prompt, Ref, Repeat, Step, Trigger
 
 T = TypeVar("T")
 
@@ -51,6 +51,13 @@ def _map_bindings(inputs: tuple[Binding, ...], ids: Ids) -> tuple[Binding, ...]:
     )
 
 
+R = TypeVar("R", Repeat, Approval, Pause)
+
+
+def _map_own_refs(record: R | None, ids: Ids) -> R | None:
+    return structs.replace(record, refs=_map_refs(record.refs, ids)) if record is not None and record.refs else record
+
+
 def _map_value(value: Any, ids: Mapping[str, str]) -> Any:
     """A raw value with texts that are an id, and nothing more, renamed."""
     if isinstance(value, str):
@@ -78,7 +85,10 @@ def mapped_step(step: Step, ids: Ids) -> Step:
         model=model,
         inputs=_map_bindings(step.inputs, ids),
         refs=_map_refs(step.refs, ids),
-        repeat=structs.replace(step.repeat, refs=_map_refs(step.repeat.refs, ids)) if step.repeat is not None else None,
+        repeat=_map_own_refs(step.repeat, ids),
+        approval=_map_own_refs(step.approval, ids),
+        pause=_map_own_refs(step.pause, ids),
+        about=tuple([get(key, key) for key in step.about]),
         connection=ids.connections.get(step.connection, step.connection) if step.connection is not None else None,
         calls=ids.flows.get(step.calls, step.calls) if step.calls is not None else None,
         unread=_map_value(step.unread, ids.parts) if step.unread else step.unread,
@@ -169,6 +179,20 @@ def _same_repeat(r: Repeat | None) -> Repeat | None:
     )
 
 
+def _same_approval(approval: Approval | None) -> Approval | None:
+    if approval is None or not approval.refs:
+        return approval
+    people = tuple([spell_refs(name, approval.refs) for name in approval.approvers])
+    return structs.replace(approval, approvers=people, refs=_same_refs(approval.refs))
+
+
+def _same_pause(pause: Pause | None) -> Pause | None:
+    if pause is None or not pause.refs:
+        return pause
+    until = spell_refs(pause.until, pause.refs) if pause.until is not None else None
+    return structs.replace(pause, until=until, refs=_same_refs(pause.refs))
+
+
 def _same_model(use: ModelUse | None) -> ModelUse | None:
     if use is None or not use.prompts:
         return use
@@ -183,6 +207,8 @@ def same_step(step: Step) -> Step:
         condition=spell_refs(step.condition, step.refs) if step.condition is not None else None,
         refs=_same_refs(step.refs),
         repeat=_same_repeat(step.repeat),
+        approval=_same_approval(step.approval),
+        pause=_same_pause(step.pause),
         model=_same_model(step.model),
     )
 

@@ -27,6 +27,11 @@ Yields = Literal["same", "many", "one"]
 Ends = Literal["branch", "run"]
 PatternClass = Literal["plain", "assisted", "agent", "dispatcher", "ensemble"]
 FlowState = Literal["on", "off", "draft", "unknown"]
+# What an input is for. "address" is where a call or message goes, "recipient" who gets it, "content" what is sent or stored.
+InputRole = Literal["recipient", "amount", "address", "content", "record", "query", "approver", "text"]
+Silence = Literal["approves", "rejects", "escalates", "waits"]  # what no answer to a question means
+ItemFault = Literal["stop", "continue"]
+PieceUnit = Literal["tokens", "letters"]
 
 
 class Record(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True, gc=False):
@@ -79,7 +84,8 @@ class Ref(Record, frozen=True):
 
 
 class Binding(Record, frozen=True):
-    """One input of a step and who decides it; ``value`` keeps the builder's raw type."""
+    """One input of a step and who decides it; ``value`` keeps the builder's raw type. A ``secured`` input is kept out of the
+    builder's own logs."""
 
     name: str
     value: Any = None
@@ -87,6 +93,8 @@ class Binding(Record, frozen=True):
     refs: tuple[Ref, ...] = ()
     type: str | None = None
     description: str | None = None
+    role: InputRole | None = None
+    secured: bool = False
 
 
 class Prompt(Record, frozen=True):
@@ -118,17 +126,50 @@ class Retry(Record, frozen=True):
 
 class Repeat(Record, frozen=True):
     """How a loop goes round: over ``items`` (``count`` of them where the export says so), or ``until`` a
-    condition, at most ``cap`` times."""
+    condition, at most ``cap`` times. ``on_item_fault``: whether an item that fails ends the loop; None where nothing says so."""
 
     items: str | None = None
     count: int | None = None
     until: str | None = None
     cap: int | None = None
+    on_item_fault: ItemFault | None = None
     refs: tuple[Ref, ...] = ()
 
 
+class Approval(Record, frozen=True):
+    """Who is asked, how many of them must agree, and what it means when nobody answers within the step's time limit. None is
+    not stated."""
+
+    approvers: tuple[str, ...] = ()
+    needed: int | None = None
+    silence: Silence | None = None
+    refs: tuple[Ref, ...] = ()
+
+
+class Pause(Record, frozen=True):
+    """How long a step waits: ``seconds``, or ``until`` a time or an event, in the builder's words."""
+
+    seconds: float | None = None
+    until: str | None = None
+    refs: tuple[Ref, ...] = ()
+
+
+class Pieces(Record, frozen=True):
+    """How texts are cut for a store and found again: pieces of ``size`` with ``overlap`` (both in ``unit``; None is not stated),
+    ``batch`` of them embedded by one call, ``count`` of them found by one search, in ``store``."""
+
+    size: int | None = None
+    overlap: int | None = None
+    unit: PieceUnit | None = None
+    batch: int | None = None
+    count: int | None = None
+    store: str | None = None
+
+
 class Step(Record, frozen=True):
-    """One box of the flow. ``operation`` is the builder's own type string, kept verbatim."""
+    """One box of the flow. ``operation`` is the builder's own type string, kept verbatim. ``concurrency``: at most so many rounds
+    or branches at a time; ``ordered``: its ways run one after the other; ``awaits``: whether it waits for the flow it calls (None:
+    not stated); ``about``: the steps that a note is about."""
 
     id: str
     kind: StepKind
@@ -148,6 +189,13 @@ class Step(Record, frozen=True):
     timeout: float | None = None
     on_fault: OnFault = "stop"
     join: JoinMode | None = None
+    approval: Approval | None = None
+    pause: Pause | None = None
+    pieces: Pieces | None = None
+    concurrency: int | None = None
+    ordered: bool = False
+    awaits: bool | None = None
+    about: tuple[str, ...] = ()
     per_item: bool = False  # runs once for each item that arrives with a pass
     yields: Yields = "same"  # many: expands every item, one: gathers all items of a pass
     ends: Ends = "branch"  # what an end step ends: its own branch, or the whole run
@@ -192,7 +240,8 @@ class Schedule(Record, frozen=True):
 
 
 class Trigger(Record, frozen=True):
-    """What starts the flow. ``batch`` is the most items handed to one run."""
+    """What starts the flow. ``batch`` is the most items handed to one run; ``authentication`` how a caller from outside shows who
+    it is, in the builder's words ("none": it need not; empty: not stated)."""
 
     id: str
     kind: TriggerKind
@@ -202,6 +251,7 @@ class Trigger(Record, frozen=True):
     event: str = ""
     condition: str = ""
     batch: int | None = None
+    authentication: str = ""
     connection: str | None = None
     inputs: tuple[Binding, ...] = ()
     enabled: bool = True
@@ -284,6 +334,8 @@ class Flow(Record, frozen=True):
     unread: dict[str, Any] = field(default_factory=dict)
     around: dict[str, Any] = field(default_factory=dict)
     noise: dict[str, Any] = field(default_factory=dict)
+    fault_handlers: tuple[str, ...] = ()  # flows, by id or name, that are started when a run of this one fails
+    concurrency: int | None = None  # at most so many runs at a time
     format: str = ""
     findings: tuple[Finding, ...] = ()
     secrets: tuple[Secret, ...] = ()

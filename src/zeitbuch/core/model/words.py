@@ -148,6 +148,8 @@ def trigger_words(trigger: Trigger) -> str:
     if trigger.schedule is not None and row.is_clocked:
         clock = schedule_words(trigger.schedule)
         words = f"looks for new items {clock}" if trigger.kind == "polling" else clock
+    if trigger.authentication:
+        words += f" (callers: {trigger.authentication})"
     if trigger.batch:
         words += f", up to {trigger.batch} at a time"
     if trigger.condition:

@@ -14,6 +14,7 @@ from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
+from zeitbuch.core.model.facts import FLOW_FACTS, STEP_FACTS, facts_of, input_role_words
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Connection, Flow, ModelUse, Step
@@ -100,6 +101,7 @@ def _flow_facts(flow: Flow) -> Facts:
         ("State", flow.state),
         ("Owner", ", ".join(flow.owners) or "not named in the export"),
         ("Trigger", triggers_words(flow)),
+        *facts_of(flow, FLOW_FACTS, {}),
         ("Folder", flow.folder),
         ("Environment", flow.environment),
         ("Last change", flow.changed[:10]),
@@ -168,6 +170,8 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     blocks.append(Paragraph(sentences.step_sentence(graph, step)))
     tags = [KINDS[step.kind].words, f"operation {step.operation}" if step.operation else "", EFFECTS[step.effect].verb]
     blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))
+    if facts := facts_of(step, STEP_FACTS, names):
+        blocks.append(Facts(tuple(facts)))
     if step.note:
         blocks.append(Quote("Note in the export", step.note))
     _case_blocks(graph, step, blocks)
@@ -193,16 +197,20 @@ def _case_blocks(graph: Graph, step: Step, blocks: list[Block]) -> None:
 
 
 def _input_block(step: Step, names: dict[str, str], blocks: list[Block]) -> None:
-    columns = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
-    rows = tuple(
+    columns: tuple[Column, ...] = (Column("input", "input"), Column("value", "value"), Column("by", "decided by"))
+    rows: list[tuple[str, ...]] = [
         (
             second.name,
             phrases.value_words(second.value, second.refs, names) if second.decided != "model" else "",
             phrases.decider_words(second, names),
         )
         for second in step.inputs
-    )
-    blocks.append(Table(Sheet(columns, rows)))
+    ]
+    if any(second.role or second.secured for second in step.inputs):
+        columns = (*columns, Column("role", "is"))
+        roles = [input_role_words(second.role, second.secured) for second in step.inputs]
+        rows = [(*row, role) for row, role in zip(rows, roles, strict=True)]
+    blocks.append(Table(Sheet(columns, tuple(rows))))
 
 
 def _model_blocks(use: ModelUse, blocks: list[Block], names: dict[str, str]) -> None:

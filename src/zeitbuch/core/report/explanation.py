@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.model.facts import FLOW_FACTS, facts_of
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.passes.reachability import Reachability
@@ -54,6 +55,7 @@ def explanation_page(graph: Graph, step: Step | None = None) -> Page:
     pairs = [("Trigger", triggers_words(flow)), ("Owner", ", ".join(flow.owners)), ("State", flow.state)]
     ways = Reachability(graph)
     pairs += [
+        *facts_of(flow, FLOW_FACTS, {}),
         ("Pattern", f"{pattern_of(flow)}: {pattern_reason(graph)}"),
         ("Longest way", count_words(len(ways.longest), "step")),
         ("Nothing leads to", ", ".join(graph.names[text] for text in ways.unreachable)),

@@ -109,6 +109,14 @@ def _add_case(graph: Graph, found: Given, step_id: str, name: str) -> None:
     found.cases[step_id] = tuple(dict.fromkeys((*had, name)))
 
 
+_END_OF = "\x00end of "  # with the id of a loop: whether an item that fails ends it
+
+
+def _may_go_on(node: Node) -> bool:
+    """Whether nothing says what a loop does when an item fails."""
+    return bool(node.repeats) and (node.step.repeat is None or node.step.repeat.on_item_fault is None)
+
+
 class _Run(Struct):
     """What ran on one level, and whether it went through."""
 
@@ -175,6 +183,8 @@ class WhatIfSimulation:
         return self.tried[id(stage)]
 
     def _choices_of_node(self, stage: Stage, node: Node, choices: list[list[tuple[str, frozenset[int]]]]) -> None:
+        if _may_go_on(node) and self._breaks_inside(node):
+            choices.append([(_END_OF + node.step.id, frozenset({ends})) for ends in (0, 1)])
         cases: dict[str, list[int]] = {}
         for way in node.ways:
             if way.success:
@@ -208,7 +218,7 @@ class WhatIfSimulation:
                 continue
             if node.enabled:
                 run.ran.add(node.step.id)
-            failing = node.enabled and (node.step.id in self.given.fails or self._fails_inside(node))
+            failing = node.enabled and (node.step.id in self.given.fails or self._fails_inside(node, chosen))
             if failing:
                 run.through = run.through and node.keeps_failures
             for way in node.ways:
@@ -223,11 +233,18 @@ class WhatIfSimulation:
         )
         return begun
 
-    def _fails_inside(self, node: Node) -> bool:
-        """Whether a scope fails with what is in it; a loop goes on to its next item."""
-        if node.inner is None or node.repeats:
+    def _fails_inside(self, node: Node, chosen: dict[str, frozenset[int]]) -> bool:
+        """Whether a scope fails with what is in it. Of a loop the export may say that it goes on to its next item, or that it
+        ends; where it says neither, both may be."""
+        repeat = node.step.repeat
+        if node.repeats and repeat is not None and repeat.on_item_fault == "continue":
             return False
-        return all(not run.through for run in self._possible_runs(node.inner))
+        if _may_go_on(node) and 1 not in chosen.get(_END_OF + node.step.id, ()):
+            return False
+        return self._breaks_inside(node)
+
+    def _breaks_inside(self, node: Node) -> bool:
+        return node.inner is not None and all(not run.through for run in self._possible_runs(node.inner))
 
     def _is_taken(self, node: Node, way: Way, failing: bool, chosen: dict[str, frozenset[int]]) -> bool:
         if way.back:
@@ -269,7 +286,7 @@ class WhatIfSimulation:
             node = self.nodes.get(step.id)
             if node is not None and self._is_idle(node):
                 return "It has nothing to go over, and the run goes on behind it."
-            if node is not None and self._fails_inside(node):
+            if node is not None and self._fails_inside(node, {}):
                 return self._failing_words("It fails with what is in it", step)
         if step.kind == "decide":
             return self._decision_words(step, graph)
@@ -304,7 +321,11 @@ class WhatIfSimulation:
             return "Nothing takes the fault, and the branch ends there."
         name = quote_name(self.graph.names[catching])
         if self.graph.steps[catching].kind == "loop":
-            return f"Nothing takes the fault; {name} goes on with its next item."
+            repeat = self.graph.steps[catching].repeat
+            said = repeat.on_item_fault if repeat is not None else None
+            if said is None:
+                return f"Nothing takes the fault; the export does not say whether {name} goes on with its next item."
+            return f"Nothing takes the fault; {name} {'ends' if said == 'stop' else 'goes on with its next item'}."
         return f"{name} around it takes the fault."
 
     def _name_words(self, id: str) -> str:

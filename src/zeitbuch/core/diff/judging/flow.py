@@ -10,6 +10,7 @@ from msgspec import structs
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.facts import FLOW_FACTS, TRIGGER_FACTS
 from zeitbuch.core.model.records import Connection, Origin, Trigger
 from zeitbuch.core.model.words import schedule_words, trigger_words
 
@@ -39,6 +40,12 @@ def judge_flow(pair: FlowPairing) -> None:
         pair.add_change(
             "owner", "the flow", ", ".join(old.owners) or "none", ", ".join(new.owners) or "none", edits, entry
         )
+    for row in FLOW_FACTS:
+        first, second = getattr(old, row.field), getattr(new, row.field)
+        if first != second:
+            edits = (Edit("set", "flow", "", row.field, first, second),)
+            was, now = (row.words(flow, {}) or "not stated" for flow in (old, new))
+            pair.add_text_change(row.change, "the flow", was, now, edits, entry)
     _judge_connections(pair)
 
 
@@ -165,6 +172,10 @@ def _judge_details(
             f"up to {trigger.batch} at a time" if trigger.batch else "no limit stated" for trigger in (a, b)
         )
         pair.add_change("batch", where, text, second_text, edits("batch"), entry, step=b.id)
+    for row in TRIGGER_FACTS:
+        if getattr(a, row.field) != getattr(b, row.field):
+            was, now = (row.words(trigger, {}) or "not stated" for trigger in (a, b))
+            pair.add_change(row.change, where, was, now, edits(row.field), entry, step=b.id)
     if a.name != b.name:
         pair.add_change("trigger renamed", where, a.name or "none", b.name or "none", edits("name"), entry, step=b.id)
     if a.connection != b.connection:
@@ -179,7 +190,7 @@ def _judge_details(
 
 def _bare_trigger_words(trigger: Trigger) -> str:
     """A trigger in words without what has a type of its own."""
-    return trigger_words(structs.replace(trigger, condition="", batch=None))
+    return trigger_words(structs.replace(trigger, condition="", batch=None, authentication=""))
 
 
 def judge_variables(pair: FlowPairing) -> None:

@@ -7,9 +7,12 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
+from msgspec import structs
+
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.model.canonical import same_binding
+from zeitbuch.core.model.facts import input_role_words
 from zeitbuch.core.model.records import Binding
 
 from .pairing import FlowPairing, Places, plain_value
@@ -83,6 +86,10 @@ def _judge_input(
         )
         pair.add_change("input decider", place, old, new, edits, at, step=owner)
         return
+    if a is not None and b is not None and same_binding(_bare(a)) == same_binding(_bare(b)):
+        was, now = (input_role_words(one.role, one.secured) or "not stated" for one in (a, b))
+        pair.add_change("input role", place, was, now, edits, at, step=owner)
+        return
     if a is not None and b is not None and pair.only_secrets_differ(plain_value(a.value), plain_value(b.value)):
         pair.add_change("input", place, plain_value(a.value), plain_value(b.value), edits, at, step=owner)
         return
@@ -94,6 +101,10 @@ def _judge_input(
     if text == second_text and a is not None and b is not None:
         text, second_text = _about_input(a), _about_input(b)
     pair.add_text_change("input", place, text, second_text, edits, at, step=owner)
+
+
+def _bare(binding: Binding) -> Binding:
+    return structs.replace(binding, role=None, secured=False)
 
 
 def _about_input(b: Binding) -> str:

@@ -10,6 +10,7 @@ from typing import Any
 from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_step
+from zeitbuch.core.model.facts import ITEM_FAULTS, STEP_FACTS
 from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.core.model.records import ModelUse, Step
 from zeitbuch.core.model.references import replace_refs
@@ -34,7 +35,6 @@ _ROWS: tuple[tuple[str, str, str, Callable[[Any], Any]], ...] = (
     ("calls", "called flow", "", lambda s: s.calls),
     ("inclusive", "condition", "cases that go on", lambda s: "any" if s.inclusive else "one"),
     ("retry", "retry", "", lambda s: retry_words(s)),
-    ("timeout", "timeout", "", lambda s: s.timeout and span_words(s.timeout)),
     ("on_fault", "on error", "", lambda s: s.on_fault),
     ("join", "join", "", lambda s: s.join),
     ("per_item", "loop", "runs", lambda s: "once an item" if s.per_item else "once a pass"),
@@ -127,7 +127,14 @@ def repeat_words(step: Step, names: dict[str, str]) -> str:
         words
         + (f", {repeat.count} items" if repeat.count is not None else "")
         + (f", at most {repeat.cap}x" if repeat.cap else "")
+        + (f"; {ITEM_FAULTS[repeat.on_item_fault]}" if repeat.on_item_fault else "")
     )
+
+
+def _judge_facts(pair: FlowPairing, a: Step, b: Step, one: Step, two: Step, put: Callable[..., None]) -> None:
+    for row in STEP_FACTS:
+        if row.field != "repeat" and getattr(one, row.field) != getattr(two, row.field):
+            put(row.change, row.field, row.words(a, pair.old_names), row.words(b, pair.new_names))
 
 
 def _judge_step(pair: FlowPairing, a: Step, b: Step) -> None:
@@ -172,6 +179,7 @@ def _judge_step(pair: FlowPairing, a: Step, b: Step) -> None:
             replace_refs(b.condition or "", b.refs, pair.new_names),
             also=("refs",),
         )
+    _judge_facts(pair, a, b, one, two, put)
     if one.repeat != two.repeat:
         put("loop", "repeat", repeat_words(a, pair.old_names), repeat_words(b, pair.new_names))
     judge_inputs(pair, "step", b.id, where, a.inputs, b.inputs, entry)
