@@ -37,7 +37,8 @@ OBJECT = Form(lambda value: type(value) is dict, "an object of settings", frozen
 FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,
     "enabled": FLAG, "disabled": FLAG, "retries": WHOLE, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
-    "x": NUMBER, "y": NUMBER,
+    "x": NUMBER, "y": NUMBER, "wait": DURATION, "approvals_needed": WHOLE, "piece_size": WHOLE, "piece_overlap": WHOLE,
+    "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": WHOLE, "ordered": FLAG, "awaits": FLAG,
 }  # fmt: skip
 
 
@@ -193,7 +194,7 @@ def refused_values(record: dict[str, Any], fields: Iterable[Field]) -> list[Refu
             value = get(record)
             if _is_absent(value):
                 continue
-            if idle or (taken and not field.gathers):
+            if (idle and field.form.usable(value)) or (taken and not idle and not field.gathers):
                 found.setdefault(keys, Refused(keys, value, ""))
             elif not field.form.usable(value):
                 found.setdefault(keys, Refused(keys, value, field.form.expected))

@@ -70,6 +70,7 @@ class Triggers:
             event=as_text(fields["event"](item)) if "event" in fields else "",
             condition=as_text(get["condition"](item)) or (as_text(fields["condition"](item)) if "condition" in fields else ""),
             batch=as_whole_number(fields["batch"](item)) if "batch" in fields else None,
+            authentication=as_text(fields["authentication"](item)) if "authentication" in fields else "",
             connection=as_text(get["connection"](item)) or None,
             inputs=inputs_of(plan, item if plan.all_inputs else self.settings(item), self.steps.places, draft.names),
             unread=self._unread_of(item, trigger_id, draft, pointer, plan),

@@ -15,17 +15,19 @@ from zeitbuch.core.model.records import (
     Content,
     Flow,
     FlowState,
+    Link,
     Origin,
     Variable,
 )
-from zeitbuch.readers.input.limits import count_values
+from zeitbuch.readers.input.limits import Limits, count_values
 from zeitbuch.readers.input.pointers import last_key
 
-from .field_checks import WORDS, Field, FieldChecks, make_field, one_of, with_refused
+from .field_checks import FORMS, WORDS, Field, FieldChecks, Form, make_field, one_of, with_refused
 from .paths import (
     Claims,
     Getter,
     as_text,
+    as_whole_number,
     claim_keys,
     claim_paths,
     copy_claims,
@@ -33,20 +35,38 @@ from .paths import (
     make_getters,
     unclaimed_part,
 )
+from .places import Places
 from .query import Query
-from .rules import KEY, Dialect, Items, Recogniser
+from .reshape import Reshaper, is_reshaped
+from .rules import KEY, Dialect, FlowRule, Items, Recogniser
 from .steps import Draft, StepReader, with_key
+
+_FLOW_PATHS = (
+    "id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed", "fault_handlers",
+    "concurrency", "first",
+)  # fmt: skip
+
+
+def _flow_form(flow: FlowRule, name: str) -> Form:
+    return one_of(flow.states) if name == "state" else FORMS.get(name, WORDS)
+
+
+def _texts_of(value: Any) -> tuple[str, ...]:
+    return tuple(text for item in (value if isinstance(value, list) else [value]) if (text := as_text(item)))
 
 
 class DialectReader:
     """Reads the documents of one dialect."""
 
-    def __init__(self, dialect: Dialect, outline: bool = False, texts: bool = True) -> None:
+    def __init__(
+        self, dialect: Dialect, outline: bool = False, texts: bool = True, limits: Limits | None = None
+    ) -> None:
         from .flat import Flat
         from .nested import Nested
 
         self.dialect = dialect
         self.recogniser = Recogniser(dialect)
+        self.reshaper = Reshaper(dialect, limits) if is_reshaped(dialect) else None
         self.steps = StepReader(dialect, outline, texts)
         flow = dialect.flow
         self.flows_at = Query(flow.at)
@@ -55,7 +75,7 @@ class DialectReader:
         self.shape: Flat | Nested = Nested(dialect, self.steps) if nested else Flat(dialect, self.steps)
         self.get = {
             name: make_getter(getattr(flow, name))
-            for name in ("id", "name", "description", "state", "owners", "folder", "environment", "version", "created", "changed")
+            for name in _FLOW_PATHS
         }  # fmt: skip
         self.variables = _ItemReader(flow.variables, ("id", "name", "description", "value"))
         self.connections = _ItemReader(flow.connections, ("id", "name", "service", "account"))
@@ -64,7 +84,14 @@ class DialectReader:
             claim_paths(claims, getattr(flow, name))
         claim_paths(claims, flow.noise)
         self.selected: list[Query] = []  # queries whose claims must be worked out for each flow
-        for place in (flow.variables, flow.connections, dialect.link, dialect.adjacency, dialect.trigger, dialect.step):
+        for place in (
+            flow.variables,
+            flow.connections,
+            *dialect.links,
+            *dialect.adjacencies,
+            dialect.trigger,
+            dialect.step,
+        ):
             if place is not None:
                 query = Query(place.at)
                 if query.parts is None:
@@ -73,7 +100,7 @@ class DialectReader:
                     claim_keys(claims, tuple(query.parts))
         self.claims = claims
         fields = [
-            make_field(getattr(flow, name), one_of(flow.states) if name == "state" else WORDS, gathers=name == "owners")
+            make_field(getattr(flow, name), _flow_form(flow, name), gathers=name in ("owners", "fault_handlers"))
             for name in self.get
             if getattr(flow, name)
         ]
@@ -84,10 +111,17 @@ class DialectReader:
 
     def flows(self, document: Any, base: Origin, count: int) -> Iterator[tuple[Flow, list[Problem]]]:
         """Every flow of a document with the problems found in it."""
+        places: Places | None = None
+        shaped: list[Problem] = []
+        if self.reshaper is not None:
+            document, count, places, shaped = self.reshaper.reshape(document, base)
         found = [(pointer, raw) for pointer, raw in self.flows_at.find_all(document) if isinstance(raw, dict)]
         around = self._surroundings(document) if found else {}
         for place, (pointer, raw) in enumerate(found):
-            flow, problems = self._read_flow(raw, pointer, base, count if len(found) == 1 else count_values(raw))
+            counted = count if len(found) == 1 else count_values(raw)
+            flow, problems = self._read_flow(raw, pointer, base, counted, places)
+            if not place:
+                problems = [*shaped, *problems]
             if not place and self.noise_around and isinstance(document, dict) and not self.steps.outline:
                 flow = structs.replace(flow, noise={**_values_at(document, self.noise_around), **flow.noise})
             if around and not place:
@@ -121,11 +155,15 @@ class DialectReader:
         """The flow of a document without its wrapping."""
         return self._read_flow(document, base.pointer, base, count)
 
-    def _read_flow(self, raw: dict[str, Any], pointer: str, base: Origin, count: int) -> tuple[Flow, list[Problem]]:
-        draft = Draft(base, pointer)
+    def _read_flow(
+        self, raw: dict[str, Any], pointer: str, base: Origin, count: int, places: Places | None = None
+    ) -> tuple[Flow, list[Problem]]:
+        draft = Draft(base, pointer, places)
         get = self.get
         whole_flow = not self.steps.outline
         self.shape.read_flow(raw, draft)
+        if self.dialect.flow.first:
+            self._start_at_first(raw, draft)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]
@@ -147,6 +185,8 @@ class DialectReader:
             folder=as_text(get["folder"](raw)),
             environment=as_text(get["environment"](raw)),
             version=as_text(get["version"](raw)),
+            fault_handlers=_texts_of(get["fault_handlers"](raw)),
+            concurrency=as_whole_number(get["concurrency"](raw)) or None,
             created=as_text(get["created"](raw)),
             changed=as_text(get["changed"](raw)),
             triggers=tuple(draft.triggers),
@@ -161,9 +201,28 @@ class DialectReader:
             noise={**_values_at(raw, self.noise), **draft.noise} if whole_flow else {},
             format=self.dialect.name,
             content=Content(values=count, unread=missed),
-            origin=base.at(pointer),
+            origin=draft.origin_at(""),
         )  # fmt: skip
         return flow, draft.problems
+
+    def _start_at_first(self, raw: dict[str, Any], draft: Draft) -> None:
+        """What the flow names as its first step is where its trigger leads. Where that is the trigger itself, or a link says it
+        already, it says nothing new."""
+        first = as_text(self.get["first"](raw))
+        known = {**draft.names, **{step.id: step.id for step in draft.steps}}
+        target = known.get(first)
+        if not first or any(trigger.id in (first, target) for trigger in draft.triggers):
+            return
+        if target is None or not draft.triggers:
+            draft.lost.append({"first": first})
+            if target is None:
+                hint = "the steps that nothing leads to are taken for the first; mend it in the builder"
+                draft.add_problem("link-end", f"expected the first step among the steps, found '{first}'", hint, "")
+            return
+        arrows = {(link.source, link.target) for link in draft.links}
+        draft.links += [
+            Link(source=trigger.id, target=target) for trigger in draft.triggers if (trigger.id, target) not in arrows
+        ]
 
     def _unread_of(self, raw: dict[str, Any], draft: Draft) -> dict[str, Any]:
         """What of a flow beside its steps and triggers has no place in the model."""

@@ -9,13 +9,13 @@ from collections.abc import Iterator, Mapping
 from fnmatch import translate
 from typing import Any, NamedTuple
 
-from zeitbuch.core.model.records import Link, LinkRole, Origin, Outcome
+from zeitbuch.core.model.records import Link, LinkRole, Outcome
 from zeitbuch.readers.input.pointers import escape_key
 
-from .field_checks import WORDS, make_field, refused_values, with_refused
-from .paths import Claims, Getter, as_text, claim_paths, is_words, make_getter, unclaimed_part
-from .query import Query
-from .rules import Dialect, LinkRule, OutletRule, PointerRule
+from .link_lists import Adjacency, LinkList, Target, record_of
+from .link_rules import OutletRule, PointerRule
+from .paths import Claims, Getter, as_text, claim_paths, make_getter, unclaimed_part
+from .rules import Dialect
 from .steps import Case, Draft, StepReader
 
 
@@ -58,7 +58,15 @@ class Pointer:
 
     def _arrows_of_entry(self, entry: Any, target: Getter, place: int, lost: list[dict[str, Any]]) -> Iterator[Arrow]:
         rule = self.rule
-        if type(entry) is dict:
+        if (
+            type(entry) is dict
+            and target(entry) is None
+            and any(type(inner) in (dict, list) for inner in entry.values())
+        ):
+            for outlet, inner in entry.items():
+                for spot, item in enumerate(inner if type(inner) is list else [inner]):
+                    yield from self._arrows_by_outlet(outlet, item, target, spot, lost)
+        elif type(entry) is dict:
             rest = unclaimed_part(entry, self.claims)
             lost += [rest] if rest else []
             for outlet, name in pointer_targets(target(entry), None):
@@ -70,27 +78,30 @@ class Pointer:
             for outlet, name in pointer_targets(entry, None):
                 yield Arrow(name, outlet or rule.outlet)
 
+    def _arrows_by_outlet(
+        self, outlet: str, item: Any, target: Getter, place: int, lost: list[dict[str, Any]]
+    ) -> Iterator[Arrow]:
+        """The pointers under one key: the key is the outlet of those that name none."""
+        for arrow in self._arrows_of_entry(item, target, place, lost):
+            own = arrow.outlet if arrow.outlet != self.rule.outlet else ""
+            label = "" if arrow.label == f"branch {place + 1}" else arrow.label
+            yield arrow._replace(outlet=own or outlet, label=label)
+
 
 class Links:
     """Reads the links of one dialect's flat flows."""
 
     def __init__(self, dialect: Dialect, steps: StepReader) -> None:
         self.steps = steps
-        self.link = dialect.link
-        self.adjacency = dialect.adjacency
-        if self.link is not None:
-            self._read_link_rule(self.link)
-        if self.adjacency is not None:
-            self.adjacent_at = Query(self.adjacency.at)
-        target = (self.adjacency.target if self.adjacency is not None else "") or dialect.step.next_target
-        self.target: Getter | None = make_getter(target) if target else None
-        self.target_claims: Claims = {}
-        claim_paths(self.target_claims, target)
+        self.lists = [LinkList(rule) for rule in dialect.links]
+        self.adjacencies = [Adjacency(rule) for rule in dialect.adjacencies]
         self.next = make_getter(dialect.step.next) if dialect.step.next else None
+        self.next_target = Target(dialect.step.next_target)
         self.pointers = [Pointer(rule) for rule in dialect.pointer]
-        # Whether an outline may take the quick way: ends are ids, pointers carry no role of their own.
+        # Whether an outline may take the quick way: ends are ids, and nothing but the outlet says what a link is.
         self.quick = (
-            (self.link is None or self.link.by == "id")
+            all(listed.is_quick for listed in self.lists)
+            and all(not table.rule.reversed and table.rule.role is None for table in self.adjacencies)
             and self.next is None
             and all(
                 pointer.target is None and not pointer.rule.reversed and pointer.rule.role is None
@@ -98,25 +109,9 @@ class Links:
             )
         )
         # Whether links have labels or conditions of their own, beside those of the cases they take.
-        self.names_cases = self.link is not None and bool(self.link.label or self.link.condition)
+        self.names_cases = any(listed.rule.label or listed.rule.condition for listed in self.lists)
         self.outlets = [(re.compile(translate(outlet_rule.match)), outlet_rule) for outlet_rule in dialect.outlet]
         self.known_outlets: dict[str, OutletRule | None] = {}
-
-    def _read_link_rule(self, rule: LinkRule) -> None:
-        self.links_at = Query(rule.at)
-        self.ends = make_getter(rule.source), make_getter(rule.target)
-        self.outlet, self.label, self.condition = (
-            make_getter(rule.outlet),
-            make_getter(rule.label),
-            make_getter(rule.condition),
-        )
-        self.link_claims: Claims = {}
-        for path in (rule.source, rule.target, rule.outlet, rule.label, rule.condition):
-            claim_paths(self.link_claims, path)
-        words = [make_field(path, WORDS) for path in (rule.outlet, rule.label, rule.condition) if path]
-        self.link_fields = [*words, make_field(rule.source, WORDS), make_field(rule.target, WORDS)]
-        self.whole: set[Any] = set()  # shapes of records that are understood whole
-        self.claimed = frozenset(key for key, held in self.link_claims.items() if held is True)
 
     def rule_for_outlet(self, name: str) -> OutletRule | None:
         """The rule for an outlet, or None when it is a case or nothing special."""
@@ -131,24 +126,27 @@ class Links:
         kinds = {step.id: step.kind for step in draft.steps}
         ids = {**{text: text for text in kinds}, **{trigger.id: trigger.id for trigger in draft.triggers}}
         either = {**draft.names, **ids}
-        if self.link is not None:
-            self._read_records(raw, draft, kinds, dict(draft.names) if self.link.by == "name" else ids)
-        if self.adjacency is not None:
-            self._read_adjacency(raw, draft, kinds, either)
+        for listed in self.lists:
+            self._read_records(listed, raw, draft, kinds, dict(draft.names) if listed.rule.by == "name" else ids)
+        for table in self.adjacencies:
+            self._read_adjacency(table, raw, draft, kinds, either)
         if self.next is not None:
             for pointer, item in found:
-                self._read_pointers(self.steps.identity_of(item)[0], self.next(item), pointer, draft, kinds, either)
+                key = self.steps.identity_of(item)[0]
+                self._read_pointers(key, self.next(item), pointer, draft, kinds, either, self.next_target)
         if self.pointers:
             self._read_pointers_of_steps(draft, found, kinds, either)
 
     def _read_adjacency(
-        self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], either: dict[str, str]
+        self, table: Adjacency, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], either: dict[str, str]
     ) -> None:
-        for pointer, table in self.adjacent_at.find_all(raw):
-            if type(table) is not dict and table is not None:
-                draft.lost.append({pointer: table})
-            for key, value in table.items() if type(table) is dict else ():
-                self._read_pointers(key, value, f"{pointer}/{escape_key(key)}", draft, kinds, either)
+        rule = table.rule
+        for pointer, found in table.at.find_all(raw):
+            if type(found) is not dict and found is not None:
+                draft.lost.append({pointer: found})
+            for key, value in found.items() if type(found) is dict else ():
+                place = f"{pointer}/{escape_key(key)}"
+                self._read_pointers(key, value, place, draft, kinds, either, table.target, rule.role, rule.reversed)
 
     def _read_pointers_of_steps(
         self, draft: Draft, found: list[tuple[str, dict[str, Any]]], kinds: Mapping[str, str], either: dict[str, str]
@@ -159,49 +157,48 @@ class Links:
                 for arrow in rule.arrows_of(item, draft.lost):
                     self._read_pointed(source, rule.rule, arrow, pointer, draft, kinds, either)
 
-    def _read_records(self, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]) -> None:
-        source_of, target_of = self.ends
-        for pointer, item in self.links_at.find_all(raw):
-            if type(item) is not dict:
-                draft.lost += [{pointer: item}] if item is not None else []
+    def _read_records(
+        self, listed: LinkList, raw: dict[str, Any], draft: Draft, kinds: Mapping[str, str], known: dict[str, str]
+    ) -> None:
+        rule = listed.rule
+        for pointer, written in listed.at.find_all(raw):
+            item = record_of(written)
+            if item is None:
+                draft.lost += [{pointer: written}] if written is not None else []
                 continue
-            source, target = known.get(as_text(source_of(item))), known.get(as_text(target_of(item)))
+            source, target = (known.get(as_text(end(item))) for end in listed.ends)
             if source is None or target is None:
-                ends = [as_text(end(item)) for end in self.ends]
+                ends = [as_text(end(item)) for end in listed.ends]
                 self._tell_dangling([name for name in ends if name not in known], item, pointer, draft)
                 continue
-            outlet = as_text(self.outlet(item))
-            label, condition = as_text(self.label(item)), as_text(self.condition(item))
-            self._add_link(draft, kinds, source, target, outlet, pointer, label, condition)
-            rest = self.rest_of_record(item)
+            outlet = as_text(listed.outlet(item))
+            label, condition = as_text(listed.label(item)), as_text(listed.condition(item))
+            if rule.reversed:
+                source, target = target, source
+            self._add_link(draft, kinds, source, target, outlet, pointer, label, condition, rule.role)
+            rest = listed.rest_of_record(item)
             if rest:
                 draft.lost.append(rest)
-
-    def rest_of_record(self, item: dict[str, Any]) -> dict[str, Any]:
-        """What of the record of a link has no place in the model."""
-        # Most links of a flow are alike: what was whole once is so again.
-        shape = tuple(item), tuple(map(type, item.values()))
-        if shape in self.whole:
-            return {}
-        if item.keys() <= self.claimed and all(map(is_words, item.values())):
-            if len(self.whole) < 1000 and list not in shape[1]:
-                self.whole.add(shape)
-            return {}
-        return with_refused(unclaimed_part(item, self.link_claims), refused_values(item, self.link_fields))
+            draft.noise.update(
+                {f"{pointer}/{path}": value for path, get in listed.noise if (value := get(item)) is not None}
+            )
 
     def _read_pointers(
-        self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str]
-    ) -> None:
+        self, key: str, value: Any, pointer: str, draft: Draft, kinds: Mapping[str, str], known: dict[str, str],
+        end: Target, role: LinkRole | None = None, turned: bool = False,
+    ) -> None:  # fmt: skip
         source = known.get(key)
-        if self.target is not None:
-            draft.lost += list(unclaimed_targets(value, self.target, self.target_claims))
-        for outlet, name in pointer_targets(value, self.target):
+        if end.get is not None:
+            draft.lost += list(unclaimed_targets(value, end.get, end.claims))
+        for outlet, name in pointer_targets(value, end.get):
             target = known.get(name)
             if source is None or target is None:
-                missing = [n for n, end in ((key, source), (name, target)) if end is None]
+                missing = [n for n, known_end in ((key, source), (name, target)) if known_end is None]
                 self._tell_dangling(missing, {"from": key, "outlet": outlet, "to": name}, pointer, draft)
+            elif turned:
+                self._add_link(draft, kinds, target, source, outlet, pointer, given=role)
             else:
-                self._add_link(draft, kinds, source, target, outlet, pointer)
+                self._add_link(draft, kinds, source, target, outlet, pointer, given=role)
 
     def _read_pointed(
         self, key: str, rule: PointerRule, arrow: Arrow, pointer: str, draft: Draft, kinds: Mapping[str, str],
@@ -253,7 +250,7 @@ class Links:
                 after=after,
                 outlet="" if outlet == label or outlet in draft.cases.get(source, ()) else outlet,
                 refs=self.steps.places.in_text(condition, draft.names),
-                origin=None if outline else Origin(draft.source, draft.pointer + pointer, draft.member),
+                origin=None if outline else draft.origin_at(pointer),
             )
         )
 

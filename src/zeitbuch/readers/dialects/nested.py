@@ -60,7 +60,7 @@ class Nested:
             self.entry_claims: Claims = {}
             claim_paths(self.entry_claims, self.before.source)
             claim_paths(self.entry_claims, self.before.outcome)
-        apart = dialect.link is not None or dialect.adjacency is not None or bool(dialect.step.next or dialect.pointer)
+        apart = bool(dialect.links or dialect.adjacencies) or bool(dialect.step.next or dialect.pointer)
         self.links = Links(dialect, steps) if apart and self.before is None else None
 
     def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:

@@ -115,34 +115,37 @@ def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]])
     """(source, outlet, target) of every link as written; what is not understood of a record goes to ``lost``."""
     links = shape.links
     return chain(
-        _written_records(raw, lost, links) if links.link is not None else (),
-        _written_tables(raw, lost, links) if links.adjacency is not None else (),
+        _written_records(raw, lost, links),
+        _written_tables(raw, lost, links),
         _written_pointers(shape, raw, links) if links.pointers else (),
     )
 
 
 def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
-    source_of, target_of = links.ends
-    outlet_of = links.outlet
-    for item in links.links_at.find_values(raw):
-        if type(item) is not dict:
-            yield None, None, None
-            continue
-        yield source_of(item), outlet_of(item), target_of(item)
-        rest = links.rest_of_record(item)
-        if rest:
-            lost.append(rest)
+    for listed in links.lists:
+        source_of, target_of = listed.ends
+        outlet_of = listed.outlet
+        for item in listed.at.find_values(raw):
+            if type(item) is not dict:
+                yield None, None, None
+                continue
+            yield source_of(item), outlet_of(item), target_of(item)
+            rest = listed.rest_of_record(item)
+            if rest:
+                lost.append(rest)
 
 
 def _written_tables(raw: dict[str, Any], lost: list[dict[str, Any]], links: Links) -> Iterator[tuple[Any, Any, Any]]:
-    for table in links.adjacent_at.find_values(raw):
-        if type(table) is not dict:
-            yield None, None, None
-        for key, value in table.items() if type(table) is dict else ():
-            if links.target is not None:
-                lost += list(unclaimed_targets(value, links.target, links.target_claims))
-            for outlet, target in _plain_targets(value, links.target):
-                yield key, outlet, target
+    for adjacency in links.adjacencies:
+        end = adjacency.target
+        for table in adjacency.at.find_values(raw):
+            if type(table) is not dict:
+                yield None, None, None
+            for key, value in table.items() if type(table) is dict else ():
+                if end.get is not None:
+                    lost += list(unclaimed_targets(value, end.get, end.claims))
+                for outlet, target in _plain_targets(value, end.get):
+                    yield key, outlet, target
 
 
 def _written_pointers(shape: Flat, raw: dict[str, Any], links: Links) -> Iterator[tuple[Any, Any, Any]]:

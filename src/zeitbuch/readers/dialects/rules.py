@@ -1,35 +1,48 @@
 # The dialect file: how one builder writes its exports, as data. Only the types, their loading and recognition
 # stand here; applying a dialect to a document is in dialect_flow.py (and dialect_shapes.py for the shapes).
+# ruff: noqa: RUF012  (msgspec copies what stands as a default)
 """Dialect files (TOML): records, loading, and recognising which dialect a document is written in."""
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import msgspec
-from msgspec import Struct, field
 
 from zeitbuch.core.model.records import (
     Effect,
     Ends,
-    LinkRole,
+    InputRole,
+    ItemFault,
+    JoinMode,
     Modality,
     OnFault,
-    Outcome,
+    PieceUnit,
+    Silence,
     StepKind,
     TriggerKind,
     Yields,
 )
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml, parse_toml
 
+from .link_rules import AdjacencyRule, LinkRule, OutletRule, PointerRule, PredecessorRule
 from .query import Query
+from .reshape_rules import (
+    BesideRule,
+    CatalogueRule,
+    GatherRule,
+    GroupRule,
+    MergeRule,
+    PairsRule,
+    Paths,
+    Rule,
+    SplitRule,
+    TextRule,
+)
 
-Paths = str | list[str]
+SpanUnit = Literal["seconds", "minutes", "hours", "days", "weeks"]
+Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
-
-
-class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Base of the tables of a dialect file: an unknown key is an error, never ignored."""
 
 
 class Signature(Rule, frozen=True):
@@ -67,6 +80,9 @@ class FlowRule(Rule, frozen=True):
     version: Paths = ""
     created: Paths = ""
     changed: Paths = ""
+    fault_handlers: Paths = ""
+    concurrency: Paths = ""
+    first: Paths = ""
     variables: Items | None = None
     connections: Items | None = None
     noise: list[str] = []
@@ -105,10 +121,37 @@ class Fields(Rule, frozen=True):
     calls: Paths = ""
     cron: Paths = ""
     every: Paths = ""
-    every_unit: Literal["seconds", "minutes", "hours", "days"] = "seconds"
+    every_unit: SpanUnit = "seconds"
+    unit: Paths = ""
+    units: dict[str, SpanUnit] = {}
+    days: Paths = ""
+    weekdays: dict[str, Weekday] = {}
+    month_days: Paths = ""
+    time: Paths = ""
     zone: Paths = ""
     event: Paths = ""
     batch: Paths = ""
+    authentication: Paths = ""
+    wait: Paths = ""
+    wait_until: Paths = ""
+    approvers: Paths = ""
+    approvals_needed: Paths = ""
+    silence: Paths = ""
+    silences: dict[str, Silence] = {}
+    piece_size: Paths = ""
+    piece_overlap: Paths = ""
+    piece_unit: PieceUnit | None = None
+    piece_batch: Paths = ""
+    pieces_found: Paths = ""
+    store: Paths = ""
+    concurrency: Paths = ""
+    ordered: Paths = ""
+    awaits: Paths = ""
+    on_item_fault: Paths = ""
+    on_item_faults: dict[str, ItemFault] = {}
+    join: Paths = ""
+    joins: dict[str, JoinMode] = {}
+    about: Paths = ""
 
 
 class KindRule(Fields, frozen=True):
@@ -123,6 +166,8 @@ class KindRule(Fields, frozen=True):
     per_item: bool = False
     yields: Yields = "same"
     ends: Ends = "branch"
+    roles: dict[str, InputRole] = {}
+    secured: list[str] = []
 
 
 class StepRule(Fields, frozen=True, kw_only=True):
@@ -136,6 +181,7 @@ class StepRule(Fields, frozen=True, kw_only=True):
     scope: Paths = ""
     enabled: Paths = ""
     disabled: Paths = ""
+    switches: dict[str, bool] = {}
     connection: Paths = ""
     note: Paths = ""
     position: list[str] = []
@@ -147,54 +193,6 @@ class StepRule(Fields, frozen=True, kw_only=True):
     next: Paths = ""
     next_target: Paths = ""
     noise: list[str] = []
-
-
-class LinkRule(Rule, frozen=True):
-    """Where the links are (``at``, JSONPath from the flow); ends are step ids, or names with ``by = "name"``."""
-
-    at: str
-    source: Paths = field(name="from")
-    target: Paths = field(name="to")
-    outlet: Paths = ""
-    label: Paths = ""
-    condition: Paths = ""
-    by: Literal["id", "name"] = "id"
-
-
-class AdjacencyRule(Rule, frozen=True):
-    """Links as an object: step (id or name) -> targets, or -> outlet -> targets. ``at`` is JSONPath from the flow;
-    ``target`` is the dotted path within a target that is an object."""
-
-    at: str
-    target: Paths = ""
-
-
-class PointerRule(Rule, frozen=True):
-    """A pointer within a step to the steps that follow: ``at`` is the dotted path to a name, a list, an object from
-    outlet to these, or objects of which ``target`` is the name and ``via`` the outlet.
-
-    ``outlet`` is the outlet of pointers that name none; ``label`` and ``condition`` are paths within an object.
-    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
-    """
-
-    at: str
-    target: Paths = ""
-    via: Paths = ""
-    outlet: str = ""
-    label: Paths = ""
-    condition: Paths = ""
-    role: LinkRole | None = None
-    reversed: bool = False
-
-
-class OutletRule(Rule, frozen=True):
-    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
-
-    match: str
-    role: LinkRole
-    label: str | None = None
-    after: list[Outcome] = []
-    reversed: bool = False
 
 
 class TreeRule(Rule, frozen=True):
@@ -230,19 +228,6 @@ class HoldRule(Rule, frozen=True):
     otherwise: str = ""
     named: str = ""
     resumes: bool = True
-
-
-class PredecessorRule(Rule, frozen=True):
-    """Steps that name the steps before them: ``at`` is the dotted path within a step to a name, a list of names or
-    objects (``source`` and ``outcome`` are paths within one), or an object from name to outcomes.
-
-    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
-    """
-
-    at: str
-    source: Paths = ""
-    outcome: Paths = ""
-    outcomes: dict[str, Outcome] = {}
 
 
 class TriggerRule(Rule, frozen=True):
@@ -285,8 +270,16 @@ class Dialect(Rule, frozen=True):
     flow: FlowRule
     step: StepRule
     title: str = ""
-    link: LinkRule | None = None
-    adjacency: AdjacencyRule | None = None
+    text: list[TextRule] = []
+    split: list[SplitRule] = []
+    pairs: list[PairsRule] = []
+    merge: list[MergeRule] = []
+    catalogue: list[CatalogueRule] = []
+    group: list[GroupRule] = []
+    gather: list[GatherRule] = []
+    beside: list[BesideRule] = []
+    link: LinkRule | list[LinkRule] | None = None
+    adjacency: AdjacencyRule | list[AdjacencyRule] | None = None
     pointer: list[PointerRule] = []
     outlet: list[OutletRule] = []
     tree: TreeRule | None = None
@@ -295,6 +288,16 @@ class Dialect(Rule, frozen=True):
     trigger: TriggerRule | None = None
     kind: list[KindRule] = []
     placeholders: PlaceholderRule | None = None
+
+    @property
+    def links(self) -> list[LinkRule]:
+        """The lists of links, one or several."""
+        return _listed(self.link)
+
+    @property
+    def adjacencies(self) -> list[AdjacencyRule]:
+        """The objects from step to targets, one or several."""
+        return _listed(self.adjacency)
 
     @property
     def inside(self) -> list[HoldRule]:
@@ -326,6 +329,13 @@ class Dialect(Rule, frozen=True):
     def keyed(self) -> bool:
         """Whether some path is ``@key``: the key under which a thing stands in an object."""
         return KEY in str(msgspec.to_builtins(self))
+
+
+R = TypeVar("R")
+
+
+def _listed(rules: R | list[R] | None) -> list[R]:
+    return [] if rules is None else rules if isinstance(rules, list) else [rules]
 
 
 class Recogniser:

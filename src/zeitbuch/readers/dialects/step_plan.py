@@ -9,9 +9,10 @@ from collections.abc import Iterable
 from fnmatch import translate
 from typing import Any, NamedTuple
 
+from msgspec import structs
+
 from zeitbuch.core.model.records import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import CasesRule
-from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.limits import count_values
 
 from .field_checks import (
@@ -21,8 +22,10 @@ from .field_checks import (
     WORDS,
     Field,
     FieldChecks,
+    Form,
     Refused,
     make_field,
+    one_of,
     with_refused,
 )
 from .paths import (
@@ -41,16 +44,24 @@ from .paths import (
 )
 from .placeholders import Placeholders
 from .rules import Dialect, Fields, KindRule
+from .schedules import UNITS as _UNIT
+from .schedules import ScheduleWords, form_of_days, read_schedule
+from .step_facts import FACT_PATHS, fact_readers
 
-_FIELDS = re.compile(r"\s*(@\w+|(\S+\s+){4,5}\S+)\s*$")
-_UNIT = {"seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0}
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
-    "cron", "every", "zone", "event", "batch",
+    "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication", *FACT_PATHS,
 )  # fmt: skip
-_OF_LOOPS = ("items", "until", "cap")
+_OF_LOOPS = ("items", "until", "cap", "on_item_fault")
 _OF_MODELS = ("model", "temperature", "max_output", "max_turns", "task")
-_OF_TRIGGERS = ("cron", "every", "zone", "event", "batch")
+_OF_TRIGGERS = (
+    "cron", "every", "unit", "days", "month_days", "time", "zone", "event", "batch", "authentication",
+)  # fmt: skip
+_OF_STEPS = frozenset({"calls", *FACT_PATHS})
+_OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
+_WORDS_OF = {
+    "unit": "units", "silence": "silences", "on_item_fault": "on_item_faults", "join": "joins",
+}  # fmt: skip
 _UNCLASSIFIED = KindRule(kind="other")
 
 
@@ -93,6 +104,7 @@ class Plan:
     ) -> None:
         self.rule = rule
         self.starts = starts
+        self.marks_inputs = bool(rule.roles or rule.secured)
         self.kind = rule.kind or "other"
         self.claims: Claims = copy_claims(claimed)
         self.get: dict[str, Getter] = {}
@@ -111,7 +123,6 @@ class Plan:
         for prompt_rule in prompts:
             claim_paths(self.claims, prompt_rule.path)
             self.fields.append(make_field(prompt_rule.path, PROMPTS))
-        self.every_unit = _UNIT[rule.every_unit if rule.every else common.every_unit]
         # What the settings hold beyond the claimed keys are the step's inputs, hence understood.
         self._split_claims(settings)
         if settings and settings != ".":
@@ -127,8 +138,16 @@ class Plan:
             if paths:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
-                serves = self._has_schedule if name == "zone" else None
-                self.fields.append(make_field(paths, FORMS.get(name, WORDS), serves=serves))
+                serves = self._has_schedule if name in _OF_SCHEDULES else None
+                form = _form_of(name, rule, common)
+                self.fields.append(make_field(paths, form, gathers=name == "approvers", serves=serves))
+        self.facts = [] if self.starts else fact_readers(rule, common, self.get)
+        self.schedule_words = ScheduleWords(
+            _UNIT[rule.every_unit if rule.every else common.every_unit],
+            rule.units or common.units,
+            rule.weekdays or common.weekdays,
+        )
+        self.item_faults = rule.on_item_faults or common.on_item_faults
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -148,7 +167,7 @@ class Plan:
             return self.starts
         if name in _OF_LOOPS:
             return self.kind == "loop" and not self.starts
-        return name != "calls" or not self.starts
+        return name not in _OF_STEPS or not self.starts
 
     def _has_schedule(self, raw: dict[str, Any]) -> bool:
         return schedule_of(self, raw) is not None
@@ -225,18 +244,17 @@ class Plans:
 
 def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     """The clock part of a trigger, or None when it has none."""
-    get = plan.get
-    cron = as_text(get["cron"](raw)) if "cron" in get else ""
-    every = clock_texts.duration_of(get["every"](raw), plan.every_unit) if "every" in get else None
-    if not cron and every is None:
-        return None
-    zone = as_text(get["zone"](raw)) if "zone" in get else ""
-    if cron and not _FIELDS.match(cron):
-        # The same field may hold a recurrence rule or a repeating interval.
-        other = clock_texts.schedule_of_text(cron, as_text(get["zone"](raw)) or None if "zone" in get else None)
-        if other is not None:
-            return other
-    return Schedule(cron=cron or None, every=every, zone=zone or None)
+    return read_schedule(plan.get, plan.schedule_words, raw)
+
+
+def _form_of(name: str, rule: Fields, common: Fields) -> Form:
+    """What a field must be: one of the words that the dialect names, or a form of its own."""
+    if name in ("days", "time", "month_days"):
+        return form_of_days(name, rule.weekdays or common.weekdays)
+    words = _WORDS_OF.get(name)
+    if words is not None and (known := getattr(rule, words) or getattr(common, words)):
+        return one_of(known)
+    return FORMS.get(name, WORDS)
 
 
 def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, str]) -> tuple[Binding, ...]:
@@ -261,7 +279,13 @@ def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, 
             found += [places.make_binding(f"{key}.{sub}", item, names) for sub, item in value.items()]
         else:
             found.append(places.make_binding(key, value, names))
-    return tuple(found)
+    return tuple(found if not plan.marks_inputs else [_marked_input(one, plan.rule) for one in found])
+
+
+def _marked_input(binding: Binding, rule: KindRule) -> Binding:
+    """The input with the role that the dialect gives it."""
+    role, secured = rule.roles.get(binding.name), binding.name in rule.secured
+    return structs.replace(binding, role=role, secured=secured) if role or secured else binding
 
 
 def model_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> ModelUse | None:
@@ -309,5 +333,6 @@ def repeat_of(plan: Plan, raw: dict[str, Any], places: Placeholders, names: dict
         count=count,
         until=until or None,
         cap=as_whole_number(get["cap"](raw)) if "cap" in get else None,
+        on_item_fault=plan.item_faults.get(as_text(get["on_item_fault"](raw))) if "on_item_fault" in get else None,
         refs=refs,
     )

@@ -34,6 +34,7 @@ from .paths import (
     unclaimed_part,
 )
 from .placeholders import Placeholders
+from .places import Places
 from .query import Query
 from .rules import KEY, Dialect
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
@@ -58,7 +59,8 @@ class Case(NamedTuple):
 class Draft:
     """The parts of one flow while it is being read."""
 
-    def __init__(self, base: Origin, pointer: str) -> None:
+    def __init__(self, base: Origin, pointer: str, places: Places | None = None) -> None:
+        self.places = places
         self.source = base.source
         self.member = base.member
         self.pointer = pointer
@@ -103,7 +105,9 @@ class Draft:
                 self.lost.append({f"case of {arrow.source}": {key: value for key, value in said.items() if value}})
 
     def origin_at(self, pointer: str) -> Origin:
-        return Origin(self.source, self.pointer + pointer, self.member)
+        """The place in the file of what stands at a pointer within the flow."""
+        place = self.pointer + pointer
+        return Origin(self.source, place if self.places is None else self.places.former_place(place), self.member)
 
     def tell_refused(self, refused: Iterable[Refused], whose: str, pointer: str) -> None:
         """Says once, with its place, that a value could not be used. What another place made idle is only unread."""
@@ -158,6 +162,7 @@ class StepReader:
             paths = getattr(rule, name)
             claim_paths(claims, paths)
             form = one_of(rule.on_faults) if name == "on_fault" else FORMS.get(name, WORDS)
+            form = one_of(rule.switches) if name == "enabled" and rule.switches else form
             serves = self._retries if name == "retry_wait" else None
             fields += [make_field(paths, form, serves=serves)] if paths else []
         if len(rule.position) == 2:
@@ -186,6 +191,8 @@ class StepReader:
         return None if x is None or y is None else (x, y)
 
     def _is_enabled(self, raw: dict[str, Any]) -> bool:
+        if self.rule.switches:
+            return self.rule.switches.get(as_text(self.enabled(raw)), True)
         return as_flag(self.enabled(raw)) is not False and as_flag(self.disabled(raw)) is not True
 
     def find_objects(self, query: Query, raw: Any, draft: Draft | None = None) -> list[tuple[str, dict[str, Any]]]:
@@ -221,6 +228,7 @@ class StepReader:
             event=as_text(get["event"](raw)) if "event" in get else "",
             condition=as_text(get["condition"](raw)) if "condition" in get else "",
             batch=as_whole_number(get["batch"](raw)) if "batch" in get else None,
+            authentication=as_text(get["authentication"](raw)) if "authentication" in get else "",
             connection=as_text(self.connection(raw)) or None,
             inputs=() if self.outline else inputs_of(plan, settings, self.places, draft.names),
             enabled=self._is_enabled(raw),
@@ -270,13 +278,17 @@ class StepReader:
         if plan.kind == "loop":
             more["repeat"] = repeat_of(plan, raw, self.places, names)
         more["inputs"] = inputs_of(plan, raw if plan.all_inputs else self.settings(raw), self.places, names)
-        more["origin"] = Origin(draft.source, draft.pointer + pointer, draft.member)
+        more["origin"] = draft.origin_at(pointer)
         if "condition" in get:
             condition = as_text(get["condition"](raw))
             more["condition"] = condition or None
             more["refs"] = self.places.in_text(condition, names)
         if "calls" in get:
             more["calls"] = as_text(get["calls"](raw)) or None
+        for field, fact in plan.facts:
+            found = fact(raw, self.places, names)
+            if found is not None:
+                more[field] = found
         if scope is not None:
             more["scope"] = scope
         rest = self.unread_of(raw, pointer, draft, plan)

@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
+from zeitbuch.readers.dialects.link_rules import PointerRule, PredecessorRule
 from zeitbuch.readers.dialects.paths import as_text
-from zeitbuch.readers.dialects.rules import PointerRule, PredecessorRule
 
 from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, PLAIN_WORDS
 from .parts import Branching, judge_fields, operator_like

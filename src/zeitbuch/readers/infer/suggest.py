@@ -10,17 +10,14 @@ import msgspec
 
 from zeitbuch.core.model.records import LinkRole
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
-    AdjacencyRule,
     Dialect,
     FlowRule,
     HoldRule,
     Items,
-    LinkRule,
-    OutletRule,
     PlaceholderRule,
-    PointerRule,
     PromptRule,
     Signature,
     StepRule,

@@ -55,7 +55,7 @@ class Reader(Tally):
         openings = [dialect.placeholders.open for dialect in dialects if dialect.placeholders is not None]
         self.masker = Masker(secrets, (*OPENINGS, *openings), digest_key)
         self.opening = Opening(self.limits, self.masker, self.unmasked)
-        self.recognition = Recognition([DialectReader(dialect, outline, texts) for dialect in dialects])
+        self.recognition = Recognition([DialectReader(dialect, outline, texts, self.limits) for dialect in dialects])
 
     def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""

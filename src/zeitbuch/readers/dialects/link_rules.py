@@ -1,0 +1,80 @@
+# How the steps of a flow hang together, as a dialect may say it: records, objects from step to targets, pointers within steps,
+# and what the ways out mean.
+# ruff: noqa: RUF012  (msgspec copies what stands as a default)
+"""Rules for links."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from msgspec import field
+
+from zeitbuch.core.model.records import LinkRole, Outcome
+
+from .reshape_rules import Paths, Rule
+
+
+class LinkRule(Rule, frozen=True):
+    """Where the links are (``at``, JSONPath from the flow); ends are step ids, or names with ``by = "name"``."""
+
+    at: str
+    source: Paths = field(name="from")
+    target: Paths = field(name="to")
+    outlet: Paths = ""
+    label: Paths = ""
+    condition: Paths = ""
+    by: Literal["id", "name"] = "id"
+    role: LinkRole | None = None
+    reversed: bool = False
+    noise: list[str] = []
+
+
+class AdjacencyRule(Rule, frozen=True):
+    """Links as an object: step (id or name) -> targets, or -> outlet -> targets. ``at`` is JSONPath from the flow;
+    ``target`` is the dotted path within a target that is an object."""
+
+    at: str
+    target: Paths = ""
+    role: LinkRole | None = None
+    reversed: bool = False
+
+
+class PointerRule(Rule, frozen=True):
+    """A pointer within a step to the steps that follow: ``at`` is the dotted path to a name, a list, an object from
+    outlet to these, or objects of which ``target`` is the name and ``via`` the outlet.
+
+    ``outlet`` is the outlet of pointers that name none; ``label`` and ``condition`` are paths within an object.
+    ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
+    """
+
+    at: str
+    target: Paths = ""
+    via: Paths = ""
+    outlet: str = ""
+    label: Paths = ""
+    condition: Paths = ""
+    role: LinkRole | None = None
+    reversed: bool = False
+
+
+class OutletRule(Rule, frozen=True):
+    """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
+
+    match: str
+    role: LinkRole
+    label: str | None = None
+    after: list[Outcome] = []
+    reversed: bool = False
+
+
+class PredecessorRule(Rule, frozen=True):
+    """Steps that name the steps before them: ``at`` is the dotted path within a step to a name, a list of names or
+    objects (``source`` and ``outcome`` are paths within one), or an object from name to outcomes.
+
+    ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
+    """
+
+    at: str
+    source: Paths = ""
+    outcome: Paths = ""
+    outcomes: dict[str, Outcome] = {}

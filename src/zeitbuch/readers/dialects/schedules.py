@@ -1,0 +1,125 @@
+# When a trigger fires, in the many ways builders write it: one cron text, a number with its unit beside it, weekdays or days of the
+# month with a time of the day. All become one schedule.
+"""Schedules of triggers."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, NamedTuple
+
+from zeitbuch.core.model.records import Schedule
+from zeitbuch.readers.input import clock_texts
+
+from .field_checks import Form
+from .paths import Getter, as_text, as_whole_number
+
+UNITS = {"seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0, "weeks": 604800.0}
+_CRON = re.compile(r"\s*(@\w+|(\S+\s+){4,5}\S+)\s*$")
+_TIME = re.compile(r"\s*(\d{1,2})[:.h](\d{2})?(?:[:.]00)?\s*(am|pm)?\s*", re.IGNORECASE)
+_WEEKDAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
+
+
+class ScheduleWords(NamedTuple):
+    """What the builder's words for units and weekdays mean; ``unit``: seconds of an interval that names none."""
+
+    unit: float
+    units: dict[str, Any]
+    weekdays: dict[str, Any]
+
+
+def read_schedule(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> Schedule | None:
+    """The clock part of a trigger, or None when it has none or it cannot be told what it means."""
+    zone = (as_text(get["zone"](raw)) or None) if "zone" in get else None
+    cron = as_text(get["cron"](raw)) if "cron" in get else ""
+    every = _interval_of(get, words, raw)
+    if cron:
+        if not _CRON.match(cron):
+            # The same field may hold a recurrence rule or a repeating interval.
+            other = clock_texts.schedule_of_text(cron, zone)
+            if other is not None:
+                return other
+        return Schedule(cron=cron, every=every, zone=zone)
+    if every is not None:
+        return Schedule(every=every, zone=zone)
+    made = _cron_of_days(get, words, raw)
+    return Schedule(cron=made, zone=zone) if made else None
+
+
+def _interval_of(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> float | None:
+    if "every" not in get:
+        return None
+    unit = words.unit
+    named = as_text(get["unit"](raw)) if "unit" in get else ""
+    if named:
+        known = UNITS[words.units[named]] if named in words.units else clock_texts.UNIT_SECONDS.get(named.lower())
+        if known is None:
+            return None
+        unit = known
+    return clock_texts.duration_of(get["every"](raw), unit)
+
+
+def time_of_day(value: Any) -> tuple[int, int] | None:
+    """Hour and minute of "08:30", "8.30", "8:30 pm"; None when it is no time of the day."""
+    hit = _TIME.fullmatch(as_text(value))
+    if hit is None:
+        return None
+    hour, minute = int(hit[1]), int(hit[2] or 0)
+    if hit[3]:
+        if not 1 <= hour <= 12:
+            return None
+        hour = hour % 12 + (12 if hit[3].lower() == "pm" else 0)
+    return (hour, minute) if hour < 24 and minute < 60 else None
+
+
+def weekday_of(value: Any, words: dict[str, Any]) -> int | None:
+    """The day of the week as in a cron text (0 is Sunday) of a word or, where no words are named, of its first three letters."""
+    text = as_text(value).strip()
+    if words:
+        return _WEEKDAYS.index(words[text]) if text in words else None
+    return _WEEKDAYS.index(text[:3].lower()) if text[:3].lower() in _WEEKDAYS else None
+
+
+def form_of_days(name: str, words: dict[str, Any]) -> Form:
+    """What weekdays, days of the month and times of the day must be."""
+    if name == "time":
+        return Form(lambda value: None not in map(time_of_day, _listed_times(value)), "times of the day such as 08:30")
+    if name == "month_days":
+        return Form(
+            lambda value: all(as_whole_number(one) in range(1, 32) for one in _listed(value)),
+            "days of the month, 1 to 31",
+        )
+    known = f"weekdays: {', '.join(words)}" if words else "weekdays such as mon or Monday"
+    return Form(lambda value: all(weekday_of(one, words) is not None for one in _listed(value)), known)
+
+
+def _listed(value: Any) -> list[Any]:
+    if type(value) is str:
+        return [part for part in re.split(r"[,;\s]+", value) if part]
+    return value if type(value) is list else [] if value is None else [value]
+
+
+def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> str:
+    if "time" not in get:
+        return ""
+    times = [time_of_day(one) for one in _listed_times(get["time"](raw))]
+    days = [weekday_of(one, words.weekdays) for one in _listed(get["days"](raw))] if "days" in get else []
+    month_days = [as_whole_number(one) for one in _listed(get["month_days"](raw))] if "month_days" in get else []
+    if not times or None in times or None in days or None in month_days:
+        return ""
+    minutes = {time[1] for time in times if time is not None}
+    if len(minutes) != 1:
+        return ""  # one cron text cannot say it
+    hours = ",".join(str(time[0]) for time in times if time is not None)
+    week = ",".join(str(day) for day in sorted({day for day in days if day is not None})) or "*"
+    month = ",".join(str(day) for day in month_days) or "*"
+    return f"{minutes.pop()} {hours} {month} * {week}"
+
+
+def _listed_times(value: Any) -> list[Any]:
+    return (
+        value
+        if type(value) is list
+        else []
+        if value is None
+        else [part for part in as_text(value).split(",") if part.strip()]
+    )

@@ -1,0 +1,89 @@
+# The typed facts of a step, from the paths that a dialect names for them: each is read only where the dialect names a path.
+"""Approvals, waits, pieces and the like of one step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from zeitbuch.core.model.records import Approval, Pause, Pieces
+from zeitbuch.readers.input import clock_texts
+
+from .paths import Getter, as_flag, as_text, as_whole_number
+from .placeholders import Placeholders
+from .rules import Fields, KindRule
+
+Reader = Callable[[dict[str, Any], Placeholders, dict[str, str]], Any]
+_PIECES = {"size": "piece_size", "overlap": "piece_overlap", "batch": "piece_batch", "count": "pieces_found"}
+FACT_PATHS = (
+    "wait", "wait_until", "approvers", "approvals_needed", "silence", *_PIECES.values(), "store", "concurrency", "ordered",
+    "awaits", "on_item_fault", "join", "about",
+)  # fmt: skip
+
+
+def fact_readers(rule: KindRule, common: Fields, get: dict[str, Getter]) -> list[tuple[str, Reader]]:
+    """(field of the step, what reads it) for the facts that the dialect names paths for."""
+    found: list[tuple[str, Reader]] = []
+    if "wait" in get or "wait_until" in get:
+        found.append(("pause", _pause_reader(get)))
+    if any(name in get for name in ("approvers", "approvals_needed", "silence")):
+        found.append(("approval", _approval_reader(get, rule.silences or common.silences)))
+    if any(name in get for name in (*_PIECES.values(), "store")):
+        found.append(("pieces", _pieces_reader(get, rule.piece_unit or common.piece_unit)))
+    if "concurrency" in get:
+        found.append(("concurrency", lambda raw, *_: as_whole_number(get["concurrency"](raw)) or None))
+    for name in ("ordered", "awaits"):
+        if name in get:
+            found.append((name, _flag_reader(get[name])))
+    if "join" in get:
+        modes = rule.joins or common.joins
+        found.append(("join", lambda raw, *_: modes.get(as_text(get["join"](raw)))))
+    if "about" in get:
+        found.append(
+            ("about", lambda raw, _, names: tuple(names.get(key, key) for key in _texts_of(get["about"](raw))) or None)
+        )
+    return found
+
+
+def _flag_reader(get: Getter) -> Reader:
+    return lambda raw, *_: as_flag(get(raw))
+
+
+def _texts_of(value: Any) -> list[str]:
+    return [text for item in (value if isinstance(value, list) else [value]) if (text := as_text(item))]
+
+
+def _pause_reader(get: dict[str, Getter]) -> Reader:
+    def read(raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> Pause | None:
+        seconds = clock_texts.duration_of(get["wait"](raw)) if "wait" in get else None
+        until = as_text(get["wait_until"](raw)) if "wait_until" in get else ""
+        if seconds is None and not until:
+            return None
+        return Pause(seconds=seconds, until=until or None, refs=places.in_text(until, names))
+
+    return read
+
+
+def _approval_reader(get: dict[str, Getter], silences: dict[str, Any]) -> Reader:
+    def read(raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> Approval | None:
+        people = tuple(_texts_of(get["approvers"](raw))) if "approvers" in get else ()
+        needed = as_whole_number(get["approvals_needed"](raw)) if "approvals_needed" in get else None
+        silence = silences.get(as_text(get["silence"](raw))) if "silence" in get else None
+        if not people and needed is None and silence is None:
+            return None
+        refs = tuple(ref for name in people for ref in places.in_text(name, names))
+        return Approval(approvers=people, needed=needed, silence=silence, refs=refs)
+
+    return read
+
+
+def _pieces_reader(get: dict[str, Getter], unit: Any) -> Reader:
+    def read(raw: dict[str, Any], _places: Placeholders, _names: dict[str, str]) -> Pieces | None:
+        counts = {field: as_whole_number(get[name](raw)) for field, name in _PIECES.items() if name in get}
+        store = (as_text(get["store"](raw)) or None) if "store" in get else None
+        if store is None and all(count is None for count in counts.values()):
+            return None
+        sized = counts.get("size") is not None or counts.get("overlap") is not None
+        return Pieces(**counts, unit=unit if sized else None, store=store)
+
+    return read
