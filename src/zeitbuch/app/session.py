@@ -13,7 +13,7 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.dialects.rules import Dialect, suffixes_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Input, input_digests
 from zeitbuch.readers.reading.cache import digest_key
@@ -78,7 +78,9 @@ class Session:
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
         self._named |= {source if source != STDIN else "<stdin>" for source in sources}
-        return [one for source in sources for one in inputs_of(source, self.limits, self.book)]
+        return [
+            one for source in sources for one in inputs_of(source, self.limits, self.book, suffixes_of(self.dialects))
+        ]
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources one by one."""

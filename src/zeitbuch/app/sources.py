@@ -7,20 +7,20 @@ import os
 from pathlib import Path
 
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import Held, Input, list_files
+from zeitbuch.readers.input.sources import Held, Input, Suffixes, list_files
 
 
-def inputs_of(source: str, limits: Limits, book: str) -> list[Input]:
+def inputs_of(source: str, limits: Limits, book: str, also: Suffixes = ()) -> list[Input]:
     """Files, folders and packages as they are; revisions (git:REV[:PATH]) and recorded states (@N, @latest, @DATE) as bytes.
-    ``book`` is the place of the book. Raises ZeitbuchError for a revision or state that is not there."""
+    ``book`` is the place of the book, ``also`` are suffixes of files that the active dialects read. Raises ZeitbuchError for a revision or state that is not there."""
     if source.startswith("git:"):
         from zeitbuch.readers.input.git import revision_files
 
-        return [*revision_files(source, limits)]
+        return [*revision_files(source, limits, also)]
     if source.startswith("@") and not Path(source).exists():
         return recorded_inputs(source, book)
     # Git gives the empty device for a file that one side has not.
-    return [] if source == os.devnull else [*list_files([source])]
+    return [] if source == os.devnull else [*list_files([source], also)]
 
 
 def recorded_inputs(source: str, place: str) -> list[Input]:

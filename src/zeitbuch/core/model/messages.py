@@ -29,6 +29,9 @@ MESSAGES: tuple[Message, ...] = (
     Message("assume-shares",
             "The shares of the cases of one decision sum to more than 1.",
             "Correct them: of one decision where one case is taken, at most 1 in total. What is left goes to the other cases."),
+    Message("beside-missing",
+            "A dialect says that a file belongs to this one (`[[beside]]`), and there is none of that name in the folder or package.",
+            "Export it as well, or mend the pattern. What would stand in it, links or prompts, is missing from the flow."),
     Message("book",
             "The book's database could not be opened, read or written; the message has the database's own words.",
             "See that the file can be written, or that the server runs and the URL is right. A book that is no URL is one SQLite file; PostgreSQL needs `pip "
@@ -298,6 +301,9 @@ MESSAGES: tuple[Message, ...] = (
             "`zeitbuch dialect suggest` was given a file that is read without a dialect: it is in the native form, keeps to a standard, or a plug-in reads it. The "
             "file is left out of the proposal.",
             "Read it as it is: `zeitbuch inventory FILE`. If it should be read in another way, write a dialect by hand."),
+    Message("table",
+            "A table (CSV) has a row with more cells than its first line, a column without a name or two with the same, or quotes that do not close.",
+            "Export it again, or mend the line that is named. A cell with a divider or a line break in it stands in quotes."),
     Message("token-family",
             "A model of the rate card names a family of tokenizers that there is not.",
             "Take one of those in the message, or leave `family` out; docs/tokens.md says what they are."),
@@ -310,6 +316,9 @@ MESSAGES: tuple[Message, ...] = (
     Message("toml-size",
             "A TOML file is larger, more deeply nested, or has longer numbers or keys than any file of its kind needs.",
             "Mend the file at the line named, or divide it."),
+    Message("toml-syntax",
+            "An export is named as TOML and is none.",
+            "Mend the file at the line that is named, or export it again."),
     Message("unrecognised",
             "The file is not in the native form, and no active dialect recognises it.",
             "Have a dialect proposed with `zeitbuch dialect suggest FILE` ([ten minutes](ten-minutes.md)), or name one with `--dialect FILE`; the message says "

@@ -11,6 +11,7 @@ from zeitbuch.readers.dialects.step_plan import Plan
 
 from .field_checks import WORDS, Refused, make_field, with_refused
 from .links import Links, pointer_targets
+from .order import Order
 from .outline import outline_flow
 from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter, unclaimed_part
 from .query import Query
@@ -96,11 +97,12 @@ class Flat:
         self.query = Query(dialect.step.at)
         self.triggers = Triggers(dialect, steps)
         self.links = Links(dialect, steps)
+        self.order = Order(dialect.order) if dialect.order is not None else None
 
     def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         steps = self.steps
-        if steps.outline and not steps.texts and outline_flow(self, raw, draft):
+        if steps.outline and not steps.texts and self.order is None and outline_flow(self, raw, draft):
             return
         names = draft.names
         found = [
@@ -113,6 +115,10 @@ class Flat:
             if target:
                 draft.links.append(Link(source=trigger_id, target=names.get(target, target)))
         self.links.read_links(raw, draft, [(part, item) for part, item, _ in found])
+        if self.order is not None:
+            draft.links += self.order.links_of(
+                raw, [(part, steps.identity_of(item)[0], plan.kind) for part, item, plan in found]
+            )
         draft.tell_idle_cases()
         silent = [text for text, target in starts if not target]
         if silent:

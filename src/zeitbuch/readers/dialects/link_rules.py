@@ -57,6 +57,13 @@ class PointerRule(Rule, frozen=True):
     reversed: bool = False
 
 
+class OrderRule(Rule, frozen=True):
+    """Steps that run in the order in which they stand, where nothing else links them: all steps of one group (``groups``, JSONPath
+    from the flow) before all of the next, and those of one group side by side; without groups one step after the other."""
+
+    groups: str = ""
+
+
 class OutletRule(Rule, frozen=True):
     """What an outlet means: ``match`` is a pattern with ``*``; ``reversed`` turns the arrow round."""
 

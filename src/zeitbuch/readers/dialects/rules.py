@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any, Literal, TypeVar
 
 import msgspec
@@ -25,7 +26,7 @@ from zeitbuch.core.model.records import (
 )
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml, parse_toml
 
-from .link_rules import AdjacencyRule, LinkRule, OutletRule, PointerRule, PredecessorRule
+from .link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule, PredecessorRule
 from .query import Query
 from .reshape_rules import (
     BesideRule,
@@ -47,10 +48,12 @@ KEY = "@key"  # as a path: the key under which the step, case or trigger itself 
 
 class Signature(Rule, frozen=True):
     """``all``: JSONPath queries (RFC 9535) of which each must select something in the document. ``noise``: dotted paths from the
-    document to what stands around the flows and says nothing about them."""
+    document to what stands around the flows and says nothing about them. ``suffixes``: files of other kinds that the builder writes
+    (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too."""
 
     all: list[str]
     noise: list[str] = []
+    suffixes: list[Literal[".csv", ".tsv", ".jsonl", ".ndjson", ".toml"]] = []
 
 
 class Items(Rule, frozen=True):
@@ -282,6 +285,7 @@ class Dialect(Rule, frozen=True):
     adjacency: AdjacencyRule | list[AdjacencyRule] | None = None
     pointer: list[PointerRule] = []
     outlet: list[OutletRule] = []
+    order: OrderRule | None = None
     tree: TreeRule | None = None
     holds: list[HoldRule] = []
     predecessors: PredecessorRule | None = None
@@ -336,6 +340,11 @@ R = TypeVar("R")
 
 def _listed(rules: R | list[R] | None) -> list[R]:
     return [] if rules is None else rules if isinstance(rules, list) else [rules]
+
+
+def suffixes_of(dialects: Iterable[Dialect]) -> tuple[str, ...]:
+    """The suffixes of other kinds of files that these dialects read."""
+    return tuple(dict.fromkeys(suffix for dialect in dialects for suffix in dialect.signature.suffixes))
 
 
 class Recogniser:

@@ -12,10 +12,10 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_wit
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.input.decode import decode_document
+from zeitbuch.readers.input.file_documents import documents_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
 from zeitbuch.readers.input.sources import Input, is_package, load_input, name_of
-from zeitbuch.readers.input.yaml_documents import yaml_documents
 
 from .steps import find_steps
 from .suggest import Suggestion, suggest_dialect
@@ -64,7 +64,7 @@ def read_documents(
 def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem]) -> list[tuple[str, Any]]:
     """The documents of a file, each with its name."""
     found = []
-    for place, part in yaml_documents(origin, data):
+    for place, part in documents_of(origin, data):
         try:
             found.append((place.file, decode_document(place.member or place.source, part, limits)[0]))
         except ZeitbuchError as error:

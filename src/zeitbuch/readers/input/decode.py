@@ -18,6 +18,7 @@ from zeitbuch.readers.secrets.masker import Masker
 
 from .decoder_plugins import decode_by_plugin, decoder_for
 from .limits import Limits, measure_tree, too_large
+from .tables import TABLES, decode_table
 
 OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 _BYTE = re.compile(r"\(byte (\d+)\)")
@@ -259,7 +260,7 @@ class Decoded(NamedTuple):
     ``repeated`` are keys that YAML was seen to hold twice in one object."""
 
     value: Any
-    form: Literal["json", "yaml", "xml", "plug-in"]
+    form: Literal["json", "yaml", "xml", "table", "toml", "plug-in"]
     raw: bytes = b""
     counted: int = 0
     repeated: tuple[str, ...] = ()
@@ -283,6 +284,12 @@ def decode_bytes(name: str, raw: bytes, limits: Limits) -> Decoded:
     if name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"[")):
         value, repeated = _decode_yaml(raw, limits)
         return Decoded(value, "yaml", raw, repeated=tuple(repeated))
+    if name.endswith(TABLES):
+        return Decoded(decode_table(raw, limits), "table", raw)
+    if name.endswith(".toml"):
+        from .toml_files import decode_toml
+
+        return Decoded(decode_toml(raw, name), "toml", raw)
     return Decoded(_decode_json(raw, limits), "json", raw)
 
 
@@ -311,7 +318,7 @@ def mask_decoded(decoded: Decoded, limits: Limits, masker: Masker, unmasked: boo
         value, limits, keys, check_text=len(raw) > limits.text, plain=decoded.form == "json", entries=entries
     )
     if keys is not None:
-        value = masker.mask_document(value, raw if decoded.form != "plug-in" else None, keys)
+        value = masker.mask_document(value, raw if decoded.form in ("json", "yaml") else None, keys)
     return Measured(value, count, [*decoded.repeated, *repeated_keys(raw, decoded.form, entries[0])])
 
 

@@ -13,7 +13,7 @@ from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
 from .passed_over import count_passed_over
-from .sources import PACKED, SUFFIXES, Held, is_candidate
+from .sources import PACKED, SUFFIXES, Held, Suffixes, is_candidate
 
 PREFIX = "git:"
 
@@ -41,7 +41,7 @@ def _run_git(*words: str, given: bytes | None = None) -> subprocess.CompletedPro
         raise fail("git", "expected git's program for a git: source, found none", "install git") from None
 
 
-def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
+def revision_files(source: str, limits: Limits, also: Suffixes = ()) -> list[Held | Problem]:
     """The exports below a path of a revision, in the order of their names. Paths are taken from the current folder, as for
     files. Raises ZeitbuchError when there is no repository or no such revision or path."""
     revision, path = _split_source(source)
@@ -66,7 +66,7 @@ def revision_files(source: str, limits: Limits) -> list[Held | Problem]:
             f"{source}: expected the path '{path or '.'}' in the revision, found none",
             f"`git ls-tree -r --name-only {revision or 'HEAD'}` lists its files",
         )
-    return _read_stored(source, folder, [one for one in stored if _is_wanted(one, inside)], limits, stored)
+    return _read_stored(source, folder, [one for one in stored if _is_wanted(one, inside, also)], limits, stored)
 
 
 def _stored_files(source: str, folder: str, revision: str, inside: str) -> list[_Stored]:
@@ -93,10 +93,10 @@ def _stored_files(source: str, folder: str, revision: str, inside: str) -> list[
     return found
 
 
-def _is_wanted(one: _Stored, inside: str) -> bool:
+def _is_wanted(one: _Stored, inside: str, also: Suffixes) -> bool:
     if one.path == inside and one.mode.startswith("100"):
         return True  # a single file is read whatever its suffix
-    return _is_plain(one) and is_candidate(one.path)
+    return _is_plain(one) and is_candidate(one.path, also)
 
 
 def _is_plain(one: _Stored) -> bool:

@@ -15,7 +15,7 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
 from .limits import Limits, too_large
-from .sources import Item, is_candidate, is_package
+from .sources import Item, Suffixes, is_candidate, is_package
 
 _BROKEN = (
     zipfile.BadZipFile,
@@ -35,10 +35,11 @@ Member = tuple[str, int, Callable[[], bytes]]  # name, stated size, what reads i
 
 
 class _Budget:
-    """What is left of the limits of one outermost package."""
+    """What is left of the limits of one outermost package; ``also`` are suffixes of members that may be flows too."""
 
-    def __init__(self, limits: Limits) -> None:
+    def __init__(self, limits: Limits, also: Suffixes) -> None:
         self.limits = limits
+        self.also = also
         self.members = limits.members
         self.unpacked = limits.unpacked
         self.headers = limits.headers
@@ -108,7 +109,7 @@ def _tar_members(data: bytes, budget: _Budget) -> Iterator[Member]:
                     member = package.extractfile(info)
                     return member.read(budget.limits.bytes + 1) if member is not None else b""
 
-                if not is_candidate(info.name):
+                if not is_candidate(info.name, budget.also):
                     budget.spend_bytes(info.size)  # passed over, but unpacked on the way
                 yield info.name, info.size, read
 
@@ -118,9 +119,9 @@ def _is_unsafe(name: str) -> bool:
     return ".." in parts or name.startswith(("/", "\\")) or ":" in parts[0] or "\x00" in name
 
 
-def package_members(path: str, data: bytes, limits: Limits) -> Iterator[Item]:
+def package_members(path: str, data: bytes, limits: Limits, also: Suffixes = ()) -> Iterator[Item]:
     """The members of a package that may be flows, or problems; other members come with no data."""
-    yield from _nested_members(path, "", data, _Budget(limits), 1)
+    yield from _nested_members(path, "", data, _Budget(limits, also), 1)
 
 
 def _nested_members(path: str, prefix: str, data: bytes, budget: _Budget, depth: int) -> Iterator[Item]:
@@ -138,7 +139,7 @@ def _nested_members(path: str, prefix: str, data: bytes, budget: _Budget, depth:
         for name, stated, read in inside:
             label = f"{prefix}!{name}" if prefix else name
             nested = is_package(name)
-            if not nested and not is_candidate(name):
+            if not nested and not is_candidate(name, budget.also):
                 yield Item(path, None, label)
                 continue
             try:

@@ -15,10 +15,10 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Origin
 
 from .decode import as_utf8
+from .file_documents import one_document
 from .limits import Limits
 from .packages import package_members
 from .sources import is_package, load_input
-from .yaml_documents import one_document
 
 _SPACE = " \t\r\n"
 

@@ -18,6 +18,7 @@ from .passed_over import tell_passed_over
 
 SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 STDIN = "-"
+Suffixes = tuple[str, ...]
 
 
 LONGEST = 200  # letters of a name in a message
@@ -50,13 +51,14 @@ def is_package(name: str) -> bool:
     return name.lower().endswith(PACKED)
 
 
-def is_candidate(name: str) -> bool:
-    """Whether a file may hold flows, by its suffix: one of ours, or one that a decoder of another package takes."""
+def is_candidate(name: str, also: Suffixes = ()) -> bool:
+    """Whether a file may hold flows, by its suffix: one of ours, one that an active dialect names (``also``), or one that a decoder
+    of another package takes."""
     lower = name.lower()
-    return lower.endswith(SUFFIXES + PACKED) or ("." in lower and decoder_by_suffix(lower) is not None)
+    return lower.endswith(SUFFIXES + PACKED + also) or ("." in lower and decoder_by_suffix(lower) is not None)
 
 
-def _files_below(folder: str) -> tuple[list[str], list[str], list[Problem]]:
+def _files_below(folder: str, also: Suffixes) -> tuple[list[str], list[str], list[Problem]]:
     """The regular files below a folder that may hold flows, those that may not, and folders that may not be looked into. A pipe
     or a device among the files would be waited for without end; what is hidden is left alone."""
     found: list[str] = []
@@ -73,7 +75,7 @@ def _files_below(folder: str) -> tuple[list[str], list[str], list[Problem]]:
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.path)
                     elif entry.is_file():
-                        (found if is_candidate(entry.name) else others).append(entry.path)
+                        (found if is_candidate(entry.name, also) else others).append(entry.path)
         except OSError as error:
             message = f"expected a folder that may be looked into, found: {error.strerror or error}"
             closed.append(Problem("source-unreadable", "error", message, Origin(here), "check its rights"))
@@ -88,10 +90,10 @@ def _mode_of(source: str) -> int | None:
         return None
 
 
-def list_files(sources: Iterable[str]) -> Iterator[Input]:
+def list_files(sources: Iterable[str], also: Suffixes = ()) -> Iterator[Input]:
     """The files behind the sources, folders expanded; a source that is not there is a problem. A file whose name is no text is
     read at once, and goes by a name that can be written."""
-    for one in _listed(sources):
+    for one in _listed(sources, also):
         if isinstance(one, str) and not _is_text(one):
             item = load_input(one, Limits())
             shown = os.fsencode(one).decode("utf-8", "backslashreplace")
@@ -108,7 +110,7 @@ def _is_text(name: str) -> bool:
     return True
 
 
-def _listed(sources: Iterable[str]) -> Iterator[str | Problem]:
+def _listed(sources: Iterable[str], also: Suffixes) -> Iterator[str | Problem]:
     for source in sources:
         mode = _mode_of(source)
         if source == STDIN or (mode is not None and (stat.S_ISREG(mode) or stat.S_ISFIFO(mode))):
@@ -117,7 +119,7 @@ def _listed(sources: Iterable[str]) -> Iterator[str | Problem]:
             message = "expected a file, folder or pipe, found a device or socket"
             yield Problem("source-missing", "error", message, Origin(source), "name the exported files")
         elif mode is not None:
-            below, others, closed = _files_below(source)
+            below, others, closed = _files_below(source, also)
             if not below and not closed:
                 yield Problem(
                     "source-empty",

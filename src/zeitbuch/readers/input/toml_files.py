@@ -82,18 +82,43 @@ def load_toml(path: str, kind: type[T], what: TomlKind, renamed: dict[str, str] 
     return parse_toml(text, path, kind, what, renamed), text
 
 
-def parse_toml(text: str, path: str, kind: type[T], what: TomlKind, renamed: dict[str, str] | None = None) -> T:
-    """The records in the text of a TOML file. Raises ZeitbuchError as ``load_toml`` does."""
+def _decoded(text: str, path: str, code: MessageCode, parse_float: Callable[[str], Any]) -> dict[str, Any]:
     _check_sizes(text, path)
     try:
-        data = tomllib.loads(text.replace("\r\n", "\n"), parse_float=what.parse_float)
+        return tomllib.loads(text.replace("\r\n", "\n"), parse_float=parse_float)
     except (tomllib.TOMLDecodeError, ValueError, ArithmeticError) as error:
         place = re.search(r"line (\d+), column (\d+)", str(error))
         line, column = (int(place[1]), int(place[2])) if place else (text.count("\n") + 1, None)
         origin = Origin(path, line=line, column=column)
-        raise fail(what.syntax, f"expected TOML, found: {error}", "mend the file at that line", origin) from None
+        raise fail(code, f"expected TOML, found: {error}", "mend the file at that line", origin) from None
     except RecursionError:
         raise _too_much(f"at most {MOST_DEPTH} levels", "deeper nesting", Origin(path)) from None
+
+
+def decode_toml(raw: bytes, name: str) -> dict[str, Any]:
+    """What stands in a TOML file of a builder; dates and times as texts. Raises ZeitbuchError when it is none or too large."""
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        message = f"expected UTF-8 text, found the byte 0x{raw[error.start]:02x}"
+        raise fail(
+            "utf8", message, "save the file as UTF-8", Origin("", line=raw.count(b"\n", 0, error.start) + 1)
+        ) from None
+    found: dict[str, Any] = _with_texts(_decoded(text, "", "toml-syntax", float))
+    return found
+
+
+def _with_texts(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _with_texts(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [_with_texts(item) for item in value]
+    return value if isinstance(value, str | bool | int | float) else value.isoformat()
+
+
+def parse_toml(text: str, path: str, kind: type[T], what: TomlKind, renamed: dict[str, str] | None = None) -> T:
+    """The records in the text of a TOML file. Raises ZeitbuchError as ``load_toml`` does."""
+    data = _decoded(text, path, what.syntax, what.parse_float)
     for pointer, number in _numbers_in(data):
         if not math.isfinite(number):
             origin = Origin(path, line=line_of(text, pointer))

@@ -9,7 +9,8 @@ from typing import Any, NamedTuple
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
-from zeitbuch.readers.input.text_heads import NOTHING, ROWS, kind_of_head
+from zeitbuch.readers.input.file_documents import LINES
+from zeitbuch.readers.input.text_heads import NOTHING, ROWS, TextKind, kind_of_head
 from zeitbuch.readers.input.xml_tree import Element
 
 
@@ -124,6 +125,12 @@ def kind_of_bytes(name: str, raw: bytes) -> tuple[str, str] | None:
     """What a file is by its first bytes or lines, and what to do; None when they say nothing."""
     known = next(((words, hint) for magic, words, hint in MAGIC if raw.startswith(magic)), None)
     return known or kind_of_head(name, raw)
+
+
+def kind_of_lines(name: str, raw: bytes) -> TextKind | None:
+    """What a file of JSON Lines is whose lines are known to be no flows: that is told once, and not for every line."""
+    kind = kind_of_head(name, raw) if name.lower().endswith(LINES) else None
+    return kind if kind is not None and any(words == kind.words for words, _ in ROWS) else None
 
 
 def other_kind_problem(words: str, hint: str, origin: Origin) -> Problem:

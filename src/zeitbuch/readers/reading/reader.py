@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from msgspec import structs
@@ -12,10 +13,10 @@ from zeitbuch.core.model.model_map import ModelRule, apply_model_map
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, place_within
 from zeitbuch.core.model.records import Estate, Finding, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.dialects.rules import Dialect, suffixes_of
+from zeitbuch.readers.input.file_documents import documents_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, is_package, list_files, load_input, name_of
-from zeitbuch.readers.input.yaml_documents import yaml_documents
 from zeitbuch.readers.secrets.labels import plain_problem
 from zeitbuch.readers.secrets.masker import Masker
 from zeitbuch.readers.secrets.outlines import mask_outline
@@ -24,7 +25,7 @@ from zeitbuch.readers.secrets.words import SecretWords
 
 from .documents import Document, Opening, embedded_in
 from .embedded import Embedded, call_embedded
-from .other_kinds import kind_of_bytes, other_kind_problem
+from .other_kinds import kind_of_bytes, kind_of_lines, other_kind_problem
 from .recognition import FlowsRead, Recognition
 from .tally import Fact, Package, Tally
 from .validated import validate_flow
@@ -55,11 +56,17 @@ class Reader(Tally):
         openings = [dialect.placeholders.open for dialect in dialects if dialect.placeholders is not None]
         self.masker = Masker(secrets, (*OPENINGS, *openings), digest_key)
         self.opening = Opening(self.limits, self.masker, self.unmasked)
-        self.recognition = Recognition([DialectReader(dialect, outline, texts, self.limits) for dialect in dialects])
+        self.also = suffixes_of(dialects)
+        self.recognition = Recognition(
+            [DialectReader(dialect, outline, texts, self.limits) for dialect in dialects],
+            self.opening,
+            self._load_beside,
+        )
+        self._members: dict[str, bytes] = {}  # of the package that is being read, for files that belong to others
 
     def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""
-        yield from self.flows_of(list_files(sources))
+        yield from self.flows_of(list_files(sources, self.also))
         self.finish_reading()
 
     def flows_of(self, inputs: Iterable[Input], known: Callable[[bytes], bool] | None = None) -> Iterator[Flow]:
@@ -106,7 +113,11 @@ class Reader(Tally):
 
     def _flows_of_bytes(self, base: Origin, data: bytes) -> Iterator[Flow]:
         """The flows of a file, document by document."""
-        for place, part in yaml_documents(base, data):
+        kind = kind_of_lines(base.member or base.source, data)
+        if kind is not None:
+            self.problems.append(other_kind_problem(kind.words, kind.hint, base))
+            return
+        for place, part in documents_of(base, data):
             yield from self._flows_of_part(place, part)
 
     def _flows_of_part(self, base: Origin, data: bytes) -> Iterator[Flow]:
@@ -146,6 +157,13 @@ class Reader(Tally):
             document = self.opening.open_embedded(one, place)
             yield from self._tell_problems(iter([bare.read_bare_flow(document.value, place, document.counted)]))
 
+    def _load_beside(self, place: Origin) -> bytes | None:
+        """The bytes of a file or member that may not be there."""
+        if place.member is not None:
+            return self._members.get(place.member)
+        found = load_input(place.source, self.limits).data if os.path.isfile(place.source) else None  # noqa: PTH113
+        return found if isinstance(found, bytes) else None
+
     def _tell_problems(self, read: FlowsRead) -> Iterator[Flow]:
         for flow, problems in read:
             self.problems += problems
@@ -159,7 +177,10 @@ class Reader(Tally):
         )
 
         flows = holding = others = unreadable = 0
-        for item in package_members(name, data, self.limits):
+        if self.recognition.beside.rules:
+            listed = package_members(name, data, self.limits, self.also)
+            self._members = {item.member: item.data for item in listed if item.member and isinstance(item.data, bytes)}
+        for item in package_members(name, data, self.limits, self.also):
             if item.data is None:
                 others += 1
                 continue

@@ -10,10 +10,13 @@ from typing import Any
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.input.text_heads import TextKind, kind_of_head
+from zeitbuch.readers.input.xml_tree import Element
 from zeitbuch.readers.standards import native
 
 from . import formats
-from .documents import Document
+from .beside import FilesBeside, Load
+from .documents import Document, Opening
 from .forms import name_form
 from .other_kinds import kind_of, other_kind_problem
 from .plugins import flows_of_plugin, recognising_format, unusable_plugins, usable_formats
@@ -26,8 +29,9 @@ _BROKEN = (KeyError, TypeError, ValueError, AttributeError, IndexError, Recursio
 class Recognition:
     """The forms that documents may have, asked in turn."""
 
-    def __init__(self, dialects: Iterable[DialectReader]) -> None:
+    def __init__(self, dialects: Iterable[DialectReader], opening: Opening, load: Load) -> None:
         self.dialects = list(dialects)
+        self.beside = FilesBeside(self.dialects, opening, load)
         self.beyond_cache = False  # whether what was read depends on plug-ins, whose own state no cache knows
         self._last: list[DialectReader] = []
 
@@ -40,7 +44,15 @@ class Recognition:
         if standard is not None:
             known = formats.flows_of(standard, value, origin, count)
             return _or_no_flow(_flows_of_standard(known, origin), _no_process(origin))
+        if isinstance(value, Element) and self.dialects:
+            from zeitbuch.readers.input.plain_xml import plain_document
+
+            value = plain_document(value)
         reader = self._reader_for(value)
+        if reader is not None and reader.dialect.beside:
+            self.beyond_cache = True
+            value, count, problems = self.beside.put_into(reader, document._replace(value=value))
+            return _after(problems, _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin)))
         if reader is not None:
             return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
         return self._flows_of_plugin(document)
@@ -69,13 +81,26 @@ class Recognition:
         plugin, problems = recognising_format(document.value)
         yield None, [*problems, *unusable_plugins()]
         self.beyond_cache |= bool(usable_formats())
-        kind = kind_of(document.value) if plugin is None else None
+        kind = kind_of(document.value) or _kind_of_text(document) if plugin is None else None
         if kind is not None:
             yield None, [other_kind_problem(kind.words, kind.hint, document.origin)]
+        elif plugin is None and (main := self.beside.main_of(document.origin)) is not None:
+            self.beyond_cache = True
+            yield None, [other_kind_problem("a part of other files", f"it is read with {main.file}", document.origin)]
         elif plugin is None:
             yield None, [unrecognised_problem(document.value, document.origin, self.dialects)]
         else:
             yield from flows_of_plugin(plugin, document.value, document.origin, document.counted)
+
+
+def _after(problems: list[Problem], flows: FlowsRead) -> FlowsRead:
+    yield None, problems
+    yield from flows
+
+
+def _kind_of_text(document: Document) -> TextKind | None:
+    """What a table or a file of settings is that no dialect reads."""
+    return kind_of_head(document.origin.source, document.raw) if document.origin.member is None else None
 
 
 def _flows_of_native(value: Any, origin: Origin) -> FlowsRead:

@@ -1,0 +1,196 @@
+"""Structures of exports that a dialect can say: each reads as the plain one does, loses nothing, and names places in the file."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Run
+from conservation import silent_values
+from structures import FLOWS, STRUCTURES, Structure
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Flow
+from zeitbuch.readers.dialects.rules import parse_dialect, suffixes_of
+from zeitbuch.readers.dialects.text_patterns import TextPattern
+from zeitbuch.readers.input.sources import Held, list_files
+from zeitbuch.readers.reading.reader import Reader
+
+
+def read(structure: Structure, folder: Path) -> tuple[list[Flow], list[Any]]:
+    for name, text in structure.files().items():
+        (folder / name).write_text(text)
+    dialect = parse_dialect(structure.dialect, "made.toml")
+    reader = Reader([dialect])
+    flows = list(reader.flows_of(list_files([str(folder)], suffixes_of([dialect]))))
+    return flows, [problem for problem in reader.problems if problem.severity != "info"]
+
+
+def said(flow: Flow, links: bool) -> dict[str, Any]:
+    """What a flow says, by the names of its steps."""
+    names = {one.id: one.name for one in (*flow.steps, *flow.triggers)}
+    uses = {step.name: step.model for step in flow.steps if step.model is not None}
+    return {
+        "steps": {(step.name, step.kind, step.condition) for step in flow.steps},
+        "triggers": {(one.name, one.kind, one.schedule and one.schedule.cron, one.schedule and one.schedule.zone) for one in flow.triggers},
+        "models": {name: (use.name, use.temperature, [prompt.text for prompt in use.prompts]) for name, use in uses.items()},
+        "inputs": {step.name: {one.name: one.value for one in step.inputs} for step in flow.steps if step.kind in ("write", "send", "read")},
+        "links": {(names[one.source], names[one.target], one.role, one.label if one.role != "error" else "") for one in flow.links} if links else None,
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("name", STRUCTURES)
+def test_every_structure_reads_as_the_plain_one(name: str, tmp_path: Path) -> None:
+    structure = STRUCTURES[name]
+    (tmp_path / "plain").mkdir()
+    (tmp_path / "other").mkdir()
+    plain, _ = read(STRUCTURES["flat"], tmp_path / "plain")
+    flows, problems = read(structure, tmp_path / "other")
+    assert problems == [] and len(flows) == len(FLOWS) == 2
+    wanted = {flow.name: said(flow, structure.links) for flow in plain}
+    assert {flow.name: said(flow, structure.links) for flow in flows} == wanted
+    assert [flow.unread for flow in flows] == [{}, {}] and [flow.around for flow in flows] == [{}, {}]
+    assert all(not step.unread for flow in flows for step in flow.steps)
+    files = set(structure.files())
+    for flow in flows:
+        origins = [step.origin for step in flow.steps]
+        assert all(origin is not None and Path(origin.source).name in files for origin in origins)
+        assert len({str(origin) for origin in origins}) == len(origins) or name == "definition in a text"
+
+
+SHAPED = [
+    name
+    for name, made in STRUCTURES.items()
+    if all(file.endswith(".json") for file in made.files()) and name != "two files"
+]
+
+
+@pytest.mark.parametrize("name", SHAPED)
+def test_no_structure_loses_a_value_in_silence(name: str) -> None:
+    structure = STRUCTURES[name]
+    dialect = parse_dialect(structure.dialect, "made.toml")
+    document = json.loads(next(iter(structure.files().values())))
+    tried, silent = silent_values(document, [dialect], random.Random(3))
+    # Left out, a switch means the same as "on", and the first step is the one that nothing leads to.
+    lost = [one for one in silent if one.act == "changed" or one.path[-1] not in ("mode", "first")]
+    assert tried > 2 and not lost, lost
+
+
+def test_places_are_those_of_the_file(tmp_path: Path) -> None:
+    flows, _ = read(STRUCTURES["tables of a database"], tmp_path)
+    tides = next(flow for flow in flows if flow.id == "tides")
+    assert tides.origin is not None and tides.origin.pointer == "/plans/1"
+    assert [step.origin.pointer for step in tides.steps if step.origin] == ["/steps/6", "/steps/7"]
+    assert [link.origin.pointer for link in tides.links if link.origin] == ["/links/5", "/links/6"]
+
+
+def test_what_a_rule_cannot_use_stays_and_is_told() -> None:
+    dialect = parse_dialect(STRUCTURES["wires as texts"].dialect, "made.toml")
+    made = json.loads(STRUCTURES["wires as texts"].files()["claims.json"])
+    made["links"].append("file then tell")
+    reader = Reader([dialect])
+    (flow,) = reader.flows_of([Held("claims.json", json.dumps(made).encode())])
+    (problem,) = [one for one in reader.problems if one.code == "value-unusable"]
+    assert "a text like '{from}:{way} -> {to}', found 'file then tell'" in problem.message
+    assert problem.origin is not None and problem.origin.pointer == "/links/5"
+    assert flow.unread["unread parts"] == [{"/links/5": "file then tell"}] and flow.content.unread == 1
+
+
+def test_an_id_that_no_catalogue_has_stays_and_is_told() -> None:
+    dialect = parse_dialect(STRUCTURES["catalogues"].dialect, "made.toml")
+    made = json.loads(STRUCTURES["catalogues"].files()["claims.json"])
+    made["minds"][0]["id"] = "m9"
+    reader = Reader([dialect])
+    (flow,) = reader.flows_of([Held("claims.json", json.dumps(made).encode())])
+    assert any(
+        "an entry of the catalogue at $.minds[*] with this id, found 'm1'" in one.message for one in reader.problems
+    )
+    assert flow.unread == {"minds": [{"id": "m9", "engine": "fulmar-mini-2", "warmth": 0.2}]}
+    assert flow.content.unread >= 3
+
+
+def test_rows_that_belong_to_nothing_stay_unread() -> None:
+    structure = STRUCTURES["tables of a database"]
+    made = json.loads(structure.files()["dump.json"])
+    made["steps"].append({"plan": "gone", "id": "x", "name": "X", "does": "mail.out", "given": {}})
+    reader = Reader([parse_dialect(structure.dialect, "made.toml")])
+    first, _ = reader.flows_of([Held("dump.json", json.dumps(made).encode())])
+    assert first.around == {"steps": [{"plan": "gone", "id": "x", "name": "X", "does": "mail.out", "given": {}}]}
+
+
+def test_a_file_beside_that_is_missing_is_told_and_parts_are_no_errors(tmp_path: Path, run: Run) -> None:
+    structure = STRUCTURES["two files"]
+    (tmp_path / "made.toml").write_text(structure.dialect)
+    folder = tmp_path / "in"
+    folder.mkdir()
+    for name, text in structure.files().items():
+        (folder / name).write_text(text)
+    done = run("inventory", "in", "--dialect", "made.toml", "--no-cache", cwd=tmp_path)
+    assert done.code == 0 and "2 flows" in done.out and "error" not in done.err
+    (folder / "tides.ropes.json").unlink()
+    done = run("inventory", "in", "--dialect", "made.toml", cwd=tmp_path)
+    assert done.code == 0 and "beside-missing" in done.err and "'tides.ropes.json'" in done.err
+    (folder / "tides.steps.json").rename(folder / "else.steps.json")
+    (folder / "lost.ropes.json").write_text('{"ropes": []}')
+    done = run("inventory", "in", "--dialect", "made.toml", cwd=tmp_path)
+    assert done.code == 2 and "lost.ropes.json" in done.err
+
+
+def test_tables_lines_and_toml_in_packages_and_folders(tmp_path: Path, run: Run) -> None:
+    import zipfile
+
+    for name in ("table", "lines", "toml"):
+        structure = STRUCTURES[name]
+        (tmp_path / "made.toml").write_text(structure.dialect)
+        with zipfile.ZipFile(tmp_path / "all.zip", "w") as package:
+            for file, text in structure.files().items():
+                package.writestr(file, text)
+        done = run("inventory", "all.zip", "--dialect", "made.toml", "--no-cache", cwd=tmp_path)
+        assert done.code == 0 and "2 flows" in done.out, (name, done.err)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("a,b\n1,2,3\n", "expected 2 cells as in the first line, found 3 in line 2"),
+        ("a,a\n1,2\n", "found 'a' twice"),
+        ("a,\n1,2\n", "a column without one"),
+        ('a,b\n"1,2\n', "in line"),
+        ("a,b\n\xff\n", "the byte 0xff in line 2"),
+    ],
+)
+def test_tables_that_are_none_are_named_with_their_line(text: str, words: str, tmp_path: Path, run: Run) -> None:
+    (tmp_path / "made.toml").write_text(STRUCTURES["table"].dialect)
+    (tmp_path / "steps.csv").write_bytes(text.encode("latin-1"))
+    done = run("inventory", "steps.csv", "--dialect", "made.toml", cwd=tmp_path)
+    assert done.code == 2 and ("a table (CSV)" in done.err or words in done.err), done.err
+
+
+@pytest.mark.parametrize(
+    ("pattern", "text", "wanted"),
+    [
+        ("{a}:{b}", "x:y", {"a": "x", "b": "y"}),
+        ("{a}[:{b}]", "x", {"a": "x"}),
+        ("{a}[:{b}] -> {c}", "x -> z", {"a": "x", "c": "z"}),
+        ("{a}[:{b}] -> {c}", "x:y->z:w", {"a": "x", "b": "y", "c": "z:w"}),
+        ("({a})", "(x)", {"a": "x"}),
+        ("({a})", "x)", None),
+        ("{a}:{b}", "x", None),
+    ],
+)
+def test_patterns_take_texts_apart(pattern: str, text: str, wanted: Any) -> None:
+    assert TextPattern(pattern).take_apart(text) == wanted
+
+
+@pytest.mark.parametrize("pattern", ["", "a", "{a}{b}", "{a}:{a}", "{a", "[{a}]", "{a}[:{b}", "{}"])
+def test_patterns_that_say_nothing_are_refused(pattern: str) -> None:
+    with pytest.raises(ZeitbuchError, match="expected names in braces"):
+        TextPattern(pattern)
+
+
+def test_long_texts_are_taken_apart_in_one_go() -> None:
+    text = ":" * 200_000
+    assert TextPattern("{a}:{b}[-{c}]:{d} -> {e}").take_apart(text) is None
