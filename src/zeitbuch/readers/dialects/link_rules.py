@@ -11,13 +11,13 @@ from msgspec import field
 
 from zeitbuch.core.model.records import LinkRole, Outcome
 
-from .reshape_rules import Paths, Rule
+from .reshape_rules import DottedPath, Paths, QueryText, Rule
 
 
 class LinkRule(Rule, frozen=True):
     """Where the links are (``at``, JSONPath from the flow); ends are step ids, or names with ``by = "name"``."""
 
-    at: str
+    at: QueryText
     source: Paths = field(name="from")
     target: Paths = field(name="to")
     outlet: Paths = ""
@@ -26,14 +26,14 @@ class LinkRule(Rule, frozen=True):
     by: Literal["id", "name"] = "id"
     role: LinkRole | None = None
     reversed: bool = False
-    noise: list[str] = []
+    noise: list[DottedPath] = []
 
 
 class AdjacencyRule(Rule, frozen=True):
     """Links as an object: step (id or name) -> targets, or -> outlet -> targets. ``at`` is JSONPath from the flow;
     ``target`` is the dotted path within a target that is an object."""
 
-    at: str
+    at: QueryText
     target: Paths = ""
     role: LinkRole | None = None
     reversed: bool = False
@@ -47,7 +47,7 @@ class PointerRule(Rule, frozen=True):
     ``role`` overrules what the outlet means; with ``reversed`` the pointer leads from the named step to this one.
     """
 
-    at: str
+    at: DottedPath
     target: Paths = ""
     via: Paths = ""
     outlet: str = ""
@@ -61,7 +61,7 @@ class OrderRule(Rule, frozen=True):
     """Steps that run in the order in which they stand, where nothing else links them: all steps of one group (``groups``, JSONPath
     from the flow) before all of the next, and those of one group side by side; without groups one step after the other."""
 
-    groups: str = ""
+    groups: QueryText = ""
 
 
 class OutletRule(Rule, frozen=True):
@@ -81,7 +81,7 @@ class PredecessorRule(Rule, frozen=True):
     ``outcomes`` says what the builder's words for outcomes mean; a name without outcome continues after success.
     """
 
-    at: str
+    at: DottedPath
     source: Paths = ""
     outcome: Paths = ""
     outcomes: dict[str, Outcome] = {}

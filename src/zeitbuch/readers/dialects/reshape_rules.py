@@ -9,7 +9,11 @@ from typing import Literal
 
 from msgspec import Struct
 
-Paths = str | list[str]
+# What a text of a dialect must be: ``dialect_checks.py`` goes by these names.
+Paths = str | list[str]  # dotted paths within a record, of which the first that is there counts
+DottedPath = str
+QueryText = str  # JSONPath (RFC 9535)
+PatternText = str  # names in braces with literals between them
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -19,7 +23,7 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
 class TextRule(Rule, frozen=True):
     """Texts (``at``, JSONPath from the document) that hold a definition: they are read as what they hold."""
 
-    at: str
+    at: QueryText
     form: Literal["json", "yaml"] = "json"
 
 
@@ -28,8 +32,8 @@ class SplitRule(Rule, frozen=True):
     what stands between them, such as ``{from}:{outlet} -> {to}``. Each becomes an object with these names as keys; with ``each``
     (what divides several of them) a list of such objects. A part in brackets may be missing: ``{step}[:{outlet}]``."""
 
-    at: str
-    pattern: str
+    at: QueryText
+    pattern: PatternText
     each: str = ""
 
 
@@ -37,7 +41,7 @@ class PairsRule(Rule, frozen=True):
     """Lists of names and values (``at``, JSONPath from the document): each becomes an object. ``name`` and ``value`` are dotted
     paths within one item."""
 
-    at: str
+    at: QueryText
     name: Paths = "name"
     value: Paths = "value"
 
@@ -46,8 +50,8 @@ class MergeRule(Rule, frozen=True):
     """Several texts of a record (``at``, JSONPath from the document) that are one: ``pattern`` says how, with dotted paths in braces,
     such as ``{family}.{verb}``. The text stands under the key ``into`` of the record, and its parts are gone."""
 
-    at: str
-    pattern: str
+    at: QueryText
+    pattern: PatternText
     into: str
 
 
@@ -56,8 +60,8 @@ class CatalogueRule(Rule, frozen=True):
     within one (``@key``: the key under which it stands), and where ids of them stand (``refs``, JSONPath from the document). The
     entry takes the place of its id."""
 
-    at: str
-    refs: list[str]
+    at: QueryText
+    refs: list[QueryText]
     id: Paths = "id"
 
 
@@ -66,8 +70,8 @@ class GroupRule(Rule, frozen=True):
     key ``into`` of the document stands a list with one object for each value, which holds it (under the last key of ``by``) and its
     rows (under ``rows``)."""
 
-    at: str
-    by: str
+    at: QueryText
+    by: DottedPath
     into: str = "flows"
     rows: str = "steps"
 
@@ -76,11 +80,11 @@ class GatherRule(Rule, frozen=True):
     """Items (``at``, JSONPath from the document) that belong to other records (``to``, JSONPath from the document): those whose value
     at the dotted path ``by`` is that of ``equals`` within the record are put into it, as a list under the key ``into``."""
 
-    at: str
-    by: str
-    to: str
+    at: QueryText
+    by: DottedPath
+    to: QueryText
     into: str
-    equals: str = "id"
+    equals: DottedPath = "id"
 
 
 class BesideRule(Rule, frozen=True):

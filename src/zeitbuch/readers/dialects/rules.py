@@ -31,11 +31,13 @@ from .query import Query
 from .reshape_rules import (
     BesideRule,
     CatalogueRule,
+    DottedPath,
     GatherRule,
     GroupRule,
     MergeRule,
     PairsRule,
     Paths,
+    QueryText,
     Rule,
     SplitRule,
     TextRule,
@@ -51,15 +53,15 @@ class Signature(Rule, frozen=True):
     document to what stands around the flows and says nothing about them. ``suffixes``: files of other kinds that the builder writes
     (tables, JSON Lines, TOML), which are then looked into in folders, packages and revisions too."""
 
-    all: list[str]
-    noise: list[str] = []
+    all: list[QueryText]
+    noise: list[DottedPath] = []
     suffixes: list[Literal[".csv", ".tsv", ".jsonl", ".ndjson", ".toml"]] = []
 
 
 class Items(Rule, frozen=True):
     """A list of named things: where it is (``at``, JSONPath) and the dotted paths within one item."""
 
-    at: str
+    at: QueryText
     id: Paths = ""
     name: Paths = ""
     value: Paths = ""
@@ -71,7 +73,7 @@ class Items(Rule, frozen=True):
 class FlowRule(Rule, frozen=True):
     """Where the flows are (``at``, JSONPath from the document) and the dotted paths within one flow."""
 
-    at: str = "$"
+    at: QueryText = "$"
     id: Paths = "id"
     name: Paths = "name"
     description: Paths = ""
@@ -88,7 +90,7 @@ class FlowRule(Rule, frozen=True):
     first: Paths = ""
     variables: Items | None = None
     connections: Items | None = None
-    noise: list[str] = []
+    noise: list[DottedPath] = []
 
 
 class PromptRule(Rule, frozen=True):
@@ -101,7 +103,7 @@ class PromptRule(Rule, frozen=True):
 class CasesRule(Rule, frozen=True):
     """The list of cases of a decision: where it is, and within a case its outlet, label and condition."""
 
-    at: str
+    at: DottedPath
     outlet: Paths = ""
     label: Paths = ""
     condition: Paths = ""
@@ -176,18 +178,18 @@ class KindRule(Fields, frozen=True):
 class StepRule(Fields, frozen=True, kw_only=True):
     """Where the steps are (``at``, JSONPath from the flow) and the dotted paths within one step."""
 
-    at: str
+    at: QueryText
     id: Paths = "id"
     name: Paths = "name"
     operation: Paths = "type"
-    settings: str = ""
+    settings: DottedPath = ""
     scope: Paths = ""
     enabled: Paths = ""
     disabled: Paths = ""
     switches: dict[str, bool] = {}
     connection: Paths = ""
     note: Paths = ""
-    position: list[str] = []
+    position: list[DottedPath] = []
     retries: Paths = ""
     retry_wait: Paths = ""
     timeout: Paths = ""
@@ -195,22 +197,22 @@ class StepRule(Fields, frozen=True, kw_only=True):
     on_faults: dict[str, OnFault] = {}
     next: Paths = ""
     next_target: Paths = ""
-    noise: list[str] = []
+    noise: list[DottedPath] = []
 
 
 class TreeRule(Rule, frozen=True):
     """Keys of a nested step: its ``body`` (a scope), ``branches``, error ``handler`` and ``attached`` steps. The short
     way to write what ``[[holds]]`` tables say one by one."""
 
-    body: str = ""
-    branches: str = ""
-    branch_steps: str = ""
-    branch_label: str = ""
-    branch_condition: str = ""
-    otherwise: str = ""
-    handler: str = ""
+    body: DottedPath = ""
+    branches: DottedPath = ""
+    branch_steps: DottedPath = ""
+    branch_label: DottedPath = ""
+    branch_condition: DottedPath = ""
+    otherwise: DottedPath = ""
+    handler: DottedPath = ""
     handler_resumes: bool = True
-    attached: str = ""
+    attached: DottedPath = ""
 
 
 class HoldRule(Rule, frozen=True):
@@ -222,13 +224,13 @@ class HoldRule(Rule, frozen=True):
     rule to some steps; ``named`` is the label of a branch that has none of its own.
     """
 
-    at: str
+    at: DottedPath
     role: Literal["body", "case", "error", "attach"] = "body"
     operation: str = "*"
-    steps: str = ""
+    steps: DottedPath = ""
     label: Paths = ""
     condition: Paths = ""
-    otherwise: str = ""
+    otherwise: DottedPath = ""
     named: str = ""
     resumes: bool = True
 
@@ -236,11 +238,11 @@ class HoldRule(Rule, frozen=True):
 class TriggerRule(Rule, frozen=True):
     """Triggers that stand apart from the steps (``at``, JSONPath from the flow)."""
 
-    at: str
+    at: QueryText
     id: Paths = ""
     name: Paths = ""
     operation: Paths = "type"
-    settings: str = ""
+    settings: DottedPath = ""
     starts: Paths = ""
     connection: Paths = ""
     condition: Paths = ""
@@ -366,9 +368,17 @@ _KIND = TomlKind("a dialect file", "dialect", "dialect-unreadable", "dialect-syn
 
 def parse_dialect(text: str, name: str) -> Dialect:
     """A dialect from the text of its file. Raises ZeitbuchError naming file, line and key."""
-    return parse_toml(text, name, Dialect, _KIND)
+    return _checked(parse_toml(text, name, Dialect, _KIND), text, name)
 
 
 def load_dialect(path: str) -> Dialect:
     """A dialect from a file. Raises ZeitbuchError when it cannot be read or is wrong."""
-    return load_toml(path, Dialect, _KIND)[0]
+    dialect, text = load_toml(path, Dialect, _KIND)
+    return _checked(dialect, text, path)
+
+
+def _checked(dialect: Dialect, text: str, name: str) -> Dialect:
+    from .dialect_checks import check_dialect
+
+    check_dialect(dialect, text, name)
+    return dialect

@@ -127,14 +127,11 @@ def parse_toml(text: str, path: str, kind: type[T], what: TomlKind, renamed: dic
         return msgspec.convert(data, kind)
     except (msgspec.ValidationError, OverflowError) as error:
         origin = Origin(path, line=line_of(text, _pointer_in_message(str(error))))
-        key = re.search(r"unknown field `([^`]*)`", str(error))
-        now = (renamed or {}).get(key[1]) if key else None
-        hint = (
-            f"`{key[1]}` is called `{now}` now"
-            if key and now
-            else f"`zeitbuch schema {what.schema}` prints what the file may hold"
-        )
-        raise fail(what.key, str(error), hint, origin) from None
+        from .toml_words import words_of_error  # only for what is wrong
+
+        words = words_of_error(str(error), kind, renamed or {})
+        hint = words.hint or f"`zeitbuch schema {what.schema}` prints what the file may hold"
+        raise fail(what.key, words.message, hint, origin) from None
 
 
 def _read_bytes(path: str) -> bytes:
@@ -209,6 +206,6 @@ def _numbers_in(data: Any) -> Iterator[tuple[str, Any]]:
 def _pointer_in_message(message: str) -> str:
     """The place in a message of the decoder ('... - at `$.model[0].price`') as a pointer; an unknown key itself."""
     place = re.search(r"at `\$([^`]*)`", message)
-    path = re.sub(r"\[(\d+)\]", r"/\1", (place[1] if place else "").replace(".", "/"))
+    path = re.sub(r"\[(\d+)\]", r"/\1", (place[1] if place else "").replace("[...]", "").replace(".", "/"))
     key = re.search(r"unknown field `([^`]*)`", message)
     return path + (f"/{key[1]}" if key else "")

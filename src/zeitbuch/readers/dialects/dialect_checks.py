@@ -1,0 +1,119 @@
+# What the types of a dialect file cannot say: whether queries and paths are any, whether rules contradict themselves, and whether a
+# rule can ever be used. What is wrong is refused with file, line and key, so that nobody wonders later why a rule does nothing.
+"""Checks of dialect files."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from fnmatch import translate
+from functools import cache
+from typing import Any
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.input.toml_lines import line_of
+
+from .paths import path_keys
+from .query import Query
+from .rules import Dialect, KindRule, PlaceholderRule
+from .text_patterns import TextPattern
+
+_OWN_PATHS = ("", ".", "@key")
+
+
+def check_dialect(dialect: Dialect, text: str, name: str) -> None:
+    """Raises ZeitbuchError with file, line and key when something in a dialect is wrong."""
+    for pointer, annotation, value in _texts_in(dialect, ""):
+        check = _CHECKS.get(annotation)
+        if check is None:
+            continue
+        try:
+            check(value)
+        except ZeitbuchError as error:
+            problem = error.problem
+            key = pointer.lstrip("/").replace("/", ".")
+            raise ZeitbuchError(
+                structs.replace(problem, message=f"`{key}`: {problem.message}", origin=_place(text, name, pointer))
+            ) from None
+    for pointer, message, hint in (*_faults_of_rules(dialect.kind), *_faults_of_placeholders(dialect.placeholders)):
+        raise fail("dialect-key", message, hint, _place(text, name, pointer))
+
+
+def _place(text: str, name: str, pointer: str) -> Origin:
+    return Origin(name, line=line_of(text, pointer))
+
+
+def _texts_in(value: Any, pointer: str, annotation: str = "") -> Iterator[tuple[str, str, str]]:
+    """(pointer, what it must be, text) of every text in the tables of a dialect."""
+    if isinstance(value, Struct):
+        annotations = _annotations_of(type(value))
+        for name, key in zip(value.__struct_fields__, value.__struct_encode_fields__, strict=True):
+            yield from _texts_in(getattr(value, name), f"{pointer}/{key}", annotations[name])
+    elif isinstance(value, list):
+        for place, item in enumerate(value):
+            inner = isinstance(item, Struct)
+            yield from _texts_in(item, f"{pointer}/{place}" if inner else pointer, annotation)
+    elif isinstance(value, str):
+        yield pointer, annotation.removeprefix("list[").rstrip("]"), value
+
+
+@cache
+def _annotations_of(kind: type) -> dict[str, str]:
+    """What the fields of a table are called to be, as written."""
+    found: dict[str, str] = {}
+    for base in reversed(kind.__mro__):
+        found |= {name: str(said) for name, said in getattr(base, "__annotations__", {}).items()}
+    return found
+
+
+def _check_query(text: str) -> None:
+    if text:
+        Query(text)
+
+
+def _check_path(text: str) -> None:
+    if text not in _OWN_PATHS:
+        path_keys(text)
+
+
+_CHECKS: dict[str, Callable[[str], Any]] = {
+    "QueryText": _check_query, "Paths": _check_path, "DottedPath": _check_path, "PatternText": TextPattern,
+}  # fmt: skip
+
+
+def _faults_of_rules(rules: list[KindRule]) -> Iterator[tuple[str, str, str]]:
+    earlier: list[tuple[re.Pattern[str], KindRule]] = []
+    for place, rule in enumerate(rules):
+        pointer = f"/kind/{place}"
+        if rule.kind is not None and rule.trigger is not None:
+            message = f"expected a rule for '{rule.operation}' with a kind or a trigger, found both: {rule.kind} and {rule.trigger}"
+            yield f"{pointer}/trigger", message, "what starts a flow is no step: leave one of them out"
+        wide = next((other for pattern, other in earlier if _covers(pattern, rule.operation)), None)
+        if wide is not None:
+            message = f"expected a rule that can be used, found '{rule.operation}' behind '{wide.operation}', which takes all of it"
+            yield f"{pointer}/operation", message, "the first rule that fits wins: put the narrower one first"
+        earlier.append((re.compile(translate(rule.operation)), rule))
+
+
+def _covers(pattern: re.Pattern[str], narrow: str) -> bool:
+    """Whether a pattern takes all that another takes: it takes the shortest and a longer text of it."""
+    return "[" not in narrow and all(
+        pattern.match(narrow.replace("*", filling).replace("?", "\x01")) for filling in ("", "\x01\x01")
+    )
+
+
+def _faults_of_placeholders(rule: PlaceholderRule | None) -> Iterator[tuple[str, str, str]]:
+    for key in ("open", "close", "separator") if rule is not None else ():
+        if not getattr(rule, key):
+            message = f"expected at `placeholders.{key}` the letters that {_MARKS[key]}, found an empty text"
+            yield f"/placeholders/{key}", message, "leave the table out where the builder has no placeholders"
+
+
+_MARKS = {
+    "open": "begin a placeholder",
+    "close": "end a placeholder",
+    "separator": "divide the name of a step from what is taken of it",
+}
