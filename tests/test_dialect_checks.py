@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
 
 from conftest import Run
 from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Approval, Flow, Pause, Pieces, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.input.sources import Held
+from zeitbuch.readers.reading.reader import Reader
 
 GOOD = """\
 dialect = 1
@@ -58,3 +62,184 @@ def test_the_command_names_file_line_and_remedy(tmp_path: Path, run: Run) -> Non
     (tmp_path / "harbour.toml").write_text(GOOD + MISTAKES[0][0])
     done = run("inventory", ".", "--dialect", "harbour.toml", cwd=tmp_path)
     assert done.code == 2 and "harbour.toml:10: error:" in done.err and "did you mean `model`?" in done.err
+
+
+FACTS = """\
+dialect = 1
+name = "facts"
+[signature]
+all = ["$.tasks"]
+[flow]
+fault_handlers = "on_trouble"
+concurrency = "at_once"
+[step]
+at = "$.tasks[*]"
+operation = "does"
+settings = "given"
+[[link]]
+at = "$.ropes[*]"
+from = "0"
+to = "1"
+[placeholders]
+open = "(("
+close = "))"
+[[kind]]
+operation = "ask"
+kind = "approve"
+approvers = "who"
+approvals_needed = "votes"
+silence = "silent"
+silences = { no = "rejects" }
+[[kind]]
+operation = "rest"
+kind = "wait"
+wait = "span"
+wait_until = "event"
+[[kind]]
+operation = "cut"
+kind = "embed"
+piece_size = "size"
+piece_overlap = "shared"
+piece_unit = "letters"
+piece_batch = "together"
+store = "into"
+[[kind]]
+operation = "each"
+kind = "loop"
+items = "over"
+concurrency = "side"
+on_item_fault = "broken"
+on_item_faults = { halt = "stop" }
+[[kind]]
+operation = "meet"
+kind = "join"
+join = "mode"
+joins = { everybody = "all" }
+[[kind]]
+operation = "call"
+kind = "subflow"
+calls = "plan"
+awaits = "stays"
+[[kind]]
+operation = "all"
+kind = "parallel"
+ordered = "in_turn"
+[[kind]]
+operation = "slip"
+kind = "note"
+about = "of"
+[[kind]]
+operation = "mail"
+kind = "send"
+roles = { to = "recipient", "text" = "content" }
+secured = ["text"]
+[[kind]]
+operation = "hook"
+trigger = "webhook"
+authentication = "proof"
+[[kind]]
+operation = "bell"
+trigger = "schedule"
+every = "count"
+unit = "of_what"
+units = { Stunden = "hours" }
+days = "days"
+weekdays = { man = "mon", fre = "fri" }
+time = "at"
+zone = "zone"
+"""
+
+
+def read_facts(*tasks: dict[str, object], **more: object) -> tuple[Flow, list[str]]:
+    made = {
+        "id": "f",
+        "tasks": [{"id": f"t{place}", "name": f"Task {place}", **task} for place, task in enumerate(tasks)],
+        **more,
+    }
+    reader = Reader([parse_dialect(FACTS, "facts.toml")])
+    (flow,) = reader.flows_of([Held("f.json", json.dumps(made).encode())])
+    return flow, [problem.message for problem in reader.problems if problem.code == "value-unusable"]
+
+
+STATED = [
+    ({"does": "ask", "who": ["Ann", "Ben"], "votes": 2, "silent": "no"}, {"approval": Approval(("Ann", "Ben"), 2, "rejects")}),
+    ({"does": "rest", "span": "2 h"}, {"pause": Pause(seconds=7200)}),
+    ({"does": "rest", "event": "high tide"}, {"pause": Pause(until="high tide")}),
+    ({"does": "cut", "size": 4000, "shared": 300, "together": 16, "into": "log"}, {"pieces": Pieces(4000, 300, "letters", 16, None, "log")}),
+    ({"does": "each", "over": "letters", "side": 3, "broken": "halt"}, {"concurrency": 3, "repeat": Repeat(items="letters", on_item_fault="stop")}),
+    ({"does": "meet", "mode": "everybody"}, {"join": "all"}),
+    ({"does": "call", "plan": "other", "stays": "no"}, {"awaits": False, "calls": "other"}),
+    ({"does": "all", "in_turn": True}, {"ordered": True}),
+    ({"does": "slip", "of": "Task 0"}, {"about": ("t0",)}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("task", "wanted"), STATED)
+def test_typed_facts_are_read_by_their_paths(task: dict[str, object], wanted: dict[str, object]) -> None:
+    flow, problems = read_facts(task)
+    (step,) = flow.steps
+    assert problems == [] and {name: getattr(step, name) for name in wanted} == wanted and step.unread == {}
+
+
+@pytest.mark.parametrize(
+    ("task", "words"),
+    [
+        ({"does": "ask", "who": "Ann", "silent": "perhaps"}, "expected one of no at `silent`"),
+        ({"does": "rest", "span": "a while"}, "at `span`"),
+        ({"does": "cut", "size": "big"}, "expected a whole number from 0 on at `size`"),
+        ({"does": "meet", "mode": "nobody"}, "expected one of everybody at `mode`"),
+        ({"does": "call", "stays": "maybe"}, "expected true or false at `stays`"),
+    ],
+)
+def test_facts_that_cannot_be_used_stay_unread_and_are_told(task: dict[str, object], words: str) -> None:
+    flow, problems = read_facts(task)
+    assert any(words in problem for problem in problems), problems
+    assert flow.steps[0].unread and flow.content.unread == 1
+
+
+@pytest.mark.parametrize(
+    ("task", "wanted"),
+    [
+        ({"count": 6, "of_what": "Stunden"}, Schedule(every=21600.0)),
+        ({"count": 6, "of_what": "hours"}, None),
+        (
+            {"days": ["fre", "man"], "at": "08:30", "zone": "Europe/Oslo"},
+            Schedule(cron="30 8 * * 1,5", zone="Europe/Oslo"),
+        ),
+        ({"at": "7.15 pm"}, Schedule(cron="15 19 * * *")),
+        ({"at": ["06:00", "18:00"]}, Schedule(cron="0 6,18 * * *")),
+        ({"at": ["06:00", "18:30"]}, None),
+        ({"days": ["søn"], "at": "08:30"}, None),
+    ],
+)
+def test_schedules_of_several_fields(task: dict[str, object], wanted: Schedule | None) -> None:
+    flow, _ = read_facts({"does": "bell", **task})
+    (trigger,) = flow.triggers
+    assert trigger.schedule == wanted and (wanted is not None or flow.content.unread >= 1)
+
+
+def test_triggers_flows_and_inputs() -> None:
+    mail = {"does": "mail", "given": {"to": "desk@halvorsund.example", "text": "Hello"}}
+    flow, _ = read_facts({"does": "hook", "proof": "signed header"}, mail, on_trouble=["Faults", "Log"], at_once=4)
+    assert flow.triggers[0].authentication == "signed header"
+    assert (flow.fault_handlers, flow.concurrency) == (("Faults", "Log"), 4)
+    assert [(one.name, one.role, one.secured) for one in flow.steps[0].inputs] == [
+        ("to", "recipient", False),
+        ("text", "content", True),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "wanted"),
+    [
+        ("Dear ((t0.name))", [("t0", "name", "((t0.name))")]),
+        ("((upper(t0.name) + ' t1.x ' + t1.word))", [("t0", "name", "t0.name"), ("t1", "word", "t1.word")]),
+        ("((task-1.word))", [("t1", "word", "task-1.word")]),
+        ("((trim(task_1.word)))", [("t1", "word", "task_1.word")]),
+        ("((gone.word))", [("gone", "word", "((gone.word))")]),
+    ],
+)
+def test_references_within_functions_and_by_slug(text: str, wanted: list[tuple[str, str, str]]) -> None:
+    flow, _ = read_facts({"does": "x"}, {"does": "x"}, {"does": "mail", "given": {"text": text}})
+    (binding,) = flow.steps[2].inputs
+    assert [(ref.step, ref.path, ref.text) for ref in binding.refs] == wanted

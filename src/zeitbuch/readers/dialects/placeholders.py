@@ -5,13 +5,38 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 from typing import Any
+
+from msgspec import structs
 
 from zeitbuch.core.model.records import Binding, Decider, Ref
 
 from .rules import PlaceholderRule
 
 MODEL = "\x00model"  # marks a reference that means: the model decides this
+
+
+@cache
+def _tokens_of(separator: str) -> re.Pattern[str]:
+    """Texts in quotes, and names with what is taken of them."""
+    word = r"[^\W\d][\w-]*"
+    after = rf"(?:{re.escape(separator)}[\w-]+|\[[^\]\n]{{0,200}}\])*"
+    return re.compile(rf"'[^'\n]*'|\"[^\"\n]*\"|(?P<path>{word}{after})(?!\s*\()")
+
+
+def slug_of(name: str) -> str:
+    """A name as builders write it in places where only letters and digits may stand."""
+    return re.sub(r"[\W_]+", "-", name.casefold()).strip("-")
+
+
+def slugs_of(names: dict[str, str]) -> dict[str, str]:
+    """The steps by the slugs of their names, where a slug means one of them only."""
+    found: dict[str, set[str]] = {}
+    for name, key in names.items():
+        if not name.startswith("\x00"):
+            found.setdefault(slug_of(name), set()).add(key)
+    return {slug: next(iter(keys)) for slug, keys in found.items() if len(keys) == 1 and slug}
 
 
 class Placeholders:
@@ -47,8 +72,32 @@ class Placeholders:
         """All references in one text, each once, in order of appearance."""
         if self.open not in text:
             return ()
-        found = [self.resolve_ref(matched[1], matched[0], names) for matched in self.pattern.finditer(text)]
+        found: list[Ref] = []
+        for matched in self.pattern.finditer(text):
+            ref = self.resolve_ref(matched[1], matched[0], names)
+            known = ref.step is None or ref.step in names.values()
+            found += [ref] if known else self._within_expression(matched[1], names) or [ref]
         return tuple(dict.fromkeys(found))
+
+    def _within_expression(self, inner: str, names: dict[str, str]) -> list[Ref]:
+        """The references within functions and sums around them: ``upper(look.text) + tell.to``. What stands in quotes is a text."""
+        rule = self.rule
+        assert rule is not None
+        slugs: dict[str, str] = {}
+        found: list[Ref] = []
+        for token in _tokens_of(rule.separator).finditer(inner):
+            text = token["path"]
+            if not text:
+                continue
+            ref = self.resolve_ref(text, text, names)
+            if ref.step is not None and ref.step not in names.values():
+                slugs = slugs or slugs_of(names)
+                key = slugs.get(slug_of(ref.step))
+                if key is None:
+                    continue
+                ref = structs.replace(ref, step=key)
+            found.append(ref)
+        return found
 
     def in_value(self, value: Any, names: dict[str, str]) -> tuple[Ref, ...]:
         """All references in a value of any shape."""

@@ -51,7 +51,8 @@ def _interval_of(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, An
     unit = words.unit
     named = as_text(get["unit"](raw)) if "unit" in get else ""
     if named:
-        known = UNITS[words.units[named]] if named in words.units else clock_texts.UNIT_SECONDS.get(named.lower())
+        spelled = UNITS.get(words.units.get(named, ""))
+        known = spelled if words.units else clock_texts.UNIT_SECONDS.get(named.lower())
         if known is None:
             return None
         unit = known
