@@ -102,7 +102,7 @@ def test_workspace_is_found_upwards(demo: Path, run: Run) -> None:
     assert ran.code == 0 and json.loads(ran.out)["totals"]["flows"] == 17
     (demo / "zeitbuch.toml").write_text("sources = 5")
     ran = run("inventory", cwd=below)
-    assert ran.code == 2 and "zeitbuch.toml:1: error: Expected `array`" in ran.err
+    assert ran.code == 2 and "zeitbuch.toml:1: error: expected a list at" in ran.err
 
 
 @pytest.mark.parametrize(

@@ -166,7 +166,7 @@ def test_every_dialect_of_the_demo_says_its_name() -> None:
     ("change", "expected"),
     [
         (("dialect = 1", "dialect = 2"), "dialect"),
-        (('name = "probe"', 'name = "probe"\ncolour = 3'), "unknown field `colour`"),
+        (('name = "probe"', 'name = "probe"\ncolour = 3'), "found `colour`; known are dialect, name"),
         (('kind = "model"', 'kind = "magic"'), "magic"),
         (('at = "$.joins[*]"', 'at = "joins[["'), "JSONPath query"),
         (('id = "n"', 'id = "a..b"'), "dotted path"),

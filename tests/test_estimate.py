@@ -257,7 +257,7 @@ def test_the_most_specific_rule_wins_and_later_beats_equal() -> None:
         ("[[assume]]\nstep='x'\nrounds=inf", "found inf"),
         ("[[assume]]\nstep='x'\nshare=0.5", "expected `case` beside `share`"),
         ("[[assume]]\nstep='x'", "found none"),
-        ("[[assume]]\nfailures=1", "unknown field `failures`"),
+        ("[[assume]]\nfailures=1", "found `failures`; known are"),
         ("assumptions = 1\n[[assume", "expected TOML"),
     ],
 )
@@ -278,7 +278,7 @@ def test_wrong_assumptions_stop_the_estimate(text: str, expected: str, tmp_path:
         ),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "wrong.toml:5: error: expected model 'a' once"),
         ("currency='euro'", "three capital letters"),
-        ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0", "unknown field `inputs`"),
+        ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0", "found `inputs`; known are"),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-02-30", "expected TOML"),
     ],
 )

@@ -189,7 +189,7 @@ def test_model_map_is_a_table_of_the_workspace(demo: Path, run: Run) -> None:
     assert len(rules) == 3
     (demo / "zeitbuch.toml").write_text('sources = ["november"]\n[[model]]\nnames = "x"')
     ran = run("inventory", cwd=demo)
-    assert ran.code == 2 and "unknown field `names`" in ran.err
+    assert ran.code == 2 and "found `names`; known are" in ran.err
 
 
 # -- places ---------------------------------------------------------------------------------------------------------------
