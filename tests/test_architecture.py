@@ -64,8 +64,8 @@ def test_message_codes_are_one_table_and_its_page() -> None:
     assert used == {row.code for row in MESSAGES} == set(get_args(MessageCode))
     page = (ROOT / "docs" / "messages.md").read_text()
     assert re.findall(r"^## ([a-z0-9-]+)$", page, re.MULTILINE) == sorted(used)
-    done = subprocess.run([sys.executable, str(ROOT / ".ci" / "write-messages"), "--check"], check=False)
-    assert done.returncode == 0, "docs/messages.md is not what .ci/write-messages makes of the table"
+    done = subprocess.run([sys.executable, str(ROOT / ".ci" / "write-pages"), "--check"], check=False)
+    assert done.returncode == 0, "docs/messages.md is not what .ci/write-pages makes of the table"
 
 
 def loaded(code: str) -> set[str]:

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 import json
+import tomllib
+import typing
 from pathlib import Path
+from typing import Any
 
+import msgspec
 import pytest
+from msgspec import inspect
 
 from conftest import Run
+from zeitbuch.app.schemas import schema_of
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Approval, Flow, Pause, Pieces, Repeat, Schedule
-from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.dialects.reference import REFERENCE, keys_of, reference_page
+from zeitbuch.readers.dialects.rules import Dialect, parse_dialect
 from zeitbuch.readers.input.sources import Held
 from zeitbuch.readers.reading.reader import Reader
 
+ROOT = Path(__file__).parent.parent
 GOOD = """\
 dialect = 1
 name = "harbour"
@@ -243,3 +251,44 @@ def test_references_within_functions_and_by_slug(text: str, wanted: list[tuple[s
     flow, _ = read_facts({"does": "x"}, {"does": "x"}, {"does": "mail", "given": {"text": text}})
     (binding,) = flow.steps[2].inputs
     assert [(ref.step, ref.path, ref.text) for ref in binding.refs] == wanted
+
+
+def tables_of_dialects() -> dict[str, Any]:
+    """Every type of table that a dialect file may hold, by name."""
+    found: dict[str, Any] = {}
+
+    def walk(one: Any) -> None:
+        if isinstance(one, inspect.StructType) and one.cls.__name__ not in found:
+            found[one.cls.__name__] = one
+            for field in one.fields:
+                walk(field.type)
+        for inner in (*getattr(one, "types", ()), getattr(one, "item_type", None), getattr(one, "value_type", None)):
+            if inner is not None:
+                walk(inner)
+
+    walk(inspect.type_info(Dialect))
+    return found
+
+
+def test_every_key_of_the_language_is_described_with_an_example_that_is_one() -> None:
+    tables = tables_of_dialects()
+    assert {table.kind for table in REFERENCE} - {"Fields"} == set(tables)
+    for name, kind in tables.items():
+        keys = keys_of(name)
+        assert set(keys) == {field.encode_name for field in kind.fields}, name
+        hints = typing.get_type_hints(kind.cls)
+        for field in kind.fields:
+            key = keys[field.encode_name]
+            (value,) = tomllib.loads(key.example).values()
+            msgspec.convert(value, hints[field.name])
+            assert key.words.endswith(".") and list(tomllib.loads(key.example)) == [key.name]
+
+
+def test_the_schema_carries_the_descriptions() -> None:
+    made = schema_of("dialect")
+    for part in (made, *made["$defs"].values()):
+        assert all(said["description"] and said["examples"] for said in part["properties"].values())
+
+
+def test_the_pages_of_keys_and_messages_are_as_written() -> None:
+    assert (ROOT / "docs" / "dialect-keys.md").read_text() == reference_page()

@@ -19,11 +19,14 @@ from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.diff.word_diff import word_changes
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import (
+    Approval,
     Binding,
     Connection,
     Estate,
     Flow,
     ModelUse,
+    Pause,
+    Pieces,
     Prompt,
     Ref,
     Repeat,
@@ -98,6 +101,17 @@ CASES: list[tuple[Flow, str, str, str]] = [
     (structs.replace(BASE, variables=(Variable(name="v", value=2),)), "variable", "1", "2"),
     (structs.replace(BASE, connections=()), "connection", "Desk", "none"),
     (structs.replace(BASE, triggers=(Trigger(id="start", kind="chat"),)), "trigger", "started by hand", "chat message"),
+    (structs.replace(BASE, fault_handlers=("Faults",)), "fault handler", "not stated", "starts Faults"),
+    (structs.replace(BASE, concurrency=2), "concurrency", "not stated", "at most 2"),
+    (
+        structs.replace(BASE, triggers=(Trigger(id="start", kind="manual", authentication="signed header"),)),
+        "authentication", "not stated", "signed header",
+    ),
+    (changed("h", approval=Approval(("Ann",))), "approval", "none", "asks Ann; what no answer means is not stated"),
+    (changed("h", pause=Pause(seconds=60)), "wait", "none", "for 1 minute"),
+    (changed("a", pieces=Pieces(size=400, unit="tokens")), "pieces", "none", "pieces of 400 tokens"),
+    (changed("d", ordered=True), "order", "none", "its ways run one after the other, in this order"),
+    (changed("h", inputs=(Binding(name="to", value="desk", role="recipient"),)), "input role", "not stated", "recipient"),
     (changed("a", name="Greet"), "step renamed", "A", "Greet"),
     (changed("a", kind="agent"), "kind", "model call", "agent"),
     (changed("a", enabled=False), "enabled", "on", "off"),

@@ -278,7 +278,10 @@ def test_wrong_assumptions_stop_the_estimate(text: str, expected: str, tmp_path:
         ),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "wrong.toml:5: error: expected model 'a' once"),
         ("currency='euro'", "three capital letters"),
-        ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0", "found `inputs`; known are"),
+        (
+            "currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninputs=1.0",
+            "found `inputs`; known are",
+        ),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-02-30", "expected TOML"),
     ],
 )

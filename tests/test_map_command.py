@@ -131,7 +131,7 @@ def test_a_folder_of_maps_and_an_estate(demo: Path, run: Any, tmp_path: Path) ->
         found["routes"]
     ) >= 4
     logger = next(c for c in found["cards"] if c["lines"][0] == "Fault logger")
-    assert "takes the faults of 16 flows" in logger["lines"]
+    assert "takes the faults of 4 flows" in logger["lines"]
     tree = run("map", "november", "--estate", "--by", "none", "--format", "text", cwd=demo).out
     assert "└─ → Fault logger" in tree
 

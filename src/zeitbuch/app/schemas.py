@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from importlib import import_module
 from typing import Any, NamedTuple
 
@@ -46,6 +47,16 @@ SCHEMAS: tuple[SchemaRow, ...] = (
 )  # fmt: skip
 
 
+def describe_dialect(kind: str, root: dict[str, Any], parts: dict[str, Any]) -> None:
+    """Adds what the reference says of each key."""
+    from zeitbuch.readers.dialects.reference import keys_of
+
+    for title, part in ((kind, root), *parts.items()):
+        for name, key in keys_of(title).items():
+            example = tomllib.loads(key.example)[name]
+            part["properties"][name] |= {"description": key.words, "examples": [example]}
+
+
 def schema_of(name: str) -> dict[str, Any]:
     """The schema of one row of the table. Raises KeyError for a name that is none."""
     row = {row.name: row for row in SCHEMAS}[name]
@@ -57,6 +68,8 @@ def schema_of(name: str) -> dict[str, Any]:
         head = {"zeitbuch": {"const": name}, "version": {"const": JSON_VERSION}}
         root["properties"] = {**head, **root["properties"]}
         root["required"] = ["zeitbuch", "version", *root.get("required", [])]
+    if name == "dialect":
+        describe_dialect(kind, root, parts)
     if name == "flow":
         root["properties"]["zeitbuch"] = {"const": FORMAT_VERSION}
         root["additionalProperties"] = False

@@ -82,17 +82,20 @@ def load_toml(path: str, kind: type[T], what: TomlKind, renamed: dict[str, str] 
     return parse_toml(text, path, kind, what, renamed), text
 
 
-def _decoded(text: str, path: str, code: MessageCode, parse_float: Callable[[str], Any]) -> dict[str, Any]:
+def _decoded(text: str, path: str, what: TomlKind) -> dict[str, Any]:
     _check_sizes(text, path)
     try:
-        return tomllib.loads(text.replace("\r\n", "\n"), parse_float=parse_float)
+        return tomllib.loads(text.replace("\r\n", "\n"), parse_float=what.parse_float)
     except (tomllib.TOMLDecodeError, ValueError, ArithmeticError) as error:
         place = re.search(r"line (\d+), column (\d+)", str(error))
         line, column = (int(place[1]), int(place[2])) if place else (text.count("\n") + 1, None)
         origin = Origin(path, line=line, column=column)
-        raise fail(code, f"expected TOML, found: {error}", "mend the file at that line", origin) from None
+        raise fail(what.syntax, f"expected TOML, found: {error}", "mend the file at that line", origin) from None
     except RecursionError:
         raise _too_much(f"at most {MOST_DEPTH} levels", "deeper nesting", Origin(path)) from None
+
+
+_EXPORT = TomlKind("an export", "dialect", "source-unreadable", "toml-syntax", "toml-syntax")
 
 
 def decode_toml(raw: bytes, name: str) -> dict[str, Any]:
@@ -104,7 +107,7 @@ def decode_toml(raw: bytes, name: str) -> dict[str, Any]:
         raise fail(
             "utf8", message, "save the file as UTF-8", Origin("", line=raw.count(b"\n", 0, error.start) + 1)
         ) from None
-    found: dict[str, Any] = _with_texts(_decoded(text, "", "toml-syntax", float))
+    found: dict[str, Any] = _with_texts(_decoded(text, "", _EXPORT))
     return found
 
 
@@ -118,7 +121,7 @@ def _with_texts(value: Any) -> Any:
 
 def parse_toml(text: str, path: str, kind: type[T], what: TomlKind, renamed: dict[str, str] | None = None) -> T:
     """The records in the text of a TOML file. Raises ZeitbuchError as ``load_toml`` does."""
-    data = _decoded(text, path, what.syntax, what.parse_float)
+    data = _decoded(text, path, what)
     for pointer, number in _numbers_in(data):
         if not math.isfinite(number):
             origin = Origin(path, line=line_of(text, pointer))

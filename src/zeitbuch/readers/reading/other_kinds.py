@@ -128,9 +128,13 @@ def kind_of_bytes(name: str, raw: bytes) -> tuple[str, str] | None:
 
 
 def kind_of_lines(name: str, raw: bytes) -> TextKind | None:
-    """What a file of JSON Lines is whose lines are known to be no flows: that is told once, and not for every line."""
-    kind = kind_of_head(name, raw) if name.lower().endswith(LINES) else None
-    return kind if kind is not None and any(words == kind.words for words, _ in ROWS) else None
+    """What a file of JSON Lines is by its first line: where its lines are no flows, that is told once, and not for every line."""
+    return kind_of_head(name, raw) if name.lower().endswith(LINES) else None
+
+
+def is_row_of(kind: TextKind) -> bool:
+    """Whether a kind of lines is one that is known to be no flow."""
+    return any(words == kind.words for words, _ in ROWS)
 
 
 def other_kind_problem(words: str, hint: str, origin: Origin) -> Problem:

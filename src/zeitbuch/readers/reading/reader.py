@@ -14,6 +14,7 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError, place_within
 from zeitbuch.core.model.records import Estate, Finding, Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.rules import Dialect, suffixes_of
+from zeitbuch.readers.input.decode import decode_bytes
 from zeitbuch.readers.input.file_documents import documents_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, is_package, list_files, load_input, name_of
@@ -25,7 +26,7 @@ from zeitbuch.readers.secrets.words import SecretWords
 
 from .documents import Document, Opening, embedded_in
 from .embedded import Embedded, call_embedded
-from .other_kinds import kind_of_bytes, kind_of_lines, other_kind_problem
+from .other_kinds import is_row_of, kind_of_bytes, kind_of_lines, other_kind_problem
 from .recognition import FlowsRead, Recognition
 from .tally import Fact, Package, Tally
 from .validated import validate_flow
@@ -113,8 +114,11 @@ class Reader(Tally):
 
     def _flows_of_bytes(self, base: Origin, data: bytes) -> Iterator[Flow]:
         """The flows of a file, document by document."""
-        kind = kind_of_lines(base.member or base.source, data)
-        if kind is not None:
+        name = base.member or base.source
+        kind = kind_of_lines(name, data)
+        if kind is not None and (
+            is_row_of(kind) or not (name.lower().endswith(self.also) or self._begins_with_flow(data))
+        ):
             self.problems.append(other_kind_problem(kind.words, kind.hint, base))
             return
         for place, part in documents_of(base, data):
@@ -156,6 +160,14 @@ class Reader(Tally):
         if bare is not None:
             document = self.opening.open_embedded(one, place)
             yield from self._tell_problems(iter([bare.read_bare_flow(document.value, place, document.counted)]))
+
+    def _begins_with_flow(self, data: bytes) -> bool:
+        """Whether the first line of JSON Lines has a form that is known."""
+        try:
+            first = decode_bytes("line.json", data.lstrip().split(b"\n", 1)[0], self.limits)
+        except ZeitbuchError:
+            return False
+        return self.recognition.knows(first.value)
 
     def _load_beside(self, place: Origin) -> bytes | None:
         """The bytes of a file or member that may not be there."""
