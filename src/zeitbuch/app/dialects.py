@@ -10,15 +10,21 @@ from msgspec import Struct, field
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report import export_preview
 from zeitbuch.core.report.export_preview import Preview, PreviewResult
-from zeitbuch.core.report.presentations import TableResult
+from zeitbuch.core.report.presentations import SheetResult, TableResult
 from zeitbuch.readers.config.workspace import Listed, Workspace, find_dialect_files
+from zeitbuch.readers.dialects.rules import Dialect, load_dialect, suffixes_of
+from zeitbuch.readers.dialects.trial import DialectTrial, try_dialect
 from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.forms import name_form
 
 from .session import Session
+from .sources import inputs_of
+
+_SHOWN = 8  # places that no rule touches
 
 
 def propose_dialect(session: Session, sources: Sequence[str], name: str = "") -> tuple[Proposal | None, list[Problem]]:
@@ -53,6 +59,61 @@ def preview_files(session: Session, sources: Sequence[str]) -> list[Preview]:
 def preview_table(rows: list[Preview]) -> TableResult:
     """Previews as a table."""
     return TableResult("preview", PreviewResult(tuple(rows)), lambda full: export_preview.preview_sheet(rows))
+
+
+def try_rules(session: Session, sources: Sequence[str]) -> list[DialectTrial]:
+    """What the rules of every active dialect do on files."""
+    trials = [_trial_of(session, dialect, sources) for dialect in session.dialects]
+    # Of many active dialects those are of interest that these files are written in.
+    return [trial for trial in trials if trial.documents] or trials
+
+
+def try_other(session: Session, path: str, sources: Sequence[str]) -> DialectTrial:
+    """What the rules of one more dialect do on files. Raises ZeitbuchError when its file is wrong."""
+    return _trial_of(session, load_dialect(path), sources)
+
+
+def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> DialectTrial:
+    # Each dialect reads for itself: what it brings into shape is no longer what the others are to be tried on.
+    also = suffixes_of([dialect])
+    inputs = [
+        one for source in session.sources(sources) for one in inputs_of(source, session.limits, session.book, also)
+    ]
+    with session.progress(len(inputs), f"trying {dialect.name}") as advance:
+        found, _ = read_documents(inputs, session.limits, advance, also)
+    return try_dialect(dialect, found, session.limits)
+
+
+def rules_table(trials: Sequence[DialectTrial]) -> TableResult:
+    """Trials as a table."""
+    rows = [
+        export_preview.RuleUse(trial.dialect, row.rule, row.path, row.hits, row.records, row.remark)
+        for trial in trials
+        for row in trial.rules
+    ]
+    return TableResult("rules", export_preview.RulesResult(tuple(rows)), lambda full: export_preview.rules_sheet(rows))
+
+
+def compared_table(first: DialectTrial, second: DialectTrial) -> TableResult:
+    """What two dialects make of the same files."""
+    names = [first.dialect, second.dialect]
+    if names[0] == names[1]:
+        names = [f"{names[0]} (first)", f"{names[1]} (second)"]
+    sides = [
+        (name, export_preview.preview_file("", one.read)) for name, one in zip(names, (first, second), strict=True)
+    ]
+    sheet = export_preview.compared_sheet(sides[0], sides[1])
+    return TableResult("sheet", SheetResult.of(sheet), lambda full: sheet)
+
+
+def trial_lines(trial: DialectTrial) -> list[str]:
+    """What points to a mistake in a dialect, and the largest places of the export that no rule touches."""
+    lines = [f"dialect '{trial.dialect}': {words}" for words in trial.suspicions]
+    if trial.untouched:
+        shown = ", ".join(f"{one.place} ({count_words(one.values, 'value')})" for one in trial.untouched[:_SHOWN])
+        more = f" and {len(trial.untouched) - _SHOWN} more" if len(trial.untouched) > _SHOWN else ""
+        lines.append(f"dialect '{trial.dialect}': no rule touches {shown}{more}")
+    return lines
 
 
 class DialectEntry(Struct, frozen=True, kw_only=True):

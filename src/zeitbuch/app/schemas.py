@@ -40,6 +40,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("clones", "zeitbuch.core.diff.clones:ClonesResult", "output of diff --clones --format json", is_result=True),
     SchemaRow("record", "zeitbuch.app.record:Taken", "output of record --format json", is_result=True),
     SchemaRow("preview", "zeitbuch.core.report.export_preview:PreviewResult", "output of dialect test --format json", is_result=True),
+    SchemaRow("rules", "zeitbuch.core.report.export_preview:RulesResult", "output of dialect test --rules --format json", is_result=True),
     SchemaRow("dialects", "zeitbuch.app.dialects:DialectsResult", "output of dialect list --format json", is_result=True),
     SchemaRow("map", "zeitbuch.core.layout.map_record:MapRecord", "output of map --format json", is_result=True),
     SchemaRow("story", "zeitbuch.core.report.what_if:Story", "output of explain --case (--fails, --empty) --format json", is_result=True),

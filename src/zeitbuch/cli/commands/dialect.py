@@ -5,12 +5,17 @@ from __future__ import annotations
 import argparse
 
 from zeitbuch.app.dialects import (
+    compared_table,
     dialects_table,
     list_dialects,
     near_kinds,
     preview_files,
     preview_table,
     propose_dialect,
+    rules_table,
+    trial_lines,
+    try_other,
+    try_rules,
 )
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK, WRONG
@@ -18,6 +23,7 @@ from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
 from zeitbuch.cli.shared.session import finish_session, limits_of, open_session, report_problems, say
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.infer.propose import Proposal
@@ -65,6 +71,8 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
 def _test_dialects(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
     session = open_session(args)
+    if args.rules or args.compare:
+        return _try_rules(args, session, form)
     rows = preview_files(session, args.source)
     show_result("table", form, preview_table(rows), args)
     if not args.quiet:
@@ -72,6 +80,25 @@ def _test_dialects(args: argparse.Namespace) -> int:
             closest = ", ".join(near_kinds(operation)) or "no word of it is known"
             say(f"not classified: '{operation}' (closest: {closest})")
     return finish_session(session, args, NO if any(not row.flows for row in rows) else OK)
+
+
+def _try_rules(args: argparse.Namespace, session: Session, form: str) -> int:
+    trials = try_rules(session, args.source)
+    others = [try_other(session, args.compare, args.source)] if args.compare else []
+    if not trials or (others and len(trials) != 1):
+        found = f"{len(trials)} dialects" if trials else "no dialect"
+        raise fail(
+            "option",
+            f"expected one active dialect{' to compare with' if others else ' at least'}, found {found}",
+            "name it with --dialect FILE",
+        )
+    table = compared_table(trials[0], others[0]) if others else rules_table(trials)
+    show_result("table", form, table, args)
+    if not args.quiet:
+        for trial in (*trials, *others):
+            for line in trial_lines(trial):
+                say(line)
+    return finish_session(session, args, OK if all(trial.flows for trial in trials) else NO)
 
 
 def _list_dialects(args: argparse.Namespace) -> int:

@@ -34,10 +34,16 @@ def add(parser: argparse.ArgumentParser) -> None:
         formatter_class=raw,
         help="preview what the active dialects make of files, side by side",
         description="Preview what the active dialects make of files: flows, steps, links, the share of the content\n"
-        "read, and operations not classified. Exit status 1 when a file was not recognised.",
-        epilog="example:\n  zeitbuch dialect test exports/ --dialect harbour.toml",
+        "read, and operations not classified. Exit status 1 when a file was not recognised.\n"
+        "With --rules, what every rule of the dialect found: rules that find nothing, what stands near them, values\n"
+        "that could not be used, and the places of the exports that no rule touches, the largest first.",
+        epilog="examples:\n  zeitbuch dialect test exports/ --dialect harbour.toml\n"
+        "  zeitbuch dialect test exports/ --dialect harbour.toml --rules\n"
+        "  zeitbuch dialect test exports/ --dialect harbour.toml --compare older.toml",
     )
     add_sources(test)
+    test.add_argument("--rules", action="store_true", help="show what each rule of the dialect finds")
+    test.add_argument("--compare", metavar="FILE", help="show what another dialect makes of the same files, beside")
     add_output(test, "table")
     add_reading(test)
     listing = parts.add_parser(

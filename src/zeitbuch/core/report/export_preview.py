@@ -4,12 +4,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import Any
 
 from msgspec import Struct
 
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.sheet import Column, Sheet, percent_text
 from zeitbuch.core.model.words import count_words
 
 
@@ -104,3 +105,49 @@ def preview_sheet(rows: Sequence[Preview]) -> Sheet:
         rows=tuple(tuple(getattr(preview, column.key) for column in _COLUMNS) for preview in rows),
         total=tuple(total.get(column.key, "") for column in _COLUMNS),
     )
+
+
+class RuleUse(Struct, frozen=True):
+    """One key of a dialect: in how many of the records it is for (``of``) something stands there."""
+
+    dialect: str
+    rule: str
+    path: str
+    found: int
+    of: int
+    remark: str
+
+
+class RulesResult(Struct, frozen=True):
+    """`dialect test --rules --format json`."""
+
+    rules: tuple[RuleUse, ...]
+
+
+def rules_sheet(rows: Sequence[RuleUse]) -> Sheet:
+    """Rules with what they found; those that found nothing carry a remark."""
+    columns = (
+        Column("dialect", "dialect", rank=2), Column("rule", "rule"), Column("path", "path"), Column("found", "found", "count"),
+        Column("of", "of", "count"), Column("remark", "remark"),
+    )  # fmt: skip
+    return Sheet(columns=columns, rows=tuple(tuple(getattr(row, column.key) for column in columns) for row in rows))
+
+
+MEASURES: tuple[tuple[str, Callable[[Preview], Any]], ...] = (
+    ("flows", lambda one: one.flows),
+    ("triggers", lambda one: one.triggers),
+    ("steps", lambda one: one.steps),
+    ("links", lambda one: one.links),
+    ("prompts", lambda one: one.prompts),
+    ("models", lambda one: one.models),
+    ("operations not classified", lambda one: len(one.unclassified)),
+    ("read", lambda one: "" if one.read is None else percent_text(one.read)),
+    ("places not read", lambda one: len(one.unread)),
+)
+
+
+def compared_sheet(first: tuple[str, Preview], second: tuple[str, Preview]) -> Sheet:
+    """What two dialects make of the same files, side by side."""
+    columns = (Column("what", "what"), Column(first[0], first[0]), Column(second[0], second[0]))
+    rows = tuple((words, measure(first[1]), measure(second[1])) for words, measure in MEASURES)
+    return Sheet(columns=columns, rows=rows)

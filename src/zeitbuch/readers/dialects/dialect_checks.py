@@ -49,7 +49,7 @@ def _place(text: str, name: str, pointer: str) -> Origin:
 def _texts_in(value: Any, pointer: str, annotation: str = "") -> Iterator[tuple[str, str, str]]:
     """(pointer, what it must be, text) of every text in the tables of a dialect."""
     if isinstance(value, Struct):
-        annotations = _annotations_of(type(value))
+        annotations = annotations_of(type(value))
         for name, key in zip(value.__struct_fields__, value.__struct_encode_fields__, strict=True):
             yield from _texts_in(getattr(value, name), f"{pointer}/{key}", annotations[name])
     elif isinstance(value, list):
@@ -61,7 +61,7 @@ def _texts_in(value: Any, pointer: str, annotation: str = "") -> Iterator[tuple[
 
 
 @cache
-def _annotations_of(kind: type) -> dict[str, str]:
+def annotations_of(kind: type) -> dict[str, str]:
     """What the fields of a table are called to be, as written."""
     found: dict[str, str] = {}
     for base in reversed(kind.__mro__):

@@ -5,8 +5,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Iterator
+from typing import Any, NamedTuple, Protocol
 
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
@@ -39,25 +39,36 @@ def is_reshaped(dialect: Dialect) -> bool:
     )
 
 
+class _Change(Protocol):
+    """One rule, ready to be carried out."""
+
+    at: Query
+
+    def __call__(self, work: _Work) -> None: ...
+
+
 class Reshaper:
     """Carries out the rules of one dialect. Raises ZeitbuchError when one of them is wrong."""
 
     def __init__(self, dialect: Dialect, limits: Limits | None = None) -> None:
         self.limits = limits or Limits()
-        self.rules: list[Callable[[_Work], None]] = [
-            *(_Texts(rule, self.limits) for rule in dialect.text),
-            *(_Splits(rule) for rule in dialect.split),
-            *(_Pairs(rule) for rule in dialect.pairs),
-            *(_Merge(rule) for rule in dialect.merge),
-            *(_Catalogue(rule) for rule in dialect.catalogue),
-            *(_Group(rule) for rule in dialect.group),
-            *(_Gather(rule) for rule in dialect.gather),
+        self.rules: list[tuple[str, _Change]] = [
+            *(("text", _Texts(rule, self.limits)) for rule in dialect.text),
+            *(("split", _Splits(rule)) for rule in dialect.split),
+            *(("pairs", _Pairs(rule)) for rule in dialect.pairs),
+            *(("merge", _Merge(rule)) for rule in dialect.merge),
+            *(("catalogue", _Catalogue(rule)) for rule in dialect.catalogue),
+            *(("group", _Group(rule)) for rule in dialect.group),
+            *(("gather", _Gather(rule)) for rule in dialect.gather),
         ]
+        self.hits = {f"{table}[{place}].at": (rule.at.text, 0) for place, (table, rule) in enumerate(self.rules)}
 
     def reshape(self, document: Any, base: Origin) -> Shaped:
         """The document in shape. It is changed in place: nobody else holds it."""
         work = _Work({"": document}, base)
-        for rule in self.rules:
+        for key, (_, rule) in zip(list(self.hits), self.rules, strict=True):
+            text, hits = self.hits[key]
+            self.hits[key] = (text, hits + len(work.find(rule.at)))
             rule(work)
         value = work.root[""]
         return Shaped(value, count_values(value), work.places, work.problems)

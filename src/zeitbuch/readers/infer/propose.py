@@ -15,7 +15,9 @@ from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.file_documents import documents_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
-from zeitbuch.readers.input.sources import Input, is_package, load_input, name_of
+from zeitbuch.readers.input.plain_xml import plain_document
+from zeitbuch.readers.input.sources import Input, Suffixes, is_package, load_input, name_of
+from zeitbuch.readers.input.xml_tree import Element
 
 from .steps import find_steps
 from .suggest import Suggestion, suggest_dialect
@@ -38,7 +40,7 @@ class Proposal(NamedTuple):
 
 
 def read_documents(
-    inputs: Iterable[Input], limits: Limits, tell: Callable[[int], None]
+    inputs: Iterable[Input], limits: Limits, tell: Callable[[int], None], also: Suffixes = ()
 ) -> tuple[list[tuple[str, Any]], list[Problem]]:
     """All readable documents of listed files and packages, each with its name; ``tell`` hears how many are done."""
     found: list[tuple[str, Any]] = []
@@ -50,7 +52,9 @@ def read_documents(
             continue
         name, item = name_of(listed), load_input(listed, limits)
         inside = (
-            package_members(name, item.data, limits) if is_package(name) and isinstance(item.data, bytes) else [item]
+            package_members(name, item.data, limits, also)
+            if is_package(name) and isinstance(item.data, bytes)
+            else [item]
         )
         for one in inside:
             origin = Origin(one.name, member=one.member)
@@ -66,7 +70,8 @@ def _decoded(origin: Origin, data: bytes, limits: Limits, problems: list[Problem
     found = []
     for place, part in documents_of(origin, data):
         try:
-            found.append((place.file, decode_document(place.member or place.source, part, limits)[0]))
+            value = decode_document(place.member or place.source, part, limits)[0]
+            found.append((place.file, plain_document(value) if isinstance(value, Element) else value))
         except ZeitbuchError as error:
             problems.append(place_within(error.problem, place))
     return found

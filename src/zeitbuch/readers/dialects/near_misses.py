@@ -1,0 +1,80 @@
+# Where a query or path finds nothing: what stands near it in the records, so that a slip is seen at once.
+"""Near misses of queries and paths."""
+
+from __future__ import annotations
+
+import difflib
+from collections import Counter
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+from .paths import path_keys
+from .query import Query
+
+_LOOKED_AT = 200  # records
+_NAMED = 6
+
+
+class Key(NamedTuple):
+    """A key, and the share of cases in which it fits."""
+
+    name: str
+    share: float
+
+
+def near_query(query: Query, documents: Iterable[Any]) -> str:
+    """How far a query comes, and what is there instead; empty where that cannot be told."""
+    if query.parts is None:
+        return "nothing is there"
+    found: list[Any] = list(documents)[:_LOOKED_AT]
+    came = "$"
+    for part in query.parts:
+        below = _below(found, part)
+        if not below:
+            keys = Counter(key for one in found if isinstance(one, dict) for key in one)
+            if not keys:
+                return f"nothing is at {came}"
+            near = difflib.get_close_matches(part, list(keys), 1, 0.6)
+            listed = ", ".join(f"`{key}`" for key, _ in keys.most_common(_NAMED))
+            return f"at {came} there is no `{part}`" + (
+                f"; did you mean `{near[0]}`?" if near else f"; there are {listed}"
+            )
+        found, came = below, f"{came}[*]" if part == "*" else f"{came}.{part}"
+    return ""
+
+
+def _below(found: list[Any], part: str) -> list[Any]:
+    below: list[Any] = []
+    for one in found:
+        if part != "*":
+            below += [one[part]] if isinstance(one, dict) and part in one else []
+        elif isinstance(one, dict | list):
+            below += one.values() if isinstance(one, dict) else one
+    return below[: _LOOKED_AT * 10]
+
+
+def near_key(path: str, records: list[dict[str, Any]]) -> str:
+    """A path like the one that finds nothing, and how often it is there; empty where there is none."""
+    wanted = path_keys(path)
+    counts: Counter[str] = Counter()
+    looked = records[:_LOOKED_AT]
+    for record in looked:
+        counts.update(set(_paths_of(record)))
+    same_end = [one for one in counts if path_keys(one)[-1] == wanted[-1]]
+    near = same_end or difflib.get_close_matches(path, list(counts), 1, 0.75)
+    if not near:
+        return "nothing is there"
+    best = max(near, key=lambda one: (counts[one], one))
+    return f"nothing is there; `{best}` is in {counts[best]} of {len(looked)}"
+
+
+def _paths_of(record: dict[str, Any]) -> Iterable[str]:
+    for key, value in record.items():
+        plain = _spelled(key)
+        yield plain
+        if isinstance(value, dict):
+            yield from (f"{plain}.{_spelled(inner)}" for inner in value)
+
+
+def _spelled(key: str) -> str:
+    return f'"{key}"' if "." in key or " " in key or not key else key
