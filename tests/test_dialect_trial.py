@@ -41,6 +41,12 @@ def test_every_rule_is_counted() -> None:
         ('settings = "given"', 'settings = "gives"', "step.settings", "nothing is there; `given` is in 8 of 8"),
         (
             'model = "given.brain"',
+            'model = "given.engine"',
+            "kind 'ask?text'.model",
+            "nothing is there; in `given` there are `brain`, `orders`, `warmth`",
+        ),
+        (
+            'model = "given.brain"',
             'model = "brain"',
             "kind 'ask?text'.model",
             "nothing is there; `given.brain` is in 2 of 2",
@@ -60,6 +66,8 @@ def test_the_dialect_is_suspected_before_the_builder() -> None:
     assert words.startswith(
         "no end of a link is the id of a step: is `step.id` (`does`) right?; 100% of them equal `id`"
     )
+    (words, *_) = tried("flat", 'from = "from"', 'from = "form"').suspicions
+    assert words == "`link.from` finds nothing in 7 links: nothing is there; `from` is in 7 of 7"
     assert "no step was found: is `step.at` right?" in tried("flat", "$.steps[*]", "$.none[*]").suspicions
     assert any("no step leads to another" in one for one in tried("flat", "$.links[*]", "$.none[*]").suspicions)
 

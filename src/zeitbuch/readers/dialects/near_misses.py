@@ -54,18 +54,25 @@ def _below(found: list[Any], part: str) -> list[Any]:
 
 
 def near_key(path: str, records: list[dict[str, Any]]) -> str:
-    """A path like the one that finds nothing, and how often it is there; empty where there is none."""
-    wanted = path_keys(path)
+    """What is there in the place of a path that finds nothing: the same key elsewhere, one spelled nearly alike, or the keys that
+    stand beside it."""
+    *above, last = path_keys(path)
     counts: Counter[str] = Counter()
     looked = records[:_LOOKED_AT]
     for record in looked:
         counts.update(set(_paths_of(record)))
-    same_end = [one for one in counts if path_keys(one)[-1] == wanted[-1]]
-    near = same_end or difflib.get_close_matches(path, list(counts), 1, 0.75)
-    if not near:
+    beside = {one: path_keys(one)[-1] for one in counts if path_keys(one)[:-1] == tuple(above)}
+    alike = difflib.get_close_matches(last, list(beside.values()), 1, 0.7)
+    near = [one for one in counts if path_keys(one)[-1] == last] or [one for one, key in beside.items() if key in alike]
+    if near:
+        best = max(near, key=lambda one: (counts[one], one))
+        return f"nothing is there; `{best}` is in {counts[best]} of {len(looked)}"
+    if not beside:
         return "nothing is there"
-    best = max(near, key=lambda one: (counts[one], one))
-    return f"nothing is there; `{best}` is in {counts[best]} of {len(looked)}"
+    named = sorted(beside, key=lambda one: (-counts[one], one))
+    listed = ", ".join(f"`{beside[one]}`" for one in named[:_NAMED]) + (" ..." if len(named) > _NAMED else "")
+    where = f"in `{'.'.join(above)}`" if above else "beside it"
+    return f"nothing is there; {where} there are {listed}"
 
 
 def _paths_of(record: dict[str, Any]) -> Iterable[str]:

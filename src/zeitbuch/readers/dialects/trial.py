@@ -253,8 +253,11 @@ def _suspicions(dialect: Dialect, watch: _Watch, rules: list[RuleTrial]) -> Iter
         return
     if not watch.steps:
         yield "no step was found: is `step.at` right?"
-    yield from _suspected_ends(dialect, watch)
-    if watch.steps and not watch.ends["links"]:
+    blind = [row for row in rules if row.rule.endswith((".from", ".to")) and row.records and not row.hits]
+    yield from (f"`{row.rule}` finds nothing in {row.records} links: {row.remark}" for row in blind)
+    if not blind:
+        yield from _suspected_ends(dialect, watch)
+    if watch.steps and not watch.ends["links"] and not watch.ends["dangling"]:
         yield "no step leads to another: which table says how steps are linked (`link`, `adjacency`, `pointer`, `holds`, `predecessors`, `order`)?"
     names = Counter(as_text(watch.reader.steps.id(raw)) for raw, _ in watch.steps)
     if len(watch.steps) > 2 * len(watch.flows) and len(names) <= max(1, len(watch.steps) // 10):
@@ -295,8 +298,12 @@ def _suspected_ends(dialect: Dialect, watch: _Watch) -> Iterator[str]:
         return
     best = _key_of_ends(lost, [raw for raw, _ in (*watch.steps, *watch.triggers)])
     said = f"; {best.share:.0%} of them equal `{best.name}`" if best is not None else ""
-    whole = "no end of a link is" if len(lost) == len(ends) else f"{len(lost)} of {len(ends)} ends of links are"
-    yield f"{whole} the id of a step: is `step.id` (`{dialect.step.id}`) right?{said}"
+    whole = (
+        "no end of a link is the id of a step"
+        if len(lost) == len(ends)
+        else f"{len(lost)} of {len(ends)} ends of links are no id of a step"
+    )
+    yield f"{whole}: is `step.id` (`{dialect.step.id}`) right?{said}"
 
 
 def _key_of_ends(ends: list[str], records: list[dict[str, Any]]) -> Key | None:
