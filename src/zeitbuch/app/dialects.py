@@ -91,7 +91,9 @@ def rules_table(trials: Sequence[DialectTrial]) -> TableResult:
         for trial in trials
         for row in trial.rules
     ]
-    return TableResult("rules", export_preview.RulesResult(tuple(rows)), lambda full: export_preview.rules_sheet(rows))
+    return TableResult(
+        "rules", export_preview.RulesResult(tuple(rows)), lambda full: export_preview.rules_sheet(rows, full)
+    )
 
 
 def compared_table(first: DialectTrial, second: DialectTrial) -> TableResult:

@@ -124,12 +124,14 @@ class RulesResult(Struct, frozen=True):
     rules: tuple[RuleUse, ...]
 
 
-def rules_sheet(rows: Sequence[RuleUse]) -> Sheet:
-    """Rules with what they found; those that found nothing carry a remark."""
-    columns = (
+def rules_sheet(rows: Sequence[RuleUse], full: bool) -> Sheet:
+    """Rules with what they found; those that found nothing carry a remark. People are told the dialect where there are several."""
+    columns: tuple[Column, ...] = (
         Column("dialect", "dialect", rank=2), Column("rule", "rule"), Column("path", "path"), Column("found", "found", "count"),
         Column("of", "of", "count"), Column("remark", "remark"),
     )  # fmt: skip
+    if not full and len({row.dialect for row in rows}) == 1:
+        columns = columns[1:]
     return Sheet(columns=columns, rows=tuple(tuple(getattr(row, column.key) for column in columns) for row in rows))
 
 
