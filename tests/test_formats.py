@@ -177,6 +177,13 @@ def test_definitions_pasted_into_a_parameter_are_flows_too(tmp_path: Path) -> No
     origin = flows["crew-swap"].origin
     assert origin is not None and origin.pointer.startswith("/sheet/stations/3/with/copy")
     assert len(flows["SH-1040"].steps) == 9
+    # A definition is shown as the flow it is, and what it refers to is no reference of the outer flow.
+    copies = [one for step in flows["SH-1052"].steps for one in step.inputs if one.name == "copy"]
+    assert [one.value for one in copies[:2]] == [
+        "the definition of ‘Lost property matching’, read as a flow", "the definition of ‘Crew swap approvals’, read as a flow",
+    ]  # fmt: skip
+    assert copies[0].refs == copies[1].refs == () and "no flow of anybody" not in str(copies[2].value)
+    assert str(copies[2].value).startswith('{"just"')
 
 
 # -- the model map ------------------------------------------------------------------------------------------------------

@@ -10,7 +10,8 @@ from typing import Any, NamedTuple
 import msgspec
 from msgspec import structs
 
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Binding, Flow
+from zeitbuch.core.model.words import join_words
 from zeitbuch.readers.input.pointers import escape_key
 
 SHORTEST = 60  # characters: no flow is shorter
@@ -49,13 +50,32 @@ def find_embedded(document: Any) -> Iterator[Embedded]:
                 yield Embedded(pointer, raw, found)
 
 
-def call_embedded(flow: Flow, inner: list[tuple[str, list[Flow]]]) -> Flow:
-    """The flow with its steps calling the definitions that stand inside them."""
+class Inside(NamedTuple):
+    """The flows that stand as one text within another, and where."""
+
+    pointer: str
+    text: str
+    flows: list[Flow]
+
+
+def call_embedded(flow: Flow, inner: list[Inside]) -> Flow:
+    """The flow with its steps calling the definitions that stand inside them. An input that is such a text says which flow it is:
+    the text itself, and what it refers to, belong to that flow."""
     steps = []
     for step in flow.steps:
         place = step.origin.pointer if step.origin is not None else None
-        held = next((items for pointer, items in inner if place is not None and pointer.startswith(place + "/")), None)
-        if held and (step.calls is None or step.calls.lstrip()[:1] in ("{", "[")):
-            step = structs.replace(step, calls=held[0].id)
+        held = [one for one in inner if place is not None and one.pointer.startswith(place + "/")]
+        if held:
+            titles = {one.text: join_words([f"‘{found.title}’" for found in one.flows]) for one in held}
+            step = structs.replace(step, inputs=tuple([_named_input(binding, titles) for binding in step.inputs]))
+            if step.calls is None or step.calls.lstrip()[:1] in ("{", "["):
+                step = structs.replace(step, calls=held[0].flows[0].id)
         steps.append(step)
     return structs.replace(flow, steps=tuple(steps))
+
+
+def _named_input(binding: Binding, titles: dict[str, str]) -> Binding:
+    title = titles.get(binding.value) if type(binding.value) is str else None
+    if title is None:
+        return binding
+    return structs.replace(binding, value=f"the definition of {title}, read as a flow", refs=(), decided="fixed")

@@ -25,7 +25,7 @@ from zeitbuch.readers.secrets.values import OPENINGS
 from zeitbuch.readers.secrets.words import SecretWords
 
 from .documents import Document, Opening, embedded_in
-from .embedded import Embedded, call_embedded
+from .embedded import Embedded, Inside, call_embedded
 from .other_kinds import is_row_of, kind_of_bytes, kind_of_lines, other_kind_problem
 from .recognition import FlowsRead, Recognition
 from .tally import Fact, Package, Tally
@@ -136,16 +136,16 @@ class Reader(Tally):
 
     def _flows_of_document(self, document: Document, depth: int = 0) -> Iterator[Flow]:
         """The flows of a document, then those that stand as text inside it, called by the steps that hold them."""
-        inner: list[tuple[str, list[Flow]]] = []
+        inner: list[Inside] = []
         for one in embedded_in(document) if depth < self.limits.nesting else ():
             flows = list(self._flows_of_embedded(one, document, depth + 1))
             if flows:
-                inner.append((one.pointer, flows))
+                inner.append(Inside(one.pointer, one.raw.decode(), flows))
         for flow in self._tell_problems(self.recognition.flows_of(document)):
             yield call_embedded(flow, inner) if inner else flow
-        for _, flows in inner:
-            self.called.update(self.masker.mask_text(flow.id) if self.unmasked else flow.id for flow in flows)
-            yield from flows
+        for inside in inner:
+            self.called.update(self.masker.mask_text(flow.id) if self.unmasked else flow.id for flow in inside.flows)
+            yield from inside.flows
 
     def _flows_of_embedded(self, one: Embedded, outer: Document, depth: int) -> Iterator[Flow]:
         """The flows of a definition that stands as text inside another. A text that is no flow is no fault."""
