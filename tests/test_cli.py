@@ -194,7 +194,7 @@ def test_estimate_without_rates_is_unknown(demo: Path, run: Run) -> None:
 
 
 def test_explain_finds_steps_by_name_and_says_what_there_is(demo: Path, run: Run) -> None:
-    assert "Waits until a person decides" in run("explain", "Cargo papers screening", "freight officer", cwd=demo).out
+    assert "Asks freight-officer to decide" in run("explain", "Cargo papers screening", "freight officer", cwd=demo).out
     ran = run("explain", "Cargo papers screening", "nothing", cwd=demo)
     assert ran.code == 2 and "steps: 1 Read the pages, 2 Check the stamps" in ran.err
     assert run("explain", "Nobody", cwd=demo).code == 2

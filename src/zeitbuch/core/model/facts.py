@@ -43,7 +43,8 @@ def _approval_words(step: Step, names: Names) -> str:
     return "; ".join(parts) if step.kind == "approve" or step.approval is not None else ""
 
 
-def _pause_words(step: Step, names: Names) -> str:
+def pause_words(step: Step, names: Names) -> str:
+    """'for 2 hours', 'until the tide turns'; empty where nothing is stated."""
     said: Pause | None = step.pause
     if said is None:
         return ""
@@ -79,7 +80,7 @@ def _item_fault_words(step: Step, _names: Names) -> str:
 
 STEP_FACTS: tuple[FactRow, ...] = (
     FactRow("approval", "Who agrees", "approval", _approval_words),
-    FactRow("pause", "Waits", "wait", _pause_words),
+    FactRow("pause", "Waits", "wait", pause_words),
     FactRow("timeout", "Time limit", "timeout", lambda s, _: span_words(s.timeout) if s.timeout is not None else ""),
     FactRow("pieces", "Pieces", "pieces", _pieces_words),
     FactRow("repeat", "When an item fails", "loop", _item_fault_words),

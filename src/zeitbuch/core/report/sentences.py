@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
+from zeitbuch.core.model.facts import pause_words
 from zeitbuch.core.model.kinds import EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
@@ -222,7 +223,16 @@ def _subflow_sentence(graph: Graph, step: Step) -> str:
 
 
 def _approve_sentence(graph: Graph, step: Step) -> str:
-    return KINDS["approve"].verb
+    said = step.approval
+    if said is None or not said.approvers:
+        return KINDS["approve"].verb
+    people = replace_refs(join_words(list(said.approvers), "or"), said.refs, graph.names)
+    return f"Asks {people} to decide"
+
+
+def _wait_sentence(graph: Graph, step: Step) -> str:
+    words = pause_words(step, graph.names)
+    return f"Waits {words}" if words else _plain_sentence(graph, step)
 
 
 def _other_sentence(graph: Graph, step: Step) -> str:
@@ -249,6 +259,7 @@ SENTENCES: dict[str, Callable[[Graph, Step], str]] = {
     "group": _group_sentence,
     "subflow": _subflow_sentence,
     "approve": _approve_sentence,
+    "wait": _wait_sentence,
     "other": _other_sentence,
     "join": _join_sentence,
 }
