@@ -192,8 +192,9 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     together = made.lookup.find("batch_size", names) or batch or made.lookup.of_step("batch_size", made.step)
     pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
     if pieces > 1 and shared:
+        evidence = weakest_evidence(overlap.evidence, chunk.evidence, *(size.evidence for _, size, _ in fills))
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
-        made.add_amount("input", Value(shared, weakest_evidence(overlap.evidence, chunk.evidence)), words, pieces - 1.0)
+        made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
     return float(math.ceil(pieces / together.amount))
 
 
