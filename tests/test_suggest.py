@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import re
 from collections import Counter
@@ -18,6 +19,7 @@ from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.infer.vocabulary import guess_kinds, known_hints
 
+ROOT = Path(__file__).parent.parent
 WANTED = {"steps": 0.98, "links": 0.95, "triggers": 0.95, "prompts": 0.95, "models": 0.95, "kinds": 0.90}
 
 
@@ -134,3 +136,33 @@ def test_documents_of_one_yaml_file_are_all_learnt_from(tmp_path: Path, run: Run
     assert told.code == 0 and "2 flows" in told.err, told.err
     ran = run("inventory", "two.yaml", "--dialect", "zwei.toml", "-f", "json")
     assert json.loads(ran.out)["totals"]["flows"] == 2
+
+
+def vocabulary_of_inference() -> set[str]:
+    """Every word in the word lists of the inference."""
+    found: set[str] = set()
+    for path in (ROOT / "src" / "zeitbuch" / "readers" / "infer").glob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if (
+                isinstance(node, ast.Constant)
+                and isinstance(node.value, str)
+                and re.fullmatch(r"[\w*\- ]+", node.value)
+            ):
+                found |= {word.strip("*").lower() for word in node.value.split()}
+    return found
+
+
+def test_no_word_of_the_demo_is_in_the_vocabulary() -> None:
+    """The keys of the demo's builders that no trade uses teach the inference nothing."""
+    known = vocabulary_of_inference()
+    assert len(known) > 1000
+    peculiar = set(
+        "act alarm anchor anchors aboard berth briefing crew does door drawer engine exits harbour heat jobs keeper keepers leg legs"
+        " llm-call longest lines mooring moorings moored orders pilots pilotline plans rota rounds sailings shelf spot stamped station stations talk"
+        " tide touched warmth ways".split()
+    )
+    words = set()
+    for path in (ESTATE / "dialects").glob("*.toml"):
+        words |= set(re.findall(r"[a-z]+", path.read_text().lower()))
+    assert len(peculiar & words) > 20  # most of them are in use there
+    assert not (peculiar & known), peculiar & known

@@ -21,13 +21,13 @@ _WORD = re.compile(r"[^\W\d_]{2,}")
 _FILLED = re.compile(
     r"[{<\[(%$#@]{1,3}[^\s{}<>]{1,120}[}>\])%$#]{1,3}"
 )  # a placeholder says nothing about the text around it
-_MODEL_WORDS = frozenset("model engine llm brain modell modele modelo mind deployment modello motor".split())
+_MODEL_WORDS = frozenset("model llm brain modell modele modelo mind deployment modello motor".split())
 _NOT_MODEL = frozenset(
     "json text auto true false none markdown html xml string object array number boolean default standard high low medium get post".split()
 )
 _PROMPT_WORDS = frozenset(
-    "prompt system instruction instructions briefing ask question message content user template anweisung frage aufgabe consigne "
-    "instruccion instrucciones oppdrag opdracht istruzioni instrucoes orders".split()
+    "prompt system instruction instructions ask question message content user template anweisung frage aufgabe consigne "
+    "instruccion instrucciones oppdrag opdracht istruzioni instrucoes".split()
 )
 _UNITS = {
     "seconds": "second seconds sec secs sekunden secondes segundos sekunder seconden secondi s",
@@ -130,15 +130,15 @@ def _rate_model_names(total: int, like: list[str], path: Path, column: Column, r
 def find_numbers(found: dict[Path, Column]) -> dict[str, Path]:
     """Temperature, longest output and turns of model steps, by key words and the size of the numbers."""
     wanted: tuple[tuple[str, str, Callable[[float], bool]], ...] = (
-        ("temperature", "temperature temperatur warmth temperatura creativity randomness heat", lambda v: 0 <= v <= 2),
+        ("temperature", "temperature temperatur temperatura creativity randomness", lambda v: 0 <= v <= 2),
         (
             "max_output",
-            "max longest cap limit tokens length maxtokens output lange laenge longueur longitud lengde lengte",
+            "max cap limit tokens length maxtokens output lange laenge longueur longitud lengde lengte",
             lambda v: 8 <= v <= 1_000_000,
         ),
         (
             "max_turns",
-            "turns rounds iterations steps loops runden tours vueltas iteraciones maxturns",
+            "turns iterations steps loops runden tours vueltas iteraciones maxturns",
             lambda v: 1 <= v <= 100,
         ),
     )
@@ -281,7 +281,7 @@ class Delimiters(NamedTuple):
 BRACKETED = re.compile(
     r"(?P<open>[^\w\s\"'.,;:!?\\()\-]{1,3}\(?|\(\()(?P<inner>[^\n{}<>\[\]|]{1,120}?)(?P<close>[^\w\s\"'.,;:!?\\(\-]{1,3})"
 )
-_DECIDES = frozenset("ai ask model pick choose auto agent llm decide fill".split())
+_DECIDES = frozenset("ai ask model choose auto agent llm decide fill".split())
 
 
 def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:

@@ -26,7 +26,7 @@ PLAIN_WORDS = (
 )
 HELPER_WORDS = (
     "model* modell* llm memory memoria* memoire* gedachtnis* minne tool* werkzeug* outil* herramienta* verktoy* pars* embed* retriev* skill* "
-    "helper* attach* language-model fits aid* crew hilfs* knowledge"
+    "helper* attach* language-model fits aid* hilfs* knowledge"
 )
 HELPERS = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
 

@@ -20,7 +20,7 @@ from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, value_at, v
 from .vocabulary import word_fits, words_of
 
 _OPERATORS = ("==", "!=", ">", "<", " = ", "=", " contains", " in ", " is ", " and ", " or ", "()", "matches", "equals")
-_LIMIT = frozenset("max cap limit most maximum maxiterations hochstens rounds times".split())
+_LIMIT = frozenset("max cap limit most maximum maxiterations hochstens times".split())
 _UNTIL = frozenset("until while exit stop bis solange jusqua hasta inntil totdat finche ate condition when".split())
 _ITEMS = frozenset(
     "items list over each collection array liste elements elementos elementer lijst lista input source of in".split()

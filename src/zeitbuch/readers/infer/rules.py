@@ -98,7 +98,7 @@ def _called_flow_rule(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
     """The setting that names another flow."""
     names = {as_text(value) for sample in e.found.samples for key, value in sample.raw.items() if is_scalar(value)}
     words = frozenset(
-        "flow workflow plan sheet process target ref id name ablauf flux flujo flyt stroom flusso fluxo calls subflow".split()
+        "flow workflow process target ref id name ablauf flux flujo flyt stroom flusso fluxo calls subflow".split()
     )
     rated: list[tuple[float, Path]] = []
     for path, column in columns.items():

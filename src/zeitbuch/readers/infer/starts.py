@@ -201,11 +201,7 @@ def _fields_without_words(
         operation = (0.1, step_operation)
     if not operation[1] and worded:
         # The builder's type string may have no trade word: a repeated short text is the best there is.
-        plain = [
-            entry
-            for entry, listed in columns.items()
-            if len(entry) == 1 and entry[0] in ("type", "kind", "op", "act", "does")
-        ]
+        plain = [entry for entry, listed in columns.items() if len(entry) == 1 and entry[0] in ("type", "kind", "op")]
         operation = (0.1, plain[0]) if plain else operation
     return id_path, operation
 

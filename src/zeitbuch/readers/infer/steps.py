@@ -14,7 +14,7 @@ from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_lea
 from .vocabulary import guess_kinds, words_of
 
 _OPERATION_KEYS = frozenset(
-    "type kind op operation does act typ art sort klass class module function what tipo genre slag soort handling "
+    "type kind op operation typ art sort klass class module function what tipo genre slag soort handling "
     "accion azione acao".split()
 )
 KEY: Path = ("@key",)

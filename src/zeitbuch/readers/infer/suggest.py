@@ -234,7 +234,7 @@ class _Proposal(Evidence):
         return [
             pair
             for pair in fields.find_model(columns, count, lambda v: v in known)
-            if fields.key_in(pair, frozenset({"model", "modell", "engine"}))
+            if fields.key_in(pair, frozenset({"model", "modell"}))
         ]
 
     def _flow_rule(self, step: StepRule) -> FlowRule:
@@ -353,7 +353,7 @@ def _path_or_list(paths: list[Path]) -> str | list[str]:
 
 
 _SYSTEM = frozenset(
-    "system briefing instructions instruction persona role orders rules anweisung consigne instrucciones istruzioni".split()
+    "system instructions instruction persona role rules anweisung consigne instrucciones istruzioni".split()
 )
 
 

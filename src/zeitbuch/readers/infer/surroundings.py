@@ -20,10 +20,10 @@ _FLOW_WORDS: dict[str, str] = {
     "name": "name title heading label titel nom titre nombre titulo navn tittel naam nome titolo bezeichnung caption",
     "description": "description about purpose summary descr beschreibung zweck descripcion beskrivelse formal omschrijving descrizione descricao doc",
     "state": "state status active enabled live running on aktiv actif activo activa actief attivo ativo running published deployed paused",
-    "owners": "owner owners author creator keepers keeper people responsible besitzer eigentumer proprietaire dueno propietario eier eigenaar "
+    "owners": "owner owners author creator people responsible besitzer eigentumer proprietaire dueno propietario eier eigenaar "
               "proprietario responsable verantwortlich contact maintainers users by",
-    "folder": "folder drawer directory ordner dossier carpeta mappe map cartella pasta category project group space section",
-    "environment": "environment env stage harbour site tenant umgebung environnement entorno miljo omgeving ambiente region host",
+    "folder": "folder directory ordner dossier carpeta mappe map cartella pasta category project group space section",
+    "environment": "environment env stage site tenant umgebung environnement entorno miljo omgeving ambiente region host",
     "version": "version revision edition rev utgave versie versione versao release",
 }  # fmt: skip
 _ON = frozenset(
@@ -42,8 +42,8 @@ _PAIRS = (
     ("ja", "nein"),
     ("oui", "non"),
 )
-_MOORING = frozenset(
-    "connection connections credential credentials account accounts auth anchor mooring verbindung connexion conexion tilkobling verbinding "
+_CONNECTION_WORDS = frozenset(
+    "connection connections credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
     "connessione conexao konto link integration".split()
 )
 
@@ -230,7 +230,7 @@ def _best_path_of(
         texts = [as_text(value) for value in column.values if is_scalar(value)]
         hits = sum(value in ids for value in texts)
         if texts and hits >= 0.8 * len(texts) and hits >= 2 and len(set(texts)) > 1:
-            score = hits / len(texts) + column.steps / 1000 + key_in(path, _MOORING)
+            score = hits / len(texts) + column.steps / 1000 + key_in(path, _CONNECTION_WORDS)
             if best is None or score > best[0]:
                 best = (score, _items_at(group.path, key, [item.value for item in group.items]), path)
     return best

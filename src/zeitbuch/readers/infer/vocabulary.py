@@ -29,7 +29,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "retrieve": (
         (4, "retriev* rag vectorsearch knowledge wissen* connaissance* conocimiento* kunnskap* kennis conoscenza* conhecimento* semantic* "
             "similar* ahnlich* aehnlich* nearest rerank*"),
-        (2, "library vector* vektor* vecteur* passage* abruf* recuper* index*"),
+        (2, "vector* vektor* vecteur* passage* abruf* recuper* index*"),
     ),
     "memory": ((5, "memory memories gedachtnis* gedaechtnis* memoire* memoria* hukommelse* geheugen* minne buffer window"),),
     "tool": ((2, "money payment*"), (3, "tool* werkzeug* outil* herramienta* verktoy* gereedschap* strument* ferrament* function-tool mcp"),),
@@ -45,11 +45,11 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     ),
     "loop": (
         (4, "loop* foreach for-each each iterat* iterer* schleife* jedes boucle* chaque bucle* cada lokke* loekke* hver lus herhal* ciclo* "
-            "repeat* wiederhol* repet* gjenta* while until rounds map-each batch-loop"),
+            "repeat* wiederhol* repet* gjenta* while until map-each batch-loop"),
     ),
     "parallel": ((4, "parallel* fork* gleichzeitig* simultan* paralel* fanout samtidig* tegelijk* concurrent* at-once both"),),
     "join": ((4, "join* merg* zusammenfuhr* zusammenfuehr* fusion* unir* union sammenfo* samenvoeg* unisci* juntar gather* combine*"),),
-    "guard": ((4, "try trycatch guard* attempt* versuch* essayer essai intent* tentativ* forsok* probeer* scope protect* rescue-block shield*"),),
+    "guard": ((4, "try trycatch guard* attempt* versuch* essayer essai intent* tentativ* forsok* probeer* scope protect* shield*"),),
     "wait": ((4, "wait* delay* sleep* pause* wart* verzoger* verzoeger* attend* attente* delai* esper* retras* vent vente* wacht* attesa* aspett* "
                  "aguard* retard* timer-wait hold"),),
     "approve": (
@@ -89,7 +89,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "subflow": (
         (4, "subflow* sub-flow subworkflow* subprocess* callflow runflow execute-flow unterablauf* teilablauf* sousflux* subflujo* delflyt* "
             "deelstroom* sottoflusso* subfluxo* call-activity child-flow"),
-        (2, "flow* workflow* ablauf* flux flujo* flyt* stroom* flusso* fluxo* process* prozess* plan sheet-run playbook*"),
+        (2, "flow* workflow* ablauf* flux flujo* flyt* stroom* flusso* fluxo* process* prozess* playbook*"),
     ),
     "end": ((4, "end ends stop* terminat* finish* halt* exit* ende beend* abbruch fin arret* terminer parar detener slutt* avslutt* einde eindig* fine "
                 "ferma* fim return*"),),
@@ -97,10 +97,10 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "group": ((4, "group gruppe section frame lane abschnitt groupe grupo gruppo groep container"),),
     "on:schedule": ((5, "cron* schedul* zeitplan* planif* programad* tidsplan* pianific* agend* planning clock* uhr* interval* intervall* timer* "
                         "horloge* reloj* klokke* klok orologio* relogio* daily weekly hourly recurr* calendar-time timetable*"),),
-    "on:webhook": ((5, "webhook* hook* incoming-http httptrigger http-in inbound* door rueckruf* callback*"),),
+    "on:webhook": ((5, "webhook* hook* incoming-http httptrigger http-in inbound* rueckruf* callback*"),),
     "on:polling": ((5, "poll* abruf-neu watch* overvak* uberwach* ueberwach* surveill* vigila* bewaak* sorvegl* monitor* check-new"),),
     "on:form": ((5, "form* formular* formulaire* skjema* formulier* modulo* submission* submitted questionnaire*"),),
-    "on:chat": ((4, "chat* conversation* gesprach* gespraech* samtale* gesprek* talk* dialog* unterhaltung*"),),
+    "on:chat": ((4, "chat* conversation* gesprach* gespraech* samtale* gesprek* dialog* unterhaltung*"),),
     "on:manual": ((5, "manual* manuell* manuel* button* knopf* bouton* boton* knapp* knop* pulsante* botao* by-hand click* handmatig* hand"),),
     "on:fault": ((5, "onerror error-trigger errortrigger fault* flow-failed onfail*"),),
     "on:call": ((4, "called called-by-flow when-called executed-by-flow subflow-start flow-input opgeroepen aufgerufen*"),),
@@ -109,14 +109,14 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
         (3, "event* ereignis* evenement* evento* hendelse* gebeurtenis* subscribe* queue* topic* stream* listen* mqtt* pubsub*"),
         (2, "new received receive* incoming arriv* neu eingang* nouveau* nuevo* ny nye nieuw* nuovo* novo* when wenn-neu created"),
     ),
-    "~trigger": ((3, "trigger* auslos* ausloes* declench* dispar* disparador* utloser* utloeser* innesc* gatilho* start* begin* source on"),),
+    "~trigger": ((3, "trigger* auslos* ausloes* declench* dispar* disparador* utloser* utloeser* innesc* gatilho* start* source on"),),
 }  # fmt: skip
 
 _KINDS = set(get_args(StepKind))
 _TRIGGERS = set(get_args(TriggerKind))
 _MODALITY: tuple[tuple[str, Modality], ...] = (
     ("vision image-in picture* bild* imagen* see look photo*", "vision"),
-    ("speak* speech* voice* tts stimme* voix voz stemme* spraak* sprach* vocal* talk-out sintesi*", "speech"),
+    ("speak* speech* voice* tts stimme* voix voz stemme* spraak* sprach* vocal* sintesi*", "speech"),
     ("transcri* transkri* stt dictat* diktat*", "transcription"),
     ("draw* paint* imagegen image* illustrat* zeichn*", "image"),
     ("embed* einbett* plongement* incrust*", "embedding"),
