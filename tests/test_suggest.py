@@ -13,7 +13,7 @@ import yaml
 
 from conftest import ESTATE, Run
 from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
-from scores import PARTS, score, shares
+from scores import PARTS, read_with, score, shares
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.infer.suggest import suggest_dialect
@@ -166,3 +166,23 @@ def test_no_word_of_the_demo_is_in_the_vocabulary() -> None:
         words |= set(re.findall(r"[a-z]+", path.read_text().lower()))
     assert len(peculiar & words) > 20  # most of them are in use there
     assert not (peculiar & known), peculiar & known
+
+
+def test_order_is_taken_for_links_only_when_nothing_else_is_left_and_then_loudly(tmp_path: Path, run: Run) -> None:
+    steps = [
+        {"id": f"s{place}", "name": f"Step {place}", "kind": kind, "with": {"text": "x"}}
+        for place, kind in enumerate(("mail.send", "http.get", "mail.send", "table.add", "http.get"))
+    ]
+    for name in ("a", "b"):
+        (tmp_path / f"{name}.json").write_text(json.dumps({"flow": name, "steps": steps}))
+    ran = run("dialect", "suggest", "a.json", "b.json", cwd=tmp_path)
+    assert (
+        ran.code == 0
+        and "[order]" in ran.out
+        and "CHECK THIS: nothing in these exports says how the steps are linked" in ran.out
+    )
+    assert "nothing links the steps: they are taken to run in the order in which they stand. Check this" in ran.err
+    (flow, _) = read_with(
+        parse_dialect(ran.out, "made.toml"), [json.loads((tmp_path / f"{name}.json").read_text()) for name in "ab"]
+    )
+    assert len(flow.links) == 4

@@ -31,8 +31,9 @@ class Order:
                 if home:
                     inside[home].append(key)
             groups = [keys for keys in inside.values() if keys]
+        deciding = {key for _, key, kind in found if kind == "decide"}
         return [
-            Link(source=source, target=target)
+            Link(source=source, target=target, role="case" if source in deciding else "next")
             for before, after in pairwise(groups)
             for source in before
             for target in after

@@ -15,12 +15,12 @@ from zeitbuch.readers.infer.evidence import Note
 from .suggest import Suggestion
 
 _ORDER = (
-    "signature", "flow", "step", "link", "adjacency", "pointer", "predecessors", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
+    "signature", "flow", "step", "link", "adjacency", "pointer", "predecessors", "order", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
 )  # fmt: skip
 _NOTES = {
     "flow": ("flow name", "flow state"),
     "step": ("steps", "operation", "id", "model", "prompts"),
-    "link": ("links",), "adjacency": ("links",), "pointer": ("links",), "predecessors": ("links",), "tree": ("links",),
+    "link": ("links",), "adjacency": ("links",), "pointer": ("links",), "predecessors": ("links",), "order": ("links",), "tree": ("links",),
     "outlet": ("outlets",), "trigger": ("triggers",), "placeholders": ("placeholders",), "kind": ("kinds",),
 }  # fmt: skip
 _FIRST = ("operation", "kind", "trigger", "effect", "at", "role", "steps", "from", "to", "id", "name")
@@ -29,6 +29,7 @@ _ABOUT = {
     "flow": "One flow, and the dotted paths within it.",
     "step": "One step, and the dotted paths within it.",
     "holds": "Steps that stand inside steps: body (a scope), case (a branch), error (after a failure), attach (helpers).",
+    "order": "CHECK THIS: nothing in these exports says how the steps are linked; they are taken to run as they stand.",
     "outlet": "What an outlet of a link means; others are cases of a decision.",
     "kind": "What an operation is; the first pattern that fits wins. Mend what is wrong: nothing else is guessed.",
 }

@@ -10,7 +10,7 @@ import msgspec
 
 from zeitbuch.core.model.records import LinkRole
 from zeitbuch.core.model.words import count_words
-from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OutletRule, PointerRule
+from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import (
     Dialect,
@@ -67,7 +67,7 @@ class _Proposal(Evidence):
         step = self._step_rule()
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
-        link = adjacency = predecessors = tree = None
+        link = adjacency = predecessors = tree = order = None
         pointers: list[PointerRule] = []
         holds: list[HoldRule] = hold_rules(branching)
         joins = self.joins
@@ -83,8 +83,10 @@ class _Proposal(Evidence):
             pointers = pointer_rules(branching)
         elif joins.way == "predecessors":
             predecessors = predecessor_rule(branching, _outcome_of_word)
-        else:
+        elif holds:
             tree = TreeRule()
+        else:
+            order = OrderRule()
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(
@@ -101,6 +103,7 @@ class _Proposal(Evidence):
             tree=tree,
             holds=holds,
             predecessors=predecessors,
+            order=order,
             trigger=trigger,
             kind=kinds,
             placeholders=self._placeholder_rules(texts),
@@ -138,7 +141,7 @@ class _Proposal(Evidence):
             "adjacency": "an object from step to targets at {a}",
             "pointers": "pointers to the next steps at '{p}' in each step",
             "predecessors": "names of the steps before at '{p}' in each step",
-            "order": "the order in which the steps stand",
+            "order": "nothing links the steps: they are taken to run in the order in which they stand. Check this",
         }[self.joins.way]
         joins = self.joins
         told = words.format(
