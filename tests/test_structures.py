@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import math
 import random
+import time
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +15,8 @@ from conftest import Run
 from conservation import silent_values
 from structures import FLOWS, STRUCTURES, Structure
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Origin
+from zeitbuch.readers.dialects.reshape import Reshaper
 from zeitbuch.readers.dialects.rules import parse_dialect, suffixes_of
 from zeitbuch.readers.dialects.text_patterns import TextPattern
 from zeitbuch.readers.input.sources import Held, list_files
@@ -194,3 +197,40 @@ def test_patterns_that_say_nothing_are_refused(pattern: str) -> None:
 def test_long_texts_are_taken_apart_in_one_go() -> None:
     text = ":" * 200_000
     assert TextPattern("{a}:{b}[-{c}]:{d} -> {e}").take_apart(text) is None
+
+
+def test_entries_written_out_are_counted_before_memory_is_spent() -> None:
+    dialect = parse_dialect(STRUCTURES["catalogues"].dialect, "made.toml")
+    made = json.loads(STRUCTURES["catalogues"].files()["claims.json"])
+    made["minds"][0]["more"] = list(range(5000))
+    made["steps"] += [{"id": f"x{place}", "name": "X", "does": "x", "given": {"mind": "m1"}} for place in range(5000)]
+    reader = Reader([dialect])
+    assert list(reader.flows_of([Held("claims.json", json.dumps(made).encode())])) == []
+    (problem,) = reader.problems
+    assert problem.code == "limit" and "entries of the catalogue are written out" in problem.message
+
+
+@pytest.mark.parametrize(
+    "name", ["tables of a database", "catalogues", "wires as texts", "settings as pairs", "operations as numbers"]
+)
+def test_bringing_into_shape_takes_time_with_the_size(name: str) -> None:
+    def cost(times: int) -> float:
+        structure = STRUCTURES[name]
+        made = json.loads(next(iter(structure.files().values())))
+        for key in ("steps", "links", "plans", "minds", "texts"):
+            listed = made.get(key)
+            for place in range(times if isinstance(listed, list) else 0):
+                copy = json.loads(json.dumps(listed[place % 2 % len(listed)]))
+                if isinstance(copy, dict) and "id" in copy:
+                    copy["id"] = f"{copy['id']}-{place}"
+                listed.append(copy)
+        best = math.inf
+        for _ in range(3):
+            shaped = Reshaper(parse_dialect(structure.dialect, "made.toml"))
+            document = json.loads(json.dumps(made))
+            began = time.process_time()
+            shaped.reshape(document, Origin("x"))
+            best = min(best, time.process_time() - began)
+        return best
+
+    assert cost(8000) < 3.5 * max(cost(4000), 0.005)

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple, Protocol
 
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
-from zeitbuch.readers.input.limits import Limits, count_values
+from zeitbuch.readers.input.limits import Limits, count_values, too_large
 from zeitbuch.readers.input.pointers import escape_key, last_key
 
 from .paths import as_text, is_words, make_getter, path_keys
@@ -57,7 +57,7 @@ class Reshaper:
             *(("split", _Splits(rule)) for rule in dialect.split),
             *(("pairs", _Pairs(rule)) for rule in dialect.pairs),
             *(("merge", _Merge(rule)) for rule in dialect.merge),
-            *(("catalogue", _Catalogue(rule)) for rule in dialect.catalogue),
+            *(("catalogue", _Catalogue(rule, self.limits)) for rule in dialect.catalogue),
             *(("group", _Group(rule)) for rule in dialect.group),
             *(("gather", _Gather(rule)) for rule in dialect.gather),
         ]
@@ -241,7 +241,8 @@ class _Merge:
 
 
 class _Catalogue:
-    def __init__(self, rule: CatalogueRule) -> None:
+    def __init__(self, rule: CatalogueRule, limits: Limits) -> None:
+        self.limits = limits
         self.keyed = rule.id == KEY
         self.at, self.id = Query(rule.at), make_getter("" if self.keyed else rule.id)
         ids = [rule.id] if isinstance(rule.id, str) else rule.id
@@ -255,7 +256,8 @@ class _Catalogue:
             key = last_key(pointer) if self.keyed else as_text(self.id(entry)) if type(entry) is dict else ""
             if key:
                 entries.setdefault(key, (pointer, entry))
-        used: dict[str, None] = {}
+        used: dict[str, int] = {}
+        left = self.limits.values
         hits = [hit for query in self.refs for hit in work.find(query)]
         for pointer, value in hits:
             if value is None or not is_words(value) or type(value) is list:
@@ -268,9 +270,16 @@ class _Catalogue:
                 )
                 continue
             place, entry = known
+            # What many places refer to stands in each of them: that is counted before it is written out.
+            size = used.get(place) or count_values(entry) + 1
+            left -= size
+            if left < 0:
+                raise too_large(
+                    "values", self.limits.values, "more values once entries of the catalogue are written out"
+                )
             work.put(pointer, self._without_id(entry))
             moved[pointer] = place
-            used[place] = None
+            used[place] = size
         work.take_out(used)
 
     def _without_id(self, entry: Any) -> Any:
