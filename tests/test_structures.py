@@ -234,3 +234,16 @@ def test_bringing_into_shape_takes_time_with_the_size(name: str) -> None:
         return best
 
     assert cost(8000) < 3.5 * max(cost(4000), 0.005)
+
+
+@pytest.mark.parametrize("name", ["lines", "toml", "xml", "flat"])
+def test_a_proposal_reads_other_kinds_of_files(name: str, tmp_path: Path, run: Run) -> None:
+    folder = tmp_path / "in"
+    folder.mkdir()
+    for file, text in STRUCTURES[name].files().items():
+        (folder / file).write_text(text)
+    ran = run("dialect", "suggest", *sorted(str(path) for path in folder.iterdir()), "-o", "made.toml", cwd=tmp_path)
+    assert ran.code == 0, ran.err
+    ran = run("inventory", "in", "--dialect", "made.toml", "--no-cache", "-f", "json", cwd=tmp_path)
+    flows = {row["name"]: row for row in json.loads(ran.out)["flows"]}
+    assert set(flows) == {"Claims of passengers", "Tide notices"}, ran.err

@@ -8,15 +8,19 @@ from collections.abc import Callable, Iterable
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
+from msgspec import structs
+
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.rules import Dialect
 from zeitbuch.readers.input.decode import decode_document
-from zeitbuch.readers.input.file_documents import documents_of
+from zeitbuch.readers.input.file_documents import LINES, documents_of
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.packages import package_members
 from zeitbuch.readers.input.plain_xml import plain_document
 from zeitbuch.readers.input.sources import Input, Suffixes, is_package, load_input, name_of
+from zeitbuch.readers.input.tables import TABLES
 from zeitbuch.readers.input.xml_tree import Element
 
 from .steps import find_steps
@@ -125,8 +129,18 @@ def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
     fits = Recogniser(made.dialect).fits_document
     alike = [index for index in range(len(found)) if index in chosen or fits(found[index][1])]
     rest = [index for index in range(len(found)) if index not in alike]
+    made = made._replace(dialect=_with_suffixes(made.dialect, [found[index][0] for index in alike]))
     parts = (alike, [index for index in rest if index not in bare], [index for index in rest if index in bare])
     return Proposal(made, *[[found[index][0] for index in part] for part in parts])
+
+
+def _with_suffixes(dialect: Dialect, files: list[str]) -> Dialect:
+    """The dialect with the suffixes of files that are looked into only where a dialect asks for it."""
+    named = {file.partition("!")[2] or file for file in files} | {file.partition("!")[0] for file in files}
+    suffixes = [suffix for suffix in (*TABLES, *LINES, ".toml") if any(name.lower().endswith(suffix) for name in named)]
+    if not suffixes:
+        return dialect
+    return structs.replace(dialect, signature=structs.replace(dialect.signature, suffixes=suffixes))
 
 
 def _group_documents(found: list[tuple[str, Any]]) -> tuple[dict[tuple[Path, Path, Path], list[int]], list[int]]:

@@ -20,6 +20,7 @@ class TextKind(NamedTuple):
 
 
 NOTHING = "no flow is in it; leave it out, or name the files that hold flows"
+MAYBE = "if flows are in it a dialect can read it (zeitbuch dialect suggest FILE); else leave it out"
 _USAGE = frozenset(
     {"tokens", "input_tokens", "output_tokens", "prompt_tokens", "completion_tokens", "total_tokens", "cost"}
 )
@@ -63,12 +64,16 @@ def kind_of_head(name: str, head: bytes) -> TextKind | None:
         own = _OWN_KEY.search(text)
         if own is not None:
             return _OWN[own["key"]]
-        return TextKind("a package or build file" if _BUILD.search(text) else "settings (TOML)", NOTHING)
+        return (
+            TextKind("a package or build file", NOTHING) if _BUILD.search(text) else TextKind("settings (TOML)", MAYBE)
+        )
     first = next((line for line in text.splitlines() if line.strip()), "")
     if low.endswith((".csv", ".tsv")):
-        return TextKind(kind_of_row(re.split(r"[,;\t|]", first)) or "a table (CSV)", NOTHING)
+        known = kind_of_row(re.split(r"[,;\t|]", first))
+        return TextKind(known, NOTHING) if known else TextKind("a table (CSV)", MAYBE)
     try:
         row = json.loads(first)
     except (ValueError, RecursionError):
         row = None
-    return TextKind((kind_of_row(list(row)) if isinstance(row, dict) else None) or "records (JSON Lines)", NOTHING)
+    known = kind_of_row(list(row)) if isinstance(row, dict) else None
+    return TextKind(known, NOTHING) if known else TextKind("records (JSON Lines)", MAYBE)
