@@ -50,11 +50,11 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
 
 
 def _proposal_lines(proposal: Proposal) -> list[str]:
-    """What a proposal is based on, how sure each part is, and what was left open."""
+    """What a proposal is based on, how much speaks for each part, and what was left open."""
     made = proposal.made
     files = count_words(len(proposal.used), "file")
     lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {files} written alike"]
-    lines += [f"  {note.sure:>4.0%} sure  {note.part:<12} {note.words}" for note in made.notes]
+    lines += [f"  {note.weight:<6} evidence  {note.part:<12} {note.words}" for note in made.notes]
     for operation, near in made.unclassified:
         closest = ", ".join(near or near_kinds(operation)) or "no word of it is known"
         lines.append(f"  not classified: '{operation}' (closest: {closest})")

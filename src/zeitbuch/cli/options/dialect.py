@@ -21,7 +21,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         formatter_class=raw,
         help="propose a complete, commented dialect file from exports",
         description="Propose a dialect from the structure of exports: which records are steps, how they are linked, what\n"
-        "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how sure it is.",
+        "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how much speaks for it.",
         epilog="example:\n  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml",
     )
     suggest.add_argument("source", metavar="FILE", nargs="+", help="exports of one builder: files, folders, packages")

@@ -17,13 +17,20 @@ from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, value_at
 
+_STRONG, _FAIR = 0.85, 0.6
+
 
 class Note(NamedTuple):
-    """One thing understood: the part of the dialect, how sure (0..1), and in words what it rests on."""
+    """One thing understood: the part of the dialect, what speaks for it (0..1), and in words what it rests on."""
 
     part: str
     sure: float
     words: str
+
+    @property
+    def weight(self) -> str:
+        """How much speaks for it: strong, fair or weak. The figures behind it weigh evidence; they are no probabilities."""
+        return "strong" if self.sure >= _STRONG else "fair" if self.sure >= _FAIR else "weak"
 
 
 class Evidence:

@@ -56,7 +56,7 @@ def _spell_part(key: str, given: dict[str, Any], notes: dict[str, Note], parts: 
     said = [_ABOUT[key]] if key in _ABOUT else []
     for part in (*_NOTES.get(key, ()), *(("triggers",) if key == "kind" and "trigger" not in given else ())):
         if part in notes:
-            said.append(f"{notes[part].sure:.0%} sure: {part}: {notes[part].words}")
+            said.append(f"{notes[part].weight} evidence: {part}: {notes[part].words}")
     value = given[key]
     document = tomlkit.document()
     if isinstance(value, list):
