@@ -92,7 +92,8 @@ def test_suggest_and_test_from_the_installed_program(tmp_path: Path, run: Run) -
     ran = run("dialect", "suggest", ".", "--name", "quay", "-o", "quay.toml")
     assert ran.code == 2 and "broken.json" in ran.err and "json-syntax" in ran.err
     assert (
-        "written in another way (suggest for them apart): 1 file (./other.json)" in ran.err and "sure  steps" in ran.err
+        "written in another way (suggest for them apart): 1 file (./other.json)" in ran.err
+        and "evidence  steps" in ran.err
     )
     dialect = parse_dialect((tmp_path / "quay.toml").read_text(), "quay.toml")
     assert dialect.name == "quay"
