@@ -192,6 +192,7 @@ def test_typed_facts_are_read_by_their_paths(task: dict[str, object], wanted: di
 @pytest.mark.parametrize(
     ("task", "words"),
     [
+        ({"does": "each", "over": "letters", "side": 0}, "expected a whole number from 1 on at `side`"),
         ({"does": "ask", "who": "Ann", "silent": "perhaps"}, "expected one of no at `silent`"),
         ({"does": "rest", "span": "a while"}, "at `span`"),
         ({"does": "cut", "size": "big"}, "expected a whole number from 0 on at `size`"),
@@ -224,6 +225,32 @@ def test_schedules_of_several_fields(task: dict[str, object], wanted: Schedule |
     flow, _ = read_facts({"does": "bell", **task})
     (trigger,) = flow.triggers
     assert trigger.schedule == wanted and (wanted is not None or flow.content.unread >= 1)
+
+
+@pytest.mark.parametrize(
+    ("task", "unread"),
+    [
+        ({"count": 1, "of_what": "Stunden", "days": ["man"], "at": "08:00"}, {"days": ["man"], "at": "08:00"}),
+        ({"of_what": "Stunden", "days": ["man"], "at": "08:00"}, {"of_what": "Stunden"}),
+        ({"count": 6, "of_what": "moons"}, {"count": 6, "of_what": "moons"}),
+    ],
+)
+def test_what_a_schedule_is_not_made_of_stays_unread(task: dict[str, object], unread: dict[str, object]) -> None:
+    flow, _ = read_facts({"does": "bell", **task})
+    assert flow.triggers[0].unread == unread
+
+
+@pytest.mark.parametrize(("word", "wanted", "unread"), [("rejects", "rejects", 0), ("maybe", None, 1)])
+def test_words_of_the_model_are_known_without_a_table(word: str, wanted: str | None, unread: int) -> None:
+    text = (
+        GOOD.replace("[flow]", '[flow]\nnoise = ["harbour"]')
+        + '[[kind]]\noperation = "ask"\nkind = "approve"\nsilence = "silent"\n'
+    )
+    made = {"harbour": 1, "id": "f", "tasks": [{"id": "a", "type": "ask", "silent": word}]}
+    reader = Reader([parse_dialect(text, "harbour.toml")])
+    (flow,) = reader.flows_of([Held("f.json", json.dumps(made).encode())])
+    said = flow.steps[0].approval
+    assert (said.silence if said is not None else None, flow.content.unread) == (wanted, unread)
 
 
 def test_triggers_flows_and_inputs() -> None:

@@ -123,3 +123,20 @@ def test_rules_of_every_structure_are_found(name: str) -> None:
         for row in idle
         if row.rule.partition(".")[0] not in ("kind", "outlet", "step", "flow") and row.rule[:4] != "kind"
     ] == []
+
+
+def test_rules_for_a_file_beside_are_tried_with_it_and_odd_keys_do_no_harm(tmp_path: Path, run: Run) -> None:
+    structure = STRUCTURES["two files"]
+    folder = tmp_path / "in"
+    folder.mkdir()
+    for name, text in structure.files().items():
+        (folder / name).write_text(text)
+    (tmp_path / "made.toml").write_text(structure.dialect.replace('settings = "given"', 'settings = "gives"'))
+    done = run("dialect", "test", "in", "--dialect", "made.toml", "--rules", "-f", "json", cwd=tmp_path)
+    found = {row["rule"]: row["found"] for row in json.loads(done.out)["rules"]}
+    assert found["link.at"] == 2 and "no step leads to another" not in done.err
+    odd = json.loads(structure.files()["tides.steps.json"])
+    odd["steps"][0] |= {'a"b': 1, "": 2, "\tx": {"\n": 1}, "..": 3}
+    (folder / "tides.steps.json").write_text(json.dumps(odd))
+    done = run("dialect", "test", "in", "--dialect", "made.toml", "--rules", cwd=tmp_path)
+    assert done.code == 0 and "nothing is there" in done.out, done.err

@@ -107,7 +107,7 @@ CASES: list[tuple[Flow, str, str, str]] = [
         structs.replace(BASE, triggers=(Trigger(id="start", kind="manual", authentication="signed header"),)),
         "authentication", "not stated", "signed header",
     ),
-    (changed("h", approval=Approval(("Ann",))), "approval", "none", "asks Ann; what no answer means is not stated"),
+    (changed("h", approval=Approval(("Ann",))), "approval", "none", "asks Ann"),
     (changed("h", pause=Pause(seconds=60)), "wait", "none", "for 1 minute"),
     (changed("a", pieces=Pieces(size=400, unit="tokens")), "pieces", "none", "pieces of 400 tokens"),
     (changed("d", ordered=True), "order", "none", "its ways run one after the other, in this order"),

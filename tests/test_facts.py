@@ -23,6 +23,7 @@ from zeitbuch.core.model.records import (
     Binding,
     Estate,
     Flow,
+    Link,
     Pause,
     Pieces,
     Ref,
@@ -38,7 +39,7 @@ ASKED = Approval(
 )
 STATED: list[tuple[str, dict[str, Any], str]] = [
     ("approve", {"approval": ASKED}, "asks Harbour master or ‘Look’; 2 must agree; no answer counts as no"),
-    ("approve", {"approval": Approval()}, "asks a person; what no answer means is not stated"),
+    ("approve", {"approval": Approval()}, "asks a person"),
     ("wait", {"pause": Pause(seconds=7200.0)}, "for 2 hours"),
     ("wait", {"pause": Pause(until="the tide turns")}, "until the tide turns"),
     ("http", {"timeout": 90.0}, "90 seconds"),
@@ -64,6 +65,20 @@ def test_a_fact_is_said_in_words_compared_and_counted_as_lost(kind: str, more: d
     assert found is not None and len(found.changes) == 1 and found.changes[0].type in CHANGE_KINDS
     assert words in str(found.changes[0].new)
     assert len(find_losses(stated, bare, {"look": "look", "it": "it"})) == 1
+
+
+def test_what_no_answer_means_is_called_not_stated_only_where_nothing_says_it() -> None:
+    def told(made: Flow) -> bool:
+        (asked,) = [one for one in made.steps if one.kind == "approve"]
+        return "Without an answer" in str(step_blocks(Graph(made), asked))
+
+    bare = chain(step("ask", "approve"), step("tell", "send"))
+    assert told(bare) and not told(chain(step("it", "approve", approval=Approval(silence="rejects"))))
+    assert not told(structs.replace(bare, links=(*bare.links, Link("ask", "tell", after=("timeout",)))))
+    assert not told(structs.replace(bare, links=(*bare.links, Link("ask", "tell", "error"))))
+    assert not told(chain(step("ask", "approve", on_fault="continue")))
+    guard = step("guard", "guard")
+    assert not told(structs.replace(chain(guard), steps=(guard, step("ask", "approve", scope="guard"))))
 
 
 def test_facts_of_triggers_and_flows() -> None:

@@ -19,6 +19,7 @@ from zeitbuch.readers.dialects.rules import Dialect, load_dialect, suffixes_of
 from zeitbuch.readers.dialects.trial import DialectTrial, try_dialect
 from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
 from zeitbuch.readers.input.sources import list_files
+from zeitbuch.readers.reading.beside import with_files_beside
 from zeitbuch.readers.reading.forms import name_form
 
 from .session import Session
@@ -81,7 +82,7 @@ def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> Dia
     ]
     with session.progress(len(inputs), f"trying {dialect.name}") as advance:
         found, _ = read_documents(inputs, session.limits, advance, also)
-    return try_dialect(dialect, found, session.limits)
+    return try_dialect(dialect, with_files_beside(dialect, found), session.limits)
 
 
 def rules_table(trials: Sequence[DialectTrial]) -> TableResult:

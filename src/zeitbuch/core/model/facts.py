@@ -5,15 +5,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 from msgspec import Struct
 
-from .records import Approval, Flow, Pause, Pieces, Step, Trigger
+from .records import Approval, Pause, Pieces, Step
 from .references import replace_refs
 from .words import join_words, span_words
 
-T = TypeVar("T", Step, Trigger, Flow)
 Names = dict[str, str]
 
 
@@ -34,13 +33,14 @@ _SILENCE = {
 
 
 def _approval_words(step: Step, names: Names) -> str:
-    said: Approval = step.approval or Approval()
+    said: Approval | None = step.approval
+    if said is None:
+        return ""
     people = replace_refs(join_words(list(said.approvers), "or"), said.refs, names)
     parts = [f"asks {people}" if people else "asks a person"]
-    if said.needed is not None:
-        parts.append(f"{said.needed} must agree")
-    parts.append(_SILENCE[said.silence] if said.silence else "what no answer means is not stated")
-    return "; ".join(parts) if step.kind == "approve" or step.approval is not None else ""
+    parts += [f"{said.needed} must agree"] if said.needed is not None else []
+    parts += [_SILENCE[said.silence]] if said.silence else []
+    return "; ".join(parts)
 
 
 def pause_words(step: Step, names: Names) -> str:

@@ -170,7 +170,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     blocks.append(Paragraph(sentences.step_sentence(graph, step)))
     tags = [KINDS[step.kind].words, f"operation {step.operation}" if step.operation else "", EFFECTS[step.effect].verb]
     blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))
-    if facts := facts_of(step, STEP_FACTS, names):
+    if facts := [*facts_of(step, STEP_FACTS, names), *sentences.silence_facts(graph, step)]:
         blocks.append(Facts(tuple(facts)))
     if step.note:
         blocks.append(Quote("Note in the export", step.note))

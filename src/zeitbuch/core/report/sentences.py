@@ -230,6 +230,16 @@ def _approve_sentence(graph: Graph, step: Step) -> str:
     return f"Asks {people} to decide"
 
 
+def silence_facts(graph: Graph, step: Step) -> list[tuple[str, str]]:
+    """That nothing says what happens when a person who is asked does not answer: neither a word of the export nor a way out."""
+    silent = step.approval is None or step.approval.silence is None
+    routed = any("timeout" in link.after or link.role == "error" for link in graph.leaving.get(step.id, ()))
+    around = [graph.steps[text].kind for text in graph.scope_path(step.id) if text is not None]
+    if step.kind != "approve" or not silent or routed or step.on_fault == "continue" or "guard" in around:
+        return []
+    return [("Without an answer", "not stated in the export")]
+
+
 def _wait_sentence(graph: Graph, step: Step) -> str:
     words = pause_words(step, graph.names)
     return f"Waits {words}" if words else _plain_sentence(graph, step)

@@ -10,7 +10,7 @@ from fnmatch import translate
 from functools import cache
 from typing import Any
 
-from msgspec import Struct, structs
+from msgspec import NODEFAULT, Struct, structs
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
@@ -26,7 +26,9 @@ _OWN_PATHS = ("", ".", "@key")
 
 def check_dialect(dialect: Dialect, text: str, name: str) -> None:
     """Raises ZeitbuchError with file, line and key when something in a dialect is wrong."""
-    for pointer, annotation, value in _texts_in(dialect, ""):
+    found: list[tuple[str, str, str]] = []
+    _gather_texts(dialect, "", found)
+    for pointer, annotation, value in found:
         check = _CHECKS.get(annotation)
         if check is None:
             continue
@@ -46,32 +48,45 @@ def _place(text: str, name: str, pointer: str) -> Origin:
     return Origin(name, line=line_of(text, pointer))
 
 
-def _texts_in(value: Any, pointer: str, annotation: str = "") -> Iterator[tuple[str, str, str]]:
-    """(pointer, what it must be, text) of every text in the tables of a dialect."""
-    if isinstance(value, Struct):
-        annotations = annotations_of(type(value))
-        for name, key in zip(value.__struct_fields__, value.__struct_encode_fields__, strict=True):
-            yield from _texts_in(getattr(value, name), f"{pointer}/{key}", annotations[name])
-    elif isinstance(value, list):
-        for place, item in enumerate(value):
-            inner = isinstance(item, Struct)
-            yield from _texts_in(item, f"{pointer}/{place}" if inner else pointer, annotation)
-    elif isinstance(value, str):
-        yield pointer, annotation.removeprefix("list[").rstrip("]"), value
+def _gather_texts(table: Struct, pointer: str, found: list[tuple[str, str, str]]) -> None:
+    """Adds (pointer, what it must be, text) of the texts in a table and those below it. What is left empty is not looked at: this
+    runs whenever a dialect is loaded."""
+    for name, key, annotation, needed in _fields_of(type(table)):
+        value = getattr(table, name)
+        if not value and not needed:
+            continue
+        kind = type(value)
+        if kind is str:
+            found.append((f"{pointer}/{key}", annotation, value))
+        elif kind is list:
+            for place, item in enumerate(value):
+                if type(item) is str:
+                    found.append((f"{pointer}/{key}", annotation, item))
+                elif isinstance(item, Struct):
+                    _gather_texts(item, f"{pointer}/{key}/{place}", found)
+        elif isinstance(value, Struct):
+            _gather_texts(value, f"{pointer}/{key}", found)
 
 
 @cache
-def annotations_of(kind: type) -> dict[str, str]:
+def _fields_of(kind: Any) -> list[tuple[str, str, str, bool]]:
+    """(name, key in the file, what a text there must be, whether it must be given) of the fields of a table."""
+    annotations = annotations_of(kind)
+    defaults = kind.__struct_defaults__
+    needed = [True] * (len(kind.__struct_fields__) - len(defaults)) + [one is NODEFAULT for one in defaults]
+    return [
+        (name, key, annotations[name].removesuffix(" | None").removeprefix("list[").removesuffix("]"), must)
+        for name, key, must in zip(kind.__struct_fields__, kind.__struct_encode_fields__, needed, strict=True)
+    ]
+
+
+@cache
+def annotations_of(kind: Any) -> dict[str, str]:
     """What the fields of a table are called to be, as written."""
     found: dict[str, str] = {}
     for base in reversed(kind.__mro__):
         found |= {name: str(said) for name, said in getattr(base, "__annotations__", {}).items()}
     return found
-
-
-def _check_query(text: str) -> None:
-    if text:
-        Query(text)
 
 
 def _check_path(text: str) -> None:
@@ -80,12 +95,12 @@ def _check_path(text: str) -> None:
 
 
 _CHECKS: dict[str, Callable[[str], Any]] = {
-    "QueryText": _check_query, "Paths": _check_path, "DottedPath": _check_path, "PatternText": TextPattern,
+    "QueryText": Query, "Paths": _check_path, "DottedPath": _check_path, "PatternText": TextPattern,
 }  # fmt: skip
 
 
 def _faults_of_rules(rules: list[KindRule]) -> Iterator[tuple[str, str, str]]:
-    earlier: list[tuple[re.Pattern[str], KindRule]] = []
+    earlier: list[tuple[re.Pattern[str], KindRule]] = []  # those with sets of letters are not judged
     for place, rule in enumerate(rules):
         pointer = f"/kind/{place}"
         if rule.kind is not None and rule.trigger is not None:
@@ -95,7 +110,8 @@ def _faults_of_rules(rules: list[KindRule]) -> Iterator[tuple[str, str, str]]:
         if wide is not None:
             message = f"expected a rule that can be used, found '{rule.operation}' behind '{wide.operation}', which takes all of it"
             yield f"{pointer}/operation", message, "the first rule that fits wins: put the narrower one first"
-        earlier.append((re.compile(translate(rule.operation)), rule))
+        if "[" not in rule.operation:
+            earlier.append((re.compile(translate(rule.operation)), rule))
 
 
 def _covers(pattern: re.Pattern[str], narrow: str) -> bool:

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.input import clock_texts
 
-from .paths import Getter, as_flag, as_number, as_whole_number, is_words, make_getter, path_keys
+from .paths import Getter, as_count, as_flag, as_number, as_whole_number, is_words, make_getter, path_keys
 
 Keys = tuple[str, ...]
 
@@ -25,6 +25,7 @@ class Form(NamedTuple):
 WORDS = Form(is_words, "a text, a number or a list of these", frozenset({str, int, float, bool}))
 NUMBER = Form(lambda value: as_number(value) is not None, "a number", frozenset({int}))
 WHOLE = Form(lambda value: (found := as_whole_number(value)) is not None and found >= 0, "a whole number from 0 on")
+COUNT = Form(lambda value: as_count(value) is not None, "a whole number from 1 on")
 FLAG = Form(lambda value: as_flag(value) is not None, "true or false", frozenset({bool}))
 DURATION = Form(lambda value: clock_texts.duration_of(value) is not None, clock_texts.EXPECTED)
 PROMPTS = Form(
@@ -38,7 +39,7 @@ FORMS: dict[str, Form] = {
     "temperature": NUMBER, "max_output": WHOLE, "max_turns": WHOLE, "cap": WHOLE, "batch": WHOLE, "every": DURATION,
     "enabled": FLAG, "disabled": FLAG, "retries": WHOLE, "retry_wait": DURATION, "timeout": DURATION, "items": ITEMS,
     "x": NUMBER, "y": NUMBER, "wait": DURATION, "approvals_needed": WHOLE, "piece_size": WHOLE, "piece_overlap": WHOLE,
-    "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": WHOLE, "ordered": FLAG, "awaits": FLAG,
+    "piece_batch": WHOLE, "pieces_found": WHOLE, "concurrency": COUNT, "ordered": FLAG, "awaits": FLAG,
 }  # fmt: skip
 
 

@@ -102,7 +102,8 @@ class Flat:
     def read_flow(self, raw: dict[str, Any], draft: Draft) -> None:
         """Fills the draft with the triggers, steps and links of one flow."""
         steps = self.steps
-        if steps.outline and not steps.texts and self.order is None and outline_flow(self, raw, draft):
+        quick = steps.outline and not steps.texts and self.order is None and not draft.first
+        if quick and outline_flow(self, raw, draft):
             return
         names = draft.names
         found = [
@@ -146,7 +147,7 @@ def _read_steps(draft: Draft, found: list[tuple[str, dict[str, Any], Plan]], ste
 
 
 def start_at_roots(draft: Draft, triggers: list[str]) -> None:
-    """Triggers that stand apart and name no step start the steps that nothing leads to."""
+    """Triggers that stand apart and name no step start the one that the flow calls its first, else those that nothing leads to."""
     leading = {link.source for link in draft.links}
     reached = {link.target for link in draft.links if link.role != "attach"}
     helpers = {link.source for link in draft.links if link.role == "attach"}
@@ -154,6 +155,8 @@ def start_at_roots(draft: Draft, triggers: list[str]) -> None:
         step for step in draft.steps
         if step.id not in reached and step.id not in helpers and step.scope is None and step.kind not in ("note", "group")
     ]  # fmt: skip
+    first = draft.step_named(draft.first) if draft.first else None
+    roots = [step for step in draft.steps if step.id == first] or roots
     for trigger in triggers:
         if trigger not in leading:
             draft.links += [Link(source=trigger, target=step.id, origin=step.origin) for step in roots]

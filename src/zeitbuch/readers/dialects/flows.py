@@ -26,8 +26,8 @@ from .field_checks import FORMS, WORDS, Field, FieldChecks, Form, make_field, on
 from .paths import (
     Claims,
     Getter,
+    as_count,
     as_text,
-    as_whole_number,
     claim_keys,
     claim_paths,
     copy_claims,
@@ -100,7 +100,7 @@ class DialectReader:
                     claim_keys(claims, tuple(query.parts))
         self.claims = claims
         fields = [
-            make_field(getattr(flow, name), _flow_form(flow, name), gathers=name in ("owners", "fault_handlers"))
+            make_field(getattr(flow, name), _flow_form(flow, name), gathers=name == "owners")
             for name in self.get
             if getattr(flow, name)
         ]
@@ -161,9 +161,11 @@ class DialectReader:
         draft = Draft(base, pointer, places)
         get = self.get
         whole_flow = not self.steps.outline
-        self.shape.read_flow(raw, draft)
         if self.dialect.flow.first:
-            self._start_at_first(raw, draft)
+            draft.first = as_text(get["first"](raw))
+        self.shape.read_flow(raw, draft)
+        if draft.first:
+            self._start_at_first(draft)
         state = as_text(get["state"](raw))
         known: FlowState = self.dialect.flow.states.get(state, "unknown")
         named = [get_owner(raw) for get_owner in self.owners]
@@ -186,7 +188,7 @@ class DialectReader:
             environment=as_text(get["environment"](raw)),
             version=as_text(get["version"](raw)),
             fault_handlers=_texts_of(get["fault_handlers"](raw)),
-            concurrency=as_whole_number(get["concurrency"](raw)) or None,
+            concurrency=as_count(get["concurrency"](raw)),
             created=as_text(get["created"](raw)),
             changed=as_text(get["changed"](raw)),
             triggers=tuple(draft.triggers),
@@ -205,24 +207,26 @@ class DialectReader:
         )  # fmt: skip
         return flow, draft.problems
 
-    def _start_at_first(self, raw: dict[str, Any], draft: Draft) -> None:
-        """What the flow names as its first step is where its trigger leads. Where that is the trigger itself, or a link says it
-        already, it says nothing new."""
-        first = as_text(self.get["first"](raw))
-        known = {**draft.names, **{step.id: step.id for step in draft.steps}}
-        target = known.get(first)
+    def _start_at_first(self, draft: Draft) -> None:
+        """What the flow names as its first step is where a trigger leads that leads nowhere yet. Where that is the trigger itself, or
+        a link says it already, it says nothing new; where nothing starts the flow it is of no use."""
+        first = draft.first
+        target = draft.step_named(first)
         if not first or any(trigger.id in (first, target) for trigger in draft.triggers):
             return
-        if target is None or not draft.triggers:
-            draft.lost.append({"first": first})
-            if target is None:
-                hint = "the steps that nothing leads to are taken for the first; mend it in the builder"
-                draft.add_problem("link-end", f"expected the first step among the steps, found '{first}'", hint, "")
-            return
+        if target is None:
+            hint = "the steps that nothing leads to are taken for the first; mend it in the builder"
+            draft.add_problem("link-end", f"expected the first step among the steps, found '{first}'", hint, "")
         arrows = {(link.source, link.target) for link in draft.links}
-        draft.links += [
-            Link(source=trigger.id, target=target) for trigger in draft.triggers if (trigger.id, target) not in arrows
-        ]
+        leading = {source for source, _ in arrows}
+        starts = {trigger.id for trigger in draft.triggers}
+        idle = sorted(starts - leading) if target is not None else []
+        if target is not None and any((start, target) in arrows for start in starts):
+            return
+        if target is None or not idle:
+            draft.lost.append({"first": first})
+        else:
+            draft.links += [Link(source=start, target=target) for start in idle]
 
     def _unread_of(self, raw: dict[str, Any], draft: Draft) -> dict[str, Any]:
         """What of a flow beside its steps and triggers has no place in the model."""

@@ -61,7 +61,7 @@ class OrderRule(Rule, frozen=True):
     """Steps that run in the order in which they stand, where nothing else links them: all steps of one group (``groups``, JSONPath
     from the flow) before all of the next, and those of one group side by side; without groups one step after the other."""
 
-    groups: QueryText = ""
+    groups: QueryText | None = None
 
 
 class OutletRule(Rule, frozen=True):

@@ -57,31 +57,31 @@ def near_key(path: str, records: list[dict[str, Any]]) -> str:
     """What is there in the place of a path that finds nothing: the same key elsewhere, one spelled nearly alike, or the keys that
     stand beside it."""
     *above, last = path_keys(path)
-    counts: Counter[str] = Counter()
     looked = records[:_LOOKED_AT]
+    counts: Counter[tuple[str, ...]] = Counter()
     for record in looked:
         counts.update(set(_paths_of(record)))
-    beside = {one: path_keys(one)[-1] for one in counts if path_keys(one)[:-1] == tuple(above)}
-    alike = difflib.get_close_matches(last, list(beside.values()), 1, 0.7)
-    near = [one for one in counts if path_keys(one)[-1] == last] or [one for one, key in beside.items() if key in alike]
+    beside = [one for one in counts if one[:-1] == tuple(above)]
+    alike = difflib.get_close_matches(last, [one[-1] for one in beside], 1, 0.7)
+    near = [one for one in counts if one[-1] == last] or [one for one in beside if one[-1] in alike]
     if near:
         best = max(near, key=lambda one: (counts[one], one))
-        return f"nothing is there; `{best}` is in {counts[best]} of {len(looked)}"
+        return f"nothing is there; `{_spelled(best)}` is in {counts[best]} of {len(looked)}"
     if not beside:
         return "nothing is there"
     named = sorted(beside, key=lambda one: (-counts[one], one))
-    listed = ", ".join(f"`{beside[one]}`" for one in named[:_NAMED]) + (" ..." if len(named) > _NAMED else "")
-    where = f"in `{'.'.join(above)}`" if above else "beside it"
+    listed = ", ".join(f"`{_spelled(one[-1:])}`" for one in named[:_NAMED]) + (" ..." if len(named) > _NAMED else "")
+    where = f"in `{_spelled(tuple(above))}`" if above else "beside it"
     return f"nothing is there; {where} there are {listed}"
 
 
-def _paths_of(record: dict[str, Any]) -> Iterable[str]:
+def _paths_of(record: dict[str, Any]) -> Iterable[tuple[str, ...]]:
     for key, value in record.items():
-        plain = _spelled(key)
-        yield plain
+        yield (key,)
         if isinstance(value, dict):
-            yield from (f"{plain}.{_spelled(inner)}" for inner in value)
+            yield from ((key, inner) for inner in value)
 
 
-def _spelled(key: str) -> str:
-    return f'"{key}"' if "." in key or " " in key or not key else key
+def _spelled(keys: tuple[str, ...]) -> str:
+    """A dotted path as it is written in a dialect."""
+    return ".".join(f'"{key}"' if "." in key or " " in key or not key else key for key in keys)

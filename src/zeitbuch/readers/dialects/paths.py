@@ -245,6 +245,12 @@ def as_number(value: Any) -> float | None:
     return found if math.isfinite(found) else None
 
 
+def as_count(value: Any) -> int | None:
+    """A whole number from 1 on; else None."""
+    found = as_whole_number(value)
+    return found if found is not None and found > 0 else None
+
+
 def as_whole_number(value: Any) -> int | None:
     """A whole number, also when written as text; else None."""
     found = as_number(value)

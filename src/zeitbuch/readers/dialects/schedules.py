@@ -27,22 +27,34 @@ class ScheduleWords(NamedTuple):
     weekdays: dict[str, Any]
 
 
-def read_schedule(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> Schedule | None:
-    """The clock part of a trigger, or None when it has none or it cannot be told what it means."""
+class Clock(NamedTuple):
+    """A schedule, or None where there is none or it cannot be told what it means; and the fields that it was made of."""
+
+    schedule: Schedule | None
+    fields: frozenset[str] = frozenset()
+
+
+def read_clock(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> Clock:
+    """The clock part of a trigger. A cron text counts before an interval, and both before days and times."""
     zone = (as_text(get["zone"](raw)) or None) if "zone" in get else None
     cron = as_text(get["cron"](raw)) if "cron" in get else ""
     every = _interval_of(get, words, raw)
+    interval = {"every", "unit"} if every is not None else set()
     if cron:
         if not _CRON.match(cron):
             # The same field may hold a recurrence rule or a repeating interval.
             other = clock_texts.schedule_of_text(cron, zone)
             if other is not None:
-                return other
-        return Schedule(cron=cron, every=every, zone=zone)
+                return Clock(other, frozenset({"cron", "zone"}))
+        return Clock(Schedule(cron=cron, every=every, zone=zone), frozenset({"cron", "zone", *interval}))
     if every is not None:
-        return Schedule(every=every, zone=zone)
+        return Clock(Schedule(every=every, zone=zone), frozenset({"zone", *interval}))
     made = _cron_of_days(get, words, raw)
-    return Schedule(cron=made, zone=zone) if made else None
+    return (
+        Clock(Schedule(cron=made, zone=zone), frozenset({"time", "days", "month_days", "zone"}))
+        if made
+        else Clock(None)
+    )
 
 
 def _interval_of(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, Any]) -> float | None:
@@ -80,6 +92,13 @@ def weekday_of(value: Any, words: dict[str, Any]) -> int | None:
     return _WEEKDAYS.index(text[:3].lower()) if text[:3].lower() in _WEEKDAYS else None
 
 
+def form_of_unit(words: dict[str, Any]) -> Form:
+    """What the unit of an interval must be."""
+    known = words or clock_texts.UNIT_SECONDS
+    expected = f"one of {', '.join(sorted(words))}" if words else "a unit of time such as minutes or hours"
+    return Form(lambda value: (as_text(value) if words else as_text(value).lower()) in known, expected)
+
+
 def form_of_days(name: str, words: dict[str, Any]) -> Form:
     """What weekdays, days of the month and times of the day must be."""
     if name == "time":
@@ -108,8 +127,8 @@ def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, A
     if not times or None in times or None in days or None in month_days:
         return ""
     minutes = {time[1] for time in times if time is not None}
-    if len(minutes) != 1:
-        return ""  # one cron text cannot say it
+    if len(minutes) != 1 or (days and month_days):
+        return ""  # one cron text cannot say it: days of the week and of the month together would mean either of them
     hours = ",".join(str(time[0]) for time in times if time is not None)
     week = ",".join(str(day) for day in sorted({day for day in days if day is not None})) or "*"
     month = ",".join(str(day) for day in month_days) or "*"

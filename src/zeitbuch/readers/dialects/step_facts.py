@@ -4,12 +4,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, get_args
 
-from zeitbuch.core.model.records import Approval, Pause, Pieces
+from zeitbuch.core.model.records import Approval, ItemFault, JoinMode, Pause, Pieces, Silence
 from zeitbuch.readers.input import clock_texts
 
-from .paths import Getter, as_flag, as_text, as_whole_number
+from .paths import Getter, as_count, as_flag, as_text, as_whole_number
 from .placeholders import Placeholders
 from .rules import Fields, KindRule
 
@@ -21,22 +21,35 @@ FACT_PATHS = (
 )  # fmt: skip
 
 
+# Fields whose words a table of the dialect translates; without one the words of the model itself are known.
+WORDS_OF = {"silence": "silences", "on_item_fault": "on_item_faults", "join": "joins"}
+_OWN_WORDS: dict[str, tuple[str, ...]] = {
+    "silences": get_args(Silence), "on_item_faults": get_args(ItemFault), "joins": get_args(JoinMode),
+}  # fmt: skip
+
+
+def words_known(table: str, rule: Fields, common: Fields) -> dict[str, Any]:
+    """What the builder's words of a field mean."""
+    given: dict[str, Any] = getattr(rule, table) or getattr(common, table)
+    return given or {word: word for word in _OWN_WORDS[table]}
+
+
 def fact_readers(rule: KindRule, common: Fields, get: dict[str, Getter]) -> list[tuple[str, Reader]]:
     """(field of the step, what reads it) for the facts that the dialect names paths for."""
     found: list[tuple[str, Reader]] = []
     if "wait" in get or "wait_until" in get:
         found.append(("pause", _pause_reader(get)))
     if any(name in get for name in ("approvers", "approvals_needed", "silence")):
-        found.append(("approval", _approval_reader(get, rule.silences or common.silences)))
+        found.append(("approval", _approval_reader(get, words_known("silences", rule, common))))
     if any(name in get for name in (*_PIECES.values(), "store")):
         found.append(("pieces", _pieces_reader(get, rule.piece_unit or common.piece_unit)))
     if "concurrency" in get:
-        found.append(("concurrency", lambda raw, *_: as_whole_number(get["concurrency"](raw)) or None))
+        found.append(("concurrency", lambda raw, *_: as_count(get["concurrency"](raw))))
     for name in ("ordered", "awaits"):
         if name in get:
             found.append((name, _flag_reader(get[name])))
     if "join" in get:
-        modes = rule.joins or common.joins
+        modes = words_known("joins", rule, common)
         found.append(("join", lambda raw, *_: modes.get(as_text(get["join"](raw)))))
     if "about" in get:
         found.append(

@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from fnmatch import translate
 from typing import Any, NamedTuple
 
@@ -45,8 +45,8 @@ from .paths import (
 from .placeholders import Placeholders
 from .rules import Dialect, Fields, KindRule
 from .schedules import UNITS as _UNIT
-from .schedules import ScheduleWords, form_of_days, read_schedule
-from .step_facts import FACT_PATHS, fact_readers
+from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
+from .step_facts import FACT_PATHS, WORDS_OF, fact_readers, words_known
 
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
@@ -59,9 +59,6 @@ _OF_TRIGGERS = (
 )  # fmt: skip
 _OF_STEPS = frozenset({"calls", *FACT_PATHS})
 _OF_SCHEDULES = frozenset({"every", "zone", "unit", "days", "month_days", "time"})
-_WORDS_OF = {
-    "unit": "units", "silence": "silences", "on_item_fault": "on_item_faults", "join": "joins",
-}  # fmt: skip
 _UNCLASSIFIED = KindRule(kind="other")
 
 
@@ -138,16 +135,14 @@ class Plan:
             if paths:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
-                serves = self._has_schedule if name in _OF_SCHEDULES else None
-                form = _form_of(name, rule, common)
-                self.fields.append(make_field(paths, form, gathers=name == "approvers", serves=serves))
+                self.fields.append(make_field(paths, _form_of(name, rule, common), serves=self._use_of(name)))
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
         self.schedule_words = ScheduleWords(
             _UNIT[rule.every_unit if rule.every else common.every_unit],
             rule.units or common.units,
             rule.weekdays or common.weekdays,
         )
-        self.item_faults = rule.on_item_faults or common.on_item_faults
+        self.item_faults = words_known("on_item_faults", rule, common)
 
     def _split_claims(self, settings: str) -> None:
         self.inside: Claims = self.claims
@@ -169,8 +164,15 @@ class Plan:
             return self.kind == "loop" and not self.starts
         return name not in _OF_STEPS or not self.starts
 
-    def _has_schedule(self, raw: dict[str, Any]) -> bool:
-        return schedule_of(self, raw) is not None
+    def clock_of(self, raw: dict[str, Any]) -> Clock:
+        """The schedule of a trigger, with the fields that it was made of."""
+        return read_clock(self.get, self.schedule_words, raw)
+
+    def _use_of(self, name: str) -> Callable[[dict[str, Any]], bool] | None:
+        """Whether a record has a use for a field; None where it always has."""
+        if name not in _OF_SCHEDULES:
+            return None
+        return lambda raw: name in self.clock_of(raw).fields
 
     # -- what stays unread --------------------------------------------------------------------------------------------
 
@@ -244,17 +246,17 @@ class Plans:
 
 def schedule_of(plan: Plan, raw: dict[str, Any]) -> Schedule | None:
     """The clock part of a trigger, or None when it has none."""
-    return read_schedule(plan.get, plan.schedule_words, raw)
+    return plan.clock_of(raw).schedule
 
 
 def _form_of(name: str, rule: Fields, common: Fields) -> Form:
     """What a field must be: one of the words that the dialect names, or a form of its own."""
     if name in ("days", "time", "month_days"):
         return form_of_days(name, rule.weekdays or common.weekdays)
-    words = _WORDS_OF.get(name)
-    if words is not None and (known := getattr(rule, words) or getattr(common, words)):
-        return one_of(known)
-    return FORMS.get(name, WORDS)
+    if name == "unit":
+        return form_of_unit(rule.units or common.units)
+    words = WORDS_OF.get(name)
+    return FORMS.get(name, WORDS) if words is None else one_of(words_known(words, rule, common))
 
 
 def inputs_of(plan: Plan, settings: Any, places: Placeholders, names: dict[str, str]) -> tuple[Binding, ...]:

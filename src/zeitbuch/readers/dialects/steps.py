@@ -65,6 +65,7 @@ class Draft:
         self.member = base.member
         self.pointer = pointer
         self.names: dict[str, str] = {}
+        self.first = ""  # the step that the flow names as its first
         self.steps: list[Step] = []
         self.triggers: list[Trigger] = []
         self.links: list[Link] = []
@@ -74,6 +75,10 @@ class Draft:
         self.lost: list[dict[str, Any]] = []
         self.noise: dict[str, Any] = {}  # what the dialect says carries no meaning, by its place
         self.missed = 0  # values of steps that were only counted as unread
+
+    def step_named(self, name: str) -> str | None:
+        """The id of the step with this id or name."""
+        return name if any(step.id == name for step in self.steps) else self.names.get(name)
 
     def case_of(self, step_id: str, outlet: str) -> Case | None:
         """The case that an outlet of a step stands for."""

@@ -56,10 +56,13 @@ class TextPattern:
             return None
         return found
 
-    def put_together(self, words: list[str]) -> str:
-        """The text of these words, in the order of the names."""
-        left = iter(words)
-        return "".join(part.written + (next(left) if part.name else "") for part in self.parts)
+    def put_together(self, words: list[str]) -> str | None:
+        """The text of these words, in the order of the names; None when one is missing (empty) that may not be."""
+        left = dict(zip(self.names, words, strict=False))
+        if any(part.name and not part.optional and not left.get(part.name) for part in self.parts):
+            return None
+        told = [part for part in self.parts if not part.optional or left.get(part.name)]
+        return "".join(part.written + left.get(part.name, "") for part in told)
 
     def _next_literal(self, text: str, place: int, position: int) -> int:
         for part in self.parts[place + 1 :]:

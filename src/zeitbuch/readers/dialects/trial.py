@@ -140,8 +140,9 @@ def _signature_rows(dialect: Dialect, documents: list[Any]) -> Iterator[RuleTria
 
 
 def _shape_rows(reshaper: Reshaper | None) -> Iterator[RuleTrial]:
-    for key, (path, hits) in reshaper.hits.items() if reshaper is not None else ():
-        yield RuleTrial(key, path, hits, hits, "" if hits else "nothing is there")
+    for key, change in reshaper.changes.items() if reshaper is not None else ():
+        hits = reshaper.hits[key] if reshaper is not None else 0
+        yield RuleTrial(key, change.at.text, hits, hits, "" if hits else "nothing is there")
 
 
 def _paths_in(table: Struct) -> Iterator[tuple[str, str]]:

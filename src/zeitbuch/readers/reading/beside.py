@@ -5,13 +5,14 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, place_within
 from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.reshape_rules import BesideRule
+from zeitbuch.readers.dialects.rules import Dialect
 
 from .documents import Document, Opening
 
@@ -40,6 +41,31 @@ def _name_of(origin: Origin) -> str:
     return origin.file.replace("!", "/").replace("\\", "/").rpartition("/")[2]
 
 
+def _missing_problem(name: str, reader: DialectReader, origin: Origin) -> Problem:
+    found, hint = "found none", "export it as well, into the same folder or package; what stands in it is missing"
+    if origin.source.startswith(("git:", "@")):
+        found = "which is not looked up in a revision or the book"
+        hint = "read the folder itself; what stands in that file is missing here"
+    message = f"expected the file '{name}' beside it, {found} (dialect '{reader.dialect.name}', `beside`)"
+    return Problem("beside-missing", "finding", message, origin, hint)
+
+
+def with_files_beside(dialect: Dialect, documents: Sequence[tuple[str, Any]]) -> list[tuple[str, Any]]:
+    """Documents by name (a file, or a member behind its package), each with what stands beside it among them."""
+    by_name = dict(documents)
+    found = []
+    for name, value in documents:
+        source, _, member = name.partition("!")
+        origin = Origin(source, member=member or None)
+        for rule in dialect.beside if isinstance(value, dict) else ():
+            other = file_beside(rule, _name_of(origin), rule.file, rule.main)
+            place = _beside(origin, other).file if other is not None else ""
+            if place in by_name:
+                value = {**value, rule.into: by_name[place]}
+        found.append((name, value))
+    return found
+
+
 class FilesBeside:
     """Puts into a document what stands in the files beside it."""
 
@@ -58,11 +84,7 @@ class FilesBeside:
             place = _beside(document.origin, name)
             raw = self.load(place)
             if raw is None:
-                message = (
-                    f"expected the file '{name}' beside it, found none (dialect '{reader.dialect.name}', `beside`)"
-                )
-                hint = "export it as well, into the same folder or package; what stands in it is missing"
-                problems.append(Problem("beside-missing", "finding", message, document.origin, hint))
+                problems.append(_missing_problem(name, reader, document.origin))
                 continue
             try:
                 other = self.opening.open_file(place, raw)

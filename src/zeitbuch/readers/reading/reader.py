@@ -137,7 +137,11 @@ class Reader(Tally):
     def _flows_of_document(self, document: Document, depth: int = 0) -> Iterator[Flow]:
         """The flows of a document, then those that stand as text inside it, called by the steps that hold them."""
         inner: list[Inside] = []
-        for one in embedded_in(document) if depth < self.limits.nesting else ():
+        within = embedded_in(document) if depth < self.limits.nesting else []
+        own = self.recognition.own_texts(document.value) if within else set()
+        for one in within:
+            if one.pointer in own:
+                continue
             flows = list(self._flows_of_embedded(one, document, depth + 1))
             if flows:
                 inner.append(Inside(one.pointer, one.raw.decode(), flows))
@@ -217,6 +221,7 @@ class Reader(Tally):
                 others += 1
             else:
                 unreadable += 1
+        self._members = {}
         self.packages.append(Package(name, flows, holding, others, unreadable))
         if not flows:
             self.problems.append(

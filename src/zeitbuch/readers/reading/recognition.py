@@ -10,6 +10,7 @@ from typing import Any
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
+from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.input.text_heads import TextKind, kind_of_head
 from zeitbuch.readers.input.xml_tree import Element
 from zeitbuch.readers.standards import native
@@ -56,6 +57,12 @@ class Recognition:
         if reader is not None:
             return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
         return self._flows_of_plugin(document)
+
+    def own_texts(self, value: Any) -> set[str]:
+        """The places of texts that the dialect of a document reads as parts of its flows."""
+        reader = self._reader_for(value) if any(one.dialect.text for one in self.dialects) else None
+        rules = reader.dialect.text if reader is not None else []
+        return {pointer for rule in rules for pointer, _ in Query(rule.at).find_all(value)}
 
     def knows(self, value: Any) -> bool:
         """Whether a value has one of the forms."""

@@ -61,7 +61,8 @@ class Workers:
                 self._end(line)
 
     def share_pieces(self, pieces: Sequence[Any]) -> Iterator[Any]:
-        """What the workers make of the pieces, in order; ``Ended`` for one whose process died. Raises what a worker raised."""
+        """What workers, started for it, make of the pieces, in order; ``Ended`` for one whose process died. Raises what a worker
+        raised."""
         from multiprocessing.connection import wait
 
         waiting = iter(enumerate(pieces))
@@ -91,9 +92,8 @@ class Workers:
         # A worker has one piece at a time: with two, it and we could each wait for the other to take what was sent.
         for place, piece in waiting:
             busy[line] = place
-            with contextlib.suppress(
-                BrokenPipeError, ConnectionResetError
-            ):  # it has died: said when its answer is asked for
+            # One that has died is told when its answer is asked for.
+            with contextlib.suppress(BrokenPipeError, ConnectionResetError):
                 line.send(piece)
             return
 
