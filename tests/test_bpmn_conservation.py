@@ -100,7 +100,7 @@ def test_what_was_lost_is_read(tmp_path: Path) -> None:
         and not arrows["f3"].otherwise
     )
     assert inputs["jam"]["error code"].value == "J-17"
-    assert inputs["note"]["about"].value == "ask" and by["note"].note == "Ask twice in fog"
+    assert by["note"].about == ("ask",) and by["note"].note == "Ask twice in fog"
     assert {variable.name: variable.value for variable in flow.variables}["isExecutable"] == "true"
     recall = next(trigger for trigger in flow.triggers if trigger.id == "es")
     assert {binding.name: binding.value for binding in recall.inputs}["interrupting"] is False

@@ -34,18 +34,16 @@ def prompt_inputs(step: Step) -> dict[str, str]:
     return {name: text for name, text in found.items() if name not in own}
 
 
-def is_outside(binding: Binding, note: bool = False) -> bool:
-    """Whether an input stands outside of its element: its lane, a message to or from elsewhere, what a note is about."""
+def is_outside(binding: Binding) -> bool:
+    """Whether an input stands outside of its element: its lane, a message to or from elsewhere."""
     if binding.name == "message" and isinstance(binding.value, str):
         return (binding.description or "").startswith(("to ", "from "))
-    if binding.name == "about":
-        return note and any(ref.step for ref in binding.refs)
     return binding.name == "lane" and isinstance(binding.value, str)
 
 
 def says_the_same(held: Binding, read: Binding) -> bool:
     """Whether an input as BPMN says it is the one that was written."""
-    if is_outside(held, note=True) and held.description != read.description:
+    if is_outside(held) and held.description != read.description:
         return False
     if held.refs and read.refs:
         return any(ref.step == read.refs[0].step and ref.variable == read.refs[0].variable for ref in held.refs)

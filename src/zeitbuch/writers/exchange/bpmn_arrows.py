@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 # OMG formal/2011-01-03: activities and three gateways may name the arrow that is taken when no other fits.
 _WITH_DEFAULT = frozenset({*E.TASKS, *E.SCOPES, "exclusiveGateway", "inclusiveGateway", "complexGateway"})
-_NOTE_SAID = ("id", "origin", "position")
+_NOTE_SAID = ("id", "origin", "position", "about")
 
 
 def write_arrows(p: ProcessWriter, process: ET.Element) -> None:
@@ -98,10 +98,8 @@ def write_artifacts(p: ProcessWriter, process: ET.Element) -> None:
             made = _tie(p, process, f"{number}", link.source, link.target)
             p.write_record(made, link, E.LINK_SAID)
     for step in notes:
-        for place, about in enumerate(one for one in step.inputs if one.name == "about"):
-            end = next((ref.step for ref in about.refs if ref.step), None)
-            if end is not None:
-                _tie(p, process, f"{step.id}.{place}", end, step.id)
+        for place, end in enumerate(step.about):
+            _tie(p, process, f"{step.id}.{place}", end, step.id)
 
 
 def _write_note(p: ProcessWriter, process: ET.Element, step: Step) -> None:

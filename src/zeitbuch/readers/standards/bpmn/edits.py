@@ -35,7 +35,8 @@ def edited_step(made: Step, read: Step, edits: set[str]) -> Step:
     elif edits & set(E.MARKERS) and made.kind == "loop":
         made = structs.replace(made, kind=read.kind, repeat=None, operation=read.operation)
     inputs = edited_inputs(made.inputs, read.inputs, edits, read.operation)
-    return structs.replace(made, inputs=inputs)
+    about = read.about if read.operation in E.NOTES else made.about  # associations stand outside of the note
+    return structs.replace(made, inputs=inputs, about=about)
 
 
 def _edited_prompts(made: Step, model: ModelUse, read: Step) -> tuple[Step, Step]:
@@ -64,7 +65,7 @@ def edited_inputs(
     held: tuple[Binding, ...], read: tuple[Binding, ...], edits: set[str], operation: str
 ) -> tuple[Binding, ...]:
     """Inputs of a record with those that the edited parts now give put in their places; what such a part gave and no longer
-    gives is taken out. Lanes, messages and what a note is about stand outside the element: they always come from the BPMN."""
+    gives is taken out. Lanes and messages stand outside the element: they always come from the BPMN."""
     from_file = _edited_by(edits, operation, {binding.name for binding in read})
     own = {binding.name for binding in held}
     fresh = [binding for binding in read if from_file(binding) and _other_end(binding) not in own]
@@ -96,8 +97,7 @@ def _edited_by(edits: set[str], operation: str, read: set[str]) -> Callable[[Bin
         names |= _HEARD | {f"{word} {code}" for word in E.HEARD for _, code in E.SHARED_CODES}
     if "messageRef" in edits:
         names.add("message")
-    note = operation in E.NOTES
     whole = bool(edits & _DATA)
     if whole and operation.split(" ")[0] not in (*E.TASKS, *E.SCOPES, E.EVENT_SUBPROCESS):
         names, whole = names | read, False  # of activities alone BPMN has all inputs
-    return lambda binding: whole or is_outside(binding, note) or binding.name in names
+    return lambda binding: whole or is_outside(binding) or binding.name in names

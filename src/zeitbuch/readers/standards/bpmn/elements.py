@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 from zeitbuch.core.model import bpmn_terms as E
-from zeitbuch.core.model.records import Binding, Link, Ref, Step, StepKind, Trigger
+from zeitbuch.core.model.records import Binding, Link, Step, StepKind, Trigger
 from zeitbuch.readers.input import clock_texts
 from zeitbuch.readers.input.xml_tree import Element
 
@@ -198,11 +198,8 @@ class ElementReader:
             if reference not in self.definitions.categories:
                 self.definitions.tell_missing(reference, element)
             text = text or self.definitions.categories.get(reference, reference)
-        about = [
-            Binding(name="about", value=key, decided="data", refs=(Ref(step=self.own.ids.get(key, key)),))
-            for key in self._noted(element.attribute("id"))
-        ]
-        self._add_step(element, "note", element.tag, scope, note=text, inputs=about)
+        about = tuple([self.own.ids.get(key, key) for key in self._noted(element.attribute("id"))])
+        self._add_step(element, "note", element.tag, scope, note=text, about=about)
 
     def _noted(self, note: str) -> list[str]:
         """The elements that a note is tied to, where no record of ours says more of the tie."""
