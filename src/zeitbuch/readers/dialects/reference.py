@@ -60,7 +60,11 @@ _FIELDS = (
         "What the builder's words for units mean. Without it the usual English words are known.",
         'units = { Stunden = "hours" }',
     ),
-    Key("days", "Where the days of the week are, a list or a text with commas.", 'days = "given.days"'),
+    Key(
+        "days",
+        "Where the days of the week are, a list or a text with commas; not together with days of the month.",
+        'days = "given.days"',
+    ),
     Key(
         "weekdays",
         "What the builder's words for the days of the week mean. Without it their English names are known.",
@@ -83,7 +87,7 @@ _FIELDS = (
     Key("silence", "Where it says what no answer means.", 'silence = "given.silent"'),
     Key(
         "silences",
-        "What the builder's words for that mean: approves, rejects, escalates or waits.",
+        "What the builder's words for that mean: approves, rejects, escalates or waits. Without it these are known.",
         'silences = { drop = "rejects" }',
     ),
     Key("piece_size", "Where the size of the pieces is into which a text is cut.", 'piece_size = "given.size"'),
@@ -98,11 +102,15 @@ _FIELDS = (
     Key("on_item_fault", "Where it says what a loop does when an item fails.", 'on_item_fault = "given.broken"'),
     Key(
         "on_item_faults",
-        "What the builder's words for that mean: stop or continue.",
+        "What the builder's words for that mean: stop or continue. Without it these are known.",
         'on_item_faults = { halt = "stop" }',
     ),
     Key("join", "Where it says when a step goes on to which several ways lead.", 'join = "given.mode"'),
-    Key("joins", "What the builder's words for that mean: each, all or once.", 'joins = { everybody = "all" }'),
+    Key(
+        "joins",
+        "What the builder's words for that mean: each, all or once. Without it these are known.",
+        'joins = { everybody = "all" }',
+    ),
     Key("about", "Where a note names the steps that it is about.", 'about = "of"'),
 )
 
@@ -148,7 +156,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("pattern", "Names in braces with what stands between them; what may be missing stands in brackets.", 'pattern = "{from}[:{way}] -> {to}"'),
         Key("each", "What divides several of them in one text, which then becomes a list.", 'each = ";"'),
     )),
-    TableOfKeys("PairsRule", "[[pairs]]", "Lists of names and values. Each becomes an object.", (
+    TableOfKeys("PairsRule", "[[pairs]]", "Lists of names and values. Each becomes an object; what is no pair, or has a name a second time, stands under `@rest`.", (
         Key("at", "The lists, from the document.", 'at = "$.tasks[*].given"'),
         Key("name", "Where in an item the name is.", 'name = "key"'),
         Key("value", "Where in an item the value is.", 'value = "says"'),
@@ -158,7 +166,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("pattern", "How the parts become one text: their paths in braces.", 'pattern = "{kin}.{verb}"'),
         Key("into", "The key under which the text then stands.", 'into = "does"'),
     )),
-    TableOfKeys("CatalogueRule", "[[catalogue]]", "Models, prompts or operations that are kept in one place and named by their id. The entry takes the place of its id.", (
+    TableOfKeys("CatalogueRule", "[[catalogue]]", "Models, prompts or operations kept in one place. The entry takes the place of its id; what an entry names itself stays a name.", (
         Key("at", "The entries, from the document.", 'at = "$.minds[*]"'),
         Key("refs", "Where ids of them stand, from the document.", 'refs = ["$.tasks[*].given.mind"]'),
         Key("id", "Where in an entry its id is; `@key`: the key under which it stands.", 'id = "@key"'),
@@ -169,7 +177,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("into", "The key of the document under which the groups then stand.", 'into = "plans"'),
         Key("rows", "The key of a group under which its rows stand.", 'rows = "tasks"'),
     )),
-    TableOfKeys("GatherRule", "[[gather]]", "Items that name the record they belong to, as in tables of a database.", (
+    TableOfKeys("GatherRule", "[[gather]]", "Items that name the record they belong to, as in tables of a database. An item that is such a record itself stays where it is.", (
         Key("at", "The items, from the document.", 'at = "$.tasks[*]"'),
         Key("by", "Where in an item its record is named.", 'by = "plan"'),
         Key("to", "The records, from the document.", 'to = "$.plans[*]"'),
@@ -196,7 +204,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("changed", "When it was last changed.", 'changed = "touched"'),
         Key("fault_handlers", "The flows that are started when a run fails.", 'fault_handlers = "on_trouble"'),
         Key("concurrency", "The most runs at a time.", 'concurrency = "at_once"'),
-        Key("first", "The step that begins.", 'first = "begin_at"'),
+        Key("first", "The step that begins, where a trigger does not say it.", 'first = "begin_at"'),
         Key("variables", "Named values of the flow.", 'variables = { at = "$.locker[*]", name = "label", value = "says" }'),
         Key("connections", "Accounts and endpoints that steps use.", 'connections = { at = "$.berths[*]", id = "key" }'),
         Key("noise", "Paths to what says nothing about the flow.", 'noise = ["colour"]'),
