@@ -103,6 +103,9 @@ def test_the_command_shows_rules_and_compares(tmp_path: Path, run: Run) -> None:
     assert json.loads(done.out)["rules"][0] == {
         "dialect": "made", "rule": "signature.all", "path": "$.steps", "found": 2, "of": 2, "remark": "",
     }  # fmt: skip
+    (folder / "broken.json").write_text('{"steps": [')
+    done = run("dialect", "test", "in", "--dialect", "good.toml", "--rules", cwd=tmp_path)
+    assert done.code == 2 and done.err.count("broken.json") == 1 and "json-syntax" in done.err
     done = run("dialect", "test", "in", "--rules", cwd=tmp_path)
     assert done.code == 2 and "expected one active dialect at least, found no dialect" in done.err
 

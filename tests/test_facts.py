@@ -186,3 +186,16 @@ def test_pieces_of_the_export_are_counted(tmp_path: Path, run: Run) -> None:
     )
     text = done.out + done.err
     assert "overlap of 11 pieces: 100 tokens each (100 tokens from the export)" in text, text
+
+
+def test_figures_say_where_they_count_on_after_a_failing_item(tmp_path: Path, run: Run) -> None:
+    each = step("each", "loop", repeat=Repeat(items="letters", on_item_fault="stop"))
+    made = structs.replace(chain(each), steps=(each, ask("say", scope="each")))
+    import msgspec
+
+    (tmp_path / "flow.json").write_text(json.dumps({"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}))
+    (tmp_path / "faults.toml").write_text('[[assume]]\nstep = "say"\nfailure = 0.1\n')
+    words = "'Each' ends at an item that fails; its passes are counted as if it went on"
+    for more, told in ((("--assumptions", "faults.toml"), True), ((), False)):
+        done = run("estimate", "flow.json", "--flow", "Flow", "--steps", "--no-cache", *more, cwd=tmp_path)
+        assert (words in " ".join((done.out + done.err).split())) is told, done.out

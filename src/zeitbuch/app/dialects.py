@@ -81,7 +81,9 @@ def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> Dia
         one for source in session.sources(sources) for one in inputs_of(source, session.limits, session.book, also)
     ]
     with session.progress(len(inputs), f"trying {dialect.name}") as advance:
-        found, _ = read_documents(inputs, session.limits, advance, also)
+        found, problems = read_documents(inputs, session.limits, advance, also)
+    # Every dialect reads the same files: what is wrong with them is told once.
+    session.problems += [problem for problem in problems if problem not in session.problems]
     return try_dialect(dialect, with_files_beside(dialect, found), session.limits)
 
 

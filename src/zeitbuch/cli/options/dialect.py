@@ -42,8 +42,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         "  zeitbuch dialect test exports/ --dialect harbour.toml --compare older.toml",
     )
     add_sources(test)
-    test.add_argument("--rules", action="store_true", help="show what each rule of the dialect finds")
-    test.add_argument("--compare", metavar="FILE", help="show what another dialect makes of the same files, beside")
+    shown = test.add_mutually_exclusive_group()
+    shown.add_argument("--rules", action="store_true", help="show what each rule of the dialect finds")
+    shown.add_argument("--compare", metavar="FILE", help="show what another dialect makes of the same files, beside")
     add_output(test, "table")
     add_reading(test)
     listing = parts.add_parser(

@@ -166,6 +166,8 @@ class Planner:
 
     def _set_loop(self, node: Node) -> None:
         step, repeat = node.step, node.step.repeat
+        if repeat is not None and repeat.on_item_fault == "stop" and {"failure", "timeout"} & self.lookup.by.keys():
+            self.notes.append(f"'{step.title}' ends at an item that fails; its passes are counted as if it went on")
         if repeat is not None and repeat.until and not repeat.items:
             node.repeats, node.items, node.cap = "until", self.lookup.of_step("rounds", step), repeat.cap
             return

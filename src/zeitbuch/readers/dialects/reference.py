@@ -166,7 +166,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("pattern", "How the parts become one text: their paths in braces.", 'pattern = "{kin}.{verb}"'),
         Key("into", "The key under which the text then stands.", 'into = "does"'),
     )),
-    TableOfKeys("CatalogueRule", "[[catalogue]]", "Models, prompts or operations kept in one place. The entry takes the place of its id; what an entry names itself stays a name.", (
+    TableOfKeys("CatalogueRule", "[[catalogue]]", "Models, prompts or operations in one place. The entry takes the place of its id; what an entry names itself stays a name.", (
         Key("at", "The entries, from the document.", 'at = "$.minds[*]"'),
         Key("refs", "Where ids of them stand, from the document.", 'refs = ["$.tasks[*].given.mind"]'),
         Key("id", "Where in an entry its id is; `@key`: the key under which it stands.", 'id = "@key"'),
