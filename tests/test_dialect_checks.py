@@ -44,6 +44,9 @@ MISTAKES = [
     ('[[kind]]\noperation = "ask*"\nkind = "model"\n[[kind]]\noperation = "ask.tide"\nkind = "http"\n', 12,
      "found 'ask.tide' behind 'ask*', which takes all of it", "put the narrower one first"),
     ('[[kind]]\noperation = "tide"\nkind = "model"\ntrigger = "schedule"\n', 11, "found both: model and schedule", "leave one of them out"),
+    ('[[beside]]\nfile = "../other.json"\ninto = "other"\n', 9, "the name of a file in the same folder, found '../other.json'", "not read"),
+    ('[[beside]]\nfile = "/etc/hosts"\ninto = "other"\n', 9, "the name of a file in the same folder, found '/etc/hosts'", "not read"),
+    ('[[group]]\nat = "$.rows[*]"\nby = "plan.steps"\n', 8, "to name another key than `by`, found 'steps' for both", "another name"),
     ('[[pointer]]\nat = 3\n', 9, "expected a text at `pointer[0].at`, found a whole number", ""),
     ('[[kind]]\noperation = "w"\nkind = "wait"\nsilences = { no = "refuses" }\n', 11, "one of approves, escalates, rejects, waits; found 'refuses'", ""),
 ]  # fmt: skip

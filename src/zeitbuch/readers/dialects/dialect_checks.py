@@ -40,7 +40,12 @@ def check_dialect(dialect: Dialect, text: str, name: str) -> None:
             raise ZeitbuchError(
                 structs.replace(problem, message=f"`{key}`: {problem.message}", origin=_place(text, name, pointer))
             ) from None
-    for pointer, message, hint in (*_faults_of_rules(dialect.kind), *_faults_of_placeholders(dialect.placeholders)):
+    faults = (
+        *_faults_of_rules(dialect.kind),
+        *_faults_of_placeholders(dialect.placeholders),
+        *_faults_of_shapes(dialect),
+    )
+    for pointer, message, hint in faults:
         raise fail("dialect-key", message, hint, _place(text, name, pointer))
 
 
@@ -119,6 +124,19 @@ def _covers(pattern: re.Pattern[str], narrow: str) -> bool:
     return "[" not in narrow and all(
         pattern.match(narrow.replace("*", filling).replace("?", "\x01")) for filling in ("", "\x01\x01")
     )
+
+
+def _faults_of_shapes(dialect: Dialect) -> Iterator[tuple[str, str, str]]:
+    for place, beside in enumerate(dialect.beside):
+        for key in ("file", "main"):
+            name = getattr(beside, key)
+            if "/" in name or "\\" in name or name in ("", ".", ".."):
+                message = f"expected at `beside[{place}].{key}` the name of a file in the same folder, found '{name}'"
+                yield f"/beside/{place}/{key}", message, "a file elsewhere is not read: leave the folders out"
+    for place, group in enumerate(dialect.group):
+        if path_keys(group.by)[-1] == group.rows:
+            message = f"expected `group[{place}].rows` to name another key than `by`, found '{group.rows}' for both"
+            yield f"/group/{place}/rows", message, "the value and the rows stand in one record: choose another name"
 
 
 def _faults_of_placeholders(rule: PlaceholderRule | None) -> Iterator[tuple[str, str, str]]:
