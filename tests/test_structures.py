@@ -134,6 +134,17 @@ def test_a_file_beside_that_is_missing_is_told_and_parts_are_no_errors(tmp_path:
         (folder / name).write_text(text)
     done = run("inventory", "in", "--dialect", "made.toml", "--no-cache", cwd=tmp_path)
     assert done.code == 0 and "2 flows" in done.out and "error" not in done.err
+    done = run(
+        "inventory",
+        *sorted(f"in/{name}" for name in structure.files()),
+        "--dialect",
+        "made.toml",
+        "--no-cache",
+        cwd=tmp_path,
+    )
+    assert done.code == 0 and "2 flows" in done.out, done.err  # as a shell names them all
+    done = run("dialect", "test", "in", "--dialect", "made.toml", "-f", "csv", cwd=tmp_path)
+    assert done.code == 0 and "ropes" not in done.out
     (folder / "tides.ropes.json").unlink()
     done = run("inventory", "in", "--dialect", "made.toml", cwd=tmp_path)
     assert done.code == 0 and "beside-missing" in done.err and "'tides.ropes.json'" in done.err

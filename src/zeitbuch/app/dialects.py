@@ -54,7 +54,9 @@ def near_kinds(operation: str) -> tuple[str, ...]:
 
 def preview_files(session: Session, sources: Sequence[str]) -> list[Preview]:
     """What the active dialects make of each file."""
-    return [export_preview.preview_file(name, flows) for name, flows in session.by_file(sources)]
+    read = session.by_file(sources)
+    parts = {problem.origin.file for problem in session.problems if problem.code == "beside-part" and problem.origin}
+    return [export_preview.preview_file(name, flows) for name, flows in read if name not in parts]
 
 
 def preview_table(rows: list[Preview]) -> TableResult:

@@ -64,7 +64,9 @@ def finish_session(session: Session, args: argparse.Namespace, status: int = OK)
                 f"{count_words(package.others, 'other object')}{unread}"
             )
         others = [
-            problem for problem in session.problems if problem.code == "other-kind" and problem.severity == "info"
+            problem
+            for problem in session.problems
+            if problem.code in ("other-kind", "beside-part") and problem.severity == "info"
         ]
         if others:
             say(_other_kinds(others))

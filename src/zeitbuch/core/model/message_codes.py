@@ -11,6 +11,7 @@ MessageCode = Literal[
     "assume-season",
     "assume-shares",
     "beside-missing",
+    "beside-part",
     "book",
     "book-archive",
     "book-busy",

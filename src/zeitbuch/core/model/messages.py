@@ -32,6 +32,9 @@ MESSAGES: tuple[Message, ...] = (
     Message("beside-missing",
             "A dialect says that a file belongs to this one (`[[beside]]`), and there is none of that name in the folder or package.",
             "Export it as well, or mend the pattern. What would stand in it, links or prompts, is missing from the flow."),
+    Message("beside-part",
+            "A file belongs to others (`[[beside]]` in a dialect) and is read with them; by itself it holds no flow.",
+            "Nothing: it is counted and said with which file it is read."),
     Message("book",
             "The book's database could not be opened, read or written; the message has the database's own words.",
             "See that the file can be written, or that the server runs and the URL is right. A book that is no URL is one SQLite file; PostgreSQL needs `pip "

@@ -214,9 +214,9 @@ class Reader(Tally):
             fresh = [
                 problem.code
                 for problem in self.problems[problems:]
-                if problem.severity == "error" or problem.code == "other-kind"
+                if problem.severity == "error" or problem.code in ("other-kind", "beside-part")
             ]
-            if fresh and set(fresh) <= {"unrecognised", "no-flow", "other-kind"}:
+            if fresh and set(fresh) <= {"unrecognised", "no-flow", "other-kind", "beside-part"}:
                 del self.problems[problems:]
                 others += 1
             else:

@@ -93,7 +93,8 @@ class Recognition:
             yield None, [other_kind_problem(kind.words, kind.hint, document.origin)]
         elif plugin is None and (main := self.beside.main_of(document.origin)) is not None:
             self.beyond_cache = True
-            yield None, [other_kind_problem("a part of other files", f"it is read with {main.file}", document.origin)]
+            message = "expected a flow definition, found a part of other files"
+            yield None, [Problem("beside-part", "info", message, document.origin, f"it is read with {main.file}")]
         elif plugin is None:
             yield None, [unrecognised_problem(document.value, document.origin, self.dialects)]
         else:
