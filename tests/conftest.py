@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 import pytest
 from hypothesis import settings
+from hypothesis.internal.conjecture import providers
 
 import zeitbuch
 from zeitbuch.core.model.records import Estate
@@ -25,6 +26,8 @@ from zeitbuch.readers.reading.reader import Reader, read_estate
 settings.register_profile("same", derandomize=True)
 if not os.environ.get("ZEITBUCH_SOAK"):
     settings.load_profile("same")
+# Words of whatever modules a process has loaded are drawn as well, so that a draw would depend on the tests that ran before it.
+providers.is_local_module_file = lambda _: False
 
 
 ESTATE = Path(zeitbuch.__file__).parent / "demo" / "estate"

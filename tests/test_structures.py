@@ -125,35 +125,6 @@ def test_rows_that_belong_to_nothing_stay_unread() -> None:
     assert first.around == {"steps": [{"plan": "gone", "id": "x", "name": "X", "does": "mail.out", "given": {}}]}
 
 
-def test_a_file_beside_that_is_missing_is_told_and_parts_are_no_errors(tmp_path: Path, run: Run) -> None:
-    structure = STRUCTURES["two files"]
-    (tmp_path / "made.toml").write_text(structure.dialect)
-    folder = tmp_path / "in"
-    folder.mkdir()
-    for name, text in structure.files().items():
-        (folder / name).write_text(text)
-    done = run("inventory", "in", "--dialect", "made.toml", "--no-cache", cwd=tmp_path)
-    assert done.code == 0 and "2 flows" in done.out and "error" not in done.err
-    done = run(
-        "inventory",
-        *sorted(f"in/{name}" for name in structure.files()),
-        "--dialect",
-        "made.toml",
-        "--no-cache",
-        cwd=tmp_path,
-    )
-    assert done.code == 0 and "2 flows" in done.out, done.err  # as a shell names them all
-    done = run("dialect", "test", "in", "--dialect", "made.toml", "-f", "csv", cwd=tmp_path)
-    assert done.code == 0 and "ropes" not in done.out
-    (folder / "tides.ropes.json").unlink()
-    done = run("inventory", "in", "--dialect", "made.toml", cwd=tmp_path)
-    assert done.code == 0 and "beside-missing" in done.err and "'tides.ropes.json'" in done.err
-    (folder / "tides.steps.json").rename(folder / "else.steps.json")
-    (folder / "lost.ropes.json").write_text('{"ropes": []}')
-    done = run("inventory", "in", "--dialect", "made.toml", cwd=tmp_path)
-    assert done.code == 2 and "lost.ropes.json" in done.err
-
-
 def test_tables_lines_and_toml_in_packages_and_folders(tmp_path: Path, run: Run) -> None:
     import zipfile
 

@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING
 
 from zeitbuch.book.history_tables import estate_sheet, flow_sheet
 from zeitbuch.book.records import Version
-from zeitbuch.book.selection import flow_versions
+from zeitbuch.book.selection import find_snapshot, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.model.sheet import Sheet
+from zeitbuch.readers.dialects.rules import has_files_beside
 from zeitbuch.readers.input.sources import Held
 
 from .session import Session
+from .sources import recorded_files
 
 if TYPE_CHECKING:
     from .basis import EstimateBasis
@@ -34,8 +36,8 @@ def _cost_today(session: Session, version: Version, reading: Reading, basis: Est
     """What a run and a month of a version cost today, by itself; None where that is not known."""
     from zeitbuch.core.diff.change_cost import Costing  # a list without figures needs none of it
 
-    name = f"@{version.snapshot}:{version.file}"
-    estate = session.estate_of([Held(name, reading.content_of(version.hash))])
+    held = Held(f"@{version.snapshot}:{version.file}", reading.content_of(version.hash))
+    estate = session.estate_of([held], _files_around(session, version, reading))
     flow = next(
         (
             flow
@@ -48,3 +50,10 @@ def _cost_today(session: Session, version: Version, reading: Reading, basis: Est
         return [None, None]
     figures = Costing.of(estate, basis.card, basis.assumptions, "", basis.counters).figures_of(flow)
     return [money_words(money) if money is not None else None for money in (figures.run, figures.month)]
+
+
+def _files_around(session: Session, version: Version, reading: Reading) -> list[Held]:
+    """The files of the snapshot of a version, where what a file means may depend on others."""
+    if not has_files_beside(session.dialects):
+        return []
+    return recorded_files(reading, find_snapshot(reading.snapshots(), str(version.snapshot)))

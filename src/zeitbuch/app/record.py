@@ -17,7 +17,8 @@ from zeitbuch.book.last_snapshot import last_snapshot
 from zeitbuch.book.records import File, Version, manifest, sha256
 from zeitbuch.core.diff.records import EstateChanges
 from zeitbuch.core.model.problems import InputFaults, Problem, ZeitbuchError, fail
-from zeitbuch.readers.input.sources import Held, Input, load_input, name_of
+from zeitbuch.readers.dialects.rules import has_files_beside
+from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, Input, load_input, name_of
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
@@ -204,6 +205,9 @@ def _make_versions(
     from zeitbuch.core.diff.matching import match_flows
     from zeitbuch.core.model.records import Estate
 
+    if has_files_beside(session.dialects):
+        # A file that rests may hold a flow that changed: what belongs to it is in another.
+        fresh, gone = Counter(file.hash for file in files), Counter(file.hash for file in before)
     estate = session.estate_of([one for _, one in inputs])
     place = _PlaceOfFlows(inputs, files)
     new = [flow for flow in estate.flows if place.hash_of(flow) in fresh]
@@ -263,19 +267,21 @@ class _PlaceOfFlows:
     def file_of(self, flow: Flow) -> str:
         """The name of the file in the book."""
         source = flow.origin.source if flow.origin is not None else ""
-        return self.names.get("-" if source == "<stdin>" else source, source)
+        return self.names.get(STDIN if source == STDIN_NAME else source, source)
 
     def hash_of(self, flow: Flow) -> str:
         """The hash of the file; empty when the snapshot has no such file."""
         return self.hashes.get(self.file_of(flow), "")
 
 
-def _flows_of_lost_files(session: Session, writing: Writing, lost: list[File]) -> list[Flow]:
-    """The flows of files that are no longer as they were, from the bytes in the book."""
-
+def _flows_of_lost_files(
+    session: Session, writing: Writing, lost: list[File], around: Sequence[File] = ()
+) -> list[Flow]:
+    """The flows of files that are no longer as they were, from the bytes in the book; files that belong to them may be ``around``."""
+    contents = writing.contents(file.hash for file in (*around, *lost))
     reader = session.make_reader()
-    held = writing.contents(file.hash for file in lost)
-    return list(reader.flows_of([Held(file.name, held[file.hash]) for file in lost if file.hash in held]))
+    reader.hold_inputs(Held(file.name, contents[file.hash]) for file in (*around, *lost) if file.hash in contents)
+    return list(reader.flows_of(Held(file.name, contents[file.hash]) for file in lost if file.hash in contents))
 
 
 def _flows_read_again(
@@ -284,10 +290,15 @@ def _flows_read_again(
     """The last versions of flows that seem added and are living in one of these files, which were read anew: the file could not be
     read in the snapshot before."""
     added = [keys.find_living(change.id, change.name) for change in found.flows if change.status == "added"]
-    rows = {row.hash: row for row in added if row is not None and row.file in files}
-    names = {row.id for row in rows.values()}
-    flows = _flows_of_lost_files(session, writing, [File(row.file, row.hash) for row in rows.values()]) if rows else []
-    return [flow for flow in flows if flow.id in names]
+    rows = [row for row in added if row is not None and row.file in files]
+    flows: list[Flow] = []
+    for entry in writing.snapshots() if rows else ():
+        then = [row for row in rows if row.snapshot == entry.number]
+        lost = [File(file, hash) for file, hash in dict.fromkeys((row.file, row.hash) for row in then)]
+        around = writing.files(entry) if lost and has_files_beside(session.dialects) else ()
+        names = {row.id for row in then}
+        flows += [flow for flow in _flows_of_lost_files(session, writing, lost, around) if flow.id in names]
+    return flows
 
 
 class _Keys:

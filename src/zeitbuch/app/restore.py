@@ -10,16 +10,18 @@ from msgspec import Struct
 from zeitbuch.book.records import Entry, File, Version
 from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
+from zeitbuch.readers.dialects.rules import has_files_beside
 
 from .session import Session
 
 
 class RestoredVersion(Struct, frozen=True):
-    """The export of a version, and the names of other flows that stood in the same bytes."""
+    """The export of a version, the names of other flows that stood in the same bytes, and files that belong to it."""
 
     version: Version
     data: bytes
     others: tuple[str, ...]
+    beside: tuple[str, ...]
 
 
 def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
@@ -27,7 +29,20 @@ def restore_version(session: Session, name: str, key: str) -> RestoredVersion:
     is none."""
     with Book(session.book).reading() as reading:
         found = find_version(flow_versions(reading.versions(), name), key, reading.snapshots())
-        return RestoredVersion(found, reading.content_of(found.hash), _other_flows(reading, found))
+        beside = _files_beside(session, reading, found)
+        return RestoredVersion(found, reading.content_of(found.hash), _other_flows(reading, found), beside)
+
+
+def _files_beside(session: Session, reading: Reading, version: Version) -> tuple[str, ...]:
+    """The files of the snapshot of a version that a dialect says belong to its file."""
+    if version.member or not has_files_beside(session.dialects):
+        return ()
+    from zeitbuch.readers.reading.beside import (
+        names_beside,  # with all that reads; a version by itself needs none of it
+    )
+
+    names = {file.name for file in reading.files(find_snapshot(reading.snapshots(), str(version.snapshot)))}
+    return tuple(name for name in names_beside(session.dialects, version.file) if name in names)
 
 
 def _other_flows(reading: Reading, found: Version) -> tuple[str, ...]:

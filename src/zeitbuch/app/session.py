@@ -13,15 +13,15 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.inventory import Row, inventory_row
 from zeitbuch.readers.config.workspace import Workspace
-from zeitbuch.readers.dialects.rules import Dialect, suffixes_of
+from zeitbuch.readers.dialects.rules import Dialect, has_files_beside, suffixes_of
 from zeitbuch.readers.input.limits import Limits
-from zeitbuch.readers.input.sources import STDIN, Input, input_digests
+from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, Input, input_digests
 from zeitbuch.readers.reading.cache import digest_key
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
-from .sources import inputs_of
+from .sources import inputs_around, inputs_of
 from .unreadable import Side, side_of
 
 if TYPE_CHECKING:
@@ -57,6 +57,7 @@ class Session:
         self.untriggered: set[str] = set()
         self._digest_key = b""
         self._named: set[str] = set()  # what was named itself, not found in a folder
+        self._around: list[Held] = []  # where files that belong to others are looked up, beside the inputs
         self.sides: list[Side] = []  # the files of the versions compared, the older first
 
     def _book_of_workspace(self) -> str:
@@ -77,10 +78,14 @@ class Session:
 
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
-        self._named |= {source if source != STDIN else "<stdin>" for source in sources}
-        return [
-            one for source in sources for one in inputs_of(source, self.limits, self.book, suffixes_of(self.dialects))
-        ]
+        self._named |= {source if source != STDIN else STDIN_NAME for source in sources}
+        also, found = suffixes_of(self.dialects), []
+        for source in sources:
+            inputs = inputs_of(source, self.limits, self.book, also)
+            if has_files_beside(self.dialects):
+                self._around += inputs_around(source, inputs, self.limits, also)
+            found += inputs
+        return found
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources one by one."""
@@ -90,9 +95,10 @@ class Session:
         """All flows of the sources at once."""
         return Estate(flows=tuple(self.flows(given)))
 
-    def estate_of(self, inputs: Sequence[Input]) -> Estate:
-        """All flows of inputs already listed."""
-        return Estate(flows=tuple(self._read_inputs(self._reading_setting(), inputs, _same_flow, Flow)))
+    def estate_of(self, inputs: Sequence[Input], among: Sequence[Held] = ()) -> Estate:
+        """All flows of inputs already listed. What belongs to them is looked up ``among`` others, too."""
+        setting = self._reading_setting()._replace(held=[*self._around, *among])
+        return Estate(flows=tuple(self._read_inputs(setting, inputs, _same_flow, Flow)))
 
     def rows(self, given: Sequence[str]) -> list[Row]:
         """The inventory rows of all flows of the sources, read no further than a row needs."""
@@ -107,6 +113,7 @@ class Session:
         """The flows of every input by itself, with its name."""
         inputs = self.inputs(self.sources(given))
         reader = self.make_reader()
+        reader.hold_inputs(inputs)
         found: list[tuple[str, list[Flow]]] = []
         with self.progress(len(inputs), "reading") as advance:
             for place, one in enumerate(inputs):
@@ -124,7 +131,8 @@ class Session:
         marks = [input_digests(side, self.limits) for side in sides]
         with self.progress(len(sides[0]) + len(sides[1]), "reading") as advance:
             first, reads = self._read_side(sides[0], {}, 0, advance)
-            spots = {mark: index for index, mark in enumerate(marks[0]) if mark is not None and index in reads}
+            alike = {} if has_files_beside(self.dialects) else reads
+            spots = {mark: index for index, mark in enumerate(marks[0]) if mark is not None and index in alike}
             ready = {
                 inner: reads[spots[mark]] for inner, mark in enumerate(marks[1]) if mark is not None and mark in spots
             }
@@ -155,7 +163,12 @@ class Session:
         if not self._digest_key:
             self._digest_key = digest_key(self.cache)
         return ReadingSetting(
-            self.dialects, self.limits, secrets=self.workspace.secret_words, digest_key=self._digest_key, **words
+            self.dialects,
+            self.limits,
+            secrets=self.workspace.secret_words,
+            digest_key=self._digest_key,
+            held=self._around,
+            **words,
         )
 
     def _read_inputs(

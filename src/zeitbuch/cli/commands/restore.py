@@ -32,6 +32,8 @@ def run(args: argparse.Namespace) -> int:
     if others and not args.quiet:
         holds = count_words(len(others), "other flow")
         say(f"{version.file} holds {holds} too and is written whole: {', '.join(others[:5])}")
+    if found.beside and not args.quiet:
+        say(f"{', '.join(found.beside)} with it: `zeitbuch restore @{version.snapshot} -o FOLDER` writes every file")
     if args.output and args.output != "-" and not args.quiet:
         say(f"{args.output}: {len(found.data):,} bytes of {version.file}, version {version.number} of '{version.name}'")
     return OK

@@ -12,6 +12,7 @@ MessageCode = Literal[
     "assume-shares",
     "beside-missing",
     "beside-part",
+    "beside-unread",
     "book",
     "book-archive",
     "book-busy",

@@ -344,6 +344,11 @@ def _listed(rules: R | list[R] | None) -> list[R]:
     return [] if rules is None else rules if isinstance(rules, list) else [rules]
 
 
+def has_files_beside(dialects: Iterable[Dialect]) -> bool:
+    """Whether what a file means may depend on others: then equal bytes need not be equal flows."""
+    return any(dialect.beside for dialect in dialects)
+
+
 def suffixes_of(dialects: Iterable[Dialect]) -> tuple[str, ...]:
     """The suffixes of other kinds of files that these dialects read."""
     return tuple(dict.fromkeys(suffix for dialect in dialects for suffix in dialect.signature.suffixes))

@@ -18,6 +18,7 @@ from zeitbuch.readers.secrets.masker import Masker
 
 from .decoder_plugins import decode_by_plugin, decoder_for
 from .limits import Limits, measure_tree, too_large
+from .sources import STDIN_NAME
 from .tables import TABLES, decode_table
 
 OWN_SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
@@ -281,7 +282,7 @@ def decode_bytes(name: str, raw: bytes, limits: Limits) -> Decoded:
 
         element, count = parse_xml(raw, limits)
         return Decoded(element, "xml", raw, count)
-    if name.endswith((".yaml", ".yml")) or (name == "<stdin>" and raw[:200].lstrip()[:1] not in (b"{", b"[")):
+    if name.endswith((".yaml", ".yml")) or (name == STDIN_NAME and raw[:200].lstrip()[:1] not in (b"{", b"[")):
         value, repeated = _decode_yaml(raw, limits)
         return Decoded(value, "yaml", raw, repeated=tuple(repeated))
     if name.endswith(TABLES):

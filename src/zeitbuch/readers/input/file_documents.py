@@ -9,6 +9,8 @@ from collections.abc import Iterator
 
 from zeitbuch.core.model.records import Origin
 
+from .sources import STDIN_NAME
+
 # YAML 1.2.2, section 9.1.2: "---" at the start of a line begins a document, wherever it stands.
 _START = re.compile(rb"^---(?=[ \t\r\n]|\Z)", re.MULTILINE)
 _SAYS = re.compile(rb"^[ \t]*[^ \t\r\n#%.]", re.MULTILINE)  # neither comment, directive nor the end of a document
@@ -56,7 +58,7 @@ def one_document(name: str, member: str, data: bytes) -> bytes:
 def _spans_of(base: Origin, data: bytes) -> list[tuple[int, int]]:
     """Where the documents begin and end that hold anything."""
     name = base.member or base.source
-    if not name.endswith((".yaml", ".yml")) and name != "<stdin>":
+    if not name.endswith((".yaml", ".yml")) and name != STDIN_NAME:
         return []
     marks = [found.start() for found in _START.finditer(data)]
     if not marks:

@@ -69,6 +69,13 @@ def revision_files(source: str, limits: Limits, also: Suffixes = ()) -> list[Hel
     return _read_stored(source, folder, [one for one in stored if _is_wanted(one, inside, also)], limits, stored)
 
 
+def files_around(source: str, limits: Limits, also: Suffixes = ()) -> list[Held]:
+    """The exports in the folder of a single file of a revision. Raises ZeitbuchError as ``revision_files`` does."""
+    revision, path = _split_source(source)
+    found = revision_files(f"{PREFIX}{revision}:{os.path.dirname(path)}", limits, also)  # noqa: PTH120
+    return [one for one in found if isinstance(one, Held)]
+
+
 def _stored_files(source: str, folder: str, revision: str, inside: str) -> list[_Stored]:
     """The entries of a revision, or of the index, at and below a path."""
     place = [] if inside == "." else ["--", f":(top,literal){inside}"]

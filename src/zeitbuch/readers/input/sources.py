@@ -18,6 +18,7 @@ from .passed_over import tell_passed_over
 
 SUFFIXES = (".json", ".yaml", ".yml", ".xml", ".bpmn")
 STDIN = "-"
+STDIN_NAME = "<stdin>"  # as places name it
 Suffixes = tuple[str, ...]
 
 
@@ -190,7 +191,7 @@ def load_input(one: str | Held, limits: Limits) -> Item:
     except ZeitbuchError as error:
         problem = error.problem
         return Item(name, Problem(problem.code, problem.severity, problem.message, Origin(name), problem.hint))
-    return Item("<stdin>" if name == STDIN else name, data)
+    return Item(STDIN_NAME if name == STDIN else name, data)
 
 
 def input_digests(inputs: Iterable[Input], limits: Limits) -> list[bytes | None]:

@@ -17,7 +17,7 @@ from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.plugins.state import state_of_packages
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.dialects.rules import Dialect, has_files_beside
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import STDIN, Held, Input, name_of
 from zeitbuch.readers.secrets.words import SecretWords
@@ -44,12 +44,15 @@ class ReadingSetting(NamedTuple):
     texts: bool = True
     secrets: SecretWords | None = None
     digest_key: bytes = b""
+    held: Sequence[Held] = ()  # inputs among which files that belong to others are looked up
 
     def make_reader(self) -> Reader:
         """A reader with this setting. Its parts are imported here: a run that finds all in the cache needs none."""
         from .reader import Reader
 
-        return Reader(self.dialects, self.limits, self.outline, self.models, self.texts, self.secrets, self.digest_key)
+        made = Reader(self.dialects, self.limits, self.outline, self.models, self.texts, self.secrets, self.digest_key)
+        made.hold_inputs(self.held)
+        return made
 
     def cache_key(self, kind: str) -> str:
         """The key of the cache for results of a kind."""
@@ -160,6 +163,8 @@ class ReadingRun(Generic[T]):
     ) -> None:  # fmt: skip
         """``ready`` are inputs, by their place, that need no reading: their results are at hand."""
         self.inputs = list(inputs)
+        if has_files_beside(setting.dialects):
+            setting = setting._replace(held=[*setting.held, *(one for one in self.inputs if isinstance(one, Held))])
         self.setting = setting
         self.make = make
         self.tally = Tally()

@@ -63,7 +63,14 @@ class Reader(Tally):
             self.opening,
             self._load_beside,
         )
-        self._members: dict[str, bytes] = {}  # of the package that is being read, for files that belong to others
+        # For files that belong to others: members of the package that is being read, and inputs whose bytes are at hand.
+        self._members: dict[str, bytes | Problem] = {}
+        self._held: dict[str, bytes] = {}
+
+    def hold_inputs(self, inputs: Iterable[Input]) -> None:
+        """Inputs among which files that belong to others are looked up, where a dialect says that there are such."""
+        if self.recognition.beside.rules:
+            self._held |= {one.name: one.data for one in inputs if isinstance(one, Held)}
 
     def read_sources(self, sources: Iterable[str]) -> Iterator[Flow]:
         """All flows of the sources."""
@@ -173,12 +180,13 @@ class Reader(Tally):
             return False
         return self.recognition.knows(first.value)
 
-    def _load_beside(self, place: Origin) -> bytes | None:
-        """The bytes of a file or member that may not be there."""
+    def _load_beside(self, place: Origin) -> bytes | Problem | None:
+        """A file or member that may not be there."""
         if place.member is not None:
             return self._members.get(place.member)
-        found = load_input(place.source, self.limits).data if os.path.isfile(place.source) else None  # noqa: PTH113
-        return found if isinstance(found, bytes) else None
+        if place.source in self._held:
+            return self._held[place.source]
+        return load_input(place.source, self.limits).data if os.path.isfile(place.source) else None  # noqa: PTH113
 
     def _tell_problems(self, read: FlowsRead) -> Iterator[Flow]:
         for flow, problems in read:
@@ -195,7 +203,7 @@ class Reader(Tally):
         flows = holding = others = unreadable = 0
         if self.recognition.beside.rules:
             listed = package_members(name, data, self.limits, self.also)
-            self._members = {item.member: item.data for item in listed if item.member and isinstance(item.data, bytes)}
+            self._members = {item.member: item.data for item in listed if item.member and item.data is not None}
         for item in package_members(name, data, self.limits, self.also):
             if item.data is None:
                 others += 1

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.dialects.query import Query
@@ -52,7 +52,10 @@ class Recognition:
         reader = self._reader_for(value)
         if reader is not None and reader.dialect.beside:
             self.beyond_cache = True
-            value, count, problems = self.beside.put_into(reader, document._replace(value=value))
+            try:
+                value, count, problems = self.beside.put_into(reader, document._replace(value=value))
+            except ZeitbuchError as error:
+                return iter([(None, [error.problem])])
             return _after(problems, _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin)))
         if reader is not None:
             return _or_no_flow(reader.flows(value, origin, count), _no_flow(reader, origin))
