@@ -42,7 +42,7 @@ def test_native_round_trip_gives_the_identical_model(f: Flow) -> None:
     for text, name in ((to_yaml(Estate(flows=(f,))), "x.yaml"), (to_json(Estate(flows=(f,))), "x.json")):
         (back,) = reread(text, name)
         assert isinstance(back, Flow)
-        assume(not back.secrets)
+        assume("a secret" not in to_json(Estate(flows=(back,))))  # a drawn text that looks like one is masked
         assert fingerprint(back) == fingerprint(f)
         assert structs.replace(back, content=f.content, format=f.format) == f
 
@@ -50,7 +50,7 @@ def test_native_round_trip_gives_the_identical_model(f: Flow) -> None:
 def test_native_masks_what_looks_like_a_secret() -> None:
     (back,) = reread(to_yaml(Estate(flows=(flow([], [], name="PASSWORD '000'"),))), "x.yaml")
     assert isinstance(back, Flow)
-    assert back.name == "PASSWORD '" + back.secrets[0].name + "'"
+    assert back.name == "PASSWORD 'a secret'"
 
 
 def test_draws_do_not_depend_on_what_is_loaded() -> None:
