@@ -20,7 +20,7 @@ from zeitbuch.core.model.words import cron_words
 from zeitbuch.core.pricing.rate_card import Meter, MeterPrice, ModelRate, Price, RateCard, Stair
 from zeitbuch.core.pricing.rate_validation import rate_problems
 from zeitbuch.readers.dialects.paths import make_getter
-from zeitbuch.readers.infer import fields
+from zeitbuch.readers.infer import clocks, fields
 from zeitbuch.readers.infer.survey import STAR, dotted_path, find_groups, find_leaves, is_map, json_path, value_at
 from zeitbuch.readers.infer.vocabulary import effect_of, guess_kinds, modality_of, plain_word, words_of
 from zeitbuch.readers.input.clock_texts import duration_of
@@ -232,13 +232,19 @@ def columns(**values: list[Any]) -> dict[tuple[str, ...], fields.Column]:
     [
         ({"when": ["0 6 * * *"]}, {"cron": ("when",)}),
         ({"zone": ["Europe/Oslo"]}, {"zone": ("zone",)}),
-        ({"every": [15], "unit": ["minutes"]}, {"every": ("every",), "every_unit": "minutes"}),
+        ({"every": [15], "unit": ["minutes", "hours"]}, {"every": ("every",), "unit": ("unit",), "units": None}),
+        ({"alle": [2], "einheit": ["Stunden"]}, {"every": ("alle",), "unit": ("einheit",), "units": {"Stunden": "hours"}}),
+        ({"minutes": [15]}, {"every": ("minutes",), "every_unit": "minutes"}),
+        ({"rest": ["15 min"], "till": ["PT1H"]}, {"every": ("rest",)}),
+        ({"days": ["mon", "fri"], "at": ["08:30"]}, {"days": ("days",), "time": ("at",), "weekdays": None}),
+        ({"jour": ["lundi"], "at": ["8:30"]}, {"days": ("jour",), "weekdays": {"lundi": "mon"}}),
+        ({"days": [1, 15], "at": ["8:30"]}, {"month_days": ("days",), "time": ("at",)}),
         ({"path": ["/in"]}, {"event": ("path",)}),
         ({"batch": [20]}, {"batch": ("batch",)}),
     ],
 )
 def test_clocks_of_triggers(values: dict[str, list[Any]], wanted: dict[str, Any]) -> None:
-    found = fields.find_clock(columns(**values))
+    found = clocks.find_clock(columns(**values))
     assert {key: found.get(key) for key in wanted} == wanted
 
 

@@ -56,6 +56,11 @@ class Evidence:
         self.notes: list[Note] = []
         self.settings = self._find_settings()
 
+    @property
+    def holds_steps(self) -> bool:
+        """Whether steps stand inside steps."""
+        return any(sight.hold for sample in self.found.samples for sight in sample.steps)
+
     def step_operation(self, raw: dict[str, Any]) -> str:
         return as_text(value_at(raw, self.found.operation))
 
@@ -89,6 +94,15 @@ class Evidence:
             for index, sight in enumerate(sample.steps)
             if (self.kind_of(sight.raw) in hints) != but
         )
+
+    def operations_by_path(self) -> dict[Path, set[str]]:
+        """Which operations have a value at each path of their steps."""
+        found: dict[Path, set[str]] = {}
+        for sample in self.found.samples:
+            for index, sight in enumerate(sample.steps):
+                for path, _ in self.own_leaves_of(sample, index):
+                    found.setdefault(path, set()).add(self.step_operation(sight.raw))
+        return found
 
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""

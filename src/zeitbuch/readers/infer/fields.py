@@ -13,8 +13,6 @@ from typing import Any, NamedTuple
 from .survey import STAR, Path
 from .vocabulary import words_of
 
-CRON = re.compile(r"^(?:[\d*/,\-LW#?]+|\*)(?:\s+(?:[\dA-Za-z*/,\-LW#?]+)){4,5}$")
-ZONE = re.compile(r"^(?:[A-Z][A-Za-z]+(?:/[A-Z][A-Za-z_+\-]+){1,2}|UTC)$")
 STAMP = re.compile(r"^\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
 MODEL = re.compile(r"^[A-Za-z][A-Za-z0-9]*(?:[\-._/:@][A-Za-z0-9]+)*$")
 _WORD = re.compile(r"[^\W\d_]{2,}")
@@ -29,12 +27,6 @@ _PROMPT_WORDS = frozenset(
     "prompt system instruction instructions ask question message content user template anweisung frage aufgabe consigne "
     "instruccion instrucciones oppdrag opdracht istruzioni instrucoes".split()
 )
-_UNITS = {
-    "seconds": "second seconds sec secs sekunden secondes segundos sekunder seconden secondi s",
-    "minutes": "minute minutes min mins minuten minutos minutter minuti m",
-    "hours": "hour hours hr hrs stunden stunde heures horas timer uren ore h",
-    "days": "day days tage jours dias dager dagen giorni d",
-}
 
 
 class Column(NamedTuple):
@@ -163,105 +155,6 @@ def _fractional_numbers(found: dict[Path, Column], result: dict[str, Path]) -> N
         ):
             result["temperature"] = path
             break
-
-
-def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
-    """Cron text, zone, interval with unit, event and batch size of triggers."""
-    result: dict[str, Any] = {}
-    units: dict[Path, str] = {}
-    _clock_texts(found, result, units)
-    _clock_numbers(found, units, result)
-    if "cron" not in result and "every" not in result:
-        # A single small number of a trigger that runs by the clock can hardly be anything else.
-        _single_number(found, result)
-    if "event" not in result:
-        _event_texts(found, result)
-    return result
-
-
-def _clock_texts(found: dict[Path, Column], result: dict[str, Any], units: dict[Path, str]) -> None:
-    """Cron texts, zones and addresses by how they look; units of time that stand beside a number."""
-    for path, column in sorted(found.items()):
-        texts = [value.strip() for value in column.values if type(value) is str]
-        if texts and len(texts) == len(column.values):
-            if all(CRON.match(value) for value in texts):
-                result.setdefault("cron", path)
-            elif all(ZONE.match(value) for value in texts):
-                result.setdefault("zone", path)
-            elif all(value.startswith("/") or "://" in value for value in texts):
-                result.setdefault("event", path)
-            unit = _unit_of(texts[0]) if len(set(texts)) == 1 else ""
-            if unit:
-                units[path] = unit
-
-
-def _clock_numbers(found: dict[Path, Column], units: dict[Path, str], result: dict[str, Any]) -> None:
-    """Intervals with their unit, and sizes of batches."""
-    for path, column in sorted(found.items()):
-        numbers = [
-            value
-            for value in column.values
-            if type(value) in (int, float) or (type(value) is str and value.isdecimal())
-        ]
-        if not numbers or len(numbers) != len(column.values) or any(type(value) is bool for value in column.values):
-            continue
-        words = words_of(path[-1])
-        named = next((name for name, listed in _UNITS.items() if any(word in listed.split() for word in words)), "")
-        neighbour = next((name for pair, name in units.items() if pair[:-1] == path[:-1]), "")
-        if named or neighbour or _said_interval(words):
-            if "every" not in result:
-                result["every"], result["every_unit"] = path, named or neighbour or "minutes"
-        elif any(word in ("batch", "most", "max", "limit", "items", "size", "maximum") for word in words):
-            result.setdefault("batch", path)
-
-
-def _said_interval(words: tuple[str, ...]) -> bool:
-    return any(
-        word in ("every", "interval", "alle", "intervall", "cada", "chaque", "hver", "elke", "ogni") for word in words
-    )
-
-
-def _single_number(found: dict[Path, Column], result: dict[str, Any]) -> None:
-    small = [
-        pair
-        for pair, column in sorted(found.items())
-        if all(type(value) is int and 1 <= value <= 1440 for value in column.values) and pair != result.get("batch")
-    ]
-    if len(small) == 1:
-        result["maybe_every"] = small[0]
-
-
-def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
-    for path, column in sorted(found.items()):
-        texts = [value for value in column.values if type(value) is str]
-        words = (
-            "event",
-            "topic",
-            "path",
-            "name",
-            "subject",
-            "queue",
-            "form",
-            "url",
-            "ereignis",
-            "evento",
-            "chemin",
-            "pfad",
-            "formular",
-            "formulaire",
-            "formulario",
-            "skjema",
-            "betreff",
-            "thema",
-        )
-        if texts and key_in(path, frozenset(words)) and all(0 < len(value) < 90 for value in texts):
-            result["event"] = path
-            break
-
-
-def _unit_of(value: str) -> str:
-    low = value.lower()
-    return next((name for name, listed in _UNITS.items() if len(low) > 1 and low in listed.split()), "")
 
 
 class Delimiters(NamedTuple):

@@ -49,6 +49,7 @@ class Joins(NamedTuple):
     pairs: tuple[Join, ...] = ()
     sure: float = 0.0
     more: tuple[Path, ...] = ()  # further pointers within the steps
+    also: tuple[Joins, ...] = ()  # further lists of links, or objects from step to targets
 
 
 def find_joins(found: Found, identity: Identity) -> Joins:
@@ -63,7 +64,22 @@ def find_joins(found: Found, identity: Identity) -> Joins:
             "order", sure=0.6 if any(sight.hold for sample in found.samples for sight in sample.steps) else 0.4
         )
     order = {"records": 0, "adjacency": 1, "predecessors": 2, "pointers": 3, "order": 4}
-    return max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
+    best = max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
+    return _with_other_lists(best, ways) if best.way in ("records", "adjacency") else best
+
+
+def _with_other_lists(best: Joins, ways: list[Joins]) -> Joins:
+    """With the other lists that link steps in the same way: every list that names steps is claimed."""
+    told = {(join.sample, join.source, join.target) for join in best.pairs}
+    also: list[Joins] = []
+    for other in sorted(ways, key=lambda joins: -len(joins.pairs)):
+        new = {(join.sample, join.source, join.target) for join in other.pairs}
+        apart = other.at[: len(best.at)] != best.at and best.at[: len(other.at)] != other.at
+        if other.way == best.way and apart and len(new - told) > 0.5 * len(new):
+            also.append(other)
+            told |= new
+    pairs = (*best.pairs, *[join for other in also for join in other.pairs])
+    return best._replace(also=tuple(also), pairs=pairs)
 
 
 def _without_steps(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
@@ -79,8 +95,19 @@ def _without_path(value: Any, path: Path) -> Any:
     return {key: (_without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
 
 
+def _with_indexed_lists(value: Any, inside_list: bool = False) -> Any:
+    """A copy in which pairs within lists are objects with the keys 0 and 1: that is how a dialect names the ends in them."""
+    if type(value) is dict:
+        return {key: _with_indexed_lists(item, inside_list) for key, item in value.items()}
+    if type(value) is not list:
+        return value
+    if inside_list and 2 <= len(value) <= 4 and all(map(is_scalar, value)):
+        return {str(place): item for place, item in enumerate(value)}
+    return [_with_indexed_lists(item, True) for item in value]
+
+
 def _find_records(found: Found, index: JoinIndex) -> Iterator[Joins]:
-    raws = [_without_steps(found, sample.raw) for sample in found.samples]
+    raws = [_with_indexed_lists(_without_steps(found, sample.raw)) for sample in found.samples]
     for group in find_groups(raws):
         columns: dict[Path, list[tuple[int, str]]] = {}
         for item in group.items:

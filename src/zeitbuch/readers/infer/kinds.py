@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
@@ -13,7 +13,7 @@ from .fields import MODEL, reads_like_prose
 from .identity import Identity
 from .joins import Joins
 from .steps import Found
-from .survey import value_at
+from .survey import STAR, Path, value_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
 
 ERROR_WORDS = (
@@ -28,6 +28,7 @@ HELPER_WORDS = (
     "model* modell* llm memory memoria* memoire* gedachtnis* minne tool* werkzeug* outil* herramienta* verktoy* pars* embed* retriev* skill* "
     "helper* attach* language-model fits aid* hilfs* knowledge"
 )
+_LEAST_FLOWS = 3  # by which a place is judged: one flow begins with something anyhow
 HELPERS = frozenset({"model", "memory", "tool", "parse", "retrieve", "embed"})
 
 
@@ -40,15 +41,18 @@ class Context(NamedTuple):
     bodies: int
     prompts: int
     models: int
+    branches: int = 0  # that hold steps in several lists
 
 
 class Verdict(NamedTuple):
-    """What an operation is taken for. ``sure`` lies between 0 and 1; ``near`` are the closest other hints."""
+    """What an operation is taken for. ``sure`` lies between 0 and 1; ``near`` are the closest other hints; ``by_place``: no word of
+    it tells, only where its steps stand."""
 
     operation: str
     hint: str
     sure: float
     near: tuple[str, ...]
+    by_place: bool = False
 
     @property
     def trigger(self) -> bool:
@@ -69,20 +73,34 @@ class Outlet(NamedTuple):
 def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[str, Context]:
     """The context of every operation."""
     result: dict[str, Context] = {}
+    prose: dict[str, Counter[Path]] = {}
     targets, outlets = _ends_of_joins(found, joins)
     for number, sample in enumerate(found.samples):
         labels = _labels_of_steps(identity, number)
+        known = identity.ids[number].keys() | identity.names[number].keys()
         owners = {sight.owner for sight in sample.steps if sight.owner is not None}
+        branching = {sight.owner for sight in sample.steps if sight.hold.count(STAR) > 1}
         raws = {id(sight.raw) for sight in sample.steps}
+        first = next((place for place, sight in enumerate(sample.steps) if sight.owner is None), 0)
         for index, sight in enumerate(sample.steps):
             mine = labels.get(index, set())
-            root = sight.owner is None and (index == 0 if joins.way == "order" else not mine & targets[number])
+            root = sight.owner is None and (index == first if joins.way == "order" else not mine & targets[number])
             ways = max((len(outlets[number].get(name, ())) for name in mine), default=0)
-            texts = [text for value in sight.raw.values() for text in _texts_outside(value, raws)]
+            texts = [(path, text) for path, text in _texts_of_step(sight.raw, raws) if text not in known]
             operation = as_text(value_at(sight.raw, found.operation))
             old = result.get(operation, Context(0, 0, 0, 0, 0, 0))
-            result[operation] = _add_to_context(old, root, ways, index in owners, texts)
-    return result
+            prose.setdefault(operation, Counter()).update({path for path, text in texts if _like_a_prompt(text)})
+            result[operation] = Context(
+                old.steps + 1,
+                old.roots + root,
+                max(old.outlets, ways),
+                old.bodies + (index in owners),
+                0,
+                old.models + any(_like_a_model(text) for _, text in texts),
+                old.branches + (index in branching),
+            )
+    # A prompt stands in the same field of most steps of an operation; what a person remarked stands in a few.
+    return {name: made._replace(prompts=max(prose[name].values(), default=0)) for name, made in result.items()}
 
 
 def _ends_of_joins(found: Found, joins: Joins) -> tuple[list[set[str]], list[dict[str, set[str]]]]:
@@ -104,28 +122,28 @@ def _labels_of_steps(identity: Identity, number: int) -> dict[int, set[str]]:
     return labels
 
 
-def _add_to_context(old: Context, root: bool, ways: int, body: bool, texts: list[str]) -> Context:
-    """The context with one more step: whether it begins a flow, its outlets, whether steps stand in it, its own texts."""
-    return Context(
-        old.steps + 1,
-        old.roots + root,
-        max(old.outlets, ways),
-        old.bodies + body,
-        old.prompts + any(reads_like_prose(text) and len(text) > 40 for text in texts),
-        old.models
-        + any(MODEL.match(text) and any(letter.isdigit() for letter in text) and "-" in text for text in texts),
-    )
+def _like_a_prompt(text: str) -> bool:
+    return len(text) > 40 and reads_like_prose(text)
 
 
-def _texts_outside(raw: object, steps: set[int]) -> list[str]:
-    """The texts of a value, without those of the steps in it."""
-    if id(raw) in steps:
-        return []
-    if isinstance(raw, dict):
-        return [text for value in raw.values() for text in _texts_outside(value, steps)]
-    if isinstance(raw, list):
-        return [text for value in raw for text in _texts_outside(value, steps)]
-    return [raw] if isinstance(raw, str) else []
+def _like_a_model(text: str) -> bool:
+    """Whether a text looks like the name of a model: a word with a number behind a sign."""
+    return bool(MODEL.match(text)) and any(map(str.isdigit, text)) and any(sign in text for sign in "-._/:@")
+
+
+def _texts_of_step(raw: dict[str, Any], steps: set[int]) -> list[tuple[Path, str]]:
+    """The texts of a step with their paths, without those of steps in it."""
+    found: list[tuple[Path, str]] = []
+    stack: list[tuple[Path, Any]] = [((key,), value) for key, value in raw.items()]
+    while stack:
+        path, value = stack.pop()
+        if type(value) is str:
+            found.append((path, value))
+        elif id(value) not in steps and type(value) is dict:
+            stack += [((*path, key), item) for key, item in value.items()]
+        elif type(value) is list:
+            stack += [((*path, STAR), item) for item in value]
+    return found
 
 
 def judge_operations(found: Found, identity: Identity, joins: Joins, apart: bool = False) -> dict[str, Verdict]:
@@ -144,8 +162,9 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
         scores["decide"] = scores.get("decide", 0.0) + 1.5
     if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
         _weigh_prompts(scores)
-    elif not c.prompts and not c.models and len(scores) > 1 and "model" in scores:
-        scores["model"] -= 1.8
+    elif not c.prompts and not c.models:
+        for hint in ("model", "agent", "embed"):
+            scores.pop(hint, None)  # a trade word alone makes no model call
     return _best_verdict(operation, scores)
 
 
@@ -172,7 +191,9 @@ def _weigh_bodies(c: Context, scores: dict[str, float]) -> None:
     for hint in ("read", "write", "send", "http", "shape", "code"):
         if hint in scores and scoped and c.bodies >= 0.6 * c.steps:
             scores[hint] -= 1.0
-    if not scores and c.bodies == c.steps > 1:
+    if not scores and c.branches >= 0.6 * c.steps:
+        scores["decide"] = 2.0
+    elif not scores and c.bodies == c.steps > 1:
         scores["group"] = 1.2
 
 
@@ -204,8 +225,10 @@ def structural_triggers(
     made: dict[str, Verdict], seen: dict[str, Context], found: Found, joins: Joins, apart: bool
 ) -> dict[str, Verdict]:
     """Operations that only ever begin flows that nothing else sets off are triggers, unless their words are sure."""
-    if apart or joins.way == "order":
+    if apart:
         return made
+    if joins.way == "order":
+        return _first_operations(made, seen, found)
     result = dict(made)
     for sample in found.samples:
         operations = [as_text(value_at(sight.raw, found.operation)) for sight in sample.steps]
@@ -216,6 +239,18 @@ def structural_triggers(
     return result
 
 
+def _first_operations(made: dict[str, Verdict], seen: dict[str, Context], found: Found) -> dict[str, Verdict]:
+    """Where steps run as they stand: operations that only ever come first are triggers if that holds for every flow."""
+    firsts = [as_text(value_at(sample.steps[0].raw, found.operation)) for sample in found.samples if sample.steps]
+    alone = all(seen[name].roots == seen[name].steps for name in firsts)
+    if len(firsts) < _LEAST_FLOWS or not alone or any(verdict.trigger for verdict in made.values()):
+        return made
+    result = dict(made)
+    for operation in firsts:
+        _trigger_by_place(made, seen, operation, result)
+    return result
+
+
 def _trigger_by_place(
     made: dict[str, Verdict], seen: dict[str, Context], operation: str, result: dict[str, Verdict]
 ) -> None:
@@ -223,7 +258,7 @@ def _trigger_by_place(
     hint = next((guess.hint for guess in guess_kinds(operation) if guess.trigger is not None), "")
     unsure = verdict.hint == "other" or verdict.sure < 0.6 or bool(hint)
     if context.roots == context.steps and verdict.hint not in HELPERS and unsure:
-        result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near))
+        result[operation] = Verdict(operation, hint or "on:event", 0.4, (verdict.hint, *verdict.near), not hint)
 
 
 def outlet_meanings(found: Found, identity: Identity, joins: Joins, made: dict[str, Verdict]) -> dict[str, Outlet]:

@@ -253,7 +253,7 @@ def _hold_rule(
     bare = path[:-1] if path[-1] == STAR else path
     first = bare.index(STAR) if STAR in bare else -1
     keys = tuple(part for part in path if part != STAR)
-    role = _role_of_keys(keys, kinds, inner[path], first >= 0)
+    role = _role_of_keys(keys, kinds, inner[path], first >= 0, _is_optional(b, path))
     if first < 0 and path[-1:] == (STAR,) and role == "case" and bare[-1:] == (STAR,):
         first = len(bare) - 1
     named = keys[0] if role == "case" and first < 0 else ""
@@ -292,7 +292,22 @@ def _inner_paths(entries: list[dict[str, Any]], b: Branching) -> set[Path]:
     return found
 
 
-def _role_of_keys(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool) -> str:
+def _is_optional(b: Branching, hold: Path) -> bool:
+    """Whether only some steps of the operations that hold steps at a path do so: a body is part of what an operation is, what runs
+    after a failure is not."""
+    owning: Counter[str] = Counter()
+    every: Counter[str] = Counter()
+    for sample in b.found.samples:
+        holders = {sight.owner for sight in sample.steps if sight.hold == hold}
+        for index, sight in enumerate(sample.steps):
+            operation = as_text(value_at(sight.raw, b.found.operation))
+            every[operation] += 1
+            owning[operation] += index in holders
+    shares = [owning[operation] / every[operation] for operation in owning if owning[operation]]
+    return bool(shares) and sum(shares) / len(shares) < 0.75 and (len(shares) > 1 or shares[0] < 0.5)
+
+
+def _role_of_keys(keys: Path, owners: Counter[str], inner: Counter[str], branches: bool, optional: bool) -> str:
     total = sum(owners.values())
     words = tuple(word for key in keys for word in words_of(key))
     scopes = sum(owners[key] for key in ("loop", "guard", "group", "parallel", "decide"))
@@ -308,4 +323,4 @@ def _role_of_keys(keys: Path, owners: Counter[str], inner: Counter[str], branche
         return "case"
     if scopes >= 0.5 * total:
         return "body"
-    return "error" if scopes < 0.3 * total and "other" not in owners else "body"
+    return "error" if optional or (scopes < 0.3 * total and "other" not in owners) else "body"

@@ -13,7 +13,7 @@ from msgspec import structs
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.dialects.rules import Dialect, Recogniser
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.file_documents import LINES, documents_of
 from zeitbuch.readers.input.limits import Limits
@@ -23,15 +23,12 @@ from zeitbuch.readers.input.sources import Input, Suffixes, is_package, load_inp
 from zeitbuch.readers.input.tables import TABLES
 from zeitbuch.readers.input.xml_tree import Element
 
-from .steps import find_steps
+from .alike import group_alike
 from .suggest import Suggestion, suggest_dialect
-from .survey import Path
 from .vocabulary import guess_kinds
 
 MOST_DOCUMENTS = 60  # of those that a proposal rests on
-MOST_LOOKED_AT = 120  # to see which are written alike; the others are only asked whether the proposal fits them
 MOST_FLOWS = 60  # of one document
-LEAST = 4.5  # of a score: what repeats less like steps is some other object
 
 
 class Proposal(NamedTuple):
@@ -108,30 +105,33 @@ def _holds_records(value: Any) -> bool:
 
 
 def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
-    """A proposal for the documents that are written alike; the largest such group counts.
+    """A proposal for the documents that are written alike; the largest such group that holds steps counts.
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
-    groups, bare = _group_documents(found)
-    if not groups:
+    groups = group_alike([document for _, document in found])
+    tried = ((group, _propose_for([found[index][1] for index in group], name)) for group in groups)
+    made = [(group, suggestion) for group, suggestion in tried if suggestion is not None]
+    if not made:
         raise fail(
             "suggest",
             f"expected steps in {count_words(len(found), 'file')} (records with a type string that repeat), found none",
             "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
         )
-    _, chosen = max(groups.items(), key=lambda g: (len(g[1]), sum(len(str(found[index][1])) for index in g[1])))
-    # A file whose few steps were taken for something else may still be written alike: the proposal decides.
-    sample = chosen[:: max(1, len(chosen) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
-    made = suggest_dialect([trim_document(found[index][1]) for index in sample], name)
-    assert made is not None
-    from zeitbuch.readers.dialects.rules import Recogniser
-
-    fits = Recogniser(made.dialect).fits_document
+    chosen, suggestion = max(made, key=lambda entry: (len(entry[0]), entry[1].steps))
+    fits = Recogniser(suggestion.dialect).fits_document
     alike = [index for index in range(len(found)) if index in chosen or fits(found[index][1])]
-    rest = [index for index in range(len(found)) if index not in alike]
-    made = made._replace(dialect=_with_suffixes(made.dialect, [found[index][0] for index in alike]))
-    parts = (alike, [index for index in rest if index not in bare], [index for index in rest if index in bare])
-    return Proposal(made, *[[found[index][0] for index in part] for part in parts])
+    others = {index for group, _ in made for index in group if index not in alike}
+    bare = [index for index in range(len(found)) if index not in alike and index not in others]
+    suggestion = suggestion._replace(dialect=_with_suffixes(suggestion.dialect, [found[index][0] for index in alike]))
+    parts = (alike, sorted(others), bare)
+    return Proposal(suggestion, *[[found[index][0] for index in part] for part in parts])
+
+
+def _propose_for(documents: list[Any], name: str) -> Suggestion | None:
+    """A proposal for documents that are written alike; None when nothing in them looks like steps."""
+    sample = documents[:: max(1, len(documents) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
+    return suggest_dialect([trim_document(document) for document in sample], name)
 
 
 def _with_suffixes(dialect: Dialect, files: list[str]) -> Dialect:
@@ -141,21 +141,6 @@ def _with_suffixes(dialect: Dialect, files: list[str]) -> Dialect:
     if not suffixes:
         return dialect
     return structs.replace(dialect, signature=structs.replace(dialect.signature, suffixes=suffixes))
-
-
-def _group_documents(found: list[tuple[str, Any]]) -> tuple[dict[tuple[Path, Path, Path], list[int]], list[int]]:
-    """Files that are written alike, and those without anything like steps."""
-    groups: dict[tuple[Path, Path, Path], list[int]] = {}
-    bare: list[int] = []
-    looked_at = range(0, len(found), max(1, len(found) // MOST_LOOKED_AT))
-    for index in looked_at:
-        document = trim_document(found[index][1])
-        seen = find_steps([document])
-        if seen is None or seen.score < LEAST or not any(sample.steps for sample in seen.samples):
-            bare.append(index)
-        else:
-            groups.setdefault((seen.flow_at, seen.steps_at, seen.operation), []).append(index)
-    return groups, bare
 
 
 def default_name(sources: list[str]) -> str:

@@ -6,18 +6,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from zeitbuch.core.model.records import Effect, Modality, StepKind, TriggerKind
+from zeitbuch.core.model.records import Effect, Modality, StepKind
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 from zeitbuch.readers.infer.fields import Column
 
 from . import fields
+from .clocks import find_clock, kind_by_clock
 from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
 from .parts import Branching, cases_rule
 from .starts import Starts, operation_of
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, json_path
-from .vocabulary import effect_of, guess_kinds, modality_of
+from .vocabulary import TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word_fits, words_of
 
 
 def trigger_rule(e: Evidence) -> TriggerRule | None:
@@ -65,8 +66,7 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
         if e.step_operation(sight.raw) == operation
     )
     if verdict.trigger:
-        trigger: TriggerKind = verdict.hint[3:]  # type: ignore[assignment]
-        return KindRule(operation=literal_pattern(operation), trigger=trigger, **_clock_rule(e, columns, trigger))
+        return KindRule(operation=literal_pattern(operation), **_clock_rule(e, columns, verdict))
     kind: StepKind = verdict.hint  # type: ignore[assignment]
     modality: Modality = modality_of(operation) if kind in ("model", "embed") else "text"
     effect: Effect = effect_of(kind, operation)
@@ -110,14 +110,24 @@ def _called_flow_rule(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
     return rated[0][1] if rated and rated[0][0] >= 1 else ()
 
 
-def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], trigger: str) -> dict[str, Any]:
+def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdict) -> dict[str, Any]:
+    """The kind of a trigger among the steps with the fields of its clock. The values decide over the words."""
     inside = {
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
-    clock = _clock_of_kind(fields.find_clock(inside or columns), trigger)
+    clock = find_clock(inside or columns)
+    trigger = verdict.hint[3:]
+    spread = e.operations_by_path() if verdict.by_place else {}
+    own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
+    told = kind_by_clock(clock, own)
+    if told and (verdict.by_place or ("cron" in clock and trigger != "polling")):
+        trigger = told
+    elif verdict.by_place and not own:
+        trigger = "manual"
+    clock = _clock_of_kind(clock, trigger)
     if trigger not in ("schedule", "polling"):
         clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
-    return _spell_clock(clock)
+    return {"trigger": trigger, **_spell_clock(clock)}
 
 
 def _clock_of_kind(clock: dict[str, Any], trigger: str) -> dict[str, Any]:
@@ -131,7 +141,7 @@ def _clock_of_kind(clock: dict[str, Any], trigger: str) -> dict[str, Any]:
 
 
 def _spell_clock(clock: dict[str, Any]) -> dict[str, Any]:
-    return {key: value if key == "every_unit" else dotted_path(value) for key, value in clock.items()}
+    return {key: dotted_path(value) if isinstance(value, tuple) else value for key, value in clock.items()}
 
 
 def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
@@ -139,32 +149,55 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     for _, record in starts.records:
         by_operation.setdefault(operation_of(starts, record), []).append(record)
     rules: list[KindRule] = []
+    spread = e.operations_by_path()
+    common = {path for path, operations in spread.items() if len(operations) > 2} | {
+        starts.name,
+        e.identity.id,
+        e.identity.name,
+    }
     for operation, records in by_operation.items():
-        _separate_trigger(starts, records, operation, rules)
+        _separate_trigger(starts, records, operation, rules, common)
     return rules
 
 
-def _separate_trigger(starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule]) -> None:
+def _only_says_trigger(key: str) -> bool:
+    """Whether a key says that there is a trigger, and not which."""
+    return all(word_fits((word,), TRIGGER_WORDS) for word in words_of(key))
+
+
+def _separate_trigger(
+    starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule], common: set[Path]
+) -> None:
+    """``common`` are the fields that steps of several operations have: they say nothing of what sets a flow off."""
     taken = {starts.operation, starts.id, starts.starts}
     columns, _ = fields.find_columns(
         [(pair, value) for pair, value in find_leaves(row) if pair not in taken and pair != ("@key",)]
         for row in records
     )
-    clock = fields.find_clock(columns)
-    trigger: Any = _kind_of_separate(starts, records, operation, clock)
+    own = {path: column for path, column in columns.items() if path not in common}
+    clock = find_clock(columns)
+    trigger: Any = _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
     given = _spell_clock(_clock_of_kind(clock, trigger))
     rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
 
 
-def _kind_of_separate(starts: Starts, records: list[dict[str, Any]], operation: str, clock: dict[str, Any]) -> str:
-    """The kind of a separate trigger by its operation, else its clock, the path of the records, their keys."""
+def _kind_of_separate(
+    starts: Starts, records: list[dict[str, Any]], operation: str, clock: dict[str, Any], told: str, settings: bool
+) -> str:
+    """The kind of a separate trigger by its operation, else its values (``told``), the path of the records, their keys. A cron
+    text is a schedule whatever the word."""
     said = next(_trigger_hints(operation), "")
-    timed = "cron" in clock or "every" in clock
-    if said and not (said == "manual" and timed):
+    timed = clock.keys() & {"cron", "time", "every"}
+    if said and not (said == "manual" and timed) and not ("cron" in clock and said != "polling"):
         return said
-    if timed:
-        return "schedule"
-    by_path = (hint for part in reversed(starts.at) if part != STAR for hint in _trigger_hints(part))
+    if told:
+        return told
+    by_path = (
+        hint
+        for part in reversed(starts.at)
+        if part != STAR and not _only_says_trigger(part)
+        for hint in _trigger_hints(part)
+    )
     by_key = (
         guess.hint[3:]
         for row in records
@@ -172,7 +205,9 @@ def _kind_of_separate(starts: Starts, records: list[dict[str, Any]], operation: 
         for guess in guess_kinds(key)[:1]
         if guess.trigger is not None and guess.score > 4
     )
-    return next(by_path, "") or next(by_key, "") or ("webhook" if "event" in clock else "event")
+    return (
+        next(by_path, "") or next(by_key, "") or ("webhook" if "event" in clock else "event" if settings else "manual")
+    )
 
 
 def _trigger_hints(text: str) -> Iterator[str]:

@@ -8,10 +8,10 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
-from .fields import CRON
+from .clocks import CRON
 from .identity import Identity
 from .joins import Joins
-from .steps import Found, is_tokenlike
+from .steps import KEY, Found, is_tokenlike
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
 from .vocabulary import guess_kinds, word_fits, words_of
 
@@ -81,7 +81,8 @@ def _gather_candidates(
     raws = [sample.raw for sample in found.samples]
     for group in find_groups(raws):
         if group.path[: len(found.steps_at)] == found.steps_at or (
-            joins.way in ("records", "adjacency") and group.path[: len(joins.at)] == joins.at
+            joins.way in ("records", "adjacency")
+            and any(group.path[: len(each.at)] == each.at for each in (joins, *joins.also))
         ):
             continue
         candidates[group.path] = [
@@ -90,7 +91,7 @@ def _gather_candidates(
         keyed[group.path] = group.keyed
     for number, raw in enumerate(raws):
         for path, record in _single_records(raw, (), found.steps_at):
-            if joins.way == "adjacency" and path[: len(joins.at)] == joins.at:
+            if joins.way == "adjacency" and any(path[: len(each.at)] == each.at for each in (joins, *joins.also)):
                 continue
             candidates.setdefault(path, []).append((number, record))
     return candidates, keyed, raws
@@ -131,11 +132,19 @@ def _rate_start(
         + 4 * best.id[0]
         + 1.5 * (best.starts[0] > 0)
     )
+    score += 3.0 * (count <= 3 * len(named) and _written_like_steps(records, identity, step_operation))
     score -= 0.0 if direct else 1.2
     score += 1.5 * len({number for number, _ in records}) / max(1, len(named))
     score -= 0.02 * max(0, count - 3 * len(named))
     id_path, operation = _fields_without_words(step_operation, best.id, columns, best.operation, count, worded)
     return Starts(path, keyed, operation[1], id_path[1], best.name, best.starts[1], records, score)
+
+
+def _written_like_steps(records: list[tuple[int, dict[str, Any]]], identity: Identity, operation: Path) -> bool:
+    """Whether records beside the steps have their id or name and their operation."""
+    named = [path for path in (identity.id, identity.name) if path and path != KEY]
+    wanted = [operation, *(named or [operation])]
+    return all(is_tokenlike(as_text(value_at(row, path))) for _, row in records for path in wanted)
 
 
 class _Best:

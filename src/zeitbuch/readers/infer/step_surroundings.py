@@ -9,30 +9,44 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import Column, key_in
+from .state_words import state_of_word
 from .steps import Found
 from .survey import STAR, Path, is_scalar
 
+_NOTE_WORDS = frozenset(
+    "note notes comment comments memo remark remarks notiz kommentar nota notat merknad opmerking hint annotation anmerkung bemerkung remarque".split()
+)
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
     ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
-    ("note", "note notes comment memo remark notiz kommentar nota notat opmerking hint annotation", lambda v: type(v) is str),
+    ("note", " ".join(sorted(_NOTE_WORDS)), lambda v: type(v) is str),
     ("retries", "retries retry attempts tries times wiederholungen versuche tentatives intentos forsok pogingen tentativi again", lambda v: type(v) is int and 0 <= v < 100),
     ("retry_wait", "pause backoff wait delay retrywait interval", lambda v: type(v) in (int, float)),
     ("timeout", "timeout limit deadline zeitlimit tidsgrense", lambda v: type(v) in (int, float)),
     ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
 )  # fmt: skip
+_LEAST_OPERATIONS = 2  # that have a switch: what only one has is a setting of it
 _GO_ON = frozenset(
     "continue carry ignore skip weiter fortfahren continuer continuar fortsett doorgaan proceed resume go".split()
 )
 
 
-def step_fields(columns: dict[Path, Column], total: int, settings: Path) -> dict[str, Any]:
-    """Everyday fields of steps outside their settings."""
+def is_note(path: Path) -> bool:
+    """Whether a field is called a person's comment."""
+    return key_in(path, _NOTE_WORDS)
+
+
+def step_fields(
+    columns: dict[Path, Column], total: int, settings: Path, operations: dict[Path, set[str]]
+) -> dict[str, Any]:
+    """Everyday fields of steps outside their settings; ``operations`` says which have each field."""
     result: dict[str, Any] = {}
     for path, column in columns.items():
         if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > 2:
             continue
         _field_by_words(result, path, column)
+    if not result.keys() & {"enabled", "disabled"}:
+        _switch_by_values(columns, total, settings, operations, result)
     if "retries" in result:
         _pause_of_retries(columns, result)
     if "on_fault" in result:
@@ -60,6 +74,37 @@ def _field_by_words(result: dict[str, Any], path: Path, column: Column) -> None:
                 continue
             result[field] = path
             break
+
+
+def _switch_by_values(
+    columns: dict[Path, Column], total: int, settings: Path, operations: dict[Path, set[str]], result: dict[str, Any]
+) -> None:
+    """What switches steps off, by its values: it stands in steps of several kinds (a setting belongs to one), and is mostly on."""
+    for path, column in sorted(columns.items(), key=lambda entry: (len(entry[0]), entry[0])):
+        if len(path) > 2 or STAR in path or (settings and path[: len(settings)] == settings) or path in result.values():
+            continue
+        several = len(operations.get(path, ())) >= _LEAST_OPERATIONS
+        if not several or len(column.values) != column.steps:
+            continue
+        field = _switch_of_values(column, total, result)
+        if field:
+            result[field] = path
+            return
+
+
+def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str:
+    values, everywhere = column.values, column.steps >= 0.9 * total
+    if all(type(value) is bool for value in values):
+        share = sum(values) / len(values)
+        if everywhere:
+            return "enabled" if 0.6 <= share < 1 else "disabled" if 0 < share <= 0.4 else ""
+        return "disabled" if share == 1 and column.steps <= 0.4 * total else ""
+    words = {value for value in values if type(value) is str}
+    said = {word: state_of_word(word) for word in words}
+    if everywhere and len(words) == 2 and len(values) == total and {"on", "off"} == set(said.values()):
+        result["switches"] = {word: state == "on" for word, state in sorted(said.items())}
+        return "enabled"
+    return ""
 
 
 def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> None:

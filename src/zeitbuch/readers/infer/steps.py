@@ -18,6 +18,7 @@ _OPERATION_KEYS = frozenset(
     "accion azione acao".split()
 )
 KEY: Path = ("@key",)
+_LOOKED_AT = 400  # items of a place
 
 
 class Sight(NamedTuple):
@@ -58,32 +59,65 @@ def is_tokenlike(value: Any) -> bool:
 
 def _operation_scores(group: Group) -> list[tuple[float, Path]]:
     """Fields that may say what the items do, the best first."""
-    count = len(group.items)
-    values, count = _short_values(group, count)
-    found: list[tuple[float, Path]] = []
-    for path, listed in values.items():
-        _score_field(listed, count, path, found)
+    items = [item.value for item in group.items[:_LOOKED_AT]]
+    shapes = [_shape_of(item) for item in items]
+    found = [
+        (_score_field(list(column.values()), len(items), path) + 2.0 * _shape_gain(column, shapes, path), path)
+        for path, column in _short_values(items).items()
+        if len(column) >= 0.6 * len(items)
+    ]
     return sorted(found, key=lambda f: (-f[0], f[1]))
 
 
-def _short_values(group: Group, count: int) -> tuple[dict[Path, list[str]], int]:
-    values: dict[Path, list[str]] = {}
-    for item in group.items[:400]:
-        for key, value in item.value.items():
+def _short_values(items: list[dict[str, Any]]) -> dict[Path, dict[int, str]]:
+    """Short texts by path, each with the number of the item it stands in."""
+    values: dict[Path, dict[int, str]] = {}
+    for number, item in enumerate(items):
+        for key, value in item.items():
             if is_tokenlike(value):
-                values.setdefault((key,), []).append(value)
+                values.setdefault((key,), {})[number] = value
             elif type(value) is dict:
                 for inner, deeper in value.items():
                     if is_tokenlike(deeper):
-                        values.setdefault((key, inner), []).append(deeper)
-    count = min(count, 400)
-    return values, count
+                        values.setdefault((key, inner), {})[number] = deeper
+    return values
 
 
-def _score_field(listed: list[str], count: int, path: Path, found: list[tuple[float, Path]]) -> None:
+def _shape_of(item: dict[str, Any]) -> frozenset[Path]:
+    """Which keys an item has, two deep."""
+    return frozenset(
+        path
+        for key, value in item.items()
+        for path in ([(key, inner) for inner in value] if type(value) is dict and value else [(key,)])
+    )
+
+
+def _shape_gain(column: dict[int, str], shapes: list[frozenset[Path]], path: Path) -> float:
+    """How much better the keys of an item are known once the field is: 0 not at all, 1 entirely. The type of a step says which
+    settings it has; no other field does. Only values that repeat can tell."""
+    by_value: dict[str, list[frozenset[Path]]] = {}
+    for number, value in column.items():
+        by_value.setdefault(value, []).append(shapes[number] - {path})
+    repeated = [listed for listed in by_value.values() if len(listed) > 1]
+    count = sum(map(len, repeated))
+    every = [shape for listed in by_value.values() for shape in listed]
+    if len(by_value) < 2 or not count:
+        return 0.0
+    apart = _disagreement(every)
+    if apart <= 0.01:
+        return 0.0
+    within = sum(_disagreement(listed) * len(listed) for listed in repeated) / count
+    return max(0.0, 1 - within / apart) * count / len(every)
+
+
+def _disagreement(shapes: list[frozenset[Path]]) -> float:
+    """How far sets of keys differ: the mean variance of a key's presence."""
+    counts = Counter(path for shape in shapes for path in shape)
+    return sum((number / len(shapes)) * (1 - number / len(shapes)) for number in counts.values())
+
+
+def _score_field(listed: list[str], count: int, path: Path) -> float:
     present = len(listed) / count
-    if present < 0.6:
-        return
     distinct = Counter(listed)
     hints = {value: guess_kinds(value) for value in distinct}
     share = sum(bool(hints[value]) for value in distinct) / len(distinct)
@@ -94,17 +128,12 @@ def _score_field(listed: list[str], count: int, path: Path, found: list[tuple[fl
     dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(listed)
     score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
     score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
-    score = _adjust_score(listed, count, path, distinct, score, blanks)
-    found.append((score, path))
-
-
-def _adjust_score(
-    listed: list[str], count: int, path: Path, distinct: Counter[str], score: float, blanks: float
-) -> float:
     if len(distinct) == 1 and count > 2:
         score -= 1.5
     if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
         score -= 1.5  # several words, never twice the same: what people call the steps
+    elif len(listed) >= 3 and len(distinct) == len(listed) and not share:
+        score -= 1.5  # an id
     if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
         score += 0.8
     return score

@@ -12,6 +12,7 @@ from zeitbuch.core.model.records import LinkRole
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
     Dialect,
     FlowRule,
@@ -29,12 +30,19 @@ from zeitbuch.readers.infer.steps import Found
 
 from . import fields, step_surroundings, surroundings
 from .evidence import Evidence, Note, literal_pattern
-from .kinds import HELPERS
+from .joins import Joins
+from .kinds import ERROR_WORDS, HELPERS
 from .parts import Branching, hold_rules
 from .pointer_rules import pointer_rules, predecessor_rule
+from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
+from .vocabulary import word_fits, words_of
+from .written_ends import find_written_ends
+
+_LEAST = 4.5  # of the score of steps that nothing links: what repeats less like steps is some other object
+_LEAST_LINKED = 3.0
 
 
 class Suggestion(NamedTuple):
@@ -49,10 +57,30 @@ class Suggestion(NamedTuple):
 
 def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
     """A dialect for documents of one builder, or None when nothing in them looks like steps."""
-    found = find_steps(documents)
+    shaping = shape_documents(documents)
+    found = find_steps(shaping.documents)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
-    return _Proposal(documents, found, name).make_suggestion()
+    proposal = _Proposal(shaping.documents, found, name)
+    shaping, proposal = _with_written_ends(shaping, proposal)
+    if not proposal.looks_like_flows():
+        return None
+    return proposal.make_suggestion(documents, shaping)
+
+
+def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Proposal]:
+    """With links that are written as text taken apart, where that links more steps."""
+    linked = len(plain.joins.pairs) if plain.joins.way != "order" else 0
+    if linked >= 0.5 * plain.total or plain.holds_steps:
+        return shaping, plain
+    taken = shaping
+    for rule in find_written_ends(plain.found, plain.identity):
+        taken = taken.with_rule("split", rule, f"links written as text at {rule.at}: {rule.pattern}")
+    if taken is shaping:
+        return shaping, plain
+    found = find_steps(taken.documents)
+    made = _Proposal(taken.documents, found, plain.name) if found is not None else plain
+    return (taken, made) if made.joins.way != "order" and len(made.joins.pairs) > linked else (shaping, plain)
 
 
 class _Proposal(Evidence):
@@ -60,8 +88,16 @@ class _Proposal(Evidence):
 
     # -- the dialect ------------------------------------------------------------------------------------------------
 
-    def make_suggestion(self) -> Suggestion:
+    def looks_like_flows(self) -> bool:
+        """Whether what was found are steps: their score is high, or they hang together."""
+        hang = self.joins.way != "order" or self.holds_steps
+        return self.found.score >= (_LEAST_LINKED if hang else _LEAST)
+
+    def make_suggestion(self, raw: list[Any], shaping: Shaping) -> Suggestion:
+        """The dialect; ``raw`` are the documents before they were brought into shape."""
         found = self.found
+        for words in shaping.words:
+            self.add_note("shape", 0.9, words)
         self._note_steps()
         kinds = kind_rules(self)
         step = self._step_rule()
@@ -72,13 +108,10 @@ class _Proposal(Evidence):
         holds: list[HoldRule] = hold_rules(branching)
         joins = self.joins
         if joins.way == "records":
-            link = LinkRule(
-                at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
-                label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by,
-            )  # fmt: skip
+            link = [_link_rule(each) for each in (joins, *joins.also)]
             pointers = self._helper_pointers()
         elif joins.way == "adjacency":
-            adjacency = AdjacencyRule(at=json_path(joins.at), target=dotted_path(joins.target) if joins.target else "")
+            adjacency = [_adjacency_rule(each) for each in (joins, *joins.also)]
         elif joins.way == "pointers":
             pointers = pointer_rules(branching)
         elif joins.way == "predecessors":
@@ -93,11 +126,12 @@ class _Proposal(Evidence):
             dialect=1,
             name=self.name,
             title=f"{self.name}: proposed from {len(self.documents)} file{'s' if len(self.documents) > 1 else ''}",
-            signature=Signature(all=self._find_signature()),
+            signature=Signature(all=self._find_signature(raw, shaping)),
+            **shaping.rules,  # type: ignore[arg-type]
             flow=flow,
             step=step,
-            link=link,
-            adjacency=adjacency,
+            link=link[0] if link and len(link) == 1 else link,
+            adjacency=adjacency[0] if adjacency and len(adjacency) == 1 else adjacency,
             pointer=pointers,
             outlet=self._outlet_rules(),
             tree=tree,
@@ -156,14 +190,21 @@ class _Proposal(Evidence):
         every, total = self.columns_for("", but=True)
         inside = self.settings
 
+        spread = self.operations_by_path()
+
         def shared(path: Path) -> bool:
-            # Outside the settings a text that most other steps have too is a note, not a prompt.
+            # What other steps have as often is a note of a person, not a prompt; so is what is called one.
+            if (inside and path[: len(inside)] == inside) or path not in model_columns:
+                return False
+            if step_surroundings.is_note(path):
+                return True
+            rest = [
+                name for name in spread.get(path, ()) if self.verdicts[name].hint not in ("model", "agent", "embed")
+            ]
             common = others.get(path)
-            return (
-                (not inside or path[: len(inside)] != inside)
-                and common is not None
-                and common.steps > 0.3 * other_count
-            )
+            if common is None or len(rest) < 2:
+                return False
+            return common.steps / max(1, other_count) > 0.5 * model_columns[path].steps / max(1, models)
 
         prompts = fields.find_prompts(model_columns, models, others, shared)
         known = self._known_paths()
@@ -171,7 +212,7 @@ class _Proposal(Evidence):
         model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
         self._note_model(models, model, prompts)
-        common = step_surroundings.step_fields(every, total, inside)
+        common = step_surroundings.step_fields(every, total, inside, self.operations_by_path())
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
@@ -304,20 +345,21 @@ class _Proposal(Evidence):
             )
         return rules
 
-    def _find_signature(self) -> list[str]:
-        """Queries that hold for all documents: where the flows and steps are, and one key at the top that all share."""
+    def _find_signature(self, raw: list[Any], shaping: Shaping) -> list[str]:
+        """Queries that hold for all documents as they come: where the flows and steps are, and keys at the top that all share."""
         found = self.found
         whole = (*found.flow_at, *found.steps_at)
-        queries = [json_path(whole[:-1])]
+        queries = [json_path(whole[:-1]), *[rule.at for rule in shaping.rules.get("text", [])]]  # type: ignore[attr-defined]
         shared = [
-            key for key in self.documents[0] if type(self.documents[0]) is dict
-            and all(type(document) is dict and key in document for document in self.documents) and key != (whole[0] if whole else "")
-        ] if type(self.documents[0]) is dict else []  # fmt: skip
+            key for key in raw[0] if type(raw[0]) is dict
+            and all(type(document) is dict and key in document for document in raw) and key != (whole[0] if whole else "")
+        ] if type(raw[0]) is dict else []  # fmt: skip
         queries += [json_path((key,)) for key in shared[:2]]
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
-        return list(dict.fromkeys(queries))
+        kept = [text for text in dict.fromkeys(queries) if all(Query(text).selects_any(document) for document in raw)]
+        return kept or ["$"]
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
@@ -335,6 +377,25 @@ class _Proposal(Evidence):
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
         )  # fmt: skip
+
+
+def _link_rule(joins: Joins) -> LinkRule:
+    return LinkRule(
+        at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
+        label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by, role=_role_of_list(joins),
+    )  # fmt: skip
+
+
+def _adjacency_rule(joins: Joins) -> AdjacencyRule:
+    return AdjacencyRule(
+        at=json_path(joins.at), target=dotted_path(joins.target) if joins.target else "", role=_role_of_list(joins)
+    )
+
+
+def _role_of_list(joins: Joins) -> LinkRole | None:
+    """What a list of links means as a whole, by its key; None when the outlets say it."""
+    key = next((part for part in reversed(joins.at) if part != STAR), "")
+    return "error" if word_fits(words_of(key), ERROR_WORDS) else None
 
 
 def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str, Any]:
@@ -377,9 +438,6 @@ def _prompt_role(path: Path, place: int, columns: dict[Path, fields.Column]) -> 
 
 
 def _outcome_of_word(word: str) -> str:
-    from .kinds import ERROR_WORDS
-    from .vocabulary import word_fits, words_of
-
     words = words_of(word)
     if word_fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
         return "timeout"

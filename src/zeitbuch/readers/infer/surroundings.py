@@ -12,6 +12,7 @@ from zeitbuch.readers.infer.survey import Group
 
 from .fields import STAMP, Column, key_in
 from .joins import Joins
+from .state_words import says_state, state_of_word
 from .steps import Found
 from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
@@ -26,13 +27,6 @@ _FLOW_WORDS: dict[str, str] = {
     "environment": "environment env stage site tenant umgebung environnement entorno miljo omgeving ambiente region host",
     "version": "version revision edition rev utgave versie versione versao release",
 }  # fmt: skip
-_ON = frozenset(
-    "on yes true active enabled live running published ja oui si aktiv actif activo deployed started 1".split()
-)
-_OFF = frozenset(
-    "off no false inactive disabled paused stopped archived nein non aus inaktiv retired suspended 0".split()
-)
-_DRAFT = frozenset("draft entwurf brouillon borrador utkast concept bozza rascunho test".split())
 _PAIRS = (
     ("true", "false"),
     ("yes", "no"),
@@ -59,7 +53,9 @@ def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     if "id" not in result:
         _unique_key(columns, taken, count, result)
     if "state" not in result:
-        _single_switch(columns, result)
+        _words_for_state(columns, result, count)
+    if "state" not in result:
+        _single_switch(columns, result, count)
     if "owners" not in result:
         _mail_addresses(columns, result)
     _first_and_last(stamps, result)
@@ -130,12 +126,35 @@ def _unique_key(columns: dict[Path, list[Any]], taken: set[Any], count: int, res
         result["id"] = unique[0]
 
 
-def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
+def _words_for_state(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
+    """A word of every flow that says on, off or draft, whatever its key: several words, or one that says nothing else."""
+    taken = {value for value in result.values() if isinstance(value, tuple)}
+    worded = [
+        path
+        for path, values in columns.items()
+        if len(path) <= 2 and STAR not in path and path not in taken and len(values) == count
+        and all(type(value) is str and state_of_word(value) for value in values)
+        and (len(set(map(state_of_word, values))) > 1 or all(says_state(value) for value in values))
+    ]  # fmt: skip
+    if worded:
+        result["state"] = min(worded, key=lambda path: (len(path), path))
+
+
+def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
+    """The only field of the flows that is true or false, or 0 or 1 and both of them."""
+    taken = {value for value in result.values() if isinstance(value, tuple)}
     switches = [
         pair for pair, values in columns.items() if len(pair) == 1 and all(type(item) is bool for item in values)
     ]
-    if len(switches) == 1:
-        result["state"] = switches[0]
+    numbers = [
+        pair
+        for pair, values in columns.items()
+        if len(pair) == 1 and pair not in taken and len(values) == count
+        and all(type(item) is int for item in values) and set(values) == {0, 1}
+    ]  # fmt: skip
+    for found in (switches, numbers):
+        if len(found) == 1 and "state" not in result:
+            result["state"] = found[0]
 
 
 def _mail_addresses(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
@@ -157,10 +176,10 @@ def _first_and_last(stamps: list[tuple[Path, list[Any]]], result: dict[str, Any]
 
 
 def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:
-    states = {as_text(value): _state_of_word(as_text(value)) for value in columns[result["state"]]}
+    states = {as_text(value): state_of_word(as_text(value)) for value in columns[result["state"]]}
     for pair in _PAIRS:
         if set(pair) & states.keys():
-            states |= {word: _state_of_word(word) for word in pair}
+            states |= {word: state_of_word(word) for word in pair}
     result["states"] = {key: value for key, value in sorted(states.items()) if value}
 
 
@@ -190,11 +209,6 @@ def _fits_field(field: str, path: Path, values: list[Any], count: int) -> bool:
     if field == "name":
         return len(path) <= 2 and all(len(as_text(value)) < 150 for value in values)
     return len(path) <= 2
-
-
-def _state_of_word(word: str) -> str:
-    low = word.lower()
-    return "on" if low in _ON else "off" if low in _OFF else "draft" if low in _DRAFT else ""
 
 
 def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) -> tuple[Items | None, Path]:

@@ -112,6 +112,7 @@ HINTS: dict[str, tuple[tuple[float, str], ...]] = {
     "~trigger": ((3, "trigger* auslos* ausloes* declench* dispar* disparador* utloser* utloeser* innesc* gatilho* start* source on"),),
 }  # fmt: skip
 
+TRIGGER_WORDS = HINTS["~trigger"][0][1]
 _KINDS = set(get_args(StepKind))
 _TRIGGERS = set(get_args(TriggerKind))
 _MODALITY: tuple[tuple[str, Modality], ...] = (

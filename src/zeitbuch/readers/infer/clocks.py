@@ -1,0 +1,165 @@
+# When triggers fire, in the fields of unknown builders. The values decide: a cron text is a schedule whatever its key is called, a
+# number beside a unit of time an interval, words for weekdays beside a time of the day a week. Keys only break ties.
+"""Finding the clock of triggers."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.schedules import time_of_day, weekday_of
+from zeitbuch.readers.input import clock_texts
+
+from .fields import Column, key_in
+from .survey import STAR, Path
+from .vocabulary import plain_word, words_of
+
+CRON = re.compile(r"^(?:[\d*/,\-LW#?]+|\*)(?:\s+(?:[\dA-Za-z*/,\-LW#?]+)){4,5}$")
+ZONE = re.compile(r"^(?:[A-Z][A-Za-z]+(?:/[A-Z][A-Za-z_+\-]+){1,2}|UTC)$")
+# Words for units of time and for weekdays in eight languages (English, German, French, Spanish, Norwegian, Dutch, Italian, Portuguese).
+UNITS = {
+    "seconds": "second seconds sec secs sekunde sekunden secondes segundo segundos sekund sekunder seconde seconden secondo secondi s",
+    "minutes": "minute minutes min mins minuten minuto minutos minutt minutter minuut minuti m",
+    "hours": "hour hours hr hrs stunde stunden heure heures hora horas time timer uur uren ora ore h",
+    "days": "day days tag tage jour jours dia dias dag dager dagen giorno giorni d",
+    "weeks": "week weeks woche wochen semaine semaines semana semanas uke uker weken settimana settimane w",
+}
+_WEEKDAYS = {
+    "mon": "mon monday mo montag lun lundi lunes man mandag ma maandag lunedi seg segunda",
+    "tue": "tue tues tuesday di dienstag mar mardi martes tir tirsdag dinsdag martedi ter terca",
+    "wed": "wed wednesday mi mittwoch mer mercredi mie miercoles ons onsdag wo woensdag mercoledi qua quarta",
+    "thu": "thu thur thurs thursday do donnerstag jeu jeudi jue jueves tor torsdag donderdag gio giovedi qui quinta",
+    "fri": "fri friday fr freitag ven vendredi vie viernes fre fredag vr vrijdag venerdi sex sexta",
+    "sat": "sat saturday sa samstag sonnabend sam samedi sab sabado lor lordag za zaterdag sabato",
+    "sun": "sun sunday so sonntag dim dimanche dom domingo son sondag zo zondag domenica",
+}
+_CRON_DAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
+_UNIT_OF = {word: name for name, listed in UNITS.items() for word in listed.split()}
+_DAY_OF = {word: name for name, listed in _WEEKDAYS.items() for word in listed.split()}
+_INTERVAL_WORDS = frozenset("every interval period alle intervall cada chaque hver elke ogni".split())
+_BATCH_WORDS = frozenset("batch most max limit items size maximum".split())
+_DAY_WORDS = frozenset(
+    "day days date dates monthday monthdays tag tage jour jours dia dias dag dager dagen giorno giorni".split()
+)
+_EVENT_WORDS = frozenset(
+    "event topic path name subject queue form url ereignis evento chemin pfad formular formulaire formulario skjema betreff thema".split()
+)
+
+
+def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
+    """The fields of a trigger's clock: paths by the keys of a dialect's kind, ``every_unit`` and tables of words as they are, and
+    ``maybe_every`` for a lone number that may be an interval."""
+    result: dict[str, Any] = {}
+    units: dict[Path, tuple[Path, set[str]]] = {}
+    for path, column in sorted(found.items()):
+        texts = [value.strip() for value in column.values if type(value) is str]
+        if texts and len(texts) == len(column.values):
+            _judge_texts(path, texts, result, units)
+    _judge_days(found, result)
+    for path, column in sorted(found.items()):
+        _judge_numbers(path, column, units, result)
+    if not result.keys() & {"cron", "every", "time"}:
+        _lone_number(found, result)
+    if "event" not in result:
+        _event_texts(found, result)
+    return result
+
+
+def _judge_texts(
+    path: Path, texts: list[str], result: dict[str, Any], units: dict[Path, tuple[Path, set[str]]]
+) -> None:
+    if all(CRON.match(value) or value.startswith("@") for value in texts):
+        result.setdefault("cron", path)
+    elif all(ZONE.match(value) for value in texts):
+        result.setdefault("zone", path)
+    elif all(value.startswith("/") or "://" in value for value in texts):
+        result.setdefault("event", path)
+    elif STAR not in path and all(time_of_day(value) and not value.isdecimal() for value in texts):
+        result.setdefault("time", path)
+    elif all(plain_word(value) in _UNIT_OF and len(value) > 1 for value in texts):
+        units[path[:-1]] = (path, set(texts))
+    elif all(_is_duration(value) for value in texts):
+        result.setdefault("every", path)
+
+
+def _is_duration(text: str) -> bool:
+    return any(map(str.isalpha, text)) and any(map(str.isdigit, text)) and bool(clock_texts.duration_of(text))
+
+
+def _judge_days(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    """Weekdays in words, and days of the month as numbers; both only beside a time of the day or on their own list."""
+    for path, column in sorted(found.items()):
+        bare = path[:-1] if path[-1:] == (STAR,) else path
+        words = [plain_word(as_text(value)) for value in column.values]
+        if words and all(word in _DAY_OF for word in words):
+            result.setdefault("days", bare)
+            spelled = {as_text(value): _DAY_OF[plain_word(as_text(value))] for value in column.values}
+            if any(weekday_of(word, {}) != _CRON_DAYS.index(day) for word, day in spelled.items()):
+                result.setdefault("weekdays", spelled)
+        elif (
+            "time" in result
+            and column.values
+            and all(type(value) is int and 1 <= value <= 31 for value in column.values)
+            and key_in(path, _DAY_WORDS)
+        ):
+            result.setdefault("month_days", bare)
+
+
+def _judge_numbers(
+    path: Path, column: Column, units: dict[Path, tuple[Path, set[str]]], result: dict[str, Any]
+) -> None:
+    """Intervals with their unit, and sizes of batches."""
+    numbers = [
+        value for value in column.values if type(value) in (int, float) or (type(value) is str and value.isdecimal())
+    ]
+    if not numbers or len(numbers) != len(column.values) or path in (result.get("month_days"), result.get("time")):
+        return
+    words = words_of(path[-1])
+    named = next((_UNIT_OF[word] for word in words if word in _UNIT_OF and len(word) > 1), "")
+    if path[:-1] in units and "every" not in result:
+        unit, spelled = units[path[:-1]]
+        result["every"], result["unit"] = path, unit
+        if any(word.lower() not in clock_texts.UNIT_SECONDS for word in spelled):
+            result["units"] = {word: _UNIT_OF[plain_word(word)] for word in sorted(spelled)}
+    elif (named or _INTERVAL_WORDS & set(words)) and "every" not in result:
+        result["every"], result["every_unit"] = path, named or "minutes"
+    elif _BATCH_WORDS & set(words):
+        result.setdefault("batch", path)
+
+
+def _lone_number(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    """A single small number of a trigger that runs by the clock can hardly be anything but its interval."""
+    small = [
+        pair
+        for pair, column in sorted(found.items())
+        if all(type(value) is int and 1 <= value <= 1440 for value in column.values) and pair != result.get("batch")
+    ]
+    if len(small) == 1:
+        result["maybe_every"] = small[0]
+
+
+def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
+    for path, column in sorted(found.items()):
+        texts = [value for value in column.values if type(value) is str]
+        if texts and key_in(path, _EVENT_WORDS) and all(0 < len(value) < 90 for value in texts):
+            result["event"] = path
+            break
+
+
+def kind_by_clock(clock: dict[str, Any], columns: dict[Path, Column]) -> str:
+    """The kind of trigger that the values alone tell; empty when they tell none. What looks at a place every few minutes polls."""
+    if clock.keys() & {"cron", "time"}:
+        return "schedule"
+    told = {value for value in clock.values() if type(value) is tuple}
+    if "every" in clock:
+        places = [
+            path
+            for path, column in columns.items()
+            if path not in told and any(type(value) is str for value in column.values)
+        ]
+        return "polling" if places else "schedule"
+    column = columns.get(clock.get("event", ()))
+    if column is not None and all(as_text(value).startswith("/") for value in column.values):
+        return "webhook"
+    return ""

@@ -1,0 +1,201 @@
+# Exports that are not built the way flows are: what a dialect would have to say first (definitions within texts, settings as lists of
+# names and values), found in the documents, which are then looked at in that shape.
+"""Finding the rules that bring unknown documents into shape."""
+
+from __future__ import annotations
+
+import copy
+import json
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+import yaml
+from msgspec import structs
+
+from zeitbuch.core.model.records import Origin
+from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.reshape import Reshaper
+from zeitbuch.readers.dialects.reshape_rules import PairsRule, Rule, TextRule
+from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule
+
+from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path
+
+_LEAST_TEXT = 60  # letters of a text that holds a definition
+_LEAST_SHARE = 0.3  # of all letters of the documents: a body of a call is JSON, too
+_LEAST_NAMES = 4  # different names in lists of settings: fewer are messages with a speaker, or ends of links
+
+
+class Shaping(NamedTuple):
+    """Documents in the shape that the rules give them; ``rules`` by table of the dialect; what was understood, in words."""
+
+    documents: list[Any]
+    rules: dict[str, list[Rule]]
+    words: list[str]
+
+    def with_rule(self, table: str, rule: Rule, words: str) -> Shaping:
+        """The documents with one more rule carried out."""
+        documents = [_reshape(document, table, rule) for document in self.documents]
+        return Shaping(documents, {**self.rules, table: [*self.rules.get(table, []), rule]}, [*self.words, words])
+
+
+def shape_documents(documents: list[Any]) -> Shaping:
+    """Definitions within texts are opened, settings as lists of names and values become objects."""
+    shaping = Shaping(documents, {}, [])
+    for _ in range(2):
+        found = next(_definition_texts(shaping.documents), None)
+        if found is None:
+            break
+        path, form, count = found
+        words = f"{count_words(count, 'definition')} as text at {json_path(path)}"
+        shaping = shaping.with_rule("text", TextRule(at=json_path(path), form=form), words)
+    for path, name, value, count in _setting_lists(shaping.documents):
+        rule = PairsRule(at=json_path(path), name=dotted_path((name,)), value=dotted_path((value,)))
+        words = f"{count_words(count, 'list')} of names and values at {json_path(path)}"
+        shaping = shaping.with_rule("pairs", rule, words)
+    return shaping
+
+
+def _reshape(document: Any, table: str, rule: Rule) -> Any:
+    bare = Dialect(dialect=1, name="shape", signature=Signature(all=["$"]), flow=FlowRule(), step=StepRule(at="$"))
+    dialect = structs.replace(bare, **{table: [rule]})
+    return Reshaper(dialect).reshape(copy.deepcopy(document), Origin("")).value
+
+
+def _texts_by_path(value: Any, path: Path, found: dict[Path, list[str]], depth: int = 8) -> None:
+    """Long texts by path; the items of a list, and the entries of an object in which many keys look alike, are one place."""
+    if type(value) is str:
+        if len(value) >= _LEAST_TEXT:
+            found.setdefault(path, []).append(value)
+    elif depth and type(value) is dict:
+        alike = len(value) > 3 and len({frozenset(item) for item in value.values() if type(item) is dict}) == 1
+        for key, inner in value.items():
+            _texts_by_path(inner, (*path, STAR if alike else key), found, depth - 1)
+    elif depth and type(value) is list:
+        for inner in value:
+            _texts_by_path(inner, (*path, STAR), found, depth - 1)
+
+
+def _definition_texts(documents: list[Any]) -> Iterator[tuple[Path, Any, int]]:
+    """Places where texts hold most of what the documents say."""
+    found: dict[Path, list[str]] = {}
+    for document in documents:
+        _texts_by_path(document, (), found)
+    every = sum(len(as_text(leaf)) for document in documents for _, leaf in find_leaves(document, depth=40))
+    for path, texts in sorted(found.items(), key=lambda entry: -sum(map(len, entry[1]))):
+        if sum(map(len, texts)) < _LEAST_SHARE * every:
+            return
+        for form, opened in (("json", _json_of), ("yaml", _yaml_of)):
+            values = [opened(text) for text in texts]
+            if sum(_is_definition(value) for value in values) >= 0.9 * len(values):
+                yield path, form, len(texts)
+
+
+def _json_of(text: str) -> Any:
+    try:
+        return json.loads(text) if text.lstrip()[:1] in ("{", "[") else None
+    except (ValueError, RecursionError):
+        return None
+
+
+def _yaml_of(text: str) -> Any:
+    if "\n" not in text or ":" not in text:
+        return None
+    try:
+        return yaml.load(text, yaml.CSafeLoader)
+    except (yaml.YAMLError, ValueError, RecursionError):
+        return None
+
+
+def _is_definition(value: Any) -> bool:
+    """Whether a value holds records of its own."""
+    return (
+        type(value) in (dict, list)
+        and count_leaves(value) >= 4
+        and any(path.count(STAR) or len(path) > 1 for path, _ in find_leaves(value))
+    )
+
+
+def _setting_lists(documents: list[Any]) -> Iterator[tuple[Path, str, str, int]]:
+    """Lists of which every item has a name and a value, where the names of one list differ and those of all lists repeat. Where one
+    place has such lists, lists under the same key with the same keys in their items are such lists elsewhere too."""
+    elsewhere = _scalars_of(documents)
+    places: list[tuple[Path, Counter[str], list[list[dict[str, Any]]]]] = []
+    known: dict[tuple[str, frozenset[str]], tuple[str, str]] = {}
+    for group in find_groups(documents):
+        lists: dict[tuple[int, str], list[dict[str, Any]]] = {}
+        for item in group.items:
+            lists.setdefault((item.document, item.parent), []).append(item.value)
+        keys = Counter(key for item in group.items for key in item.value)
+        if group.keyed or len(group.path) < 2 or not 2 <= len(keys) <= 4:
+            continue
+        places.append((group.path[:-1], keys, list(lists.values())))
+        chosen = _name_and_value(places[-1][2], keys, elsewhere) if len(lists) >= 3 else None
+        if chosen is not None:
+            known.setdefault((group.path[-2], frozenset(keys)), chosen)
+    for path, keys, found in places:
+        names = known.get((path[-1], frozenset(keys)))
+        if names is not None:
+            yield path, *names, len(found)
+
+
+def _scalars_of(documents: list[Any]) -> Counter[str]:
+    return Counter(
+        as_text(leaf) for document in documents for _, leaf in find_leaves(document, depth=40) if is_scalar(leaf)
+    )
+
+
+def _name_and_value(
+    lists: list[list[dict[str, Any]]], keys: Counter[str], elsewhere: Counter[str]
+) -> tuple[str, str] | None:
+    items = [item for listed in lists for item in listed]
+    always = [key for key in keys if keys[key] == len(items)]
+    for name in always:
+        names = [item[name] for item in items]
+        if not all(type(value) is str and value and len(value) < 50 and " " not in value for value in names):
+            continue
+        alone = all(len({item[name] for item in listed}) == len(listed) for listed in lists)
+        distinct = len(set(names))
+        sets = len({frozenset(item[name] for item in listed) for listed in lists})
+        if not alone or distinct < _LEAST_NAMES or distinct > 0.5 * len(names) or sets < 2:
+            continue
+        values = [key for key in keys if key != name and keys[key] >= 0.8 * len(items)]
+        good = [
+            key
+            for key in values
+            if _mixed(items, key) and not _names_others(items, key, elsewhere) and not _hold_records(items, key)
+        ]
+        if good:
+            return name, max(good, key=lambda key: len({str(item.get(key)) for item in items}))
+    return None
+
+
+def _hold_records(items: list[dict[str, Any]], key: str) -> bool:
+    """Whether values are the inner parts of records rather than settings: some hold records, or most are objects."""
+    values = [item.get(key) for item in items]
+    return any(map(_holds_record, values)) or sum(type(value) is dict for value in values) > 0.5 * len(values)
+
+
+def _holds_record(value: Any) -> bool:
+    """Whether a value is or holds an object of several keys, as a step does and a setting seldom."""
+    if type(value) is dict:
+        return len(value) > 2 or any(map(_holds_record, value.values()))
+    return type(value) is list and any(map(_holds_record, value))
+
+
+def _names_others(items: list[dict[str, Any]], key: str, elsewhere: Counter[str]) -> bool:
+    """Whether the values name what stands elsewhere: ends of links, not settings."""
+    texts = Counter(as_text(item.get(key)) for item in items if is_scalar(item.get(key)))
+    return sum(number for text, number in texts.items() if elsewhere[text] > number) > 0.6 * sum(texts.values())
+
+
+def _mixed(items: list[dict[str, Any]], key: str) -> bool:
+    """Whether the values are of several makes, as those of settings are."""
+    values = [item.get(key) for item in items]
+    lengths = {len(value) for value in values if type(value) is str}
+    return (
+        len({type(value) for value in values}) > 1
+        or not all(map(is_scalar, values))
+        or (len(lengths) > 2 and max(lengths) > 40)
+    )

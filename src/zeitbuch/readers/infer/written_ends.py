@@ -1,0 +1,137 @@
+# Ends of links that are written into one text with an outlet or with each other ("sort:yes", "sort -> file"): found by the names of
+# steps in them, whatever stands between.
+"""Finding links that are written as text."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any, NamedTuple
+
+from zeitbuch.readers.dialects.reshape_rules import SplitRule
+
+from .identity import Identity
+from .join_index import own_leaves
+from .steps import Found
+from .survey import STAR, Path, json_path
+
+_EACH = (";", "\n", ",")  # what may divide several links in one text
+_LEAST_TEXTS = 2
+_MARK = re.compile(r"[^\w\s]*")  # signs with which a text begins
+_ARROW = re.compile(r"[^\w\s]*$")
+
+
+class _Reading(NamedTuple):
+    """A text as the steps it names and what stands around them: literals, one more than steps."""
+
+    steps: int
+    literals: tuple[str, ...]
+
+
+def find_written_ends(found: Found, identity: Identity) -> Iterator[SplitRule]:
+    """A rule for every place where texts name steps beside something else. Places are from the document."""
+    texts: dict[Path, list[tuple[int, str]]] = {}
+    for number, sample in enumerate(found.samples):
+        raws = {id(sight.raw) for sight in sample.steps}
+        for path, value in _leaves_outside(sample.raw, (), raws):
+            texts.setdefault((*found.flow_at, *path), []).append((number, value))
+        inside = (*found.flow_at, *found.steps_at)
+        for sight in sample.steps:
+            if sight.owner is None:
+                for path, value in own_leaves(sight, raws - {id(sight.raw)}):
+                    if type(value) is str:
+                        texts.setdefault((*inside, *path), []).append((number, value))
+    names = [re.compile(_pattern_of({**identity.names[n], **identity.ids[n]})) for n in range(len(found.samples))]
+    for path, listed in texts.items():
+        rule = _rule_for(path, listed, names)
+        if rule is not None:
+            yield rule
+
+
+def _pattern_of(names: dict[str, int]) -> str:
+    """Any of these names, the longest first, as whole words."""
+    longest = sorted((re.escape(name) for name in names if name), key=len, reverse=True)
+    return r"(?<![\w])(?:" + "|".join(longest or ["(?!)"]) + r")(?![\w])"
+
+
+def _leaves_outside(value: Any, path: Path, raws: set[int]) -> Iterator[tuple[Path, str]]:
+    """The texts of a flow outside of its steps."""
+    if id(value) in raws:
+        return
+    if type(value) is dict:
+        for key, inner in value.items():
+            yield from _leaves_outside(inner, (*path, key), raws)
+    elif type(value) is list:
+        for inner in value:
+            yield from _leaves_outside(inner, (*path, STAR), raws)
+    elif type(value) is str:
+        yield path, value
+
+
+def _rule_for(path: Path, listed: list[tuple[int, str]], names: list[re.Pattern[str]]) -> SplitRule | None:
+    """The rule for the texts at one place: a step with an outlet, or two steps; None when few of them are read by it."""
+    if len(listed) < _LEAST_TEXTS or any(len(text) > 400 for _, text in listed):
+        return None
+    each = next((mark for mark in _EACH if sum(mark in text for _, text in listed) >= 0.5 * len(listed)), "")
+    parts = [
+        (number, part.strip())
+        for number, text in listed
+        for part in (text.split(each) if each else [text])
+        if part.strip()
+    ]
+    read = [_read(part, names[number]) for number, part in parts]
+    counted = Counter(reading.steps for reading in read)
+    for steps in (2, 1):
+        if counted[steps] >= 0.8 * len(parts):
+            pattern = _pattern_with_outlet([r for r in read if r.steps == steps], steps)
+            return SplitRule(at=json_path(path), pattern=pattern, each=each) if pattern else None
+    return None
+
+
+def _read(text: str, names: re.Pattern[str]) -> _Reading:
+    hits = list(names.finditer(text))
+    ends = [0, *[hit.end() for hit in hits]]
+    starts = [*[hit.start() for hit in hits], len(text)]
+    return _Reading(len(hits), tuple(text[a:b] for a, b in zip(ends, starts, strict=True)))
+
+
+def _pattern_with_outlet(read: list[_Reading], steps: int) -> str:
+    """The pattern for texts of one or two steps: what is always the same between them is literal, what differs an outlet."""
+    if any(reading.literals[0].strip() for reading in read):
+        return ""  # a prefix that the reader of ends does not know
+    if steps == 1:
+        mark = _common_mark([reading.literals[1] for reading in read if reading.literals[1].strip()])
+        bare = sum(not reading.literals[1].strip() for reading in read)
+        if not mark or bare == len(read):
+            return ""
+        return f"{{step}}[{mark}{{outlet}}]" if bare else f"{{step}}{mark}{{outlet}}"
+    between = [reading.literals[1] for reading in read]
+    behind = [reading.literals[2] for reading in read]
+    same = Counter(text.strip() for text in between)
+    literal, count = same.most_common(1)[0]
+    if count == len(between) and literal:
+        mark = _common_mark([text for text in behind if text.strip()])
+        return f"{{from}} {literal} {{to}}" + (f"[{mark}{{outlet}}]" if mark else "")
+    return _outlet_between(between) if not any(text.strip() for text in behind) else ""
+
+
+def _common_mark(texts: list[str]) -> str:
+    """The sign with which all texts begin, before a word of their own."""
+    marks = {_MARK.match(text.strip())[0] for text in texts}  # type: ignore[index]
+    mark = marks.pop() if len(marks) == 1 else ""
+    return "" if set(mark) & set("{}[]") else mark
+
+
+def _outlet_between(between: list[str]) -> str:
+    """'a:yes -> b' and 'a -> b': an outlet between two steps, with the sign before it and the one behind."""
+    arrows = {_ARROW.search(text.strip())[0] for text in between}  # type: ignore[index]
+    arrow = arrows.pop() if len(arrows) == 1 else ""
+    if not arrow or set(arrow) & set("{}[]"):
+        return ""
+    heads = [text.rstrip()[: -len(arrow)].strip() for text in between]
+    mark = _common_mark([head for head in heads if head])
+    if not mark:
+        return ""
+    bare = any(not head for head in heads)
+    return f"{{from}}[{mark}{{outlet}}] {arrow} {{to}}" if bare else f"{{from}}{mark}{{outlet}} {arrow} {{to}}"

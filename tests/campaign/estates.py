@@ -1,0 +1,163 @@
+"""One estate of a made-up builder with what stands in it, and what a proposal makes of it."""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from zeitbuch.app.dialects import propose_dialect
+from zeitbuch.app.session import Session
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Flow
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.infer.propose import Proposal
+from zeitbuch.readers.infer.spell import spell_dialect
+from zeitbuch.readers.reading.reader import Reader
+
+from .containers import FITTED_CONTAINERS, HELD_CONTAINERS, write_files
+from .flows import Drawn, FlowMaker
+from .words import Language, Traits
+from .writers import FITTED_STRUCTURES, HELD_STRUCTURES, NESTED, Writer
+
+
+class MadeEstate(NamedTuple):
+    """An estate in a folder. ``traits`` tell how it was drawn."""
+
+    folder: Path
+    flows: list[Drawn]
+    traits: Traits
+    structure: str
+    container: str
+    placed: str
+
+
+def make_estate(
+    folder: Path, seed: int, fitted: bool, words: bool, structure: str = "", container: str = ""
+) -> MadeEstate:
+    """Draw an estate and write its files."""
+    draw = random.Random(f"{seed}/{fitted}/{words}")
+    traits = Traits(fitted, words, nonsense=draw.random() < (0.3 if words else 0.5))
+    language = Language(draw, traits)
+    structure = structure or draw.choice(FITTED_STRUCTURES if fitted else HELD_STRUCTURES)
+    container = container or draw.choice(FITTED_CONTAINERS if fitted else HELD_CONTAINERS)
+    writer = Writer(language, structure)
+    maker = FlowMaker(language, structure in NESTED, writer.place != "step")
+    flows = [maker.draw_flow(at, small=draw.random() < 0.1) for at in range(draw.randrange(3, 8))]
+    folder.mkdir(parents=True, exist_ok=True)
+    for flow in flows:
+        flow.switch = maker.switch
+    write_files(folder, container, [writer.write_flow(flow) for flow in flows], language, draw)
+    return MadeEstate(folder, flows, traits, structure, container, writer.place)
+
+
+class Judged(NamedTuple):
+    """What a proposal made of an estate: counts by part ('links hit', 'links wanted', 'links read'), the proposal, its text."""
+
+    counts: Counter[str]
+    proposal: Proposal | None
+    text: str
+    flows: list[Flow]
+
+
+PARTS = (
+    "flows",
+    "states",
+    "steps",
+    "links",
+    "triggers",
+    "trigger kinds",
+    "schedules",
+    "prompts",
+    "models",
+    "kinds",
+    "off",
+    "ai",
+)
+
+
+def judge_estate(made: MadeEstate, dialect_text: str = "") -> Judged:
+    """Propose a dialect, read the files with it, and hold what is read against what stands in them."""
+    proposal, text, flows = None, dialect_text, []
+    files = sorted(str(path) for path in made.folder.iterdir() if path.suffix != ".toml")
+    try:
+        if not text:
+            proposal, _ = propose_dialect(Session(), files, "probe")
+            text = spell_dialect(proposal.made, proposal.used) if proposal else ""
+        flows = list(Reader([parse_dialect(text, "probe.toml")]).read_sources(files)) if text else []
+    except ZeitbuchError:
+        pass
+    counts: Counter[str] = Counter()
+    by_name = {flow.name: flow for flow in flows}
+    counts["flows read"] = len(flows)
+    for truth in made.flows:
+        _judge_flow(truth, by_name.get(truth.name) or _same_steps(truth, flows), counts, made)
+    return Judged(counts, proposal, text, flows)
+
+
+def _same_steps(truth: Drawn, flows: list[Flow]) -> Flow:
+    """The flow that shares the names of steps, where the flow's own name was not found."""
+    names = {box.name for box in truth.every}
+    best = max(flows, key=lambda flow: len(names & {step.title for step in flow.steps}), default=None)
+    return best if best is not None and names & {step.title for step in best.steps} else Flow(id="?")
+
+
+def _judge_flow(truth: Drawn, flow: Flow, counts: Counter[str], made: MadeEstate) -> None:
+    def count(part: str, wanted: Counter[Any], read: Counter[Any]) -> None:
+        counts[f"{part} hit"] += sum((wanted & read).values())
+        counts[f"{part} wanted"] += sum(wanted.values())
+        counts[f"{part} read"] += sum(read.values())
+
+    counts["flows wanted"] += 1
+    counts["flows hit"] += flow.name == truth.name
+    count("states", Counter([truth.state]), Counter([flow.state] if flow.state != "unknown" else []))
+    kinds = {box.name: box.kind for box in truth.every}
+    titles = (
+        {s.id: s.title for s in flow.steps}
+        | {t.id: "start" for t in flow.triggers}
+        | {t.name: "start" for t in flow.triggers}
+    )
+    count("steps", Counter(kinds.keys()), Counter(s.title for s in flow.steps))
+    wanted = Counter((a.name if a.name in kinds else "start", b.name) for a, b, _, _ in truth.arrows)
+    read = Counter((titles.get(k.source, k.source), titles.get(k.target, k.target)) for k in flow.links)
+    if made.structure in ("predecessors", "keyed predecessors") and made.placed != "step":
+        wanted = Counter({pair: n for pair, n in wanted.items() if pair[0] != "start"})  # nothing in the export says so
+        read = Counter({pair: n for pair, n in read.items() if pair[0] in kinds})
+    count("links", Counter(wanted.keys()), Counter(read.keys()))
+    count("triggers", Counter([1]), Counter([1] * len(flow.triggers)))
+    count("trigger kinds", Counter([truth.trigger.kind]), Counter(t.kind for t in flow.triggers))
+    schedules = [s for t in flow.triggers if (s := t.schedule) is not None]
+    count(
+        "schedules",
+        Counter([truth.schedule] if truth.schedule else []),
+        Counter(s.cron or f"every {s.every:g}" if s.cron or s.every else "?" for s in schedules),
+    )
+    count(
+        "prompts",
+        Counter(p for b in truth.every for p in b.prompts),
+        Counter(p.text for s in flow.steps if s.model for p in s.model.prompts),
+    )
+    count(
+        "models",
+        Counter(b.model for b in truth.every if b.model),
+        Counter(s.model.name for s in flow.steps if s.model and s.model.name),
+    )
+    count("kinds", Counter(kinds.items()), Counter((s.title, s.kind) for s in flow.steps if s.kind != "other"))
+    count(
+        "ai",
+        Counter(b.name for b in truth.every if b.model),
+        Counter(s.title for s in flow.steps if s.kind in ("model", "agent")),
+    )
+    count("off", Counter(b.name for b in truth.every if b.off), Counter(s.title for s in flow.steps if not s.enabled))
+
+
+def shares(counts: Counter[str]) -> dict[str, tuple[float, float]]:
+    """(precision, recall) of every part."""
+    return {
+        part: (
+            counts[f"{part} hit"] / max(1, counts[f"{part} read"]),
+            counts[f"{part} hit"] / max(1, counts[f"{part} wanted"]),
+        )
+        for part in PARTS
+    }
