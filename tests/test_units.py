@@ -233,7 +233,10 @@ def columns(**values: list[Any]) -> dict[tuple[str, ...], fields.Column]:
         ({"when": ["0 6 * * *"]}, {"cron": ("when",)}),
         ({"zone": ["Europe/Oslo"]}, {"zone": ("zone",)}),
         ({"every": [15], "unit": ["minutes", "hours"]}, {"every": ("every",), "unit": ("unit",), "units": None}),
-        ({"alle": [2], "einheit": ["Stunden"]}, {"every": ("alle",), "unit": ("einheit",), "units": {"Stunden": "hours"}}),
+        (
+            {"alle": [2], "einheit": ["Stunden"]},
+            {"every": ("alle",), "unit": ("einheit",), "units": {"Stunden": "hours"}},
+        ),
         ({"minutes": [15]}, {"every": ("minutes",), "every_unit": "minutes"}),
         ({"rest": ["15 min"], "till": ["PT1H"]}, {"every": ("rest",)}),
         ({"days": ["mon", "fri"], "at": ["08:30"]}, {"days": ("days",), "time": ("at",), "weekdays": None}),

@@ -34,7 +34,7 @@ class Writer:
         )
         self.pair = not fitted and draw.random() < 0.12  # the operation stands in two fields
         self.has_position = draw.random() < 0.6
-        self.shuffled = draw.random() < 0.3 and structure not in NESTED
+        self.order = "as is" if structure in NESTED else draw.choice(("as is", "as is", "shuffled", "last first"))
         self.by_name = draw.random() < 0.15 and structure in (
             "predecessors",
             "keyed predecessors",
@@ -119,8 +119,10 @@ class Writer:
 
     def _boxes(self, flow: Drawn, made: dict[str, Any]) -> list[Box]:
         boxes = [flow.trigger, *flow.every] if self._place_start(flow, made) else list(flow.every)
-        if self.shuffled:
+        if self.order == "shuffled":
             self.draw.shuffle(boxes)
+        elif self.order == "last first":
+            boxes.reverse()
         return boxes
 
     def _listed(self, flow: Drawn, made: dict[str, Any]) -> dict[int, dict[str, Any]]:

@@ -17,7 +17,14 @@ from zeitbuch.core.report.presentations import SheetResult, TableResult
 from zeitbuch.readers.config.workspace import Listed, Workspace, find_dialect_files
 from zeitbuch.readers.dialects.rules import Dialect, load_dialect, suffixes_of
 from zeitbuch.readers.dialects.trial import DialectTrial, try_dialect
-from zeitbuch.readers.infer.propose import Proposal, closest_kinds, default_name, propose_from_documents, read_documents
+from zeitbuch.readers.infer.propose import (
+    OTHER_SUFFIXES,
+    Proposal,
+    closest_kinds,
+    default_name,
+    propose_from_documents,
+    read_documents,
+)
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.beside import with_files_beside
 from zeitbuch.readers.reading.forms import name_form
@@ -31,9 +38,9 @@ _SHOWN = 8  # places that no rule touches
 def propose_dialect(session: Session, sources: Sequence[str], name: str = "") -> tuple[Proposal | None, list[Problem]]:
     """A proposal from exports, and what could not be read; None when nothing could. Raises ZeitbuchError when nothing in them
     looks like steps."""
-    inputs = list(list_files(sources))
+    inputs = list(list_files(sources, OTHER_SUFFIXES))
     with session.progress(len(inputs), "reading") as advance:
-        found, problems = read_documents(inputs, session.limits, advance)
+        found, problems = read_documents(inputs, session.limits, advance, OTHER_SUFFIXES)
     known = [(file, name_form(document)) for file, document in found]
     problems += [_known_problem(file, form) for file, form in known if form]
     found = [entry for entry, (_, form) in zip(found, known, strict=True) if not form]

@@ -183,7 +183,7 @@ def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> 
     if not pairs:
         return None
     best = max(pairs, key=lambda p: (known[p] * 3 + pairs[p], len(p[0])))
-    if not known[best] and pairs[best] < 3:
+    if not known[best] and (pairs[best] < 3 or not set(best[0]) & set("{[(<")):
         return None
     bodies = inner[best]
     prefix, separator = _around_names(bodies, by_name)

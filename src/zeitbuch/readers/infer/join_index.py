@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
+from .clocks import CRON
 from .fields import BRACKETED
 from .identity import Identity
 from .steps import Found, Sample, Sight
@@ -39,6 +40,7 @@ class JoinIndex:
             [as_text(value_at(sight.raw, found.operation)) for sight in sample.steps] for sample in found.samples
         ]
 
+        self.timed = self._timed_operations()
         self.lineage = [self._lineage_pairs(number, sample) for number, sample in enumerate(found.samples)]
         self.numeric = all(name.isdecimal() for table in identity.ids for name in table)
 
@@ -85,27 +87,48 @@ class JoinIndex:
         return many or self.direction_agreement(pairs) >= 0.6 or told >= max(2, 0.25 * len(pairs))
 
     def looks_like_start(self, sample: int, name: str) -> bool:
-        """Whether a step looks like a trigger."""
+        """Whether a step looks like a trigger: by the words of its operation, or a cron text in it."""
         index = self.either[sample].get(name)
         if index is None:
             return True  # a name that is no step: a trigger that stands apart
         best = guess_kinds(self.operations[sample][index])
-        return bool(best) and best[0].trigger is not None
+        return (bool(best) and best[0].trigger is not None) or self.operations[sample][index] in self.timed
+
+    def _timed_operations(self) -> set[str]:
+        """Operations of which every step has a cron text."""
+        seen: dict[str, list[bool]] = {}
+        for sample, names in zip(self.samples, self.operations, strict=True):
+            for sight, name in zip(sample.steps, names, strict=True):
+                held = any(type(value) is str and CRON.match(value) for _, value in own_leaves(sight, set()))
+                seen.setdefault(name, []).append(held)
+        return {name for name, held in seen.items() if all(held)}
 
     def direction_votes(self, pairs: list[Join]) -> float:
-        """Votes for the direction as written: positive when links run from start to end."""
+        """Votes for the direction as written: positive when links run from start to end. What a step takes from another comes
+        after it, nothing leads to a trigger, and a flow has one beginning rather than many. The order in which steps stand tells
+        nothing."""
         votes = 0.0
         for join in pairs:
             first, second = self.either[join.sample].get(join.source), self.either[join.sample].get(join.target)
             if first is not None and second is not None and first != second:
-                votes += 1 if first < second else -1
                 votes += 4 * (
                     ((second, first) in self.lineage[join.sample]) - ((first, second) in self.lineage[join.sample])
                 )
             votes += 3 * (
                 self.looks_like_start(join.sample, join.source) - self.looks_like_start(join.sample, join.target)
             )
-        return votes
+        return votes + 2 * self._single_roots(pairs)
+
+    def _single_roots(self, pairs: list[Join]) -> int:
+        """Flows with one beginning and several ends, less those with several beginnings and one end."""
+        sources: dict[int, set[str]] = {}
+        targets: dict[int, set[str]] = {}
+        for join in pairs:
+            sources.setdefault(join.sample, set()).add(join.source)
+            targets.setdefault(join.sample, set()).add(join.target)
+        roots = {sample: len(sources[sample] - targets[sample]) for sample in sources}
+        ends = {sample: len(targets[sample] - sources[sample]) for sample in sources}
+        return sum((roots[sample] == 1 < ends[sample]) - (ends[sample] == 1 < roots[sample]) for sample in sources)
 
 
 def own_leaves(sight: Sight, inside: set[int]) -> Iterator[tuple[Path, Any]]:

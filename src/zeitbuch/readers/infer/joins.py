@@ -84,7 +84,8 @@ def _with_other_lists(best: Joins, ways: list[Joins]) -> Joins:
 
 def _without_steps(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
     """The flow without its steps."""
-    return dict(_without_path(raw, found.steps_at[:-1]) or {})
+    left = _without_path(raw, found.steps_at[:-1])
+    return dict(left) if type(left) is dict else {}
 
 
 def _without_path(value: Any, path: Path) -> Any:

@@ -17,7 +17,7 @@ from .survey import STAR, Path, value_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
 
 ERROR_WORDS = (
-    "fail* error* err fault* catch* except* fehler* erreur* echec* error fallo* feil* fout* errore* erro falha* broken oops nope timeout* ko reject* "
+    "fail* error* err fault* catch* except* fehler* erreur* echec* error fallo* feil* fout* errore* erro falha* broken oops nope timeout* ko reject* trouble* "
     "abort* rescue* misslung* problem* bad"
 )
 PLAIN_WORDS = (

@@ -27,6 +27,11 @@ from .alike import group_alike
 from .suggest import Suggestion, suggest_dialect
 from .vocabulary import guess_kinds
 
+OTHER_SUFFIXES = (
+    *TABLES,
+    *LINES,
+    ".toml",
+)  # that exports may have and are looked into only where a dialect asks for it
 MOST_DOCUMENTS = 60  # of those that a proposal rests on
 MOST_FLOWS = 60  # of one document
 
@@ -137,7 +142,7 @@ def _propose_for(documents: list[Any], name: str) -> Suggestion | None:
 def _with_suffixes(dialect: Dialect, files: list[str]) -> Dialect:
     """The dialect with the suffixes of files that are looked into only where a dialect asks for it."""
     named = {file.partition("!")[2] or file for file in files} | {file.partition("!")[0] for file in files}
-    suffixes = [suffix for suffix in (*TABLES, *LINES, ".toml") if any(name.lower().endswith(suffix) for name in named)]
+    suffixes = [suffix for suffix in OTHER_SUFFIXES if any(name.lower().endswith(suffix) for name in named)]
     if not suffixes:
         return dialect
     return structs.replace(dialect, signature=structs.replace(dialect.signature, suffixes=suffixes))

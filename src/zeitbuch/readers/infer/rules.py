@@ -96,7 +96,8 @@ def _parts_of_kind(
 
 def _called_flow_rule(e: Evidence, columns: dict[Path, fields.Column]) -> Path:
     """The setting that names another flow."""
-    names = {as_text(value) for sample in e.found.samples for key, value in sample.raw.items() if is_scalar(value)}
+    heads = [sample.raw for sample in e.found.samples if type(sample.raw) is dict]  # a flow may be a bare list of steps
+    names = {as_text(value) for head in heads for value in head.values() if is_scalar(value)}
     words = frozenset(
         "flow workflow process target ref id name ablauf flux flujo flyt stroom flusso fluxo calls subflow".split()
     )

@@ -15,10 +15,11 @@ from zeitbuch.readers.infer.evidence import Note
 from .suggest import Suggestion
 
 _ORDER = (
-    "signature", "text", "split", "pairs", "flow", "step", "link", "adjacency", "pointer", "predecessors", "order", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
+    "signature", "text", "split", "pairs", "merge",
+    "flow", "step", "link", "adjacency", "pointer", "predecessors", "order", "tree", "holds", "outlet", "trigger", "placeholders", "kind",
 )  # fmt: skip
 _NOTES = {
-    "text": ("shape",), "split": ("shape",), "pairs": ("shape",),
+    "text": ("shape",), "split": ("shape",), "pairs": ("shape",), "merge": ("shape",),
     "flow": ("flow name", "flow state"),
     "step": ("steps", "operation", "id", "model", "prompts"),
     "link": ("links",), "adjacency": ("links",), "pointer": ("links",), "predecessors": ("links",), "order": ("links",), "tree": ("links",),

@@ -60,16 +60,37 @@ def is_tokenlike(value: Any) -> bool:
 def _operation_scores(group: Group) -> list[tuple[float, Path]]:
     """Fields that may say what the items do, the best first."""
     items = [item.value for item in group.items[:_LOOKED_AT]]
-    shapes = [_shape_of(item) for item in items]
+    shapes = [shape_of(item) for item in items]
+    columns = {path: column for path, column in short_values(items).items() if len(column) >= 0.6 * len(items)}
     found = [
-        (_score_field(list(column.values()), len(items), path) + 2.0 * _shape_gain(column, shapes, path), path)
-        for path, column in _short_values(items).items()
-        if len(column) >= 0.6 * len(items)
+        (_score_field(list(column.values()), len(items), path) + 2.0 * shape_gain(column, shapes, path), path)
+        for path, column in columns.items()
     ]
-    return sorted(found, key=lambda f: (-f[0], f[1]))
+    found.sort(key=lambda f: (-f[0], f[1]))
+    return _types_before_captions(found, columns, shapes)
 
 
-def _short_values(items: list[dict[str, Any]]) -> dict[Path, dict[int, str]]:
+def _types_before_captions(
+    found: list[tuple[float, Path]], columns: dict[Path, dict[int, str]], shapes: list[frozenset[Path]]
+) -> list[tuple[float, Path]]:
+    """A field of several words gives way to one of single words that tells the settings as well: flows drawn alike have steps of
+    the same name."""
+    if not found or not _has_blanks(columns[found[0][1]]):
+        return found
+    gain = shape_gain(columns[found[0][1]], shapes, found[0][1])
+    for place, (_, path) in enumerate(found[1:], 1):
+        column = columns[path]
+        fits = gain > 0 and shape_gain(column, shapes, path) >= 0.9 * gain
+        if not _has_blanks(column) and fits and len(set(column.values())) <= len(set(columns[found[0][1]].values())):
+            return [(found[0][0], path), *found[:place], *found[place + 1 :]]
+    return found
+
+
+def _has_blanks(column: dict[int, str]) -> bool:
+    return sum(" " in value for value in column.values()) > 0.5 * len(column)
+
+
+def short_values(items: list[dict[str, Any]]) -> dict[Path, dict[int, str]]:
     """Short texts by path, each with the number of the item it stands in."""
     values: dict[Path, dict[int, str]] = {}
     for number, item in enumerate(items):
@@ -83,7 +104,7 @@ def _short_values(items: list[dict[str, Any]]) -> dict[Path, dict[int, str]]:
     return values
 
 
-def _shape_of(item: dict[str, Any]) -> frozenset[Path]:
+def shape_of(item: dict[str, Any]) -> frozenset[Path]:
     """Which keys an item has, two deep."""
     return frozenset(
         path
@@ -92,7 +113,7 @@ def _shape_of(item: dict[str, Any]) -> frozenset[Path]:
     )
 
 
-def _shape_gain(column: dict[int, str], shapes: list[frozenset[Path]], path: Path) -> float:
+def shape_gain(column: dict[int, str], shapes: list[frozenset[Path]], path: Path) -> float:
     """How much better the keys of an item are known once the field is: 0 not at all, 1 entirely. The type of a step says which
     settings it has; no other field does. Only values that repeat can tell."""
     by_value: dict[str, list[frozenset[Path]]] = {}
@@ -219,21 +240,40 @@ def find_steps(documents: list[Any]) -> Found | None:
             if other_score > score - 2.5:
                 score, group, operation = other_score, other, other_operation
             break
-    flow_at, flow_keyed = _flow_path(documents, group)
+    flow_at, flow_keyed = _flow_path(documents, group, operation)
     steps_at = group.path[len(flow_at) :]
     samples = _make_samples(documents, group, flow_at, operation)
     return Found(flow_at, flow_keyed, steps_at, group.keyed, operation, score, samples)
 
 
-def _flow_path(documents: list[Any], group: Group) -> tuple[Path, bool]:
-    """The path of one flow: the innermost list entry around the steps, else the innermost record with a name."""
+def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Path, bool]:
+    """The path of one flow: the innermost list entry around the steps, else the innermost record with a name. Where only one of
+    several entries begins with a trigger, they are parts of one flow (stages, lanes) and the flow is what holds them all."""
     outer = group.path[:-1]
     stars = [index for index, part in enumerate(outer) if part == STAR]
+    while stars and _are_parts(group, stars[-1] + 1, operation):
+        outer = outer[: stars.pop()]
     if stars:
         path = outer[: stars[-1] + 1]
         holder = next((value for document in documents for value in _find_holders(document, path[:-1]) if value), None)
         return path, type(holder) is dict
     return _named_record(documents, outer)
+
+
+def _are_parts(group: Group, depth: int, operation: Path) -> bool:
+    """Whether entries ``depth`` keys down are parts of flows: of those that stand together, one holds a trigger by its words. One
+    such place tells nothing: of several flows one may have a trigger that is known."""
+    triggers: dict[tuple[int, str], int] = {}
+    for item in group.items:
+        place = (item.document, "/".join(item.pointer.split("/")[: depth + 1]))
+        guesses = guess_kinds(as_text(value_at(item.value, operation)))
+        triggers[place] = triggers.get(place, 0) + bool(guesses and guesses[0].trigger is not None)
+    together: dict[tuple[int, str], list[int]] = {}
+    for (document, pointer), number in triggers.items():
+        together.setdefault((document, pointer.rpartition("/")[0]), []).append(number)
+    several = [numbers for numbers in together.values() if len(numbers) > 1]
+    single = sum(sum(bool(number) for number in numbers) == 1 for numbers in several)
+    return len(several) > 1 and single >= 0.8 * len(several)
 
 
 def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
@@ -245,7 +285,7 @@ def _named_record(documents: list[Any], outer: Path) -> tuple[Path, bool]:
         texts = [value for value in record.values() if type(value) is str]
         named = any(" " in value.strip() and len(value) <= 90 for value in texts)
         value = 2.0 * named + 0.5 * min(len(texts), 3) + 0.2 * size
-        if size == len(outer) and size and not texts:
+        if size and not texts:
             value -= 1
         best = max(best, (value, size))
     return outer[: best[1]], False

@@ -38,6 +38,7 @@ from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
+from .two_fields import merged_operation, second_field
 from .vocabulary import word_fits, words_of
 from .written_ends import find_written_ends
 
@@ -59,6 +60,10 @@ def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
     """A dialect for documents of one builder, or None when nothing in them looks like steps."""
     shaping = shape_documents(documents)
     found = find_steps(shaping.documents)
+    second = second_field(found) if found is not None else ()
+    if found is not None and second:
+        shaping = shaping.with_rule("merge", *merged_operation(found, second))
+        found = find_steps(shaping.documents)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
     proposal = _Proposal(shaping.documents, found, name)
@@ -119,7 +124,8 @@ class _Proposal(Evidence):
         elif holds:
             tree = TreeRule()
         else:
-            order = OrderRule()
+            stars = [place for place, part in enumerate(found.steps_at[:-1]) if part == STAR]
+            order = OrderRule(groups=json_path(found.steps_at[: stars[-1] + 1]) if stars else None)
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(

@@ -186,7 +186,7 @@ def _words_of_states(columns: dict[Path, list[Any]], result: dict[str, Any]) -> 
 def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
     """The flow without steps, links and the like, and without large inner parts."""
     kept: dict[str, Any] = {}
-    for key, value in raw.items():
+    for key, value in raw.items() if type(raw) is dict else ():
         if any(path[:1] == (key,) and len(path) <= 2 for path in used):
             continue
         kept[key] = value

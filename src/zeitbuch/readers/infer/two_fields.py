@@ -1,0 +1,56 @@
+# Operations that stand in two fields ("table" and "append"): neither tells the settings alone, both together do.
+"""Finding the second field of an operation."""
+
+from __future__ import annotations
+
+from zeitbuch.readers.dialects.reshape_rules import MergeRule
+
+from .steps import KEY, Found, shape_gain, shape_of, short_values
+from .survey import Path, dotted_path, json_path
+from .vocabulary import guess_kinds
+
+_LEAST_GAIN = 0.12  # of what both fields tell about the settings over what the first tells alone
+
+
+def second_field(found: Found) -> Path:
+    """The path of the field that an operation goes on in; empty when one field says it all."""
+    items = [sight.raw for sample in found.samples for sight in sample.steps]
+    columns = short_values(items)
+    first = columns.get(found.operation, {})
+    if len(found.operation) != 1 or found.operation == KEY or len(first) < len(items):
+        return ()
+    shapes = [shape_of(item) for item in items]
+    alone = shape_gain(first, shapes, found.operation)
+    best: tuple[float, Path] = (0.0, ())
+    for path, column in columns.items():
+        if path == found.operation or len(path) > 1 or len(column) < len(items) or not _may_be_part(column, first):
+            continue
+        both = {number: f"{first[number]}.{column[number]}" for number in first}
+        told = shape_gain(both, shapes, found.operation) + 0.06 * (_known_kinds(both) - _known_kinds(first))
+        best = max(best, (told - alone, path))
+    return best[1] if best[0] >= _LEAST_GAIN else ()
+
+
+def _may_be_part(column: dict[int, str], first: dict[int, str]) -> bool:
+    """Whether values repeat as types do, without blanks, and split the operations further."""
+    values = list(column.values())
+    combined = {(first[number], value) for number, value in column.items()}
+    several = len(combined) > max(len(set(values)), len(set(first.values())))
+    return several and len(combined) <= 0.7 * len(values) and not any(" " in value for value in values)
+
+
+def _known_kinds(column: dict[int, str]) -> int:
+    """How many different kinds the words of operations hint at."""
+    return len({guesses[0].hint for value in set(column.values()) if (guesses := guess_kinds(value))})
+
+
+def merged_operation(found: Found, second: Path) -> tuple[MergeRule, str]:
+    """The rule that puts both fields together, and what it does in words."""
+    first = found.operation
+    keys = {key for sample in found.samples for sight in sample.steps for key in sight.raw}
+    into = next(name for name in ("operation", "operation_of_step", "zb_operation") if name not in keys)
+    at = json_path((*found.flow_at, *found.steps_at))
+    pattern = f"{{{dotted_path(first)}}}.{{{dotted_path(second)}}}"
+    return MergeRule(
+        at=at, pattern=pattern, into=into
+    ), f"'{dotted_path(first)}' and '{dotted_path(second)}' together say what a step does"
