@@ -31,12 +31,15 @@ class MadeEstate(NamedTuple):
     structure: str
     container: str
     placed: str
+    kinds: dict[str, str]  # operation -> kind of step or trigger
+    by_name: bool
+    delimiters: tuple[str, str]
 
 
 def make_estate(
-    folder: Path, seed: int, fitted: bool, words: bool, structure: str = "", container: str = ""
+    folder: Path, seed: int, fitted: bool, words: bool, structure: str = "", container: str = "", few: bool = False
 ) -> MadeEstate:
-    """Draw an estate and write its files."""
+    """Draw an estate and write its files; ``few`` makes it one or two flows, which tell much less."""
     draw = random.Random(f"{seed}/{fitted}/{words}")
     traits = Traits(fitted, words, nonsense=draw.random() < (0.3 if words else 0.5))
     language = Language(draw, traits)
@@ -44,12 +47,17 @@ def make_estate(
     container = container or draw.choice(FITTED_CONTAINERS if fitted else HELD_CONTAINERS)
     writer = Writer(language, structure)
     maker = FlowMaker(language, structure in NESTED, writer.place != "step")
-    flows = [maker.draw_flow(at, small=draw.random() < 0.1) for at in range(draw.randrange(3, 8))]
+    flows = [
+        maker.draw_flow(at, small=draw.random() < 0.1)
+        for at in range(draw.randrange(1, 3) if few else draw.randrange(3, 8))
+    ]
     folder.mkdir(parents=True, exist_ok=True)
     for flow in flows:
         flow.switch = maker.switch
     write_files(folder, container, [writer.write_flow(flow) for flow in flows], language, draw)
-    return MadeEstate(folder, flows, traits, structure, container, writer.place)
+    kinds = {writer.written(kind): kind for kind in language.kinds}
+    delimiters = (language.open, language.close)
+    return MadeEstate(folder, flows, traits, structure, container, writer.place, kinds, writer.by_name, delimiters)
 
 
 class Judged(NamedTuple):

@@ -9,12 +9,14 @@ from typing import Any
 from .flows import Box, Drawn
 from .words import Language
 
-FITTED_STRUCTURES = ("records", "adjacency", "pointers", "predecessors", "tree", "two lists")
+FITTED_STRUCTURES = (
+    "records", "adjacency", "pointers", "predecessors", "tree", "two lists", "marked ends", "bare pairs", "arrows", "one tree",
+)  # fmt: skip
 HELD_STRUCTURES = (
     "nested ends", "text ends", "pair ends", "adjacency by role", "outcomes", "state machine", "keyed predecessors",
     "keyed tree", "wires", "next list", "records", "tree", "predecessors",
 )  # fmt: skip
-NESTED = ("tree", "keyed tree")
+NESTED = ("tree", "keyed tree", "one tree")
 
 
 class Writer:
@@ -23,16 +25,13 @@ class Writer:
     def __init__(self, language: Language, structure: str) -> None:
         self.words, self.structure = language, structure
         self.draw = draw = random.Random(language.draw.random())
-        fitted = language.traits.fitted
         self.place = (
             draw.choice(("step", "step", "apart", "list"))
             if structure not in ("outcomes", "state machine", "keyed predecessors")
             else draw.choice(("apart", "step"))
         )
-        self.settings = (
-            draw.choice(("inside", "inside", "flat")) if fitted else draw.choice(("inside", "inside", "flat", "pairs"))
-        )
-        self.pair = not fitted and draw.random() < 0.12  # the operation stands in two fields
+        self.settings = draw.choice(("inside", "inside", "flat", "pairs"))
+        self.pair = draw.random() < 0.12  # the operation stands in two fields
         self.has_position = draw.random() < 0.6
         self.order = "as is" if structure in NESTED else draw.choice(("as is", "as is", "shuffled", "last first"))
         self.by_name = draw.random() < 0.15 and structure in (
@@ -56,7 +55,8 @@ class Writer:
         if self.meta:
             made[key("meta")] = {key("owner"): "Hedda Quist", key("changed"): "2026-10-14T08:15:00Z"}
         writers: dict[str, Callable[[Drawn, dict[str, Any]], None]] = {
-            "records": self._records, "two lists": self._records, "nested ends": self._records, "text ends": self._records, "pair ends": self._records,
+            "records": self._records, "two lists": self._records, "marked ends": self._records, "bare pairs": self._records,
+            "arrows": self._records, "one tree": self._tree, "nested ends": self._records, "text ends": self._records, "pair ends": self._records,
             "wires": self._records, "adjacency": self._adjacency, "adjacency by role": self._adjacency, "pointers": self._pointers,
             "next list": self._pointers, "outcomes": self._pointers, "state machine": self._pointers,
             "predecessors": self._predecessors, "keyed predecessors": self._predecessors, "tree": self._tree, "keyed tree": self._tree,
@@ -69,6 +69,14 @@ class Writer:
     def _id(self, box: Box) -> Any:
         return box.name if self.by_name else box.id
 
+    def written(self, kind: str) -> str:
+        """The operation as it stands in the export; in two fields with a point between them."""
+        operation = self.words.operation(kind)
+        if not self.pair:
+            return operation
+        first, _, second = operation.replace("_", ".").replace("-", ".").partition(".")
+        return f"{first}.{second or 'run'}"
+
     def _record(self, box: Box, at: int, keyed: bool = False) -> dict[str, Any]:
         key, draw = self.words.key, self.draw
         made: dict[str, Any] = {}
@@ -76,16 +84,15 @@ class Writer:
             made[key("id")] = box.id
         if not (keyed and self.by_name):
             made[key("name")] = box.name
-        operation = self.words.operation(box.kind)
+        operation = self.written(box.kind)
         if self.pair:
-            first, _, second = operation.replace("_", ".").replace("-", ".").partition(".")
-            made[key("family")], made[key("verb")] = first, second or "run"
+            made[key("family")], _, made[key("verb")] = operation.partition(".")
         else:
             made[key("operation")] = operation
         if self.settings == "inside":
             made[key("settings")] = dict(box.settings)
         elif self.settings == "pairs":
-            made[key("settings")] = [{"name": name, "value": value} for name, value in box.settings.items()]
+            made[key("settings")] = [self._setting(name, value) for name, value in box.settings.items()]
         else:
             made |= box.settings
         if self.has_position:
@@ -100,6 +107,11 @@ class Writer:
                 "note": "Ask the purser before this is changed again.",
             }[extra]
         return made
+
+    def _setting(self, name: str, value: Any) -> dict[str, Any]:
+        return (
+            {"key": name, "val": value, "secret": False} if self.words.traits.fitted else {"name": name, "value": value}
+        )
 
     def _switch(self, record: dict[str, Any], box: Box, switch: str) -> dict[str, Any]:
         if switch == "off" and box.off:
@@ -150,6 +162,12 @@ class Writer:
                 entry[key("outlet")] = out
             elif self.structure == "nested ends":
                 entry = {key("source"): {key("id"): a, key("outlet"): out}, key("target"): {key("id"): b}}
+            elif self.structure == "marked ends":
+                entry = {key("source"): f"{a}#{out}" if role != "next" else str(a), key("target"): str(b)}
+            elif self.structure == "bare pairs":
+                entry = [a, b]
+            elif self.structure == "arrows":
+                entry = f"{a} -> {b}"
             elif self.structure == "text ends":
                 entry = {key("source"): f"{a}:{out}", key("target"): f"{b}:in"}
             elif self.structure == "pair ends":
@@ -228,7 +246,9 @@ class Writer:
         made: list[tuple[str, dict[str, Any]]] = []
         for at, box in enumerate(boxes):
             record = self._switch(self._record(box, at, keyed), box, flow_switch(flow))
-            if box.ways and keyed:
+            if box.ways and self.structure == "one tree":
+                record |= {key("cases"): [self._inside(inner, flow) for _, inner in box.ways]}
+            elif box.ways and keyed:
                 record[key("cases")] = {label: self._inside(inner, flow) for label, inner in box.ways}
             elif box.ways:
                 record[key("cases")] = [

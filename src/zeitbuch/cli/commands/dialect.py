@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 
 from zeitbuch.app.dialects import (
     compared_table,
@@ -26,8 +27,11 @@ from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
+from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
 from zeitbuch.readers.infer.spell import spell_dialect
+
+_SURE = 90  # per cent from which what an operation is goes without saying
 
 
 def run(args: argparse.Namespace) -> int:
@@ -54,7 +58,8 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
     made = proposal.made
     files = count_words(len(proposal.used), "file")
     lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {files} written alike"]
-    lines += [f"  {note.weight:<6} evidence  {note.part:<12} {note.words}" for note in made.notes]
+    lines += [_claim_line(claim) for claim in made.claims if not claim.of]
+    lines += _kind_lines(made.claims)
     for operation, near in made.unclassified:
         closest = ", ".join(near or near_kinds(operation)) or "no word of it is known"
         lines.append(f"  not classified: '{operation}' (closest: {closest})")
@@ -66,6 +71,23 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
             shown = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
             lines.append(f"  {words}: {count_words(len(names), 'file')} ({shown})")
     return lines
+
+
+def _claim_line(claim: Claim) -> str:
+    sure = f"{claim.percent:>3} % sure" if claim.evidence else " " * 10
+    return f"  {sure}  {claim.part:<12} {claim.words}"
+
+
+def _kind_lines(claims: Sequence[Claim]) -> list[str]:
+    """Operations by what they are taken for, those that are less sure by name."""
+    about = [claim for claim in claims if claim.of]
+    sure = [claim for claim in about if not claim.is_asked and claim.part != "schedule"]
+    lines = [
+        f"              {'kinds':<12} {count_words(len(sure), 'operation')} by words, values and how their steps stand"
+    ]
+    return lines + [
+        _claim_line(claim._replace(words=f"'{claim.of}': {claim.words}")) for claim in about if claim.percent < _SURE
+    ]
 
 
 def _test_dialects(args: argparse.Namespace) -> int:

@@ -4,11 +4,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from typing import Any, NamedTuple
+from collections.abc import Mapping
+from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
+from .claims import Claim
 from .identity import Identity, find_identity
 from .join_index import own_leaves
 from .joins import Joins, find_joins
@@ -16,21 +18,6 @@ from .kinds import Outlet, judge_operations, operation_contexts, outlet_meanings
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, value_at
-
-_STRONG, _FAIR = 0.85, 0.6
-
-
-class Note(NamedTuple):
-    """One thing understood: the part of the dialect, what speaks for it (0..1), and in words what it rests on."""
-
-    part: str
-    sure: float
-    words: str
-
-    @property
-    def weight(self) -> str:
-        """How much speaks for it: strong, fair or weak. The figures behind it weigh evidence; they are no probabilities."""
-        return "strong" if self.sure >= _STRONG else "fair" if self.sure >= _FAIR else "weak"
 
 
 class Evidence:
@@ -53,13 +40,21 @@ class Evidence:
         seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
-        self.notes: list[Note] = []
+        self.claims: list[Claim] = []
+        self.switch_by_word = False
         self.settings = self._find_settings()
 
     @property
     def holds_steps(self) -> bool:
         """Whether steps stand inside steps."""
         return any(sight.hold for sample in self.found.samples for sight in sample.steps)
+
+    def count_links(self) -> tuple[int, int]:
+        """How many links lead to steps that are there, and how many there are."""
+        if self.joins.way == "order":
+            return 0, 0
+        known = [names.keys() | ids.keys() for names, ids in zip(self.identity.names, self.identity.ids, strict=True)]
+        return sum({join.source, join.target} <= known[join.sample] for join in self.joins.pairs), len(self.joins.pairs)
 
     def step_operation(self, raw: dict[str, Any]) -> str:
         return as_text(value_at(raw, self.found.operation))
@@ -134,9 +129,11 @@ class Evidence:
                         keys.setdefault(key, set()).update(value)
         return weight, present, keys
 
-    def add_note(self, part: str, sure: float, words: str) -> None:
-        """Say what was understood and how sure it is."""
-        self.notes.append(Note(part, round(max(0.05, min(0.99, sure)), 2), words))
+    def add_claim(self, part: str, words: str, evidence: Mapping[str, float], of: str = "") -> None:
+        """Say what was understood and what speaks for it, each piece between 0 and 1."""
+        self.claims.append(
+            Claim(part, of, words, {name: round(min(1.0, float(value)), 3) for name, value in evidence.items()})
+        )
 
 
 def literal_pattern(operation: str) -> str:

@@ -71,6 +71,16 @@ def key_in(path: Path, listed: frozenset[str]) -> bool:
     return bool(keys) and any(word in listed for word in words_of(keys[-1]))
 
 
+def is_model_key(path: Path) -> bool:
+    """Whether a field is called what models are called."""
+    return key_in(path, _MODEL_WORDS)
+
+
+def is_prompt_key(path: Path) -> bool:
+    """Whether a field is called what instructions are called."""
+    return key_in(path, _PROMPT_WORDS)
+
+
 def find_prompts(
     found: dict[Path, Column], total: int, elsewhere: dict[Path, Column], shared: Callable[[Path], bool]
 ) -> list[Path]:

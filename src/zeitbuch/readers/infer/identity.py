@@ -32,6 +32,11 @@ class Identity(NamedTuple):
     names: list[dict[str, int]]
 
 
+def is_id_word(path: Path) -> bool:
+    """Whether a field is called what ids are called."""
+    return any(word in _ID_WORDS for word in words_of(path[-1]))
+
+
 def value_of(sight: Sight, path: Path) -> str:
     """The text at a path of a step; its key for ``@key``."""
     if path == KEY:

@@ -49,6 +49,7 @@ class Joins(NamedTuple):
     pairs: tuple[Join, ...] = ()
     sure: float = 0.0
     more: tuple[Path, ...] = ()  # further pointers within the steps
+    direction: float = 0.0  # how clearly anything tells which end comes first, 0..1
     also: tuple[Joins, ...] = ()  # further lists of links, or objects from step to targets
 
 
@@ -65,6 +66,9 @@ def find_joins(found: Found, identity: Identity) -> Joins:
         )
     order = {"records": 0, "adjacency": 1, "predecessors": 2, "pointers": 3, "order": 4}
     best = max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
+    votes = index.direction_votes([*best.pairs]) / max(1, len(best.pairs))
+    words = _path_word(best.source, _FROM) + _path_word(best.target, _TO) + _path_word(best.at, _AFTER | _BEFORE)
+    best = best._replace(direction=min(1.0, max(0.0, votes / 2) + 0.5 * bool(words)))
     return _with_other_lists(best, ways) if best.way in ("records", "adjacency") else best
 
 

@@ -53,6 +53,7 @@ class Verdict(NamedTuple):
     sure: float
     near: tuple[str, ...]
     by_place: bool = False
+    evidence: dict[str, float] = {}  # noqa: RUF012  (never changed)
 
     @property
     def trigger(self) -> bool:
@@ -154,6 +155,7 @@ def judge_operations(found: Found, identity: Identity, joins: Joins, apart: bool
 
 def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> Verdict:
     scores = {guess.hint: guess.score for guess in guess_kinds(operation)}
+    words = dict(scores)
     rooted = c.roots / c.steps
     _weigh_starts(joins, apart, scores, rooted)
     if c.bodies:
@@ -162,10 +164,26 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
         scores["decide"] = scores.get("decide", 0.0) + 1.5
     if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
         _weigh_prompts(scores)
-    elif not c.prompts and not c.models:
+    elif not c.models:
         for hint in ("model", "agent", "embed"):
-            scores.pop(hint, None)  # a trade word alone makes no model call
-    return _best_verdict(operation, scores)
+            if not c.prompts or scores.get(hint, 3.0) < 3:
+                scores.pop(hint, None)  # a trade word alone makes no model call
+    made = _best_verdict(operation, scores)
+    return made._replace(evidence=_evidence_for(made.hint, words, scores, c))
+
+
+def _evidence_for(hint: str, words: dict[str, float], scores: dict[str, float], c: Context) -> dict[str, float]:
+    """What speaks for a kind: the words of the operation, how far it is ahead of the next, what its steps hold."""
+    best, second = scores.get(hint, 0.0), max((score for name, score in scores.items() if name != hint), default=0.0)
+    model = hint in ("model", "agent")
+    return {
+        "words": min(1.0, words.get(hint, 0.0) / 5),
+        "ahead": max(0.0, (best - second) / best) if best > 0 else 0.0,
+        "prompts": (c.prompts / c.steps) * (c.models / c.steps) if model else 0.0,
+        "ways": float(hint == "decide" and (c.outlets >= 2 or c.branches > 0)),
+        "body": c.bodies / c.steps if hint in ("loop", "group", "guard", "parallel") else 0.0,
+        "often": min(1.0, c.steps / 6),
+    }
 
 
 def _weigh_starts(joins: Joins, apart: bool, scores: dict[str, float], rooted: float) -> None:

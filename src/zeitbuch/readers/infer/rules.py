@@ -12,6 +12,7 @@ from zeitbuch.readers.dialects.rules import CasesRule, KindRule, TriggerRule
 from zeitbuch.readers.infer.fields import Column
 
 from . import fields
+from .claiming import claim_kind, claim_trigger_kind, claim_triggers
 from .clocks import find_clock, kind_by_clock
 from .evidence import Evidence, literal_pattern
 from .kinds import Verdict
@@ -23,14 +24,9 @@ from .vocabulary import TRIGGER_WORDS, effect_of, guess_kinds, modality_of, word
 
 def trigger_rule(e: Evidence) -> TriggerRule | None:
     starts = e.starts
-    inside = sum(verdict.trigger for verdict in e.verdicts.values())
+    claim_triggers(e)
     if starts is None:
-        sure = 0.9 if inside else 0.1
-        e.add_note(
-            "triggers", sure, f"among the steps, {inside} operations" if inside else "nothing looks like a trigger"
-        )
         return None
-    e.add_note("triggers", min(0.95, 0.3 + starts.score / 8), f"apart from the steps at {json_path(starts.at)}")
     return TriggerRule(
         at=json_path(starts.at),
         id="@key" if starts.keyed and not starts.id else dotted_path(starts.id),
@@ -51,10 +47,6 @@ def kind_rules(e: Evidence) -> list[KindRule]:
         if literal_pattern(operation) in done or verdict.hint == "other":
             continue
         rules.append(_kind_rule(e, operation, verdict, branching))
-    sure = [verdict.sure for verdict in e.verdicts.values()]
-    rest = sum(verdict.hint == "other" for verdict in e.verdicts.values())
-    told = f"{len(sure) - rest} of {len(sure)} operations classified by trade words and by how their steps stand"
-    e.add_note("kinds", sum(sure) / max(1, len(sure)), told)
     return rules
 
 
@@ -67,6 +59,7 @@ def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branchi
     )
     if verdict.trigger:
         return KindRule(operation=literal_pattern(operation), **_clock_rule(e, columns, verdict))
+    claim_kind(e, operation, verdict)
     kind: StepKind = verdict.hint  # type: ignore[assignment]
     modality: Modality = modality_of(operation) if kind in ("model", "embed") else "text"
     effect: Effect = effect_of(kind, operation)
@@ -126,6 +119,9 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     elif verdict.by_place and not own:
         trigger = "manual"
     clock = _clock_of_kind(clock, trigger)
+    claim_trigger_kind(
+        e, verdict.operation, trigger, _word_score(verdict.operation, trigger), clock, told or ("" if own else "manual")
+    )
     if trigger not in ("schedule", "polling"):
         clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
     return {"trigger": trigger, **_spell_clock(clock)}
@@ -157,7 +153,7 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
         e.identity.name,
     }
     for operation, records in by_operation.items():
-        _separate_trigger(starts, records, operation, rules, common)
+        _separate_trigger(e, starts, records, operation, rules, common)
     return rules
 
 
@@ -166,8 +162,12 @@ def _only_says_trigger(key: str) -> bool:
     return all(word_fits((word,), TRIGGER_WORDS) for word in words_of(key))
 
 
+def _word_score(operation: str, trigger: str) -> float:
+    return next((guess.score for guess in guess_kinds(operation) if guess.trigger == trigger), 0.0)
+
+
 def _separate_trigger(
-    starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule], common: set[Path]
+    e: Evidence, starts: Starts, records: list[dict[str, Any]], operation: str, rules: list[KindRule], common: set[Path]
 ) -> None:
     """``common`` are the fields that steps of several operations have: they say nothing of what sets a flow off."""
     taken = {starts.operation, starts.id, starts.starts}
@@ -178,7 +178,10 @@ def _separate_trigger(
     own = {path: column for path, column in columns.items() if path not in common}
     clock = find_clock(columns)
     trigger: Any = _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
-    given = _spell_clock(_clock_of_kind(clock, trigger))
+    told = kind_by_clock(clock, own) or ("" if own else "manual")
+    clock = _clock_of_kind(clock, trigger)
+    claim_trigger_kind(e, operation, trigger, _word_score(operation, trigger), clock, told)
+    given = _spell_clock(clock)
     rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))
 
 

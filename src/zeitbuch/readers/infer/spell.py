@@ -10,7 +10,7 @@ import msgspec
 import tomlkit
 from tomlkit.items import InlineTable, Table
 
-from zeitbuch.readers.infer.evidence import Note
+from zeitbuch.readers.infer.claims import Claim
 
 from .suggest import Suggestion
 
@@ -46,19 +46,19 @@ def spell_dialect(made: Suggestion, sources: list[str]) -> str:
         "# Check it with `zeitbuch dialect test FILE --dialect THIS`, mend what is wrong, and keep it.\n"
         + tomlkit.dumps({key: given[key] for key in ("dialect", "name", "title") if key in given})
     ]
-    notes = {note.part: note for note in made.notes}
+    claims = {claim.part: claim for claim in made.claims if not claim.of}
     for key in _ORDER:
-        _spell_part(key, given, notes, parts)
+        _spell_part(key, given, claims, parts)
     return "\n".join(parts) + "".join(_open_question(operation, near) for operation, near in made.unclassified)
 
 
-def _spell_part(key: str, given: dict[str, Any], notes: dict[str, Note], parts: list[str]) -> None:
+def _spell_part(key: str, given: dict[str, Any], claims: dict[str, Claim], parts: list[str]) -> None:
     if key not in given:
         return
     said = [_ABOUT[key]] if key in _ABOUT else []
     for part in (*_NOTES.get(key, ()), *(("triggers",) if key == "kind" and "trigger" not in given else ())):
-        if part in notes:
-            said.append(f"{notes[part].weight} evidence: {part}: {notes[part].words}")
+        if part in claims:
+            said.append(claims[part].line)
     value = given[key]
     document = tomlkit.document()
     if isinstance(value, list):

@@ -45,7 +45,8 @@ def step_fields(
         if (settings and path[: len(settings)] == settings) or STAR in path or len(path) > 2:
             continue
         _field_by_words(result, path, column)
-    if not result.keys() & {"enabled", "disabled"}:
+    result["by_word"] = bool(result.keys() & {"enabled", "disabled"})
+    if not result["by_word"]:
         _switch_by_values(columns, total, settings, operations, result)
     if "retries" in result:
         _pause_of_retries(columns, result)

@@ -9,7 +9,6 @@ from typing import Any, NamedTuple
 import msgspec
 
 from zeitbuch.core.model.records import LinkRole
-from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.query import Query
@@ -29,7 +28,9 @@ from zeitbuch.readers.infer.identity import Identity
 from zeitbuch.readers.infer.steps import Found
 
 from . import fields, step_surroundings, surroundings
-from .evidence import Evidence, Note, literal_pattern
+from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
+from .claims import Claim
+from .evidence import Evidence, literal_pattern
 from .joins import Joins
 from .kinds import ERROR_WORDS, HELPERS
 from .parts import Branching, hold_rules
@@ -50,7 +51,7 @@ class Suggestion(NamedTuple):
     """A proposed dialect with its notes, and the operations nobody could classify, each with the closest kinds."""
 
     dialect: Dialect
-    notes: tuple[Note, ...]
+    claims: tuple[Claim, ...]
     unclassified: tuple[tuple[str, tuple[str, ...]], ...]
     flows: int
     steps: int
@@ -75,8 +76,8 @@ def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
 
 def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Proposal]:
     """With links that are written as text taken apart, where that links more steps."""
-    linked = len(plain.joins.pairs) if plain.joins.way != "order" else 0
-    if linked >= 0.5 * plain.total or plain.holds_steps:
+    linked, told = plain.count_links()
+    if (linked == told and linked >= 0.5 * plain.total) or plain.holds_steps:
         return shaping, plain
     taken = shaping
     for rule in find_written_ends(plain.found, plain.identity):
@@ -85,7 +86,7 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
         return shaping, plain
     found = find_steps(taken.documents)
     made = _Proposal(taken.documents, found, plain.name) if found is not None else plain
-    return (taken, made) if made.joins.way != "order" and len(made.joins.pairs) > linked else (shaping, plain)
+    return (taken, made) if made.count_links()[0] > linked else (shaping, plain)
 
 
 class _Proposal(Evidence):
@@ -102,8 +103,9 @@ class _Proposal(Evidence):
         """The dialect; ``raw`` are the documents before they were brought into shape."""
         found = self.found
         for words in shaping.words:
-            self.add_note("shape", 0.9, words)
-        self._note_steps()
+            self.add_claim("shape", words, {})
+        claim_steps(self)
+        claim_links(self)
         kinds = kind_rules(self)
         step = self._step_rule()
         flow = self._flow_rule(step)
@@ -153,41 +155,7 @@ class _Proposal(Evidence):
             for verdict in self.verdicts.values()
             if verdict.hint == "other"
         )
-        return Suggestion(dialect, tuple(self.notes), unclassified, len(found.samples), self.total)
-
-    def _note_steps(self) -> None:
-        found = self.found
-        where = json_path((*found.flow_at, *found.steps_at))
-        inside = sum(sight.owner is not None for sample in found.samples for sight in sample.steps)
-        more = f", {inside} of them inside other steps" if inside else ""
-        self.add_note(
-            "steps",
-            min(0.98, found.score / 9),
-            f"{count_words(self.total, 'step')} in {count_words(len(found.samples), 'flow')} at {where}{more}",
-        )
-        self.add_note(
-            "operation",
-            min(0.98, 0.4 + found.score / 16),
-            f"'{dotted_path(found.operation)}' says what a step does: {len(self.verdicts)} different",
-        )
-        ident = self.identity
-        self.add_note(
-            "id",
-            0.5 + 0.45 * ident.referred,
-            f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow",
-        )
-        words = {
-            "records": "separate records from '{s}' to '{t}' at {a}",
-            "adjacency": "an object from step to targets at {a}",
-            "pointers": "pointers to the next steps at '{p}' in each step",
-            "predecessors": "names of the steps before at '{p}' in each step",
-            "order": "nothing links the steps: they are taken to run in the order in which they stand. Check this",
-        }[self.joins.way]
-        joins = self.joins
-        told = words.format(
-            s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
-        )
-        self.add_note("links", joins.sure, told + (f": {len(joins.pairs)} links" if joins.pairs else ""))
+        return Suggestion(dialect, tuple(self.claims), unclassified, len(found.samples), self.total)
 
     def _step_rule(self) -> StepRule:
         found, ident = self.found, self.identity
@@ -217,8 +185,10 @@ class _Proposal(Evidence):
         model = fields.find_model(model_columns, models, lambda v: v in known)
         model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
-        self._note_model(models, model, prompts)
+        claim_model(self, models, model_columns, model, prompts)
         common = step_surroundings.step_fields(every, total, inside, self.operations_by_path())
+        self.switch_by_word = common.pop("by_word")
+        claim_switch(self, common, every, total)
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
@@ -238,19 +208,6 @@ class _Proposal(Evidence):
             scope=dotted_path(scope) if scope else "",
             **given,
         )
-
-    def _note_model(self, models: int, model: list[Path], prompts: list[Path]) -> None:
-        if models:
-            self.add_note(
-                "model",
-                0.9 if model else 0.1,
-                f"models at {_path_list(model)}" if model else "no field that looks like a model's name",
-            )
-            self.add_note(
-                "prompts",
-                0.9 if prompts else 0.1,
-                f"instruction texts at {_path_list(prompts)}" if prompts else "no instruction texts found",
-            )
 
     def _scope_of_steps(self, found: Found, every: dict[Path, Column], ident: Identity) -> Path:
         scopes = [
@@ -295,9 +252,7 @@ class _Proposal(Evidence):
         if self.starts is not None:
             used.append(self.starts.at)
         given = surroundings.flow_fields(found, [pair for pair in used if pair])
-        for part in ("name", "state"):
-            if part in given:
-                self.add_note(f"flow {part}", 0.8, f"'{dotted_path(given[part])}'")
+        claim_flow(self, given)
         variables: Items | None = surroundings.find_variables(found, self.joins)
         plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
         if found.flow_keyed and "id" not in plain:
@@ -346,9 +301,8 @@ class _Proposal(Evidence):
                 )
             )
         if rules:
-            self.add_note(
-                "outlets", 0.75, ", ".join(f"'{outlet_rule.match}' = {outlet_rule.role}" for outlet_rule in rules[:8])
-            )
+            words = ", ".join(f"'{outlet_rule.match}' = {outlet_rule.role}" for outlet_rule in rules[:8])
+            self.add_claim("outlets", words, {})
         return rules
 
     def _find_signature(self, raw: list[Any], shaping: Shaping) -> list[str]:
@@ -374,11 +328,7 @@ class _Proposal(Evidence):
         if found is None:
             return None
         share = found.resolved / max(1, found.seen)
-        self.add_note(
-            "placeholders",
-            0.4 + 0.55 * share,
-            f"{found.open} … {found.close}: {found.seen} seen, {share:.0%} name a step",
-        )
+        claim_placeholders(self, found, share)
         return PlaceholderRule(
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
@@ -408,14 +358,9 @@ def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str,
     given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
     if "position" in common:
         given["position"] = [dotted_path(part) for part in common["position"]]
-    if "on_faults" in common:
-        given["on_faults"] = common["on_faults"]
+    given |= {key: common[key] for key in ("on_faults", "switches") if key in common}
     given |= {key: dotted_path(values) for key, values in numbers.items()}
     return given
-
-
-def _path_list(paths: list[Path]) -> str:
-    return ", ".join(f"'{dotted_path(pair)}'" for pair in paths)
 
 
 def _path_or_list(paths: list[Path]) -> str | list[str]:

@@ -42,6 +42,11 @@ _CONNECTION_WORDS = frozenset(
 )
 
 
+def is_word_for(field: str, path: Path) -> bool:
+    """Whether a field of a flow is called what such fields are called."""
+    return key_in(path, frozenset(_FLOW_WORDS[field].split()))
+
+
 def flow_fields(found: Found, used: list[Path]) -> dict[str, Any]:
     """Values for the [flow] table: dotted paths and the words of the state."""
     columns, result, stamps, count = _fields_by_words(found, used)

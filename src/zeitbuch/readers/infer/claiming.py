@@ -1,0 +1,201 @@
+# What a proposal claims of each part, with the evidence for it by name. How much each piece weighs was fitted, see claims.py.
+"""The claims of a proposal and their evidence."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.paths import as_text
+
+from . import fields, surroundings
+from .evidence import Evidence
+from .fields import Column, Delimiters
+from .identity import is_id_word
+from .kinds import Verdict
+from .state_words import state_of_word
+from .survey import Path, dotted_path, json_path, values_at
+
+_LEAST_FLOWS = 2  # more flows than this show what differs from one to the next
+
+
+def claim_steps(e: Evidence) -> None:
+    """Where the steps are, which field says what they do, and which names them."""
+    found, ident = e.found, e.identity
+    where = json_path((*found.flow_at, *found.steps_at))
+    inside = sum(sight.owner is not None for sample in found.samples for sight in sample.steps)
+    more = f", {inside} of them inside other steps" if inside else ""
+    evidence = {
+        "score": found.score / 10,
+        "linked": e.joins.way != "order" or e.holds_steps,
+        "known": sum(verdict.hint != "other" for verdict in e.verdicts.values()) / max(1, len(e.verdicts)),
+        "several": len(found.samples) > _LEAST_FLOWS,
+        "many": e.total / 40,
+    }
+    e.add_claim(
+        "steps",
+        f"{count_words(e.total, 'step')} in {count_words(len(found.samples), 'flow')} at {where}{more}",
+        evidence,
+    )
+    told = f"'{dotted_path(found.operation)}' says what a step does: {len(e.verdicts)} different"
+    e.add_claim("operation", told, evidence)
+    told = f"'{dotted_path(ident.id)}' names a step; {ident.referred:.0%} of its values occur elsewhere in the flow"
+    worded = bool(ident.id) and is_id_word(ident.id)
+    e.add_claim("id", told, {"referred": ident.referred, "word": worded, "nested": e.holds_steps})
+
+
+def claim_links(e: Evidence) -> None:
+    """How the steps hang together."""
+    joins = e.joins
+    words = {
+        "records": "separate records from '{s}' to '{t}' at {a}",
+        "adjacency": "an object from step to targets at {a}",
+        "pointers": "pointers to the next steps at '{p}' in each step",
+        "predecessors": "names of the steps before at '{p}' in each step",
+        "order": "nothing links the steps: they are taken to run in the order in which they stand. Check this",
+    }[joins.way]
+    told = words.format(
+        s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
+    )
+    evidence = {
+        "ends": joins.sure if joins.way != "order" else 0,
+        "direction": joins.direction,
+        "covered": len(joins.pairs) / max(1, e.total),
+        "order": joins.way == "order" and not e.holds_steps,
+        "nested": e.holds_steps,
+        "pointing": joins.way in ("pointers", "predecessors"),
+    }
+    e.add_claim("links", told + (f": {len(joins.pairs)} links" if joins.pairs else ""), evidence)
+
+
+def claim_model(e: Evidence, models: int, columns: dict[Path, Column], model: list[Path], prompts: list[Path]) -> None:
+    """Where the steps that use a model name it, and where their instructions stand."""
+    if not models:
+        return
+    first = columns.get(model[0]) if model else None
+    e.add_claim(
+        "model",
+        f"models at {path_list(model)}" if model else "no field that looks like a model's name",
+        {
+            "found": bool(model),
+            "word": bool(model) and fields.is_model_key(model[0]),
+            "covered": first.steps / models if first is not None else 0,
+            "single": len(model) == 1,
+        },
+    )
+    covered = [columns[path].steps / models for path in prompts if path in columns]
+    e.add_claim(
+        "prompts",
+        f"instruction texts at {path_list(prompts)}" if prompts else "no instruction texts found",
+        {
+            "found": bool(prompts),
+            "word": sum(map(fields.is_prompt_key, prompts)) / max(1, len(prompts)),
+            "covered": min(covered, default=0),
+            "many": len(prompts) > 2,
+        },
+    )
+
+
+def claim_flow(e: Evidence, given: dict[str, Any]) -> None:
+    """Which fields are the name and the state of a flow."""
+    flows = max(1, len(e.found.samples))
+    if "name" in given:
+        path = given["name"]
+        values = [as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path)]
+        evidence = {
+            "word": surroundings.is_word_for("name", path),
+            "blanks": sum(" " in value for value in values) / max(1, len(values)),
+            "apart": len(set(values)) / flows,
+            "several": flows > _LEAST_FLOWS,
+        }
+        e.add_claim("flow name", f"'{dotted_path(path)}'", evidence)
+    if "state" in given:
+        path = given["state"]
+        values = [as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path)]
+        said = [state_of_word(value) for value in values]
+        evidence = {
+            "word": surroundings.is_word_for("state", path),
+            "known": sum(map(bool, said)) / max(1, len(said)),
+            "both": len(set(said)) > 1,
+            "everywhere": len(values) / flows,
+        }
+        e.add_claim("flow state", f"'{dotted_path(path)}'", evidence)
+
+
+def claim_switch(e: Evidence, given: dict[str, Any], columns: dict[Path, Column], total: int) -> None:
+    """Which field says that a step is switched off."""
+    field = next((name for name in ("enabled", "disabled") if name in given), "")
+    if not field:
+        return
+    column = columns[given[field]]
+    off = sum(value is (field == "disabled") for value in column.values) / max(1, len(column.values))
+    evidence = {
+        "word": e.switch_by_word,
+        "everywhere": column.steps / max(1, total),
+        "several": len(e.operations_by_path().get(given[field], ())) > 2,
+        "some off": 0 < off < 0.5,
+    }
+    e.add_claim("switched off", f"'{dotted_path(given[field])}' ({field})", evidence)
+
+
+def claim_placeholders(e: Evidence, found: Delimiters, share: float) -> None:
+    """How a value is taken from elsewhere."""
+    evidence = {"resolved": share, "many": found.seen / 20, "brackets": bool(set(found.open) & set("{[(<"))}
+    e.add_claim("placeholders", f"{found.open} … {found.close}: {found.seen} seen, {share:.0%} name a step", evidence)
+
+
+def claim_triggers(e: Evidence) -> None:
+    """Where the triggers are."""
+    flows = max(1, len(e.found.samples))
+    several = flows > _LEAST_FLOWS
+    if e.starts is not None:
+        begun = len({number for number, _ in e.starts.records}) / flows
+        evidence = {"apart": 1.0, "flows": begun, "score": e.starts.score / 10, "several": several}
+        e.add_claim("triggers", f"apart from the steps at {json_path(e.starts.at)}", evidence)
+        return
+    triggers = [verdict for verdict in e.verdicts.values() if verdict.trigger]
+    begun = sum(any(e.kind_of(sight.raw).startswith("on:") for sight in sample.steps) for sample in e.found.samples)
+    evidence = {
+        "found": bool(triggers),
+        "flows": begun / flows,
+        "words": sum(not verdict.by_place for verdict in triggers) / max(1, len(triggers)),
+        "several": several,
+    }
+    told = f"among the steps, {count_words(len(triggers), 'operation')}" if triggers else "nothing looks like a trigger"
+    e.add_claim("triggers", told, evidence)
+
+
+def claim_kind(e: Evidence, operation: str, verdict: Verdict) -> None:
+    """What the steps of an operation do."""
+    e.add_claim("kind", verdict.hint, verdict.evidence, operation)
+
+
+def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clock: dict[str, Any], told: str) -> None:
+    """What sets a flow off, and when. ``words`` is the score of the operation's words for the kind, ``told`` the kind that the values
+    tell."""
+    evidence = {
+        "words": words / 5,
+        "values": told == kind,
+        "against": bool(told) and told != kind,
+        "silent": not words and not told,
+    }
+    e.add_claim("trigger kind", kind, evidence, operation)
+    if kind not in ("schedule", "polling"):
+        return
+    told = next((name for name in ("cron", "time", "unit", "every") if name in clock), "")
+    shown = ", ".join(
+        f"{key} '{dotted_path(value) if isinstance(value, tuple) else value}'" for key, value in clock.items()
+    )
+    evidence = {
+        "cron": told == "cron",
+        "days": told == "time",
+        "unit": told == "unit",
+        "guessed": told == "every",
+        "none": not told,
+    }
+    e.add_claim("schedule", shown or "no field that looks like a clock", evidence, operation)
+
+
+def path_list(paths: list[Path]) -> str:
+    """Paths, each in quotes."""
+    return ", ".join(f"'{dotted_path(pair)}'" for pair in paths)
