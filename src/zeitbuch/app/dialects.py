@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from msgspec import Struct, field
 
@@ -25,6 +25,7 @@ from zeitbuch.readers.infer.propose import (
     propose_from_documents,
     read_documents,
 )
+from zeitbuch.readers.infer.questions import Question
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.beside import with_files_beside
 from zeitbuch.readers.reading.forms import name_form
@@ -32,12 +33,15 @@ from zeitbuch.readers.reading.forms import name_form
 from .session import Session
 from .sources import inputs_of
 
+AskOwner = Callable[[Sequence[Question]], dict[str, str]]
 _SHOWN = 8  # places that no rule touches
 
 
-def propose_dialect(session: Session, sources: Sequence[str], name: str = "") -> tuple[Proposal | None, list[Problem]]:
-    """A proposal from exports, and what could not be read; None when nothing could. Raises ZeitbuchError when nothing in them
-    looks like steps."""
+def propose_dialect(
+    session: Session, sources: Sequence[str], name: str = "", ask: AskOwner | None = None
+) -> tuple[Proposal | None, list[Problem]]:
+    """A proposal from exports, and what could not be read; None when nothing could. ``ask`` is shown the questions of the proposal
+    and gives words for answers by their ids. Raises ZeitbuchError when nothing in them looks like steps."""
     inputs = list(list_files(sources, OTHER_SUFFIXES))
     with session.progress(len(inputs), "reading") as advance:
         found, problems = read_documents(inputs, session.limits, advance, OTHER_SUFFIXES)
@@ -46,7 +50,10 @@ def propose_dialect(session: Session, sources: Sequence[str], name: str = "") ->
     found = [entry for entry, (_, form) in zip(found, known, strict=True) if not form]
     if not found:
         return None, problems
-    return propose_from_documents(found, name or default_name(list(sources))), problems
+    name = name or default_name(list(sources))
+    proposal = propose_from_documents(found, name)
+    answers = ask(proposal.made.questions) if ask is not None and proposal.made.questions else {}
+    return (propose_from_documents(found, name, answers) if answers else proposal), problems
 
 
 def _known_problem(file: str, form: str) -> Problem:

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from collections.abc import Sequence
 
+from zeitbuch.app.dialect_answers import allowed_answers, read_answers
+from zeitbuch.app.dialect_consequence import weigh_consequence
 from zeitbuch.app.dialects import (
+    AskOwner,
     compared_table,
     dialects_table,
     list_dialects,
@@ -29,8 +33,10 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
+from zeitbuch.readers.infer.questions import Question, answer_word, question_lines
 from zeitbuch.readers.infer.spell import spell_dialect
 
+_MAY = {"send": "send", "delete": "delete", "spend": "spend money"}
 _SURE = 90  # per cent from which what an operation is goes without saying
 
 
@@ -41,16 +47,86 @@ def run(args: argparse.Namespace) -> int:
 
 def _suggest_dialect(args: argparse.Namespace) -> int:
     session = Session(limits=limits_of(args), progress=progress_for(args.quiet))
-    proposal, problems = propose_dialect(session, args.source, args.name)
+    proposal, problems = propose_dialect(session, args.source, args.name, _way_of_asking(args))
     if proposal is None:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
     if not args.quiet:
-        for line in _proposal_lines(proposal):
+        for line in [*_proposal_lines(proposal), *_consequence_lines(proposal)]:
             say(line, keep_lines=True)
         if args.output:
             say(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
     return report_problems(problems, args, OK)
+
+
+def _way_of_asking(args: argparse.Namespace) -> AskOwner | None:
+    if args.answers:
+        return lambda questions: read_answers(args.answers, questions)
+    if args.ask and not sys.stdin.isatty():
+        raise fail(
+            "option",
+            "expected a terminal to ask on, found none",
+            "write the answers into a file and name it with --answers",
+        )
+    return _ask_owner if args.ask else None
+
+
+def _ask_owner(questions: Sequence[Question]) -> dict[str, str]:
+    """One question after the other; an empty answer leaves one open, `q` the rest."""
+    say(f"{count_words(len(questions), 'question')}; an empty answer leaves one open, q all that are left")
+    answers: dict[str, str] = {}
+    for number, question in enumerate(questions, 1):
+        for line in question_lines(number, question):
+            say(line, keep_lines=True)
+        said = _read_answer(question)
+        if said is None:
+            break
+        if said:
+            answers[question.id] = said
+    return answers
+
+
+def _read_answer(question: Question) -> str | None:
+    """An answer that can be used, empty for none; None to stop asking."""
+    while True:
+        sys.stderr.write("> ")
+        sys.stderr.flush()
+        said = sys.stdin.readline()
+        if not said or said.strip() == "q":
+            return None
+        if not said.strip():
+            return ""
+        word = answer_word(question, said)
+        if word is not None:
+            return word
+        say(f"expected {allowed_answers(question)}, found '{said.strip()}'")
+
+
+def _consequence_lines(proposal: Proposal) -> list[str]:
+    """What the proposal means for money and safety, and what would change that most."""
+    files = list(dict.fromkeys(file.partition("!")[0] for file in proposal.used))
+    found = weigh_consequence(proposal.made.dialect, proposal.made, files)
+    outside = ", ".join(
+        f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
+    )
+    unknown = (
+        f"; {count_words(found.unknown, 'flow')} start by something the files give no number for"
+        if found.unknown
+        else ""
+    )
+    lines = [
+        f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}",
+        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock; {outside or 'no step acts outside'}",
+    ]
+    if found.doubts:
+        lines.append("  what would change this most, if it is wrong:")
+        lines += [_claim_line(claim) for claim in found.doubts]
+    asked = len(proposal.made.questions)
+    return (
+        [*lines, f"{count_words(asked, 'question')} left open: answer with --ask, or with --answers FILE"]
+        if asked
+        else lines
+    )
 
 
 def _proposal_lines(proposal: Proposal) -> list[str]:
@@ -75,7 +151,8 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
 
 def _claim_line(claim: Claim) -> str:
     sure = f"{claim.percent:>3} % sure" if claim.evidence else " " * 10
-    return f"  {sure}  {claim.part:<12} {claim.words}"
+    words = f"'{claim.of}': {claim.words}" if claim.of else claim.words
+    return f"  {sure}  {claim.part:<12} {words}"
 
 
 def _kind_lines(claims: Sequence[Claim]) -> list[str]:
@@ -85,9 +162,7 @@ def _kind_lines(claims: Sequence[Claim]) -> list[str]:
     lines = [
         f"              {'kinds':<12} {count_words(len(sure), 'operation')} by words, values and how their steps stand"
     ]
-    return lines + [
-        _claim_line(claim._replace(words=f"'{claim.of}': {claim.words}")) for claim in about if claim.percent < _SURE
-    ]
+    return lines + [_claim_line(claim) for claim in about if claim.percent < _SURE]
 
 
 def _test_dialects(args: argparse.Namespace) -> int:

@@ -21,12 +21,19 @@ def add(parser: argparse.ArgumentParser) -> None:
         formatter_class=raw,
         help="propose a complete, commented dialect file from exports",
         description="Propose a dialect from the structure of exports: which records are steps, how they are linked, what\n"
-        "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how much speaks for it.",
-        epilog="example:\n  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml",
+        "looks like a clock text, a prompt, a model's name, a placeholder. Every part says how sure it is. What is\n"
+        "not sure is asked: --ask on the terminal, --answers from a file; unanswered, it stands in the dialect as\n"
+        "comments. At the end stands what the proposal means for money and safety.",
+        epilog="examples:\n  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml\n"
+        "  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml --ask\n"
+        "  zeitbuch dialect suggest exports/ --name harbour -o harbour.toml --answers answers.toml",
     )
     suggest.add_argument("source", metavar="FILE", nargs="+", help="exports of one builder: files, folders, packages")
     suggest.add_argument("--name", metavar="NAME", default="", help="the dialect's name (default: that of the source)")
     suggest.add_argument("-o", "--output", metavar="FILE", help="write the dialect to FILE instead of standard output")
+    asked = suggest.add_mutually_exclusive_group()
+    asked.add_argument("--ask", action="store_true", help="ask what is not sure, on the terminal")
+    asked.add_argument("--answers", metavar="FILE", help="take the answers from FILE (TOML)")
     add_limits(suggest)
     add_talk(suggest)
     test = parts.add_parser(

@@ -6,6 +6,10 @@ from __future__ import annotations
 from typing import Literal
 
 MessageCode = Literal[
+    "answer",
+    "answers-key",
+    "answers-syntax",
+    "answers-unreadable",
     "assume-empty",
     "assume-range",
     "assume-season",

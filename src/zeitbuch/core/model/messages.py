@@ -17,6 +17,18 @@ class Message(NamedTuple):
 
 
 MESSAGES: tuple[Message, ...] = (
+    Message("answer",
+            "An answer to a question about a proposed dialect is to no question of it, or is none of those that can be given.",
+            "The questions stand at the end of the proposal, each with its id and its answers by number."),
+    Message("answers-key",
+            "A file of answers has something besides `[answers]`, or an answer that is neither a word nor a number.",
+            "Write `[answers]` and below it one line for each question: `\"kind web.get\" = \"http\"`."),
+    Message("answers-syntax",
+            "A file of answers is not TOML.",
+            "Mend the file at the line named."),
+    Message("answers-unreadable",
+            "A file of answers is missing or cannot be read.",
+            "Check path and rights."),
     Message("assume-empty",
             "An `[[assume]]` table gives no quantity, or a `share` without the case it is for.",
             "Add one of the quantities listed by `zeitbuch init`; beside `share` name the `case`."),

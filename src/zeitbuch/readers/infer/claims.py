@@ -10,6 +10,7 @@ from typing import NamedTuple
 from .claim_weights import WEIGHTS
 
 ASSERTED = 0.75  # probability from which a proposal asserts; below it asks
+ANSWERED = "answered"  # the owner has said so
 
 
 class Claim(NamedTuple):
@@ -44,6 +45,8 @@ class Claim(NamedTuple):
 
 def probability_of(part: str, evidence: dict[str, float]) -> float:
     """The probability that a claim with this evidence is right: logistic in the fitted weights; a half where nothing was fitted."""
+    if ANSWERED in evidence:
+        return 0.99
     weights = WEIGHTS.get(part)
     if weights is None:
         return 0.5

@@ -10,11 +10,11 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
-from .claims import Claim
+from .claims import ANSWERED, Claim
 from .identity import Identity, find_identity
 from .join_index import own_leaves
 from .joins import Joins, find_joins
-from .kinds import Outlet, judge_operations, operation_contexts, outlet_meanings, structural_triggers
+from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet_meanings, structural_triggers
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, value_at
@@ -23,7 +23,9 @@ from .survey import STAR, Path, value_at
 class Evidence:
     """The findings about one builder's documents."""
 
-    def __init__(self, documents: list[Any], found: Found, name: str) -> None:
+    def __init__(self, documents: list[Any], found: Found, name: str, told: Mapping[str, str] | None = None) -> None:
+        """``told``: what the owner said of operations, a kind each."""
+        self.told = told or {}
         self.documents = documents
         self.found = found
         self.name = name
@@ -39,6 +41,9 @@ class Evidence:
             made = judge_operations(found, self.identity, self.joins, apart=True)
         seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
+        for operation, kind in self.told.items():
+            if operation in self.verdicts:
+                self.verdicts[operation] = Verdict(operation, kind, 1.0, (), evidence={ANSWERED: 1.0})
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
         self.claims: list[Claim] = []
         self.switch_by_word = False

@@ -182,18 +182,20 @@ class Delimiters(NamedTuple):
 
 
 BRACKETED = re.compile(
-    r"(?P<open>[^\w\s\"'.,;:!?\\()\-]{1,3}\(?|\(\()(?P<inner>[^\n{}<>\[\]|]{1,120}?)(?P<close>[^\w\s\"'.,;:!?\\(\-]{1,3})"
+    r"(?P<open>[^\w\s\"'.,;:!?\\()\-]{1,3}\(?|\(\()(?P<inner>(?:[^\n{}<>\[\]|]|[-=]>){1,120}?)(?P<close>[^\w\s\"'.,;:!?\\(\-]{1,3})"
 )
+_OPENERS = frozenset("{[(<%$#@«‹~^|")  # what a placeholder may begin with; a slash is a path, a star a clock text
 _DECIDES = frozenset("ai ask model choose auto agent llm decide fill".split())
 
 
 def find_placeholders(texts: list[str], names: set[str], triggers: set[str]) -> Delimiters | None:
     """The delimiters within which the names of steps stand most often."""
     pairs, known, inner, by_name = _count_brackets(texts, names)
+    pairs = Counter({pair: number for pair, number in pairs.items() if set(pair[0]) & _OPENERS})
     if not pairs:
         return None
     best = max(pairs, key=lambda p: (known[p] * 3 + pairs[p], len(p[0])))
-    if not known[best] and (pairs[best] < 3 or not set(best[0]) & set("{[(<")):
+    if not known[best] and pairs[best] < 3:
         return None
     bodies = inner[best]
     prefix, separator = _around_names(bodies, by_name)

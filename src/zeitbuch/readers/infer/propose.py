@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import PurePath
 from typing import Any, NamedTuple
 
@@ -109,13 +109,16 @@ def _holds_records(value: Any) -> bool:
     return False
 
 
-def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
-    """A proposal for the documents that are written alike; the largest such group that holds steps counts.
+def propose_from_documents(
+    found: list[tuple[str, Any]], name: str, answers: Mapping[str, str] | None = None
+) -> Proposal:
+    """A proposal for the documents that are written alike; the largest such group that holds steps counts. ``answers``: words by
+    the ids of questions.
 
     Raises ZeitbuchError when none of them holds anything like steps.
     """
     groups = group_alike([document for _, document in found])
-    tried = ((group, _propose_for([found[index][1] for index in group], name)) for group in groups)
+    tried = ((group, _propose_for([found[index][1] for index in group], name, answers)) for group in groups)
     made = [(group, suggestion) for group, suggestion in tried if suggestion is not None]
     if not made:
         raise fail(
@@ -133,10 +136,10 @@ def propose_from_documents(found: list[tuple[str, Any]], name: str) -> Proposal:
     return Proposal(suggestion, *[[found[index][0] for index in part] for part in parts])
 
 
-def _propose_for(documents: list[Any], name: str) -> Suggestion | None:
+def _propose_for(documents: list[Any], name: str, answers: Mapping[str, str] | None) -> Suggestion | None:
     """A proposal for documents that are written alike; None when nothing in them looks like steps."""
     sample = documents[:: max(1, len(documents) // MOST_DOCUMENTS)][:MOST_DOCUMENTS]
-    return suggest_dialect([trim_document(document) for document in sample], name)
+    return suggest_dialect([trim_document(document) for document in sample], name, answers)
 
 
 def _with_suffixes(dialect: Dialect, files: list[str]) -> Dialect:

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
@@ -12,6 +13,8 @@ from tomlkit.items import InlineTable, Table
 
 from zeitbuch.readers.infer.claims import Claim
 
+from .evidence import literal_pattern
+from .questions import KIND_QUESTION, Question, question_lines
 from .suggest import Suggestion
 
 _ORDER = (
@@ -49,7 +52,7 @@ def spell_dialect(made: Suggestion, sources: list[str]) -> str:
     claims = {claim.part: claim for claim in made.claims if not claim.of}
     for key in _ORDER:
         _spell_part(key, given, claims, parts)
-    return "\n".join(parts) + "".join(_open_question(operation, near) for operation, near in made.unclassified)
+    return "\n".join(parts) + _spell_questions(made.questions)
 
 
 def _spell_part(key: str, given: dict[str, Any], claims: dict[str, Claim], parts: list[str]) -> None:
@@ -71,14 +74,26 @@ def _spell_part(key: str, given: dict[str, Any], claims: dict[str, Claim], parts
     parts.append("".join(f"# {_clean_comment(line)}\n" for line in said) + tomlkit.dumps(document).strip("\n") + "\n")
 
 
-def _open_question(operation: str, near: tuple[str, ...]) -> str:
-    closest = f" closest: {', '.join(near)}." if near else ""
-    pattern = msgspec.json.encode(operation).decode()
-    return f'\n# Not classified: say what it is.{closest}\n# [[kind]]\n# operation = {pattern}\n# kind = ""\n'
+def _spell_questions(questions: Sequence[Question]) -> str:
+    """The open questions as comments; below one about an operation the rule that would answer it."""
+    if not questions:
+        return ""
+    lines = [
+        "",
+        "# Open questions, what most hangs on first. Answer with `zeitbuch dialect suggest ... --ask`, or mend the tables.",
+    ]
+    for number, question in enumerate(questions, 1):
+        lines += ["", *[f"# {_clean_comment(line, keep_blanks=True)}" for line in question_lines(number, question)]]
+        lines.append(f"#    in a file of answers: {msgspec.json.encode(question.id).decode()} = 1")
+        if question.id.startswith(KIND_QUESTION):
+            pattern = msgspec.json.encode(literal_pattern(question.id.removeprefix(KIND_QUESTION))).decode()
+            lines += ["# [[kind]]", f"# operation = {pattern}", '# kind = ""']
+    return "\n".join(lines) + "\n"
 
 
-def _clean_comment(text: str) -> str:
-    return " ".join("".join(letter if letter.isprintable() else " " for letter in text).split())
+def _clean_comment(text: str, keep_blanks: bool = False) -> str:
+    plain = "".join(letter if letter.isprintable() else " " for letter in text)
+    return plain.rstrip() if keep_blanks else " ".join(plain.split())
 
 
 def _spell_table(values: dict[str, Any]) -> Table:

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 import msgspec
@@ -35,6 +36,7 @@ from .joins import Joins
 from .kinds import ERROR_WORDS, HELPERS
 from .parts import Branching, hold_rules
 from .pointer_rules import pointer_rules, predecessor_rule
+from .questions import KIND_QUESTION, Question, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
@@ -55,10 +57,14 @@ class Suggestion(NamedTuple):
     unclassified: tuple[tuple[str, tuple[str, ...]], ...]
     flows: int
     steps: int
+    questions: tuple[Question, ...] = ()
 
 
-def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
-    """A dialect for documents of one builder, or None when nothing in them looks like steps."""
+def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] | None = None) -> Suggestion | None:
+    """A dialect for documents of one builder, or None when nothing in them looks like steps. ``answers`` are words by the ids of
+    questions that an earlier proposal for them asked."""
+    answers = answers or {}
+    told = {key.removeprefix(KIND_QUESTION): word for key, word in answers.items() if key.startswith(KIND_QUESTION)}
     shaping = shape_documents(documents)
     found = find_steps(shaping.documents)
     second = second_field(found) if found is not None else ()
@@ -67,11 +73,11 @@ def suggest_dialect(documents: list[Any], name: str) -> Suggestion | None:
         found = find_steps(shaping.documents)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
-    proposal = _Proposal(shaping.documents, found, name)
+    proposal = _Proposal(shaping.documents, found, name, told)
     shaping, proposal = _with_written_ends(shaping, proposal)
     if not proposal.looks_like_flows():
         return None
-    return proposal.make_suggestion(documents, shaping)
+    return proposal.make_suggestion(documents, shaping, answers)
 
 
 def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Proposal]:
@@ -85,7 +91,7 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
     if taken is shaping:
         return shaping, plain
     found = find_steps(taken.documents)
-    made = _Proposal(taken.documents, found, plain.name) if found is not None else plain
+    made = _Proposal(taken.documents, found, plain.name, plain.told) if found is not None else plain
     return (taken, made) if made.count_links()[0] > linked else (shaping, plain)
 
 
@@ -99,7 +105,7 @@ class _Proposal(Evidence):
         hang = self.joins.way != "order" or self.holds_steps
         return self.found.score >= (_LEAST_LINKED if hang else _LEAST)
 
-    def make_suggestion(self, raw: list[Any], shaping: Shaping) -> Suggestion:
+    def make_suggestion(self, raw: list[Any], shaping: Shaping, answers: Mapping[str, str]) -> Suggestion:
         """The dialect; ``raw`` are the documents before they were brought into shape."""
         found = self.found
         for words in shaping.words:
@@ -155,7 +161,10 @@ class _Proposal(Evidence):
             for verdict in self.verdicts.values()
             if verdict.hint == "other"
         )
-        return Suggestion(dialect, tuple(self.claims), unclassified, len(found.samples), self.total)
+        questions = questions_about(self, dialect)
+        dialect = apply_answers(dialect, questions, answers)
+        left = tuple(question for question in questions if question.id not in answers)
+        return Suggestion(dialect, tuple(self.claims), unclassified, len(found.samples), self.total, left)
 
     def _step_rule(self) -> StepRule:
         found, ident = self.found, self.identity

@@ -1,0 +1,52 @@
+# Answers to the questions of a proposed dialect, from a file or one by one.
+"""Answers of the owner of an export."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.infer.questions import Question, answer_word
+from zeitbuch.readers.input.toml_files import TomlKind, load_toml
+
+_KIND = TomlKind("a file of answers", "answers", "answers-unreadable", "answers-syntax", "answers-key")
+
+
+class Answers(Struct, frozen=True, forbid_unknown_fields=True):
+    """A file of answers: under ``answers`` the id of each question with the number or the word of an answer."""
+
+    answers: dict[str, str | int] = {}
+
+
+def read_answers(path: str, questions: Sequence[Question]) -> dict[str, str]:
+    """The words of the answers in a file, by the ids of the questions. Raises ZeitbuchError when the file cannot be read, or an answer
+    is to no question or is none to its question."""
+    given = load_toml(path, Answers, _KIND)[0].answers
+    by_id = {question.id: question for question in questions}
+    for key in given:
+        if key not in by_id:
+            known = ", ".join(f'"{one}"' for one in by_id) or "there are none"
+            raise fail(
+                "answer",
+                f"expected an answer to a question of this proposal, found one to '{key}'",
+                f"the questions: {known}",
+                Origin(path),
+            )
+    return {key: usable_answer(by_id[key], str(said), Origin(path)) for key, said in given.items()}
+
+
+def usable_answer(question: Question, said: str, origin: Origin | None = None) -> str:
+    """The word of an answer. Raises ZeitbuchError when it is none to this question."""
+    word = answer_word(question, said)
+    if word is None:
+        raise fail("answer", f"expected {allowed_answers(question)} for '{question.id}', found '{said}'", "", origin)
+    return word
+
+
+def allowed_answers(question: Question) -> str:
+    """What may be answered, in words."""
+    words = ", ".join(f"{number} ({one.word})" for number, one in enumerate(question.answers, 1))
+    return f"{words} or another {question.others}" if question.others else words

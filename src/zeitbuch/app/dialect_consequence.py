@@ -1,0 +1,82 @@
+# What a proposed dialect means for money and safety: the files are read with it, and what it leaves in doubt is weighed by how much
+# of them hangs on it.
+"""The consequence of a proposed dialect."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.readers.infer.claims import Claim
+from zeitbuch.readers.infer.suggest import Suggestion
+from zeitbuch.readers.reading.reader import Reader, read_estate
+
+_OUTSIDE = ("send", "delete", "spend")
+_MOST_DOUBTS = 3
+_LEAST_DOUBT = 0.02
+# How much of an estate hangs on a part as a whole, 1 being all of it.
+_WEIGHTS = {
+    "steps": 1.0, "operation": 1.0, "links": 1.0, "triggers": 1.0, "id": 0.7, "model": 0.8, "prompts": 0.5, "switched off": 0.4, "flow state": 0.3,
+    "placeholders": 0.2, "flow name": 0.1,
+}  # fmt: skip
+_RISKY = 3.0  # how much more a kind weighs that costs money or acts outside
+
+
+class Consequence(NamedTuple):
+    """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
+    start by something that the files give no number for. ``outside`` counts steps by what they may do; ``doubts`` are the claims
+    that would change most, the largest first."""
+
+    flows: int
+    runs: float
+    unknown: int
+    calls_per_run: float
+    calls: float
+    outside: dict[str, int]
+    doubts: tuple[Claim, ...]
+
+
+def weigh_consequence(dialect: Dialect, made: Suggestion, sources: list[str]) -> Consequence:
+    """Reads the files with the dialect and sums up what follows."""
+    estate = read_estate(Reader([dialect]), sources)
+    result = estimate_exactly(estate, None, Assumptions(), "")
+    known = [flow for flow in result.flows if flow.runs is not None]
+    return Consequence(
+        flows=len(estate.flows),
+        runs=sum(flow.runs or 0.0 for flow in known),
+        unknown=len(result.flows) - len(known),
+        calls_per_run=sum(flow.calls for flow in result.flows),
+        calls=sum(flow.calls_month or 0.0 for flow in known),
+        outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
+        doubts=_largest_doubts(made, estate),
+    )
+
+
+def _count_effect(estate: Estate, effect: str) -> int:
+    return sum(step.effect == effect for flow in estate.flows for step in flow.steps)
+
+
+def _largest_doubts(made: Suggestion, estate: Estate) -> tuple[Claim, ...]:
+    rated = [((1 - claim.probability) * _weight_of(claim, estate), claim) for claim in made.claims if claim.evidence]
+    rated = [entry for entry in rated if entry[0] >= _LEAST_DOUBT]
+    return tuple(claim for _, claim in sorted(rated, key=lambda entry: -entry[0])[:_MOST_DOUBTS])
+
+
+def _weight_of(claim: Claim, estate: Estate) -> float:
+    """The share of the estate that hangs on a claim."""
+    if not claim.of:
+        return _WEIGHTS.get(claim.part, 0.1)
+    flows = estate.flows
+    if claim.part == "kind":
+        share = sum(step.operation == claim.of for flow in flows for step in flow.steps) / max(
+            1, sum(len(flow.steps) for flow in flows)
+        )
+        return share * (_RISKY if claim.words in ("model", "agent", "send", "delete", "write", "http") else 1.0)
+    return sum(_begins(flow, claim.of) for flow in flows) / max(1, len(flows))
+
+
+def _begins(flow: Flow, operation: str) -> bool:
+    return any(trigger.operation == operation for trigger in flow.triggers)

@@ -1,0 +1,365 @@
+# What a proposal asks instead of asserting: the likeliest answers with an example of the values, and what each answer changes in the
+# dialect. The questions that most hangs on come first.
+"""Questions about a proposed dialect, and their answers."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple, get_args
+
+from msgspec import structs
+
+from zeitbuch.core.model.records import StepKind, TriggerKind
+from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.link_rules import LinkRule, PointerRule, PredecessorRule
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.rules import Dialect, KindRule
+
+from .claims import Claim
+from .evidence import Evidence, literal_pattern
+from .fields import Column, find_columns
+from .value_kinds import kinds_by_values, shown_values
+from .vocabulary import effect_of, guess_kinds, modality_of
+
+Change = Callable[[Dialect], Dialect]
+KIND_QUESTION = "kind "  # how the ids of questions about an operation begin
+_MOST_ANSWERS = 3
+_TRIGGERS = ("manual", "event", "webhook", "form", "schedule", "polling")
+_HEAVY = frozenset(
+    {"model", "agent", "send", "delete", "write", "http", "tool"}
+)  # kinds that cost money or act outside
+
+
+class Answer(NamedTuple):
+    """One answer: a word to give it by, what it means, and what it changes."""
+
+    word: str
+    meaning: str
+    change: Change
+
+
+class Question(NamedTuple):
+    """Something that is asked. ``id`` names it in a file of answers; ``weight``: how much hangs on it; ``other`` makes the change for
+    an answer of the owner's own (None: it is none), ``others`` says what such an answer is."""
+
+    id: str
+    text: str
+    example: str
+    answers: tuple[Answer, ...]
+    weight: float
+    other: Callable[[str], Change | None]
+    others: str = ""
+
+
+def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
+    """All questions, what most hangs on first."""
+    claims = {(claim.part, claim.of): claim for claim in e.claims}
+    found = [
+        *_about_links(e, claims),
+        *_about_state(dialect, claims),
+        *_about_kinds(e, claims),
+        *_about_triggers(e, dialect, claims),
+    ]
+    return sorted(found, key=lambda question: -question.weight)
+
+
+def answer_word(question: Question, said: str) -> str | None:
+    """The word of an answer given by number, word or as the owner's own; None when it cannot be used."""
+    said = said.strip()
+    for number, one in enumerate(question.answers, 1):
+        if said in (str(number), one.word):
+            return one.word
+    return said if question.other(said) is not None else None
+
+
+def apply_answers(dialect: Dialect, questions: Sequence[Question], answers: Mapping[str, str]) -> Dialect:
+    """The dialect changed by answers (words by the id of the question)."""
+    for question in questions:
+        word = answers.get(question.id)
+        if word is not None:
+            change = next((one.change for one in question.answers if one.word == word), None) or question.other(word)
+            dialect = change(dialect) if change is not None else dialect
+    return dialect
+
+
+def _no_other(_: str) -> Change | None:
+    return None
+
+
+def _same(dialect: Dialect) -> Dialect:
+    return dialect
+
+
+# -- links ----------------------------------------------------------------------------------------------------------------
+
+
+def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+    claim = claims[("links", "")]
+    joins = e.joins
+    if not claim.is_asked and joins.direction > 0:
+        return []
+    if joins.way == "order":
+        if e.holds_steps:
+            return []
+        answers = (
+            Answer("order", "yes, one after the other", _same),
+            Answer(
+                "none", "no: they are not linked in these files", lambda dialect: structs.replace(dialect, order=None)
+            ),
+        )
+        text = "Nothing links the steps. Do they run in the order in which they stand?"
+        return [Question("links", text, _first_titles(e), answers, e.total, _no_other)]
+    join = joins.pairs[0]
+    first, second = _title_of(e, join.sample, join.source), _title_of(e, join.sample, join.target)
+    answers = (
+        Answer("forward", f"'{first}' runs before '{second}'", _same),
+        Answer("back", f"'{second}' runs before '{first}'", _turn_links),
+    )
+    return [Question("links", "Which of two linked steps runs first?", claim.words, answers, e.total, _no_other)]
+
+
+def _title_of(e: Evidence, sample: int, name: str) -> str:
+    index = e.identity.ids[sample].get(name, e.identity.names[sample].get(name))
+    if index is None:
+        return name
+    from .identity import value_of
+
+    return value_of(e.found.samples[sample].steps[index], e.identity.name) or name
+
+
+def _first_titles(e: Evidence) -> str:
+    from .identity import value_of
+
+    titles = [value_of(sight, e.identity.name) or sight.key for sight in e.found.samples[0].steps[:3]]
+    return ", then ".join(f"'{title}'" for title in titles)
+
+
+def _turn_links(dialect: Dialect) -> Dialect:
+    """The same links the other way round."""
+    if dialect.predecessors is not None:
+        rule = dialect.predecessors
+        turned = PointerRule(at=rule.at, target=rule.source, via=rule.outcome)
+        return structs.replace(dialect, predecessors=None, pointer=[*dialect.pointer, turned])
+    if dialect.pointer:
+        rest = [rule for rule in dialect.pointer if rule.role is not None]
+        turned_back = [
+            PredecessorRule(at=rule.at, source=rule.target, outcome=rule.via)
+            for rule in dialect.pointer
+            if rule.role is None
+        ]
+        return structs.replace(dialect, pointer=rest, predecessors=turned_back[0] if turned_back else None)
+    links = [structs.replace(rule, source=rule.target, target=rule.source) for rule in dialect.links]
+    tables = [structs.replace(rule, reversed=not rule.reversed) for rule in dialect.adjacencies]
+    return structs.replace(
+        dialect, link=_one_or_all(links), adjacency=tables[0] if len(tables) == 1 else tables or None
+    )
+
+
+def _one_or_all(links: list[LinkRule]) -> LinkRule | list[LinkRule] | None:
+    return links[0] if len(links) == 1 else links or None
+
+
+# -- states ---------------------------------------------------------------------------------------------------------------
+
+
+def _about_state(dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+    claim = claims.get(("flow state", ""))
+    states = dialect.flow.states
+    if claim is None or not (claim.is_asked or set(states) <= {"0", "1"}):
+        return []
+    turned = {word: {"on": "off", "off": "on"}.get(state, state) for word, state in states.items()}
+    shown = ", ".join(f"'{word}' is {state}" for word, state in states.items()) or "true is on, false is off"
+    answers = [Answer("yes", shown, _same)]
+    if states:
+        answers.append(
+            Answer(
+                "turned",
+                ", ".join(f"'{word}' is {state}" for word, state in turned.items()),
+                lambda d: _with_states(d, turned),
+            )
+        )
+    answers.append(
+        Answer(
+            "no",
+            "it says something else",
+            lambda d: structs.replace(d, flow=structs.replace(d.flow, state="", states={})),
+        )
+    )
+    return [Question("state", f"Does {claim.words} say whether a flow is on?", shown, tuple(answers), 3.0, _no_other)]
+
+
+def _with_states(dialect: Dialect, states: dict[str, str]) -> Dialect:
+    return structs.replace(dialect, flow=structs.replace(dialect.flow, states=states))
+
+
+# -- kinds ----------------------------------------------------------------------------------------------------------------
+
+
+def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+    found: list[Question] = []
+    shared = {path for path, operations in e.operations_by_path().items() if len(operations) > 2}
+    count = Counter(e.step_operation(sight.raw) for sample in e.found.samples for sight in sample.steps)
+    for operation, verdict in e.verdicts.items():
+        claim = claims.get(("kind", operation))
+        if verdict.trigger or (claim is not None and not claim.is_asked):
+            continue
+        columns = _columns_of(e, operation, shared)
+        kinds = _likely_kinds(operation, verdict.near, columns, claim)
+        answers = tuple(Answer(kind, _KIND_MEANINGS.get(kind, ""), _kind_change(operation, kind)) for kind in kinds)
+        weight = count[operation] * (2 if _HEAVY & set(kinds[:1]) else 1)
+        title = _example_title(e, operation)
+        text = f"What do {count_words(count[operation], 'step')} of '{operation}' do, such as '{title}'?"
+
+        def other(said: str, operation: str = operation) -> Change | None:
+            return _kind_change(operation, said) if said in get_args(StepKind) else None
+
+        found.append(
+            Question(KIND_QUESTION + operation, text, shown_values(columns), answers, weight, other, "kind of step")
+        )
+    return found
+
+
+_KIND_MEANINGS = {
+    "model": "ask a model", "agent": "let a model choose what to do", "http": "call an address", "send": "send a message", "read": "look something up",
+    "write": "store or change something", "delete": "delete something", "code": "run code", "shape": "reshape data", "wait": "wait",
+    "approve": "ask a person", "decide": "choose a way", "loop": "repeat for each item", "subflow": "run another flow", "end": "end the flow",
+    "group": "hold other steps together", "guard": "catch failures", "tool": "use a tool", "memory": "keep a conversation", "retrieve": "search in texts",
+}  # fmt: skip
+
+
+def _likely_kinds(
+    operation: str, near: Sequence[str], columns: dict[tuple[str, ...], Column], claim: Claim | None
+) -> list[str]:
+    words = [guess.hint for guess in guess_kinds(operation) if guess.kind is not None]
+    named = [claim.words] if claim is not None else []
+    given = [*named, *words, *[kind for kind in near if not kind.startswith("on:")], *kinds_by_values(columns)]
+    return list(dict.fromkeys([*given, "read", "write", "send"]))[:_MOST_ANSWERS]
+
+
+def _columns_of(e: Evidence, operation: str, shared: set[tuple[str, ...]]) -> dict[tuple[str, ...], Column]:
+    columns, _ = find_columns(
+        [(path, value) for path, value in e.own_leaves_of(sample, index) if path not in shared]
+        for sample in e.found.samples
+        for index, sight in enumerate(sample.steps)
+        if e.step_operation(sight.raw) == operation
+    )
+    return columns
+
+
+def _example_title(e: Evidence, operation: str) -> str:
+    from .identity import value_of
+
+    sights = (sight for sample in e.found.samples for sight in sample.steps if e.step_operation(sight.raw) == operation)
+    return next((value_of(sight, e.identity.name) or sight.key for sight in sights), operation)
+
+
+def _kind_change(operation: str, kind: str) -> Change:
+    def change(dialect: Dialect) -> Dialect:
+        pattern = literal_pattern(operation)
+        step_kind: StepKind = kind  # type: ignore[assignment]
+        old = next((rule for rule in dialect.kind if rule.operation == pattern), KindRule(operation=pattern))
+        modality = modality_of(operation) if kind in ("model", "embed") else "text"
+        made = structs.replace(
+            old, kind=step_kind, trigger=None, effect=effect_of(step_kind, operation), modality=modality
+        )
+        return structs.replace(dialect, kind=[*[rule for rule in dialect.kind if rule.operation != pattern], made])
+
+    return change
+
+
+# -- triggers -------------------------------------------------------------------------------------------------------------
+
+
+def _about_triggers(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+    found: list[Question] = []
+    for (part, operation), claim in claims.items():
+        rule = next((one for one in dialect.kind if one.operation == literal_pattern(operation) and one.trigger), None)
+        if rule is None:
+            continue
+        if part == "trigger kind" and claim.is_asked:
+            kinds = list(dict.fromkeys([claim.words, *_TRIGGERS]))[:_MOST_ANSWERS]
+            answers = tuple(Answer(kind, _TRIGGER_MEANINGS[kind], _trigger_change(operation, kind)) for kind in kinds)
+
+            def other(said: str, operation: str = operation) -> Change | None:
+                return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
+
+            text = f"What sets a flow off that begins with '{operation}'?"
+            found.append(
+                Question(
+                    f"trigger {operation}",
+                    text,
+                    _trigger_values(e, operation),
+                    answers,
+                    2.0 + len(e.found.samples),
+                    other,
+                )
+            )
+        elif part == "schedule" and rule.every and rule.every_unit and claim.is_asked:
+            answers = tuple(
+                Answer(unit, f"{claim.words.partition(',')[0]} counts {unit}", _unit_change(operation, unit))
+                for unit in dict.fromkeys((rule.every_unit, "minutes", "hours", "seconds"))
+            )[:_MOST_ANSWERS]
+            text = f"In what unit is the interval of '{operation}'?"
+            found.append(
+                Question(
+                    f"unit {operation}",
+                    text,
+                    _trigger_values(e, operation),
+                    answers,
+                    3.0 + len(e.found.samples),
+                    _no_other,
+                )
+            )
+    return found
+
+
+_TRIGGER_MEANINGS = {
+    "manual": "a person starts it", "event": "something happens elsewhere", "webhook": "a call from outside", "form": "a form is sent in",
+    "schedule": "the clock", "polling": "a place is looked at again and again", "chat": "a message in a chat", "call": "another flow calls it",
+    "fault": "another flow fails", "tool-call": "a model uses it as a tool",
+}  # fmt: skip
+
+
+def _trigger_values(e: Evidence, operation: str) -> str:
+    shared = {path for path, operations in e.operations_by_path().items() if len(operations) > 2}
+    if e.starts is None:
+        return shown_values(_columns_of(e, operation, shared))
+    from .starts import operation_of
+    from .survey import find_leaves
+
+    taken = {e.starts.operation, e.starts.id, e.starts.name, e.starts.starts, ("@key",)}
+    records = [row for _, row in e.starts.records if operation_of(e.starts, row) == operation]
+    columns, _ = find_columns(
+        [(path, value) for path, value in find_leaves(row) if path not in taken | shared] for row in records
+    )
+    return shown_values(columns)
+
+
+def _trigger_change(operation: str, kind: str) -> Change:
+    def change(dialect: Dialect) -> Dialect:
+        trigger: TriggerKind = kind  # type: ignore[assignment]
+        pattern = literal_pattern(operation)
+        kinds = [structs.replace(rule, trigger=trigger) if rule.operation == pattern else rule for rule in dialect.kind]
+        return structs.replace(dialect, kind=kinds)
+
+    return change
+
+
+def _unit_change(operation: str, unit: str) -> Change:
+    def change(dialect: Dialect) -> Dialect:
+        pattern = literal_pattern(operation)
+        kinds = [structs.replace(rule, every_unit=unit) if rule.operation == pattern else rule for rule in dialect.kind]
+        return structs.replace(dialect, kind=kinds)
+
+    return change
+
+
+def question_lines(number: int, question: Question) -> list[str]:
+    """A question as lines to read: what is asked, an example of the values, the answers by number."""
+    lines = [f"{number}. {question.text}"]
+    if question.example:
+        lines.append(f"   for example: {as_text(question.example)}")
+    for place, answer in enumerate(question.answers, 1):
+        lines.append(f"   {place}  {answer.word:<8} {answer.meaning}".rstrip())
+    return lines
