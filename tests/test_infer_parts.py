@@ -10,8 +10,9 @@ from zeitbuch.readers.infer.evidence import literal_pattern
 from zeitbuch.readers.infer.identity import Identity, find_identity, value_of
 from zeitbuch.readers.infer.joins import Joins, find_joins
 from zeitbuch.readers.infer.kinds import judge_operations, operation_contexts
+from zeitbuch.readers.infer.operations import is_tokenlike
 from zeitbuch.readers.infer.starts import find_starts
-from zeitbuch.readers.infer.steps import Found, find_steps, is_tokenlike
+from zeitbuch.readers.infer.steps import Found, find_steps
 
 
 def steps(count: int, **more: Any) -> list[dict[str, Any]]:

@@ -5,7 +5,7 @@ WEIGHTS: dict[str, dict[str, float]] = {
     "flow name": {"": 6.77, "apart": -0.0, "blanks": -0.0, "several": -0.9, "word": -0.78},
     "flow state": {"": 6.95, "both": -0.53, "everywhere": -0.0, "known": -0.0, "word": -0.47},
     "id": {"": -0.14, "nested": 1.47, "referred": 3.32, "word": 0.57},
-    "kind": {"": 4.13, "ahead": -0.16, "body": -4.98, "often": 0.01, "prompts": 1.51, "ways": 1.22, "words": 4.61},
+    "kind": {"": 4.13, "ahead": -0.16, "body": -4.98, "often": 0.01, "prompts": 1.51, "outlets": 1.22, "words": 4.61},
     "links": {
         "": -0.68,
         "covered": 3.27,
@@ -22,7 +22,7 @@ WEIGHTS: dict[str, dict[str, float]] = {
     "schedule": {"": 2.47, "cron": 1.9, "days": 1.88, "guessed": -3.22, "none": -2.8, "unit": 2.23},
     "steps": {"": -4.1, "known": 1.06, "linked": 2.24, "many": 1.3, "score": 4.01, "several": 1.14},
     "switched off": {"": 5.6, "everywhere": -4.59, "several": -1.08, "some off": 4.38, "word": -0.81},
-    "trigger kind": {"": 1.52, "against": -0.91, "silent": -1.76, "values": 0.05, "words": 4.32},
+    "trigger kind": {"": 1.42, "against": -0.86, "cron": 2.92, "silent": -1.66, "values": -0.24, "words": 4.38},
     "triggers": {
         "": -3.23,
         "apart": 1.44,

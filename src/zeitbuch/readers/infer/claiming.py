@@ -175,6 +175,7 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     tell."""
     evidence = {
         "words": words / 5,
+        "cron": kind == "schedule" and bool(clock.keys() & {"cron", "time"}),
         "values": told == kind,
         "against": bool(told) and told != kind,
         "silent": not words and not told,

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -69,63 +70,80 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
 def _judge_texts(
     path: Path, texts: list[str], result: dict[str, Any], units: dict[Path, tuple[Path, set[str]]]
 ) -> None:
-    if all(CRON.match(value) or value.startswith("@") for value in texts):
-        result.setdefault("cron", path)
-    elif all(ZONE.match(value) for value in texts):
-        result.setdefault("zone", path)
-    elif all(value.startswith("/") or "://" in value for value in texts):
-        result.setdefault("event", path)
-    elif STAR not in path and all(time_of_day(value) and not value.isdecimal() for value in texts):
-        result.setdefault("time", path)
-    elif all(plain_word(value) in _UNIT_OF and len(value) > 1 for value in texts):
+    key = next((key for key, fits in _TEXT_FORMS if all(map(fits, texts))), "")
+    if key == "unit":
         units[path[:-1]] = (path, set(texts))
-    elif all(_is_duration(value) for value in texts):
-        result.setdefault("every", path)
+    elif key and not (key == "time" and STAR in path):
+        result.setdefault(key, path)
+
+
+def _is_address(text: str) -> bool:
+    return text.startswith("/") or "://" in text
+
+
+def _is_time(text: str) -> bool:
+    return time_of_day(text) is not None and not text.isdecimal()
+
+
+def _is_unit(text: str) -> bool:
+    return plain_word(text) in _UNIT_OF and len(text) > 1
 
 
 def _is_duration(text: str) -> bool:
     return any(map(str.isalpha, text)) and any(map(str.isdigit, text)) and bool(clock_texts.duration_of(text))
 
 
+# What all texts of a field look like, and which field of a clock that makes it; the first that fits counts.
+_TEXT_FORMS: tuple[tuple[str, Callable[[str], Any]], ...] = (
+    ("cron", lambda text: CRON.match(text) or text.startswith("@")),
+    ("zone", ZONE.match),
+    ("event", _is_address),
+    ("time", _is_time),
+    ("unit", _is_unit),
+    ("every", _is_duration),
+)
+
+
 def _judge_days(found: dict[Path, Column], result: dict[str, Any]) -> None:
-    """Weekdays in words, and days of the month as numbers; both only beside a time of the day or on their own list."""
+    """Weekdays in words, and days of the month as numbers beside a time of the day."""
     for path, column in sorted(found.items()):
         bare = path[:-1] if path[-1:] == (STAR,) else path
-        words = [plain_word(as_text(value)) for value in column.values]
-        if words and all(word in _DAY_OF for word in words):
+        words = {as_text(value): plain_word(as_text(value)) for value in column.values}
+        if words and all(word in _DAY_OF for word in words.values()):
             result.setdefault("days", bare)
-            spelled = {as_text(value): _DAY_OF[plain_word(as_text(value))] for value in column.values}
-            if any(weekday_of(word, {}) != _CRON_DAYS.index(day) for word, day in spelled.items()):
+            spelled = {text: _DAY_OF[word] for text, word in words.items()}
+            if any(weekday_of(text, {}) != _CRON_DAYS.index(day) for text, day in spelled.items()):
                 result.setdefault("weekdays", spelled)
-        elif (
-            "time" in result
-            and column.values
-            and all(type(value) is int and 1 <= value <= 31 for value in column.values)
-            and key_in(path, _DAY_WORDS)
-        ):
+        elif "time" in result and key_in(path, _DAY_WORDS) and all(map(_is_month_day, column.values)):
             result.setdefault("month_days", bare)
+
+
+def _is_month_day(value: Any) -> bool:
+    return type(value) is int and 1 <= value <= 31
 
 
 def _judge_numbers(
     path: Path, column: Column, units: dict[Path, tuple[Path, set[str]]], result: dict[str, Any]
 ) -> None:
     """Intervals with their unit, and sizes of batches."""
-    numbers = [
-        value for value in column.values if type(value) in (int, float) or (type(value) is str and value.isdecimal())
-    ]
-    if not numbers or len(numbers) != len(column.values) or path in (result.get("month_days"), result.get("time")):
+    if path in (result.get("month_days"), result.get("time")) or not all(map(_is_number, column.values)):
         return
     words = words_of(path[-1])
-    named = next((_UNIT_OF[word] for word in words if word in _UNIT_OF and len(word) > 1), "")
-    if path[:-1] in units and "every" not in result:
+    if "every" not in result and path[:-1] in units:
         unit, spelled = units[path[:-1]]
         result["every"], result["unit"] = path, unit
         if any(word.lower() not in clock_texts.UNIT_SECONDS for word in spelled):
             result["units"] = {word: _UNIT_OF[plain_word(word)] for word in sorted(spelled)}
-    elif (named or _INTERVAL_WORDS & set(words)) and "every" not in result:
+        return
+    named = next((_UNIT_OF[word] for word in words if word in _UNIT_OF and len(word) > 1), "")
+    if "every" not in result and (named or _INTERVAL_WORDS & set(words)):
         result["every"], result["every_unit"] = path, named or "minutes"
     elif _BATCH_WORDS & set(words):
         result.setdefault("batch", path)
+
+
+def _is_number(value: Any) -> bool:
+    return type(value) in (int, float) or (type(value) is str and value.isdecimal())
 
 
 def _lone_number(found: dict[Path, Column], result: dict[str, Any]) -> None:

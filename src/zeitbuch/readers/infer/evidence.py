@@ -12,8 +12,8 @@ from zeitbuch.readers.dialects.paths import as_text
 from . import fields
 from .claims import ANSWERED, Claim
 from .identity import Identity, find_identity
-from .join_index import own_leaves
-from .joins import Joins, find_joins
+from .join_index import Joins, own_leaves
+from .joins import find_joins
 from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet_meanings, structural_triggers
 from .starts import Starts, find_starts
 from .steps import Found, Sample

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from zeitbuch.readers.dialects.paths import as_text
 
@@ -16,6 +16,8 @@ from .steps import Found, Sample, Sight
 from .survey import STAR, Path, value_at
 from .vocabulary import guess_kinds
 
+JoinForm = Literal["records", "adjacency", "pointers", "predecessors", "order"]
+
 
 class Join(NamedTuple):
     """One link found: indices of steps (or -1 - n for the n-th name that is no step), with its outlet."""
@@ -24,6 +26,24 @@ class Join(NamedTuple):
     source: str
     target: str
     outlet: str
+
+
+class Joins(NamedTuple):
+    """How steps are joined. Paths are from the flow (records, adjacency) or from the step (pointers, predecessors)."""
+
+    way: JoinForm
+    at: Path = ()
+    source: Path = ()
+    target: Path = ()
+    outlet: Path = ()
+    label: Path = ()
+    condition: Path = ()
+    by: Literal["id", "name"] = "id"
+    pairs: tuple[Join, ...] = ()
+    sure: float = 0.0
+    more: tuple[Path, ...] = ()  # further pointers within the steps
+    direction: float = 0.0  # how clearly anything tells which end comes first, 0..1
+    also: tuple[Joins, ...] = ()  # further lists of links, or objects from step to targets
 
 
 class JoinIndex:

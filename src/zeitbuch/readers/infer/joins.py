@@ -6,57 +6,23 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterator
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.infer.survey import Group
 
 from .identity import Identity
-from .join_index import Join, JoinIndex, own_leaves
-from .steps import Found, Sight
+from .join_index import Join, JoinIndex, Joins
+from .link_words import AFTER_WORDS, BEFORE_WORDS, FROM_WORDS, TO_WORDS, path_has_word
+from .pointers import find_pointers
+from .steps import Found
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
-from .vocabulary import guess_kinds, words_of
-
-JoinForm = Literal["records", "adjacency", "pointers", "predecessors", "order"]
-_FROM = frozenset(
-    "from source src start origin out parent begin prev previous tail von quelle ausgang de desde origen fra kilde van bron da origem "
-    "depuis origine left a upstream sender".split()
-)
-_TO = frozenset(
-    "to target dest destination in next end head child nach ziel zu vers cible a hacia destino til mal naar doel per para destinazione "
-    "right b downstream receiver goto then".split()
-)
-_BEFORE = frozenset(
-    "after needs depends require requires requiert wait waits previous prev predecessor predecessors upstream before follows "
-    "following nach vorganger vorgaenger voraus benotigt abhangig apres depend despues tras etter na dopo depois input inputs from".split()
-)
-_AFTER = frozenset(
-    "next then goto go to follow on successor successors downstream weiter danach nachste suivant siguiente neste volgende prossimo seguinte leads".split()
-)
-
-
-class Joins(NamedTuple):
-    """How steps are joined. Paths are from the flow (records, adjacency) or from the step (pointers, predecessors)."""
-
-    way: JoinForm
-    at: Path = ()
-    source: Path = ()
-    target: Path = ()
-    outlet: Path = ()
-    label: Path = ()
-    condition: Path = ()
-    by: Literal["id", "name"] = "id"
-    pairs: tuple[Join, ...] = ()
-    sure: float = 0.0
-    more: tuple[Path, ...] = ()  # further pointers within the steps
-    direction: float = 0.0  # how clearly anything tells which end comes first, 0..1
-    also: tuple[Joins, ...] = ()  # further lists of links, or objects from step to targets
 
 
 def find_joins(found: Found, identity: Identity) -> Joins:
     """The most likely way in which the steps hang together."""
     index = JoinIndex(found, identity)
-    ways = [*_find_records(found, index), *_find_adjacencies(found, index), *_find_pointers(found, identity, index)]
+    ways = [*_find_records(found, index), *_find_adjacencies(found, index), *find_pointers(found, identity, index)]
     nested = any(sight.hold for sample in found.samples for sight in sample.steps)
     needed = max(1.0, (0.6 if nested and index.numeric else 0.3) * (index.total - len(found.samples)))
     good = [joins for joins in ways if len(joins.pairs) >= needed or (len(joins.pairs) >= 1 and index.total <= 4)]
@@ -67,7 +33,11 @@ def find_joins(found: Found, identity: Identity) -> Joins:
     order = {"records": 0, "adjacency": 1, "predecessors": 2, "pointers": 3, "order": 4}
     best = max(good, key=lambda w: (w.sure + min(1.0, len(w.pairs) / max(1, index.total)), -order[w.way]))
     votes = index.direction_votes([*best.pairs]) / max(1, len(best.pairs))
-    words = _path_word(best.source, _FROM) + _path_word(best.target, _TO) + _path_word(best.at, _AFTER | _BEFORE)
+    words = (
+        path_has_word(best.source, FROM_WORDS)
+        + path_has_word(best.target, TO_WORDS)
+        + path_has_word(best.at, AFTER_WORDS | BEFORE_WORDS)
+    )
     best = best._replace(direction=min(1.0, max(0.0, votes / 2) + 0.5 * bool(words)))
     return _with_other_lists(best, ways) if best.way in ("records", "adjacency") else best
 
@@ -173,13 +143,12 @@ def _directed_ends(
     if not known or sum(join.source != join.target for join in known) < 0.7 * len(known):
         return None
     votes = index.direction_votes(known) + 2 * len(known) * (
-        _path_word(first, _FROM) + _path_word(second, _TO) - _path_word(first, _TO) - _path_word(second, _FROM)
+        path_has_word(first, FROM_WORDS)
+        + path_has_word(second, TO_WORDS)
+        - path_has_word(first, TO_WORDS)
+        - path_has_word(second, FROM_WORDS)
     )
     return (second, first) if votes < 0 else (first, second)
-
-
-def _path_word(path: Path, listed: frozenset[str]) -> int:
-    return any(word in listed for part in path for word in words_of(part))
 
 
 def _about_columns(columns: dict[Path, list[str]], count: int) -> tuple[Path, Path, Path]:
@@ -262,156 +231,3 @@ def _path_tail(where: Path) -> Path:
 def _outlet_of(where: Path) -> str:
     stars = [index for index, part in enumerate(where) if part == STAR]
     return "/".join(where[: stars[0]] if stars else where)
-
-
-class _Column(NamedTuple):
-    hits: list[tuple[int, str, str, str]]  # sample, own id, named step, outlet
-    texts: int
-
-
-def _find_pointers(found: Found, identity: Identity, index: JoinIndex) -> Iterator[Joins]:
-    """Paths within steps that name other steps, and objects within steps whose keys are steps."""
-    from .identity import value_of
-
-    values: dict[Path, _Column] = {}
-    keys: dict[Path, list[tuple[int, str, str, str]]] = {}
-    key_texts: Counter[Path] = Counter()
-    for number, sample in enumerate(found.samples):
-        table = index.either[number]
-        inside = {id(sight.raw) for sight in sample.steps}
-        for sight in sample.steps:
-            own = value_of(sight, identity.id)
-            mine = inside - {id(sight.raw)}
-            _count_hits(found, identity, sight, mine, values, table, own, number)
-            _add_keyed(sight, mine, key_texts, table, own, keys, number)
-    yield from _by_keys(keys, key_texts, index)
-    good = {pair: column for pair, column in values.items() if len(column.hits) >= 0.7 * column.texts}
-    yield from _by_values(good, index)
-
-
-def _count_hits(
-    found: Found,
-    identity: Identity,
-    sight: Sight,
-    mine: set[int],
-    values: dict[Path, _Column],
-    table: dict[str, int],
-    own: str,
-    number: int,
-) -> None:
-    for path, leaf in own_leaves(sight, mine):
-        if path in (identity.id, identity.name, found.operation) or not is_scalar(leaf) or leaf == "":
-            continue
-        column = values.setdefault(path, _Column([], 0))
-        hit = as_text(leaf) in table and as_text(leaf) != own
-        if hit:
-            column.hits.append((number, own, as_text(leaf), ""))
-        values[path] = column._replace(texts=column.texts + 1)
-
-
-def _add_keyed(
-    sight: Sight,
-    mine: set[int],
-    key_texts: Counter[Path],
-    table: dict[str, int],
-    own: str,
-    keys: dict[Path, list[tuple[int, str, str, str]]],
-    number: int,
-) -> None:
-    for path, table_keys, outcomes in _keyed_objects(sight.raw, mine):
-        key_texts[path] += len(table_keys)
-        for key, name in zip(table_keys, outcomes, strict=True):
-            if key in table and key != own:
-                keys.setdefault(path, []).append((number, own, key, name))
-
-
-def _keyed_objects(raw: dict[str, Any], inside: set[int]) -> Iterator[tuple[Path, list[str], list[str]]]:
-    stack: list[tuple[Path, Any]] = [((key,), value) for key, value in raw.items()]
-    while stack:
-        path, value = stack.pop()
-        if id(value) in inside or len(path) > 4:
-            continue
-        if type(value) is dict and value:
-            outcomes = [
-                item if type(item) is str else ",".join(map(as_text, item)) if type(item) is list else ""
-                for item in value.values()
-            ]
-            yield path, list(value), outcomes
-            stack += [((*path, key), item) for key, item in value.items() if type(item) is dict]
-
-
-def _by_keys(
-    keys: dict[Path, list[tuple[int, str, str, str]]], texts: Counter[Path], index: JoinIndex
-) -> Iterator[Joins]:
-    for path, hits in keys.items():
-        if len(hits) >= 0.7 * texts[path] and not (index.numeric and len(hits) < 3):
-            pairs = tuple(Join(number, named, own, outlet) for number, own, named, outlet in hits)
-            sure = 0.9 if index.direction_votes(list(pairs)) >= 0 or _path_word(path, _BEFORE) else 0.6
-            yield Joins("predecessors", path, pairs=pairs, sure=sure)
-
-
-def _by_values(good: dict[Path, _Column], index: JoinIndex) -> Iterator[Joins]:
-    """Pointers forward, or lists of predecessors. Paths under one object are its outlets."""
-    if not good:
-        return
-    groups_: dict[Path, list[Path]] = {}
-    for path in good:
-        groups_.setdefault(_path_stem(path, good), []).append(path)
-    forward: list[tuple[Path, list[Join]]] = []
-    backward: list[tuple[Path, list[Join]]] = []
-    for stem, paths in groups_.items():
-        _sort_pointers(good, index, paths, stem, forward, backward)
-    forward.sort(key=lambda f: -len(f[1]))
-    backward.sort(key=lambda f: -len(f[1]))
-    if forward:
-        stem, _ = forward[0]
-        pairs = tuple(join for _, listed in forward for join in listed)
-        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=tuple(span for span, _ in forward[1:]))
-    if backward:
-        stem, listed = backward[0]
-        pairs = tuple(Join(join.sample, join.target, join.source, join.outlet) for join in listed)
-        yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
-
-
-def _sort_pointers(
-    good: dict[Path, _Column],
-    index: JoinIndex,
-    paths: list[Path],
-    stem: Path,
-    forward: list[tuple[Path, list[Join]]],
-    backward: list[tuple[Path, list[Join]]],
-) -> None:
-    listed = [
-        Join(number, own, named, "/".join(part for part in path[len(stem) :] if part != STAR))
-        for path in paths
-        for number, own, named, _ in good[path].hits
-    ]
-    containers = Counter((join.sample, join.target) for join in listed)
-    targets = [guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
-    scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
-    if (
-        len(listed) >= 2
-        and scopes >= 0.8 * len(listed)
-        and len(paths) == 1
-        and STAR not in stem
-        and max(containers.values()) > 1
-    ):
-        return  # a scope named by the steps inside it, not a pointer
-    if index.numeric and not index.are_meant(listed, sum(good[pair].texts for pair in paths)):
-        return  # small numbers that happen to be ids of steps
-    votes = index.direction_votes(listed)
-    words = _path_word(stem, _AFTER) - _path_word(stem, _BEFORE)
-    votes += 2 * len(listed) * words
-    (forward if votes >= 0 else backward).append((stem, listed))
-
-
-def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:
-    """The object whose entries are outlets, when the neighbours of a path are pointers too; else the path."""
-    bare = path
-    while bare and bare[-1] == STAR:
-        bare = bare[:-1]
-    if len(bare) >= 2 and bare[-2] != STAR:
-        siblings = {pair[: len(bare)] for pair in good if pair[: len(bare) - 1] == bare[:-1]}
-        if len(siblings) >= 2:
-            return bare[:-1]
-    return bare

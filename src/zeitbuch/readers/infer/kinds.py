@@ -11,7 +11,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import MODEL, reads_like_prose
 from .identity import Identity
-from .joins import Joins
+from .join_index import Joins
 from .steps import Found
 from .survey import STAR, Path, value_at
 from .vocabulary import Guess, guess_kinds, word_fits, words_of
@@ -180,7 +180,7 @@ def _evidence_for(hint: str, words: dict[str, float], scores: dict[str, float], 
         "words": min(1.0, words.get(hint, 0.0) / 5),
         "ahead": max(0.0, (best - second) / best) if best > 0 else 0.0,
         "prompts": (c.prompts / c.steps) * (c.models / c.steps) if model else 0.0,
-        "ways": float(hint == "decide" and (c.outlets >= 2 or c.branches > 0)),
+        "outlets": float(hint == "decide" and (c.outlets >= 2 or c.branches > 0)),
         "body": c.bodies / c.steps if hint in ("loop", "group", "guard", "parallel") else 0.0,
         "often": min(1.0, c.steps / 6),
     }

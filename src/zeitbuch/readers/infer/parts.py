@@ -13,7 +13,7 @@ from zeitbuch.readers.infer.steps import Sight
 
 from .fields import Column, key_in
 from .identity import Identity
-from .joins import Joins
+from .join_index import Joins
 from .kinds import ERROR_WORDS, HELPER_WORDS, HELPERS, Verdict
 from .steps import Found, nested_steps
 from .survey import STAR, Path, dotted_path, find_leaves, is_scalar, value_at, values_at

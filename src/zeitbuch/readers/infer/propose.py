@@ -127,13 +127,18 @@ def propose_from_documents(
             "name files that each hold at least one whole flow, or write the dialect by hand: docs/dialects.md",
         )
     chosen, suggestion = max(made, key=lambda entry: (len(entry[0]), entry[1].steps))
-    fits = Recogniser(suggestion.dialect).fits_document
-    alike = [index for index in range(len(found)) if index in chosen or fits(found[index][1])]
-    others = {index for group, _ in made for index in group if index not in alike}
-    bare = [index for index in range(len(found)) if index not in alike and index not in others]
-    suggestion = suggestion._replace(dialect=_with_suffixes(suggestion.dialect, [found[index][0] for index in alike]))
-    parts = (alike, sorted(others), bare)
-    return Proposal(suggestion, *[[found[index][0] for index in part] for part in parts])
+    return _with_others(found, suggestion, chosen, {index for group, _ in made for index in group})
+
+
+def _with_others(found: list[tuple[str, Any]], made: Suggestion, chosen: list[int], stepped: set[int]) -> Proposal:
+    """The proposal for the documents ``chosen``, with all others: written alike after all, with steps of another kind (``stepped``),
+    without any."""
+    fits = Recogniser(made.dialect).fits_document
+    alike = {index for index, (_, document) in enumerate(found) if index in chosen or fits(document)}
+    others = stepped - alike
+    parts = [sorted(part) for part in (alike, others, set(range(len(found))) - alike - others)]
+    used, other, bare = [[found[index][0] for index in part] for part in parts]
+    return Proposal(made._replace(dialect=_with_suffixes(made.dialect, used)), used, other, bare)
 
 
 def _propose_for(documents: list[Any], name: str, answers: Mapping[str, str] | None) -> Suggestion | None:

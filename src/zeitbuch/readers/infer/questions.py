@@ -186,7 +186,9 @@ def _about_state(dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list
             lambda d: structs.replace(d, flow=structs.replace(d.flow, state="", states={})),
         )
     )
-    return [Question("state", f"Does {claim.words} say whether a flow is on?", shown, tuple(answers), 3.0, _no_other)]
+    return [
+        Question("state", f"Is it {claim.words} that says whether a flow is on?", shown, tuple(answers), 3.0, _no_other)
+    ]
 
 
 def _with_states(dialect: Dialect, states: dict[str, str]) -> Dialect:
@@ -272,46 +274,40 @@ def _kind_change(operation: str, kind: str) -> Change:
 
 
 def _about_triggers(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+    rules = {rule.operation: rule for rule in dialect.kind if rule.trigger}
     found: list[Question] = []
     for (part, operation), claim in claims.items():
-        rule = next((one for one in dialect.kind if one.operation == literal_pattern(operation) and one.trigger), None)
-        if rule is None:
+        rule = rules.get(literal_pattern(operation))
+        if rule is None or not claim.is_asked:
             continue
-        if part == "trigger kind" and claim.is_asked:
-            kinds = list(dict.fromkeys([claim.words, *_TRIGGERS]))[:_MOST_ANSWERS]
-            answers = tuple(Answer(kind, _TRIGGER_MEANINGS[kind], _trigger_change(operation, kind)) for kind in kinds)
-
-            def other(said: str, operation: str = operation) -> Change | None:
-                return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
-
-            text = f"What sets a flow off that begins with '{operation}'?"
-            found.append(
-                Question(
-                    f"trigger {operation}",
-                    text,
-                    _trigger_values(e, operation),
-                    answers,
-                    2.0 + len(e.found.samples),
-                    other,
-                )
-            )
-        elif part == "schedule" and rule.every and rule.every_unit and claim.is_asked:
-            answers = tuple(
-                Answer(unit, f"{claim.words.partition(',')[0]} counts {unit}", _unit_change(operation, unit))
-                for unit in dict.fromkeys((rule.every_unit, "minutes", "hours", "seconds"))
-            )[:_MOST_ANSWERS]
-            text = f"In what unit is the interval of '{operation}'?"
-            found.append(
-                Question(
-                    f"unit {operation}",
-                    text,
-                    _trigger_values(e, operation),
-                    answers,
-                    3.0 + len(e.found.samples),
-                    _no_other,
-                )
-            )
+        if part == "trigger kind":
+            found.append(_about_trigger(e, operation, claim))
+        elif part == "schedule" and rule.every and rule.every_unit:
+            found.append(_about_unit(e, operation, claim, rule.every_unit))
     return found
+
+
+def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
+    kinds = list(dict.fromkeys([claim.words, *_TRIGGERS]))[:_MOST_ANSWERS]
+    answers = tuple(Answer(kind, _TRIGGER_MEANINGS[kind], _trigger_change(operation, kind)) for kind in kinds)
+
+    def other(said: str) -> Change | None:
+        return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
+
+    text = f"What sets a flow off that begins with '{operation}'?"
+    weight = 2.0 + len(e.found.samples)
+    return Question(
+        f"trigger {operation}", text, _trigger_values(e, operation), answers, weight, other, "kind of trigger"
+    )
+
+
+def _about_unit(e: Evidence, operation: str, claim: Claim, guessed: str) -> Question:
+    field = claim.words.partition(",")[0]
+    units = list(dict.fromkeys((guessed, "minutes", "hours", "seconds")))[:_MOST_ANSWERS]
+    answers = tuple(Answer(unit, f"{field} counts {unit}", _unit_change(operation, unit)) for unit in units)
+    text = f"In what unit is the interval of '{operation}'?"
+    weight = 3.0 + len(e.found.samples)
+    return Question(f"unit {operation}", text, _trigger_values(e, operation), answers, weight, _no_other)
 
 
 _TRIGGER_MEANINGS = {

@@ -150,25 +150,29 @@ def _name_and_value(
     lists: list[list[dict[str, Any]]], keys: Counter[str], elsewhere: Counter[str]
 ) -> tuple[str, str] | None:
     items = [item for listed in lists for item in listed]
-    always = [key for key in keys if keys[key] == len(items)]
-    for name in always:
-        names = [item[name] for item in items]
-        if not all(type(value) is str and value and len(value) < 50 and " " not in value for value in names):
-            continue
-        alone = all(len({item[name] for item in listed}) == len(listed) for listed in lists)
-        distinct = len(set(names))
-        sets = len({frozenset(item[name] for item in listed) for listed in lists})
-        if not alone or distinct < _LEAST_NAMES or distinct > 0.5 * len(names) or sets < 2:
-            continue
-        values = [key for key in keys if key != name and keys[key] >= 0.8 * len(items)]
-        good = [
+    for name in (key for key in keys if keys[key] == len(items)):
+        values = [
             key
-            for key in values
-            if _mixed(items, key) and not _names_others(items, key, elsewhere) and not _hold_records(items, key)
+            for key in keys
+            if key != name and keys[key] >= 0.8 * len(items) and _holds_settings(items, key, elsewhere)
         ]
-        if good:
-            return name, max(good, key=lambda key: len({str(item.get(key)) for item in items}))
+        if values and _holds_names(lists, name):
+            return name, max(values, key=lambda key: len({str(item.get(key)) for item in items}))
     return None
+
+
+def _holds_names(lists: list[list[dict[str, Any]]], key: str) -> bool:
+    """Whether values name settings: single words, each once in a list, that all lists draw from, and not all the same."""
+    words = [item[key] for listed in lists for item in listed]
+    if not all(type(word) is str and 0 < len(word) < 50 and " " not in word for word in words):
+        return False
+    sets = [{item[key] for item in listed} for listed in lists]
+    alone = all(len(names) == len(listed) for names, listed in zip(sets, lists, strict=True))
+    return alone and _LEAST_NAMES <= len(set(words)) <= 0.5 * len(words) and len(set(map(frozenset, sets))) > 1
+
+
+def _holds_settings(items: list[dict[str, Any]], key: str, elsewhere: Counter[str]) -> bool:
+    return _mixed(items, key) and not _names_others(items, key, elsewhere) and not _hold_records(items, key)
 
 
 def _hold_records(items: list[dict[str, Any]], key: str) -> bool:

@@ -10,8 +10,9 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .clocks import CRON
 from .identity import Identity
-from .joins import Joins
-from .steps import KEY, Found, is_tokenlike
+from .join_index import Joins
+from .operations import is_tokenlike
+from .steps import KEY, Found
 from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
 from .vocabulary import guess_kinds, word_fits, words_of
 

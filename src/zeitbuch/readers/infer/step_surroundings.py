@@ -94,18 +94,23 @@ def _switch_by_values(
 
 
 def _switch_of_values(column: Column, total: int, result: dict[str, Any]) -> str:
-    values, everywhere = column.values, column.steps >= 0.9 * total
-    if all(type(value) is bool for value in values):
-        share = sum(values) / len(values)
-        if everywhere:
-            return "enabled" if 0.6 <= share < 1 else "disabled" if 0 < share <= 0.4 else ""
-        return "disabled" if share == 1 and column.steps <= 0.4 * total else ""
-    words = {value for value in values if type(value) is str}
+    """enabled or disabled by the values of a field, empty when they say neither."""
+    everywhere = column.steps >= 0.9 * total
+    if all(type(value) is bool for value in column.values):
+        return _switch_of_share(sum(column.values) / len(column.values), everywhere, column.steps <= 0.4 * total)
+    words = {as_text(value) for value in column.values if type(value) in (str, int)}
     said = {word: state_of_word(word) for word in words}
-    if everywhere and len(words) == 2 and len(values) == total and {"on", "off"} == set(said.values()):
+    if everywhere and len(column.values) == total and {"on", "off"} == set(said.values()):
         result["switches"] = {word: state == "on" for word, state in sorted(said.items())}
         return "enabled"
     return ""
+
+
+def _switch_of_share(share: float, everywhere: bool, seldom: bool) -> str:
+    """By the share of true: most steps are on, whatever the builder calls it."""
+    if everywhere:
+        return "enabled" if 0.6 <= share < 1 else "disabled" if 0 < share <= 0.4 else ""
+    return "disabled" if share == 1 and seldom else ""
 
 
 def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> None:

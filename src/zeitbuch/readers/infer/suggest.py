@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
@@ -16,7 +16,6 @@ from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
     Dialect,
     FlowRule,
-    HoldRule,
     Items,
     PlaceholderRule,
     PromptRule,
@@ -32,10 +31,11 @@ from . import fields, step_surroundings, surroundings
 from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
-from .joins import Joins
+from .join_index import Joins
 from .kinds import ERROR_WORDS, HELPERS
 from .parts import Branching, hold_rules
 from .pointer_rules import pointer_rules, predecessor_rule
+from .prompts import order_prompts, prompt_role
 from .questions import KIND_QUESTION, Question, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
@@ -45,6 +45,7 @@ from .two_fields import merged_operation, second_field
 from .vocabulary import word_fits, words_of
 from .written_ends import find_written_ends
 
+R = TypeVar("R")
 _LEAST = 4.5  # of the score of steps that nothing links: what repeats less like steps is some other object
 _LEAST_LINKED = 3.0
 
@@ -116,24 +117,7 @@ class _Proposal(Evidence):
         step = self._step_rule()
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
-        link = adjacency = predecessors = tree = order = None
-        pointers: list[PointerRule] = []
-        holds: list[HoldRule] = hold_rules(branching)
-        joins = self.joins
-        if joins.way == "records":
-            link = [_link_rule(each) for each in (joins, *joins.also)]
-            pointers = self._helper_pointers()
-        elif joins.way == "adjacency":
-            adjacency = [_adjacency_rule(each) for each in (joins, *joins.also)]
-        elif joins.way == "pointers":
-            pointers = pointer_rules(branching)
-        elif joins.way == "predecessors":
-            predecessors = predecessor_rule(branching, _outcome_of_word)
-        elif holds:
-            tree = TreeRule()
-        else:
-            stars = [place for place, part in enumerate(found.steps_at[:-1]) if part == STAR]
-            order = OrderRule(groups=json_path(found.steps_at[: stars[-1] + 1]) if stars else None)
+        links = self._link_rules(branching)
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(
@@ -144,14 +128,8 @@ class _Proposal(Evidence):
             **shaping.rules,  # type: ignore[arg-type]
             flow=flow,
             step=step,
-            link=link[0] if link and len(link) == 1 else link,
-            adjacency=adjacency[0] if adjacency and len(adjacency) == 1 else adjacency,
-            pointer=pointers,
             outlet=self._outlet_rules(),
-            tree=tree,
-            holds=holds,
-            predecessors=predecessors,
-            order=order,
+            **links,
             trigger=trigger,
             kind=kinds,
             placeholders=self._placeholder_rules(texts),
@@ -210,8 +188,8 @@ class _Proposal(Evidence):
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(model),
             prompts=[
-                PromptRule(path=dotted_path(pair), role=_prompt_role(pair, index, model_columns))
-                for index, pair in enumerate(_order_prompts(prompts, model_columns))
+                PromptRule(path=dotted_path(pair), role=prompt_role(pair, index, model_columns))
+                for index, pair in enumerate(order_prompts(prompts, model_columns))
             ],
             connection=dotted_path(path) if path else "",
             scope=dotted_path(scope) if scope else "",
@@ -314,16 +292,32 @@ class _Proposal(Evidence):
             self.add_claim("outlets", words, {})
         return rules
 
+    def _link_rules(self, branching: Branching) -> dict[str, Any]:
+        """The tables for links, by their keys in a dialect."""
+        joins, steps_at = self.joins, self.found.steps_at
+        made: dict[str, Any] = {"holds": hold_rules(branching)}
+        if joins.way == "records":
+            made["link"] = _one_or_all([_link_rule(each) for each in (joins, *joins.also)])
+            made["pointer"] = self._helper_pointers()
+        elif joins.way == "adjacency":
+            made["adjacency"] = _one_or_all([_adjacency_rule(each) for each in (joins, *joins.also)])
+        elif joins.way == "pointers":
+            made["pointer"] = pointer_rules(branching)
+        elif joins.way == "predecessors":
+            made["predecessors"] = predecessor_rule(branching, _outcome_of_word)
+        elif made["holds"]:
+            made["tree"] = TreeRule()
+        else:
+            stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
+            made["order"] = OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
+        return made
+
     def _find_signature(self, raw: list[Any], shaping: Shaping) -> list[str]:
         """Queries that hold for all documents as they come: where the flows and steps are, and keys at the top that all share."""
         found = self.found
         whole = (*found.flow_at, *found.steps_at)
         queries = [json_path(whole[:-1]), *[rule.at for rule in shaping.rules.get("text", [])]]  # type: ignore[attr-defined]
-        shared = [
-            key for key in raw[0] if type(raw[0]) is dict
-            and all(type(document) is dict and key in document for document in raw) and key != (whole[0] if whole else "")
-        ] if type(raw[0]) is dict else []  # fmt: skip
-        queries += [json_path((key,)) for key in shared[:2]]
+        queries += [json_path((key,)) for key in _shared_keys(raw) if (key,) != whole[:1]][:2]
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
@@ -342,6 +336,17 @@ class _Proposal(Evidence):
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
         )  # fmt: skip
+
+
+def _shared_keys(documents: list[Any]) -> list[str]:
+    """The keys at the top that all documents have."""
+    if not all(type(document) is dict for document in documents):
+        return []
+    return [key for key in documents[0] if all(key in document for document in documents)]
+
+
+def _one_or_all(rules: list[R]) -> R | list[R]:
+    return rules[0] if len(rules) == 1 else rules
 
 
 def _link_rule(joins: Joins) -> LinkRule:
@@ -374,27 +379,6 @@ def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str,
 
 def _path_or_list(paths: list[Path]) -> str | list[str]:
     return dotted_path(paths[0]) if len(paths) == 1 else [dotted_path(pair) for pair in paths] if paths else ""
-
-
-_SYSTEM = frozenset(
-    "system instructions instruction persona role rules anweisung consigne instrucciones istruzioni".split()
-)
-
-
-def _order_prompts(prompts: list[Path], columns: dict[Path, fields.Column]) -> list[Path]:
-    """Texts without placeholders first: they are the standing instructions."""
-    return sorted(prompts, key=lambda p: (not fields.key_in(p, _SYSTEM), _filled_share(p, columns), prompts.index(p)))
-
-
-def _filled_share(path: Path, columns: dict[Path, fields.Column]) -> float:
-    texts = [value for value in columns[path].values if type(value) is str]
-    return round(sum(any(name in text for name in ("{", "<", "[", "$", "%")) for text in texts) / max(1, len(texts)), 1)
-
-
-def _prompt_role(path: Path, place: int, columns: dict[Path, fields.Column]) -> str:
-    if fields.key_in(path, _SYSTEM):
-        return "system"
-    return "system" if place == 0 and _filled_share(path, columns) < 0.2 else "user"
 
 
 def _outcome_of_word(word: str) -> str:

@@ -11,7 +11,7 @@ from zeitbuch.readers.dialects.rules import Items
 from zeitbuch.readers.infer.survey import Group
 
 from .fields import STAMP, Column, key_in
-from .joins import Joins
+from .join_index import Joins
 from .state_words import says_state, state_of_word
 from .steps import Found
 from .survey import STAR, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
@@ -148,18 +148,16 @@ def _words_for_state(columns: dict[Path, list[Any]], result: dict[str, Any], cou
 def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count: int) -> None:
     """The only field of the flows that is true or false, or 0 or 1 and both of them."""
     taken = {value for value in result.values() if isinstance(value, tuple)}
-    switches = [
-        pair for pair, values in columns.items() if len(pair) == 1 and all(type(item) is bool for item in values)
-    ]
-    numbers = [
-        pair
-        for pair, values in columns.items()
-        if len(pair) == 1 and pair not in taken and len(values) == count
-        and all(type(item) is int for item in values) and set(values) == {0, 1}
-    ]  # fmt: skip
-    for found in (switches, numbers):
-        if len(found) == 1 and "state" not in result:
-            result["state"] = found[0]
+    single = {path: values for path, values in columns.items() if len(path) == 1}
+    switches = [path for path, values in single.items() if all(type(item) is bool for item in values)]
+    numbers = [path for path, values in single.items() if path not in taken and _is_zero_or_one(values, count)]
+    found = switches if len(switches) == 1 else numbers
+    if len(found) == 1:
+        result["state"] = found[0]
+
+
+def _is_zero_or_one(values: list[Any], count: int) -> bool:
+    return len(values) == count and all(type(item) is int for item in values) and set(values) == {0, 1}
 
 
 def _mail_addresses(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 from zeitbuch.readers.dialects.reshape_rules import MergeRule
 
-from .steps import KEY, Found, shape_gain, shape_of, short_values
+from .operations import shape_gain, shape_of, short_values
+from .steps import KEY, Found
 from .survey import Path, dotted_path, json_path
 from .vocabulary import guess_kinds
 
@@ -45,7 +46,7 @@ def _known_kinds(column: dict[int, str]) -> int:
 
 
 def merged_operation(found: Found, second: Path) -> tuple[MergeRule, str]:
-    """The rule that puts both fields together, and what it does in words."""
+    """The rule that puts both fields together, and what it means, in words."""
     first = found.operation
     keys = {key for sample in found.samples for sight in sample.steps for key in sight.raw}
     into = next(name for name in ("operation", "operation_of_step", "zb_operation") if name not in keys)

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -22,42 +23,43 @@ _MOST_SHOWN = 3
 
 def kinds_by_values(columns: dict[Path, Column]) -> list[str]:
     """Kinds that the values of an operation's steps suggest, the likeliest first."""
+    texts = [value for column in columns.values() for value in column.values if type(value) is str]
     scores: dict[str, float] = {}
-
-    def vote(kind: str, weight: float) -> None:
-        scores[kind] = scores.get(kind, 0.0) + weight
-
-    values = [value for column in columns.values() for value in column.values]
-    texts = [value for value in values if type(value) is str]
-    if any(_ADDRESS.match(text) for text in texts):
-        vote("http", 2.0)
-    if any(text in _METHODS for text in texts):
-        vote("http", 1.0)
-    if any(_MAIL.match(text) for text in texts):
-        vote("send", 2.0)
-    if any(_CODE.search(text) and "\n" in text for text in texts):
-        vote("code", 2.0)
-    _vote_by_make(columns, texts, vote)
+    for kind, weight, fits in _TEXT_VOTES:
+        if any(map(fits, texts)):
+            scores[kind] = scores.get(kind, 0.0) + weight
+    single = _kind_of_single(columns) if len(columns) == 1 else "" if columns else "end"
+    if single:
+        scores[single] = scores.get(single, 0.0) + 1.5
     return [kind for kind, _ in sorted(scores.items(), key=lambda entry: (-entry[1], entry[0]))]
 
 
-def _vote_by_make(columns: dict[Path, Column], texts: list[str], vote: Any) -> None:
-    """By how many settings there are, and of which make."""
-    if len(columns) == 1:
-        (column,) = columns.values()
-        if all(type(value) in (int, float) for value in column.values):
-            vote("wait", 1.5)
-        elif all(type(value) is str and placeholder_like(value) for value in column.values):
-            vote("loop", 1.0)
-        elif all(type(value) is str and operator_like(value) for value in column.values):
-            vote("decide", 1.0)
-    if not columns:
-        vote("end", 0.5)
-    if sum(map(placeholder_like, texts)) > 1 or (len(columns) > 1 and any(map(placeholder_like, texts))):
-        vote("shape", 0.4)
-        vote("write", 0.5)
-    if any(reads_like_prose(text) for text in texts):
-        vote("send", 0.5)
+# What a text among the settings speaks for, and how much.
+_TEXT_VOTES: tuple[tuple[str, float, Callable[[str], Any]], ...] = (
+    ("http", 2.0, _ADDRESS.match),
+    ("http", 1.0, _METHODS.__contains__),
+    ("send", 2.0, _MAIL.match),
+    ("code", 2.0, lambda text: "\n" in text and _CODE.search(text)),
+    ("write", 0.5, placeholder_like),
+    ("shape", 0.4, placeholder_like),
+    ("send", 0.5, reads_like_prose),
+)
+
+
+def _kind_of_single(columns: dict[Path, Column]) -> str:
+    """The kind that the only setting speaks for; empty when it speaks for none."""
+    (column,) = columns.values()
+    if all(type(value) in (int, float) for value in column.values):
+        return "wait"
+    if not all(type(value) is str for value in column.values):
+        return ""
+    return (
+        "loop"
+        if all(map(placeholder_like, column.values))
+        else "decide"
+        if all(map(operator_like, column.values))
+        else ""
+    )
 
 
 def shown_values(columns: dict[Path, Column]) -> str:

@@ -18,6 +18,7 @@ from .survey import STAR, Path, json_path
 
 _EACH = (";", "\n", ",")  # what may divide several links in one text
 _LEAST_TEXTS = 2
+_MOST_LETTERS = 400  # longer texts are prompts and code
 _MARK = re.compile(r"[^\w\s]*")  # signs with which a text begins
 _ARROW = re.compile(r"[^\w\s]*$")
 
@@ -71,22 +72,18 @@ def _leaves_outside(value: Any, path: Path, raws: set[int]) -> Iterator[tuple[Pa
 
 def _rule_for(path: Path, listed: list[tuple[int, str]], names: list[re.Pattern[str]]) -> SplitRule | None:
     """The rule for the texts at one place: a step with an outlet, or two steps; None when few of them are read by it."""
-    if len(listed) < _LEAST_TEXTS or any(len(text) > 400 for _, text in listed):
+    if len(listed) < _LEAST_TEXTS or any(len(text) > _MOST_LETTERS for _, text in listed):
         return None
     each = next((mark for mark in _EACH if sum(mark in text for _, text in listed) >= 0.5 * len(listed)), "")
-    parts = [
-        (number, part.strip())
-        for number, text in listed
-        for part in (text.split(each) if each else [text])
-        if part.strip()
-    ]
-    read = [_read(part, names[number]) for number, part in parts]
+    read = [_read(part, names[number]) for number, text in listed for part in _parts_of(text, each)]
     counted = Counter(reading.steps for reading in read)
-    for steps in (2, 1):
-        if counted[steps] >= 0.8 * len(parts):
-            pattern = _pattern_with_outlet([r for r in read if r.steps == steps], steps)
-            return SplitRule(at=json_path(path), pattern=pattern, each=each) if pattern else None
-    return None
+    steps = next((number for number in (2, 1) if counted[number] >= 0.8 * len(read)), 0)
+    pattern = _pattern_with_outlet([reading for reading in read if reading.steps == steps], steps) if steps else ""
+    return SplitRule(at=json_path(path), pattern=pattern, each=each) if pattern else None
+
+
+def _parts_of(text: str, each: str) -> list[str]:
+    return [part.strip() for part in (text.split(each) if each else [text]) if part.strip()]
 
 
 def _read(text: str, names: re.Pattern[str]) -> _Reading:
@@ -97,27 +94,34 @@ def _read(text: str, names: re.Pattern[str]) -> _Reading:
 
 
 def _pattern_with_outlet(read: list[_Reading], steps: int) -> str:
-    """The pattern for texts of one or two steps: what is always the same between them is literal, what differs an outlet."""
+    """The pattern for texts of one or two steps: what is always the same between them is literal, what differs an outlet. Empty
+    where none fits: a prefix, say, is nothing that the reader of ends knows."""
     if any(reading.literals[0].strip() for reading in read):
-        return ""  # a prefix that the reader of ends does not know
+        return ""
     if steps == 1:
-        mark = _common_mark([reading.literals[1] for reading in read if reading.literals[1].strip()])
-        bare = sum(not reading.literals[1].strip() for reading in read)
-        if not mark or bare == len(read):
-            return ""
-        return f"{{step}}[{mark}{{outlet}}]" if bare else f"{{step}}{mark}{{outlet}}"
+        return _outlet_behind([reading.literals[1].strip() for reading in read])
     between = [reading.literals[1] for reading in read]
-    behind = [reading.literals[2] for reading in read]
-    same = Counter(text.strip() for text in between)
-    literal, count = same.most_common(1)[0]
-    if count == len(between) and literal:
-        mark = _common_mark([text for text in behind if text.strip()])
+    behind = [reading.literals[2].strip() for reading in read]
+    literal = between[0].strip()
+    if literal and all(text.strip() == literal for text in between):
+        mark = _common_mark(list(filter(None, behind)))
         return f"{{from}} {literal} {{to}}" + (f"[{mark}{{outlet}}]" if mark else "")
-    return _outlet_between(between) if not any(text.strip() for text in behind) else ""
+    return "" if any(behind) else _outlet_between(between)
+
+
+def _outlet_behind(behind: list[str]) -> str:
+    """'a:yes' and 'a': an outlet behind a step."""
+    told = list(filter(None, behind))
+    mark = _common_mark(told)
+    if not mark:
+        return ""
+    return f"{{step}}{mark}{{outlet}}" if len(told) == len(behind) else f"{{step}}[{mark}{{outlet}}]"
 
 
 def _common_mark(texts: list[str]) -> str:
     """The sign with which all texts begin, before a word of their own."""
+    if not texts:
+        return ""
     marks = {_MARK.match(text.strip())[0] for text in texts}  # type: ignore[index]
     mark = marks.pop() if len(marks) == 1 else ""
     return "" if set(mark) & set("{}[]") else mark

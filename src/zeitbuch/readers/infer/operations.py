@@ -1,0 +1,125 @@
+# Which field of records that repeat says what they do. Trade words help, but the settings tell: the type of a step says which settings
+# it has, and no other field does.
+"""Finding the field that says what a step does."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from .survey import Group, Path
+from .vocabulary import guess_kinds, words_of
+
+_OPERATION_KEYS = frozenset(
+    "type kind op operation typ art sort klass class module function what tipo genre slag soort handling "
+    "accion azione acao".split()
+)
+LOOKED_AT = 400  # items of a place
+
+
+def is_tokenlike(value: Any) -> bool:
+    """Whether a value may be an operation: a short text without blanks at its ends."""
+    return type(value) is str and 1 <= len(value) <= 80 and "\n" not in value and value.strip() == value
+
+
+def operation_scores(group: Group) -> list[tuple[float, Path]]:
+    """Fields that may say what the items do, the best first."""
+    items = [item.value for item in group.items[:LOOKED_AT]]
+    shapes = [shape_of(item) for item in items]
+    columns = {path: column for path, column in short_values(items).items() if len(column) >= 0.6 * len(items)}
+    found = [
+        (_score_field(list(column.values()), len(items), path) + 2.0 * shape_gain(column, shapes, path), path)
+        for path, column in columns.items()
+    ]
+    found.sort(key=lambda f: (-f[0], f[1]))
+    return _types_before_captions(found, columns, shapes)
+
+
+def _types_before_captions(
+    found: list[tuple[float, Path]], columns: dict[Path, dict[int, str]], shapes: list[frozenset[Path]]
+) -> list[tuple[float, Path]]:
+    """A field of several words gives way to one of single words that tells the settings as well: flows drawn alike have steps of
+    the same name."""
+    if not found or not _has_blanks(columns[found[0][1]]):
+        return found
+    gain = shape_gain(columns[found[0][1]], shapes, found[0][1])
+    for place, (_, path) in enumerate(found[1:], 1):
+        column = columns[path]
+        fits = gain > 0 and shape_gain(column, shapes, path) >= 0.9 * gain
+        if not _has_blanks(column) and fits and len(set(column.values())) <= len(set(columns[found[0][1]].values())):
+            return [(found[0][0], path), *found[:place], *found[place + 1 :]]
+    return found
+
+
+def _has_blanks(column: dict[int, str]) -> bool:
+    return sum(" " in value for value in column.values()) > 0.5 * len(column)
+
+
+def short_values(items: list[dict[str, Any]]) -> dict[Path, dict[int, str]]:
+    """Short texts by path, each with the number of the item it stands in."""
+    values: dict[Path, dict[int, str]] = {}
+    for number, item in enumerate(items):
+        for key, value in item.items():
+            if is_tokenlike(value):
+                values.setdefault((key,), {})[number] = value
+            elif type(value) is dict:
+                for inner, deeper in value.items():
+                    if is_tokenlike(deeper):
+                        values.setdefault((key, inner), {})[number] = deeper
+    return values
+
+
+def shape_of(item: dict[str, Any]) -> frozenset[Path]:
+    """Which keys an item has, two deep."""
+    return frozenset(
+        path
+        for key, value in item.items()
+        for path in ([(key, inner) for inner in value] if type(value) is dict and value else [(key,)])
+    )
+
+
+def shape_gain(column: dict[int, str], shapes: list[frozenset[Path]], path: Path) -> float:
+    """How much better the keys of an item are known once the field is: 0 not at all, 1 entirely. The type of a step says which
+    settings it has; no other field does. Only values that repeat can tell."""
+    by_value: dict[str, list[frozenset[Path]]] = {}
+    for number, value in column.items():
+        by_value.setdefault(value, []).append(shapes[number] - {path})
+    repeated = [listed for listed in by_value.values() if len(listed) > 1]
+    count = sum(map(len, repeated))
+    every = [shape for listed in by_value.values() for shape in listed]
+    if len(by_value) < 2 or not count:
+        return 0.0
+    apart = _disagreement(every)
+    if apart <= 0.01:
+        return 0.0
+    within = sum(_disagreement(listed) * len(listed) for listed in repeated) / count
+    return max(0.0, 1 - within / apart) * count / len(every)
+
+
+def _disagreement(shapes: list[frozenset[Path]]) -> float:
+    """How far sets of keys differ: the mean variance of a key's presence."""
+    counts = Counter(path for shape in shapes for path in shape)
+    return sum((number / len(shapes)) * (1 - number / len(shapes)) for number in counts.values())
+
+
+def _score_field(listed: list[str], count: int, path: Path) -> float:
+    present = len(listed) / count
+    distinct = Counter(listed)
+    hints = {value: guess_kinds(value) for value in distinct}
+    share = sum(bool(hints[value]) for value in distinct) / len(distinct)
+    kinds = len({entry[0].hint for entry in hints.values() if entry})
+    blanks = sum(" " in value for value in listed) / len(listed)
+    numeric = sum(value.isdecimal() or len(value) > 40 for value in listed) / len(listed)
+    repeats = 1 - len(distinct) / len(listed) if len(listed) > 1 else 0.0
+    dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(listed)
+    score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
+    score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
+    if len(distinct) == 1 and count > 2:
+        score -= 1.5
+    if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
+        score -= 1.5  # several words, never twice the same: what people call the steps
+    elif len(listed) >= 3 and len(distinct) == len(listed) and not share:
+        score -= 1.5  # an id
+    if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
+        score += 0.8
+    return score
