@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from collections import Counter
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -13,6 +14,7 @@ from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.propose import Proposal
+from zeitbuch.readers.infer.questions import Question
 from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.reading.reader import Reader
 
@@ -85,14 +87,13 @@ PARTS = (
 )
 
 
-def judge_estate(made: MadeEstate, dialect_text: str = "") -> Judged:
-    """Propose a dialect, read the files with it, and hold what is read against what stands in them."""
-    proposal, text, flows = None, dialect_text, []
+def judge_estate(made: MadeEstate, ask: Callable[[Sequence[Question]], dict[str, str]] | None = None) -> Judged:
+    """Propose a dialect, read the files with it, and hold what is read against what stands in them; ``ask`` answers questions."""
+    proposal, text, flows = None, "", []
     files = sorted(str(path) for path in made.folder.iterdir() if path.suffix != ".toml")
     try:
-        if not text:
-            proposal, _ = propose_dialect(Session(), files, "probe")
-            text = spell_dialect(proposal.made, proposal.used) if proposal else ""
+        proposal, _ = propose_dialect(Session(), files, "probe", ask)
+        text = spell_dialect(proposal.made, proposal.used) if proposal else ""
         flows = list(Reader([parse_dialect(text, "probe.toml")]).read_sources(files)) if text else []
     except ZeitbuchError:
         pass

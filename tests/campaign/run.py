@@ -15,15 +15,20 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from campaign.answers import answer_questions
 from campaign.estates import PARTS, judge_estate, make_estate, shares
 
 
-def run_seed(seed: int, fitted: bool, words: bool, structure: str, container: str) -> tuple[str, Counter[str]]:
+def run_seed(
+    seed: int, fitted: bool, words: bool, structure: str, container: str, answered: bool = False
+) -> tuple[str, Counter[str]]:
     """Structure and container of one estate, with its counts."""
     with tempfile.TemporaryDirectory() as folder:
         made = make_estate(Path(folder), seed, fitted, words, structure, container)
         try:
-            return f"{made.structure} / {made.container}", judge_estate(made).counts
+            return f"{made.structure} / {made.container}", judge_estate(
+                made, partial(answer_questions, made) if answered else None
+            ).counts
         except Exception as error:  # a crash is a result, too
             return f"{made.structure} / {made.container}", Counter(
                 {"crash": 1, f"crash {type(error).__name__}: {str(error)[:60]}": 1}
@@ -37,6 +42,7 @@ def main() -> None:
     options.add_argument("--seeds", type=int, default=40)
     options.add_argument("--first", type=int, default=0)
     options.add_argument("--no-words", action="store_true", help="operations without trade words")
+    options.add_argument("--answered", action="store_true", help="with ten questions answered")
     options.add_argument("--by", choices=("structure", "container", "seed"))
     options.add_argument("--structure", default="")
     options.add_argument("--container", default="")
@@ -47,6 +53,7 @@ def main() -> None:
         words=not given.no_words,
         structure=given.structure,
         container=given.container,
+        answered=given.answered,
     )
     seeds = range(given.first, given.first + given.seeds)
     total: Counter[str] = Counter()

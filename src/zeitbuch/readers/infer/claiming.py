@@ -9,6 +9,7 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
+from .claims import ANSWERED
 from .evidence import Evidence
 from .fields import Column, Delimiters
 from .identity import is_id_word
@@ -180,6 +181,8 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
         "against": bool(told) and told != kind,
         "silent": not words and not told,
     }
+    if operation in e.told:
+        evidence = {ANSWERED: 1.0}
     e.add_claim("trigger kind", kind, evidence, operation)
     if kind not in ("schedule", "polling"):
         return

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from .claim_weights import WEIGHTS
 
-ASSERTED = 0.75  # probability from which a proposal asserts; below it asks
+ASSERTED = 0.85  # probability from which a proposal asserts; below it asks
 ANSWERED = "answered"  # the owner has said so
 
 

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Mapping
 from typing import Any
 
+from zeitbuch.core.model.kinds import KINDS
 from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields
@@ -43,7 +44,8 @@ class Evidence:
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
         for operation, kind in self.told.items():
             if operation in self.verdicts:
-                self.verdicts[operation] = Verdict(operation, kind, 1.0, (), evidence={ANSWERED: 1.0})
+                hint = kind if kind in KINDS else f"on:{kind}"
+                self.verdicts[operation] = Verdict(operation, hint, 1.0, (), evidence={ANSWERED: 1.0})
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
         self.claims: list[Claim] = []
         self.switch_by_word = False

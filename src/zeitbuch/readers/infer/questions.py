@@ -214,10 +214,20 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
         text = f"What do {count_words(count[operation], 'step')} of '{operation}' do, such as '{title}'?"
 
         def other(said: str, operation: str = operation) -> Change | None:
-            return _kind_change(operation, said) if said in get_args(StepKind) else None
+            if said in get_args(StepKind):
+                return _kind_change(operation, said)
+            return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
 
         found.append(
-            Question(KIND_QUESTION + operation, text, shown_values(columns), answers, weight, other, "kind of step")
+            Question(
+                KIND_QUESTION + operation,
+                text,
+                shown_values(columns),
+                answers,
+                weight,
+                other,
+                "kind of step or trigger",
+            )
         )
     return found
 

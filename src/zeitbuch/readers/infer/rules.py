@@ -114,7 +114,7 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     spread = e.operations_by_path() if verdict.by_place else {}
     own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
     told = kind_by_clock(clock, own)
-    if told and (verdict.by_place or ("cron" in clock and trigger != "polling")):
+    if told and (verdict.by_place or ("cron" in clock and trigger != "polling" and verdict.operation not in e.told)):
         trigger = told
     elif verdict.by_place and not own:
         trigger = "manual"

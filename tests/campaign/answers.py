@@ -1,0 +1,40 @@
+"""An owner who knows the estate and answers the questions of a proposal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zeitbuch.readers.infer.questions import KIND_QUESTION, Question
+
+from .estates import MadeEstate
+
+MOST_ANSWERS = 10
+
+
+def answer_questions(made: MadeEstate, questions: Sequence[Question]) -> dict[str, str]:
+    """Answers to the first ten questions, from what stands in the estate."""
+    answers: dict[str, str] = {}
+    for question in questions[:MOST_ANSWERS]:
+        word = _answer_to(made, question)
+        if word:
+            answers[question.id] = word
+    return answers
+
+
+def _answer_to(made: MadeEstate, question: Question) -> str:
+    operation = question.id.removeprefix(KIND_QUESTION).removeprefix("trigger ")
+    if operation != question.id:
+        return made.kinds.get(operation, "")
+    if question.id == "links" and len(question.answers) == 2 and question.answers[0].word == "forward":
+        return _direction(made, question)
+    return ""
+
+
+def _direction(made: MadeEstate, question: Question) -> str:
+    """Which of the two ways that are offered is an arrow of a flow."""
+    arrows = {(a.name, b.name) for flow in made.flows for a, b, _, _ in flow.arrows}
+    for answer in question.answers:
+        first, _, second = answer.meaning.strip("'").partition("' runs before '")
+        if (first, second) in arrows:
+            return answer.word
+    return ""

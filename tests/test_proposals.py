@@ -1,0 +1,254 @@
+"""The parts of a proposal: what brings documents into shape, what tells builders apart, what is asked, and what follows from it."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Run, program
+from zeitbuch.readers.dialects.rules import parse_dialect
+from zeitbuch.readers.infer.alike import group_alike
+from zeitbuch.readers.infer.claims import ANSWERED, probability_of
+from zeitbuch.readers.infer.fields import find_columns
+from zeitbuch.readers.infer.reshaping import shape_documents
+from zeitbuch.readers.infer.state_words import says_state, state_of_word
+from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
+from zeitbuch.readers.infer.value_kinds import kinds_by_values
+
+
+def ferry(at: int, **more: Any) -> dict[str, Any]:
+    """A flow of a builder whose operations carry no trade word."""
+    ask = {
+        "brain": "tern-3-small",
+        "telling": "You sort letters of passengers into groups. Answer with the name of one group only.",
+    }
+    boxes = [
+        {"id": "a", "title": f"Morning {at}", "sort": "kru.zim", "given": {"cron": "0 7 * * *"}},
+        {"id": "b", "title": f"Sort the letters {at}", "sort": "kru.pol", "given": ask},
+        {"id": "c", "title": f"Keep the list {at}", "sort": "vas.tek", "given": {"list": "letters", "page": 3}},
+        {
+            "id": "d",
+            "title": f"Tell the purser {at}",
+            "sort": "vas.mon",
+            "given": {"whom": "purser@ferry.example", "words": "New letters"},
+        },
+    ]
+    arrows = [{"head": x, "tail": y} for x, y in ("ba", "cb", "dc")]
+    return {"id": f"f{at}", "title": f"Letters of pier {at}", "boxes": boxes, "arrows": arrows, **more}
+
+
+def proposal(documents: list[Any], **answers: str) -> Suggestion:
+    made = suggest_dialect(documents, "probe", answers)
+    assert made is not None
+    return made
+
+
+def test_definitions_in_texts_are_opened() -> None:
+    flows = [ferry(at) for at in range(3)]
+    wrapped = [{"id": flow["id"], "body": json.dumps(flow)} for flow in flows]
+    shaping = shape_documents(wrapped)
+    assert [rule.at for rule in shaping.rules["text"]] == ["$.body"]  # type: ignore[attr-defined]
+    assert shaping.documents[0]["body"]["boxes"] == flows[0]["boxes"]
+    made = proposal(wrapped)
+    assert made.dialect.text[0].at == "$.body" and made.steps == 12
+    assert all("boxes" not in query for query in made.dialect.signature.all)  # a file is recognised as it comes
+
+
+def test_bodies_of_calls_are_no_definitions() -> None:
+    flows = [ferry(at) for at in range(3)]
+    flows[0]["boxes"][2]["given"]["body"] = json.dumps(
+        {"letter": {"from": "passenger", "pages": [1, 2, 3]}, "desk": "purser", "pier": 3}
+    )
+    assert not shape_documents(flows).rules
+
+
+def test_settings_as_lists_become_objects() -> None:
+    flows = [ferry(at) for at in range(3)]
+    for flow in flows:
+        for box in flow["boxes"]:
+            box["given"] = [{"key": key, "val": value} for key, value in box["given"].items()]
+    shaping = shape_documents(flows)
+    (rule,) = shaping.rules["pairs"]
+    assert (rule.at, rule.name, rule.value) == ("$.boxes[*].given", "key", "val")  # type: ignore[attr-defined]
+    assert shaping.documents[0]["boxes"] == ferry(0)["boxes"]
+
+
+def test_cases_and_messages_are_no_settings() -> None:
+    flows = [ferry(at) for at in range(3)]
+    for flow in flows:
+        flow["boxes"][2]["cases"] = [
+            {"label": label, "next": end} for label, end in (("low", "d"), ("high", "b"), ("rest", "d"), ("none", "b"))
+        ]
+        flow["boxes"][1]["given"]["talk"] = [
+            {"who": who, "says": "Sort the letters of the morning."} for who in ("system", "user")
+        ]
+    assert not shape_documents(flows).rules
+
+
+def test_builders_are_told_apart_and_small_flows_belong() -> None:
+    other = [{"workflow": {"label": f"W{at}", "stages": {"s1": {"op": "x"}}}, "made": "2026-01-02"} for at in range(2)]
+    small = {"id": "f9", "title": "One step", "boxes": ferry(9)["boxes"][:1], "arrows": []}
+    assert group_alike([ferry(0), other[0], ferry(1), small, other[1]]) == [[0, 2, 3], [1, 4]]
+
+
+def test_direction_comes_from_the_trigger_not_from_the_order_of_the_list() -> None:
+    made = proposal([ferry(at) for at in range(3)])
+    (link,) = made.dialect.links
+    assert (link.source, link.target) == ("tail", "head")
+    backwards = [ferry(at) for at in range(3)]
+    for flow in backwards:
+        flow["boxes"].reverse()
+        flow["arrows"].reverse()
+    assert proposal(backwards).dialect.links == [link]
+
+
+def test_several_lists_of_links_are_claimed() -> None:
+    flows = [ferry(at) for at in range(3)]
+    for flow in flows:
+        flow["errorArrows"] = [{"head": "d", "tail": "b"}]
+    first, second = proposal(flows).dialect.links
+    assert (first.at, second.at, second.role) == ("$.arrows[*]", "$.errorArrows[*]", "error")
+
+
+@pytest.mark.parametrize(
+    ("links", "pattern"),
+    [
+        (["a -> b", "b -> c", "c -> d"], "{from} -> {to}"),
+        (["a:out => b", "b:out => c", "c:none => d"], "{from}:{outlet} => {to}"),
+        (["a/out > b", "b > c", "c > d"], "{from}[/{outlet}] > {to}"),
+    ],
+)
+def test_links_written_as_text_are_taken_apart(links: list[str], pattern: str) -> None:
+    flows = [{**ferry(at), "arrows": links} for at in range(3)]
+    made = proposal(flows)
+    assert [rule.pattern for rule in made.dialect.split] == [pattern]
+    (link,) = made.dialect.links
+    assert (link.source, link.target) == ("from", "to")
+
+
+def test_what_is_not_known_is_asked_not_asserted() -> None:
+    made = proposal([ferry(at) for at in range(3)])
+    assert {rule.operation: rule.kind or rule.trigger for rule in made.dialect.kind} == {
+        "kru.zim": "schedule",
+        "kru.pol": "model",
+    }
+    asked = {question.id: question for question in made.questions}
+    assert set(asked) == {"kind vas.tek", "kind vas.mon"}
+    assert asked["kind vas.mon"].answers[0].word == "send" and "purser@ferry.example" in asked["kind vas.mon"].example
+    answered = proposal([ferry(at) for at in range(3)], **{"kind vas.tek": "write", "kind vas.mon": "send"})
+    assert not answered.questions
+    assert {rule.kind: rule.effect for rule in answered.dialect.kind if rule.kind} == {
+        "model": "none",
+        "write": "write",
+        "send": "send",
+    }
+
+
+def test_a_step_answered_to_be_a_trigger_is_one() -> None:
+    made = proposal([ferry(at) for at in range(3)], **{"kind vas.tek": "event"})
+    assert ("vas.tek", "event") in [(rule.operation, rule.trigger) for rule in made.dialect.kind]
+
+
+def test_a_comment_is_no_prompt_and_a_wait_flag_no_switch() -> None:
+    flows = [ferry(at) for at in range(4)]
+    for flow in flows:
+        flow["boxes"][1]["remark"] = "Ask the purser before anybody changes this box again."
+        flow["boxes"][3]["given"]["holdOn"] = False
+    step = proposal(flows).dialect.step
+    assert [rule.path for rule in step.prompts] == ["given.telling"] and step.note == "remark"
+    assert not step.enabled and not step.disabled
+
+
+def test_probabilities_rise_with_the_evidence() -> None:
+    strong = {"ends": 0.95, "direction": 1.0, "covered": 0.9}
+    assert probability_of("links", strong) > probability_of("links", {**strong, "direction": 0.0, "covered": 0.3})
+    assert probability_of("kind", {ANSWERED: 1.0}) == 0.99
+    assert probability_of("no such part", {}) == 0.5
+
+
+@pytest.mark.parametrize(
+    ("values", "kind"),
+    [
+        ({"where": ["https://desk.ferry.example/v1"], "how": ["POST"]}, "http"),
+        ({"whom": ["purser@ferry.example"], "words": ["News"]}, "send"),
+        ({"text": ["rows = []\nreturn rows"]}, "code"),
+        ({"long": [30]}, "wait"),
+        ({"each": ["{{ a.rows }}"]}, "loop"),
+    ],
+)
+def test_likely_kinds_by_values(values: dict[str, list[Any]], kind: str) -> None:
+    columns, _ = find_columns([[((key,), value) for value in listed] for key, listed in values.items()])
+    assert kinds_by_values(columns)[0] == kind
+
+
+def test_words_of_states() -> None:
+    assert [state_of_word(word) for word in ("Active", "pausiert", "off", "brouillon")] == ["on", "", "off", "draft"]
+    assert says_state("draft") and not says_state("on")
+
+
+# -- from the installed program -------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def exports(tmp_path: Path) -> Path:
+    for at in range(3):
+        (tmp_path / f"{at}.json").write_text(json.dumps(ferry(at)))
+    return tmp_path
+
+
+def test_questions_stand_in_the_file_and_are_answered_from_another(exports: Path, run: Run) -> None:
+    ran = run("dialect", "suggest", ".", "--name", "pier", "-o", "pier.toml")
+    assert ran.code == 0 and "2 questions left open" in ran.err, ran.err
+    assert "3 flows, 93 runs a month by the clock" in ran.err and "what would change this most" in ran.err
+    text = (exports / "pier.toml").read_text()
+    assert '# [[kind]]\n# operation = "vas.mon"' in text and '"kind vas.mon" = 1' in text
+    assert parse_dialect(text, "pier.toml").name == "pier"
+    (exports / "answers.toml").write_text('[answers]\n"kind vas.mon" = 1\n"kind vas.tek" = "write"\n')
+    ran = run("dialect", "suggest", ".", "--name", "pier", "-o", "pier.toml", "--answers", "answers.toml")
+    assert ran.code == 0 and "left open" not in ran.err and "3 steps that send" in ran.err, ran.err
+    rows = json.loads(run("inventory", ".", "--dialect", "pier.toml", "-f", "json").out)
+    assert rows["totals"]["flows"] == 3
+
+
+@pytest.mark.parametrize(
+    ("answers", "said"),
+    [
+        ('[answers]\n"kind vas" = 1\n', 'the questions: "kind vas.mon", "kind vas.tek"'),
+        ('[answers]\n"kind vas.mon" = 9\n', "found '9'"),
+        ('[answers]\n"kind vas.mon" = "sned"\n', "or another kind of step or trigger for 'kind vas.mon', found 'sned'"),
+        ("answers = 3\n", "answers-key"),
+        ("[answers\n", "answers-syntax"),
+    ],
+)
+def test_answers_that_cannot_be_used(exports: Path, run: Run, answers: str, said: str) -> None:
+    (exports / "answers.toml").write_text(answers)
+    ran = run("dialect", "suggest", "0.json", "1.json", "2.json", "--answers", "answers.toml")
+    assert ran.code == 2 and said in ran.err and not ran.out, ran.err
+
+
+def test_asking_needs_a_terminal(exports: Path, run: Run) -> None:
+    ran = run("dialect", "suggest", "0.json", "--ask")
+    assert ran.code == 2 and "--answers" in ran.err
+
+
+def test_asked_on_a_terminal(exports: Path) -> None:
+    own, theirs = pty.openpty()
+    words = [*program(), "dialect", "suggest", "0.json", "1.json", "2.json", "--ask", "-o", "pier.toml"]
+    with subprocess.Popen(
+        words, cwd=exports, stdin=theirs, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL
+    ) as process:
+        os.write(own, b"wrtie\nwrite\n\n")
+        _, err = process.communicate(timeout=120)
+    os.close(own)
+    os.close(theirs)
+    told = err.decode()
+    assert process.returncode == 0, told
+    assert "found 'wrtie'" in told and "1 question left open" in told
+    made = parse_dialect((exports / "pier.toml").read_text(), "pier.toml")
+    assert "write" in [rule.kind for rule in made.kind]
