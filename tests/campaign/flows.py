@@ -52,7 +52,8 @@ class FlowMaker:
         self.ids = self.draw.choice(("number", "uuid", "slug", "letters"))
         self.chat = self.draw.random() < 0.25
         self.switch = self.draw.choice(("off", "on", ""))  # how a step is switched off, if at all
-        self.clock = self.draw.choice(("cron", "cron", "interval", "weekdays"))
+        self.clock = self.draw.choice(("cron", "cron", "interval", "weekdays", "minutes", "number"))
+        self.counts_in = self.draw.choice((60, 60, 3600))  # seconds that a number without a unit means to this builder
         self.count = 0
 
     def draw_flow(self, at: int, small: bool) -> Drawn:
@@ -88,6 +89,10 @@ class FlowMaker:
             if self.clock == "interval":
                 number, unit, seconds = draw.choice(((15, "minutes", 60), (2, "hours", 3600), (1, "days", 86400)))
                 return {key("every"): number, key("unit"): unit}, f"every {number * seconds}"
+            if self.clock == "minutes":
+                return {key("minutes"): 15}, "every 900"
+            if self.clock == "number":
+                return {key("every"): 2}, f"every {2 * self.counts_in}"
             days = draw.choice((["mon"], ["mon", "wed", "fri"]))
             return {key("days"): days, key("at"): "08:30", key("zone"): "Europe/Oslo"}, "30 8 * * " + ",".join(
                 str("sun mon tue wed thu fri sat".split().index(d)) for d in days

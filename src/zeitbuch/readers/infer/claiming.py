@@ -10,6 +10,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
 from .claims import ANSWERED
+from .clocks import names_unit
 from .evidence import Evidence
 from .fields import Column, Delimiters
 from .identity import is_id_word
@@ -190,11 +191,12 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     shown = ", ".join(
         f"{key} '{dotted_path(value) if isinstance(value, tuple) else value}'" for key, value in clock.items()
     )
+    named = told == "every" and ("every_unit" not in clock or names_unit(clock["every"]))
     evidence = {
         "cron": told == "cron",
         "days": told == "time",
-        "unit": told == "unit",
-        "guessed": told == "every",
+        "unit": told == "unit" or named,
+        "guessed": told == "every" and not named,
         "none": not told,
     }
     e.add_claim("schedule", shown or "no field that looks like a clock", evidence, operation)

@@ -165,6 +165,11 @@ def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
             break
 
 
+def names_unit(path: Path) -> bool:
+    """Whether the key of a number says in what unit it counts."""
+    return any(word in _UNIT_OF and len(word) > 1 for word in words_of(path[-1]))
+
+
 def kind_by_clock(clock: dict[str, Any], columns: dict[Path, Column]) -> str:
     """The kind of trigger that the values alone tell; empty when they tell none. What looks at a place every few minutes polls."""
     if clock.keys() & {"cron", "time"}:

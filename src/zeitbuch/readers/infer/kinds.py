@@ -165,6 +165,8 @@ def _judge_operation(operation: str, c: Context, joins: Joins, apart: bool) -> V
     if c.prompts >= 0.6 * c.steps and c.models >= 0.5 * c.steps:
         _weigh_prompts(scores)
     elif not c.models:
+        if c.prompts >= 0.6 * c.steps and "agent" in scores:
+            scores["agent"] += 2.5  # its model may be a step of its own
         for hint in ("model", "agent", "embed"):
             if not c.prompts or scores.get(hint, 3.0) < 3:
                 scores.pop(hint, None)  # a trade word alone makes no model call
