@@ -33,10 +33,11 @@ from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
 from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
-from zeitbuch.readers.infer.questions import Question, answer_word, question_lines
+from zeitbuch.readers.infer.questions import KIND_QUESTION, Question, answer_word, question_lines
 from zeitbuch.readers.infer.spell import spell_dialect
 
 _MAY = {"send": "send", "delete": "delete", "spend": "spend money"}
+_SHOWN = 6  # operations by name
 _SURE = 90  # per cent from which what an operation is goes without saying
 
 
@@ -109,11 +110,7 @@ def _consequence_lines(proposal: Proposal) -> list[str]:
     outside = ", ".join(
         f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
     )
-    unknown = (
-        f"; {count_words(found.unknown, 'flow')} start by something the files give no number for"
-        if found.unknown
-        else ""
-    )
+    unknown = f"; of {count_words(found.unknown, 'flow')} the files do not say how often" if found.unknown else ""
     lines = [
         f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}",
         f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock; {outside or 'no step acts outside'}",
@@ -121,12 +118,10 @@ def _consequence_lines(proposal: Proposal) -> list[str]:
     if found.doubts:
         lines.append("  what would change this most, if it is wrong:")
         lines += [_claim_line(claim) for claim in found.doubts]
-    asked = len(proposal.made.questions)
-    return (
-        [*lines, f"{count_words(asked, 'question')} left open: answer with --ask, or with --answers FILE"]
-        if asked
-        else lines
-    )
+    if proposal.made.questions:
+        asked = count_words(len(proposal.made.questions), "question")
+        lines.append(f"{asked} left open: answer with --ask, or with --answers FILE")
+    return lines
 
 
 def _proposal_lines(proposal: Proposal) -> list[str]:
@@ -136,15 +131,18 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
     lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {files} written alike"]
     lines += [_claim_line(claim) for claim in made.claims if not claim.of]
     lines += _kind_lines(made.claims)
-    for operation, near in made.unclassified:
-        closest = ", ".join(near or near_kinds(operation)) or "no word of it is known"
-        lines.append(f"  not classified: '{operation}' (closest: {closest})")
+    asked = [
+        question.id.removeprefix(KIND_QUESTION) for question in made.questions if question.id.startswith(KIND_QUESTION)
+    ]
+    if asked:
+        shown = ", ".join(f"'{operation}'" for operation in asked[:_SHOWN]) + (" …" if len(asked) > _SHOWN else "")
+        lines.append(f"  not known, so asked: what {shown} do{'es' if len(asked) == 1 else ''}")
     for words, names in (
         ("written in another way (suggest for them apart)", proposal.others),
         ("other objects, left out", proposal.bare),
     ):
         if names:
-            shown = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
+            shown = ", ".join(names[:2]) + (" …" if len(names) > 2 else "")
             lines.append(f"  {words}: {count_words(len(names), 'file')} ({shown})")
     return lines
 

@@ -56,6 +56,8 @@ def claim_links(e: Evidence) -> None:
         "predecessors": "names of the steps before at '{p}' in each step",
         "order": "nothing links the steps: they are taken to run in the order in which they stand. Check this",
     }[joins.way]
+    if joins.way == "order" and e.holds_steps:
+        words = "steps stand inside steps; those of one list run in the order in which they stand"
     told = words.format(
         s=dotted_path(joins.source), t=dotted_path(joins.target), a=json_path(joins.at), p=dotted_path(joins.at)
     )

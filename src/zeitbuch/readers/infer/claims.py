@@ -1,5 +1,5 @@
 # What a proposal claims, what speaks for each claim, and how likely it is right. The weights of the evidence were fitted on exports of
-# made-up builders (tests/campaign/fit.py) and checked on others that were drawn apart; docs/dialects.md has the table.
+# made-up builders (tests/campaign/fit.py) and checked on others that were drawn apart; docs/proposals.md has the table.
 """Claims of a proposal with their probability."""
 
 from __future__ import annotations

@@ -155,9 +155,9 @@ def cases_rule(b: Branching, operation: str) -> CasesRule | None:
     parts = best[2]
     return CasesRule(
         at=dotted_path(best[1]),
-        outlet=dotted_path(parts["outlet"]) if "outlet" in parts else "",
-        label=dotted_path(parts["label"]) if "label" in parts else "",
-        condition=dotted_path(parts["condition"]) if "condition" in parts else "",
+        outlet=dotted_path(parts.get("outlet", ())),
+        label=dotted_path(parts.get("label", ())),
+        condition=dotted_path(parts.get("condition", ())),
     )
 
 
@@ -277,8 +277,8 @@ def _hold_rule(
             role=role,  # type: ignore[arg-type]
             steps=dotted_path(rest) if rest else ".",
             label=label if rest else "",
-            condition=dotted_path(parts["condition"]) if "condition" in parts else "",
-            otherwise=dotted_path(parts["otherwise"]) if "otherwise" in parts else "",
+            condition=dotted_path(parts.get("condition", ())),
+            otherwise=dotted_path(parts.get("otherwise", ())),
         )
     )
 

@@ -42,9 +42,9 @@ def _pointer_rule(b: Branching, path: Path, known: list[dict[str, int]], rules: 
         PointerRule(
             at=dotted_path(outer),
             target=dotted_path(rest),
-            via=dotted_path(outcomes) if outcomes else "",
-            label=dotted_path(parts["label"]) if "label" in parts else "",
-            condition=dotted_path(parts["condition"]) if "condition" in parts else "",
+            via=dotted_path(outcomes),
+            label=dotted_path(parts.get("label", ())),
+            condition=dotted_path(parts.get("condition", ())),
             outlet=outlet,
             role=role,
             reversed=attach,
@@ -99,8 +99,8 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
     words = {as_text(value_at(mapping, named)) for mapping in entries} - {""} if named else set()
     return PredecessorRule(
         at=dotted_path(outer),
-        source=dotted_path(rest) if rest else "",
-        outcome=dotted_path(named) if named else "",
+        source=dotted_path(rest),
+        outcome=dotted_path(named),
         outcomes={word: outcome(word) for word in sorted(words)},
     )
 

@@ -211,7 +211,7 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
         answers = tuple(Answer(kind, _KIND_MEANINGS.get(kind, ""), _kind_change(operation, kind)) for kind in kinds)
         weight = count[operation] * (2 if _HEAVY & set(kinds[:1]) else 1)
         title = _example_title(e, operation)
-        text = f"What do {count_words(count[operation], 'step')} of '{operation}' do, such as '{title}'?"
+        text = f"What does '{operation}' do ({count_words(count[operation], 'step')}, such as '{title}')?"
 
         def other(said: str, operation: str = operation) -> Change | None:
             if said in get_args(StepKind):

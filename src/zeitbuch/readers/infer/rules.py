@@ -31,9 +31,9 @@ def trigger_rule(e: Evidence) -> TriggerRule | None:
         at=json_path(starts.at),
         id="@key" if starts.keyed and not starts.id else dotted_path(starts.id),
         name=dotted_path(starts.name),
-        operation=dotted_path(starts.operation) if starts.operation else "",
+        operation=dotted_path(starts.operation),
         settings=".",
-        starts=dotted_path(starts.starts) if starts.starts else "",
+        starts=dotted_path(starts.starts),
     )
 
 
@@ -110,14 +110,10 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
     clock = find_clock(inside or columns)
-    trigger = verdict.hint[3:]
     spread = e.operations_by_path() if verdict.by_place else {}
     own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
     told = kind_by_clock(clock, own)
-    if told and (verdict.by_place or ("cron" in clock and trigger != "polling" and verdict.operation not in e.told)):
-        trigger = told
-    elif verdict.by_place and not own:
-        trigger = "manual"
+    trigger = _kind_by_values(verdict, told, bool(own), "cron" in clock and verdict.operation not in e.told)
     clock = _clock_of_kind(clock, trigger)
     claim_trigger_kind(
         e, verdict.operation, trigger, _word_score(verdict.operation, trigger), clock, told or ("" if own else "manual")
@@ -125,6 +121,14 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     if trigger not in ("schedule", "polling"):
         clock = {key: value for key, value in clock.items() if key in ("event", "batch")}
     return {"trigger": trigger, **_spell_clock(clock)}
+
+
+def _kind_by_values(verdict: Verdict, told: str, settings: bool, timed: bool) -> str:
+    """The kind of a trigger among the steps: its words, unless it has none or its values say clearly otherwise."""
+    trigger = verdict.hint[3:]
+    if told and (verdict.by_place or (timed and trigger != "polling")):
+        return told
+    return "manual" if verdict.by_place and not settings else trigger
 
 
 def _clock_of_kind(clock: dict[str, Any], trigger: str) -> dict[str, Any]:
@@ -196,22 +200,18 @@ def _kind_of_separate(
         return said
     if told:
         return told
-    by_path = (
-        hint
-        for part in reversed(starts.at)
-        if part != STAR and not _only_says_trigger(part)
-        for hint in _trigger_hints(part)
-    )
-    by_key = (
-        guess.hint[3:]
-        for row in records
-        for key in row
-        for guess in guess_kinds(key)[:1]
-        if guess.trigger is not None and guess.score > 4
-    )
-    return (
-        next(by_path, "") or next(by_key, "") or ("webhook" if "event" in clock else "event" if settings else "manual")
-    )
+    without_words = "webhook" if "event" in clock else "event" if settings else "manual"
+    return next(_hints_around(starts, records), without_words)
+
+
+def _hints_around(starts: Starts, records: list[dict[str, Any]]) -> Iterator[str]:
+    """What the path of triggers, then their keys hint at."""
+    for part in reversed(starts.at):
+        if part != STAR and not _only_says_trigger(part):
+            yield from _trigger_hints(part)
+    for guess in (guess for row in records for key in row for guess in guess_kinds(key)[:1]):
+        if guess.trigger is not None and guess.score > 4:
+            yield guess.hint[3:]
 
 
 def _trigger_hints(text: str) -> Iterator[str]:

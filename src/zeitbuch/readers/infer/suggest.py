@@ -182,8 +182,8 @@ class _Proposal(Evidence):
         given = _spell_fields(common, numbers)
         return StepRule(
             at=json_path(found.steps_at),
-            id=dotted_path(ident.id) if ident.id else "",
-            name=dotted_path(ident.name) if ident.name else "",
+            id=dotted_path(ident.id),
+            name=dotted_path(ident.name),
             operation=dotted_path(found.operation),
             settings=dotted_path(inside) if inside else ".",
             model=_path_or_list(model),
@@ -191,8 +191,8 @@ class _Proposal(Evidence):
                 PromptRule(path=dotted_path(pair), role=prompt_role(pair, index, model_columns))
                 for index, pair in enumerate(order_prompts(prompts, model_columns))
             ],
-            connection=dotted_path(path) if path else "",
-            scope=dotted_path(scope) if scope else "",
+            connection=dotted_path(path),
+            scope=dotted_path(scope),
             **given,
         )
 
@@ -357,9 +357,7 @@ def _link_rule(joins: Joins) -> LinkRule:
 
 
 def _adjacency_rule(joins: Joins) -> AdjacencyRule:
-    return AdjacencyRule(
-        at=json_path(joins.at), target=dotted_path(joins.target) if joins.target else "", role=_role_of_list(joins)
-    )
+    return AdjacencyRule(at=json_path(joins.at), target=dotted_path(joins.target), role=_role_of_list(joins))
 
 
 def _role_of_list(joins: Joins) -> LinkRole | None:
