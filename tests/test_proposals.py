@@ -121,10 +121,11 @@ def test_several_lists_of_links_are_claimed() -> None:
     [
         (["a -> b", "b -> c", "c -> d"], "{from} -> {to}"),
         (["a:out => b", "b:out => c", "c:none => d"], "{from}:{outlet} => {to}"),
-        (["a/out > b", "b > c", "c > d"], "{from}[/{outlet}] > {to}"),
+        (["a/out > b", "b > c", "c > d"], ["{from}/{outlet} > {to}", "{from} > {to}"]),
+        (["a [out] > b", "b > c", "c > d"], ["{from} [[{outlet}]] > {to}", "{from} > {to}"]),
     ],
 )
-def test_links_written_as_text_are_taken_apart(links: list[str], pattern: str) -> None:
+def test_links_written_as_text_are_taken_apart(links: list[str], pattern: str | list[str]) -> None:
     flows = [{**ferry(at), "arrows": links} for at in range(3)]
     made = proposal(flows)
     assert [rule.pattern for rule in made.dialect.split] == [pattern]

@@ -164,6 +164,8 @@ def test_tables_that_are_none_are_named_with_their_line(text: str, words: str, t
         ("{a}[:{b}] -> {c}", "x:y->z:w", {"a": "x", "b": "y", "c": "z:w"}),
         ("({a})", "(x)", {"a": "x"}),
         ("({a})", "x)", None),
+        ("{a} [[{b}]] > {c}", "x [y] > z", {"a": "x", "b": "y", "c": "z"}),
+        ("{a}[ [[{b}]", "x [y", {"a": "x", "b": "y"}),
         ("{a}:{b}", "x", None),
     ],
 )

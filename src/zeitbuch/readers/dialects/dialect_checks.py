@@ -100,7 +100,7 @@ def _check_path(text: str) -> None:
 
 
 _CHECKS: dict[str, Callable[[str], Any]] = {
-    "QueryText": Query, "Paths": _check_path, "DottedPath": _check_path, "PatternText": TextPattern,
+    "QueryText": Query, "Paths": _check_path, "DottedPath": _check_path, "PatternText": TextPattern, "PatternTexts": TextPattern,
 }  # fmt: skip
 
 

@@ -153,7 +153,8 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     )),
     TableOfKeys("SplitRule", "[[split]]", "Texts into which several things are written. Each becomes an object.", (
         Key("at", "The texts, from the document.", 'at = "$.ropes[*]"'),
-        Key("pattern", "Names in braces with what stands between them; what may be missing stands in brackets.", 'pattern = "{from}[:{way}] -> {to}"'),
+        Key("pattern", "Names in braces with what stands between them; what may be missing stands in brackets, and `[[` is one that is meant. Of a list of "
+            "patterns the first that fits counts.", 'pattern = "{from}[:{way}] -> {to}"'),
         Key("each", "What divides several of them in one text, which then becomes a list.", 'each = ";"'),
     )),
     TableOfKeys("PairsRule", "[[pairs]]", "Lists of names and values. Each becomes an object; what is no pair, or has a name a second time, stands under `@rest`.", (

@@ -14,6 +14,7 @@ Paths = str | list[str]  # dotted paths within a record, of which the first that
 DottedPath = str
 QueryText = str  # JSONPath (RFC 9535)
 PatternText = str  # names in braces with literals between them
+PatternTexts = str | list[str]  # several, of which the first that fits counts
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -30,10 +31,11 @@ class TextRule(Rule, frozen=True):
 class SplitRule(Rule, frozen=True):
     """Texts (``at``, JSONPath from the document) into which several things are written, as ``pattern`` says: names in braces with
     what stands between them, such as ``{from}:{outlet} -> {to}``. Each becomes an object with these names as keys; with ``each``
-    (what divides several of them) a list of such objects. A part in brackets may be missing: ``{step}[:{outlet}]``."""
+    (what divides several of them) a list of such objects. A part in brackets may be missing: ``{step}[:{outlet}]``; two brackets are one
+    that stands in the text. Of several patterns the first that fits counts."""
 
     at: QueryText
-    pattern: PatternText
+    pattern: PatternTexts
     each: str = ""
 
 

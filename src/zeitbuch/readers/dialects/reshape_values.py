@@ -68,7 +68,8 @@ class Splits:
     def __init__(self, rule: SplitRule) -> None:
         self.each = rule.each
         self.at = Query(rule.at)
-        self.pattern = TextPattern(rule.pattern)
+        patterns = rule.pattern if isinstance(rule.pattern, list) else [rule.pattern]
+        self.patterns = [TextPattern(pattern) for pattern in patterns]
 
     def __call__(self, work: Work) -> None:
         _, texts = work.places.begin_layer()
@@ -76,12 +77,17 @@ class Splits:
             if type(value) is not str or not value.strip():
                 continue
             words = [part for part in value.split(self.each) if part.strip()] if self.each else [value]
-            made = [self.pattern.take_apart(part) for part in words]
+            made = [self._take_apart(part) for part in words]
             if None in made:
-                work.tell(pointer, f"a text like '{self.pattern.text}'", value)
+                work.tell(
+                    pointer, "a text like " + " or ".join(f"'{pattern.text}'" for pattern in self.patterns), value
+                )
                 continue
             work.put(pointer, made if self.each else made[0])
             texts.add(pointer)
+
+    def _take_apart(self, text: str) -> dict[str, str] | None:
+        return next((made for pattern in self.patterns if (made := pattern.take_apart(text)) is not None), None)
 
 
 class Pairs:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from zeitbuch.core.model.problems import fail
 
-_TOKEN = re.compile(r"\{([^{}\[\]]+)\}|([\[\]])|([^{}\[\]]+)")
+_TOKEN = re.compile(r"\{([^{}\[\]]+)\}|((?<!\[)\[(?!\[)|(?<!\])\](?!\]))|((?:[^{}\[\]]|\[\[|\]\])+)")
 
 
 class _Part(NamedTuple):
@@ -24,7 +24,7 @@ class _Part(NamedTuple):
 
 class TextPattern:
     """A pattern such as ``{from}[:{outlet}] -> {to}``: names in braces, divided by literals; a literal with its name may stand in
-    brackets. Space around names and literals does not count.
+    brackets; two brackets are one that is meant as such. Space around names and literals does not count.
 
     Raises ZeitbuchError when it names nothing, a thing twice, or two things with nothing between them."""
 
@@ -88,6 +88,7 @@ def _parts_of(text: str) -> list[_Part]:
             parts.append(_Part(literal, name, optional, written))
             literal = written = ""
         else:
+            words = words.replace("[[", "[").replace("]]", "]")
             literal, written = words.strip() or words, words
     if literal:
         parts.append(_Part(literal, "", False, written))

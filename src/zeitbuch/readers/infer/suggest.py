@@ -81,6 +81,10 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     return proposal.make_suggestion(documents, shaping, answers)
 
 
+def _shown(pattern: str | list[str]) -> str:
+    return pattern if isinstance(pattern, str) else " or ".join(pattern)
+
+
 def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Proposal]:
     """With links that are written as text taken apart, where that links more steps."""
     linked, told = plain.count_links()
@@ -88,7 +92,7 @@ def _with_written_ends(shaping: Shaping, plain: _Proposal) -> tuple[Shaping, _Pr
         return shaping, plain
     taken = shaping
     for rule in find_written_ends(plain.found, plain.identity):
-        taken = taken.with_rule("split", rule, f"links written as text at {rule.at}: {rule.pattern}")
+        taken = taken.with_rule("split", rule, f"links written as text at {rule.at}: {_shown(rule.pattern)}")
     if taken is shaping:
         return shaping, plain
     found = find_steps(taken.documents)

@@ -78,8 +78,10 @@ def _rule_for(path: Path, listed: list[tuple[int, str]], names: list[re.Pattern[
     read = [_read(part, names[number]) for number, text in listed for part in _parts_of(text, each)]
     counted = Counter(reading.steps for reading in read)
     steps = next((number for number in (2, 1) if counted[number] >= 0.8 * len(read)), 0)
-    pattern = _pattern_with_outlet([reading for reading in read if reading.steps == steps], steps) if steps else ""
-    return SplitRule(at=json_path(path), pattern=pattern, each=each) if pattern else None
+    patterns = _patterns_with_outlet([reading for reading in read if reading.steps == steps], steps) if steps else []
+    if not patterns:
+        return None
+    return SplitRule(at=json_path(path), pattern=patterns[0] if len(patterns) == 1 else patterns, each=each)
 
 
 def _parts_of(text: str, each: str) -> list[str]:
@@ -93,49 +95,55 @@ def _read(text: str, names: re.Pattern[str]) -> _Reading:
     return _Reading(len(hits), tuple(text[a:b] for a, b in zip(ends, starts, strict=True)))
 
 
-def _pattern_with_outlet(read: list[_Reading], steps: int) -> str:
-    """The pattern for texts of one or two steps: what is always the same between them is literal, what differs an outlet. Empty
+def _patterns_with_outlet(read: list[_Reading], steps: int) -> list[str]:
+    """The patterns for texts of one or two steps: what is always the same between them is literal, what differs an outlet. None
     where none fits: a prefix, say, is nothing that the reader of ends knows."""
     if any(reading.literals[0].strip() for reading in read):
-        return ""
+        return []
     if steps == 1:
         return _outlet_behind([reading.literals[1].strip() for reading in read])
-    between = [reading.literals[1] for reading in read]
+    between = [reading.literals[1].strip() for reading in read]
     behind = [reading.literals[2].strip() for reading in read]
-    literal = between[0].strip()
-    if literal and all(text.strip() == literal for text in between):
+    if between[0] and len(set(between)) == 1:
         mark = _common_mark(list(filter(None, behind)))
-        return f"{{from}} {literal} {{to}}" + (f"[{mark}{{outlet}}]" if mark else "")
-    return "" if any(behind) else _outlet_between(between)
+        return [f"{{from}} {_quoted(between[0])} {{to}}" + (f"[{_quoted(mark)}{{outlet}}]" if mark else "")]
+    return [] if any(behind) else _outlet_between(between)
 
 
-def _outlet_behind(behind: list[str]) -> str:
+def _outlet_behind(behind: list[str]) -> list[str]:
     """'a:yes' and 'a': an outlet behind a step."""
     told = list(filter(None, behind))
-    mark = _common_mark(told)
+    mark = _quoted(_common_mark(told))
     if not mark:
-        return ""
-    return f"{{step}}{mark}{{outlet}}" if len(told) == len(behind) else f"{{step}}[{mark}{{outlet}}]"
+        return []
+    return [f"{{step}}{mark}{{outlet}}" if len(told) == len(behind) else f"{{step}}[{mark}{{outlet}}]"]
 
 
 def _common_mark(texts: list[str]) -> str:
-    """The sign with which all texts begin, before a word of their own."""
-    if not texts:
-        return ""
-    marks = {_MARK.match(text.strip())[0] for text in texts}  # type: ignore[index]
+    """The sign with which all texts begin, before a word of their own; empty when they differ."""
+    marks = {_MARK.match(text)[0] for text in texts}  # type: ignore[index]
     mark = marks.pop() if len(marks) == 1 else ""
-    return "" if set(mark) & set("{}[]") else mark
+    return "" if set(mark) & set("{}") else mark
 
 
-def _outlet_between(between: list[str]) -> str:
-    """'a:yes -> b' and 'a -> b': an outlet between two steps, with the sign before it and the one behind."""
-    arrows = {_ARROW.search(text.strip())[0] for text in between}  # type: ignore[index]
+def _outlet_between(between: list[str]) -> list[str]:
+    """'a:yes -> b', 'a [yes] -> b' and 'a -> b': an outlet between two steps, with the signs around it and the arrow."""
+    arrows = {_ARROW.search(text)[0] for text in between}  # type: ignore[index]
     arrow = arrows.pop() if len(arrows) == 1 else ""
-    if not arrow or set(arrow) & set("{}[]"):
-        return ""
-    heads = [text.rstrip()[: -len(arrow)].strip() for text in between]
-    mark = _common_mark([head for head in heads if head])
+    heads = [text[: -len(arrow)].strip() for text in between] if arrow else []
+    told = list(filter(None, heads))
+    mark = _quoted(_common_mark(told))
     if not mark:
-        return ""
-    bare = any(not head for head in heads)
-    return f"{{from}}[{mark}{{outlet}}] {arrow} {{to}}" if bare else f"{{from}}{mark}{{outlet}} {arrow} {{to}}"
+        return []
+    end = _quoted(_common_mark([text[::-1] for text in told]))
+    whole = (
+        f"{{from}} {mark}{{outlet}}{end} {_quoted(arrow)} {{to}}"
+        if end
+        else f"{{from}}{mark}{{outlet}} {_quoted(arrow)} {{to}}"
+    )
+    return [whole] if len(told) == len(heads) else [whole, f"{{from}} {_quoted(arrow)} {{to}}"]
+
+
+def _quoted(sign: str) -> str:
+    """A sign as a pattern says it."""
+    return sign.replace("[", "[[").replace("]", "]]")
