@@ -133,6 +133,39 @@ def test_links_written_as_text_are_taken_apart(links: list[str], pattern: str | 
     assert (link.source, link.target) == ("from", "to")
 
 
+def test_codes_of_a_legend_and_prompts_kept_elsewhere_are_looked_up() -> None:
+    flows = [ferry(at) for at in range(3)]
+    legend = {"10": "clock.daily", "11": "model.ask", "12": "list.append", "13": "mail.send"}
+    for flow in flows:
+        texts = [
+            {"ref": "t1", "words": flow["boxes"][1]["given"]["telling"]},
+            {"ref": "t2", "words": "Not used by anybody at the moment, kept for later."},
+        ]
+        flow["boxes"][1]["given"]["telling"] = "t1"
+        flow |= {"legend": legend, "texts": texts}
+        for code, box in zip(legend, flow["boxes"], strict=True):
+            box["sort"] = int(code)
+    made = proposal(flows)
+    assert {(rule.at, *rule.refs) for rule in made.dialect.catalogue} == {
+        ("$.legend[*]", "$.boxes[*].sort"),
+        ("$.texts[*]", "$.boxes[*].given.telling"),
+    }
+    assert {rule.operation: rule.kind or rule.trigger for rule in made.dialect.kind} == {
+        "clock.daily": "schedule", "model.ask": "model", "list.append": "write", "mail.send": "send",
+    }  # fmt: skip
+    assert [rule.path for rule in made.dialect.step.prompts] == ["given.telling.words"]
+
+
+def test_ends_may_be_places_in_the_list() -> None:
+    flows = [ferry(at) for at in range(3)]
+    for flow in flows:
+        flow["arrows"] = [{"head": 1, "tail": 0}, {"head": 2, "tail": 1}, {"head": 3, "tail": 2}]
+        for box in flow["boxes"]:
+            del box["id"]
+    made = proposal(flows)
+    assert made.dialect.step.id == "@key" and made.dialect.links[0].source == "tail"
+
+
 def test_what_is_not_known_is_asked_not_asserted() -> None:
     made = proposal([ferry(at) for at in range(3)])
     assert {rule.operation: rule.kind or rule.trigger for rule in made.dialect.kind} == {

@@ -11,9 +11,10 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
-from .survey import Path, find_leaves, is_scalar, value_at
+from .survey import Path, find_groups, find_leaves, is_scalar, value_at, without_path
 from .vocabulary import words_of
 
+_ENDS = 2  # of a link
 _ID_WORDS = frozenset(
     "id key ref uid uuid guid code number nr nummer clave cle chiave sleutel chave nokkel schluessel schlussel tag slug".split()
 )
@@ -97,9 +98,27 @@ def find_identity(found: Found) -> Identity:
     }
     ids = [each for each in fields.values() if each.unique >= 0.9 * each.present and each.present >= 0.9 * total]
     id_field = min(ids, key=lambda each: (-_id_score(each, total), each.path), default=None)
+    if (id_field is None or id_field.referred < 0.3 * id_field.present) and _ends_are_places(found):
+        id_field = fields[KEY] = _traits_of_field(found, words, KEY, total)
     name_path, id_path = _choose_name(found, fields, total, id_field.path if id_field is not None else ())
     referred = id_field.referred / id_field.present if id_field is not None else 0.0
     return Identity(id_path, name_path, referred, _tabulate(found, id_path), _tabulate(found, name_path))
+
+
+def _ends_are_places(found: Found) -> bool:
+    """Whether records beside the steps name two of them each by their places in the list, from 0 on."""
+    for group in find_groups([without_path(sample.raw, found.steps_at[:-1]) for sample in found.samples]):
+        columns = [
+            [item.value[key] for item in group.items]
+            for key in group.items[0].value
+            if all(type(item.value.get(key)) is int for item in group.items)
+        ]
+        sizes = [len(found.samples[item.document].steps) for item in group.items]
+        ends = [column for column in columns if all(0 <= end < size for end, size in zip(column, sizes, strict=True))]
+        named = {(item.document, column[place]) for column in ends for place, item in enumerate(group.items)}
+        if len(ends) == _ENDS and len(named) >= 0.7 * sum(len(sample.steps) for sample in found.samples):
+            return True
+    return False
 
 
 def _traits_of_field(found: Found, words: list[Counter[str]], path: Path, present: int) -> FieldTraits:

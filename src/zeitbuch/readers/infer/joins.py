@@ -16,7 +16,7 @@ from .join_index import Join, JoinIndex, Joins
 from .link_words import AFTER_WORDS, BEFORE_WORDS, FROM_WORDS, TO_WORDS, path_has_word
 from .pointers import find_pointers
 from .steps import Found
-from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at
+from .survey import STAR, Path, find_groups, find_leaves, is_scalar, value_at, without_path
 
 
 def find_joins(found: Found, identity: Identity) -> Joins:
@@ -58,16 +58,8 @@ def _with_other_lists(best: Joins, ways: list[Joins]) -> Joins:
 
 def _without_steps(found: Found, raw: dict[str, Any]) -> dict[str, Any]:
     """The flow without its steps."""
-    left = _without_path(raw, found.steps_at[:-1])
+    left = without_path(raw, found.steps_at[:-1])
     return dict(left) if type(left) is dict else {}
-
-
-def _without_path(value: Any, path: Path) -> Any:
-    if not path:
-        return None
-    if type(value) is not dict or path[0] not in value:
-        return value
-    return {key: (_without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
 
 
 def _with_indexed_lists(value: Any, inside_list: bool = False) -> Any:

@@ -97,7 +97,7 @@ def operation_contexts(found: Found, identity: Identity, joins: Joins) -> dict[s
                 max(old.outlets, ways),
                 old.bodies + (index in owners),
                 0,
-                old.models + any(_like_a_model(text) for _, text in texts),
+                old.models + any(like_a_model(text) for _, text in texts),
                 old.branches + (index in branching),
             )
     # A prompt stands in the same field of most steps of an operation; what a person remarked stands in a few.
@@ -127,7 +127,7 @@ def _like_a_prompt(text: str) -> bool:
     return len(text) > 40 and reads_like_prose(text)
 
 
-def _like_a_model(text: str) -> bool:
+def like_a_model(text: str) -> bool:
     """Whether a text looks like the name of a model: a word with a number behind a sign."""
     return bool(MODEL.match(text)) and any(map(str.isdigit, text)) and any(sign in text for sign in "-._/:@")
 

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from typing import Any
 
 from .survey import Group, Path
@@ -103,23 +104,31 @@ def _disagreement(shapes: list[frozenset[Path]]) -> float:
 
 
 def _score_field(listed: list[str], count: int, path: Path) -> float:
-    present = len(listed) / count
+    """What speaks for a field by its values alone: trade words, repetition, how the values are written."""
     distinct = Counter(listed)
-    hints = {value: guess_kinds(value) for value in distinct}
-    share = sum(bool(hints[value]) for value in distinct) / len(distinct)
-    kinds = len({entry[0].hint for entry in hints.values() if entry})
-    blanks = sum(" " in value for value in listed) / len(listed)
-    numeric = sum(value.isdecimal() or len(value) > 40 for value in listed) / len(listed)
+    hints = [guess_kinds(value) for value in distinct]
+    share = sum(map(bool, hints)) / len(distinct)
+    kinds = len({entry[0].hint for entry in hints if entry})
+    blanks = _share_of(listed, lambda value: " " in value)
+    numeric = _share_of(listed, lambda value: value.isdecimal() or len(value) > 40)
+    dots = _share_of(listed, lambda value: any(map(value.__contains__, "._/:-")) or value != value.lower())
     repeats = 1 - len(distinct) / len(listed) if len(listed) > 1 else 0.0
-    dots = sum(any(letter in value for letter in "._/:-") or value != value.lower() for value in listed) / len(listed)
-    score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * present + 0.3 * dots
+    score = 2.4 * share + 0.35 * min(kinds, 6) + 0.8 * repeats + 0.5 * len(listed) / count + 0.3 * dots
     score -= 1.6 * blanks + 2 * numeric + 0.4 * (len(path) - 1)
-    if len(distinct) == 1 and count > 2:
-        score -= 1.5
-    if len(listed) >= 6 and len(distinct) == len(listed) and blanks > 0.5:
-        score -= 1.5  # several words, never twice the same: what people call the steps
-    elif len(listed) >= 3 and len(distinct) == len(listed) and not share:
-        score -= 1.5  # an id
-    if any(word in _OPERATION_KEYS for word in words_of(path[-1])):
-        score += 0.8
-    return score
+    score -= 1.5 * (_is_constant(distinct, count) or _is_name(listed, distinct, blanks, share))
+    return score + 0.8 * any(word in _OPERATION_KEYS for word in words_of(path[-1]))
+
+
+def _share_of(listed: list[str], fits: Callable[[str], bool]) -> float:
+    return sum(map(fits, listed)) / len(listed)
+
+
+def _is_constant(distinct: Counter[str], count: int) -> bool:
+    return len(distinct) == 1 and count > 2
+
+
+def _is_name(listed: list[str], distinct: Counter[str], blanks: float, share: float) -> bool:
+    """Whether values never repeat: several words are what people call the steps, others an id."""
+    if len(distinct) < len(listed):
+        return False
+    return (len(listed) >= 6 and blanks > 0.5) or (len(listed) >= 3 and not share)

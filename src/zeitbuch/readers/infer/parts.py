@@ -122,19 +122,16 @@ def _judge_field(
     texts = [as_text(value) for value in values if is_scalar(value) and value != ""]
     if texts and outlets and sum(text in outlets for text in texts) >= 0.7 * len(texts):
         result.setdefault("outlet", path)
-        return
-    if all(type(value) is bool for value in values):
+    elif all(type(value) is bool for value in values):
         if 0 < sum(value is True for value in values) <= 0.5 * len(entries):
             result.setdefault("otherwise", path)
-        return
-    words = [value for value in values if type(value) is str and value]
-    if not words:
-        return
-    judging = sum(operator_like(value) for value in words) / len(words)
-    if judging >= 0.5:
-        conditions.append((judging + 0.01 * len(words), path))
-    else:
-        labels.append((sum(len(value) < 60 for value in words) / len(words) + 0.01 * len(words) - judging, path))
+    elif words := [value for value in values if type(value) is str and value]:
+        judging = sum(map(operator_like, words)) / len(words)
+        short = sum(len(value) < 60 for value in words) / len(words)
+        much = 0.01 * len(words)
+        (conditions if judging >= 0.5 else labels).append(
+            (judging + much if judging >= 0.5 else short + much - judging, path)
+        )
 
 
 def cases_rule(b: Branching, operation: str) -> CasesRule | None:
@@ -260,26 +257,22 @@ def _hold_rule(
     if first < 0:
         rules.append(HoldRule(at=dotted_path(bare), role=role, named=named))  # type: ignore[arg-type]
         return
-    outer, rest = bare[:first], bare[first + 1 :]
-    entries = [entry for owned in raws[path] for entry in values_at(owned, (*outer, STAR)) if type(entry) is dict]
+    rules.append(_branch_rule(b, bare[:first], bare[first + 1 :], raws[path], role))
+
+
+def _branch_rule(b: Branching, outer: Path, rest: Path, owners: list[dict[str, Any]], role: str) -> HoldRule:
+    """The rule for steps in branches: ``outer`` leads to these, ``rest`` from one to its steps."""
+    entries = [entry for owned in owners for entry in values_at(owned, (*outer, STAR)) if type(entry) is dict]
     parts = judge_fields(entries, set(), _inner_paths(entries, b)) if rest else {}
-    holders = [value_at(owned, outer) for owned in raws[path]]
-    label = (
-        dotted_path(parts["label"])
-        if "label" in parts
-        else "@key"
-        if any(type(item) is dict for item in holders)
-        else ""
-    )
-    rules.append(
-        HoldRule(
-            at=dotted_path(outer),
-            role=role,  # type: ignore[arg-type]
-            steps=dotted_path(rest) if rest else ".",
-            label=label if rest else "",
-            condition=dotted_path(parts.get("condition", ())),
-            otherwise=dotted_path(parts.get("otherwise", ())),
-        )
+    keyed = any(type(value_at(owned, outer)) is dict for owned in owners)
+    label = dotted_path(parts["label"]) if "label" in parts else "@key" if keyed else ""
+    return HoldRule(
+        at=dotted_path(outer),
+        role=role,  # type: ignore[arg-type]
+        steps=dotted_path(rest) if rest else ".",
+        label=label if rest else "",
+        condition=dotted_path(parts.get("condition", ())),
+        otherwise=dotted_path(parts.get("otherwise", ())),
     )
 
 

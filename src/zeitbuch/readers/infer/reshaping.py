@@ -20,6 +20,7 @@ from zeitbuch.readers.dialects.reshape import Reshaper
 from zeitbuch.readers.dialects.reshape_rules import PairsRule, Rule, TextRule
 from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule
 
+from .catalogues import legends_of
 from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path
 
 _LEAST_TEXT = 60  # letters of a text that holds a definition
@@ -54,6 +55,10 @@ def shape_documents(documents: list[Any]) -> Shaping:
         rule = PairsRule(at=json_path(path), name=dotted_path((name,)), value=dotted_path((value,)))
         words = f"{count_words(count, 'list')} of names and values at {json_path(path)}"
         shaping = shaping.with_rule("pairs", rule, words)
+    for legend in legends_of(shaping.documents):
+        shaping = shaping.with_rule(
+            "catalogue", legend, f"codes at {', '.join(legend.refs)} are explained at {legend.at}"
+        )
     return shaping
 
 

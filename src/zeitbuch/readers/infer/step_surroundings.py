@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import permutations
 from typing import Any
 
 from zeitbuch.readers.dialects.paths import as_text
@@ -127,23 +128,27 @@ def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> No
 def _find_position(columns: dict[Path, Column], total: int, settings: Path) -> tuple[Path, Path] | None:
     """Two numeric columns side by side that most steps have: the place of the box."""
     numeric = [
-        pair for pair, column in columns.items()
-        if column.steps >= 0.8 * total and (not settings or pair[: len(settings)] != settings) and all(type(value) in (int, float) for value in column.values)
-    ]  # fmt: skip
-    for first in numeric:
-        for second in numeric:
-            if (
-                first != second
-                and first[:-1] == second[:-1]
-                and (len(first) > 1 or (first[-1].lower().endswith("x") and second[-1].lower().endswith("y")))
-            ):
-                if first[-1].lower().endswith("y") and second[-1].lower().endswith("x"):
-                    return second, first
-                same = [pair for pair in numeric if pair[:-1] == first[:-1]]
-                if len(same) == 2 or {pair[-1].lower() for pair in (first, second)} == {"x", "y"}:
-                    return first, second
+        path
+        for path, column in columns.items()
+        if column.steps >= 0.8 * total
+        and not (settings and path[: len(settings)] == settings)
+        and all(type(value) in (int, float) for value in column.values)
+    ]
+    for first, second in permutations(numeric, 2):
+        if first[:-1] == second[:-1] and _are_a_place(first, second, numeric):
+            return (second, first) if _ends_in(first, "y") and _ends_in(second, "x") else (first, second)
     # A list of two numbers has one column for both.
     return _list_of_two(columns, total)
+
+
+def _are_a_place(first: Path, second: Path, numeric: list[Path]) -> bool:
+    """Whether two numbers of one object are a place: there are no others in it, or they are called x and y."""
+    called = (_ends_in(first, "x") and _ends_in(second, "y")) or (_ends_in(first, "y") and _ends_in(second, "x"))
+    return called or (len(first) > 1 and sum(path[:-1] == first[:-1] for path in numeric) == 2)
+
+
+def _ends_in(path: Path, letter: str) -> bool:
+    return path[-1].lower().endswith(letter)
 
 
 def _list_of_two(columns: dict[Path, Column], total: int) -> tuple[Path, Path] | None:

@@ -5,12 +5,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 import msgspec
 
 from zeitbuch.core.model.records import LinkRole
-from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, OutletRule, PointerRule
+from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import (
@@ -21,20 +21,19 @@ from zeitbuch.readers.dialects.rules import (
     PromptRule,
     Signature,
     StepRule,
-    TreeRule,
 )
 from zeitbuch.readers.infer.fields import Column
 from zeitbuch.readers.infer.identity import Identity
 from zeitbuch.readers.infer.steps import Found
 
 from . import fields, step_surroundings, surroundings
+from .catalogues import catalogues_of
 from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
-from .join_index import Joins
-from .kinds import ERROR_WORDS, HELPERS
-from .parts import Branching, hold_rules
-from .pointer_rules import pointer_rules, predecessor_rule
+from .kinds import HELPERS
+from .link_tables import link_tables
+from .parts import Branching
 from .prompts import order_prompts, prompt_role
 from .questions import KIND_QUESTION, Question, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
@@ -42,10 +41,8 @@ from .rules import kind_rules, trigger_rule
 from .steps import find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
 from .two_fields import merged_operation, second_field
-from .vocabulary import word_fits, words_of
 from .written_ends import find_written_ends
 
-R = TypeVar("R")
 _LEAST = 4.5  # of the score of steps that nothing links: what repeats less like steps is some other object
 _LEAST_LINKED = 3.0
 
@@ -71,6 +68,9 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     second = second_field(found) if found is not None else ()
     if found is not None and second:
         shaping = shaping.with_rule("merge", *merged_operation(found, second))
+        found = find_steps(shaping.documents)
+    for rule in list(catalogues_of(shaping.documents, found)) if found is not None else ():
+        shaping = shaping.with_rule("catalogue", rule, f"entries of {rule.at} are named at {', '.join(rule.refs)}")
         found = find_steps(shaping.documents)
     if found is None or not any(sample.steps for sample in found.samples):
         return None
@@ -121,7 +121,7 @@ class _Proposal(Evidence):
         step = self._step_rule()
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
-        links = self._link_rules(branching)
+        links = link_tables(self, branching, self._helper_pointers)
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
         dialect = Dialect(
@@ -296,26 +296,6 @@ class _Proposal(Evidence):
             self.add_claim("outlets", words, {})
         return rules
 
-    def _link_rules(self, branching: Branching) -> dict[str, Any]:
-        """The tables for links, by their keys in a dialect."""
-        joins, steps_at = self.joins, self.found.steps_at
-        made: dict[str, Any] = {"holds": hold_rules(branching)}
-        if joins.way == "records":
-            made["link"] = _one_or_all([_link_rule(each) for each in (joins, *joins.also)])
-            made["pointer"] = self._helper_pointers()
-        elif joins.way == "adjacency":
-            made["adjacency"] = _one_or_all([_adjacency_rule(each) for each in (joins, *joins.also)])
-        elif joins.way == "pointers":
-            made["pointer"] = pointer_rules(branching)
-        elif joins.way == "predecessors":
-            made["predecessors"] = predecessor_rule(branching, _outcome_of_word)
-        elif made["holds"]:
-            made["tree"] = TreeRule()
-        else:
-            stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
-            made["order"] = OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
-        return made
-
     def _find_signature(self, raw: list[Any], shaping: Shaping) -> list[str]:
         """Queries that hold for all documents as they come: where the flows and steps are, and keys at the top that all share."""
         found = self.found
@@ -349,27 +329,6 @@ def _shared_keys(documents: list[Any]) -> list[str]:
     return [key for key in documents[0] if all(key in document for document in documents)]
 
 
-def _one_or_all(rules: list[R]) -> R | list[R]:
-    return rules[0] if len(rules) == 1 else rules
-
-
-def _link_rule(joins: Joins) -> LinkRule:
-    return LinkRule(
-        at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
-        label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by, role=_role_of_list(joins),
-    )  # fmt: skip
-
-
-def _adjacency_rule(joins: Joins) -> AdjacencyRule:
-    return AdjacencyRule(at=json_path(joins.at), target=dotted_path(joins.target), role=_role_of_list(joins))
-
-
-def _role_of_list(joins: Joins) -> LinkRole | None:
-    """What a list of links means as a whole, by its key; None when the outlets say it."""
-    key = next((part for part in reversed(joins.at) if part != STAR), "")
-    return "error" if word_fits(words_of(key), ERROR_WORDS) else None
-
-
 def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str, Any]:
     given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
     if "position" in common:
@@ -381,15 +340,6 @@ def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str,
 
 def _path_or_list(paths: list[Path]) -> str | list[str]:
     return dotted_path(paths[0]) if len(paths) == 1 else [dotted_path(pair) for pair in paths] if paths else ""
-
-
-def _outcome_of_word(word: str) -> str:
-    words = words_of(word)
-    if word_fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
-        return "timeout"
-    if word_fits(words, "skip* ubersprung* uebersprung* pass* omit* saut* omitido hopp* overgeslagen saltat* bypass*"):
-        return "skip"
-    return "failure" if word_fits(words, ERROR_WORDS) else "success"
 
 
 def encode_dialect(dialect: Dialect) -> dict[str, Any]:

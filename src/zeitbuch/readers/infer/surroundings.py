@@ -197,21 +197,21 @@ def _flow_head(raw: dict[str, Any], used: list[Path]) -> dict[str, Any]:
 
 
 def _fits_field(field: str, path: Path, values: list[Any], count: int) -> bool:
+    """Whether values may be those of a field of a flow."""
     if field == "state":
         return len(path) <= 2 and all(
             type(value) is bool or (type(value) is str and len(value) < 20) for value in values
         )
     if field == "owners":
-        return all(type(value) is str and 2 < len(value) < 80 for value in values) and any(
-            " " in value or "@" in value for value in values
-        )
-    if STAR in path or not all(is_scalar(value) for value in values):
+        return all(type(value) is str and 2 < len(value) < 80 for value in values) and any(map(_is_person, values))
+    longest = {"id": 80, "version": 80, "folder": 80, "environment": 80, "name": 150}.get(field)
+    if len(path) > 2 or STAR in path or not all(map(is_scalar, values)):
         return False
-    if field in ("id", "version", "folder", "environment"):
-        return len(path) <= 2 and all(len(as_text(value)) < 80 for value in values)
-    if field == "name":
-        return len(path) <= 2 and all(len(as_text(value)) < 150 for value in values)
-    return len(path) <= 2
+    return longest is None or all(len(as_text(value)) < longest for value in values)
+
+
+def _is_person(text: str) -> bool:
+    return " " in text or "@" in text
 
 
 def find_connections(found: Found, columns: dict[Path, Column], joins: Joins) -> tuple[Items | None, Path]:

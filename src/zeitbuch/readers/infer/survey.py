@@ -190,3 +190,12 @@ def json_path(path: Path) -> str:
         else:
             text += "['" + part.replace("\\", "\\\\").replace("'", "\\'") + "']"
     return text
+
+
+def without_path(value: Any, path: Path) -> Any:
+    """A value without what stands behind keys of objects; None without any."""
+    if not path:
+        return None
+    if type(value) is not dict or path[0] not in value:
+        return value
+    return {key: (without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}

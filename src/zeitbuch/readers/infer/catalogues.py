@@ -1,0 +1,93 @@
+# Things that steps name by an id and that stand elsewhere in the file: a legend of codes, a list of models, of prompts. A dialect can
+# put them in the place of their ids, so that a step says itself what it does and asks.
+"""Finding catalogues."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.reshape_rules import CatalogueRule
+
+from .fields import reads_like_prose
+from .kinds import like_a_model
+from .operations import is_tokenlike
+from .steps import Found
+from .survey import STAR, Group, Path, dotted_path, find_groups, find_leaves, is_scalar, json_path
+
+_LEAST_CODES = 3
+
+
+def legends_of(documents: list[Any]) -> Iterator[CatalogueRule]:
+    """Objects from code to word, where some field of records holds nothing but codes of it."""
+    legends: dict[Path, dict[str, str]] = {}
+    for document in documents:
+        _add_legends(document, (), legends)
+    if not legends:
+        return
+    columns: dict[Path, set[str]] = {}
+    for group in find_groups(documents):
+        for item in group.items:
+            for path, value in find_leaves(item.value, depth=2):
+                if STAR not in path and is_scalar(value):
+                    columns.setdefault((*group.path, *path), set()).add(as_text(value))
+    for at, legend in legends.items():
+        refs = [
+            path
+            for path, values in columns.items()
+            if len(values) >= _LEAST_CODES and values <= legend.keys() and path[: len(at)] != at
+        ]
+        if refs:
+            yield CatalogueRule(at=json_path((*at, STAR)), id="@key", refs=[json_path(path) for path in refs])
+
+
+def _add_legends(value: Any, path: Path, found: dict[Path, dict[str, str]]) -> None:
+    if type(value) is not dict or len(path) > 3:
+        return
+    words = list(value.values())
+    if path and len(value) >= _LEAST_CODES and all(map(is_tokenlike, words)) and len(set(words)) == len(words):
+        found.setdefault(path, {}).update(value)
+    for key, inner in value.items():
+        _add_legends(inner, (*path, key), found)
+
+
+def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]:
+    """Lists of models and prompts that steps name by an id: their entries hold the name of a model or a long text."""
+    steps_at = (*found.flow_at, *found.steps_at)
+    columns: dict[Path, list[str]] = {}
+    for sample in found.samples:
+        for sight in sample.steps:
+            for path, value in find_leaves(sight.raw, depth=3):
+                if type(value) is str and STAR not in path and path != found.operation and sight.owner is None:
+                    columns.setdefault(path, []).append(value)
+    for group in find_groups(documents):
+        if group.path[: len(steps_at)] == steps_at or not _holds_ai(group):
+            continue
+        key = _id_key(group)
+        ids = {as_text(item.value.get(key)) if key != "@key" else item.key for item in group.items}
+        refs = [path for path, values in columns.items() if set(values) <= ids]
+        if key and refs:
+            yield CatalogueRule(
+                at=json_path(group.path), id=dotted_path((key,)), refs=[json_path((*steps_at, *path)) for path in refs]
+            )
+
+
+def _holds_ai(group: Group) -> bool:
+    """Whether most entries hold the name of a model or a text that reads like instructions."""
+    held = sum(
+        any(type(value) is str and (reads_like_prose(value) or like_a_model(value)) for value in item.value.values())
+        for item in group.items
+    )
+    return held >= 0.8 * len(group.items)
+
+
+def _id_key(group: Group) -> str:
+    """The key of entries that tells them apart: that of the object they stand in, else the first field with a word of its own."""
+    if group.keyed:
+        return "@key"
+    for key in group.items[0].value:
+        words = [(item.document, word) for item in group.items if is_tokenlike(word := item.value.get(key))]
+        if len(group.items) == len(set(words)) and not any(" " in word for _, word in words):
+            return str(key)
+    return ""

@@ -1,0 +1,72 @@
+# The tables of a dialect for how steps hang together, from what was found.
+"""Rules for links of a proposed dialect."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, TypeVar
+
+from zeitbuch.core.model.records import LinkRole
+from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, PointerRule
+from zeitbuch.readers.dialects.rules import TreeRule
+
+from .evidence import Evidence
+from .join_index import Joins
+from .kinds import ERROR_WORDS
+from .parts import Branching, hold_rules
+from .pointer_rules import pointer_rules, predecessor_rule
+from .survey import STAR, dotted_path, json_path
+from .vocabulary import word_fits, words_of
+
+R = TypeVar("R")
+
+
+def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[PointerRule]]) -> dict[str, Any]:
+    """The tables for links, by their keys in a dialect; ``helpers`` finds pointers to the helpers of agents."""
+    joins, steps_at = e.joins, e.found.steps_at
+    made: dict[str, Any] = {"holds": hold_rules(branching)}
+    if joins.way == "records":
+        made["link"] = _one_or_all([_link_rule(each) for each in (joins, *joins.also)])
+        made["pointer"] = helpers()
+    elif joins.way == "adjacency":
+        made["adjacency"] = _one_or_all([_adjacency_rule(each) for each in (joins, *joins.also)])
+    elif joins.way == "pointers":
+        made["pointer"] = pointer_rules(branching)
+    elif joins.way == "predecessors":
+        made["predecessors"] = predecessor_rule(branching, _outcome_of_word)
+    elif made["holds"]:
+        made["tree"] = TreeRule()
+    else:
+        stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
+        made["order"] = OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
+    return made
+
+
+def _one_or_all(rules: list[R]) -> R | list[R]:
+    return rules[0] if len(rules) == 1 else rules
+
+
+def _link_rule(joins: Joins) -> LinkRule:
+    return LinkRule(
+        at=json_path(joins.at), source=dotted_path(joins.source), target=dotted_path(joins.target), outlet=dotted_path(joins.outlet),
+        label=dotted_path(joins.label), condition=dotted_path(joins.condition), by=joins.by, role=_role_of_list(joins),
+    )  # fmt: skip
+
+
+def _adjacency_rule(joins: Joins) -> AdjacencyRule:
+    return AdjacencyRule(at=json_path(joins.at), target=dotted_path(joins.target), role=_role_of_list(joins))
+
+
+def _role_of_list(joins: Joins) -> LinkRole | None:
+    """What a list of links means as a whole, by its key; None when the outlets say it."""
+    key = next((part for part in reversed(joins.at) if part != STAR), "")
+    return "error" if word_fits(words_of(key), ERROR_WORDS) else None
+
+
+def _outcome_of_word(word: str) -> str:
+    words = words_of(word)
+    if word_fits(words, "timeout timed* late zeituber* expire* deadline over-time overdue tidsavbr*"):
+        return "timeout"
+    if word_fits(words, "skip* ubersprung* uebersprung* pass* omit* saut* omitido hopp* overgeslagen saltat* bypass*"):
+        return "skip"
+    return "failure" if word_fits(words, ERROR_WORDS) else "success"
