@@ -88,6 +88,6 @@ def _id_key(group: Group) -> str:
         return "@key"
     for key in group.items[0].value:
         words = [(item.document, word) for item in group.items if is_tokenlike(word := item.value.get(key))]
-        if len(group.items) == len(set(words)) and not any(" " in word for _, word in words):
+        if len(group.items) == len(set(words)) and not any(" " in str(word) for _, word in words):
             return str(key)
     return ""
