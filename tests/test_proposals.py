@@ -156,6 +156,60 @@ def test_codes_of_a_legend_and_prompts_kept_elsewhere_are_looked_up() -> None:
     assert [rule.path for rule in made.dialect.step.prompts] == ["given.telling.words"]
 
 
+def test_rows_of_a_table_become_flows() -> None:
+    rows = [
+        {
+            "pier": flow["title"],
+            "box": box["id"],
+            "title": box["title"],
+            "sort": box["sort"],
+            "given": json.dumps(box["given"]),
+            "on": f"ok={after}" if after else "",
+        }
+        for flow in (ferry(at) for at in range(3))
+        for box, after in zip(flow["boxes"], ("b", "c", "d", ""), strict=True)
+    ]
+    made = proposal([{"rows": rows}])
+    assert [(rule.at, rule.by) for rule in made.dialect.group] == [("$.rows[*]", "pier")]
+    assert [rule.at for rule in made.dialect.text] == ["$.rows[*].given"]
+    assert [rule.pattern for rule in made.dialect.split] == ["{outlet}={step}"]
+    assert (made.flows, made.steps) == (3, 12)
+
+
+def test_a_bare_list_of_steps_is_one_flow_and_recognised_by_its_fields(tmp_path: Path, run: Run) -> None:
+    steps = [
+        {"id": key, "title": title, "sort": sort}
+        for key, title, sort in (
+            ("a", "Morning", "clock.daily"),
+            ("b", "Tell", "mail.send"),
+            ("c", "Keep", "list.append"),
+        )
+    ]
+    (tmp_path / "bare.json").write_text(json.dumps(steps))
+    assert run("dialect", "suggest", "bare.json", "-o", "bare.toml").code == 0
+    ran = run("inventory", "bare.json", "--dialect", "bare.toml", "-f", "json")
+    assert json.loads(ran.out)["totals"]["flows"] == 1, ran.err
+    (tmp_path / "other.json").write_text('[{"name": "no step"}]')
+    assert "unrecognised" in run("inventory", "other.json", "--dialect", "bare.toml").err
+
+
+def test_tables_of_a_database_are_gathered_by_flow() -> None:
+    flows = [ferry(at) for at in range(3)]
+    boxes = [{**box, "id": f"{box['id']}{flow['id']}", "plan": flow["id"]} for flow in flows for box in flow["boxes"]]
+    arrows = [
+        {"head": f"{a['head']}{flow['id']}", "tail": f"{a['tail']}{flow['id']}", "plan": flow["id"]}
+        for flow in flows
+        for a in flow["arrows"]
+    ]
+    plans = [{"id": flow["id"], "title": flow["title"]} for flow in flows]
+    made = proposal([{"plans": plans, "boxes": boxes, "arrows": arrows}])
+    assert {(rule.at, rule.by, rule.to) for rule in made.dialect.gather} == {
+        ("$.boxes[*]", "plan", "$.plans[*]"),
+        ("$.arrows[*]", "plan", "$.plans[*]"),
+    }
+    assert (made.flows, made.steps) == (3, 12)
+
+
 def test_ends_may_be_places_in_the_list() -> None:
     flows = [ferry(at) for at in range(3)]
     for flow in flows:

@@ -134,7 +134,7 @@ def _faults_of_shapes(dialect: Dialect) -> Iterator[tuple[str, str, str]]:
                 message = f"expected at `beside[{place}].{key}` the name of a file in the same folder, found '{name}'"
                 yield f"/beside/{place}/{key}", message, "a file elsewhere is not read: leave the folders out"
     for place, group in enumerate(dialect.group):
-        if path_keys(group.by)[-1] == group.rows:
+        if group.by and path_keys(group.by)[-1] == group.rows:
             message = f"expected `group[{place}].rows` to name another key than `by`, found '{group.rows}' for both"
             yield f"/group/{place}/rows", message, "the value and the rows stand in one record: choose another name"
 

@@ -90,23 +90,25 @@ class Group:
     def __init__(self, rule: GroupRule) -> None:
         self.into, self.rows = rule.into, rule.rows
         self.at = Query(rule.at)
-        (self.by,) = paths_of(rule.by)
+        self.by = next(iter(paths_of(rule.by)), ())
 
     def __call__(self, work: Work) -> None:
         moved, _ = work.places.begin_layer()
         found: dict[str, tuple[str, dict[str, Any]]] = {}
         taken: list[str] = []
         for pointer, row in work.find(self.at):
-            name = name_at(row, self.by)
+            name = name_at(row, self.by) if self.by else "all"
             if not name:
                 continue
             place = f"/{escape_key(self.into)}/{len(found)}"
-            made = {self.by[-1]: value_of(row, self.by), self.rows: []}
+            made: dict[str, Any] = {self.by[-1]: value_of(row, self.by)} if self.by else {}
+            made[self.rows] = []
             place, group = found.setdefault(name, (place, made))
             rows = group[self.rows]
             moved.setdefault(place, pointer)
             moved[f"{place}/{escape_key(self.rows)}/{len(rows)}"] = pointer
-            drop_value(row, self.by)
+            if self.by:
+                drop_value(row, self.by)
             rows.append(row)
             taken.append(pointer)
         if taken:

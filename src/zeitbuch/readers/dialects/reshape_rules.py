@@ -70,10 +70,10 @@ class CatalogueRule(Rule, frozen=True):
 class GroupRule(Rule, frozen=True):
     """Rows (``at``, JSONPath from the document) of which all with the same value at the dotted path ``by`` belong together: under the
     key ``into`` of the document stands a list with one object for each value, which holds it (under the last key of ``by``) and its
-    rows (under ``rows``)."""
+    rows (under ``rows``). Without ``by`` all rows of a document belong together."""
 
     at: QueryText
-    by: DottedPath
+    by: DottedPath = ""
     into: str = "flows"
     rows: str = "steps"
 

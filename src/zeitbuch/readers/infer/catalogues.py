@@ -24,22 +24,25 @@ def legends_of(documents: list[Any]) -> Iterator[CatalogueRule]:
     legends: dict[Path, dict[str, str]] = {}
     for document in documents:
         _add_legends(document, (), legends)
-    if not legends:
-        return
-    columns: dict[Path, set[str]] = {}
-    for group in find_groups(documents):
-        for item in group.items:
-            for path, value in find_leaves(item.value, depth=2):
-                if STAR not in path and is_scalar(value):
-                    columns.setdefault((*group.path, *path), set()).add(as_text(value))
+    columns = _columns_of(documents) if legends else {}
     for at, legend in legends.items():
-        refs = [
-            path
-            for path, values in columns.items()
-            if len(values) >= _LEAST_CODES and values <= legend.keys() and path[: len(at)] != at
-        ]
+        refs = [path for path, values in columns.items() if _are_codes(values, legend) and path[: len(at)] != at]
         if refs:
             yield CatalogueRule(at=json_path((*at, STAR)), id="@key", refs=[json_path(path) for path in refs])
+
+
+def _are_codes(values: set[str], legend: dict[str, str]) -> bool:
+    return len(values) >= _LEAST_CODES and values <= legend.keys()
+
+
+def _columns_of(documents: list[Any]) -> dict[Path, set[str]]:
+    """The values of every field of records that repeat."""
+    columns: dict[Path, set[str]] = {}
+    for group in find_groups(documents):
+        for path, value in (leaf for item in group.items for leaf in find_leaves(item.value, depth=2)):
+            if STAR not in path and is_scalar(value):
+                columns.setdefault((*group.path, *path), set()).add(as_text(value))
+    return columns
 
 
 def _add_legends(value: Any, path: Path, found: dict[Path, dict[str, str]]) -> None:
@@ -55,22 +58,23 @@ def _add_legends(value: Any, path: Path, found: dict[Path, dict[str, str]]) -> N
 def catalogues_of(documents: list[Any], found: Found) -> Iterator[CatalogueRule]:
     """Lists of models and prompts that steps name by an id: their entries hold the name of a model or a long text."""
     steps_at = (*found.flow_at, *found.steps_at)
-    columns: dict[Path, list[str]] = {}
-    for sample in found.samples:
-        for sight in sample.steps:
-            for path, value in find_leaves(sight.raw, depth=3):
-                if type(value) is str and STAR not in path and path != found.operation and sight.owner is None:
-                    columns.setdefault(path, []).append(value)
+    columns = _texts_of_steps(found)
     for group in find_groups(documents):
-        if group.path[: len(steps_at)] == steps_at or not _holds_ai(group):
-            continue
-        key = _id_key(group)
-        ids = {as_text(item.value.get(key)) if key != "@key" else item.key for item in group.items}
-        refs = [path for path, values in columns.items() if set(values) <= ids]
+        key = _id_key(group) if group.path[: len(steps_at)] != steps_at and _holds_ai(group) else ""
+        ids = {item.key if key == "@key" else as_text(item.value.get(key)) for item in group.items}
+        refs = [json_path((*steps_at, *path)) for path, values in columns.items() if values <= ids]
         if key and refs:
-            yield CatalogueRule(
-                at=json_path(group.path), id=dotted_path((key,)), refs=[json_path((*steps_at, *path)) for path in refs]
-            )
+            yield CatalogueRule(at=json_path(group.path), id=dotted_path((key,)), refs=refs)
+
+
+def _texts_of_steps(found: Found) -> dict[Path, set[str]]:
+    """The texts of every field of steps that stand in no other."""
+    columns: dict[Path, set[str]] = {}
+    for sight in (sight for sample in found.samples for sight in sample.steps if sight.owner is None):
+        for path, value in find_leaves(sight.raw, depth=3):
+            if type(value) is str and STAR not in path and path != found.operation:
+                columns.setdefault(path, set()).add(value)
+    return columns
 
 
 def _holds_ai(group: Group) -> bool:

@@ -11,7 +11,7 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import BRACKETED
 from .steps import KEY, Found, Sample, Sight
-from .survey import Path, find_groups, find_leaves, is_scalar, value_at, without_path
+from .survey import Group, Path, find_groups, find_leaves, is_scalar, value_at, without_path
 from .vocabulary import words_of
 
 _ENDS = 2  # of a link
@@ -107,18 +107,21 @@ def find_identity(found: Found) -> Identity:
 
 def _ends_are_places(found: Found) -> bool:
     """Whether records beside the steps name two of them each by their places in the list, from 0 on."""
-    for group in find_groups([without_path(sample.raw, found.steps_at[:-1]) for sample in found.samples]):
-        columns = [
-            [item.value[key] for item in group.items]
-            for key in group.items[0].value
-            if all(type(item.value.get(key)) is int for item in group.items)
-        ]
-        sizes = [len(found.samples[item.document].steps) for item in group.items]
-        ends = [column for column in columns if all(0 <= end < size for end, size in zip(column, sizes, strict=True))]
-        named = {(item.document, column[place]) for column in ends for place, item in enumerate(group.items)}
-        if len(ends) == _ENDS and len(named) >= 0.7 * sum(len(sample.steps) for sample in found.samples):
-            return True
-    return False
+    groups = find_groups([without_path(sample.raw, found.steps_at[:-1]) for sample in found.samples])
+    return any(_names_places(group, found) for group in groups)
+
+
+def _names_places(group: Group, found: Found) -> bool:
+    """Whether two fields of records are numbers below that of the steps, and name most of them."""
+    columns = [[item.value.get(key) for item in group.items] for key in group.items[0].value]
+    sizes = [len(found.samples[item.document].steps) for item in group.items]
+    ends = [column for column in columns if all(map(_is_place, column, sizes))]
+    named = {(item.document, column[place]) for column in ends for place, item in enumerate(group.items)}
+    return len(ends) == _ENDS and len(named) >= 0.7 * sum(len(sample.steps) for sample in found.samples)
+
+
+def _is_place(value: Any, size: int) -> bool:
+    return type(value) is int and 0 <= value < size
 
 
 def _traits_of_field(found: Found, words: list[Counter[str]], path: Path, present: int) -> FieldTraits:

@@ -21,7 +21,8 @@ from zeitbuch.readers.dialects.reshape_rules import PairsRule, Rule, TextRule
 from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule
 
 from .catalogues import legends_of
-from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path
+from .rows import INTO, ROWS, gather_rules, rows_rule
+from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path, values_at
 
 _LEAST_TEXT = 60  # letters of a text that holds a definition
 _LEAST_SHARE = 0.3  # of all letters of the documents: a body of a call is JSON, too
@@ -29,21 +30,28 @@ _LEAST_NAMES = 4  # different names in lists of settings: fewer are messages wit
 
 
 class Shaping(NamedTuple):
-    """Documents in the shape that the rules give them; ``rules`` by table of the dialect; what was understood, in words."""
+    """Documents in the shape that the rules give them, and as they came; ``rules`` by table of the dialect; what was understood, in
+    words."""
 
     documents: list[Any]
+    raw: list[Any]
     rules: dict[str, list[Rule]]
     words: list[str]
 
     def with_rule(self, table: str, rule: Rule, words: str) -> Shaping:
-        """The documents with one more rule carried out."""
-        documents = [_reshape(document, table, rule) for document in self.documents]
-        return Shaping(documents, {**self.rules, table: [*self.rules.get(table, []), rule]}, [*self.words, words])
+        """The documents with one more rule carried out. A dialect carries its tables out in an order of its own: what is found in
+        grouped rows is said of the rows."""
+        grouped = self.rules.get("group", [])
+        if grouped and table in ("text", "split", "pairs", "merge", "catalogue"):
+            at = rule.at.replace(f"$.{INTO}[*].{ROWS}[*]", grouped[0].at)  # type: ignore[attr-defined]
+            rule = structs.replace(rule, at=at)
+        rules = {**self.rules, table: [*self.rules.get(table, []), rule]}
+        return Shaping([_reshape(document, rules) for document in self.raw], self.raw, rules, [*self.words, words])
 
 
 def shape_documents(documents: list[Any]) -> Shaping:
     """Definitions within texts are opened, settings as lists of names and values become objects."""
-    shaping = Shaping(documents, {}, [])
+    shaping = Shaping(documents, documents, {}, [])
     for _ in range(2):
         found = next(_definition_texts(shaping.documents), None)
         if found is None:
@@ -55,6 +63,16 @@ def shape_documents(documents: list[Any]) -> Shaping:
         rule = PairsRule(at=json_path(path), name=dotted_path((name,)), value=dotted_path((value,)))
         words = f"{count_words(count, 'list')} of names and values at {json_path(path)}"
         shaping = shaping.with_rule("pairs", rule, words)
+    rows = rows_rule(shaping.documents)
+    if rows is not None:
+        words = f"rows of one '{rows.by}' are a flow" if rows.by else "the rows of a file are one flow"
+        shaping = shaping.with_rule("group", rows, words)
+        for path in list(_texts_in_rows(shaping.documents)):
+            shaping = shaping.with_rule(
+                "text", TextRule(at=json_path(path)), f"'{path[-1]}' of a row holds an object as text"
+            )
+    for gather in gather_rules(shaping.documents):
+        shaping = shaping.with_rule("gather", gather, f"items of {gather.at} belong to {gather.to} by '{gather.by}'")
     for legend in legends_of(shaping.documents):
         shaping = shaping.with_rule(
             "catalogue", legend, f"codes at {', '.join(legend.refs)} are explained at {legend.at}"
@@ -62,10 +80,23 @@ def shape_documents(documents: list[Any]) -> Shaping:
     return shaping
 
 
-def _reshape(document: Any, table: str, rule: Rule) -> Any:
+def _reshape(document: Any, rules: dict[str, list[Rule]]) -> Any:
     bare = Dialect(dialect=1, name="shape", signature=Signature(all=["$"]), flow=FlowRule(), step=StepRule(at="$"))
-    dialect = structs.replace(bare, **{table: [rule]})
+    dialect = structs.replace(bare, **rules)
     return Reshaper(dialect).reshape(copy.deepcopy(document), Origin("")).value
+
+
+def _texts_in_rows(documents: list[Any]) -> Iterator[Path]:
+    """Fields of grouped rows that hold objects as text."""
+    found: dict[Path, list[str]] = {}
+    for document in documents:
+        for row in values_at(document, (INTO, STAR, ROWS, STAR)):
+            for key, value in row.items():
+                if type(value) is str and value.strip():
+                    found.setdefault((INTO, STAR, ROWS, STAR, key), []).append(value)
+    for path, texts in found.items():
+        if all(type(_json_of(text)) is dict for text in texts):
+            yield path
 
 
 def _texts_by_path(value: Any, path: Path, found: dict[Path, list[str]], depth: int = 8) -> None:

@@ -253,8 +253,6 @@ class _Proposal(Evidence):
             states=given.get("states", {}),
             variables=variables,
             connections=self.connections,
-            id=plain.pop("id", ""),
-            name=plain.pop("name", ""),
             **plain,
         )
 
@@ -306,7 +304,13 @@ class _Proposal(Evidence):
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
         kept = [text for text in dict.fromkeys(queries) if all(Query(text).selects_any(document) for document in raw)]
-        return kept or ["$"]
+        fields = [found.operation, self.identity.id, self.identity.name]
+        rows = [f"{rule.at}{json_path(path)[1:]}" for rule in shaping.rules.get("group", []) for path in fields if path]  # type: ignore[attr-defined]
+        return (
+            kept
+            or [text for text in dict.fromkeys(rows) if all(Query(text).selects_any(document) for document in raw)]
+            or ["$"]
+        )
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}

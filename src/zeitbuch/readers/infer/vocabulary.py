@@ -190,7 +190,7 @@ def guess_kinds(operation: str) -> tuple[Guess, ...]:
     for position, word in enumerate(candidates):
         place = 1.0 + 0.05 * min(position, len(words))  # the later word is mostly the verb or the head
         for hint, weight, exact, stems in _TABLE:
-            if word in exact or any(word.startswith(text) and len(text) >= 2 for text in stems):
+            if word in exact or word.startswith(stems):
                 scores[hint] = max(scores.get(hint, 0.0), weight * place)
     return _combine_scores(scores, words)
 

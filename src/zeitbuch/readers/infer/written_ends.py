@@ -32,22 +32,26 @@ class _Reading(NamedTuple):
 
 def find_written_ends(found: Found, identity: Identity) -> Iterator[SplitRule]:
     """A rule for every place where texts name steps beside something else. Places are from the document."""
+    names = [re.compile(_pattern_of({**identity.names[n], **identity.ids[n]})) for n in range(len(found.samples))]
+    for path, listed in _texts_of(found).items():
+        rule = _rule_for(path, listed, names)
+        if rule is not None:
+            yield rule
+
+
+def _texts_of(found: Found) -> dict[Path, list[tuple[int, str]]]:
+    """The texts of flows by their place in the document, each with the number of its flow."""
     texts: dict[Path, list[tuple[int, str]]] = {}
+    inside = (*found.flow_at, *found.steps_at)
     for number, sample in enumerate(found.samples):
         raws = {id(sight.raw) for sight in sample.steps}
         for path, value in _leaves_outside(sample.raw, (), raws):
             texts.setdefault((*found.flow_at, *path), []).append((number, value))
-        inside = (*found.flow_at, *found.steps_at)
-        for sight in sample.steps:
-            if sight.owner is None:
-                for path, value in own_leaves(sight, raws - {id(sight.raw)}):
-                    if type(value) is str:
-                        texts.setdefault((*inside, *path), []).append((number, value))
-    names = [re.compile(_pattern_of({**identity.names[n], **identity.ids[n]})) for n in range(len(found.samples))]
-    for path, listed in texts.items():
-        rule = _rule_for(path, listed, names)
-        if rule is not None:
-            yield rule
+        for sight in (sight for sight in sample.steps if sight.owner is None):
+            for path, leaf in own_leaves(sight, raws - {id(sight.raw)}):
+                if type(leaf) is str and leaf.strip():
+                    texts.setdefault((*inside, *path), []).append((number, leaf))
+    return texts
 
 
 def _pattern_of(names: dict[str, int]) -> str:
@@ -66,7 +70,7 @@ def _leaves_outside(value: Any, path: Path, raws: set[int]) -> Iterator[tuple[Pa
     elif type(value) is list:
         for inner in value:
             yield from _leaves_outside(inner, (*path, STAR), raws)
-    elif type(value) is str:
+    elif type(value) is str and value.strip():
         yield path, value
 
 
@@ -74,14 +78,23 @@ def _rule_for(path: Path, listed: list[tuple[int, str]], names: list[re.Pattern[
     """The rule for the texts at one place: a step with an outlet, or two steps; None when few of them are read by it."""
     if len(listed) < _LEAST_TEXTS or any(len(text) > _MOST_LETTERS for _, text in listed):
         return None
-    each = next((mark for mark in _EACH if sum(mark in text for _, text in listed) >= 0.5 * len(listed)), "")
-    read = [_read(part, names[number]) for number, text in listed for part in _parts_of(text, each)]
+    tried = [("", [(number, text.strip()) for number, text in listed])]
+    for mark in _EACH:
+        if any(mark in text for _, text in listed):
+            tried.append((mark, [(number, part) for number, text in listed for part in _parts_of(text, mark)]))
+    rated = [_rule_with(path, each, [_read(part, names[number]) for number, part in parts]) for each, parts in tried]
+    return max(rated, key=lambda entry: entry[0])[1]
+
+
+def _rule_with(path: Path, each: str, read: list[_Reading]) -> tuple[float, SplitRule | None]:
+    """The share of the texts that a rule reads, and the rule; 0 where too few are read."""
     counted = Counter(reading.steps for reading in read)
     steps = next((number for number in (2, 1) if counted[number] >= 0.8 * len(read)), 0)
     patterns = _patterns_with_outlet([reading for reading in read if reading.steps == steps], steps) if steps else []
     if not patterns:
-        return None
-    return SplitRule(at=json_path(path), pattern=patterns[0] if len(patterns) == 1 else patterns, each=each)
+        return 0.0, None
+    rule = SplitRule(at=json_path(path), pattern=patterns[0] if len(patterns) == 1 else patterns, each=each)
+    return counted[steps] / len(read), rule
 
 
 def _parts_of(text: str, each: str) -> list[str]:
@@ -98,7 +111,10 @@ def _read(text: str, names: re.Pattern[str]) -> _Reading:
 def _patterns_with_outlet(read: list[_Reading], steps: int) -> list[str]:
     """The patterns for texts of one or two steps: what is always the same between them is literal, what differs an outlet. None
     where none fits: a prefix, say, is nothing that the reader of ends knows."""
-    if any(reading.literals[0].strip() for reading in read):
+    before = [reading.literals[0].strip() for reading in read]
+    if steps == 1 and all(before) and not any(reading.literals[1].strip() for reading in read):
+        return _outlet_before(before)
+    if any(before):
         return []
     if steps == 1:
         return _outlet_behind([reading.literals[1].strip() for reading in read])
@@ -108,6 +124,12 @@ def _patterns_with_outlet(read: list[_Reading], steps: int) -> list[str]:
         mark = _common_mark(list(filter(None, behind)))
         return [f"{{from}} {_quoted(between[0])} {{to}}" + (f"[{_quoted(mark)}{{outlet}}]" if mark else "")]
     return [] if any(behind) else _outlet_between(between)
+
+
+def _outlet_before(before: list[str]) -> list[str]:
+    """'yes=a': an outlet before a step."""
+    mark = _quoted(_common_mark([text[::-1] for text in before])[::-1])
+    return [f"{{outlet}}{mark}{{step}}"] if mark else []
 
 
 def _outlet_behind(behind: list[str]) -> list[str]:

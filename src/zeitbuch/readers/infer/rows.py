@@ -1,0 +1,114 @@
+# Files that are nothing but rows, one step each: tables, and lists that have no flow around them. A dialect groups the rows by the field
+# that names their flow, or takes all of a file for one flow.
+"""Finding the rule that makes flows of rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import pairwise
+from typing import Any
+
+from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.reshape_rules import GatherRule, GroupRule
+
+from .survey import STAR, dotted_path, is_scalar, json_path
+
+_LEAST_ROWS = 2.0  # of a flow, on average
+INTO, ROWS = "flows", "steps"
+
+
+def rows_rule(documents: list[Any]) -> GroupRule | None:
+    """The rule for documents that are lists of rows; None when they are something else, or their items hold steps of their own."""
+    key = next(iter(documents[0]), "") if _are_tables(documents) else ""
+    lists = [document[key] if key else document for document in documents]
+    if not all(type(listed) is list and listed for listed in lists):
+        return None
+    rows = [[row for row in listed if type(row) is dict] for listed in lists]
+    if not all(rows) or any(_holds_records(row) for listed in rows for row in listed):
+        return None
+    return GroupRule(at=json_path((key, STAR) if key else (STAR,)), by=_naming_field(rows), into=INTO, rows=ROWS)
+
+
+def _are_tables(documents: list[Any]) -> bool:
+    """Whether documents hold rows under one key and nothing else, as tables are read."""
+    return all(
+        type(document) is dict and len(document) == 1 and document.keys() == documents[0].keys()
+        for document in documents
+    )
+
+
+def _holds_records(row: dict[str, Any]) -> bool:
+    """Whether a row holds several records that are written alike, as a flow does."""
+    lists = [value for value in row.values() if type(value) is list]
+    return any(sum(type(item) is dict and len(item) > 2 for item in listed) > 1 for listed in lists)
+
+
+def _naming_field(rows: list[list[dict[str, Any]]]) -> str:
+    """The first field of which every value stands in rows that follow each other, several rows for each; empty when there is none."""
+    total = sum(map(len, rows))
+    for key in rows[0][0]:
+        counted = [_runs_of(listed, key) for listed in rows]
+        values = sum(number for _, number in counted)
+        alone = all(runs == number for runs, number in counted)
+        if alone and len(rows) < values <= total / _LEAST_ROWS:
+            return dotted_path((key,))
+    return ""
+
+
+def _runs_of(rows: list[dict[str, Any]], key: str) -> tuple[int, int]:
+    """How often the value of a field changes from one row to the next (and once at the start), and how many values it has; (0, 1)
+    where a row has none."""
+    named = [as_text(row.get(key)) for row in rows if is_scalar(row.get(key))]
+    if len(named) < len(rows):
+        return 0, 1
+    return 1 + sum(first != second for first, second in pairwise(named)), len(set(named))
+
+
+def gather_rules(documents: list[Any]) -> list[GatherRule]:
+    """Rules for documents that are tables of a database: several lists whose items name the flow they belong to, under the same key."""
+    tables = _tables_of(documents)
+    for to, rows in tables.items():
+        for equals, ids in _ids_of(rows):
+            found = _tables_naming(tables, to, ids)
+            if len(found) > 1:
+                return [_gather_rule(key, by, to, equals) for key, by in found]
+    return []
+
+
+def _gather_rule(key: str, by: str, to: str, equals: str) -> GatherRule:
+    return GatherRule(
+        at=json_path((key, STAR)),
+        by=dotted_path((by,)),
+        to=json_path((to, STAR)),
+        into=key,
+        equals=dotted_path((equals,)),
+    )
+
+
+def _tables_of(documents: list[Any]) -> dict[str, list[dict[str, Any]]]:
+    """The rows of the lists at the top of all documents, by their keys."""
+    if not documents or not all(type(document) is dict for document in documents):
+        return {}
+    keys = [key for key in documents[0] if all(type(document.get(key)) is list for document in documents)]
+    return {key: [row for document in documents for row in document[key] if type(row) is dict] for key in keys}
+
+
+def _ids_of(rows: list[dict[str, Any]]) -> Iterator[tuple[str, set[str]]]:
+    """Fields with a value of its own in every row, with these."""
+    for field in rows[0] if rows else ():
+        ids = {as_text(row.get(field)) for row in rows}
+        if len(ids) == len(rows):
+            yield field, ids
+
+
+def _tables_naming(tables: dict[str, list[dict[str, Any]]], to: str, ids: set[str]) -> list[tuple[str, str]]:
+    """Other tables with the one field, of the same key in all, whose every value is one of the ids."""
+    by_key: dict[str, list[str]] = {}
+    for key, rows in tables.items():
+        if key == to or not rows:
+            continue
+        named = [field for field in rows[0] if all(as_text(row.get(field)) in ids for row in rows)]
+        if len(named) == 1:
+            by_key.setdefault(named[0], []).append(key)
+    field, keys = max(by_key.items(), key=lambda entry: len(entry[1]), default=("", []))
+    return [(key, field) for key in keys]
