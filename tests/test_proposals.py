@@ -320,6 +320,11 @@ def test_answers_that_cannot_be_used(exports: Path, run: Run, answers: str, said
     assert ran.code == 2 and said in ran.err and not ran.out, ran.err
 
 
+def test_a_pipe_is_read_once(exports: Path, run: Run) -> None:
+    ran = run("dialect", "suggest", "-", "-o", "pier.toml", stdin=json.dumps([ferry(at) for at in range(3)]).encode())
+    assert ran.code == 0 and "3 flows, 93 runs a month by the clock" in ran.err, ran.err
+
+
 def test_asking_needs_a_terminal(exports: Path, run: Run) -> None:
     ran = run("dialect", "suggest", "0.json", "--ask")
     assert ran.code == 2 and "--answers" in ran.err

@@ -4,15 +4,21 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import NamedTuple
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.estate import estimate_exactly
-from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.readers.dialects.rules import Dialect
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.readers.dialects.flows import DialectReader
 from zeitbuch.readers.infer.claims import Claim
+from zeitbuch.readers.infer.propose import Proposal
 from zeitbuch.readers.infer.suggest import Suggestion
-from zeitbuch.readers.reading.reader import Reader, read_estate
+from zeitbuch.readers.input.limits import count_values
+from zeitbuch.readers.reading.validated import validate_flow
+
+from .session import Session
 
 _OUTSIDE = ("send", "delete", "spend")
 _MOST_DOUBTS = 3
@@ -39,9 +45,11 @@ class Consequence(NamedTuple):
     doubts: tuple[Claim, ...]
 
 
-def weigh_consequence(dialect: Dialect, made: Suggestion, sources: list[str]) -> Consequence:
-    """Reads the files with the dialect and sums up what follows."""
-    estate = read_estate(Reader([dialect]), sources)
+def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
+    """Reads the documents that a proposal is for with its dialect and sums up what follows. Nothing is opened again: a pipe gives its
+    bytes once. A flow that passes a limit is left out."""
+    made = proposal.made
+    estate = _read_estate(session, proposal)
     result = estimate_exactly(estate, None, Assumptions(), "")
     known = [flow for flow in result.flows if flow.runs is not None]
     return Consequence(
@@ -53,6 +61,18 @@ def weigh_consequence(dialect: Dialect, made: Suggestion, sources: list[str]) ->
         outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
         doubts=_largest_doubts(made, estate),
     )
+
+
+def _read_estate(session: Session, proposal: Proposal) -> Estate:
+    reader = DialectReader(proposal.made.dialect, limits=session.limits)
+    flows: list[Flow] = []
+    with session.progress(len(proposal.documents), "weighing") as advance:
+        for done, (file, document) in enumerate(proposal.documents):
+            advance(done)
+            for flow, _ in reader.flows(document, Origin(file), count_values(document)):
+                with suppress(ZeitbuchError):
+                    flows.append(validate_flow(flow, session.limits)[0])
+    return Estate(flows=tuple(flows))
 
 
 def _count_effect(estate: Estate, effect: str) -> int:

@@ -53,7 +53,7 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
     if not args.quiet:
-        for line in [*_proposal_lines(proposal), *_consequence_lines(proposal)]:
+        for line in [*_proposal_lines(proposal), *_consequence_lines(session, proposal)]:
             say(line, keep_lines=True)
         if args.output:
             say(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
@@ -103,10 +103,9 @@ def _read_answer(question: Question) -> str | None:
         say(f"expected {allowed_answers(question)}, found '{said.strip()}'")
 
 
-def _consequence_lines(proposal: Proposal) -> list[str]:
+def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
     """What the proposal means for money and safety, and what would change that most."""
-    files = list(dict.fromkeys(file.partition("!")[0] for file in proposal.used))
-    found = weigh_consequence(proposal.made.dialect, proposal.made, files)
+    found = weigh_consequence(session, proposal)
     outside = ", ".join(
         f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
     )

@@ -37,12 +37,14 @@ MOST_FLOWS = 60  # of one document
 
 
 class Proposal(NamedTuple):
-    """A proposal, the files it rests on, those that are written in another way, and those without anything like steps."""
+    """A proposal, the files it is for, those that are written in another way, and those without anything like steps; ``documents``
+    are those of the files it is for, each with its name."""
 
     made: Suggestion
     used: list[str]
     others: list[str]
     bare: list[str]
+    documents: list[tuple[str, Any]]
 
 
 def read_documents(
@@ -138,7 +140,8 @@ def _with_others(found: list[tuple[str, Any]], made: Suggestion, chosen: list[in
     others = stepped - alike
     parts = [sorted(part) for part in (alike, others, set(range(len(found))) - alike - others)]
     used, other, bare = [[found[index][0] for index in part] for part in parts]
-    return Proposal(made._replace(dialect=_with_suffixes(made.dialect, used)), used, other, bare)
+    made = made._replace(dialect=_with_suffixes(made.dialect, used))
+    return Proposal(made, used, other, bare, [found[index] for index in parts[0]])
 
 
 def _propose_for(documents: list[Any], name: str, answers: Mapping[str, str] | None) -> Suggestion | None:
