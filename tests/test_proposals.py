@@ -6,16 +6,20 @@ import json
 import os
 import pty
 import subprocess
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from conftest import Run, program
-from zeitbuch.readers.dialects.rules import parse_dialect
+from scores import read_with
+from zeitbuch.readers.dialects.rules import Dialect, parse_dialect
 from zeitbuch.readers.infer.alike import group_alike
 from zeitbuch.readers.infer.claims import ANSWERED, probability_of
 from zeitbuch.readers.infer.fields import find_columns
+from zeitbuch.readers.infer.questions import turn_links
 from zeitbuch.readers.infer.reshaping import shape_documents
 from zeitbuch.readers.infer.state_words import says_state, state_of_word
 from zeitbuch.readers.infer.suggest import Suggestion, suggest_dialect
@@ -66,6 +70,22 @@ def test_bodies_of_calls_are_no_definitions() -> None:
         {"letter": {"from": "passenger", "pages": [1, 2, 3]}, "desk": "purser", "pier": 3}
     )
     assert not shape_documents(flows).rules
+
+
+def test_a_text_that_unfolds_without_end_is_left_alone() -> None:
+    lines = ["a: &a [x, x, x, x, x, x, x, x, x]"] + [
+        f"{key}: &{key} [{', '.join([f'*{before}'] * 9)}]" for before, key in pairwise("abcdefghijkl")
+    ]
+    documents = [{"id": "x", "name": "Bomb", "body": "\n".join(lines)}]
+    assert shape_documents(documents).documents == documents
+
+
+def test_a_list_of_flows_with_steps_by_name_is_no_table() -> None:
+    flows = [
+        {**flow, "boxes": {box.pop("id"): box for box in flow["boxes"]}} for flow in (ferry(at) for at in range(4))
+    ]
+    made = proposal([flows])
+    assert not made.dialect.group and (made.flows, made.steps) == (4, 16)
 
 
 def test_settings_as_lists_become_objects() -> None:
@@ -243,6 +263,44 @@ def test_a_step_answered_to_be_a_trigger_is_one() -> None:
     assert ("vas.tek", "event") in [(rule.operation, rule.trigger) for rule in made.dialect.kind]
 
 
+def test_an_owner_overrules_what_was_not_asked() -> None:
+    made = proposal([ferry(at) for at in range(3)], **{"kind kru.zim": "polling"})
+    assert ("kru.zim", "polling") in [(rule.operation, rule.trigger) for rule in made.dialect.kind]
+
+
+def test_states_whose_words_are_unknown_are_asked() -> None:
+    flows = [ferry(at, state="afloat" if at else "docked") for at in range(3)]
+    (asked,) = [question for question in proposal(flows).questions if question.id == "state"]
+    assert [answer.word for answer in asked.answers] == ["afloat is on", "docked is on", "no"]
+    assert proposal(flows, state="afloat is on").dialect.flow.states == {"afloat": "on", "docked": "off"}
+    assert proposal(flows, state="no").dialect.flow.state == ""
+
+
+def test_links_that_are_turned_round_all_run_the_other_way() -> None:
+    steps = [
+        {"id": key, "name": key, "type": "shape", "next": after, "failed": lost}
+        for key, after, lost in (("a", "b", "c"), ("b", "", ""), ("c", "", ""))
+    ]
+    given: dict[str, Any] = {
+        "dialect": 1,
+        "name": "x",
+        "signature": {"all": ["$"]},
+        "flow": {},
+        "step": {"at": "$.steps[*]"},
+    }
+    pointers = msgspec.convert({**given, "pointer": [{"at": "next"}, {"at": "failed"}]}, Dialect)
+    before = msgspec.convert({**given, "predecessors": {"at": "next", "outcomes": {"lost": "failure"}}}, Dialect)
+
+    def arrows(dialect: Dialect) -> set[tuple[str, str]]:
+        (flow,) = read_with(dialect, [{"id": "f", "name": "F", "steps": json.loads(json.dumps(steps))}])
+        return {(one.source, one.target) for one in flow.links}
+
+    assert arrows(pointers) == {("a", "b"), ("a", "c")}
+    assert arrows(turn_links(pointers)) == {("b", "a"), ("c", "a")}
+    assert arrows(before) == {("b", "a")} and arrows(turn_links(before)) == {("a", "b")}
+    assert [(rule.match, rule.role) for rule in turn_links(before).outlet] == [("lost", "error")]
+
+
 def test_a_comment_is_no_prompt_and_a_wait_flag_no_switch() -> None:
     flows = [ferry(at) for at in range(4)]
     for flow in flows:
@@ -309,6 +367,7 @@ def test_questions_stand_in_the_file_and_are_answered_from_another(exports: Path
     [
         ('[answers]\n"kind vas" = 1\n', 'the questions: "kind vas.mon", "kind vas.tek"'),
         ('[answers]\n"kind vas.mon" = 9\n', "found '9'"),
+        ('[answers]\n"kind kru.pol" = "mdoel"\n', "expected a kind of step or trigger for 'kind kru.pol'"),
         ('[answers]\n"kind vas.mon" = "sned"\n', "or another kind of step or trigger for 'kind vas.mon', found 'sned'"),
         ("answers = 3\n", "answers-key"),
         ("[answers\n", "answers-syntax"),

@@ -3,13 +3,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from msgspec import Struct
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Origin
-from zeitbuch.readers.infer.questions import Question, answer_word
+from zeitbuch.readers.infer.questions import Question, answer_word, unasked_question
+from zeitbuch.readers.infer.suggest import Suggestion
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 
 _KIND = TomlKind("a file of answers", "answers", "answers-unreadable", "answers-syntax", "answers-key")
@@ -21,17 +20,18 @@ class Answers(Struct, frozen=True, forbid_unknown_fields=True):
     answers: dict[str, str | int] = {}
 
 
-def read_answers(path: str, questions: Sequence[Question]) -> dict[str, str]:
-    """The words of the answers in a file, by the ids of the questions. Raises ZeitbuchError when the file cannot be read, or an answer
-    is to no question or is none to its question."""
+def read_answers(path: str, made: Suggestion) -> dict[str, str]:
+    """The words of the answers in a file, by the ids of the questions; what an operation is may be said unasked, too. Raises
+    ZeitbuchError when the file cannot be read, or an answer is to no question or is none to its question."""
     given = load_toml(path, Answers, _KIND)[0].answers
-    by_id = {question.id: question for question in questions}
+    unasked = [unasked_question(operation) for operation in made.operations]
+    by_id = {question.id: question for question in (*unasked, *made.questions)}
     for key in given:
         if key not in by_id:
-            known = ", ".join(f'"{one}"' for one in by_id) or "there are none"
+            known = ", ".join(f'"{one.id}"' for one in made.questions) or "there are none"
             raise fail(
                 "answer",
-                f"expected an answer to a question of this proposal, found one to '{key}'",
+                f"expected an answer to a question of this proposal or to what an operation is, found one to '{key}'",
                 f"the questions: {known}",
                 Origin(path),
             )
@@ -49,4 +49,6 @@ def usable_answer(question: Question, said: str, origin: Origin | None = None) -
 def allowed_answers(question: Question) -> str:
     """What may be answered, in words."""
     words = ", ".join(f"{number} ({one.word})" for number, one in enumerate(question.answers, 1))
-    return f"{words} or another {question.others}" if question.others else words
+    if not question.others:
+        return words
+    return f"{words} or another {question.others}" if words else f"a {question.others}"

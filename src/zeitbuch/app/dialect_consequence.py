@@ -21,6 +21,7 @@ from zeitbuch.readers.reading.validated import validate_flow
 from .session import Session
 
 _OUTSIDE = ("send", "delete", "spend")
+_ASSUMED = ("loop", "decide", "agent")  # kinds whose rounds, shares or turns an estimate takes by default
 _MOST_DOUBTS = 3
 _LEAST_DOUBT = 0.02
 # How much of an estate hangs on a part as a whole, 1 being all of it.
@@ -33,21 +34,22 @@ _RISKY = 3.0  # how much more a kind weighs that costs money or acts outside
 
 class Consequence(NamedTuple):
     """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
-    start by something that the files give no number for. ``outside`` counts steps by what they may do; ``doubts`` are the claims
-    that would change most, the largest first."""
+    start by something that the files give no number for; ``assumed``: some of it rests on defaults. ``outside`` counts steps by what
+    they may do; ``doubts`` are the claims that would change most, the largest first."""
 
     flows: int
     runs: float
     unknown: int
     calls_per_run: float
     calls: float
+    assumed: bool
     outside: dict[str, int]
     doubts: tuple[Claim, ...]
 
 
 def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
     """Reads the documents that a proposal is for with its dialect and sums up what follows. Nothing is opened again: a pipe gives its
-    bytes once. A flow that passes a limit is left out."""
+    bytes once. A document that passes a limit is left out."""
     made = proposal.made
     estate = _read_estate(session, proposal)
     result = estimate_exactly(estate, None, Assumptions(), "")
@@ -58,6 +60,7 @@ def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
         unknown=len(result.flows) - len(known),
         calls_per_run=sum(flow.calls for flow in result.flows),
         calls=sum(flow.calls_month or 0.0 for flow in known),
+        assumed=any(flow.runs_evidence == "default" for flow in known) or any(map(_rests_on_defaults, estate.flows)),
         outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
         doubts=_largest_doubts(made, estate),
     )
@@ -69,10 +72,15 @@ def _read_estate(session: Session, proposal: Proposal) -> Estate:
     with session.progress(len(proposal.documents), "weighing") as advance:
         for done, (file, document) in enumerate(proposal.documents):
             advance(done)
-            for flow, _ in reader.flows(document, Origin(file), count_values(document)):
-                with suppress(ZeitbuchError):
-                    flows.append(validate_flow(flow, session.limits)[0])
+            with suppress(ZeitbuchError):
+                read = reader.flows(document, Origin(file), count_values(document))
+                flows += [validate_flow(flow, session.limits)[0] for flow, _ in read]
     return Estate(flows=tuple(flows))
+
+
+def _rests_on_defaults(flow: Flow) -> bool:
+    """Whether an estimate assumes something of a flow: rounds of a loop, shares of its ways, turns of an agent."""
+    return any(step.kind in _ASSUMED for step in flow.steps)
 
 
 def _count_effect(estate: Estate, effect: str) -> int:

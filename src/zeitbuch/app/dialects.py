@@ -25,7 +25,7 @@ from zeitbuch.readers.infer.propose import (
     propose_from_documents,
     read_documents,
 )
-from zeitbuch.readers.infer.questions import Question
+from zeitbuch.readers.infer.suggest import Suggestion
 from zeitbuch.readers.input.sources import list_files
 from zeitbuch.readers.reading.beside import with_files_beside
 from zeitbuch.readers.reading.forms import name_form
@@ -33,7 +33,7 @@ from zeitbuch.readers.reading.forms import name_form
 from .session import Session
 from .sources import inputs_of
 
-AskOwner = Callable[[Sequence[Question]], dict[str, str]]
+AskOwner = Callable[[Suggestion], dict[str, str]]
 _SHOWN = 8  # places that no rule touches
 
 
@@ -52,7 +52,7 @@ def propose_dialect(
         return None, problems
     name = name or default_name(list(sources))
     proposal = propose_from_documents(found, name)
-    answers = ask(proposal.made.questions) if ask is not None and proposal.made.questions else {}
+    answers = ask(proposal.made) if ask is not None else {}
     return (propose_from_documents(found, name, answers) if answers else proposal), problems
 
 

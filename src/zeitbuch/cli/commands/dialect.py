@@ -35,6 +35,7 @@ from zeitbuch.readers.infer.claims import Claim
 from zeitbuch.readers.infer.propose import Proposal
 from zeitbuch.readers.infer.questions import KIND_QUESTION, Question, answer_word, question_lines
 from zeitbuch.readers.infer.spell import spell_dialect
+from zeitbuch.readers.infer.suggest import Suggestion
 
 _MAY = {"send": "send", "delete": "delete", "spend": "spend money"}
 _SHOWN = 6  # operations by name
@@ -62,7 +63,7 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
 
 def _way_of_asking(args: argparse.Namespace) -> AskOwner | None:
     if args.answers:
-        return lambda questions: read_answers(args.answers, questions)
+        return lambda made: read_answers(args.answers, made)
     if args.ask and not sys.stdin.isatty():
         raise fail(
             "option",
@@ -72,9 +73,11 @@ def _way_of_asking(args: argparse.Namespace) -> AskOwner | None:
     return _ask_owner if args.ask else None
 
 
-def _ask_owner(questions: Sequence[Question]) -> dict[str, str]:
+def _ask_owner(made: Suggestion) -> dict[str, str]:
     """One question after the other; an empty answer leaves one open, `q` the rest."""
-    say(f"{count_words(len(questions), 'question')}; an empty answer leaves one open, q all that are left")
+    questions = made.questions
+    more = "; an empty answer leaves one open, q all that are left" if questions else ""
+    say(f"{count_words(len(questions), 'question')}{more}")
     answers: dict[str, str] = {}
     for number, question in enumerate(questions, 1):
         for line in question_lines(number, question):
@@ -110,9 +113,13 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
         f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
     )
     unknown = f"; of {count_words(found.unknown, 'flow')} the files do not say how often" if found.unknown else ""
+    assumed = (
+        " (rounds, shares of ways, turns and polls by default where the files say nothing)" if found.assumed else ""
+    )
     lines = [
         f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}",
-        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock; {outside or 'no step acts outside'}",
+        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock{assumed}",
+        f"  {outside or 'no step sends, deletes or spends'}",
     ]
     if found.doubts:
         lines.append("  what would change this most, if it is wrong:")
@@ -127,7 +134,8 @@ def _proposal_lines(proposal: Proposal) -> list[str]:
     """What a proposal is based on, how much speaks for each part, and what was left open."""
     made = proposal.made
     files = count_words(len(proposal.used), "file")
-    lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {files} written alike"]
+    looked = f"{made.documents} of {files}" if made.documents < len(proposal.used) else files
+    lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {looked} written alike"]
     lines += [_claim_line(claim) for claim in made.claims if not claim.of]
     lines += _kind_lines(made.claims)
     asked = [
@@ -157,7 +165,7 @@ def _kind_lines(claims: Sequence[Claim]) -> list[str]:
     about = [claim for claim in claims if claim.of]
     sure = [claim for claim in about if not claim.is_asked and claim.part != "schedule"]
     lines = [
-        f"              {'kinds':<12} {count_words(len(sure), 'operation')} by words, values and how their steps stand"
+        f"              {'kinds':<12} {count_words(len(sure), 'operation')} known by words, values, how their steps stand, or an answer"
     ]
     return lines + [_claim_line(claim) for claim in about if claim.percent < _SURE]
 

@@ -136,7 +136,7 @@ def claim_switch(e: Evidence, given: dict[str, Any], columns: dict[Path, Column]
     evidence = {
         "word": e.switch_by_word,
         "everywhere": column.steps / max(1, total),
-        "several": len(e.operations_by_path().get(given[field], ())) > 2,
+        "several": len(e.operations_by_path.get(given[field], ())) > 2,
         "some off": 0 < off < 0.5,
     }
     e.add_claim("switched off", f"'{dotted_path(given[field])}' ({field})", evidence)
@@ -189,17 +189,17 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     e.add_claim("trigger kind", kind, evidence, operation)
     if kind not in ("schedule", "polling"):
         return
-    told = next((name for name in ("cron", "time", "unit", "every") if name in clock), "")
+    form = next((name for name in ("cron", "time", "unit", "every") if name in clock), "")
     shown = ", ".join(
         f"{key} '{dotted_path(value) if isinstance(value, tuple) else value}'" for key, value in clock.items()
     )
-    named = told == "every" and ("every_unit" not in clock or names_unit(clock["every"]))
+    named = form == "every" and ("every_unit" not in clock or names_unit(clock["every"]))
     evidence = {
-        "cron": told == "cron",
-        "days": told == "time",
-        "unit": told == "unit" or named,
-        "guessed": told == "every" and not named,
-        "none": not told,
+        "cron": form == "cron",
+        "days": form == "time",
+        "unit": form == "unit" or named,
+        "guessed": form == "every" and not named,
+        "none": not form,
     }
     e.add_claim("schedule", shown or "no field that looks like a clock", evidence, operation)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
+from functools import cached_property
 from typing import Any
 
 from zeitbuch.core.model.kinds import KINDS
@@ -97,6 +98,7 @@ class Evidence:
             if (self.kind_of(sight.raw) in hints) != but
         )
 
+    @cached_property
     def operations_by_path(self) -> dict[Path, set[str]]:
         """Which operations have a value at each path of their steps."""
         found: dict[Path, set[str]] = {}
@@ -105,6 +107,11 @@ class Evidence:
                 for path, _ in self.own_leaves_of(sample, index):
                     found.setdefault(path, set()).add(self.step_operation(sight.raw))
         return found
+
+    @cached_property
+    def common_paths(self) -> set[Path]:
+        """Paths that steps of several operations have: what stands there says nothing of what one of them does."""
+        return {path for path, operations in self.operations_by_path.items() if len(operations) > 2}
 
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""

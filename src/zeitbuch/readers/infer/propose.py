@@ -27,13 +27,11 @@ from .alike import group_alike
 from .suggest import Suggestion, suggest_dialect
 from .vocabulary import guess_kinds
 
-OTHER_SUFFIXES = (
-    *TABLES,
-    *LINES,
-    ".toml",
-)  # that exports may have and are looked into only where a dialect asks for it
+# Those that exports may have and that are looked into only where a dialect asks for it.
+OTHER_SUFFIXES = (*TABLES, *LINES, ".toml")
 MOST_DOCUMENTS = 60  # of those that a proposal rests on
 MOST_FLOWS = 60  # of one document
+MOST_GROUPS = 24  # of documents written alike that are tried, the largest: a folder of many objects has few builders
 
 
 class Proposal(NamedTuple):
@@ -120,7 +118,9 @@ def propose_from_documents(
     Raises ZeitbuchError when none of them holds anything like steps.
     """
     groups = group_alike([document for _, document in found])
-    tried = ((group, _propose_for([found[index][1] for index in group], name, answers)) for group in groups)
+    tried = (
+        (group, _propose_for([found[index][1] for index in group], name, answers)) for group in groups[:MOST_GROUPS]
+    )
     made = [(group, suggestion) for group, suggestion in tried if suggestion is not None]
     if not made:
         raise fail(

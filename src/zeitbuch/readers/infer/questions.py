@@ -6,29 +6,31 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from typing import NamedTuple, get_args
+from functools import partial
+from typing import Any, NamedTuple, get_args
 
 from msgspec import structs
 
 from zeitbuch.core.model.records import StepKind, TriggerKind
 from zeitbuch.core.model.words import count_words
-from zeitbuch.readers.dialects.link_rules import LinkRule, PointerRule, PredecessorRule
-from zeitbuch.readers.dialects.paths import as_text
+from zeitbuch.readers.dialects.link_rules import LinkRule, OutletRule, PointerRule
+from zeitbuch.readers.dialects.paths import as_text, path_keys
 from zeitbuch.readers.dialects.rules import Dialect, KindRule
 
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
 from .fields import Column, find_columns
+from .survey import values_at
 from .value_kinds import kinds_by_values, shown_values
 from .vocabulary import effect_of, guess_kinds, modality_of
 
 Change = Callable[[Dialect], Dialect]
 KIND_QUESTION = "kind "  # how the ids of questions about an operation begin
 _MOST_ANSWERS = 3
+_MOST_SHOWN = 6
 _TRIGGERS = ("manual", "event", "webhook", "form", "schedule", "polling")
-_HEAVY = frozenset(
-    {"model", "agent", "send", "delete", "write", "http", "tool"}
-)  # kinds that cost money or act outside
+# Kinds that cost money or act outside.
+_HEAVY = frozenset({"model", "agent", "send", "delete", "write", "http", "tool"})
 
 
 class Answer(NamedTuple):
@@ -57,7 +59,7 @@ def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
     claims = {(claim.part, claim.of): claim for claim in e.claims}
     found = [
         *_about_links(e, claims),
-        *_about_state(dialect, claims),
+        *_about_state(e, dialect, claims),
         *_about_kinds(e, claims),
         *_about_triggers(e, dialect, claims),
     ]
@@ -114,7 +116,7 @@ def _about_links(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
     first, second = _title_of(e, join.sample, join.source), _title_of(e, join.sample, join.target)
     answers = (
         Answer("forward", f"'{first}' runs before '{second}'", _same),
-        Answer("back", f"'{second}' runs before '{first}'", _turn_links),
+        Answer("back", f"'{second}' runs before '{first}'", turn_links),
     )
     return [Question("links", "Which of two linked steps runs first?", claim.words, answers, e.total, _no_other)]
 
@@ -135,24 +137,29 @@ def _first_titles(e: Evidence) -> str:
     return ", then ".join(f"'{title}'" for title in titles)
 
 
-def _turn_links(dialect: Dialect) -> Dialect:
+def turn_links(dialect: Dialect) -> Dialect:
     """The same links the other way round."""
-    if dialect.predecessors is not None:
-        rule = dialect.predecessors
-        turned = PointerRule(at=rule.at, target=rule.source, via=rule.outcome)
-        return structs.replace(dialect, predecessors=None, pointer=[*dialect.pointer, turned])
-    if dialect.pointer:
-        rest = [rule for rule in dialect.pointer if rule.role is not None]
-        turned_back = [
-            PredecessorRule(at=rule.at, source=rule.target, outcome=rule.via)
-            for rule in dialect.pointer
-            if rule.role is None
+    pointers = [
+        structs.replace(rule, reversed=not rule.reversed) if rule.role is None else rule for rule in dialect.pointer
+    ]
+    outlets = list(dialect.outlet)
+    before = dialect.predecessors
+    if before is not None:
+        pointers.append(PointerRule(at=before.at, target=before.source, via=before.outcome))
+        failures = [(word, outcome) for word, outcome in before.outcomes.items() if outcome != "success"]
+        outlets += [
+            OutletRule(match=literal_pattern(word), role="error", label=word, after=[outcome])
+            for word, outcome in failures
         ]
-        return structs.replace(dialect, pointer=rest, predecessors=turned_back[0] if turned_back else None)
     links = [structs.replace(rule, source=rule.target, target=rule.source) for rule in dialect.links]
     tables = [structs.replace(rule, reversed=not rule.reversed) for rule in dialect.adjacencies]
     return structs.replace(
-        dialect, link=_one_or_all(links), adjacency=tables[0] if len(tables) == 1 else tables or None
+        dialect,
+        pointer=pointers,
+        outlet=outlets,
+        predecessors=None,
+        link=_one_or_all(links),
+        adjacency=tables[0] if len(tables) == 1 else tables or None,
     )
 
 
@@ -163,36 +170,35 @@ def _one_or_all(links: list[LinkRule]) -> LinkRule | list[LinkRule] | None:
 # -- states ---------------------------------------------------------------------------------------------------------------
 
 
-def _about_state(dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
+def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Claim]) -> list[Question]:
     claim = claims.get(("flow state", ""))
-    states = dialect.flow.states
-    if claim is None or not (claim.is_asked or set(states) <= {"0", "1"}):
+    if claim is None:
         return []
-    turned = {word: {"on": "off", "off": "on"}.get(state, state) for word, state in states.items()}
-    shown = ", ".join(f"'{word}' is {state}" for word, state in states.items()) or "true is on, false is off"
-    answers = [Answer("yes", shown, _same)]
-    if states:
-        answers.append(
-            Answer(
-                "turned",
-                ", ".join(f"'{word}' is {state}" for word, state in turned.items()),
-                lambda d: _with_states(d, turned),
-            )
-        )
-    answers.append(
-        Answer(
-            "no",
-            "it says something else",
-            lambda d: structs.replace(d, flow=structs.replace(d.flow, state="", states={})),
-        )
+    words = sorted(
+        {
+            as_text(value)
+            for sample in e.found.samples
+            for value in values_at(sample.raw, path_keys(str(dialect.flow.state)))
+        }
     )
-    return [
-        Question("state", f"Is it {claim.words} that says whether a flow is on?", shown, tuple(answers), 3.0, _no_other)
-    ]
+    states = dialect.flow.states
+    if not claim.is_asked and set(words) <= states.keys() and not set(words) <= {"0", "1"}:
+        return []
+    answers = [Answer("no", "it says something else", lambda d: _with_state(d, "", {}))]
+    if len(words) <= 2:
+        for number, on in enumerate(words, 1):
+            said: dict[str, Any] = {word: "on" if word == on else "off" for word in words}
+            shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
+            answers.insert(
+                number - 1,
+                Answer(f"{on} is on", shown, partial(_with_state, path=str(dialect.flow.state), states=said)),
+            )
+    text = f"Is it {claim.words} that says whether a flow is on?"
+    return [Question("state", text, ", ".join(words[:_MOST_SHOWN]), tuple(answers), 3.0, _no_other)]
 
 
-def _with_states(dialect: Dialect, states: dict[str, str]) -> Dialect:
-    return structs.replace(dialect, flow=structs.replace(dialect.flow, states=states))
+def _with_state(dialect: Dialect, path: str, states: dict[str, Any]) -> Dialect:
+    return structs.replace(dialect, flow=structs.replace(dialect.flow, state=path, states=states))
 
 
 # -- kinds ----------------------------------------------------------------------------------------------------------------
@@ -200,7 +206,7 @@ def _with_states(dialect: Dialect, states: dict[str, str]) -> Dialect:
 
 def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Question]:
     found: list[Question] = []
-    shared = {path for path, operations in e.operations_by_path().items() if len(operations) > 2}
+    shared = e.common_paths
     count = Counter(e.step_operation(sight.raw) for sample in e.found.samples for sight in sample.steps)
     for operation, verdict in e.verdicts.items():
         claim = claims.get(("kind", operation))
@@ -213,11 +219,6 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
         title = _example_title(e, operation)
         text = f"What does '{operation}' do ({count_words(count[operation], 'step')}, such as '{title}')?"
 
-        def other(said: str, operation: str = operation) -> Change | None:
-            if said in get_args(StepKind):
-                return _kind_change(operation, said)
-            return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
-
         found.append(
             Question(
                 KIND_QUESTION + operation,
@@ -225,13 +226,26 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
                 shown_values(columns),
                 answers,
                 weight,
-                other,
-                "kind of step or trigger",
+                partial(_other_kind, operation),
+                _OTHER_KINDS,
             )
         )
     return found
 
 
+def _other_kind(operation: str, said: str) -> Change | None:
+    """The change for an answer of the owner's own."""
+    if said in get_args(StepKind):
+        return _kind_change(operation, said)
+    return _trigger_change(operation, said) if said in get_args(TriggerKind) else None
+
+
+def unasked_question(operation: str) -> Question:
+    """What may be answered of an operation that is not asked about: an owner knows better."""
+    return Question(KIND_QUESTION + operation, "", "", (), 0.0, partial(_other_kind, operation), _OTHER_KINDS)
+
+
+_OTHER_KINDS = "kind of step or trigger"
 _KIND_MEANINGS = {
     "model": "ask a model", "agent": "let a model choose what to do", "http": "call an address", "send": "send a message", "read": "look something up",
     "write": "store or change something", "delete": "delete something", "code": "run code", "shape": "reshape data", "wait": "wait",
@@ -328,7 +342,7 @@ _TRIGGER_MEANINGS = {
 
 
 def _trigger_values(e: Evidence, operation: str) -> str:
-    shared = {path for path, operations in e.operations_by_path().items() if len(operations) > 2}
+    shared = e.common_paths
     if e.starts is None:
         return shown_values(_columns_of(e, operation, shared))
     from .starts import operation_of

@@ -5,25 +5,27 @@
 from __future__ import annotations
 
 import copy
-import json
 from collections import Counter
 from collections.abc import Iterator
 from typing import Any, NamedTuple
 
-import yaml
 from msgspec import structs
 
+from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.dialects.paths import as_text
 from zeitbuch.readers.dialects.reshape import Reshaper
 from zeitbuch.readers.dialects.reshape_rules import PairsRule, Rule, TextRule
 from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule
+from zeitbuch.readers.input.decode import decode_bytes
+from zeitbuch.readers.input.limits import Limits, measure_tree
 
 from .catalogues import legends_of
 from .rows import INTO, ROWS, gather_rules, rows_rule
 from .survey import STAR, Path, count_leaves, dotted_path, find_groups, find_leaves, is_scalar, json_path, values_at
 
+_LIMITS = Limits(values=200_000)  # of one text: it is looked at, not read
 _LEAST_TEXT = 60  # letters of a text that holds a definition
 _LEAST_SHARE = 0.3  # of all letters of the documents: a body of a call is JSON, too
 _LEAST_NAMES = 4  # different names in lists of settings: fewer are messages with a speaker, or ends of links
@@ -39,14 +41,18 @@ class Shaping(NamedTuple):
     words: list[str]
 
     def with_rule(self, table: str, rule: Rule, words: str) -> Shaping:
-        """The documents with one more rule carried out. A dialect carries its tables out in an order of its own: what is found in
-        grouped rows is said of the rows."""
+        """The documents with one more rule carried out, or as they were where it cannot be (its key is in use, say). A dialect carries
+        its tables out in an order of its own: what is found in grouped rows is said of the rows."""
         grouped = self.rules.get("group", [])
         if grouped and table in ("text", "split", "pairs", "merge", "catalogue"):
             at = rule.at.replace(f"$.{INTO}[*].{ROWS}[*]", grouped[0].at)  # type: ignore[attr-defined]
             rule = structs.replace(rule, at=at)
         rules = {**self.rules, table: [*self.rules.get(table, []), rule]}
-        return Shaping([_reshape(document, rules) for document in self.raw], self.raw, rules, [*self.words, words])
+        try:
+            documents = [_reshape(document, rules) for document in self.raw]
+        except ZeitbuchError:
+            return self
+        return Shaping(documents, self.raw, rules, [*self.words, words])
 
 
 def shape_documents(documents: list[Any]) -> Shaping:
@@ -95,7 +101,7 @@ def _texts_in_rows(documents: list[Any]) -> Iterator[Path]:
                 if type(value) is str and value.strip():
                     found.setdefault((INTO, STAR, ROWS, STAR, key), []).append(value)
     for path, texts in found.items():
-        if all(type(_json_of(text)) is dict for text in texts):
+        if all(_may_be(text, "json") and type(_opened(text, "json")) is dict for text in texts):
             yield path
 
 
@@ -122,26 +128,25 @@ def _definition_texts(documents: list[Any]) -> Iterator[tuple[Path, Any, int]]:
     for path, texts in sorted(found.items(), key=lambda entry: -sum(map(len, entry[1]))):
         if sum(map(len, texts)) < _LEAST_SHARE * every:
             return
-        for form, opened in (("json", _json_of), ("yaml", _yaml_of)):
-            values = [opened(text) for text in texts]
-            if sum(_is_definition(value) for value in values) >= 0.9 * len(values):
+        for form in ("json", "yaml"):
+            opened = [_opened(text, form) for text in texts if _may_be(text, form)]
+            if sum(map(_is_definition, opened)) >= 0.9 * len(texts):
                 yield path, form, len(texts)
 
 
-def _json_of(text: str) -> Any:
+def _opened(text: str, form: str) -> Any:
+    """The object or list that a text holds, or None; within the limits of any export."""
     try:
-        return json.loads(text) if text.lstrip()[:1] in ("{", "[") else None
-    except (ValueError, RecursionError):
+        value = decode_bytes(f"text.{form}", text.encode(), _LIMITS).value
+        measure_tree(value, _LIMITS, None)
+    except (ZeitbuchError, UnicodeEncodeError):
         return None
+    return value if type(value) in (dict, list) else None
 
 
-def _yaml_of(text: str) -> Any:
-    if "\n" not in text or ":" not in text:
-        return None
-    try:
-        return yaml.load(text, yaml.CSafeLoader)
-    except (yaml.YAMLError, ValueError, RecursionError):
-        return None
+def _may_be(text: str, form: str) -> bool:
+    """Whether a text is worth opening."""
+    return text.lstrip()[:1] in ("{", "[") if form == "json" else "\n" in text and ":" in text
 
 
 def _is_definition(value: Any) -> bool:

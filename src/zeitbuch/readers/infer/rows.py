@@ -38,9 +38,14 @@ def _are_tables(documents: list[Any]) -> bool:
 
 
 def _holds_records(row: dict[str, Any]) -> bool:
-    """Whether a row holds several records that are written alike, as a flow does."""
-    lists = [value for value in row.values() if type(value) is list]
-    return any(sum(type(item) is dict and len(item) > 2 for item in listed) > 1 for listed in lists)
+    """Whether a row holds several records that are written alike, in a list or under keys of their own, as a flow does."""
+    for value in row.values():
+        inner = value if type(value) is list else list(value.values()) if type(value) is dict else []
+        if sum(type(item) is dict and len(item) > 2 for item in inner) > 1:
+            return True
+        if type(value) is dict and _holds_records(value):
+            return True
+    return False
 
 
 def _naming_field(rows: list[list[dict[str, Any]]]) -> str:

@@ -110,7 +110,7 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
     clock = find_clock(inside or columns)
-    spread = e.operations_by_path() if verdict.by_place else {}
+    spread = e.operations_by_path if verdict.by_place else {}
     own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
     told = kind_by_clock(clock, own)
     trigger = _kind_by_values(verdict, told, bool(own), "cron" in clock and verdict.operation not in e.told)
@@ -150,7 +150,7 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     for _, record in starts.records:
         by_operation.setdefault(operation_of(starts, record), []).append(record)
     rules: list[KindRule] = []
-    spread = e.operations_by_path()
+    spread = e.operations_by_path
     common = {path for path, operations in spread.items() if len(operations) > 2} | {
         starts.name,
         e.identity.id,

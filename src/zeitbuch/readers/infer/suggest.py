@@ -7,8 +7,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
-import msgspec
-
 from zeitbuch.core.model.records import LinkRole
 from zeitbuch.readers.dialects.link_rules import OutletRule, PointerRule
 from zeitbuch.readers.dialects.paths import as_text
@@ -48,13 +46,15 @@ _LEAST_LINKED = 3.0
 
 
 class Suggestion(NamedTuple):
-    """A proposed dialect with its notes, and the operations nobody could classify, each with the closest kinds."""
+    """A proposed dialect with what it claims and what it asks, and all operations of steps. ``flows`` and ``steps`` are those of the
+    ``documents`` it rests on."""
 
     dialect: Dialect
     claims: tuple[Claim, ...]
-    unclassified: tuple[tuple[str, tuple[str, ...]], ...]
+    operations: tuple[str, ...]
     flows: int
     steps: int
+    documents: int
     questions: tuple[Question, ...] = ()
 
 
@@ -138,15 +138,12 @@ class _Proposal(Evidence):
             kind=kinds,
             placeholders=self._placeholder_rules(texts),
         )
-        unclassified = tuple(
-            (verdict.operation, tuple(dict.fromkeys(verdict.near)))
-            for verdict in self.verdicts.values()
-            if verdict.hint == "other"
-        )
         questions = questions_about(self, dialect)
         dialect = apply_answers(dialect, questions, answers)
         left = tuple(question for question in questions if question.id not in answers)
-        return Suggestion(dialect, tuple(self.claims), unclassified, len(found.samples), self.total, left)
+        return Suggestion(
+            dialect, tuple(self.claims), tuple(self.verdicts), len(found.samples), self.total, len(raw), left
+        )
 
     def _step_rule(self) -> StepRule:
         found, ident = self.found, self.identity
@@ -155,7 +152,7 @@ class _Proposal(Evidence):
         every, total = self.columns_for("", but=True)
         inside = self.settings
 
-        spread = self.operations_by_path()
+        spread = self.operations_by_path
 
         def shared(path: Path) -> bool:
             # What other steps have as often is a note of a person, not a prompt; so is what is called one.
@@ -177,7 +174,7 @@ class _Proposal(Evidence):
         model += [pair for pair in self._helper_models(known) if pair not in model]
         numbers = fields.find_numbers(model_columns)
         claim_model(self, models, model_columns, model, prompts)
-        common = step_surroundings.step_fields(every, total, inside, self.operations_by_path())
+        common = step_surroundings.step_fields(every, total, inside, self.operations_by_path)
         self.switch_by_word = common.pop("by_word")
         claim_switch(self, common, every, total)
         connections, path = surroundings.find_connections(found, every, self.joins)
@@ -344,9 +341,3 @@ def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str,
 
 def _path_or_list(paths: list[Path]) -> str | list[str]:
     return dotted_path(paths[0]) if len(paths) == 1 else [dotted_path(pair) for pair in paths] if paths else ""
-
-
-def encode_dialect(dialect: Dialect) -> dict[str, Any]:
-    """The dialect as plain values, in the order of the dialect file."""
-    made: dict[str, Any] = msgspec.to_builtins(dialect)
-    return made

@@ -69,6 +69,9 @@ def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: lis
         return True
     if size >= 3 and len({tuple(sorted(value)) for value in entries}) == 1:
         return True
+    every = {key for value in entries for key in value}
+    if size >= 3 and len(common) >= 3 and len(common) >= 0.6 * len(every):
+        return True  # the same names in every object, and entries that are written alike
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
 
 

@@ -49,7 +49,9 @@ def merged_operation(found: Found, second: Path) -> tuple[MergeRule, str]:
     """The rule that puts both fields together, and what it means, in words."""
     first = found.operation
     keys = {key for sample in found.samples for sight in sample.steps for key in sight.raw}
-    into = next(name for name in ("operation", "operation_of_step", "zb_operation") if name not in keys)
+    into = "operation"
+    while into in keys:
+        into += "_whole"
     at = json_path((*found.flow_at, *found.steps_at))
     pattern = f"{{{dotted_path(first)}}}.{{{dotted_path(second)}}}"
     return MergeRule(
