@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from zeitbuch.readers.infer.questions import KIND_QUESTION, Question
+from zeitbuch.readers.infer.suggest import Suggestion
 
 from .estates import MadeEstate
 
 MOST_ANSWERS = 10
 
 
-def answer_questions(made: MadeEstate, questions: Sequence[Question]) -> dict[str, str]:
+def answer_questions(made: MadeEstate, proposed: Suggestion) -> dict[str, str]:
     """Answers to the first ten questions, from what stands in the estate."""
     answers: dict[str, str] = {}
-    for question in questions[:MOST_ANSWERS]:
+    for question in proposed.questions[:MOST_ANSWERS]:
         word = _answer_to(made, question)
         if word:
             answers[question.id] = word

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import random
 from collections import Counter
-from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from zeitbuch.app.dialects import propose_dialect
+from zeitbuch.app.dialects import AskOwner, propose_dialect
 from zeitbuch.app.session import Session
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.propose import Proposal
-from zeitbuch.readers.infer.questions import Question
 from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.reading.reader import Reader
 
@@ -87,7 +85,7 @@ PARTS = (
 )
 
 
-def judge_estate(made: MadeEstate, ask: Callable[[Sequence[Question]], dict[str, str]] | None = None) -> Judged:
+def judge_estate(made: MadeEstate, ask: AskOwner | None = None) -> Judged:
     """Propose a dialect, read the files with it, and hold what is read against what stands in them; ``ask`` answers questions."""
     proposal, text, flows = None, "", []
     files = sorted(str(path) for path in made.folder.iterdir() if path.suffix != ".toml")
