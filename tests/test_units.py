@@ -93,6 +93,8 @@ def test_placeholders_are_put_into_words() -> None:
         ("5 4 * * 0,6", "at weekends at 04:05"),
         ("0 0 1 1 *", "on the 1st in January at 00:00"),
         ("0 */4 * * *", "every 4 hours"),
+        ("*/45 * * * *", "cron '*/45 * * * *'"),  # at 0 and 45 past: not every 45 minutes
+        ("0 */5 * * *", "cron '0 */5 * * *'"),
         ("@daily", "cron '@daily'"),
     ],
 )

@@ -23,10 +23,26 @@ def answer_questions(made: MadeEstate, proposed: Suggestion) -> dict[str, str]:
 def _answer_to(made: MadeEstate, question: Question) -> str:
     operation = question.id.removeprefix(KIND_QUESTION).removeprefix("trigger ")
     if operation != question.id:
-        return made.kinds.get(operation, "")
+        return _kind_of(made, operation)
+    if question.id.startswith("unit "):
+        return _unit(made, question.id)
     if question.id == "links" and len(question.answers) == 2 and question.answers[0].word == "forward":
         return _direction(made, question)
     return ""
+
+
+def _kind_of(made: MadeEstate, operation: str) -> str:
+    """The kind of an operation, of which the proposal may know one part of two where that part tells it."""
+    parts = {kind for name, kind in made.kinds.items() if operation in name.split(".", 1)}
+    return made.kinds.get(operation) or (parts.pop() if len(parts) == 1 else "")
+
+
+def _unit(made: MadeEstate, asked: str) -> str:
+    if asked == "unit of timeout":
+        return "seconds"
+    if asked.startswith("unit of wait "):
+        return made.units[1]
+    return "" if asked == "unit of retry_wait" else made.units[0]
 
 
 def _direction(made: MadeEstate, question: Question) -> str:

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import random
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from zeitbuch.app.dialects import AskOwner, propose_dialect
 from zeitbuch.app.session import Session
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.readers.dialects.rules import parse_dialect
 from zeitbuch.readers.infer.propose import Proposal
 from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.reading.reader import Reader
 
 from .containers import FITTED_CONTAINERS, HELD_CONTAINERS, write_files
+from .facts import facts_of
 from .flows import Drawn, FlowMaker
 from .words import Language, Traits
 from .writers import FITTED_STRUCTURES, HELD_STRUCTURES, NESTED, Writer
@@ -34,6 +36,7 @@ class MadeEstate(NamedTuple):
     kinds: dict[str, str]  # operation -> kind of step or trigger
     by_name: bool
     delimiters: tuple[str, str]
+    units: tuple[str, str]  # of intervals and of waits that are bare numbers
 
 
 def make_estate(
@@ -51,13 +54,21 @@ def make_estate(
         maker.draw_flow(at, small=draw.random() < 0.1)
         for at in range(draw.randrange(1, 3) if few else draw.randrange(3, 8))
     ]
+    maker.facts.name_handlers(flows)
     folder.mkdir(parents=True, exist_ok=True)
     for flow in flows:
         flow.switch = maker.switch
     write_files(folder, container, [writer.write_flow(flow) for flow in flows], language, draw)
     kinds = {writer.written(kind): kind for kind in language.kinds}
     delimiters = (language.open, language.close)
-    return MadeEstate(folder, flows, traits, structure, container, writer.place, kinds, writer.by_name, delimiters)
+    units = (_interval_unit(maker), maker.facts.unit_of_waits)
+    return MadeEstate(
+        folder, flows, traits, structure, container, writer.place, kinds, writer.by_name, delimiters, units
+    )
+
+
+def _interval_unit(maker: FlowMaker) -> str:
+    return "minutes" if maker.clock == "minutes" else {60: "minutes", 3600: "hours"}[maker.counts_in]
 
 
 class Judged(NamedTuple):
@@ -82,6 +93,13 @@ PARTS = (
     "kinds",
     "off",
     "ai",
+    "waits",
+    "limits",
+    "retries",
+    "approvers",
+    "silences",
+    "recipients",
+    "handlers",
 )
 
 
@@ -99,7 +117,9 @@ def judge_estate(made: MadeEstate, ask: AskOwner | None = None) -> Judged:
     by_name = {flow.name: flow for flow in flows}
     counts["flows read"] = len(flows)
     for truth in made.flows:
-        _judge_flow(truth, by_name.get(truth.name) or _same_steps(truth, flows), counts, made)
+        flow = by_name.get(truth.name) or _same_steps(truth, flows)
+        _judge_flow(truth, flow, counts, made)
+        _judge_facts(truth, flow, counts, ask is not None, made.traits.nonsense)
     return Judged(counts, proposal, text, flows)
 
 
@@ -160,6 +180,32 @@ def _judge_flow(truth: Drawn, flow: Flow, counts: Counter[str], made: MadeEstate
         Counter(s.title for s in flow.steps if s.kind in ("model", "agent")),
     )
     count("off", Counter(b.name for b in truth.every if b.off), Counter(s.title for s in flow.steps if not s.enabled))
+
+
+def _judge_facts(truth: Drawn, flow: Flow, counts: Counter[str], answered: bool, nonsense: bool) -> None:
+    def count(part: str, wanted: list[Any], read: list[Any]) -> None:
+        counts[f"{part} hit"] += sum((Counter(wanted) & Counter(read)).values())
+        counts[f"{part} wanted"] += len(wanted)
+        counts[f"{part} read"] += len(read)
+
+    told = {box.name: facts_of(box, answered, nonsense) for box in truth.every}
+    for part, key, of_step in _FACTS:
+        wanted = [(name, facts[key]) for name, facts in told.items() if key in facts]
+        count(part, wanted, [(step.title, value) for step in flow.steps if (value := of_step(step)) is not None])
+    people = [(name, one) for name, facts in told.items() for one in facts.get("approvers", ())]
+    asked = [(s.title, one) for s in flow.steps if s.approval for one in s.approval.approvers]
+    count("approvers", [one for one in people if one in asked or not nonsense], asked)
+    to = [(step.title, one.value) for step in flow.steps for one in step.inputs if one.role == "recipient"]
+    count("recipients", [(name, facts["recipient"]) for name, facts in told.items() if "recipient" in facts], to)
+    count("handlers", [truth.handler] if truth.handler and not nonsense else [], list(flow.fault_handlers))
+
+
+_FACTS: tuple[tuple[str, str, Callable[[Step], Any]], ...] = (
+    ("waits", "wait", lambda step: step.pause.seconds if step.pause else None),
+    ("limits", "timeout", lambda step: step.timeout),
+    ("retries", "retries", lambda step: step.retry.attempts if step.retry else None),
+    ("silences", "silence", lambda step: step.approval.silence if step.approval else None),
+)
 
 
 def shares(counts: Counter[str]) -> dict[str, tuple[float, float]]:

@@ -6,6 +6,7 @@ import uuid
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from .facts import FactMaker
 from .words import Language
 
 AI = ("model", "agent")
@@ -27,6 +28,8 @@ class Box:
     ways: list[tuple[str, list[Box]]] = field(default_factory=list)
     rescue: list[Box] = field(default_factory=list)
     body: list[Box] = field(default_factory=list)
+    fields: dict[str, Any] = field(default_factory=dict)  # beside the settings
+    facts: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass
@@ -41,6 +44,7 @@ class Drawn:
     body: list[Box]
     every: list[Box] = field(default_factory=list)
     switch: str = ""
+    handler: str = ""
     arrows: list[tuple[Box, Box, Role, str]] = field(default_factory=list)
 
 
@@ -55,6 +59,9 @@ class FlowMaker:
         self.clock = self.draw.choice(("cron", "cron", "interval", "weekdays", "minutes", "number"))
         self.counts_in = self.draw.choice((60, 60, 3600))  # seconds that a number without a unit means to this builder
         self.count = 0
+        self.facts = FactMaker(
+            language, f"{self.ids}/{self.chat}/{self.clock}/{language.open}/{language.draw.getstate()[1][:3]}"
+        )
 
     def draw_flow(self, at: int, small: bool) -> Drawn:
         """One flow with a trigger and its steps."""
@@ -121,6 +128,7 @@ class FlowMaker:
             )
             box = self._box(kind)
             self._fill(box, before + made)
+            self.facts.add_facts(box)
             if kind == "decide":
                 box.ways = [
                     (f"{word}", self._sequence(1, depth - 1, before + made))

@@ -52,6 +52,8 @@ class Writer:
             key("flow name"): flow.name,
             key("flow state"): yes if flow.state == "on" else no,
         }
+        if flow.handler:
+            made[key("handler")] = flow.handler
         if self.meta:
             made[key("meta")] = {key("owner"): "Hedda Quist", key("changed"): "2026-10-14T08:15:00Z"}
         writers: dict[str, Callable[[Drawn, dict[str, Any]], None]] = {
@@ -97,6 +99,7 @@ class Writer:
             made |= box.settings
         if self.has_position:
             made[key("position")] = {key("x"): 40 * at, key("y"): 90 + 13 * at}
+        made |= box.fields
         for extra in self.extras:
             if extra == "note" and draw.random() < 0.7:
                 continue

@@ -65,23 +65,38 @@ def _days_between(field: str) -> str | None:
 
 
 def _clock_words(minute: str, hour: str) -> str | None:
+    if minute.isdecimal():
+        return _hours_words(int(minute), hour)
     if minute == "*" and hour == "*":
         return "every minute"
-    if minute.startswith("*/") and minute[2:].isdecimal() and hour == "*":
-        return f"every {count_words(int(minute[2:]), 'minute')}"
-    if minute.isdecimal() and hour == "*":
-        return f"every hour at {int(minute)} past" if int(minute) else "every hour on the hour"
-    if minute.isdecimal() and hour.startswith("*/") and hour[2:].isdecimal():
-        past = f" at {int(minute)} past" if int(minute) else ""
-        return f"every {count_words(int(hour[2:]), 'hour')}{past}"
-    hours = hour.split(",")
-    if minute.isdecimal() and all(name.isdecimal() for name in hours):
-        return "at " + join_words([f"{int(name):02d}:{int(minute):02d}" for name in hours])
-    if minute.startswith("*/") and minute[2:].isdecimal() and "-" in hour:
-        first, _, last = hour.partition("-")
-        if first.isdecimal() and last.isdecimal():
-            return f"every {count_words(int(minute[2:]), 'minute')} from {int(first):02d}:00 to {int(last):02d}:59"
+    step = _even_step(minute, 60)
+    if step is None:
+        return None
+    if hour == "*":
+        return f"every {count_words(step, 'minute')}"
+    first, _, last = hour.partition("-")
+    if first.isdecimal() and last.isdecimal():
+        return f"every {count_words(step, 'minute')} from {int(first):02d}:00 to {int(last):02d}:59"
     return None
+
+
+def _hours_words(minute: int, hour: str) -> str | None:
+    """The hours of a cron text that fires at one minute of them."""
+    if hour == "*":
+        return f"every hour at {minute} past" if minute else "every hour on the hour"
+    step = _even_step(hour, 24)
+    if step is not None:
+        return f"every {count_words(step, 'hour')}" + (f" at {minute} past" if minute else "")
+    hours = hour.split(",")
+    if all(name.isdecimal() for name in hours):
+        return "at " + join_words([f"{int(name):02d}:{minute:02d}" for name in hours])
+    return None
+
+
+def _even_step(field: str, whole: int) -> int | None:
+    """The step of "*/15" where it divides the whole: "*/45" fires at 0 and 45 past, not every 45 minutes."""
+    step = int(field[2:]) if field.startswith("*/") and field[2:].isdecimal() else 0
+    return step if step and whole % step == 0 else None
 
 
 def cron_words(cron: str) -> str:

@@ -43,7 +43,7 @@ from .reshape_rules import (
     TextRule,
 )
 
-SpanUnit = Literal["seconds", "minutes", "hours", "days", "weeks"]
+SpanUnit = Literal["milliseconds", "seconds", "minutes", "hours", "days", "weeks"]
 Weekday = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 KEY = "@key"  # as a path: the key under which the step, case or trigger itself stands
 
@@ -138,6 +138,7 @@ class Fields(Rule, frozen=True):
     batch: Paths = ""
     authentication: Paths = ""
     wait: Paths = ""
+    wait_unit: SpanUnit = "seconds"
     wait_until: Paths = ""
     approvers: Paths = ""
     approvals_needed: Paths = ""
@@ -192,7 +193,9 @@ class StepRule(Fields, frozen=True, kw_only=True):
     position: list[DottedPath] = []
     retries: Paths = ""
     retry_wait: Paths = ""
+    retry_wait_unit: SpanUnit = "seconds"
     timeout: Paths = ""
+    timeout_unit: SpanUnit = "seconds"
     on_fault: Paths = ""
     on_faults: dict[str, OnFault] = {}
     next: Paths = ""

@@ -13,7 +13,7 @@ from zeitbuch.readers.input import clock_texts
 from .field_checks import Form
 from .paths import Getter, as_text, as_whole_number
 
-UNITS = {"seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0, "weeks": 604800.0}
+UNITS = {"milliseconds": 0.001, "seconds": 1.0, "minutes": 60.0, "hours": 3600.0, "days": 86400.0, "weeks": 604800.0}
 _CRON = re.compile(r"\s*(@\w+|(\S+\s+){4,5}\S+)\s*$")
 _TIME = re.compile(r"\s*(\d{1,2})[:.h](\d{2})?(?:[:.]00)?\s*(am|pm)?\s*", re.IGNORECASE)
 _WEEKDAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
@@ -126,11 +126,20 @@ def _cron_of_days(get: dict[str, Getter], words: ScheduleWords, raw: dict[str, A
     month_days = [as_whole_number(one) for one in _listed(get["month_days"](raw))] if "month_days" in get else []
     if not times or None in times or None in days or None in month_days:
         return ""
-    minutes = {time[1] for time in times if time is not None}
+    return _cron_text(
+        [time for time in times if time],
+        [day for day in days if day is not None],
+        [day for day in month_days if day is not None],
+    )
+
+
+def _cron_text(times: list[tuple[int, int]], days: list[int], month_days: list[int]) -> str:
+    """The cron text of times on days; empty where none can say it."""
+    minutes = {minute for _, minute in times}
     if len(minutes) != 1 or (days and month_days):
         return ""  # one cron text cannot say it: days of the week and of the month together would mean either of them
-    hours = ",".join(str(time[0]) for time in times if time is not None)
-    week = ",".join(str(day) for day in sorted({day for day in days if day is not None})) or "*"
+    hours = ",".join(str(hour) for hour, _ in times)
+    week = ",".join(str(day) for day in sorted(set(days))) or "*"
     month = ",".join(str(day) for day in month_days) or "*"
     return f"{minutes.pop()} {hours} {month} * {week}"
 

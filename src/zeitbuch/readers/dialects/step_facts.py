@@ -12,6 +12,7 @@ from zeitbuch.readers.input import clock_texts
 from .paths import Getter, as_count, as_flag, as_text, as_whole_number
 from .placeholders import Placeholders
 from .rules import Fields, KindRule
+from .schedules import UNITS
 
 Reader = Callable[[dict[str, Any], Placeholders, dict[str, str]], Any]
 _PIECES = {"size": "piece_size", "overlap": "piece_overlap", "batch": "piece_batch", "count": "pieces_found"}
@@ -38,7 +39,8 @@ def fact_readers(rule: KindRule, common: Fields, get: dict[str, Getter]) -> list
     """(field of the step, what reads it) for the facts that the dialect names paths for."""
     found: list[tuple[str, Reader]] = []
     if "wait" in get or "wait_until" in get:
-        found.append(("pause", _pause_reader(get)))
+        unit = UNITS[rule.wait_unit if rule.wait else common.wait_unit]
+        found.append(("pause", _pause_reader(get, unit)))
     if any(name in get for name in ("approvers", "approvals_needed", "silence")):
         found.append(("approval", _approval_reader(get, words_known("silences", rule, common))))
     if any(name in get for name in (*_PIECES.values(), "store")):
@@ -66,9 +68,9 @@ def _texts_of(value: Any) -> list[str]:
     return [text for item in (value if isinstance(value, list) else [value]) if (text := as_text(item))]
 
 
-def _pause_reader(get: dict[str, Getter]) -> Reader:
+def _pause_reader(get: dict[str, Getter], unit: float) -> Reader:
     def read(raw: dict[str, Any], places: Placeholders, names: dict[str, str]) -> Pause | None:
-        seconds = clock_texts.duration_of(get["wait"](raw)) if "wait" in get else None
+        seconds = clock_texts.duration_of(get["wait"](raw), unit) if "wait" in get else None
         until = as_text(get["wait_until"](raw)) if "wait_until" in get else ""
         if seconds is None and not until:
             return None

@@ -37,6 +37,7 @@ from .placeholders import Placeholders
 from .places import Places
 from .query import Query
 from .rules import KEY, Dialect
+from .schedules import UNITS
 from .step_plan import Plan, Plans, Shared, inputs_of, model_of, repeat_of, schedule_of
 
 _OF_BOTH = ("id", "name", "operation", "enabled", "disabled", "connection")
@@ -154,6 +155,7 @@ class StepReader:
         self.retries = make_getter(rule.retries)
         self.retry_wait = make_getter(rule.retry_wait)
         self.timeout = make_getter(rule.timeout)
+        self.timeout_unit, self.retry_wait_unit = UNITS[rule.timeout_unit], UNITS[rule.retry_wait_unit]
         self.on_fault = make_getter(rule.on_fault)
         self.optional = self._optional_readers()
         self.noise = [(path, make_getter(path)) for path in rule.noise]
@@ -364,7 +366,7 @@ class StepReader:
         if len(rule.position) == 2:
             found.append(("position", self._position_of))
         if rule.timeout:
-            found.append(("timeout", lambda raw: clock_texts.duration_of(self.timeout(raw))))
+            found.append(("timeout", lambda raw: clock_texts.duration_of(self.timeout(raw), self.timeout_unit)))
         if rule.retries:
             found.append(("retry", self._read_retry))
         if rule.on_fault:
@@ -375,7 +377,9 @@ class StepReader:
     def _read_retry(self, raw: dict[str, Any]) -> Retry | None:
         tries = as_whole_number(self.retries(raw))
         return (
-            Retry(attempts=tries, wait=clock_texts.duration_of(self.retry_wait(raw))) if tries and tries > 0 else None
+            Retry(attempts=tries, wait=clock_texts.duration_of(self.retry_wait(raw), self.retry_wait_unit))
+            if tries and tries > 0
+            else None
         )
 
     def cases_of(self, raw: dict[str, Any], plan: Plan) -> dict[str, Case]:
@@ -387,13 +391,10 @@ class StepReader:
         for position, case in enumerate(listed if isinstance(listed, list) else []):
             if isinstance(case, dict):
                 outlet = as_text(plan.cases.outlet(case)) if plan.cases.outlet is not None else ""
-                said = {
-                    "outlet": outlet,
-                    "label": as_text(plan.cases.label(case)),
-                    "condition": as_text(plan.cases.condition(case)),
-                }
+                label, condition = as_text(plan.cases.label(case)), as_text(plan.cases.condition(case))
+                said = {"outlet": outlet, "label": label, "condition": condition}
                 key = outlet if plan.cases.outlet is not None else str(position)
                 written = {name: words for name, words in said.items() if words}
                 key = f"{key}~{position}" if key in found else key  # the first keeps the outlet, this one leads nowhere
-                found[key] = Case(said["label"] or key, said["condition"], written)
+                found[key] = Case(label or key, condition, written)
         return found

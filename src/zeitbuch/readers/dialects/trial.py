@@ -260,17 +260,27 @@ def _suspicions(dialect: Dialect, watch: _Watch, rules: list[RuleTrial]) -> Iter
         yield from _suspected_ends(dialect, watch)
     if watch.steps and not watch.ends["links"] and not watch.ends["dangling"]:
         yield "no step leads to another: which table says how steps are linked (`link`, `adjacency`, `pointer`, `holds`, `predecessors`, `order`)?"
+    yield from _suspected_ids(watch)
+    yield from _suspected_placeholders(watch)
+    for words, times in watch.unusable.most_common(5):
+        yield f"{times} values could not be used: {words}"
+
+
+def _suspected_ids(watch: _Watch) -> Iterator[str]:
+    """Ids that most steps share."""
     names = Counter(as_text(watch.reader.steps.id(raw)) for raw, _ in watch.steps)
     if len(watch.steps) > 2 * len(watch.flows) and len(names) <= max(1, len(watch.steps) // 10):
         yield f"{len(watch.steps)} steps have {len(names)} different ids: is `step.id` right?"
+
+
+def _suspected_placeholders(watch: _Watch) -> Iterator[str]:
+    """Placeholders that mostly name nothing."""
     refs = [ref for flow in watch.read for step in flow.steps for ref in _refs_of(step) if ref.step is not None]
     ids = {step.id for flow in watch.read for step in flow.steps}
     ids |= {trigger.id for flow in watch.read for trigger in flow.triggers}
     lost = sum(ref.step not in ids for ref in refs)
     if lost and lost * 2 > len(refs):
         yield f"{lost} of {len(refs)} placeholders name no step: are `placeholders.prefix` and `separator` right?"
-    for words, times in watch.unusable.most_common(5):
-        yield f"{times} values could not be used: {words}"
 
 
 def _refs_of(step: Step) -> Iterator[Ref]:

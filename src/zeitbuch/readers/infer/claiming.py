@@ -10,7 +10,6 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from . import fields, surroundings
 from .claims import ANSWERED
-from .clocks import names_unit
 from .evidence import Evidence
 from .fields import Column, Delimiters
 from .identity import is_id_word
@@ -187,18 +186,16 @@ def claim_trigger_kind(e: Evidence, operation: str, kind: str, words: float, clo
     if operation in e.told:
         evidence = {ANSWERED: 1.0}
     e.add_claim("trigger kind", kind, evidence, operation)
-    if kind not in ("schedule", "polling"):
-        return
+    if kind not in ("schedule", "polling") or operation in e.unclear_intervals:
+        return  # nothing is claimed of an interval whose unit is asked
     form = next((name for name in ("cron", "time", "unit", "every") if name in clock), "")
     shown = ", ".join(
         f"{key} '{dotted_path(value) if isinstance(value, tuple) else value}'" for key, value in clock.items()
     )
-    named = form == "every" and ("every_unit" not in clock or names_unit(clock["every"]))
     evidence = {
         "cron": form == "cron",
         "days": form == "time",
-        "unit": form == "unit" or named,
-        "guessed": form == "every" and not named,
+        "unit": form in ("unit", "every"),
         "none": not form,
     }
     e.add_claim("schedule", shown or "no field that looks like a clock", evidence, operation)

@@ -50,7 +50,7 @@ _EVENT_WORDS = frozenset(
 
 def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     """The fields of a trigger's clock: paths by the keys of a dialect's kind, ``every_unit`` and tables of words as they are, and
-    ``maybe_every`` for a lone number that may be an interval."""
+    ``maybe_every`` for a number that may be an interval and says no unit."""
     result: dict[str, Any] = {}
     units: dict[Path, tuple[Path, set[str]]] = {}
     for path, column in sorted(found.items()):
@@ -60,7 +60,9 @@ def find_clock(found: dict[Path, Column]) -> dict[str, Any]:
     _judge_days(found, result)
     for path, column in sorted(found.items()):
         _judge_numbers(path, column, units, result)
-    if not result.keys() & {"cron", "every", "time"}:
+    if "every" in result:
+        result.pop("maybe_every", None)
+    elif not result.keys() & {"cron", "time", "maybe_every"}:
         _lone_number(found, result)
     if "event" not in result:
         _event_texts(found, result)
@@ -136,8 +138,10 @@ def _judge_numbers(
             result["units"] = {word: _UNIT_OF[plain_word(word)] for word in sorted(spelled)}
         return
     named = next((_UNIT_OF[word] for word in words if word in _UNIT_OF and len(word) > 1), "")
-    if "every" not in result and (named or _INTERVAL_WORDS & set(words)):
-        result["every"], result["every_unit"] = path, named or "minutes"
+    if "every" not in result and named:
+        result["every"], result["every_unit"] = path, named
+    elif "every" not in result and _INTERVAL_WORDS & set(words):
+        result.setdefault("maybe_every", path)
     elif _BATCH_WORDS & set(words):
         result.setdefault("batch", path)
 
@@ -163,11 +167,6 @@ def _event_texts(found: dict[Path, Column], result: dict[str, Any]) -> None:
         if texts and key_in(path, _EVENT_WORDS) and all(0 < len(value) < 90 for value in texts):
             result["event"] = path
             break
-
-
-def names_unit(path: Path) -> bool:
-    """Whether the key of a number says in what unit it counts."""
-    return any(word in _UNIT_OF and len(word) > 1 for word in words_of(path[-1]))
 
 
 def kind_by_clock(clock: dict[str, Any], columns: dict[Path, Column]) -> str:

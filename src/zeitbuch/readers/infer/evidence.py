@@ -20,6 +20,7 @@ from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet
 from .starts import Starts, find_starts
 from .steps import Found, Sample
 from .survey import STAR, Path, value_at
+from .value_kinds import kind_told
 
 
 class Evidence:
@@ -43,6 +44,7 @@ class Evidence:
             made = judge_operations(found, self.identity, self.joins, apart=True)
         seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
+        self._judge_by_values()
         for operation, kind in self.told.items():
             if operation in self.verdicts:
                 hint = kind if kind in KINDS else f"on:{kind}"
@@ -50,6 +52,9 @@ class Evidence:
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
         self.claims: list[Claim] = []
         self.switch_by_word = False
+        self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
+        self.unclear_intervals: dict[str, Path] = {}  # of triggers
+        self.unclear_waits: dict[str, Path] = {}  # the same of waits, by the operation
         self.settings = self._find_settings()
 
     @property
@@ -112,6 +117,26 @@ class Evidence:
     def common_paths(self) -> set[Path]:
         """Paths that steps of several operations have: what stands there says nothing of what one of them does."""
         return {path for path, operations in self.operations_by_path.items() if len(operations) > 2}
+
+    def columns_of(self, operation: str, but: set[Path] | None = None) -> dict[Path, fields.Column]:
+        """Columns of the steps of one operation, without those at some paths."""
+        columns, _ = fields.find_columns(
+            self.own_leaves_of(sample, index)
+            for sample in self.found.samples
+            for index, sight in enumerate(sample.steps)
+            if self.step_operation(sight.raw) == operation
+        )
+        return {path: column for path, column in columns.items() if path not in (but or ())}
+
+    def _judge_by_values(self) -> None:
+        """What operations are of which no word tells it and their settings do."""
+        for operation, verdict in self.verdicts.items():
+            if verdict.hint == "other":
+                kind, said = kind_told(self.columns_of(operation, self.common_paths))
+                if kind:
+                    self.verdicts[operation] = Verdict(
+                        operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
+                    )
 
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""

@@ -54,6 +54,7 @@ class Verdict(NamedTuple):
     near: tuple[str, ...]
     by_place: bool = False
     evidence: dict[str, float] = {}  # noqa: RUF012  (never changed)
+    by_values: bool = False  # no word tells, only what its settings hold
 
     @property
     def trigger(self) -> bool:

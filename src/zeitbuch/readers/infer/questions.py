@@ -21,11 +21,13 @@ from .claims import Claim
 from .evidence import Evidence, literal_pattern
 from .fields import Column, find_columns
 from .survey import values_at
+from .time_questions import UnitQuestion, unit_questions
 from .value_kinds import kinds_by_values, shown_values
 from .vocabulary import effect_of, guess_kinds, modality_of
 
 Change = Callable[[Dialect], Dialect]
 KIND_QUESTION = "kind "  # how the ids of questions about an operation begin
+TRIGGER_QUESTION = "trigger "  # and about what sets a flow off
 _MOST_ANSWERS = 3
 _MOST_SHOWN = 6
 _TRIGGERS = ("manual", "event", "webhook", "form", "schedule", "polling")
@@ -62,6 +64,7 @@ def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
         *_about_state(e, dialect, claims),
         *_about_kinds(e, claims),
         *_about_triggers(e, dialect, claims),
+        *[_about_time(one) for one in unit_questions(e)],
     ]
     return sorted(found, key=lambda question: -question.weight)
 
@@ -212,7 +215,7 @@ def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Ques
         claim = claims.get(("kind", operation))
         if verdict.trigger or (claim is not None and not claim.is_asked):
             continue
-        columns = _columns_of(e, operation, shared)
+        columns = e.columns_of(operation, shared)
         kinds = _likely_kinds(operation, verdict.near, columns, claim)
         answers = tuple(Answer(kind, _KIND_MEANINGS.get(kind, ""), _kind_change(operation, kind)) for kind in kinds)
         weight = count[operation] * (2 if _HEAVY & set(kinds[:1]) else 1)
@@ -263,16 +266,6 @@ def _likely_kinds(
     return list(dict.fromkeys([*given, "read", "write", "send"]))[:_MOST_ANSWERS]
 
 
-def _columns_of(e: Evidence, operation: str, shared: set[tuple[str, ...]]) -> dict[tuple[str, ...], Column]:
-    columns, _ = find_columns(
-        [(path, value) for path, value in e.own_leaves_of(sample, index) if path not in shared]
-        for sample in e.found.samples
-        for index, sight in enumerate(sample.steps)
-        if e.step_operation(sight.raw) == operation
-    )
-    return columns
-
-
 def _example_title(e: Evidence, operation: str) -> str:
     from .identity import value_of
 
@@ -306,8 +299,6 @@ def _about_triggers(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str],
             continue
         if part == "trigger kind":
             found.append(_about_trigger(e, operation, claim))
-        elif part == "schedule" and rule.every and rule.every_unit:
-            found.append(_about_unit(e, operation, claim, rule.every_unit))
     return found
 
 
@@ -321,17 +312,13 @@ def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
     text = f"What sets a flow off that begins with '{operation}'?"
     weight = 2.0 + len(e.found.samples)
     return Question(
-        f"trigger {operation}", text, _trigger_values(e, operation), answers, weight, other, "kind of trigger"
+        TRIGGER_QUESTION + operation, text, _trigger_values(e, operation), answers, weight, other, "kind of trigger"
     )
 
 
-def _about_unit(e: Evidence, operation: str, claim: Claim, guessed: str) -> Question:
-    field = claim.words.partition(",")[0]
-    units = list(dict.fromkeys((guessed, "minutes", "hours", "seconds")))[:_MOST_ANSWERS]
-    answers = tuple(Answer(unit, f"{field} counts {unit}", _unit_change(operation, unit)) for unit in units)
-    text = f"In what unit is the interval of '{operation}'?"
-    weight = 3.0 + len(e.found.samples)
-    return Question(f"unit {operation}", text, _trigger_values(e, operation), answers, weight, _no_other)
+def _about_time(one: UnitQuestion) -> Question:
+    answers = tuple(Answer(*answer) for answer in one.answers)
+    return Question(one.id, one.text, one.example, answers, one.weight, _no_other)
 
 
 _TRIGGER_MEANINGS = {
@@ -344,7 +331,7 @@ _TRIGGER_MEANINGS = {
 def _trigger_values(e: Evidence, operation: str) -> str:
     shared = e.common_paths
     if e.starts is None:
-        return shown_values(_columns_of(e, operation, shared))
+        return shown_values(e.columns_of(operation, shared))
     from .starts import operation_of
     from .survey import find_leaves
 
@@ -361,15 +348,6 @@ def _trigger_change(operation: str, kind: str) -> Change:
         trigger: TriggerKind = kind  # type: ignore[assignment]
         pattern = literal_pattern(operation)
         kinds = [structs.replace(rule, trigger=trigger) if rule.operation == pattern else rule for rule in dialect.kind]
-        return structs.replace(dialect, kind=kinds)
-
-    return change
-
-
-def _unit_change(operation: str, unit: str) -> Change:
-    def change(dialect: Dialect) -> Dialect:
-        pattern = literal_pattern(operation)
-        kinds = [structs.replace(rule, every_unit=unit) if rule.operation == pattern else rule for rule in dialect.kind]
         return structs.replace(dialect, kind=kinds)
 
     return change

@@ -46,17 +46,14 @@ def kind_rules(e: Evidence) -> list[KindRule]:
     for operation, verdict in e.verdicts.items():
         if literal_pattern(operation) in done or verdict.hint == "other":
             continue
-        rules.append(_kind_rule(e, operation, verdict, branching))
+        rule = _kind_rule(e, operation, verdict, branching)
+        if not (verdict.by_values and e.claims[-1].is_asked):  # what only the values hint at is asked
+            rules.append(rule)
     return rules
 
 
 def _kind_rule(e: Evidence, operation: str, verdict: Verdict, branching: Branching) -> KindRule:
-    columns, _ = fields.find_columns(
-        e.own_leaves_of(sample, index)
-        for sample in e.found.samples
-        for index, sight in enumerate(sample.steps)
-        if e.step_operation(sight.raw) == operation
-    )
+    columns = e.columns_of(operation)
     if verdict.trigger:
         return KindRule(operation=literal_pattern(operation), **_clock_rule(e, columns, verdict))
     claim_kind(e, operation, verdict)
@@ -109,12 +106,12 @@ def _clock_rule(e: Evidence, columns: dict[Path, fields.Column], verdict: Verdic
     inside = {
         pair: column for pair, column in columns.items() if not e.settings or pair[: len(e.settings)] == e.settings
     }
-    clock = find_clock(inside or columns)
+    clock = find_clock(_without_places(inside or columns, e.common_paths - set(inside if e.settings else ())))
     spread = e.operations_by_path if verdict.by_place else {}
     own = {path: column for path, column in inside.items() if len(spread.get(path, ())) <= 2}
     told = kind_by_clock(clock, own)
     trigger = _kind_by_values(verdict, told, bool(own), "cron" in clock and verdict.operation not in e.told)
-    clock = _clock_of_kind(clock, trigger)
+    clock = _clock_of_kind(e, verdict.operation, clock, trigger)
     claim_trigger_kind(
         e, verdict.operation, trigger, _word_score(verdict.operation, trigger), clock, told or ("" if own else "manual")
     )
@@ -131,11 +128,20 @@ def _kind_by_values(verdict: Verdict, told: str, settings: bool, timed: bool) ->
     return "manual" if verdict.by_place and not settings else trigger
 
 
-def _clock_of_kind(clock: dict[str, Any], trigger: str) -> dict[str, Any]:
-    """The fields of a clock that a kind of trigger has; a lone number is minutes where the kind runs by the clock."""
+def _without_places(columns: dict[Path, Column], common: set[Path]) -> dict[Path, Column]:
+    """The columns without numbers that steps of many kinds have, as the place of a box is."""
+    return {
+        path: column
+        for path, column in columns.items()
+        if path not in common or not all(type(value) in (int, float) for value in column.values)
+    }
+
+
+def _clock_of_kind(e: Evidence, operation: str, clock: dict[str, Any], trigger: str) -> dict[str, Any]:
+    """The fields of a clock that a kind of trigger has. A number that says no unit is asked about."""
     maybe = clock.pop("maybe_every", None)
-    if maybe and trigger in ("schedule", "polling") and "every" not in clock:
-        clock["every"], clock["every_unit"] = maybe, "minutes"
+    if maybe and trigger in ("schedule", "polling") and not clock.keys() & {"every", "cron", "time"}:
+        e.unclear_intervals[operation] = maybe
     if trigger in ("schedule", "polling", "manual", "chat"):
         clock.pop("event", None)
     return clock
@@ -180,10 +186,11 @@ def _separate_trigger(
         for row in records
     )
     own = {path: column for path, column in columns.items() if path not in common}
-    clock = find_clock(columns)
+    inside = {path for path in columns if e.settings and path[: len(e.settings)] == e.settings}
+    clock = find_clock(_without_places(columns, common - inside))
     trigger: Any = _kind_of_separate(starts, records, operation, clock, kind_by_clock(clock, own), bool(own))
     told = kind_by_clock(clock, own) or ("" if own else "manual")
-    clock = _clock_of_kind(clock, trigger)
+    clock = _clock_of_kind(e, operation, clock, trigger)
     claim_trigger_kind(e, operation, trigger, _word_score(operation, trigger), clock, told)
     given = _spell_clock(clock)
     rules.append(KindRule(operation=literal_pattern(operation), trigger=trigger, **given))

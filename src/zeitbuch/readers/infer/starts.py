@@ -45,7 +45,8 @@ def _single_records(raw: Any, path: Path, steps_at: Path) -> list[tuple[Path, di
         if here == steps_at[: len(here)] and len(here) == len(steps_at) - 1:
             continue
         if type(value) is dict:
-            found.append((here, value))
+            # What holds all the steps is no trigger: what it names are its own steps.
+            found += [(here, value)] if here != steps_at[: len(here)] else []
             found += _single_records(value, here, steps_at)
     return found
 

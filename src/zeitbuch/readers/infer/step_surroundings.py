@@ -10,6 +10,7 @@ from typing import Any
 from zeitbuch.readers.dialects.paths import as_text
 
 from .fields import Column, key_in
+from .spans import is_time, unit_of
 from .state_words import state_of_word
 from .steps import Found
 from .survey import STAR, Path, is_scalar
@@ -17,13 +18,15 @@ from .survey import STAR, Path, is_scalar
 _NOTE_WORDS = frozenset(
     "note notes comment comments memo remark remarks notiz kommentar nota notat merknad opmerking hint annotation anmerkung bemerkung remarque".split()
 )
+_LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
+_CLEAR_LIMITS = frozenset("timeout timeouts deadline zeitlimit tidsgrense".split())
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
     ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),
     ("note", " ".join(sorted(_NOTE_WORDS)), lambda v: type(v) is str),
     ("retries", "retries retry attempts tries times wiederholungen versuche tentatives intentos forsok pogingen tentativi again", lambda v: type(v) is int and 0 <= v < 100),
-    ("retry_wait", "pause backoff wait delay retrywait interval", lambda v: type(v) in (int, float)),
-    ("timeout", "timeout limit deadline zeitlimit tidsgrense", lambda v: type(v) in (int, float)),
+    ("retry_wait", "pause backoff wait delay retrywait interval", is_time),
+    ("timeout", _LIMIT_WORDS, is_time),
     ("on_fault", "fails onerror error fault onfail fehler failure", lambda v: type(v) is str and len(v) < 40),
 )  # fmt: skip
 _LEAST_OPERATIONS = 2  # that have a switch: what only one has is a setting of it
@@ -51,6 +54,9 @@ def step_fields(
         _switch_by_values(columns, total, settings, operations, result)
     if "retries" in result:
         _pause_of_retries(columns, result)
+    if "timeout" not in result:
+        _limit_in_settings(columns, settings, result)
+    result["unclear"] = _judge_units(columns, result)
     if "on_fault" in result:
         from .vocabulary import words_of
 
@@ -112,6 +118,30 @@ def _switch_of_share(share: float, everywhere: bool, seldom: bool) -> str:
     if everywhere:
         return "enabled" if 0.6 <= share < 1 else "disabled" if 0 < share <= 0.4 else ""
     return "disabled" if share == 1 and seldom else ""
+
+
+def _limit_in_settings(columns: dict[Path, Column], settings: Path, result: dict[str, Any]) -> None:
+    """A time limit among the settings, where its key can mean nothing else."""
+    for path, column in sorted(columns.items()):
+        inside = not settings or path[: len(settings)] == settings
+        if inside and STAR not in path and key_in(path, _CLEAR_LIMITS) and all(map(is_time, column.values)):
+            result["timeout"] = path
+            return
+
+
+def _judge_units(columns: dict[Path, Column], result: dict[str, Any]) -> dict[str, Path]:
+    """Add the units of times; those of which nothing tells the unit are taken out, and asked about."""
+    unclear: dict[str, Path] = {}
+    for field in ("timeout", "retry_wait"):
+        if field in result:
+            unit = unit_of(result[field], columns[result[field]].values)
+            if unit is None:
+                path = result.pop(field)
+                if field != "timeout" or key_in(path, _CLEAR_LIMITS):
+                    unclear[field] = path
+            elif unit != "seconds":
+                result[f"{field}_unit"] = unit
+    return unclear
 
 
 def _pause_of_retries(columns: dict[Path, Column], result: dict[str, Any]) -> None:

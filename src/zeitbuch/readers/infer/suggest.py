@@ -29,11 +29,13 @@ from .catalogues import catalogues_of
 from .claiming import claim_flow, claim_links, claim_model, claim_placeholders, claim_steps, claim_switch
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
+from .facts_of_kinds import with_facts
+from .flow_facts import flow_facts
 from .kinds import HELPERS
 from .link_tables import link_tables
 from .parts import Branching
 from .prompts import order_prompts, prompt_role
-from .questions import KIND_QUESTION, Question, apply_answers, questions_about
+from .questions import KIND_QUESTION, TRIGGER_QUESTION, Question, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
 from .steps import find_steps
@@ -62,7 +64,12 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     """A dialect for documents of one builder, or None when nothing in them looks like steps. ``answers`` are words by the ids of
     questions that an earlier proposal for them asked."""
     answers = answers or {}
-    told = {key.removeprefix(KIND_QUESTION): word for key, word in answers.items() if key.startswith(KIND_QUESTION)}
+    told = {
+        key.removeprefix(asked): word
+        for asked in (TRIGGER_QUESTION, KIND_QUESTION)
+        for key, word in answers.items()
+        if key.startswith(asked)
+    }
     shaping = shape_documents(documents)
     found = find_steps(shaping.documents)
     second = second_field(found) if found is not None else ()
@@ -121,6 +128,7 @@ class _Proposal(Evidence):
         step = self._step_rule()
         flow = self._flow_rule(step)
         branching = Branching(found, self.identity, self.joins, self.verdicts, self.settings)
+        kinds = with_facts(self, kinds, step)
         links = link_tables(self, branching, self._helper_pointers)
         trigger = trigger_rule(self)
         texts = [text for document in self.documents for text in fields.texts_of(document)]
@@ -176,6 +184,7 @@ class _Proposal(Evidence):
         claim_model(self, models, model_columns, model, prompts)
         common = step_surroundings.step_fields(every, total, inside, self.operations_by_path)
         self.switch_by_word = common.pop("by_word")
+        self.unclear_times = common.pop("unclear")
         claim_switch(self, common, every, total)
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
@@ -243,6 +252,7 @@ class _Proposal(Evidence):
         claim_flow(self, given)
         variables: Items | None = surroundings.find_variables(found, self.joins)
         plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
+        plain |= flow_facts(found, self.identity, self.joins, set(plain.values()))
         if found.flow_keyed and "id" not in plain:
             plain["id"] = "@key"
         return FlowRule(
@@ -334,7 +344,7 @@ def _spell_fields(common: dict[str, Any], numbers: dict[str, Path]) -> dict[str,
     given: dict[str, Any] = {key: dotted_path(value) for key, value in common.items() if isinstance(value, tuple)}
     if "position" in common:
         given["position"] = [dotted_path(part) for part in common["position"]]
-    given |= {key: common[key] for key in ("on_faults", "switches") if key in common}
+    given |= {key: common[key] for key in ("on_faults", "switches", "timeout_unit", "retry_wait_unit") if key in common}
     given |= {key: dotted_path(values) for key, values in numbers.items()}
     return given
 

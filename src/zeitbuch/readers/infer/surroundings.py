@@ -36,6 +36,7 @@ _PAIRS = (
     ("ja", "nein"),
     ("oui", "non"),
 )
+_ON_KEYS = frozenset("on active enabled live running published deployed aktiv actif activo attivo ativo actief".split())
 _CONNECTION_WORDS = frozenset(
     "connection connections credential credentials account accounts auth verbindung connexion conexion tilkobling verbinding "
     "connessione conexao konto link integration".split()
@@ -150,14 +151,16 @@ def _single_switch(columns: dict[Path, list[Any]], result: dict[str, Any], count
     taken = {value for value in result.values() if isinstance(value, tuple)}
     single = {path: values for path, values in columns.items() if len(path) == 1}
     switches = [path for path, values in single.items() if all(type(item) is bool for item in values)]
-    numbers = [path for path, values in single.items() if path not in taken and _is_zero_or_one(values, count)]
+    numbers = [path for path, values in single.items() if path not in taken and _is_zero_or_one(path, values, count)]
     found = switches if len(switches) == 1 else numbers
     if len(found) == 1:
         result["state"] = found[0]
 
 
-def _is_zero_or_one(values: list[Any], count: int) -> bool:
-    return len(values) == count and all(type(item) is int for item in values) and set(values) == {0, 1}
+def _is_zero_or_one(path: Path, values: list[Any], count: int) -> bool:
+    """Whether numbers say on and off: both of them, or one where the key itself says what 1 means ("is_on")."""
+    numbers = len(values) == count and all(type(item) is int for item in values)
+    return numbers and (set(values) == {0, 1} or (set(values) <= {0, 1} and key_in(path, _ON_KEYS)))
 
 
 def _mail_addresses(columns: dict[Path, list[Any]], result: dict[str, Any]) -> None:

@@ -1,5 +1,5 @@
-# What a step may do by its settings alone: an address is called, a mail address is written to, code runs. It asserts nothing; a
-# question needs likely answers.
+# What a step may do by its settings alone: an address is called, a mail address is written to, code runs. Where a question is asked
+# these are its likely answers; where the settings can hardly mean anything else they are claimed.
 """Likely kinds of steps by the values of their settings."""
 
 from __future__ import annotations
@@ -43,6 +43,31 @@ _TEXT_VOTES: tuple[tuple[str, float, Callable[[str], Any]], ...] = (
     ("write", 0.5, placeholder_like),
     ("shape", 0.4, placeholder_like),
     ("send", 0.5, reads_like_prose),
+)
+
+
+def kind_told(columns: dict[Path, Column]) -> tuple[str, str]:
+    """The kind that settings of all steps of an operation can hardly fail to mean, and what tells it; both empty where none does."""
+    whole = {path: column for path, column in columns.items() if column.values}
+    steps = max((column.steps for column in whole.values()), default=0)
+    texts = [
+        column.values
+        for column in whole.values()
+        if column.steps == steps and all(type(v) is str for v in column.values)
+    ]
+    held = [name for name, fits in _TELLING if any(all(map(fits, values)) for values in texts)]
+    return next(((kind, said) for kind, said, needs in _TOLD if set(needs) <= set(held)), ("", ""))
+
+
+_TELLING: tuple[tuple[str, Callable[[str], Any]], ...] = (
+    ("address", _ADDRESS.match),
+    ("method", _METHODS.__contains__),
+    ("code", lambda text: "\n" in text and _CODE.search(text)),
+)
+# Kind, name of the evidence, what must be there; the first that is counts. A mail address beside a text may be an approval: it is asked.
+_TOLD = (
+    ("http", "address and method", ("address", "method")),
+    ("code", "code", ("code",)),
 )
 
 
