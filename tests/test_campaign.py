@@ -4,12 +4,11 @@ to be. The whole campaign is `tests/campaign/run.py`, the table of stated agains
 from __future__ import annotations
 
 from collections import Counter
-from functools import partial
 from pathlib import Path
 
 import pytest
 
-from campaign.answers import answer_questions
+from campaign.answers import Owner
 from campaign.claims import JudgedClaim, judge_claims
 from campaign.estates import judge_estate, make_estate, shares
 
@@ -17,8 +16,10 @@ SEEDS = range(16)
 # (precision, recall) that a pool must reach, with trade words in the operations and without.
 WANTED = {
     True: {
-        "flows": (0.95, 0.95), "states": (0.95, 0.85), "steps": (0.98, 0.98), "links": (0.93, 0.92), "triggers": (0.95, 0.95), "trigger kinds": (0.95, 0.95),
-        "schedules": (0.92, 0.9), "prompts": (0.95, 0.95), "models": (0.97, 0.97), "kinds": (0.95, 0.92), "off": (0.9, 0.9), "ai": (0.95, 0.95),
+        "flows": (0.95, 0.95), "states": (0.95, 0.85), "steps": (0.98, 0.98), "links": (0.93, 0.92), "triggers": (0.95, 0.95), "trigger kinds": (0.95, 0.93),
+        "schedules": (0.98, 0.7), "prompts": (0.95, 0.95), "models": (0.97, 0.97), "kinds": (0.95, 0.92), "off": (0.9, 0.9), "ai": (0.95, 0.95),
+        "waits": (0.97, 0.9), "limits": (0.97, 0.6), "retries": (0.97, 0.95), "approvers": (0.97, 0.95), "silences": (0.97, 0.9),
+        "recipients": (0.97, 0.6), "handlers": (0.97, 0.95),
     },
     False: {
         "flows": (0.95, 0.95), "states": (0.95, 0.85), "steps": (0.97, 0.97), "links": (0.9, 0.87), "triggers": (0.95, 0.88), "prompts": (0.95, 0.93),
@@ -59,9 +60,21 @@ def test_ten_answers_tell_what_steps_do_where_no_word_does(tmp_path: Path) -> No
     for seed in range(8):
         made = make_estate(tmp_path / str(seed), seed, False, words=False)
         before += judge_estate(made).counts
-        total += judge_estate(made, partial(answer_questions, made)).counts
+        total += judge_estate(made, Owner(made)).counts
     first, then = shares(before)["kinds"], shares(total)["kinds"]
-    assert first[1] < 0.4 and then[1] > 0.6 and then[0] > 0.95, (first, then)
+    assert first[1] < 0.5 and then[1] > 0.85 and then[0] > 0.95, (first, then)
+
+
+def test_intervals_without_a_unit_are_asked_and_read_once_answered(tmp_path: Path) -> None:
+    """Before, what is claimed of schedules is right; after answers nearly all of them are read."""
+    before: Counter[str] = Counter()
+    total: Counter[str] = Counter()
+    for seed in range(16):
+        made = make_estate(tmp_path / str(seed), seed, False, words=True)
+        before += judge_estate(made).counts
+        total += judge_estate(made, Owner(made)).counts
+    first, then = shares(before)["schedules"], shares(total)["schedules"]
+    assert first[0] > 0.97 and then[1] > max(0.93, first[1]) and then[0] > 0.97, (first, then)
 
 
 def test_with_trade_words_next_to_nothing_is_asked(tmp_path: Path) -> None:

@@ -71,12 +71,14 @@ def test_ten_minutes_run_as_written(tmp_path: Path, run: Run) -> None:
         cwd=tmp_path, capture_output=True, text=True, check=False, env=env,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
-    shown = re.search(r"```text\n(.*?)```", text, re.DOTALL)
-    assert shown is not None and shown[1].strip() in done.stderr, done.stderr
+    shown = re.findall(r"```text\n(.*?)```", text, re.DOTALL)
+    assert len(shown) == 2 and all(block.strip() in done.stderr for block in shown), done.stderr
     assert "3 flows" in done.stdout and "Maschinist anrufen: Sends." in done.stdout
     assert "zeitbuch dialect suggest unknown/export.zip" in done.stderr
     assert (tmp_path / "ten" / "schaden.svg").exists()
-    assert done.stderr.count("question left open") == 1, "after the answer nothing is left open"
+    assert "looks for new items every 2 hours" in done.stdout and "Waits for 45 minutes." in done.stdout
+    assert re.search(r"Letters of harbour users +on +Hedda Quist .* 100 %", done.stdout)
+    assert done.stderr.count("left open") == 2, "after the answers nothing is left open"
 
 
 def test_pictures_of_the_readme_are_there() -> None:

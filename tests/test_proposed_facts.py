@@ -114,7 +114,7 @@ def ferry(at: int, **more: Any) -> dict[str, Any]:
         {"id": "a", "title": f"Morning {at}", "type": "cron.trigger", "set": {"cron": "0 7 * * *"}},
         {"id": "b", "title": f"Ask the purser {at}", "type": "approval", "set": {"approver": "purser", "onTimeout": "reject", "note": 3}},
         {"id": "c", "title": f"Hold on {at}", "type": "delay", "set": {"duration": 5 + at, "page": 2}},
-        {"id": "d", "title": f"Call the desk {at}", "type": "http.request", "timeout": 30, "set": {"url": "https://desk.example/v1", "method": "GET"}},
+        {"id": "d", "title": f"Call the desk {at}", "type": "http.get", "timeout": 30, "set": {"url": "https://desk.example/v1", "method": "GET"}},
         {"id": "e", "title": f"Tell the crew {at}", "type": "mail.send", "timeout": 20, "set": {"to": "crew@ferry.example", "text": "It is done"}},
     ]  # fmt: skip
     arrows = [{"from": x, "to": y} for x, y in ("ab", "bc", "cd", "de")]
@@ -217,3 +217,15 @@ def test_what_holds_the_steps_is_no_trigger() -> None:
             }
         )
     assert propose(flows).dialect.trigger is None
+
+
+def test_a_call_may_change_what_its_method_says() -> None:
+    flows = [ferry(at) for at in range(3)]
+    for number, flow in enumerate(flows):
+        flow["steps"][3]["set"]["method"] = ("GET", "POST", "delete")[number]
+    made = propose(flows)
+    rule = next(rule for rule in made.dialect.kind if rule.kind == "http")
+    assert rule.method == "set.method"
+    steps = [next(step for step in read(made, flow).steps if step.id == "d") for flow in flows]
+    assert [step.effect for step in steps] == ["read", "write", "delete"]
+    assert all("method" in {binding.name for binding in step.inputs} for step in steps)  # and it stays an input

@@ -10,14 +10,17 @@ from .estates import MadeEstate
 MOST_ANSWERS = 10
 
 
-def answer_questions(made: MadeEstate, proposed: Suggestion) -> dict[str, str]:
-    """Answers to the first ten questions, from what stands in the estate."""
-    answers: dict[str, str] = {}
-    for question in proposed.questions[:MOST_ANSWERS]:
-        word = _answer_to(made, question)
-        if word:
-            answers[question.id] = word
-    return answers
+class Owner:
+    """Answers the first ten questions, from what stands in the estate."""
+
+    def __init__(self, made: MadeEstate) -> None:
+        self.made, self.left = made, MOST_ANSWERS
+
+    def __call__(self, proposed: Suggestion) -> dict[str, str]:
+        questions = proposed.questions[: self.left]
+        self.left -= len(questions)
+        found = {question.id: _answer_to(self.made, question) for question in questions}
+        return {name: word for name, word in found.items() if word}
 
 
 def _answer_to(made: MadeEstate, question: Question) -> str:

@@ -15,7 +15,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from campaign.answers import answer_questions
+from campaign.answers import Owner
 from campaign.estates import PARTS, judge_estate, make_estate, shares
 
 
@@ -26,9 +26,7 @@ def run_seed(
     with tempfile.TemporaryDirectory() as folder:
         made = make_estate(Path(folder), seed, fitted, words, structure, container)
         try:
-            return f"{made.structure} / {made.container}", judge_estate(
-                made, partial(answer_questions, made) if answered else None
-            ).counts
+            return f"{made.structure} / {made.container}", judge_estate(made, Owner(made) if answered else None).counts
         except Exception as error:  # a crash is a result, too
             return f"{made.structure} / {made.container}", Counter(
                 {"crash": 1, f"crash {type(error).__name__}: {str(error)[:60]}": 1}

@@ -20,22 +20,34 @@ class Answers(Struct, frozen=True, forbid_unknown_fields=True):
     answers: dict[str, str | int] = {}
 
 
-def read_answers(path: str, made: Suggestion) -> dict[str, str]:
-    """The words of the answers in a file, by the ids of the questions; what an operation is may be said unasked, too. Raises
-    ZeitbuchError when the file cannot be read, or an answer is to no question or is none to its question."""
-    given = load_toml(path, Answers, _KIND)[0].answers
-    unasked = [unasked_question(operation) for operation in made.operations]
-    by_id = {question.id: question for question in (*unasked, *made.questions)}
-    for key in given:
-        if key not in by_id:
-            known = ", ".join(f'"{one.id}"' for one in made.questions) or "there are none"
+class AnswersInFile:
+    """The answers in a file, given to one proposal after the other: what is answered may bring new questions."""
+
+    def __init__(self, path: str) -> None:
+        """Raises ZeitbuchError when the file cannot be read."""
+        self.origin = Origin(path)
+        self.left = dict(load_toml(path, Answers, _KIND)[0].answers)
+        self.asked: list[str] = []
+
+    def __call__(self, made: Suggestion) -> dict[str, str]:
+        """The words of answers to the questions of a proposal, by their ids; what an operation is may be said unasked, too. Raises
+        ZeitbuchError when one is none to its question."""
+        unasked = [unasked_question(operation) for operation in made.operations]
+        by_id = {question.id: question for question in (*unasked, *made.questions)}
+        self.asked += [question.id for question in made.questions]
+        known = [key for key in self.left if key in by_id]
+        return {key: usable_answer(by_id[key], str(self.left.pop(key)), self.origin) for key in known}
+
+    def refuse_rest(self) -> None:
+        """Raises ZeitbuchError when an answer was to no question."""
+        for key in self.left:
+            known = ", ".join(f'"{name}"' for name in self.asked) or "there are none"
             raise fail(
                 "answer",
                 f"expected an answer to a question of this proposal or to what an operation is, found one to '{key}'",
                 f"the questions: {known}",
-                Origin(path),
+                self.origin,
             )
-    return {key: usable_answer(by_id[key], str(said), Origin(path)) for key, said in given.items()}
 
 
 def usable_answer(question: Question, said: str, origin: Origin | None = None) -> str:

@@ -35,7 +35,7 @@ _RISKY = 3.0  # how much more a kind weighs that costs money or acts outside
 class Consequence(NamedTuple):
     """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
     start by something that the files give no number for; ``assumed``: some of it rests on defaults. ``outside`` counts steps by what
-    they may do; ``doubts`` are the claims that would change most, the largest first."""
+    they may do, ``unclassified`` those of which nobody knows it; ``doubts`` are the claims that would change most, the largest first."""
 
     flows: int
     runs: float
@@ -44,6 +44,7 @@ class Consequence(NamedTuple):
     calls: float
     assumed: bool
     outside: dict[str, int]
+    unclassified: int
     doubts: tuple[Claim, ...]
 
 
@@ -62,6 +63,7 @@ def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
         calls=sum(flow.calls_month or 0.0 for flow in known),
         assumed=any(flow.runs_evidence == "default" for flow in known) or any(map(_rests_on_defaults, estate.flows)),
         outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
+        unclassified=sum(step.kind == "other" for flow in estate.flows for step in flow.steps),
         doubts=_largest_doubts(made, estate),
     )
 

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from msgspec import Struct, field
 
@@ -34,6 +35,7 @@ from .session import Session
 from .sources import inputs_of
 
 AskOwner = Callable[[Suggestion], dict[str, str]]
+_MOST_ROUNDS = 4  # of questions that answers bring
 _SHOWN = 8  # places that no rule touches
 
 
@@ -41,7 +43,7 @@ def propose_dialect(
     session: Session, sources: Sequence[str], name: str = "", ask: AskOwner | None = None
 ) -> tuple[Proposal | None, list[Problem]]:
     """A proposal from exports, and what could not be read; None when nothing could. ``ask`` is shown the questions of the proposal
-    and gives words for answers by their ids. Raises ZeitbuchError when nothing in them looks like steps."""
+    and gives words for answers by their ids, until there are no new ones. Raises ZeitbuchError when nothing in them looks like steps."""
     inputs = list(list_files(sources, OTHER_SUFFIXES))
     with session.progress(len(inputs), "reading") as advance:
         found, problems = read_documents(inputs, session.limits, advance, OTHER_SUFFIXES)
@@ -52,8 +54,24 @@ def propose_dialect(
         return None, problems
     name = name or default_name(list(sources))
     proposal = propose_from_documents(found, name)
-    answers = ask(proposal.made) if ask is not None else {}
-    return (propose_from_documents(found, name, answers) if answers else proposal), problems
+    return (proposal if ask is None else _with_answers(found, name, proposal, ask)), problems
+
+
+def _with_answers(found: list[tuple[str, Any]], name: str, proposal: Proposal, ask: AskOwner) -> Proposal:
+    """The proposal after the owner has answered. What an operation does may bring new questions, which are asked in turn."""
+    answers: dict[str, str] = {}
+    asked: set[str] = set()
+    for _ in range(_MOST_ROUNDS):
+        fresh = tuple(question for question in proposal.made.questions if question.id not in asked)
+        if asked and not fresh:
+            break
+        given = ask(proposal.made._replace(questions=fresh))
+        asked |= {question.id for question in fresh}
+        if not given:
+            break
+        answers |= given
+        proposal = propose_from_documents(found, name, answers)
+    return proposal
 
 
 def _known_problem(file: str, form: str) -> Problem:

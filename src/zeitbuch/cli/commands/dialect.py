@@ -6,7 +6,7 @@ import argparse
 import sys
 from collections.abc import Sequence
 
-from zeitbuch.app.dialect_answers import allowed_answers, read_answers
+from zeitbuch.app.dialect_answers import AnswersInFile, allowed_answers
 from zeitbuch.app.dialect_consequence import weigh_consequence
 from zeitbuch.app.dialects import (
     AskOwner,
@@ -49,7 +49,10 @@ def run(args: argparse.Namespace) -> int:
 
 def _suggest_dialect(args: argparse.Namespace) -> int:
     session = Session(limits=limits_of(args), progress=progress_for(args.quiet))
-    proposal, problems = propose_dialect(session, args.source, args.name, _way_of_asking(args))
+    ask = _way_of_asking(args)
+    proposal, problems = propose_dialect(session, args.source, args.name, ask)
+    if isinstance(ask, AnswersInFile) and proposal is not None:
+        ask.refuse_rest()
     if proposal is None:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
@@ -63,7 +66,7 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
 
 def _way_of_asking(args: argparse.Namespace) -> AskOwner | None:
     if args.answers:
-        return lambda made: read_answers(args.answers, made)
+        return AnswersInFile(args.answers)
     if args.ask and not sys.stdin.isatty():
         raise fail(
             "option",
@@ -106,6 +109,13 @@ def _read_answer(question: Question) -> str | None:
         say(f"expected {allowed_answers(question)}, found '{said.strip()}'")
 
 
+_NOTHING_OUTSIDE = ("no step sends, deletes or spends", "no step is known to send, delete or spend")
+
+
+def _unclassified_words(steps: int) -> str:
+    return f"; what {count_words(steps, 'step')} may do is not known" if steps else ""
+
+
 def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
     """What the proposal means for money and safety, and what would change that most."""
     found = weigh_consequence(session, proposal)
@@ -119,7 +129,7 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
     lines = [
         f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}",
         f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock{assumed}",
-        f"  {outside or 'no step sends, deletes or spends'}",
+        f"  {outside or _NOTHING_OUTSIDE[found.unclassified > 0]}{_unclassified_words(found.unclassified)}",
     ]
     if found.doubts:
         lines.append("  what would change this most, if it is wrong:")

@@ -44,6 +44,11 @@ _FIELDS = (
     Key("items", "Where the list that a loop goes over is, or its name.", 'items = "given.over"'),
     Key("until", "Where the condition that ends a loop is.", 'until = "given.stop_when"'),
     Key("cap", "Where the most rounds of a loop are.", 'cap = "given.at_most"'),
+    Key(
+        "method",
+        "Where the method of a call is, which says whether it may change something (RFC 9110); among the settings it stays an input.",
+        'method = "given.verb"',
+    ),
     Key("calls", "Where the flow that a step calls is named.", 'calls = "given.plan"'),
     Key(
         "cron",

@@ -124,6 +124,7 @@ class Fields(Rule, frozen=True):
     until: Paths = ""
     cap: Paths = ""
     calls: Paths = ""
+    method: Paths = ""
     cron: Paths = ""
     every: Paths = ""
     every_unit: SpanUnit = "seconds"

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, get_args
 
-from zeitbuch.core.model.records import Approval, ItemFault, JoinMode, Pause, Pieces, Silence
+from zeitbuch.core.model.records import Approval, Effect, ItemFault, JoinMode, Pause, Pieces, Silence
 from zeitbuch.readers.input import clock_texts
 
 from .paths import Getter, as_count, as_flag, as_text, as_whole_number
@@ -22,6 +22,10 @@ FACT_PATHS = (
 )  # fmt: skip
 
 
+# Methods that a client does not ask to change anything with are safe (RFC 9110, section 9.2.1); others may change what they name.
+METHOD_EFFECTS: dict[str, Effect] = {
+    "GET": "read", "HEAD": "read", "OPTIONS": "read", "TRACE": "read", "POST": "write", "PUT": "write", "PATCH": "write", "DELETE": "delete",
+}  # fmt: skip
 # Fields whose words a table of the dialect translates; without one the words of the model itself are known.
 WORDS_OF = {"silence": "silences", "on_item_fault": "on_item_faults", "join": "joins"}
 _OWN_WORDS: dict[str, tuple[str, ...]] = {

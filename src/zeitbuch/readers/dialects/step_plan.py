@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.model.records import Binding, ModelUse, Prompt, Ref, Repeat, Schedule
+from zeitbuch.core.model.records import Binding, Effect, ModelUse, Prompt, Ref, Repeat, Schedule
 from zeitbuch.readers.dialects.rules import CasesRule
 from zeitbuch.readers.input.limits import count_values
 
@@ -38,6 +38,7 @@ from .paths import (
     claim_paths,
     copy_claims,
     count_unclaimed,
+    get_nothing,
     make_getter,
     path_keys,
     unclaimed_part,
@@ -46,7 +47,7 @@ from .placeholders import Placeholders
 from .rules import Dialect, Fields, KindRule
 from .schedules import UNITS as _UNIT
 from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
-from .step_facts import FACT_PATHS, WORDS_OF, fact_readers, words_known
+from .step_facts import FACT_PATHS, METHOD_EFFECTS, WORDS_OF, fact_readers, words_known
 
 _FIELD_PATHS = (
     "model", "temperature", "max_output", "max_turns", "task", "condition", "items", "until", "cap", "calls",
@@ -125,8 +126,29 @@ class Plan:
         if settings and settings != ".":
             self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
+        self.method = self._read_method(rule.method or common.method, settings)
         self.checks = Checks(self.outside)
         self.field_checks = FieldChecks(self.fields)
+
+    def _read_method(self, paths: str | list[str], settings: str) -> Getter:
+        """The method of a call. Among the settings it is an input like others; elsewhere it is claimed."""
+        if self.kind != "http" or not paths:
+            return get_nothing
+        inside = settings == "." or all(
+            path_keys(one)[:1] == path_keys(settings)[:1]
+            for one in ([paths] if type(paths) is str else paths)
+            if settings
+        )
+        if not settings or not inside:
+            claim_paths(self.claims, paths)
+            claim_paths(self.outside, paths)
+            self.fields.append(make_field(paths, WORDS))
+        return make_getter(paths)
+
+    def effect_of(self, raw: dict[str, Any]) -> Effect:
+        """What a step may do outside. What a dialect says of calls in general gives way to the method of this one."""
+        said = self.rule.effect
+        return METHOD_EFFECTS.get(as_text(self.method(raw)).upper(), said) if said in ("none", "read") else said
 
     def _claim_fields(self, rule: KindRule, common: Fields) -> None:
         for name in _FIELD_PATHS:

@@ -257,7 +257,7 @@ class StepReader:
             kind=plan.kind,
             name=name,
             operation=as_text(self.operation(raw)),
-            effect=plan.rule.effect,
+            effect=plan.effect_of(raw),
             inclusive=plan.rule.inclusive,
             per_item=plan.rule.per_item,
             yields=plan.rule.yields,

@@ -19,7 +19,7 @@ from .joins import find_joins
 from .kinds import Outlet, Verdict, judge_operations, operation_contexts, outlet_meanings, structural_triggers
 from .starts import Starts, find_starts
 from .steps import Found, Sample
-from .survey import STAR, Path, value_at
+from .survey import STAR, Path, json_path, value_at
 from .value_kinds import kind_told
 
 
@@ -32,6 +32,7 @@ class Evidence:
         self.documents = documents
         self.found = found
         self.name = name
+        self.steps_at = json_path(found.steps_at)  # as it is spelled in the dialect
         self.total = sum(len(sample.steps) for sample in found.samples)
         self.identity: Identity = find_identity(found)
         self.joins: Joins = find_joins(found, self.identity)
@@ -44,6 +45,7 @@ class Evidence:
             made = judge_operations(found, self.identity, self.joins, apart=True)
         seen = operation_contexts(found, self.identity, self.joins)
         self.verdicts = structural_triggers(made, seen, found, self.joins, self.starts is not None)
+        self.settings = self._find_settings()
         self._judge_by_values()
         for operation, kind in self.told.items():
             if operation in self.verdicts:
@@ -55,7 +57,6 @@ class Evidence:
         self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
         self.unclear_intervals: dict[str, Path] = {}  # of triggers
         self.unclear_waits: dict[str, Path] = {}  # the same of waits, by the operation
-        self.settings = self._find_settings()
 
     @property
     def holds_steps(self) -> bool:
@@ -132,11 +133,17 @@ class Evidence:
         """What operations are of which no word tells it and their settings do."""
         for operation, verdict in self.verdicts.items():
             if verdict.hint == "other":
-                kind, said = kind_told(self.columns_of(operation, self.common_paths))
+                kind, said = kind_told(self.columns_of(operation, self.others_fields))
                 if kind:
                     self.verdicts[operation] = Verdict(
                         operation, kind, 0.5, verdict.near, evidence={said: 1.0}, by_values=True
                     )
+
+    @cached_property
+    def others_fields(self) -> set[Path]:
+        """Common paths outside the settings: who made a step, and where its box stands."""
+        inside = self.settings
+        return {path for path in self.common_paths if not inside or path[: len(inside)] != inside}
 
     def _find_settings(self) -> Path:
         """The object within a step that holds its parameters."""

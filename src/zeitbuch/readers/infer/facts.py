@@ -8,6 +8,8 @@ import re
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from zeitbuch.readers.dialects.step_facts import METHOD_EFFECTS
+
 from .fields import STAMP, Column, key_in, reads_like_prose
 from .parts import placeholder_like
 from .spans import is_spelled_time, is_time, unit_of
@@ -113,10 +115,21 @@ def kind_facts(kind: str, columns: dict[Path, Column], taken: set[str]) -> dict[
     for fact in _FACTS:
         if kind in fact.kinds:
             _find_fact(fact, usable, found)
+    if kind == "http":
+        found |= _method_of_calls(usable)
     for key, table, of_kind, words, meanings in _MEANINGS:
         if kind == of_kind:
             found |= _worded_fact(key, table, frozenset(words.split()), meanings, usable, found)
     return found
+
+
+def _method_of_calls(columns: dict[Path, Column]) -> dict[str, str]:
+    words = [
+        path
+        for path, c in sorted(columns.items())
+        if STAR not in path and c.values and all(type(v) is str and v.upper() in METHOD_EFFECTS for v in c.values)
+    ]
+    return {"method": dotted_path(words[0])} if words else {}
 
 
 def _bare(path: Path) -> Path:
@@ -141,7 +154,7 @@ def _place_of_fact(fact: _Fact, columns: dict[Path, Column]) -> Path | None:
     """Where a fact stands: where both its key and its values say so, else its key, else its values alone."""
     good = [path for path, column in columns.items() if column.values and all(map(fact.fits, column.values))]
     named = [path for path in good if key_in(path, fact.words)]
-    told = [path for path in good if fact.tells is not None and all(map(fact.tells, columns[path].values))]
+    told = [path for path in good if fact.tells is not None and tells_all(fact.tells, columns[path].values)]
     return next(iter(sorted(named or told, key=lambda path: (path not in told, len(path), path))), None)
 
 
@@ -194,7 +207,13 @@ def input_roles(kind: str, columns: dict[Path, Column], settings: Path, taken: s
 def _is_for(path: Path, column: Column, words: frozenset[str], tells: Callable[[Any], bool] | None) -> bool:
     if not column.values or any(type(value) is bool for value in column.values):
         return False
-    return key_in(path, words) or (tells is not None and all(map(tells, column.values)))
+    return key_in(path, words) or (tells is not None and tells_all(tells, column.values))
+
+
+def tells_all(tells: Callable[[Any], bool], values: list[Any]) -> bool:
+    """Whether values tell what they are; references to values of other steps may stand among them."""
+    own = [value for value in values if not (type(value) is str and placeholder_like(value))]
+    return bool(own) and all(map(tells, own))
 
 
 def unclear_wait(kind: str, columns: dict[Path, Column], rule_wait: str) -> Path:

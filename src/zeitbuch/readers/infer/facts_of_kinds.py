@@ -26,7 +26,7 @@ def _with_facts(e: Evidence, rule: KindRule, operation: str | None, step: StepRu
     columns = _columns_of_start(e, rule.operation) if operation is None else e.columns_of(operation)
     if rule.trigger is not None:
         return structs.replace(rule, **trigger_facts(rule.trigger, columns))
-    columns = {path: column for path, column in columns.items() if _is_own(e, path)}
+    columns = {path: column for path, column in columns.items() if path not in e.others_fields}
     kind = str(rule.kind)
     taken = _taken(step, kind) | _taken(rule, kind)
     facts = kind_facts(kind, columns, taken)
@@ -36,12 +36,6 @@ def _with_facts(e: Evidence, rule: KindRule, operation: str | None, step: StepRu
     taken |= {value for value in facts.values() if type(value) is str}
     roles: Any = input_roles(kind, columns, e.settings, taken)
     return structs.replace(rule, **facts, **({"roles": roles} if roles else {}))
-
-
-def _is_own(e: Evidence, path: Path) -> bool:
-    """Whether a field may say something of one kind of step: outside the settings many have who made a step and when."""
-    inside = bool(e.settings) and path[: len(e.settings)] == e.settings
-    return inside or path not in e.common_paths
 
 
 def _columns_of_start(e: Evidence, pattern: str) -> dict[Path, Column]:

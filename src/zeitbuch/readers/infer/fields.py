@@ -86,6 +86,7 @@ def find_prompts(
 ) -> list[Path]:
     """Paths of instruction texts in the steps that use a model; ``shared`` says that other steps have the path too."""
     good: list[tuple[float, Path]] = []
+    beside: list[tuple[float, Path]] = []  # what every call is given from other steps, which needs no words of its own
     for path, column in found.items():
         texts = [value for value in column.values if type(value) is str and value]
         if not texts:
@@ -95,6 +96,9 @@ def find_prompts(
         filled = sum(bool(BRACKETED.search(text)) for text in texts) / len(texts)
         if (share >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)) and not shared(path):
             good.append((share * column.steps / max(1, total), path))
+        elif filled >= 0.9 and column.steps >= 0.9 * total > 1 and path not in elsewhere and not shared(path):
+            beside.append((0.0, path))
+    good += beside if good else []
     return [pair for _, pair in sorted(good, key=lambda g: (-g[0], g[1]))]
 
 

@@ -11,10 +11,13 @@ from zeitbuch.readers.dialects.paths import as_text
 
 from .identity import Identity
 from .join_index import Join, JoinIndex, Joins, own_leaves
+from .kinds import ERROR_WORDS
 from .link_words import AFTER_WORDS, BEFORE_WORDS, path_has_word
 from .steps import Found, Sight
 from .survey import STAR, Path, is_scalar
-from .vocabulary import guess_kinds
+from .vocabulary import guess_kinds, word_fits, words_of
+
+_FEW = 2
 
 
 class _Column(NamedTuple):
@@ -150,12 +153,22 @@ def _sort_pointers(
         and max(containers.values()) > 1
     ):
         return  # a scope named by the steps inside it, not a pointer
-    if index.numeric and not index.are_meant(listed, sum(good[pair].texts for pair in paths)):
+    if index.numeric and not (
+        _is_named(stem, listed) and index.are_meant(listed, sum(good[pair].texts for pair in paths))
+    ):
         return  # small numbers that happen to be ids of steps
     votes = index.direction_votes(listed)
     words = path_has_word(stem, AFTER_WORDS) - path_has_word(stem, BEFORE_WORDS)
     votes += 2 * len(listed) * words
     (forward if votes >= 0 else backward).append((stem, listed))
+
+
+def _is_named(stem: Path, listed: list[Join]) -> bool:
+    """Whether numbers may be steps: of one or two anything might be said, unless their key says that they lead somewhere."""
+    worded = any(path_has_word(stem, words) for words in (AFTER_WORDS, BEFORE_WORDS)) or word_fits(
+        words_of(stem[-1]), ERROR_WORDS
+    )
+    return len(listed) > _FEW or worded
 
 
 def _path_stem(path: Path, good: dict[Path, _Column]) -> Path:

@@ -13,6 +13,7 @@ from msgspec import structs
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail, place_within
 from zeitbuch.core.model.records import Origin
 from zeitbuch.core.model.words import count_words
+from zeitbuch.readers.dialects.query import Query
 from zeitbuch.readers.dialects.rules import Dialect, Recogniser
 from zeitbuch.readers.input.decode import decode_document
 from zeitbuch.readers.input.file_documents import LINES, documents_of
@@ -24,6 +25,8 @@ from zeitbuch.readers.input.tables import TABLES
 from zeitbuch.readers.input.xml_tree import Element
 
 from .alike import group_alike
+from .claims import Claim
+from .pairs_of_files import Paired, paired_files
 from .suggest import Suggestion, suggest_dialect
 from .vocabulary import guess_kinds
 
@@ -118,6 +121,10 @@ def propose_from_documents(
     Raises ZeitbuchError when none of them holds anything like steps.
     """
     groups = group_alike([document for _, document in found])
+    for paired in paired_files(found, groups):
+        together = _propose_together(found, paired, name, answers)
+        if together is not None:
+            return together
     tried = (
         (group, _propose_for([found[index][1] for index in group], name, answers)) for group in groups[:MOST_GROUPS]
     )
@@ -130,6 +137,34 @@ def propose_from_documents(
         )
     chosen, suggestion = max(made, key=lambda entry: (len(entry[0]), entry[1].steps))
     return _with_others(found, suggestion, chosen, {index for group, _ in made for index in group})
+
+
+def _propose_together(
+    found: list[tuple[str, Any]], paired: Paired, name: str, answers: Mapping[str, str] | None
+) -> Proposal | None:
+    """A proposal for files with what stands beside them; None where the steps of the one are not linked by the other."""
+    made = _propose_for(list(paired.documents.values()), name, answers)
+    into = f"$.{paired.rule.into}"
+    if made is None or made.dialect.step.at.startswith(into) or made.dialect.flow.at.startswith(into):
+        return None
+    if not any(
+        into in str(part)
+        for part in (made.dialect.links, made.dialect.adjacencies, made.dialect.catalogue, made.dialect.trigger)
+    ):
+        return None
+    mains = list(paired.mains.values())
+    queries = [text for text in made.dialect.signature.all if all(Query(text).selects_any(value) for value in mains)]
+    dialect = structs.replace(
+        made.dialect, signature=structs.replace(made.dialect.signature, all=queries or ["$"]), beside=[paired.rule]
+    )
+    claim = Claim("shape", "", f"what stands in {paired.rule.file} belongs to {paired.rule.main}", {})
+    made = made._replace(dialect=dialect, claims=(claim, *made.claims))
+    used, rest = set(paired.numbers), set(range(len(found))) - set(paired.numbers)
+    files = [[found[index][0] for index in sorted(part)] for part in (used, rest)]
+    made = made._replace(dialect=_with_suffixes(made.dialect, files[0]))
+    return Proposal(
+        made, files[0], [], files[1], [(found[index][0], value) for index, value in paired.documents.items()]
+    )
 
 
 def _with_others(found: list[tuple[str, Any]], made: Suggestion, chosen: list[int], stepped: set[int]) -> Proposal:

@@ -209,7 +209,7 @@ def _with_state(dialect: Dialect, path: str, states: dict[str, Any]) -> Dialect:
 
 def _about_kinds(e: Evidence, claims: dict[tuple[str, str], Claim]) -> list[Question]:
     found: list[Question] = []
-    shared = e.common_paths
+    shared = e.others_fields
     count = Counter(e.step_operation(sight.raw) for sample in e.found.samples for sight in sample.steps)
     for operation, verdict in e.verdicts.items():
         claim = claims.get(("kind", operation))
@@ -303,7 +303,8 @@ def _about_triggers(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str],
 
 
 def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
-    kinds = list(dict.fromkeys([claim.words, *_TRIGGERS]))[:_MOST_ANSWERS]
+    columns = _columns_of_trigger(e, operation)
+    kinds = list(dict.fromkeys([claim.words, *_timed_kinds(columns), *_TRIGGERS]))[:_MOST_ANSWERS]
     answers = tuple(Answer(kind, _TRIGGER_MEANINGS[kind], _trigger_change(operation, kind)) for kind in kinds)
 
     def other(said: str) -> Change | None:
@@ -312,7 +313,7 @@ def _about_trigger(e: Evidence, operation: str, claim: Claim) -> Question:
     text = f"What sets a flow off that begins with '{operation}'?"
     weight = 2.0 + len(e.found.samples)
     return Question(
-        TRIGGER_QUESTION + operation, text, _trigger_values(e, operation), answers, weight, other, "kind of trigger"
+        TRIGGER_QUESTION + operation, text, shown_values(columns), answers, weight, other, "kind of trigger"
     )
 
 
@@ -328,10 +329,10 @@ _TRIGGER_MEANINGS = {
 }  # fmt: skip
 
 
-def _trigger_values(e: Evidence, operation: str) -> str:
-    shared = e.common_paths
+def _columns_of_trigger(e: Evidence, operation: str) -> dict[tuple[str, ...], Column]:
+    shared = e.others_fields
     if e.starts is None:
-        return shown_values(e.columns_of(operation, shared))
+        return e.columns_of(operation, shared)
     from .starts import operation_of
     from .survey import find_leaves
 
@@ -340,7 +341,17 @@ def _trigger_values(e: Evidence, operation: str) -> str:
     columns, _ = find_columns(
         [(path, value) for path, value in find_leaves(row) if path not in taken | shared] for row in records
     )
-    return shown_values(columns)
+    return columns
+
+
+def _timed_kinds(columns: dict[tuple[str, ...], Column]) -> tuple[str, ...]:
+    """Kinds of triggers that run by the clock, where a number may be how often: with a place to look at, it is looked at."""
+    numbers = [
+        path for path, column in columns.items() if all(type(value) is int and value > 0 for value in column.values)
+    ]
+    if not numbers:
+        return ()
+    return ("polling", "schedule") if len(columns) > len(numbers) else ("schedule", "polling")
 
 
 def _trigger_change(operation: str, kind: str) -> Change:

@@ -162,21 +162,20 @@ def _setting_lists(documents: list[Any]) -> Iterator[tuple[Path, str, str, int]]
     """Lists of which every item has a name and a value, where the names of one list differ and those of all lists repeat. Where one
     place has such lists, lists under the same key with the same keys in their items are such lists elsewhere too."""
     elsewhere = _scalars_of(documents)
-    places: list[tuple[Path, Counter[str], list[list[dict[str, Any]]]]] = []
-    known: dict[tuple[str, frozenset[str]], tuple[str, str]] = {}
+    places: list[tuple[Path, tuple[str, frozenset[str]], list[list[dict[str, Any]]]]] = []
+    alike: dict[tuple[str, frozenset[str]], list[list[dict[str, Any]]]] = {}
     for group in find_groups(documents):
         lists: dict[tuple[int, str], list[dict[str, Any]]] = {}
         for item in group.items:
             lists.setdefault((item.document, item.parent), []).append(item.value)
-        keys = Counter(key for item in group.items for key in item.value)
+        keys = frozenset(key for item in group.items for key in item.value)
         if group.keyed or len(group.path) < 2 or not 2 <= len(keys) <= 4:
             continue
-        places.append((group.path[:-1], keys, list(lists.values())))
-        chosen = _name_and_value(places[-1][2], keys, elsewhere) if len(lists) >= 3 else None
-        if chosen is not None:
-            known.setdefault((group.path[-2], frozenset(keys)), chosen)
-    for path, keys, found in places:
-        names = known.get((path[-1], frozenset(keys)))
+        places.append((group.path[:-1], (group.path[-2], keys), list(lists.values())))
+        alike.setdefault((group.path[-2], keys), []).extend(lists.values())
+    known = {form: _name_and_value(lists, elsewhere) for form, lists in alike.items() if len(lists) >= 3}
+    for path, form, found in places:
+        names = known.get(form)
         if names is not None:
             yield path, *names, len(found)
 
@@ -187,10 +186,9 @@ def _scalars_of(documents: list[Any]) -> Counter[str]:
     )
 
 
-def _name_and_value(
-    lists: list[list[dict[str, Any]]], keys: Counter[str], elsewhere: Counter[str]
-) -> tuple[str, str] | None:
+def _name_and_value(lists: list[list[dict[str, Any]]], elsewhere: Counter[str]) -> tuple[str, str] | None:
     items = [item for listed in lists for item in listed]
+    keys = Counter(key for item in items for key in item)
     for name in (key for key in keys if keys[key] == len(items)):
         values = [
             key

@@ -82,7 +82,8 @@ def _gather_candidates(
     keyed: dict[Path, bool] = {}
     raws = [sample.raw for sample in found.samples]
     for group in find_groups(raws):
-        if group.path[: len(found.steps_at)] == found.steps_at or (
+        near = min(len(group.path), len(found.steps_at))
+        if group.path[:near] == found.steps_at[:near] or (
             joins.way in ("records", "adjacency")
             and any(group.path[: len(each.at)] == each.at for each in (joins, *joins.also))
         ):

@@ -38,7 +38,8 @@ from .prompts import order_prompts, prompt_role
 from .questions import KIND_QUESTION, TRIGGER_QUESTION, Question, apply_answers, questions_about
 from .reshaping import Shaping, shape_documents
 from .rules import kind_rules, trigger_rule
-from .steps import find_steps
+from .single_keys import open_single_keys, single_key_list
+from .steps import KEY, find_steps
 from .survey import STAR, Path, dotted_path, is_scalar, json_path
 from .two_fields import merged_operation, second_field
 from .written_ends import find_written_ends
@@ -72,6 +73,10 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     }
     shaping = shape_documents(documents)
     found = find_steps(shaping.documents)
+    single = single_key_list(shaping.documents)
+    made = _suggest_for_single_keys(documents, shaping, single, name, told, answers) if single else None
+    if made is not None:
+        return made
     second = second_field(found) if found is not None else ()
     if found is not None and second:
         shaping = shaping.with_rule("merge", *merged_operation(found, second))
@@ -86,6 +91,19 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     if not proposal.looks_like_flows():
         return None
     return proposal.make_suggestion(documents, shaping, answers)
+
+
+def _suggest_for_single_keys(
+    raw: list[Any], shaping: Shaping, single: Path, name: str, told: Mapping[str, str], answers: Mapping[str, str]
+) -> Suggestion | None:
+    """A proposal for steps that stand under a single key each, which says what they do."""
+    opened = [open_single_keys(document, single) for document in shaping.documents]
+    found = find_steps(opened)
+    if found is None or (*found.flow_at, *found.steps_at) != (*single, STAR) or found.operation != KEY:
+        return None
+    proposal = _Proposal(opened, found, name, told)
+    proposal.steps_at = json_path((*found.steps_at, STAR))
+    return proposal.make_suggestion(raw, shaping, answers) if proposal.looks_like_flows() else None
 
 
 def _shown(pattern: str | list[str]) -> str:
@@ -191,7 +209,7 @@ class _Proposal(Evidence):
         scope = self._scope_of_steps(found, every, ident)
         given = _spell_fields(common, numbers)
         return StepRule(
-            at=json_path(found.steps_at),
+            at=self.steps_at,
             id=dotted_path(ident.id),
             name=dotted_path(ident.name),
             operation=dotted_path(found.operation),

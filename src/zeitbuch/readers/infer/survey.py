@@ -70,9 +70,21 @@ def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: lis
     if size >= 3 and len({tuple(sorted(value)) for value in entries}) == 1:
         return True
     every = {key for value in entries for key in value}
+    if size >= 2 and set(common) == every and all(map(_holds_records, entries)):
+        return True  # lanes or stages, each with a list of its own; the two ends of a link hold none
     if size >= 3 and len(common) >= 3 and len(common) >= 0.6 * len(every):
         return True  # the same names in every object, and entries that are written alike
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
+
+
+def _holds_records(entry: dict[str, Any]) -> bool:
+    """Whether an entry holds a list or an object of records."""
+    inner = [
+        list(value.values()) if type(value) is dict else value
+        for value in entry.values()
+        if type(value) in (dict, list)
+    ]
+    return any(held and all(type(record) is dict for record in held) for held in inner)
 
 
 def find_groups(documents: list[Any]) -> list[Group]:
@@ -196,9 +208,12 @@ def json_path(path: Path) -> str:
 
 
 def without_path(value: Any, path: Path) -> Any:
-    """A value without what stands behind keys of objects; None without any."""
+    """A value without what stands behind a path, in every item and entry where it has ``*``; None without any path."""
     if not path:
         return None
-    if type(value) is not dict or path[0] not in value:
+    key, rest = path[0], path[1:]
+    if key == STAR and type(value) is list:
+        return [without_path(item, rest) for item in value]
+    if type(value) is not dict or (key != STAR and key not in value):
         return value
-    return {key: (without_path(item, path[1:]) if key == path[0] else item) for key, item in value.items()}
+    return {name: (without_path(item, rest) if key in (name, STAR) else item) for name, item in value.items()}

@@ -36,8 +36,8 @@ def _may_be_part(column: dict[int, str], first: dict[int, str]) -> bool:
     """Whether values repeat as types do, without blanks, and split the operations further."""
     values = list(column.values())
     combined = {(first[number], value) for number, value in column.items()}
-    several = len(combined) > max(len(set(values)), len(set(first.values())))
-    return several and len(combined) <= 0.7 * len(values) and not any(" " in value for value in values)
+    further = len(combined) > len(set(first.values()))
+    return further and len(combined) <= 0.75 * len(values) and not any(" " in value for value in values)
 
 
 def _known_kinds(column: dict[int, str]) -> int:

@@ -39,6 +39,7 @@ _TEXT_VOTES: tuple[tuple[str, float, Callable[[str], Any]], ...] = (
     ("http", 2.0, _ADDRESS.match),
     ("http", 1.0, _METHODS.__contains__),
     ("send", 2.0, _MAIL.match),
+    ("approve", 1.0, _MAIL.match),
     ("code", 2.0, lambda text: "\n" in text and _CODE.search(text)),
     ("write", 0.5, placeholder_like),
     ("shape", 0.4, placeholder_like),
