@@ -7,12 +7,18 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from conftest import Run
-from zeitbuch.readers.dialects.rules import load_dialect
+from scores import read_with
+from zeitbuch.core.model.records import Origin
+from zeitbuch.readers.dialects.reshape import Reshaper
+from zeitbuch.readers.dialects.reshape_rules import GroupRule
+from zeitbuch.readers.dialects.rules import Dialect, FlowRule, Signature, StepRule, load_dialect
 from zeitbuch.readers.infer.propose import propose_from_documents
 from zeitbuch.readers.infer.single_keys import open_single_keys, single_key_list
+from zeitbuch.readers.infer.suggest import suggest_dialect
 from zeitbuch.readers.infer.survey import is_map, without_path
 from zeitbuch.readers.reading.reader import Reader
 
@@ -140,3 +146,88 @@ def test_a_document_without_what_stands_at_a_path() -> None:
         "lanes": {"a": {"tasks": None, "who": 2}, "b": {"tasks": None}},
         "id": 4,
     }
+
+
+def test_rows_that_say_something_of_their_flow(tmp_path: Path, run: Run) -> None:
+    """A table whose rows carry the name and the state of the flow: they are the flow's, not the steps'."""
+    rows = ["flow,title,live,no,does,label,set,then"]
+    for at in range(3):
+        for number, step in enumerate(steps_of(at)):
+            given = json.dumps(step["given"]).replace('"', '""')
+            rows.append(
+                f'f{at},Letters {at},{int(at < 2)},{number},{step["does"]},{step["name"]},"{given}",{number + 1 if "then" in step else ""}'
+            )
+    table = tmp_path / "flows.csv"
+    table.write_text("\n".join(rows) + "\n")
+    dialect = tmp_path / "made.toml"
+    assert run("dialect", "suggest", str(table), "-o", str(dialect)).code == 0
+    made = load_dialect(str(dialect))
+    assert made.group[0].head == ["title", "live"]
+    assert not made.step.enabled and not made.step.disabled
+    flows = list(Reader([made]).read_sources([str(table)]))
+    assert [(flow.name, flow.state) for flow in flows] == [
+        ("Letters 0", "on"),
+        ("Letters 1", "on"),
+        ("Letters 2", "off"),
+    ]
+    assert all(flow.content.unread == 0 for flow in flows)
+
+
+def test_what_differs_within_a_group_stays_in_its_rows() -> None:
+    rule = {"at": "$[*]", "by": "flow", "head": ["title", "mode"]}
+    rows = [
+        {"flow": "a", "title": "One", "mode": 1, "id": "x"},
+        {"flow": "a", "title": "One", "mode": True, "id": "y"},
+        {"flow": "b", "title": "Two", "mode": 0, "id": "z"},
+    ]
+    dialect = Dialect(
+        dialect=1, name="rows", signature=Signature(all=["$"]), flow=FlowRule(at="$.flows[*]"), step=StepRule(at="$.steps[*]"),
+        group=[msgspec.convert(rule, GroupRule)],
+    )  # fmt: skip
+    first, second = Reshaper(dialect).reshape(rows, Origin("")).value["flows"]
+    assert first == {"flow": "a", "title": "One", "steps": [{"mode": 1, "id": "x"}, {"mode": True, "id": "y"}]}
+    assert second == {"flow": "b", "title": "Two", "mode": 0, "steps": [{"id": "z"}]}
+
+
+def after(at: int) -> dict[str, Any]:
+    """Steps that name those before them, with the way of a decision and the outcome of a call in the same text."""
+    names = [["letter-read", []], ["letter-ask", ["letter-read"]], ["letter-send", ["letter-ask:yes"]], ["letter-keep", ["letter-ask:no", "letter-send"]],
+             ["letter-ring", ["letter-send:failed"]]]  # fmt: skip
+    does = ["table.find", "branch", "http.call", "row.insert", "sms.send"]
+    tasks = {
+        name: {"title": f"{does[place]} {at}", "does": does[place], "with": {"table": "letters"} if place else {"rows": 3}, "after": before}
+        for place, (name, before) in enumerate(names)
+    }  # fmt: skip
+    return {"id": f"f{at}", "title": f"Letters {at}", "begins": {"kind": "webhook", "path": "/letters"}, "tasks": tasks}
+
+
+def test_steps_before_are_named_with_ways_and_outcomes() -> None:
+    made = propose_from_documents([(f"{at}.json", after(at)) for at in range(3)], "probe").made.dialect
+    assert [(rule.at, rule.target, rule.via, rule.reversed) for rule in made.pointer] == [
+        ("after", "step", "outlet", True)
+    ]
+    (flow,) = read_with(made, [after(0)])
+    found = {
+        (link.source, link.target, link.role, link.label) for link in flow.links if link.source.startswith("letter")
+    }
+    assert found == {
+        ("letter-read", "letter-ask", "next", ""), ("letter-ask", "letter-send", "case", "yes"), ("letter-ask", "letter-keep", "case", "no"),
+        ("letter-send", "letter-keep", "next", ""), ("letter-send", "letter-ring", "error", "failed"),
+    }  # fmt: skip
+
+
+def test_what_may_switch_steps_off_is_asked_when_little_speaks_for_it() -> None:
+    """One flow whose steps have a flag that is mostly on: it may say anything."""
+    flow = {
+        "id": "f",
+        "title": "Letters",
+        "steps": [{**step, "flag": place != 2} for place, step in enumerate(steps_of(0))],
+    }
+    made = suggest_dialect([flow], "probe")
+    assert made is not None
+    claim = next(claim for claim in made.claims if claim.part == "switched off")
+    asked = [question for question in made.questions if question.id == "switch"]
+    assert bool(asked) == claim.is_asked == (not made.dialect.step.enabled)
+    told = suggest_dialect([flow], "probe", {"switch": "yes"})
+    assert told is not None
+    assert told.dialect.step.enabled == "flag"

@@ -71,7 +71,7 @@ class Pointer:
             lost += [rest] if rest else []
             for outlet, name in pointer_targets(target(entry), None):
                 via = as_text(self.via(entry)) or outlet or rule.outlet
-                named = "" if via or rule.role == "attach" else f"branch {place + 1}"
+                named = "" if via or rule.reversed or rule.role == "attach" else f"branch {place + 1}"
                 label = as_text(self.label(entry)) or named
                 yield Arrow(name, via, label, as_text(self.condition(entry)))
         else:

@@ -181,6 +181,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
     TableOfKeys("GroupRule", "[[group]]", "Rows of a table of which those with one value belong to one flow.", (
         Key("at", "The rows, from the document.", 'at = "$.rows[*]"'),
         Key("by", "Where in a row the value is; without it all rows of a file are one flow.", 'by = "plan"'),
+        Key("head", "What is said of the whole group in each of its rows, such as the name of the flow; it then stands in the group.", 'head = ["title", "mode"]'),
         Key("into", "The key of the document under which the groups then stand.", 'into = "plans"'),
         Key("rows", "The key of a group under which its rows stand.", 'rows = "tasks"'),
     )),

@@ -91,6 +91,7 @@ class Group:
         self.into, self.rows = rule.into, rule.rows
         self.at = Query(rule.at)
         self.by = next(iter(paths_of(rule.by)), ())
+        self.head = list(paths_of(rule.head))
 
     def __call__(self, work: Work) -> None:
         moved, _ = work.places.begin_layer()
@@ -113,7 +114,23 @@ class Group:
             taken.append(pointer)
         if taken:
             work.take_out(taken)
+            for _, group in found.values():
+                self._lift_head(group)
             self._put_into(work, [group for _, group in found.values()])
+
+    def _lift_head(self, group: dict[str, Any]) -> None:
+        """Move from the rows what all of them say alike; what differs stays where it is."""
+        rows = group[self.rows]
+        for keys in self.head:
+            values = [value_of(row, keys) for row in rows]
+            if (
+                keys[-1] not in group
+                and values[0] is not None
+                and all(value == values[0] and type(value) is type(values[0]) for value in values)
+            ):
+                group[keys[-1]] = values[0]
+                for row in rows:
+                    drop_value(row, keys)
 
     def _put_into(self, work: Work, made: list[Any]) -> None:
         root = work.root[""]

@@ -70,10 +70,12 @@ class CatalogueRule(Rule, frozen=True):
 class GroupRule(Rule, frozen=True):
     """Rows (``at``, JSONPath from the document) of which all with the same value at the dotted path ``by`` belong together: under the
     key ``into`` of the document stands a list with one object for each value, which holds it (under the last key of ``by``) and its
-    rows (under ``rows``). Without ``by`` all rows of a document belong together."""
+    rows (under ``rows``). Without ``by`` all rows of a document belong together. What stands at the paths ``head`` and is the same in all
+    rows of a group is said once, of the group."""
 
     at: QueryText
     by: DottedPath = ""
+    head: list[DottedPath] = []
     into: str = "flows"
     rows: str = "steps"
 

@@ -54,6 +54,8 @@ class Evidence:
         self.outlets: dict[str, Outlet] = outlet_meanings(found, self.identity, self.joins, self.verdicts)
         self.claims: list[Claim] = []
         self.switch_by_word = False
+        self.doubtful_switch: dict[str, Any] = {}  # what may say that steps are switched off, and is asked
+        self.doubtful_state: dict[str, Any] = {}  # and that flows are
         self.unclear_times: dict[str, Path] = {}  # everyday times of steps of which nothing tells the unit
         self.unclear_intervals: dict[str, Path] = {}  # of triggers
         self.unclear_waits: dict[str, Path] = {}  # the same of waits, by the operation
@@ -68,7 +70,8 @@ class Evidence:
         if self.joins.way == "order":
             return 0, 0
         known = [names.keys() | ids.keys() for names, ids in zip(self.identity.names, self.identity.ids, strict=True)]
-        return sum({join.source, join.target} <= known[join.sample] for join in self.joins.pairs), len(self.joins.pairs)
+        linked = sum({join.source, join.target} <= known[join.sample] for join in self.joins.pairs)
+        return linked, len(self.joins.pairs) + self.joins.missed
 
     def step_operation(self, raw: dict[str, Any]) -> str:
         return as_text(value_at(raw, self.found.operation))

@@ -80,7 +80,8 @@ _FACTS = (
 
 # What words for values mean, as stems in eight languages, by the field of the dialect and its table of words.
 _MEANINGS: tuple[tuple[str, str, str, str, dict[str, str]], ...] = (
-    ("silence", "silences", "approve", "silence silent timeout timeouts expiry expires expired unanswered default overdue otherwise noanswer schweigen ablauf "
+    ("silence", "silences", "approve", "silence silent reply answer response antwort reponse respuesta svar antwoord risposta resposta "
+     "timeout timeouts expiry expires expired unanswered default overdue otherwise noanswer schweigen ablauf "
      "silencio stille frist verlopen silenzio scadenza",
      {"approves": "approv accept allow grant genehmig freigeb approuv aprob godkjen goedkeur approv aprov agree",
       "rejects": "reject refus declin deny cancel abort ablehn abbrech rechaz avvis avbryt afwijz rifiut rejeit discard",
@@ -170,11 +171,18 @@ def _worded_fact(
     for path, column in sorted(columns.items(), key=lambda entry: (len(entry[0]), entry[0])):
         if STAR in path or not key_in(path, words) or dotted_path(path) in found.values():
             continue
-        said = {value: _meaning_of(value, meanings) for value in column.values if type(value) is str}
-        if said and len(column.values) == sum(type(value) is str for value in column.values) and all(said.values()):
-            own = {word: meaning for word, meaning in sorted(said.items()) if word != meaning}
-            return {key: dotted_path(path), **({table: dict(sorted(said.items()))} if own else {})}
+        said = _meanings_in(column, meanings)
+        if said and all(said.values()):
+            own = any(word != meaning for word, meaning in said.items())
+            return {key: dotted_path(path), **({table: said} if own else {})}
     return {}
+
+
+def _meanings_in(column: Column, meanings: dict[str, str]) -> dict[str, str]:
+    """The words of a column with what they mean; empty where it holds anything but words."""
+    if not all(type(value) is str for value in column.values):
+        return {}
+    return {value: _meaning_of(value, meanings) for value in sorted(set(column.values))}
 
 
 def _meaning_of(said: str, meanings: dict[str, str]) -> str:
@@ -221,14 +229,14 @@ def unclear_wait(kind: str, columns: dict[Path, Column], rule_wait: str) -> Path
     if kind != "wait" or rule_wait:
         return ()
     words = next(fact.words for fact in _FACTS if fact.key == "wait")
-    numbers = [
-        path
-        for path, column in columns.items()
-        if column.values and all(type(v) in (int, float) and v > 0 for v in column.values)
-    ]
+    numbers = [path for path, column in columns.items() if _are_amounts(column)]
     named = [path for path in numbers if key_in(path, words)]
-    chosen = named or (numbers if len(numbers) == 1 else [])
+    chosen = named or numbers
     return chosen[0] if len(chosen) == 1 else ()
+
+
+def _are_amounts(column: Column) -> bool:
+    return bool(column.values) and all(type(value) in (int, float) and value > 0 for value in column.values)
 
 
 def trigger_facts(trigger: str, columns: dict[Path, Column]) -> dict[str, str]:

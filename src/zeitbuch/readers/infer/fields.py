@@ -89,17 +89,21 @@ def find_prompts(
     beside: list[tuple[float, Path]] = []  # what every call is given from other steps, which needs no words of its own
     for path, column in found.items():
         texts = [value for value in column.values if type(value) is str and value]
-        if not texts:
+        if not texts or shared(path):
             continue
         share = sum(map(reads_like_prose, texts)) / len(texts)
-        worded = key_in(path, _PROMPT_WORDS)
         filled = sum(bool(BRACKETED.search(text)) for text in texts) / len(texts)
-        if (share >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)) and not shared(path):
+        if _may_instruct(share, filled, key_in(path, _PROMPT_WORDS)):
             good.append((share * column.steps / max(1, total), path))
-        elif filled >= 0.9 and column.steps >= 0.9 * total > 1 and path not in elsewhere and not shared(path):
+        elif filled >= 0.9 and column.steps >= 0.9 * total > 1 and path not in elsewhere:
             beside.append((0.0, path))
     good += beside if good else []
     return [pair for _, pair in sorted(good, key=lambda g: (-g[0], g[1]))]
+
+
+def _may_instruct(prose: float, filled: float, worded: bool) -> bool:
+    """By the shares of texts that read like prose and that hold placeholders, and whether the key is one of instructions."""
+    return prose >= (0.25 if worded else 0.5) or (worded and filled >= 0.5)
 
 
 def find_model(found: dict[Path, Column], total: int, known: Callable[[str], bool]) -> list[Path]:

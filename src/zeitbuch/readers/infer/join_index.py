@@ -43,6 +43,7 @@ class Joins(NamedTuple):
     sure: float = 0.0
     more: tuple[Path, ...] = ()  # further pointers within the steps
     direction: float = 0.0  # how clearly anything tells which end comes first, 0..1
+    missed: int = 0  # texts where links are named that name no step
     also: tuple[Joins, ...] = ()  # further lists of links, or objects from step to targets
 
 

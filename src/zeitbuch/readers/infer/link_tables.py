@@ -7,12 +7,19 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from zeitbuch.core.model.records import LinkRole
-from zeitbuch.readers.dialects.link_rules import AdjacencyRule, LinkRule, OrderRule, PointerRule
+from zeitbuch.readers.dialects.link_rules import (
+    AdjacencyRule,
+    LinkRule,
+    OrderRule,
+    OutletRule,
+    PointerRule,
+    PredecessorRule,
+)
 from zeitbuch.readers.dialects.rules import TreeRule
 
-from .evidence import Evidence
+from .evidence import Evidence, literal_pattern
 from .join_index import Joins
-from .kinds import ERROR_WORDS
+from .kinds import ERROR_WORDS, PLAIN_WORDS
 from .parts import Branching, hold_rules
 from .pointer_rules import pointer_rules, predecessor_rule
 from .survey import STAR, dotted_path, json_path
@@ -33,13 +40,33 @@ def link_tables(e: Evidence, branching: Branching, helpers: Callable[[], list[Po
     elif joins.way == "pointers":
         made["pointer"] = pointer_rules(branching)
     elif joins.way == "predecessors":
-        made["predecessors"] = predecessor_rule(branching, _outcome_of_word)
+        made |= _predecessor_tables(predecessor_rule(branching, _outcome_of_word))
     elif made["holds"]:
         made["tree"] = TreeRule()
     else:
         stars = [place for place, part in enumerate(steps_at[:-1]) if part == STAR]
         made["order"] = OrderRule(groups=json_path(steps_at[: stars[-1] + 1]) if stars else None)
     return made
+
+
+def _predecessor_tables(rule: PredecessorRule) -> dict[str, Any]:
+    """The table for predecessors. Where they are named with ways out of a decision, they are pointers the other way round."""
+    if not rule.outcome or not any(_is_way(word) for word in rule.outcomes):
+        return {"predecessors": rule}
+    outlets = [
+        OutletRule(match=literal_pattern(word), role="error", label=word, after=[outcome])
+        for word, outcome in rule.outcomes.items()
+        if outcome != "success"
+    ]
+    return {
+        "pointer": [PointerRule(at=rule.at, target=rule.source, via=rule.outcome, reversed=True)],
+        "outlet": outlets,
+    }
+
+
+def _is_way(word: str) -> bool:
+    """Whether a word is no outcome of a step, but one of its ways."""
+    return _outcome_of_word(word) == "success" and not word_fits(words_of(word), PLAIN_WORDS)
 
 
 def _one_or_all(rules: list[R]) -> R | list[R]:

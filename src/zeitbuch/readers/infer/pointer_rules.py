@@ -57,16 +57,17 @@ def _role_of_pointers(b: Branching, known: list[dict[str, int]], bare: Path) -> 
     hints = [
         (_hint_for(b, known, join.sample, join.source), _hint_for(b, known, join.sample, join.target)) for join in pairs
     ]
-    attach = bool(hints) and sum(first == "agent" and text in HELPERS for first, text in hints) >= 0.8 * len(hints)
-    helper = (
-        bool(hints)
-        and sum(first in HELPERS and text == "agent" for first, text in hints) >= 0.8 * len(hints)
-        and word_fits(words_of(bare[-1]), HELPER_WORDS)
-    )
+    attach = _are_mostly(hints, lambda first, second: first == "agent" and second in HELPERS)
+    helps = _are_mostly(hints, lambda first, second: first in HELPERS and second == "agent")
+    helper = helps and word_fits(words_of(bare[-1]), HELPER_WORDS)
     words = tuple(word for key in bare for word in words_of(key) if key != STAR)
     outlet = bare[-1] if word_fits(words, ERROR_WORDS) else ""
     role: Any = "attach" if attach or helper else "error" if outlet else None
     return attach, outlet, role
+
+
+def _are_mostly(hints: list[tuple[str, str]], fits: Callable[[str, str], bool]) -> bool:
+    return bool(hints) and sum(fits(first, second) for first, second in hints) >= 0.8 * len(hints)
 
 
 def _entries_at(b: Branching, outer: Path) -> list[dict[Any, Any]]:
@@ -88,13 +89,7 @@ def predecessor_rule(b: Branching, outcome: Callable[[str], Any]) -> Predecessor
         return PredecessorRule(at=dotted_path(joins.at), outcomes={word: outcome(word) for word in sorted(words)})
     first = at_.index(STAR)
     outer, rest = at_[:first], at_[first + 1 :]
-    entries = [
-        entry
-        for sample in b.found.samples
-        for sight in sample.steps
-        for entry in values_at(sight.raw, (*outer, STAR))
-        if type(entry) is dict
-    ]
+    entries = _entries_at(b, outer)
     named = _outcome_path(entries, rest)
     words = {as_text(value_at(mapping, named)) for mapping in entries} - {""} if named else set()
     return PredecessorRule(

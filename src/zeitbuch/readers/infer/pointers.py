@@ -122,11 +122,21 @@ def _by_values(good: dict[Path, _Column], index: JoinIndex) -> Iterator[Joins]:
     if forward:
         stem, _ = forward[0]
         pairs = tuple(join for _, listed in forward for join in listed)
-        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=tuple(span for span, _ in forward[1:]))
+        more = tuple(span for span, _ in forward[1:])
+        yield Joins("pointers", stem, pairs=pairs, sure=0.85, more=more, missed=_missed_at(good, (stem, *more)))
     if backward:
         stem, listed = backward[0]
         pairs = tuple(Join(join.sample, join.target, join.source, join.outlet) for join in listed)
-        yield Joins("predecessors", stem, pairs=pairs, sure=0.8)
+        yield Joins("predecessors", stem, pairs=pairs, sure=0.8, missed=_missed_at(good, (stem,)))
+
+
+def _missed_at(good: dict[Path, _Column], stems: tuple[Path, ...]) -> int:
+    """How many texts at these places name no step."""
+    return sum(
+        column.texts - len(column.hits)
+        for path, column in good.items()
+        if any(path[: len(stem)] == stem for stem in stems)
+    )
 
 
 def _sort_pointers(
@@ -142,16 +152,7 @@ def _sort_pointers(
         for path in paths
         for number, own, named, _ in good[path].hits
     ]
-    containers = Counter((join.sample, join.target) for join in listed)
-    targets = [guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
-    scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
-    if (
-        len(listed) >= 2
-        and scopes >= 0.8 * len(listed)
-        and len(paths) == 1
-        and STAR not in stem
-        and max(containers.values()) > 1
-    ):
+    if len(paths) == 1 and STAR not in stem and _name_scopes(listed, index):
         return  # a scope named by the steps inside it, not a pointer
     if index.numeric and not (
         _is_named(stem, listed) and index.are_meant(listed, sum(good[pair].texts for pair in paths))
@@ -161,6 +162,14 @@ def _sort_pointers(
     words = path_has_word(stem, AFTER_WORDS) - path_has_word(stem, BEFORE_WORDS)
     votes += 2 * len(listed) * words
     (forward if votes >= 0 else backward).append((stem, listed))
+
+
+def _name_scopes(listed: list[Join], index: JoinIndex) -> bool:
+    """Whether most of what is named are scopes, and one of them several times."""
+    containers = Counter((join.sample, join.target) for join in listed)
+    targets = [guess_kinds(index.operations[join.sample][index.either[join.sample][join.target]]) for join in listed]
+    scopes = sum(bool(entry) and entry[0].kind in ("loop", "parallel", "guard", "group") for entry in targets)
+    return len(listed) >= 2 and scopes >= 0.8 * len(listed) and max(containers.values()) > 1
 
 
 def _is_named(stem: Path, listed: list[Join]) -> bool:

@@ -20,7 +20,7 @@ from zeitbuch.readers.dialects.rules import Dialect, KindRule
 from .claims import Claim
 from .evidence import Evidence, literal_pattern
 from .fields import Column, find_columns
-from .survey import values_at
+from .survey import dotted_path, values_at
 from .time_questions import UnitQuestion, unit_questions
 from .value_kinds import kinds_by_values, shown_values
 from .vocabulary import effect_of, guess_kinds, modality_of
@@ -62,6 +62,7 @@ def questions_about(e: Evidence, dialect: Dialect) -> list[Question]:
     found = [
         *_about_links(e, claims),
         *_about_state(e, dialect, claims),
+        *_about_switch(e),
         *_about_kinds(e, claims),
         *_about_triggers(e, dialect, claims),
         *[_about_time(one) for one in unit_questions(e)],
@@ -177,13 +178,8 @@ def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cl
     claim = claims.get(("flow state", ""))
     if claim is None:
         return []
-    words = sorted(
-        {
-            as_text(value)
-            for sample in e.found.samples
-            for value in values_at(sample.raw, path_keys(str(dialect.flow.state)))
-        }
-    )
+    path = dotted_path(e.doubtful_state["state"]) if "state" in e.doubtful_state else str(dialect.flow.state)
+    words = sorted({as_text(value) for sample in e.found.samples for value in values_at(sample.raw, path_keys(path))})
     states = dialect.flow.states
     if not claim.is_asked and set(words) <= states.keys() and not set(words) <= {"0", "1"}:
         return []
@@ -194,10 +190,31 @@ def _about_state(e: Evidence, dialect: Dialect, claims: dict[tuple[str, str], Cl
             shown = ", ".join(f"'{word}' is {state}" for word, state in said.items())
             answers.insert(
                 number - 1,
-                Answer(f"{on} is on", shown, partial(_with_state, path=str(dialect.flow.state), states=said)),
+                Answer(f"{on} is on", shown, partial(_with_state, path=path, states=said)),
             )
     text = f"Is it {claim.words} that says whether a flow is on?"
     return [Question("state", text, ", ".join(words[:_MOST_SHOWN]), tuple(answers), 3.0, _no_other)]
+
+
+def _about_switch(e: Evidence) -> list[Question]:
+    found = {name: dotted_path(value) if type(value) is tuple else value for name, value in e.doubtful_switch.items()}
+    if not found:
+        return []
+    field = next(name for name in ("enabled", "disabled") if name in found)
+    path = e.doubtful_switch[field]
+    values = {
+        as_text(value) for sample in e.found.samples for sight in sample.steps for value in values_at(sight.raw, path)
+    }
+    answers = (
+        Answer(
+            "yes",
+            f"a step is {field} where it says so",
+            lambda d: structs.replace(d, step=structs.replace(d.step, **found)),
+        ),
+        Answer("no", "it says something else", _same),
+    )
+    text = f"Is it '{found[field]}' that says whether a step is switched off?"
+    return [Question("switch", text, ", ".join(sorted(values)[:_MOST_SHOWN]), answers, 3.0, _no_other)]
 
 
 def _with_state(dialect: Dialect, path: str, states: dict[str, Any]) -> Dialect:

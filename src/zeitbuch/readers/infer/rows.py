@@ -26,7 +26,30 @@ def rows_rule(documents: list[Any]) -> GroupRule | None:
     rows = [[row for row in listed if type(row) is dict] for listed in lists]
     if not all(rows) or any(_holds_records(row) for listed in rows for row in listed):
         return None
-    return GroupRule(at=json_path((key, STAR) if key else (STAR,)), by=_naming_field(rows), into=INTO, rows=ROWS)
+    by = _naming_field(rows)
+    head = _fields_of_flows(rows, by) if by else []
+    return GroupRule(at=json_path((key, STAR) if key else (STAR,)), by=by, head=head, into=INTO, rows=ROWS)
+
+
+def _fields_of_flows(rows: list[list[dict[str, Any]]], by: str) -> list[str]:
+    """Fields that are the same in all rows of a flow, and another in other flows: they are said of the flow. What is the same everywhere
+    may be of the step as well."""
+    key = by.strip('"')
+    groups: dict[tuple[int, str], list[dict[str, Any]]] = {}
+    for number, listed in enumerate(rows):
+        for row in listed:
+            groups.setdefault((number, as_text(row.get(key))), []).append(row)
+    several = [listed for listed in groups.values() if len(listed) > 1]
+    return [dotted_path((field,)) for field in rows[0][0] if field != key and _tells_groups_apart(several, field)]
+
+
+def _tells_groups_apart(groups: list[list[dict[str, Any]]], field: str) -> bool:
+    """Whether a field has one scalar value in every group, and not the same in all."""
+    values = [[row.get(field) for row in listed] for listed in groups]
+    if len(groups) < 2 or not all(is_scalar(value) or type(value) is bool for listed in values for value in listed):
+        return False
+    said = [set(map(as_text, listed)) for listed in values]
+    return all(len(texts) == 1 for texts in said) and len(set().union(*said)) > 1
 
 
 def _are_tables(documents: list[Any]) -> bool:

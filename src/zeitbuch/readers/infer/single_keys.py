@@ -26,11 +26,14 @@ def _has_single_keys(group: Group) -> bool:
     if len(group.items) < _LEAST_ITEMS or not all(len(item.value) == 1 for item in group.items):
         return False
     keys = {key for item in group.items for key in item.value}
-    inner = [value for item in group.items for value in item.value.values()]
-    if len(keys) < 2 or not all(type(value) is dict and value for value in inner):
+    return len(keys) > 1 and _share_keys([value for item in group.items for value in item.value.values()])
+
+
+def _share_keys(records: list[Any]) -> bool:
+    if not all(type(record) is dict and record for record in records):
         return False
-    every = {key for value in inner for key in value}
-    return any(sum(key in value for value in inner) >= 0.8 * len(inner) for key in every)
+    every = {key for record in records for key in record}
+    return any(sum(key in record for record in records) >= 0.8 * len(records) for key in every)
 
 
 def open_single_keys(value: Any, path: Path) -> Any:

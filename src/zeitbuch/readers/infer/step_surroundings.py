@@ -19,7 +19,7 @@ _NOTE_WORDS = frozenset(
     "note notes comment comments memo remark remarks notiz kommentar nota notat merknad opmerking hint annotation anmerkung bemerkung remarque".split()
 )
 _LIMIT_WORDS = "timeout timeouts limit deadline zeitlimit tidsgrense expires expiry"
-_CLEAR_LIMITS = frozenset("timeout timeouts deadline zeitlimit tidsgrense".split())
+_CLEAR_LIMITS = frozenset("timeout timeouts deadline within zeitlimit tidsgrense".split())
 _STEP_WORDS: tuple[tuple[str, str, Callable[[Any], bool]], ...] = (
     ("enabled", "enabled active on aktiv actif activo actief attivo ativo", lambda v: type(v) is bool),
     ("disabled", "disabled muted off inactive deaktiviert skipped desactive deaktivert uitgeschakeld disattivato paused", lambda v: type(v) is bool),

@@ -65,32 +65,39 @@ def suggest_dialect(documents: list[Any], name: str, answers: Mapping[str, str] 
     """A dialect for documents of one builder, or None when nothing in them looks like steps. ``answers`` are words by the ids of
     questions that an earlier proposal for them asked."""
     answers = answers or {}
-    told = {
-        key.removeprefix(asked): word
-        for asked in (TRIGGER_QUESTION, KIND_QUESTION)
-        for key, word in answers.items()
-        if key.startswith(asked)
-    }
+    told = _told_kinds(answers)
     shaping = shape_documents(documents)
-    found = find_steps(shaping.documents)
     single = single_key_list(shaping.documents)
     made = _suggest_for_single_keys(documents, shaping, single, name, told, answers) if single else None
     if made is not None:
         return made
-    second = second_field(found) if found is not None else ()
-    if found is not None and second:
+    shaping, found = _with_operations(shaping)
+    if found is None or not any(sample.steps for sample in found.samples):
+        return None
+    proposal = _Proposal(shaping.documents, found, name, told)
+    shaping, proposal = _with_written_ends(shaping, proposal)
+    return proposal.make_suggestion(documents, shaping, answers) if proposal.looks_like_flows() else None
+
+
+def _told_kinds(answers: Mapping[str, str]) -> dict[str, str]:
+    """What the owner said of operations, a kind of step or trigger each."""
+    asked = (TRIGGER_QUESTION, KIND_QUESTION)
+    return {key.removeprefix(one): word for one in asked for key, word in answers.items() if key.startswith(one)}
+
+
+def _with_operations(shaping: Shaping) -> tuple[Shaping, Found | None]:
+    """With operations of two fields in one and entries of catalogues in the places of their ids; and the steps."""
+    found = find_steps(shaping.documents)
+    if found is None:
+        return shaping, None
+    second = second_field(found)
+    if second:
         shaping = shaping.with_rule("merge", *merged_operation(found, second))
         found = find_steps(shaping.documents)
     for rule in list(catalogues_of(shaping.documents, found)) if found is not None else ():
         shaping = shaping.with_rule("catalogue", rule, f"entries of {rule.at} are named at {', '.join(rule.refs)}")
         found = find_steps(shaping.documents)
-    if found is None or not any(sample.steps for sample in found.samples):
-        return None
-    proposal = _Proposal(shaping.documents, found, name, told)
-    shaping, proposal = _with_written_ends(shaping, proposal)
-    if not proposal.looks_like_flows():
-        return None
-    return proposal.make_suggestion(documents, shaping, answers)
+    return shaping, found
 
 
 def _suggest_for_single_keys(
@@ -158,7 +165,7 @@ class _Proposal(Evidence):
             **shaping.rules,  # type: ignore[arg-type]
             flow=flow,
             step=step,
-            outlet=self._outlet_rules(),
+            outlet=[*self._outlet_rules(), *links.pop("outlet", [])],
             **links,
             trigger=trigger,
             kind=kinds,
@@ -204,6 +211,7 @@ class _Proposal(Evidence):
         self.switch_by_word = common.pop("by_word")
         self.unclear_times = common.pop("unclear")
         claim_switch(self, common, every, total)
+        self.doubtful_switch = self._taken_out("switched off", common, ("enabled", "disabled", "switches"))
         connections, path = surroundings.find_connections(found, every, self.joins)
         self.connections = connections
         scope = self._scope_of_steps(found, every, ident)
@@ -223,6 +231,11 @@ class _Proposal(Evidence):
             scope=dotted_path(scope),
             **given,
         )
+
+    def _taken_out(self, part: str, given: dict[str, Any], names: tuple[str, ...]) -> dict[str, Any]:
+        """What was found of a part that is asked rather than claimed; it is taken out."""
+        asked = any(claim.part == part and claim.is_asked for claim in self.claims)
+        return {name: given.pop(name) for name in names if name in given} if asked else {}
 
     def _scope_of_steps(self, found: Found, every: dict[Path, Column], ident: Identity) -> Path:
         scopes = [
@@ -268,6 +281,7 @@ class _Proposal(Evidence):
             used.append(self.starts.at)
         given = surroundings.flow_fields(found, [pair for pair in used if pair])
         claim_flow(self, given)
+        self.doubtful_state = self._taken_out("flow state", given, ("state", "states"))
         variables: Items | None = surroundings.find_variables(found, self.joins)
         plain: dict[str, Any] = {key: dotted_path(value) for key, value in given.items() if isinstance(value, tuple)}
         plain |= flow_facts(found, self.identity, self.joins, set(plain.values()))

@@ -63,18 +63,24 @@ def is_map(dicts: list[dict[str, Any]]) -> bool:
 def _keys_are_names(dicts: list[dict[str, Any]], entries: list[Any], common: list[Any]) -> bool:
     keys = {key for mapping in dicts for key in mapping}
     size = len(entries) / max(1, sum(1 for mapping in dicts if mapping))
-    if len(dicts) >= 2 and len(keys) > 1.4 * size:
+    if (len(dicts) >= 2 and len(keys) > 1.4 * size) or all(_NUMBERED.match(key) for key in keys):
         return True
-    if all(_NUMBERED.match(key) for key in keys):
+    if _are_lanes(entries, common, size) or _are_written_alike(entries, common, size):
         return True
-    if size >= 3 and len({tuple(sorted(value)) for value in entries}) == 1:
-        return True
-    every = {key for value in entries for key in value}
-    if size >= 2 and set(common) == every and all(map(_holds_records, entries)):
-        return True  # lanes or stages, each with a list of its own; the two ends of a link hold none
-    if size >= 3 and len(common) >= 3 and len(common) >= 0.6 * len(every):
-        return True  # the same names in every object, and entries that are written alike
     return len(dicts) < 3 and (size >= 3 or len(common) >= 3) and len(common) >= 2
+
+
+def _are_lanes(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:
+    """Lanes or stages with the same keys, each with a list of its own; the two ends of a link hold none."""
+    every = {key for value in entries for key in value}
+    return size >= 2 and set(common) == every and all(map(_holds_records, entries))
+
+
+def _are_written_alike(entries: list[dict[str, Any]], common: list[Any], size: float) -> bool:
+    """The same names in every object, and entries that have most of their keys in common."""
+    every = {key for value in entries for key in value}
+    shared = len(common) >= 3 and len(common) >= 0.6 * len(every)
+    return size >= 3 and (shared or len({tuple(sorted(value)) for value in entries}) == 1)
 
 
 def _holds_records(entry: dict[str, Any]) -> bool:

@@ -79,20 +79,12 @@ def _judge_input(
     place = f"{where} (input {name})"
     text = phrases.value_words(a.value, a.refs, pair.old_names) if a else "none"
     second_text = phrases.value_words(b.value, b.refs, pair.new_names) if b else "none"
-    if a is not None and b is not None and a.decided != b.decided:
-        old, new = (
-            f"{phrases.decider_words(a, pair.old_names)}: {text}",
-            f"{phrases.decider_words(b, pair.new_names)}: {second_text}",
-        )
-        pair.add_change("input decider", place, old, new, edits, at, step=owner)
-        return
-    if a is not None and b is not None and same_binding(_bare(a)) == same_binding(_bare(b)):
-        was, now = (input_role_words(one.role, one.secured) or "not stated" for one in (a, b))
-        pair.add_change("input role", place, was, now, edits, at, step=owner)
-        return
-    if a is not None and b is not None and pair.only_secrets_differ(plain_value(a.value), plain_value(b.value)):
-        pair.add_change("input", place, plain_value(a.value), plain_value(b.value), edits, at, step=owner)
-        return
+    if a is not None and b is not None:
+        told = _told_of_both(pair, a, b, text, second_text)
+        if told is not None:
+            change, old, new = told
+            pair.add_change(change, place, old, new, edits, at, step=owner)
+            return
     first, second = hosts_in(a.value) if a else [], hosts_in(b.value) if b else []
     if first != second and second:
         remark = f"calls {second[0]}" + (f" instead of {first[0]}" if first else "")
@@ -101,6 +93,21 @@ def _judge_input(
     if text == second_text and a is not None and b is not None:
         text, second_text = _about_input(a), _about_input(b)
     pair.add_text_change("input", place, text, second_text, edits, at, step=owner)
+
+
+def _told_of_both(
+    pair: FlowPairing, a: Binding, b: Binding, text: str, second_text: str
+) -> tuple[str, str, str] | None:
+    """The type of change with both sides in words, where more than the value tells; None where it does not."""
+    if a.decided != b.decided:
+        old = f"{phrases.decider_words(a, pair.old_names)}: {text}"
+        return "input decider", old, f"{phrases.decider_words(b, pair.new_names)}: {second_text}"
+    if same_binding(_bare(a)) == same_binding(_bare(b)):
+        was, now = (input_role_words(one.role, one.secured) or "not stated" for one in (a, b))
+        return "input role", was, now
+    if pair.only_secrets_differ(plain_value(a.value), plain_value(b.value)):
+        return "input", plain_value(a.value), plain_value(b.value)
+    return None
 
 
 def _bare(binding: Binding) -> Binding:
