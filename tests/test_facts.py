@@ -188,6 +188,23 @@ def test_pieces_of_the_export_are_counted(tmp_path: Path, run: Run) -> None:
     assert "overlap of 11 pieces: 100 tokens each (100 tokens from the export)" in text, text
 
 
+def test_a_search_hands_on_as_many_pieces_as_the_export_says(tmp_path: Path, run: Run) -> None:
+    """Five pieces of 800 letters, the size with which the same store was filled, in the prompt of the step behind."""
+    fill = ask("index", "{get}", kind="embed", pieces=Pieces(size=800, unit="letters", store="rules"))
+    find = step("find", "retrieve", pieces=Pieces(count=5, store="rules"))
+    made = chain(step("get", "read"), fill, find, ask("say", "{find}"))
+    import msgspec
+
+    given = {"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}
+    given["flows"][0]["steps"][3]["model"]["prompts"][0]["refs"] = [{"step": "find", "text": "{find}"}]
+    (tmp_path / "flow.json").write_text(json.dumps(given))
+    done = run("estimate", "flow.json", "--steps", "-f", "json", "--no-cache", cwd=tmp_path)
+    text = done.out + done.err
+    assert (
+        "5 pieces (the step's own number) of 200 tokens (800 letters from the export, at 4 letters per token)" in text
+    ), text
+
+
 def test_figures_say_where_they_count_on_after_a_failing_item(tmp_path: Path, run: Run) -> None:
     each = step("each", "loop", repeat=Repeat(items="letters", on_item_fault="stop"))
     made = structs.replace(chain(each), steps=(each, ask("say", scope="each")))

@@ -38,6 +38,7 @@ from zeitbuch.readers.infer.spell import spell_dialect
 from zeitbuch.readers.infer.suggest import Suggestion
 
 _MAY = {"send": "send", "delete": "delete", "spend": "spend money"}
+_DOCUMENTS_IN_FILES = ("!line-", "!document-")  # in the names of documents of which a file holds several
 _SHOWN = 6  # operations by name
 _SURE = 90  # per cent from which what an operation is goes without saying
 
@@ -143,8 +144,10 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
 def _proposal_lines(proposal: Proposal) -> list[str]:
     """What a proposal is based on, how much speaks for each part, and what was left open."""
     made = proposal.made
-    files = count_words(len(proposal.used), "file")
-    looked = f"{made.documents} of {files}" if made.documents < len(proposal.used) else files
+    parts = any(mark in name for name in proposal.used for mark in _DOCUMENTS_IN_FILES)
+    files = count_words(len(proposal.used), "document" if parts else "file")
+    some = made.documents < len(proposal.used) and not made.dialect.beside
+    looked = f"{made.documents} of {files}" if some else files
     lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {looked} written alike"]
     lines += [_claim_line(claim) for claim in made.claims if not claim.of]
     lines += _kind_lines(made.claims)

@@ -25,6 +25,7 @@ from zeitbuch.core.model.references import ref_words
 from zeitbuch.core.passes.moving import Pass
 
 from .lineage import Sizes, output_of, window_of
+from .pieces import stated_size
 from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
@@ -177,14 +178,14 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     _add_inputs_to_embed(made, fills)
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
-    chunk = made.lookup.find("chunk", names) or _stated_size(made.step, "size")
+    chunk = made.lookup.find("chunk", names) or stated_size(made.step, "size")
     if fixed:
         made.add_amount("input", Value(fixed, "export"), "text to embed")
     for key, size, times in fills:
         made.add_amount("input", size, f"to embed: {size.why}", times, key=key)
     if chunk is None:
         return 1.0
-    overlap = made.lookup.find("overlap", names) or _stated_size(made.step, "overlap")
+    overlap = made.lookup.find("overlap", names) or stated_size(made.step, "overlap")
     overlap = overlap or made.lookup.of_step("overlap", made.step)
     shared = min(overlap.amount, chunk.amount - 1)
     stated = made.step.pieces.batch if made.step.pieces is not None else None
@@ -196,20 +197,6 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
         words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
     return float(math.ceil(pieces / together.amount))
-
-
-def _stated_size(step: Step, field: Literal["size", "overlap"]) -> Value | None:
-    """The size or overlap of pieces that the export states, in tokens."""
-    pieces = step.pieces
-    said = getattr(pieces, field) if pieces is not None else None
-    if pieces is None or said is None or (field == "size" and said < 1):
-        return None
-    if pieces.unit == "letters":
-        words = f"{said:,} letters from the export, at {LETTERS_PER_TOKEN:g} letters per token"
-        return Value(max(1.0, said / LETTERS_PER_TOKEN), "default", words)
-    if pieces.unit is None:
-        return Value(float(said), "default", f"{said:,} from the export, whose unit is not stated: taken for tokens")
-    return Value(float(said), "export", f"{said:,} tokens from the export")
 
 
 def _add_inputs_to_embed(made: _Maker, fills: list[tuple[str, Value, float]]) -> None:

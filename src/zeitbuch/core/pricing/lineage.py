@@ -22,6 +22,8 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
 
+from .pieces import size_in_store
+
 _ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
 _HANDED = {
@@ -126,7 +128,7 @@ class Sizes:
     def _retrieved_size(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
         value = self.lookup.find("items", (step.id, step.name))
-        piece = self.lookup.find("chunk", (step.id, step.name))
+        piece = self.lookup.find("chunk", (step.id, step.name)) or size_in_store(step, self.graph)
         read = _number_of_pieces(step)
         if value is None and piece is None and read is None:
             return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
@@ -180,6 +182,8 @@ class Sizes:
 
 
 def _number_of_pieces(step: Step) -> int | None:
+    if step.pieces is not None and step.pieces.count is not None:
+        return step.pieces.count
     return next(
         (
             second.value

@@ -342,14 +342,9 @@ class _Proposal(Evidence):
         if self.joins.way in ("records", "adjacency") and self.joins.at:
             path = (*found.flow_at, *self.joins.at)
             queries.append(json_path(path[:-1] if path[-1] == STAR else path))
-        kept = [text for text in dict.fromkeys(queries) if all(Query(text).selects_any(document) for document in raw)]
         fields = [found.operation, self.identity.id, self.identity.name]
         rows = [f"{rule.at}{json_path(path)[1:]}" for rule in shaping.rules.get("group", []) for path in fields if path]  # type: ignore[attr-defined]
-        return (
-            kept
-            or [text for text in dict.fromkeys(rows) if all(Query(text).selects_any(document) for document in raw)]
-            or ["$"]
-        )
+        return _holding_for_all(queries, raw) or _holding_for_all(rows, raw) or ["$"]
 
     def _placeholder_rules(self, texts: list[str]) -> PlaceholderRule | None:
         names = {name for tables in (self.identity.ids, self.identity.names) for mapping in tables for name in mapping}
@@ -363,6 +358,11 @@ class _Proposal(Evidence):
             open=found.open, close=found.close, prefix=found.prefix, separator=found.separator, variable=found.variable,
             trigger=found.trigger, model=found.model,
         )  # fmt: skip
+
+
+def _holding_for_all(queries: list[str], documents: list[Any]) -> list[str]:
+    """The queries that select something in every document."""
+    return [text for text in dict.fromkeys(queries) if all(Query(text).selects_any(document) for document in documents)]
 
 
 def _shared_keys(documents: list[Any]) -> list[str]:

@@ -60,8 +60,8 @@ def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
     more of these than entries betray one. What is then looked for costs nothing to all others."""
     if form != "json":
         return []
-    keys = raw.count(b'":') - raw.count(b'\\":')
-    if b'" :' in raw or b'"\t:' in raw:
+    keys = raw.count(b'":') - (raw.count(b'\\":') if b"\\" in raw else 0)
+    if b'" :' in raw or (b"\t" in raw and b'"\t:' in raw):
         keys += len(_SPACED.findall(raw))
     if keys <= entries:
         return []

@@ -269,6 +269,7 @@ class ReadingRun(Generic[T]):
             return
         from multiprocessing import get_context
 
+        self.setting.make_reader()  # loads its parts before the processes fork: each would load them for itself
         from .worker_processes import Ended, Setting, Workers  # with the processes, which a small run does without
 
         setting = Setting(_begin_worker, (self.setting, self.make, known), _read_piece)
