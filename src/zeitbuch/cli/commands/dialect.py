@@ -141,22 +141,28 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
     return lines
 
 
+def _asked_lines(questions: Sequence[Question]) -> list[str]:
+    asked = [question.id.removeprefix(KIND_QUESTION) for question in questions if question.id.startswith(KIND_QUESTION)]
+    shown = ", ".join(f"'{operation}'" for operation in asked[:_SHOWN]) + (" …" if len(asked) > _SHOWN else "")
+    return [f"  not known, so asked: what {shown} do{'es' if len(asked) == 1 else ''}"] if asked else []
+
+
+def _files_words(proposal: Proposal) -> str:
+    """The files or documents that a proposal rests on; of many alike only some are looked at."""
+    parts = any(mark in name for name in proposal.used for mark in _DOCUMENTS_IN_FILES)
+    files = count_words(len(proposal.used), "document" if parts else "file")
+    some = proposal.made.documents < len(proposal.used) and not proposal.made.dialect.beside
+    return f"{proposal.made.documents} of {files}" if some else files
+
+
 def _proposal_lines(proposal: Proposal) -> list[str]:
     """What a proposal is based on, how much speaks for each part, and what was left open."""
     made = proposal.made
-    parts = any(mark in name for name in proposal.used for mark in _DOCUMENTS_IN_FILES)
-    files = count_words(len(proposal.used), "document" if parts else "file")
-    some = made.documents < len(proposal.used) and not made.dialect.beside
-    looked = f"{made.documents} of {files}" if some else files
-    lines = [f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')} in {looked} written alike"]
+    held = f"{count_words(made.flows, 'flow')} with {count_words(made.steps, 'step')}"
+    lines = [f"{held} in {_files_words(proposal)} written alike"]
     lines += [_claim_line(claim) for claim in made.claims if not claim.of]
     lines += _kind_lines(made.claims)
-    asked = [
-        question.id.removeprefix(KIND_QUESTION) for question in made.questions if question.id.startswith(KIND_QUESTION)
-    ]
-    if asked:
-        shown = ", ".join(f"'{operation}'" for operation in asked[:_SHOWN]) + (" …" if len(asked) > _SHOWN else "")
-        lines.append(f"  not known, so asked: what {shown} do{'es' if len(asked) == 1 else ''}")
+    lines += _asked_lines(made.questions)
     for words, names in (
         ("written in another way (suggest for them apart)", proposal.others),
         ("other objects, left out", proposal.bare),
