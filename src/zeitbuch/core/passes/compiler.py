@@ -45,6 +45,8 @@ class Planner:
         self.lookup = lookup
         self.notes: list[str] = []
         self.skips = False
+        # (trigger, step) where a trigger leads to a step that waits for another branch of the same trigger anyhow
+        self.waiting: set[tuple[str, str]] = set()
 
     def make_plan(self) -> Plan:
         level = self.graph.levels.get(None)
@@ -59,7 +61,7 @@ class Planner:
         mapping = {node.step.id: index for index, node in enumerate(top.nodes)}
         led: dict[str, list[int]] = {}
         for edge in level.edges:
-            if edge.source in triggers:
+            if edge.source in triggers and (edge.source, edge.target) not in self.waiting:
                 led.setdefault(edge.source, []).append(mapping[edge.target])
         active = {text: targets for text, targets in led.items() if triggers[text].enabled} or led
         return sorted(active.items(), key=lambda i: list(triggers).index(i[0]))
@@ -67,7 +69,6 @@ class Planner:
     # -- levels ------------------------------------------------------------------------------------------------
 
     def _make_stage(self, level: Level) -> Stage:
-        triggers = self.graph.triggers
         position = {step.id: index for index, step in enumerate(level.steps)}
         outside = 1 << len(position)
         incoming, outgoing, ins = _sort_edges(level, position, outside)
@@ -78,13 +79,20 @@ class Planner:
             self._make_node(step, outgoing.get(step.id, []), part[index]) for index, step in enumerate(level.steps)
         ]
         self.skips = skips  # levels inside have set their own
-        joins = JoinAnalysis(nodes, position, ins, triggers, level, skips)
+        joins = JoinAnalysis(nodes, position, ins, self._active_triggers(level), level, skips)
+        if level.scope is None:
+            self.waiting = _waiting_starts(nodes, incoming, joins)
         cyclic = any([edge.back for edge in level.edges])
         _set_arrivals(nodes, incoming, cyclic, joins)
         entries = [index for index, mask in enumerate(ins) if not mask]
         stage = Stage(nodes, level.edges, max(part, default=-1) + 1, cyclic, skips, entries)
         stage.risky = _risky_parts(nodes)
         return stage
+
+    def _active_triggers(self, level: Level) -> set[str]:
+        """The triggers that start runs: those that are switched on, or all where none is."""
+        led = {edge.source for edge in level.edges if edge.source in self.graph.triggers}
+        return {name for name in led if self.graph.triggers[name].enabled} or led
 
     # -- steps -------------------------------------------------------------------------------------------------
 
@@ -269,6 +277,20 @@ def _set_arrivals(
             arriving = [(index, edge) for index, edge in arriving if not edge.back]
         node.incoming = arriving[0][0] if len(arriving) == 1 else joins.meeting_of(node.step.join, arriving)
         node.start_mode = node.step.join or "each"
+
+
+def _waiting_starts(
+    nodes: list[Node], incoming: dict[str, list[tuple[int, Edge]]], joins: JoinAnalysis
+) -> set[tuple[str, str]]:
+    """Direct ways from a trigger to a step that a longer branch of the same trigger leads to as well: the step waits for that branch,
+    so that the direct way adds no pass. A step that says how its ways join is taken at its word."""
+    found: set[tuple[str, str]] = set()
+    for node in nodes:
+        forward = [(index, edge) for index, edge in incoming.get(node.step.id, []) if not edge.back]
+        direct = joins.triggers_of(node.step.id)
+        if forward and direct and node.step.join in (None, "all"):
+            found |= {(trigger, node.step.id) for trigger in direct & joins.begun_by(forward)}
+    return found
 
 
 def _connected_parts(position: dict[str, int], edges: list[Edge]) -> list[int]:

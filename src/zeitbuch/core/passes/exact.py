@@ -7,6 +7,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
 from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Value
@@ -32,6 +33,8 @@ from .moving import (
 from .plan import Node, Plan, Stage, edges_of_tie
 
 _SMALL = 1e-12
+# Of each step so far the triggers that begin what is before it, and the most passes that a run can bring there.
+Turns = dict[str, tuple[Collection[str], float]]
 
 
 def geometric_rounds(rounds: float, cap: int | None) -> float:
@@ -60,6 +63,7 @@ class Passes:
         self.joins = ExactJoins(self.plan.itemised, self._note_inexact)
         # Whether a pass may bring more than one item somewhere.
         self._several = any(step.yields == "many" for step in graph.steps.values())
+        self._started: dict[str, float] | None = None  # passes that each trigger starts, where any leads somewhere
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
         self._run_stage(self.plan.top, Moving(1.0, 1.0, 1.0, STRONGEST), self._entry_passes(entry))
 
@@ -73,6 +77,7 @@ class Passes:
         if not starts:
             return None
         found: dict[int, Moving] = {}
+        self._started = {}
         for trigger, targets in starts:
             if entry is not None and trigger in entry:
                 share, items = entry[trigger]
@@ -81,6 +86,7 @@ class Passes:
                 # Which trigger started the run is evidence of its own; without it all are alike.
                 amount, items = 1 / len(starts), 1.0
                 evidence = STRONGEST if len(starts) == 1 else 0
+            self._started[trigger] = amount
             for target in targets:
                 had = found.get(target, NOTHING)
                 found[target] = Moving(
@@ -114,8 +120,7 @@ class Passes:
     def _stage_outcome(self, stage: Stage, arriving: Moving, lost: Lost) -> StepOutcome:
         # Branches that do not touch each other fail independently: what survives is the product.
         survives, late, ended, evidence = sum_losses(arriving, lost)
-        losing = sum(1 for amount, *_ in lost.values() if amount > 0)
-        if (losing > 1 and arriving.most > 1) or any(place in lost and lost[place][0] > 0 for place in stage.risky):
+        if any(place in lost and lost[place][0] > 0 for place in stage.risky):
             self._note_inexact("losses of branches side by side")
         gone = arriving.passes * (1 - survives)
         total = sum(amount for amount, *_ in lost.values())
@@ -136,38 +141,45 @@ class Passes:
         lost: Lost = {}
         reached: list[tuple[float, float]] = []  # what goes on from each node, and what of it succeeded
         bounds: list[float] = []
-        ended: dict[str, float] = {}
+        turns: Turns = {}
+        starting = self._starting_at(stage, starts) if stage.skips else {}
         whole = max((moving.passes for moving in starts.values()), default=0.0)
+        began = self._started if stage is self.plan.top and self._started is not None else {"": whole}
+        most = max((moving.most for moving in starts.values()), default=1.0)
         for place, node in enumerate(stage.nodes):
+            self.joins.started, self.joins.most = began, most  # levels inside have set their own
             arriving = self.joins.join_arrivals(node, starts.get(place), edges, reached, bounds)
             done = self._run_node(node, arriving)
             if stage.skips:
-                self._note_skipped(stage, starts, node, ended, place, arriving, done, whole)
+                self._note_skipped(stage, node, starting.get(place, set()), turns, arriving, done)
             reached.append(self._leave_node(node, arriving, done, edges))
             bounds.append(arriving.most)
             add_loss(node, done, lost, arriving)
         return lost
 
     def _note_skipped(
-        self,
-        stage: Stage,
-        starts: dict[int, Moving],
-        node: Node,
-        ended: dict[str, float],
-        place: int,
-        arriving: Moving,
-        done: StepOutcome,
-        whole: float,
+        self, stage: Stage, node: Node, starting: set[str], turns: Turns, arriving: Moving, done: StepOutcome
     ) -> None:
-        turn = max([ended.get(stage.edges[index].source, 0.0) for index in edges_of_tie(node.incoming)], default=0.0)
-        start = starts.get(place)
-        turn = max(turn, start.passes if start is not None else 0.0)
-        done.skipped = max(0.0, turn - arriving.passes)
-        ended[node.step.id] = max(turn, arriving.passes)
-        if not node.enabled:
-            done.skipped = max(turn, arriving.passes)
-        if any(way.skip for way in node.ways) and (arriving.most > 1 or abs(turn - whole) > _SMALL):
+        """What of a step is skipped: it has its turn in every run in which anything before it has begun, whatever came of that.
+        ``starting`` are the triggers that begin at the step."""
+        sources = [turns.get(stage.edges[index].source, ((), 0.0)) for index in edges_of_tie(node.incoming)]
+        before = set(starting).union(*[begun for begun, _ in sources])
+        most = max([arriving.most, *[most for _, most in sources]])
+        turns[node.step.id] = before, most
+        turn = max(sum([self.joins.started.get(name, 0.0) for name in before]), arriving.passes)
+        done.skipped = turn - arriving.passes if node.enabled else turn
+        if any(way.skip for way in node.ways) and most > 1:
             self._note_inexact("what is skipped where more than one pass may come")
+
+    def _starting_at(self, stage: Stage, starts: dict[int, Moving]) -> dict[int, set[str]]:
+        """The triggers that begin at each step of a level; "" for what begins with it."""
+        if stage is not self.plan.top or self._started is None:
+            return {place: {""} for place in starts}
+        found: dict[int, set[str]] = {}
+        for trigger, targets in self.plan.starts:
+            for place in targets:
+                found.setdefault(place, set()).add(trigger)
+        return found
 
     # -- one step ----------------------------------------------------------------------------------------------
 
@@ -266,7 +278,7 @@ class Passes:
             return moving.passes, moving.passes
         for way in node.ways:
             self._follow_way(node, arriving, done, edges, moving, way, gone)
-        kept = gone > 0 and any(way.plain and way.failure for way in node.ways)
+        kept = gone > 0 and not node.step.per_item and any(way.plain and way.failure for way in node.ways)
         return moving.passes + (gone if kept else 0.0), moving.passes
 
     def _follow_way(
@@ -282,9 +294,7 @@ class Passes:
         passes, items, evidence = 0.0, 0.0, moving.evidence
         kept = way.plain and way.failure and gone > 0  # what fails goes on as if nothing had happened
         if way.success and (node.enabled or way.plain):
-            load = (
-                Moving(moving.passes + gone, moving.items + gone, moving.most, done.failed_evidence) if kept else moving
-            )
+            load = _with_failed(node, moving, gone, done.failed_evidence) if kept else moving
             passes, items, evidence = load.passes, load.items, min(evidence, load.evidence)
             if way.share is not None:
                 passes, items = self._case_passes(node, load, way.share.amount)
@@ -305,3 +315,10 @@ class Passes:
         if self._several or each > 1 + _SMALL:
             self._note_inexact("a decision over several items")
         return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
+
+
+def _with_failed(node: Node, moving: Moving, gone: float, evidence: int) -> Moving:
+    """What goes on where failures go on as if nothing had happened: of a step that runs once for each item they are items, of passes
+    that went on anyhow."""
+    passes = moving.passes if node.step.per_item else moving.passes + gone
+    return Moving(passes, moving.items + gone, moving.most, evidence)

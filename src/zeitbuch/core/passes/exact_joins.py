@@ -20,6 +20,8 @@ class ExactJoins:
     def __init__(self, itemised: bool, note_inexact: Callable[[str], None]) -> None:
         self.itemised = itemised
         self.note_inexact = note_inexact
+        self.started: dict[str, float] = {}  # passes that each trigger starts; "" for what begins with the level
+        self.most = 1.0  # at once
 
     def join_arrivals(
         self,
@@ -35,7 +37,7 @@ class ExactJoins:
         else:
             met = self._tie_arrivals(tie, edges, reached, bounds) if not isinstance(tie, int) else edges[tie] or NOTHING
             if start is not None:
-                met = self._with_start(node.start_mode, met, start)
+                met = self._with_start(node, met, start)
         for index in node.backs:
             more = edges[index]
             if more is not None and more.passes:
@@ -45,10 +47,12 @@ class ExactJoins:
             met = Moving(met.passes, met.items, NEVER, met.evidence)
         return met
 
-    def _with_start(self, mode: JoinMode, met: Moving, start: Moving) -> Moving:
-        evidence = min(met.evidence, start.evidence)
+    def _with_start(self, node: Node, met: Moving, start: Moving) -> Moving:
+        evidence, mode = min(met.evidence, start.evidence), node.start_mode
         if mode == "each":
-            return Moving(met.passes + start.passes, met.items + start.items, max(met.most, start.most), evidence)
+            # Where the step itself says that each counts, both may come in one run; else they are of different triggers.
+            most = met.most + start.most if node.step.join == "each" else max(met.most, start.most)
+            return Moving(met.passes + start.passes, met.items + start.items, most, evidence)
         # Another trigger starts another run: both never come in one.
         self.note_inexact("a trigger and a branch that meet")
         passes, items = (
@@ -65,7 +69,7 @@ class ExactJoins:
         first = self._tie_arrivals(tie.left, edges, reached, bounds)
         second = self._tie_arrivals(tie.right, edges, reached, bounds)
         evidence = min(first.evidence if first.passes else STRONGEST, second.evidence if second.passes else STRONGEST)
-        bound = bounds[tie.split] if tie.split >= 0 else max(first.most, second.most)
+        bound = bounds[tie.split] if tie.split >= 0 else self.most if tie.begun else max(first.most, second.most)
         if tie.mode == "each":
             most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
             return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
@@ -81,7 +85,7 @@ class ExactJoins:
         evidence: int,
     ) -> Moving:
         most = min(max(first.most, second.most), bound)
-        base = reached[tie.split][0 if tie.plain else 1] if tie.split >= 0 else 1.0
+        base = self._base_of(tie, reached)
         passes = self._expected_waiting(tie, first, second, base, bound)
         if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
             self.note_inexact("a join of branches with several items")
@@ -90,16 +94,19 @@ class ExactJoins:
         items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
         return Moving(passes, items, most, evidence)
 
+    def _base_of(self, tie: JoinTree, reached: list[tuple[float, float]]) -> float:
+        """Passes that the branches parted from."""
+        if tie.split >= 0:
+            return reached[tie.split][0 if tie.plain else 1]
+        return sum([self.started.get(name, 0.0) for name in tie.begun]) if tie.begun else 1.0
+
     def _expected_waiting(self, tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> float:
-        """Expected minimum or maximum of two counts. With at most one pass a run, both are products or sums of
-        probabilities; losses on branches side by side are independent."""
+        """Expected passes that wait for each other, one by one: branches side by side lose passes without regard to each other, so
+        that both bring one with the product of their shares; of alternatives only one comes."""
         if not a.passes and not b.passes:
             return 0.0
-        lossless = abs(a.passes - base) <= _SMALL * max(1.0, base) and abs(b.passes - base) <= _SMALL * max(1.0, base)
-        if tie.how == "side" and lossless and max(a.most, b.most) <= bound < NEVER:
-            return a.passes
         if _guessed_waiting(tie, a, b, base, bound):
-            self.note_inexact("a join of branches that lose passes, or of cases, where more than one may come")
+            self.note_inexact("a join of branches of which no rule says how they go together")
             if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
                 return a.passes * b.passes / base
             return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
@@ -108,9 +115,11 @@ class ExactJoins:
 
 
 def _guessed_waiting(tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> bool:
-    return (
-        tie.how == "mixed" or max(bound, a.most, b.most) > 1 or base <= 0 or max(a.passes, b.passes) > base * (1 + 1e-9)
-    )
+    """Whether no rule says how two counts go together, or more may have come on a branch than parted."""
+    if tie.how != "side":
+        return tie.how == "mixed"
+    more = max(a.most, b.most) > bound or bound >= NEVER
+    return more or base <= 0 or max(a.passes, b.passes) > base * (1 + 1e-9)
 
 
 def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:

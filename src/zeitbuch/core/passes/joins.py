@@ -81,9 +81,12 @@ class JoinAnalysis:
 
     def _tie_branches(self, mode: JoinMode | None, split: int, first: Branch, second: Branch) -> Branch:
         """Two branches that parted at a step, met."""
-        how, waits, plain = self._judge_meeting(split, first, second)
-        natural: JoinMode = "all" if waits else "each"
-        tie = JoinTree(mode or natural, how, split, first.met, second.met, plain)
+        if split < 0:
+            tie = self._tie_begun(mode, first, second)
+        else:
+            how, waits, plain = self._judge_meeting(split, first, second)
+            natural: JoinMode = "all" if waits else "each"
+            tie = JoinTree(mode or natural, how, split, first.met, second.met, plain)
         met = Branch(tie, first.before & second.before, first.edges + second.edges)
         if split >= 0:
             met.taken[split] = first.taken[split] | second.taken[split]
@@ -92,8 +95,6 @@ class JoinAnalysis:
     def _judge_meeting(self, split: int, first: Branch, second: Branch) -> tuple[JoinRelation, bool, bool]:
         """How two branches that parted at a step go together, whether they wait for each other, and whether they take all
         that goes on."""
-        if split < 0:
-            return ("instead" if self._only_triggers(first.edges, second.edges) else "mixed"), False, True
         node = self.nodes[split]
         taken = [self._ways_to(split, branch) for branch in (first, second)]
         ways = [[node.ways[place] for place in places] for places in taken]
@@ -154,23 +155,32 @@ class JoinAnalysis:
         self._came_through[split, step] = through
         return through
 
-    def _only_triggers(self, first: Edges, second: Edges) -> bool:
-        """Whether two groups are begun by different triggers: one run has only one of them."""
-        begun: list[set[str]] = []
-        for edges in (first, second):
-            mask = 0
-            for _, edge in edges:
-                mask |= self.before[self.position[edge.source]]
-            if any([mask >> place & 1 and not came for place, came in enumerate(self.ins)]):
-                return False
-            begun.append(
-                {
-                    edge.source
-                    for edge in self.level.edges
-                    if edge.source in self.triggers and mask >> self.position[edge.target] & 1
-                }
-            )
-        return not begun[0] & begun[1]
+    def _tie_begun(self, mode: JoinMode | None, first: Branch, second: Branch) -> JoinTree:
+        """Branches that parted at the start: those of one trigger wait for each other, those of different triggers never come in one
+        run. Where only some triggers begin both, a run goes on once with what has come."""
+        begun = [self.begun_by(branch.edges) for branch in (first, second)]
+        shared = begun[0] & begun[1]
+        if not shared:
+            return JoinTree(mode or "each", "instead", -1, first.met, second.met)
+        if begun[0] == begun[1]:
+            return JoinTree(mode or "all", "side", -1, first.met, second.met, begun=tuple(sorted(shared)))
+        return JoinTree(mode or "once", "mixed", -1, first.met, second.met)
+
+    def triggers_of(self, step: str) -> set[str]:
+        """The triggers that lead to a step directly."""
+        return {edge.source for edge in self.level.edges if edge.target == step and edge.source in self.triggers}
+
+    def begun_by(self, edges: Edges) -> set[str]:
+        """The triggers that begin what leads to some edges; "" for what begins with its level."""
+        mask = 0
+        for _, edge in edges:
+            mask |= self.before[self.position[edge.source]]
+        begun = {"" for place, came in enumerate(self.ins) if mask >> place & 1 and not came}
+        return begun | {
+            edge.source
+            for edge in self.level.edges
+            if edge.source in self.triggers and mask >> self.position[edge.target] & 1
+        }
 
 
 def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRelation, bool, bool]:

@@ -32,7 +32,8 @@ class Way(Struct, gc=False):
 
 class JoinTree(Struct, gc=False):
     """Two groups of incoming edges that meet: side by side, one instead of the other, or mixed (no rule says how their
-    counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere)."""
+    counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere), ``begun`` the
+    triggers that begin both where they parted at the start ("" for what begins with its level)."""
 
     mode: JoinMode
     how: JoinRelation
@@ -40,6 +41,7 @@ class JoinTree(Struct, gc=False):
     left: JoinTree | int
     right: JoinTree | int
     plain: bool = True  # whether the ways from the split carry all that goes on, or successes only
+    begun: tuple[str, ...] = ()
 
 
 class Node(Struct):

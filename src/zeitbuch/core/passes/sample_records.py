@@ -3,8 +3,12 @@
 
 from __future__ import annotations
 
+import numpy as np
 from msgspec import Struct
 
+from zeitbuch.core.assumptions.quantities import MOST_PASSES
+
+from .plan import Stage
 from .random_draws import Floats, Ints
 
 
@@ -57,3 +61,20 @@ class Losses(Struct):
 
 def total_of_parts(parts: list[Ints | None], zero: Ints) -> Ints:
     return sum((p for p in parts if p is not None), zero)
+
+
+def back_starts(stage: Stage, edges: list[Load | None], back: list[int], at_of: dict[str, int]) -> dict[int, Load]:
+    """What the ways back of a round bring to the next. A cycle that grows with every round is held at the most that is counted."""
+    starts: dict[int, Load] = {}
+    for index in back:
+        load = edges[index]
+        if load is not None and load.passes.any():
+            place = at_of[stage.edges[index].target]
+            had = starts.get(place)
+            passes, items = (
+                (load.passes, load.items) if had is None else (had.passes + load.passes, had.items + load.items)
+            )
+            starts[place] = Load(
+                np.minimum(passes, int(MOST_PASSES)), np.minimum(items, int(MOST_PASSES)), had is None and load.single
+            )
+    return starts

@@ -11,10 +11,11 @@ from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import JoinTree, Node, Plan, Stage, Way, edges_of_tie
+from .plan import Node, Plan, Stage, Way, edges_of_tie
 from .random_draws import Draws, Floats, Ints, sum_of_draws
-from .sample_records import Leaving, Load, Losses, Tally, add_counts, total_of_parts
+from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
+from .sampled_joins import Reached, SampledJoins, combine_counts
 
 
 class Sample:
@@ -30,6 +31,8 @@ class Sample:
         self.of: dict[str, Tally] = {}
         self.texts: dict[str, Floats] = {}  # sizes drawn for these runs, by what they are the size of
         self.itemised = plan.itemised
+        self.joins = SampledJoins(self.draws, plan.itemised)
+        self.started: dict[str, Ints] = {}  # passes that each trigger starts
         self._run_stage(plan.top, Load(self.one, self.one, True), self._entry_passes(entry))
 
     def _entry_passes(self, entry: dict[str, tuple[Value, float]] | None) -> dict[int, Load] | None:
@@ -40,7 +43,7 @@ class Sample:
         found: dict[int, Load] = {}
         for place, (trigger, targets) in enumerate(starts):
             begun = (chosen == place).astype(np.int64) if len(starts) > 1 else self.one
-            items = begun
+            items = self.started[trigger] = begun
             if self.itemised and entry is not None and trigger in entry:
                 items = self.draws.round_randomly(begun * entry[trigger][1])
             for target in targets:
@@ -69,30 +72,37 @@ class Sample:
             starts = dict.fromkeys(stage.entries, arriving)
         lost = Losses([None] * stage.parts, [None] * stage.parts, [None] * stage.parts)
         edges: list[Load | None] = [None] * len(stage.edges)
+        begun = self.started if stage is self.plan.top and self.started else {"": arriving.passes}
         if not stage.cyclic:
-            self._sweep_stage(stage, starts, edges, lost)
+            self._sweep_stage(stage, starts, edges, lost, begun)
         else:
-            self._run_cycle(stage, starts, edges, lost)
+            self._run_cycle(stage, starts, edges, lost, begun)
         return self._stage_outcome(arriving, lost)
 
-    def _run_cycle(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses) -> None:
+    def _run_cycle(
+        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Ints]
+    ) -> None:
         """Round after round: what a back edge brings starts the next round, until nothing is left or the cap is hit."""
         back = [way.edge for node in stage.nodes for way in node.ways if way.back]
         at_of = {node.step.id: place for place, node in enumerate(stage.nodes)}
         for _ in range(CYCLE_ROUNDS):
             for index in range(len(edges)):
                 edges[index] = None
-            self._sweep_stage(stage, starts, edges, lost)
-            starts = _back_starts(stage, edges, back, at_of)
+            self._sweep_stage(stage, starts, edges, lost, begun)
+            begun = {}
+            starts = back_starts(stage, edges, back, at_of)
             if not starts:
                 return
 
     def _stage_outcome(self, arriving: Load, lost: Losses) -> Leaving:
-        """What survives a level: the least of its connected parts, which have to end all."""
+        """What survives a level: the passes that every connected part of it brings to an end."""
         through = arriving.passes
         for part in lost.all:
             if part is not None:
-                through = np.minimum(through, np.maximum(arriving.passes - part, 0))
+                # Parts that do not touch each other lose passes without regard to each other.
+                kept = np.maximum(arriving.passes - part, 0)
+                both = self.joins.overlap(through, kept, arriving.passes)
+                through = both if both is not None else np.minimum(through, kept)
         if through is arriving.passes:
             return Leaving(arriving, None, None)
         gone = arriving.passes - through
@@ -115,18 +125,23 @@ class Sample:
             return None
         return np.minimum(self.draws.round_randomly(gone * (some / whole)), gone)
 
-    def _sweep_stage(self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses) -> None:
+    def _sweep_stage(
+        self, stage: Stage, starts: dict[int, Load], edges: list[Load | None], lost: Losses, begun: dict[str, Ints]
+    ) -> None:
         ended: dict[str, Ints] = {}
+        reached: Reached = []
         for place, node in enumerate(stage.nodes):
-            arriving = self._join_arrivals(stage, node, starts.get(place), edges)
+            met = self.joins.tie_arrivals(node.incoming, edges, reached, begun) if node.incoming is not None else None
+            arriving = self._with_start(stage, node, starts.get(place), met)
             if arriving is None and not stage.skips:
                 self._note_passes(node, self.zero, self.zero)
+                reached.append((self.zero, self.zero))
                 continue
             arriving = arriving or Load(self.zero, self.zero, True)
             left = self._run_node(node, arriving)
             if stage.skips:
                 self._count_skipped(stage, arriving, node, ended, left)
-            self._leave_node(node, left, edges)
+            reached.append(self._leave_node(node, left, edges))
             over = left.over
             if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
                 over = add_counts(over, left.load.passes)
@@ -146,8 +161,8 @@ class Sample:
 
     # -- joins -------------------------------------------------------------------------------------------------
 
-    def _join_arrivals(self, stage: Stage, node: Node, start: Load | None, edges: list[Load | None]) -> Load | None:
-        met = self._tie_arrivals(node.incoming, edges) if node.incoming is not None else None
+    def _with_start(self, stage: Stage, node: Node, start: Load | None, met: Load | None) -> Load | None:
+        """What arrives at a step with what starts there."""
         if start is None:
             return met
         if met is None:
@@ -158,24 +173,7 @@ class Sample:
             )
         if stage.cyclic and node.backs:
             return Load(met.passes + start.passes, met.items + start.items, False)
-        return self._combine_counts(node.start_mode, met, start, False)
-
-    def _tie_arrivals(self, tie: JoinTree | int, edges: list[Load | None]) -> Load | None:
-        if isinstance(tie, int):
-            return edges[tie]
-        first, second = self._tie_arrivals(tie.left, edges), self._tie_arrivals(tie.right, edges)
-        if first is None or second is None:
-            if tie.mode == "all":
-                return None
-            return first if second is None else second
-        return self._combine_counts(tie.mode, first, second, tie.how == "instead")
-
-    @staticmethod
-    def _combine_counts(mode: str, a: Load, b: Load, instead: bool) -> Load:
-        if mode == "each":
-            return Load(a.passes + b.passes, a.items + b.items, a.single and b.single and instead)
-        pick = np.minimum if mode == "all" else np.maximum
-        return Load(pick(a.passes, b.passes), pick(a.items, b.items), a.single and b.single)
+        return combine_counts(node.start_mode, met, start, False)
 
     # -- one step ----------------------------------------------------------------------------------------------
 
@@ -332,14 +330,21 @@ class Sample:
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 
-    def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> None:
+    def _leave_node(self, node: Node, left: Leaving, edges: list[Load | None]) -> tuple[Ints, Ints]:
+        """Puts on the ways out what they carry; returns what goes on, and what of it succeeded."""
         load = left.load
         gone = add_counts(left.failed, left.late)
+        by_item = node.step.per_item and self.itemised
         keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
-        whole = Load(load.passes + gone, load.items + gone, load.single) if keeps and gone is not None else load
+        whole = load
+        if (
+            keeps and gone is not None
+        ):  # failures of a step that runs once for each item are items, of passes that went on anyhow
+            whole = Load(load.passes if by_item else load.passes + gone, load.items + gone, load.single)
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
             self._follow_way(node, left, edges, way, cases, whole, load, keeps)
+        return whole.passes, load.passes
 
     def _follow_way(
         self,
@@ -386,14 +391,3 @@ class Sample:
                 items = some if load.items is load.passes or not self.itemised else self._kept_items(load, some)
                 found[way.edge] = Load(some, items, load.single)
         return found
-
-
-def _back_starts(stage: Stage, edges: list[Load | None], back: list[int], at_of: dict[str, int]) -> dict[int, Load]:
-    starts: dict[int, Load] = {}
-    for index in back:
-        load = edges[index]
-        if load is not None and load.passes.any():
-            place = at_of[stage.edges[index].target]
-            had = starts.get(place)
-            starts[place] = load if had is None else Load(had.passes + load.passes, had.items + load.items, False)
-    return starts

@@ -1,0 +1,82 @@
+# How many passes arrive where branches meet, in every sampled run: each counts, or they wait for each other pass by pass. Which of many
+# passes got lost on one branch says nothing of which got lost on another: what both have kept is drawn (hypergeometric).
+"""Joins of sampled passes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .plan import JoinTree
+from .random_draws import Draws, Ints
+from .sample_records import Load
+
+Reached = list[tuple[Ints, Ints]]  # of each step so far: what goes on, and what of it succeeded
+_MOST_DRAWN = 1_000_000_000  # passes that a draw without replacement can be made of
+
+
+class SampledJoins:
+    """The joins of one sample."""
+
+    def __init__(self, draws: Draws, itemised: bool) -> None:
+        self.draws, self.itemised = draws, itemised
+
+    def tie_arrivals(
+        self, tie: JoinTree | int, edges: list[Load | None], reached: Reached, begun: dict[str, Ints]
+    ) -> Load | None:
+        """What arrives where edges meet; ``begun`` are the passes that each trigger starts, "" those that begin with the level."""
+        if isinstance(tie, int):
+            return edges[tie]
+        first = self.tie_arrivals(tie.left, edges, reached, begun)
+        second = self.tie_arrivals(tie.right, edges, reached, begun)
+        if first is None or second is None:
+            if tie.mode == "all":
+                return None
+            return first if second is None else second
+        met = self._met_singly(tie, first, second, reached, begun) if tie.mode != "each" else None
+        if met is None:
+            return combine_counts(tie.mode, first, second, tie.how == "instead")
+        whole = combine_counts(tie.mode, first, second, False)
+        items = (
+            met if not self.itemised else self.draws.round_randomly(whole.items * (met / np.maximum(whole.passes, 1)))
+        )
+        return Load(met, items, first.single and second.single)
+
+    def _met_singly(self, tie: JoinTree, a: Load, b: Load, reached: Reached, begun: dict[str, Ints]) -> Ints | None:
+        """Passes that wait for each other one by one; None where no rule says how they go together."""
+        if tie.how == "instead":
+            return np.zeros_like(a.passes) if tie.mode == "all" else a.passes + b.passes
+        base = _base_of(tie, reached, begun)
+        both = self.overlap(a.passes, b.passes, base) if tie.how == "side" and base is not None else None
+        if both is None:
+            return None
+        return both if tie.mode == "all" else a.passes + b.passes - both
+
+    def overlap(self, a: Ints, b: Ints, whole: Ints) -> Ints | None:
+        """How many of ``whole`` are among a and among b, each drawn from them without regard to the other; None where more have come
+        than there were."""
+        if (a > whole).any() or (b > whole).any():
+            return None
+        if np.array_equal(a, whole):
+            return b
+        if np.array_equal(b, whole):
+            return a
+        most = whole.max()
+        if most <= 1:
+            return a * b
+        return self.draws.rng.hypergeometric(a, whole - a, b) if most < _MOST_DRAWN else np.minimum(a, b)
+
+
+def _base_of(tie: JoinTree, reached: Reached, begun: dict[str, Ints]) -> Ints | None:
+    """The passes that two branches parted from."""
+    if tie.split >= 0:
+        return reached[tie.split][0 if tie.plain else 1]
+    started = [begun[name] for name in tie.begun if name in begun]
+    return sum(started[1:], started[0]) if started else None
+
+
+def combine_counts(mode: str, a: Load, b: Load, instead: bool) -> Load:
+    """Two counts that meet where nothing is known of single passes: the sum, the least or the most of them."""
+    if mode == "each":
+        return Load(a.passes + b.passes, a.items + b.items, a.single and b.single and instead)
+    pick = np.minimum if mode == "all" else np.maximum
+    return Load(pick(a.passes, b.passes), pick(a.items, b.items), a.single and b.single)
