@@ -124,7 +124,7 @@ def test_budgets_of_the_workspace(demo: Path, run: Any) -> None:
 @pytest.mark.parametrize(
     ("words", "expected"),
     [
-        (("--runs", "-1"), "expected --runs of 0 or more"),
+        (("--runs", "-1"), "argument --runs: expected a whole number from 0 to 1e+07, found '-1'"),
         (("--month", "2026-13"), "expected a month as YYYY-MM or a year as YYYY"),
         (("--why", "Nowhere"), "expected the id or name of a flow"),
         (("--why", "Customer letters", "-f", "png"), "found a picture"),

@@ -101,7 +101,7 @@ def test_parts_of_a_flow(demo: Path, run: Any) -> None:
         (["--flow", "Booking check", "--ai"], "expected steps that use AI in 'Booking check', found none"),
         (["--flow", "Berth delay notices", "--around", "Nothing"], "expected the id, number or name of a step"),
         (["--flow", "Berth delay notices", "--lineage", "Log only"], "expected steps that use what ‘Log only’ gives, found none"),
-        (["--flow", "Berth delay notices", "--depth", "-1"], "expected --depth of 0 or more, found -1"),
+        (["--flow", "Berth delay notices", "--depth", "-1"], "argument --depth: expected a whole number from 0 to 100,000, found '-1'"),
         ([], "expected one flow to draw, found 17"),
         (["--estate", "--ai"], "expected no --ai beside --estate"),
         (["--estate", "--show", "calls"], "expected no --show calls beside --estate"),

@@ -24,8 +24,6 @@ PICTURES = ("png", "svg")
 
 def run(args: argparse.Namespace) -> int:
     """The estimate, or what it is based on."""
-    if args.runs is not None and args.runs < 0:
-        raise fail("runs", f"expected --runs of 0 or more, found {args.runs}")
     form = chosen_format(args, "table", "chart")
     session = open_session(args)
     basis = basis_of(args, session)

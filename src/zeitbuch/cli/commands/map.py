@@ -87,12 +87,6 @@ def _map_request(args: argparse.Namespace) -> MapRequest:
 
 def _check_options(args: argparse.Namespace) -> None:
     """Refuses options that the map asked for cannot follow, rather than to leave them unheard."""
-    if not 0.2 <= args.scale <= 8:
-        raise fail("option", f"expected --scale from 0.2 to 8, found {args.scale:g}")
-    for name in ("before", "after", "depth"):
-        value = getattr(args, name)
-        if value is not None and value < 0:
-            raise fail("option", f"expected --{name} of 0 or more, found {value}")
     if args.stores and not args.estate:
         raise fail("option", "expected --estate beside --stores, found none")
     if not args.estate:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import get_args
 
+from zeitbuch.cli.shared.numbers import number_for
 from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
 from zeitbuch.core.estimate.breakdown import By
 from zeitbuch.core.report.presentations import ChartKind
@@ -50,13 +51,20 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--chart", choices=CHARTS, default="", help="what png and svg show: flows (default), runs, drivers, months"
     )
-    group.add_argument("--runs", metavar="N", type=int, default=None, help="sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none")  # fmt: skip
+    sampled = "sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none"
+    group.add_argument("--runs", metavar="N", type=number_for("--runs"), default=None, help=sampled)
     gates = parser.add_argument_group("budgets (exit status 1 when a figure is over its limit or not known)")
     gates.add_argument(
-        "--max-per-run", metavar="X", type=float, help="limit per run of each flow, with the flows it calls"
+        "--max-per-run",
+        metavar="X",
+        type=number_for("--max-per-run"),
+        help="limit per run of each flow, with the flows it calls",
     )
     gates.add_argument(
-        "--max-per-month", metavar="X", type=float, help="limit for the month: of the estate, or of each --flow"
+        "--max-per-month",
+        metavar="X",
+        type=number_for("--max-per-month"),
+        help="limit for the month: of the estate, or of each --flow",
     )
     gates.add_argument(
         "--measure",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from zeitbuch.cli.shared.numbers import number_for
 from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
 
 EXAMPLE = """\
@@ -33,11 +34,25 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--stores", action="store_true", help="with --estate: draw what one flow writes and another reads"
     )
     group = parser.add_argument_group("which part of a flow")
-    group.add_argument("--depth", type=int, metavar="N", help="fold scopes that stand N scopes deep (0: all)")
+    group.add_argument(
+        "--depth", type=number_for("--depth"), metavar="N", help="fold scopes that stand N scopes deep (0: all)"
+    )
     group.add_argument("--fold", metavar="SCOPE", action="append", default=[], help="fold this scope; may be repeated")
     group.add_argument("--around", metavar="STEP", help="only this step (id, number or name) and what is near it")
-    group.add_argument("--before", type=int, default=2, metavar="N", help="with --around: links upstream (default: 2)")
-    group.add_argument("--after", type=int, default=2, metavar="N", help="with --around: links downstream (default: 2)")
+    group.add_argument(
+        "--before",
+        type=number_for("--before"),
+        default=2,
+        metavar="N",
+        help="with --around: links upstream (default: 2)",
+    )
+    group.add_argument(
+        "--after",
+        type=number_for("--after"),
+        default=2,
+        metavar="N",
+        help="with --around: links downstream (default: 2)",
+    )
     group.add_argument(
         "--lineage", metavar="STEP[:PATH]", help="only the way of a value, from the step that gives it on"
     )
@@ -49,7 +64,9 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--direction", choices=("down", "right"), default="down", help="where time runs (default: down)")
     group.add_argument("--show", choices=("passes", "calls", "cost"), help="figures of the estimate, with bars")
     group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
-    group.add_argument("--scale", type=float, default=2.0, metavar="N", help="pixels a point in PNG (default: 2)")
+    group.add_argument(
+        "--scale", type=number_for("--scale"), default=2.0, metavar="N", help="pixels a point in PNG (default: 2)"
+    )
     add_figures(parser)
     add_output(parser, "map")
     add_reading(parser)

@@ -10,6 +10,7 @@ from typing import Literal
 from msgspec import UNSET, Struct, UnsetType
 
 from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
+from zeitbuch.core.model.outcomes import case_name, deciding_steps, is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin, Step
 
@@ -341,7 +342,8 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
     places = {id(rule): place for place, rule in enumerate(assumptions.assume)}
     found: list[Problem] = []
     for flow in flows:
-        decisions = {step.id: step for step in flow.steps if step.kind == "decide" and not step.inclusive}
+        deciding = deciding_steps(flow)
+        decisions = {step.id: step for step in flow.steps if step.id in deciding and not step.inclusive}
         if not decisions:
             continue
         lookup = AssumptionLookup(assumptions, flow)
@@ -355,9 +357,11 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
 
 def _given_shares(flow: Flow, decisions: dict[str, Step], lookup: AssumptionLookup) -> dict[str, list[_Ready]]:
     given: dict[str, list[_Ready]] = {}
+    seen: set[tuple[str, str]] = set()
     for link in flow.links:
         step = decisions.get(link.source)
-        if step is not None and link.role != "error":
+        if step is not None and is_case(link, step.kind) and (step.id, case_name(link)) not in seen:
+            seen.add((step.id, case_name(link)))
             ready = lookup.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
             if ready is not None:
                 given.setdefault(step.id, []).append(ready)

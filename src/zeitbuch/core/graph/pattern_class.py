@@ -4,10 +4,39 @@
 from __future__ import annotations
 
 from zeitbuch.core.model.kinds import NOT_TOOLS
-from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.outcomes import deciding_steps
+from zeitbuch.core.model.records import Flow, PatternClass, Step
 from zeitbuch.core.model.words import count_words, join_words
 
-from .topology import Graph, pattern_of
+from .topology import Graph
+
+
+def pattern_of(flow: Flow) -> PatternClass:
+    """The pattern class of a flow: plain, assisted, agent, dispatcher or ensemble."""
+    agents: set[str] = set()
+    flag = False
+    for step in flow.steps:
+        kind = step.kind
+        if kind == "agent":
+            agents.add(step.id)
+        elif kind == "model" or kind == "embed":
+            flag = True
+    if not agents:
+        return "assisted" if flag else "plain"
+    return _pattern_with_agents(flow, agents)
+
+
+def _pattern_with_agents(flow: Flow, agents: set[str]) -> PatternClass:
+    decisions = deciding_steps(flow)
+    chosen: dict[str, set[str]] = {}
+    for link in flow.links:
+        if link.source in agents and link.role == "attach":
+            return "dispatcher"
+        if link.target in agents and link.source in decisions:
+            chosen.setdefault(link.source, set()).add(link.target)
+    if any(len(group) > 1 for group in chosen.values()):
+        return "dispatcher"
+    return "agent" if len(agents) == 1 else "ensemble"
 
 
 def pattern_reason(graph: Graph) -> str:
@@ -47,7 +76,7 @@ def _dispatching_decision(graph: Graph, steps: list[Step], agents: list[Step]) -
     """The decision whose cases lead to several agents."""
     ids = {agent.id for agent in agents}
     for step in steps:
-        if step.kind != "decide":
+        if step.id not in graph.deciding:
             continue
         chosen = [graph.steps[link.target] for link in graph.leaving.get(step.id, ()) if link.target in ids]
         if len(chosen) > 1:

@@ -11,8 +11,9 @@ from msgspec import structs
 
 from zeitbuch.core.model.bpmn_terms import EVENTS, GATEWAYS, MARKERS, NOTES
 from zeitbuch.core.model.kinds import AI_KINDS, IDLE_KINDS, KINDS, MODEL_KINDS
+from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.records import Flow, Link, ModelUse, PatternClass, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, ModelUse, Step, Trigger
 from zeitbuch.core.model.references import names_of
 from zeitbuch.core.model.words import count_words
 
@@ -83,6 +84,11 @@ class Graph:
     def names(self) -> dict[str, str]:
         """Id -> title of all steps and triggers."""
         return names_of(self.flow)
+
+    @cached_property
+    def deciding(self) -> frozenset[str]:
+        """The steps behind which one of several ways is taken."""
+        return deciding_steps(self.flow)
 
     @cached_property
     def leaving(self) -> dict[str, list[Link]]:
@@ -343,34 +349,6 @@ def ai_steps(flow: Flow) -> list[Step]:
     return [
         step for step in found if (host := steps.get(hosts.get(step.id, ""))) is None or not is_own_model(step, host)
     ]
-
-
-def pattern_of(flow: Flow) -> PatternClass:
-    """The pattern class of a flow: plain, assisted, agent, dispatcher or ensemble."""
-    agents: set[str] = set()
-    flag = False
-    for step in flow.steps:
-        kind = step.kind
-        if kind == "agent":
-            agents.add(step.id)
-        elif kind == "model" or kind == "embed":
-            flag = True
-    if not agents:
-        return "assisted" if flag else "plain"
-    return _pattern_with_agents(flow, agents)
-
-
-def _pattern_with_agents(flow: Flow, agents: set[str]) -> PatternClass:
-    decisions = {step.id for step in flow.steps if step.kind == "decide"}
-    chosen: dict[str, set[str]] = {}
-    for link in flow.links:
-        if link.source in agents and link.role == "attach":
-            return "dispatcher"
-        if link.target in agents and link.source in decisions:
-            chosen.setdefault(link.source, set()).add(link.target)
-    if any(len(group) > 1 for group in chosen.values()):
-        return "dispatcher"
-    return "agent" if len(agents) == 1 else "ensemble"
 
 
 def model_of(graph: Graph, step: Step) -> ModelUse | None:

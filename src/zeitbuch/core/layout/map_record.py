@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from zeitbuch.core.graph.pattern_class import pattern_reason
-from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.graph.pattern_class import pattern_of, pattern_reason
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.passes.reachability import Reachability
 
 from .geometry import Scene

@@ -90,7 +90,6 @@ MessageCode = Literal[
     "rates-none",
     "reference-missing",
     "rule",
-    "runs",
     "scenario",
     "scenario-nothing",
     "serverless-task",

@@ -7,6 +7,7 @@ from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIK
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
+from zeitbuch.core.model.outcomes import case_name, is_case
 from zeitbuch.core.model.records import Step
 
 from .joins import JoinAnalysis
@@ -40,8 +41,10 @@ def is_error(edge: Edge) -> bool:
 class Planner:
     """Makes the plan of one flow."""
 
-    def __init__(self, graph: Graph, lookup: AssumptionLookup) -> None:
-        self.graph = graph
+    def __init__(self, graph: Graph, lookup: AssumptionLookup, waits: bool = True) -> None:
+        """``waits``: a direct way from a trigger adds nothing where a longer one leads to the same step. Whoever asks what may run
+        without something else having run before counts that way too."""
+        self.graph, self.waits = graph, waits
         self.lookup = lookup
         self.notes: list[str] = []
         self.skips = False
@@ -80,7 +83,7 @@ class Planner:
         ]
         self.skips = skips  # levels inside have set their own
         joins = JoinAnalysis(nodes, position, ins, self._active_triggers(level), level, skips)
-        if level.scope is None:
+        if level.scope is None and self.waits:
             self.waiting = _waiting_starts(nodes, incoming, joins)
         cyclic = any([edge.back for edge in level.edges])
         _set_arrivals(nodes, incoming, cyclic, joins)
@@ -100,9 +103,12 @@ class Planner:
         lookup = self.lookup
         failure, timeout = self._fault_rates(step, lookup)
         keeps_failures, keeps_timeouts, ways = self._make_ways(step, outgoing)
-        decides = step.kind == "decide" and step.enabled
+        decides = step.id in self.graph.deciding and step.enabled
         if decides:
-            self._set_shares(step, [way for way in ways if way.success], outgoing)
+            links = dict(outgoing)
+            cases = [way for way in ways if way.success and is_case(links[way.edge].link, step.kind)]
+            self._set_shares(step, _numbered_cases(cases, links), outgoing)
+            _share_within_cases(cases)
         node = Node(
             step=step,
             enabled=step.enabled,
@@ -279,6 +285,26 @@ def _set_arrivals(
         node.start_mode = node.step.join or "each"
 
 
+def _numbered_cases(ways: list[Way], links: dict[int, Edge]) -> list[Way]:
+    """The first way of every case."""
+    numbers: dict[str, int] = {}
+    firsts: list[Way] = []
+    for way in ways:
+        known = len(numbers)
+        way.case = numbers.setdefault(case_name(links[way.edge].link), known)
+        if way.case == known:
+            firsts.append(way)
+    return firsts
+
+
+def _share_within_cases(ways: list[Way]) -> None:
+    """The ways of a case are taken together: all have its share."""
+    first: dict[int, Way] = {}
+    for way in ways:
+        told = first.setdefault(way.case, way)
+        way.share, way.rest = told.share, told.rest
+
+
 def _waiting_starts(
     nodes: list[Node], incoming: dict[str, list[tuple[int, Edge]]], joins: JoinAnalysis
 ) -> set[tuple[str, str]]:
@@ -328,6 +354,9 @@ def _risky_parts(nodes: list[Node]) -> list[int]:
 
 
 def _runs_beside(node: Node) -> bool:
-    return (
-        len(node.ways) > 1 and (not node.decides or node.step.inclusive) and sum([way.success for way in node.ways]) > 1
-    )
+    """Whether a pass may go on by several ways at once: those that always go on, and those of one case."""
+    always = sum([way.success for way in node.ways if way.share is None])
+    cases = [way.case for way in node.ways if way.share is not None]
+    if node.step.inclusive:
+        return always + len(cases) > 1
+    return always + max([cases.count(case) for case in set(cases)], default=0) > 1

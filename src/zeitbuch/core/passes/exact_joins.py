@@ -73,11 +73,12 @@ class ExactJoins:
         if tie.mode == "each":
             most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
             return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
-        return self._wait_arrivals(tie, reached, first, second, bound, evidence)
+        return self._wait_arrivals(tie, edges, reached, first, second, bound, evidence)
 
     def _wait_arrivals(
         self,
         tie: JoinTree,
+        edges: list[Moving | None],
         reached: list[tuple[float, float]],
         first: Moving,
         second: Moving,
@@ -85,7 +86,8 @@ class ExactJoins:
         evidence: int,
     ) -> Moving:
         most = min(max(first.most, second.most), bound)
-        base = self._base_of(tie, reached)
+        within = edges[tie.within] if tie.within >= 0 else None
+        base = within.passes if within is not None else self._base_of(tie, reached)
         passes = self._expected_waiting(tie, first, second, base, bound)
         if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
             self.note_inexact("a join of branches with several items")

@@ -87,6 +87,8 @@ class JoinAnalysis:
             how, waits, plain = self._judge_meeting(split, first, second)
             natural: JoinMode = "all" if waits else "each"
             tie = JoinTree(mode or natural, how, split, first.met, second.met, plain)
+            if how == "side":
+                tie.within = self._shared_case(split, first, second)
         met = Branch(tie, first.before & second.before, first.edges + second.edges)
         if split >= 0:
             met.taken[split] = first.taken[split] | second.taken[split]
@@ -98,11 +100,18 @@ class JoinAnalysis:
         node = self.nodes[split]
         taken = [self._ways_to(split, branch) for branch in (first, second)]
         ways = [[node.ways[place] for place in places] for places in taken]
-        waits = all([way.success for way in ways[0] + ways[1]]) and (node.step.inclusive or not node.decides)
+        waits = all([way.success for way in ways[0] + ways[1]]) and _are_beside(node, ways)
         clean = not taken[0] & taken[1] and self._all_through(split, first.edges + second.edges)
         if not clean or self.skips or node.step.per_item:
             return "mixed", waits, True
         return _judge_clean(waits, ways, node)
+
+    def _shared_case(self, split: int, first: Branch, second: Branch) -> int:
+        """The edge of the case within which two branches parted, -1 where they did not."""
+        node = self.nodes[split]
+        ways = [node.ways[place] for branch in (first, second) for place in self._ways_to(split, branch)]
+        cases = {way.case for way in ways}
+        return ways[0].edge if len(cases) == 1 and ways[0].share is not None and not node.step.inclusive else -1
 
     def _ways_to(self, split: int, branch: Branch) -> set[int]:
         """The places of the ways out of a step that lead to a branch."""
@@ -188,10 +197,21 @@ def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRe
         same = all([way.plain for way in ways[0] + ways[1]])
         only = all([not way.plain and not way.failure and not way.timeout for way in ways[0] + ways[1]])
         return ("side" if same or only else "mixed"), True, same
-    exclusive = (
-        node.decides and not node.step.inclusive and all([way.success and way.plain for way in ways[0] + ways[1]])
-    )
+    cases = [{way.case for way in group if way.share is not None} for group in ways]
+    apart = all([way.share is not None for way in ways[0] + ways[1]]) and not cases[0] & cases[1]
+    exclusive = apart and not node.step.inclusive and all([way.success and way.plain for way in ways[0] + ways[1]])
     return ("instead" if exclusive or not _may_coincide(ways[0], ways[1]) else "mixed"), False, True
+
+
+def _are_beside(node: Node, ways: list[list[Way]]) -> bool:
+    """Whether one pass takes ways of both groups: those of one case, and those that are no cases with any."""
+    if node.step.inclusive or not node.decides:
+        return True
+    shared = [all([way.share is not None for way in group]) for group in ways]
+    alone = [all([way.share is None for way in group]) for group in ways]
+    if (shared[0] and shared[1]) or not all([a or b for a, b in zip(shared, alone, strict=True)]):
+        return len({way.case for way in ways[0] + ways[1]}) == 1
+    return True
 
 
 def _last_shared(masks: list[int]) -> int:

@@ -28,6 +28,7 @@ class Way(Struct, gc=False):
     plain: bool
     share: Value | None = None
     rest: bool = False  # whether the share is what the other cases leave
+    case: int = -1  # ways of one case are taken together
 
 
 class JoinTree(Struct, gc=False):
@@ -42,6 +43,7 @@ class JoinTree(Struct, gc=False):
     right: JoinTree | int
     plain: bool = True  # whether the ways from the split carry all that goes on, or successes only
     begun: tuple[str, ...] = ()
+    within: int = -1  # the edge of the one case within which the ways parted, -1 where they parted behind the step
 
 
 class Node(Struct):

@@ -41,7 +41,7 @@ class Reachability:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
-        self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow)).make_plan()
+        self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow), waits=False).make_plan()
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     # -- what runs before what -------------------------------------------------------------------------------------

@@ -32,7 +32,9 @@ class SampledJoins:
             if tie.mode == "all":
                 return None
             return first if second is None else second
-        met = self._met_singly(tie, first, second, reached, begun) if tie.mode != "each" else None
+        within = edges[tie.within] if tie.within >= 0 else None
+        base = within.passes if within is not None else _base_of(tie, reached, begun)
+        met = self._met_singly(tie, first, second, base) if tie.mode != "each" else None
         if met is None:
             return combine_counts(tie.mode, first, second, tie.how == "instead")
         whole = combine_counts(tie.mode, first, second, False)
@@ -41,11 +43,10 @@ class SampledJoins:
         )
         return Load(met, items, first.single and second.single)
 
-    def _met_singly(self, tie: JoinTree, a: Load, b: Load, reached: Reached, begun: dict[str, Ints]) -> Ints | None:
+    def _met_singly(self, tie: JoinTree, a: Load, b: Load, base: Ints | None) -> Ints | None:
         """Passes that wait for each other one by one; None where no rule says how they go together."""
         if tie.how == "instead":
             return np.zeros_like(a.passes) if tie.mode == "all" else a.passes + b.passes
-        base = _base_of(tie, reached, begun)
         both = self.overlap(a.passes, b.passes, base) if tie.how == "side" and base is not None else None
         if both is None:
             return None

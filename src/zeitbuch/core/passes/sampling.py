@@ -378,7 +378,8 @@ class Sample:
         return Load(some, self._kept_items(out, some), out.single)
 
     def _share_cases(self, node: Node, load: Load) -> dict[int, Load]:
-        ways = [way for way in node.ways if way.share is not None]
+        shared = [way for way in node.ways if way.share is not None]
+        ways = list({way.case: way for way in reversed(shared)}.values())[::-1]  # the first of each case
         by_item = node.step.per_item and self.itemised
         counts = load.items if by_item else load.passes
         single = load.single and not by_item
@@ -390,4 +391,5 @@ class Sample:
             else:
                 items = some if load.items is load.passes or not self.itemised else self._kept_items(load, some)
                 found[way.edge] = Load(some, items, load.single)
-        return found
+        dealt_to = {way.case: found[way.edge] for way in ways}
+        return {way.edge: dealt_to[way.case] for way in shared}

@@ -189,7 +189,7 @@ def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
 
 
 def _case_blocks(graph: Graph, step: Step, blocks: list[Block]) -> None:
-    if step.kind == "decide":
+    if step.id in graph.deciding:
         columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
         found = sentences.cases_of(graph, step)
         if found:

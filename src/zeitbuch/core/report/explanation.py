@@ -5,8 +5,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zeitbuch.core.graph.pattern_class import pattern_reason
-from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.graph.pattern_class import pattern_of, pattern_reason
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.facts import FLOW_FACTS, facts_of
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import count_words, triggers_words
@@ -87,7 +87,7 @@ def _step_lines(graph: Graph) -> list[str]:
         indent = "  " * number.count(".")
         cases = "".join(
             f"\n{indent}   {label}{f' ({condition})' if condition and condition != label else ''}: goes on at {goes}"
-            for label, condition, goes in (sentences.cases_of(graph, item) if item.kind == "decide" else [])
+            for label, condition, goes in sentences.cases_of(graph, item)
         )
         lines.append(f"{indent}{number} {item.title}: {sentences.step_sentence(graph, item)}{cases}")
     return lines

@@ -62,11 +62,9 @@ class Filter(Struct, frozen=True):
 
 def inventory_row(flow: Flow) -> Row:
     """The inventory row of a flow."""
-    from zeitbuch.core.graph.topology import (  # not needed by a list whose rows come from the cache
-        activities_of,
-        ai_steps,
-        pattern_of,
-    )
+    # Not needed by a list whose rows come from the cache.
+    from zeitbuch.core.graph.pattern_class import pattern_of
+    from zeitbuch.core.graph.topology import activities_of, ai_steps
 
     models: dict[str, None] = {}
     steps = 0

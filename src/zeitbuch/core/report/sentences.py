@@ -9,6 +9,7 @@ from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
 from zeitbuch.core.model.facts import pause_words
 from zeitbuch.core.model.kinds import EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
+from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
@@ -87,10 +88,10 @@ def _target_words(graph: Graph, link: Link) -> str:
 
 
 def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
-    """(label, condition, where it goes) of each case of a decision."""
+    """(label, condition, where it goes) of each case of a step behind which one of several ways is taken; none of any other."""
     found = []
-    for link in graph.leaving.get(step.id, ()):
-        if link.role != "error" and link.role != "attach":
+    for link in graph.leaving.get(step.id, ()) if step.id in graph.deciding else ():
+        if is_case(link, step.kind):
             condition = replace_refs(link.condition, link.refs, graph.names)
             if link.otherwise and link.label and not condition:
                 condition = "no other case fits"

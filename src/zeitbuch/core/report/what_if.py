@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import count_words, join_words
@@ -49,8 +50,8 @@ class Story(Struct, frozen=True):
 
 
 def case_links(graph: Graph, step: Step) -> list[Link]:
-    """The cases of a decision."""
-    return [link for link in graph.leaving.get(step.id, ()) if link.role not in ("error", "attach")]
+    """The cases of a step behind which one of several ways is taken."""
+    return [link for link in graph.leaving.get(step.id, ()) if is_case(link, step.kind)]
 
 
 def label_of(link: Link) -> str:
@@ -64,7 +65,7 @@ def given_of(graph: Graph, cases: list[str], fails: list[str], empty: list[str])
         fails=frozenset(pick_step(graph, name).id for name in fails),
         empty=frozenset(pick_step(graph, name).id for name in empty),
     )
-    decisions = [step for step in graph.in_order() if step.kind == "decide"]
+    decisions = [step for step in graph.in_order() if step.id in graph.deciding]
     for words in cases:
         hits = _case_of_words(graph, words, decisions)
         step_id, name = hits[0]
@@ -187,7 +188,7 @@ class WhatIfSimulation:
             choices.append([(_END_OF + node.step.id, frozenset({ends})) for ends in (0, 1)])
         cases: dict[str, list[int]] = {}
         for way in node.ways:
-            if way.success:
+            if way.share is not None:
                 cases.setdefault(label_of(stage.edges[way.edge].link), []).append(way.edge)
         if not node.decides or (len(cases) < 2 and not node.step.inclusive):
             return
@@ -253,7 +254,7 @@ class WhatIfSimulation:
             return way.failure
         if not way.success or not (node.enabled or way.plain):
             return False
-        return node.step.id not in chosen or way.edge in chosen[node.step.id]
+        return way.share is None or node.step.id not in chosen or way.edge in chosen[node.step.id]
 
     def _is_reached(self, tie: JoinTree | int, alive: dict[int, bool]) -> bool:
         if isinstance(tie, int):
@@ -288,9 +289,10 @@ class WhatIfSimulation:
                 return "It has nothing to go over, and the run goes on behind it."
             if node is not None and self._fails_inside(node, {}):
                 return self._failing_words("It fails with what is in it", step)
+        words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
         if step.kind == "decide":
             return self._decision_words(step, graph)
-        return step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
+        return f"{words} {self._decision_words(step, graph)}" if step.id in graph.deciding else words
 
     def _decision_words(self, step: Step, graph: Graph) -> str:
         wanted = self.given.cases.get(step.id)

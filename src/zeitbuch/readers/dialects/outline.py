@@ -97,7 +97,7 @@ def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draf
             if case is not None:
                 role = "case"
             elif rule is None:
-                role = "case" if kinds[source] == "decide" else "next"
+                role = "case" if kinds[source] in ("decide", "approve") else "next"
             elif rule.reversed:
                 return None
             else:

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from zeitbuch.core.graph.cycles import cycle_problems
+from zeitbuch.core.model.bounds import mend_numbers, numbers_in_bounds
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.validation import in_plain_order, mend_flow
@@ -16,10 +17,13 @@ def validate_flow(flow: Flow, limits: Limits) -> tuple[Flow, list[Problem]]:
     Raises ZeitbuchError when it has more steps, links or scopes within scopes than the limits allow.
     """
     _check_size(flow, limits)
+    odd: list[Problem] = []
+    if not numbers_in_bounds(flow):
+        flow, odd = mend_numbers(flow)
     if in_plain_order(flow):
-        return flow, []
+        return flow, odd
     flow, problems = mend_flow(flow)
-    return flow, [*problems, *cycle_problems(flow)]
+    return flow, [*odd, *problems, *cycle_problems(flow)]
 
 
 def _check_size(flow: Flow, limits: Limits) -> None:

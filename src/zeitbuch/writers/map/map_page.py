@@ -14,8 +14,8 @@ import msgspec
 
 from zeitbuch.core.assumptions.money import evidence_words, money_words
 from zeitbuch.core.estimate.records import EstateEstimate, StepEstimate
-from zeitbuch.core.graph.pattern_class import pattern_reason
-from zeitbuch.core.graph.topology import Graph, pattern_of
+from zeitbuch.core.graph.pattern_class import pattern_of, pattern_reason
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.geometry import TAB_HEIGHT, Scene
 from zeitbuch.core.model.kinds import KINDS

@@ -1,0 +1,48 @@
+# Every number that an option takes has its bounds in one row here: what is no number, or beyond them, is refused before anything is read.
+"""Bounds of numeric options."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from collections.abc import Callable
+from typing import NamedTuple
+
+
+class Bounds(NamedTuple):
+    """The least and the most that an option may be, and whether it counts."""
+
+    least: float
+    most: float
+    whole: bool = False
+
+
+# Money is counted to a thousandth of the smallest coin up to here.
+BOUNDS: dict[str, Bounds] = {
+    "--max-per-run": Bounds(0, 1e15),
+    "--max-per-month": Bounds(0, 1e15),
+    "--runs": Bounds(0, 10_000_000, whole=True),
+    "--depth": Bounds(0, 100_000, whole=True),
+    "--before": Bounds(0, 100_000, whole=True),
+    "--after": Bounds(0, 100_000, whole=True),
+    "--scale": Bounds(0.2, 8),
+}
+
+
+def number_for(option: str) -> Callable[[str], float]:
+    """What reads the number of an option; argparse tells what is wrong with it."""
+    bounds = BOUNDS[option]
+    kind = "a whole number" if bounds.whole else "a number"
+
+    def read(text: str) -> float:
+        try:
+            value: float = int(text) if bounds.whole else float(text)
+        except ValueError:
+            value = math.nan
+        if not bounds.least <= value <= bounds.most:
+            raise argparse.ArgumentTypeError(
+                f"expected {kind} from {bounds.least:,g} to {bounds.most:,g}, found {text!r}"
+            )
+        return value
+
+    return read

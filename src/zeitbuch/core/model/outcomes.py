@@ -1,0 +1,46 @@
+# Behind a decision one of several ways is taken. So it is behind any other step whose links are cases: an approval that is given or
+# refused, a model that answers yes or no, a call that finds something or not. What a step is does not matter: its links say it.
+"""Steps with outcomes."""
+
+from __future__ import annotations
+
+from .records import Flow, Link, StepKind
+
+_BESIDE = frozenset({"parallel", "join", "note"})  # kinds whose ways are taken side by side, whatever they are called
+
+
+def deciding_steps(flow: Flow) -> frozenset[str]:
+    """The steps behind which one of several ways is taken, or with ``inclusive`` some of them."""
+    kinds = {step.id: step.kind for step in flow.steps}
+    found = {name for name, kind in kinds.items() if kind == "decide"}
+    cases = [link for link in flow.links if link.role == "case" and kinds.get(link.source, "decide") != "decide"]
+    return frozenset(found | _deciding_otherwise(flow, kinds, cases) if cases else found)
+
+
+def _deciding_otherwise(flow: Flow, kinds: dict[str, StepKind], cases: list[Link]) -> set[str]:
+    """Those of other kinds whose links are cases; a link into a scope names a branch of what is in it."""
+    scopes = {step.id: step.scope for step in flow.steps}
+    told = [link for link in cases if kinds[link.source] not in _BESIDE]
+    return {link.source for link in told if not _is_inside(link.target, link.source, scopes)}
+
+
+def _is_inside(step: str, scope: str, scopes: dict[str, str | None]) -> bool:
+    seen: set[str] = set()
+    at = scopes.get(step)
+    while at is not None and at not in seen:
+        if at == scope:
+            return True
+        seen.add(at)
+        at = scopes.get(at)
+    return False
+
+
+def is_case(link: Link, kind: str) -> bool:
+    """Whether a link is one of the ways of a step with outcomes: of a decision all that are taken after success, of others those that
+    are called cases."""
+    return link.role not in ("error", "attach") if kind == "decide" else link.role == "case"
+
+
+def case_name(link: Link) -> str:
+    """What tells the cases of a step apart: links of one label are one case."""
+    return link.label or link.condition or f"to {link.target}"
