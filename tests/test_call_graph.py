@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -9,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
+from conftest import Run
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import Sampling
@@ -175,3 +178,39 @@ def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
         patch.setattr(JoinAnalysis, "meeting_of", both)
         Planner(Graph(made), AssumptionLookup(Assumptions(), made)).make_plan()
     assert all(a == b for a, b in seen)
+
+
+def test_a_callee_that_is_gone_or_switched_off_makes_its_callers_unknown(tmp_path: Path, run: Run) -> None:
+    """A calls what is not there, B calls A; D calls E, which is off: what a run of A, B and D costs is not known, and why is said."""
+    (tmp_path / "flows.yaml").write_text(
+        """
+zeitbuch: 1
+flows:
+- {id: a, name: A, triggers: [{id: t, kind: schedule, schedule: {every: 3600}}], steps: [{id: m, kind: model, name: m,
+   model: {name: x, prompts: [{text: hi}]}}, {id: c, kind: subflow, name: c, calls: gone}], links: [{source: t, target: m}, {source: m, target: c}]}
+- {id: b, name: B, triggers: [{id: t, kind: manual}], steps: [{id: c, kind: subflow, name: c, calls: a}], links: [{source: t, target: c}]}
+- {id: d, name: D, triggers: [{id: t, kind: schedule, schedule: {every: 3600}}], steps: [{id: c, kind: subflow, name: c, calls: e}],
+   links: [{source: t, target: c}]}
+- {id: e, name: E, state: "off", triggers: [{id: t, kind: call}], steps: [{id: m, kind: model, name: m, model: {name: x, prompts: [{text: hi}]}}],
+   links: [{source: t, target: m}]}
+- {id: f, name: F, triggers: [{id: t, kind: schedule, schedule: {every: 3600}}], steps: [{id: m, kind: model, name: m,
+   model: {name: x, prompts: [{text: hi}]}}], links: [{source: t, target: m}]}
+"""
+    )
+    (tmp_path / "rates.toml").write_text(
+        'rate_card = 1\ncurrency = "EUR"\n[[model]]\nname = "x"\n[[model.price]]\nfrom = 2026-01-01\ninput = 3\noutput = 15\n'
+    )
+    words = ("estimate", "flows.yaml", "--rates", "rates.toml", "--month", "2026-11", "--no-cache")
+    flows = {one["name"]: one for one in json.loads(run(*words, "-f", "json").out)["flows"]}
+    unknown = {name: one["with_called"]["unknown"] for name, one in flows.items()}
+    assert unknown == {
+        "A": ["the called flow 'gone'"], "B": ["the called flow 'gone'"], "D": ["the called flow 'E'"], "E": [], "F": [],
+    }  # fmt: skip
+    assert [name for name, one in flows.items() if one["cost_month"] and one["cost_month"]["unknown"]] == ["A", "D"]
+    shown = run(*words)
+    assert "A: it calls 'gone', which is not among the flows read: what that costs is not known" in shown.out
+    assert "D: it calls 'E', which is switched off: whether that runs, and what it costs, is not known" in shown.out
+    assert " + ?" in shown.out.split("5 flows")[1]
+    over = run(*words, "--max-per-run", "100")
+    assert over.code == 1
+    assert "'B': mean per run is unknown (no price is known for the called flow 'gone')" in over.err

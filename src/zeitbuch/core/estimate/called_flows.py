@@ -29,8 +29,8 @@ def call_graph_of(by: Mapping[str, FlowFigures], names: Mapping[str, str]) -> Ca
 
 
 def costs_with_called(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, Money]:
-    """Cost of a run of every flow with all runs that it leads to; a callee that is not there adds nothing (see
-    ``notes_on_calls``), calls that do not die out make the cost unknown."""
+    """Cost of a run of every flow with all runs that it leads to; a callee that is not there or is switched off makes it unknown,
+    through all callers, and so do calls that do not die out."""
     costs: dict[str, Money] = {}
     for component in graph.components:
         inside = set(component)
@@ -53,18 +53,38 @@ def _cost_outside(
     key: str, graph: CallGraph, by: Mapping[str, FlowFigures], costs: Mapping[str, Money], inside: set[str]
 ) -> Money:
     """A flow's own cost with that of the flows it calls outside its circle."""
-    total = by[key].cost
+    total = by[key].cost + unknown_callees(key, graph, by)
     for other, times in graph.callees[key].items():
         if other not in inside:
             total += costs[other].times(times)
     return total
 
 
+def unknown_callees(key: str, graph: CallGraph, by: Mapping[str, FlowFigures]) -> Money:
+    """What a flow calls of which nobody knows what it costs: flows that were not read, and such as are switched off."""
+    calls = by[key].calls_of
+    names = [name for name in graph.missing.get(key, ()) if calls[name][0]]
+    names += [by[other].flow.title for other in _switched_off(key, graph, by)]
+    return Money(unknown=tuple(f"the called flow '{name}'" for name in names))
+
+
+def _switched_off(key: str, graph: CallGraph, by: Mapping[str, FlowFigures]) -> list[str]:
+    return [other for other in graph.callees[key] if other != key and by[other].flow.state == "off"]
+
+
 def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, list[str]]:
     """What is to be said about the calls of each flow: callees that are not there, circles."""
     notes: dict[str, list[str]] = {key: [] for key in by}
     for key, missing in graph.missing.items():
-        notes[key] += [f"it calls '{name}', which is not among the flows read" for name in missing]
+        notes[key] += [
+            f"it calls '{name}', which is not among the flows read: what that costs is not known" for name in missing
+        ]
+    for key in by:
+        off = [by[other].flow.title for other in _switched_off(key, graph, by)]
+        notes[key] += [
+            f"it calls '{name}', which is switched off: whether that runs, and what it costs, is not known"
+            for name in off
+        ]
     for component in graph.components:
         if not graph.is_circle(component):
             continue

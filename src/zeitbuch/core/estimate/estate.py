@@ -19,7 +19,7 @@ from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import bill_meters
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls
+from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls, unknown_callees
 from .flow_figures import FlowFigures, one_run
 from .records import EstateEstimate, FlowEstimate, Total
 
@@ -151,7 +151,7 @@ def _flow_estimate(
         runs_evidence=volume.evidence,
         runs_why=volume.why,
         calls_month=None if known is None else sums.calls * known,
-        cost_month=None if known is None else run.cost.times(known),
+        cost_month=None if known is None else (run.cost + unknown_callees(key, runs.graph, runs.by)).times(known),
         steps=tuple(run.steps),
         host=host,
         meters_month=meters,
