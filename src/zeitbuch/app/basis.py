@@ -13,7 +13,7 @@ from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.model.problems import InputFaults, Problem
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
-from zeitbuch.readers.config.figures import load_assumptions, load_rates, share_problems
+from zeitbuch.readers.config.figures import idle_rules, load_assumptions, load_rates, share_problems
 from zeitbuch.readers.config.tokenizer_file import load_counters
 from zeitbuch.readers.config.workspace import Workspace
 
@@ -28,6 +28,7 @@ class EstimateBasis(Struct, frozen=True):
     counters: dict[str, Callable[[str], float]] = {}
     assumptions_path: str = ""
     problems: tuple[Problem, ...] = ()
+    whole: bool = True  # whether the flows read are all that the assumptions are for
 
     @property
     def currency(self) -> str:
@@ -39,9 +40,17 @@ class EstimateBasis(Struct, frozen=True):
         if self.assumptions_path:
             refuse_errors(share_problems(estate.flows, self.assumptions, self.assumptions_path))
 
+    def idle_rules(self, estate: Estate) -> list[Problem]:
+        """A warning for every rule of the assumptions that fits nothing."""
+        return (
+            idle_rules(estate.flows, self.assumptions, self.assumptions_path, self.whole)
+            if self.assumptions_path
+            else []
+        )
+
 
 def load_basis(
-    rates: str = "", assumptions: str = "", month: str = "", workspace: Workspace | None = None
+    rates: str = "", assumptions: str = "", month: str = "", workspace: Workspace | None = None, whole: bool = True
 ) -> EstimateBasis:
     """The basis from files (paths of TOML files; without them the workspace's). Raises ZeitbuchError for a file that cannot
     be read, InputFaults for wrong values in one."""
@@ -54,7 +63,7 @@ def load_basis(
     counting = {}
     if card is not None and any(model.tokenizer for model in card.model):
         counting = load_counters(card, str(Path(rates).parent))
-    return EstimateBasis(card, assumed, month, counting, assumptions, (*problems, *more))
+    return EstimateBasis(card, assumed, month, counting, assumptions, (*problems, *more), whole)
 
 
 def refuse_errors(problems: list[Problem]) -> None:

@@ -11,6 +11,7 @@ MessageCode = Literal[
     "answers-syntax",
     "answers-unreadable",
     "assume-empty",
+    "assume-nothing",
     "assume-range",
     "assume-season",
     "assume-shares",

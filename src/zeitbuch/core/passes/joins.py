@@ -207,11 +207,16 @@ def _are_beside(node: Node, ways: list[list[Way]]) -> bool:
     """Whether one pass takes ways of both groups: those of one case, and those that are no cases with any."""
     if node.step.inclusive or not node.decides:
         return True
-    shared = [all([way.share is not None for way in group]) for group in ways]
-    alone = [all([way.share is None for way in group]) for group in ways]
-    if (shared[0] and shared[1]) or not all([a or b for a, b in zip(shared, alone, strict=True)]):
+    shared = [_share_words(group) for group in ways]
+    if shared == ["cases", "cases"] or "both" in shared:
         return len({way.case for way in ways[0] + ways[1]}) == 1
     return True
+
+
+def _share_words(ways: list[Way]) -> str:
+    """Whether ways are cases, or none of them is, or both."""
+    cases = sum([way.share is not None for way in ways])
+    return "cases" if cases == len(ways) else "both" if cases else "none"
 
 
 def _last_shared(masks: list[int]) -> int:

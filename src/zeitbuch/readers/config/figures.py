@@ -3,13 +3,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from decimal import Decimal
 from pathlib import Path
 
 from msgspec import structs
 
 from zeitbuch.core.assumptions import rules
+from zeitbuch.core.assumptions.idle_rules import idle_problems
 from zeitbuch.core.assumptions.quantities import RENAMED
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate import scenario
@@ -50,6 +51,12 @@ def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions, path: str) -> list[Problem]:
     """Shares of the cases of the flows' decisions that sum to more than 1, with the line of the last rule."""
     found = rules.share_problems(flows, assumptions)
+    return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
+
+
+def idle_rules(flows: Sequence[Flow], assumptions: Assumptions, path: str, whole: bool) -> list[Problem]:
+    """Rules that fit nothing in the flows, with their lines."""
+    found = idle_problems(flows, assumptions, whole)
     return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 

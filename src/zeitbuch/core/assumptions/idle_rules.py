@@ -1,0 +1,71 @@
+# A rule that fits nothing changes nothing, and its writer believes that it does: the name of a flow with a letter too many, a step that
+# was renamed, a case that is no longer there.
+"""Assumptions that fit nothing."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.outcomes import is_case
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Flow, Origin
+
+from .rules import Assumptions, Rule
+
+
+class _Missed(NamedTuple):
+    """A pattern that fits nothing: what it was to fit, and where, in words; and the names that there are."""
+
+    what: str
+    within: str
+    pattern: str
+    names: list[str]
+
+
+def idle_problems(flows: Sequence[Flow], assumptions: Assumptions, whole: bool = True) -> list[Problem]:
+    """A warning for every rule that fits no flow, or in the flows that it fits no trigger, step or case. ``whole``: the flows are all
+    there are; of some alone a rule for another is no mistake."""
+    found = []
+    for place, rule in enumerate(assumptions.assume):
+        missed = _missed_by(flows, rule, whole)
+        if missed is not None:
+            near = difflib.get_close_matches(missed.pattern, missed.names, 1, 0.5)
+            hint = f"did you mean '{near[0]}'?" if near else "correct it, or remove the rule: it changes nothing"
+            message = f"expected a {missed.what} that '{missed.pattern}' fits{missed.within}, found none"
+            found.append(Problem("assume-nothing", "warning", message, Origin("", f"/assume/{place}"), hint))
+    return found
+
+
+def _missed_by(flows: Sequence[Flow], rule: Rule, whole: bool) -> _Missed | None:
+    """What a rule was to fit and does not; None where it fits."""
+    every = rule.flow == "*"
+    fitting = flows if every else [flow for flow in flows if pattern_fits(rule.flow, flow.id, flow.name)]
+    if not fitting:
+        return _Missed("flow", "", rule.flow, [flow.title for flow in flows]) if whole else None
+    within = f" in '{fitting[0].title}'" if len(fitting) == 1 else f" in the {len(fitting)} flows that it names"
+    # Names are looked up one by one: of a large estate most rules are done with the first flows.
+    wanted: tuple[tuple[str, str, Callable[[], Iterator[tuple[str, ...]]]], ...] = (
+        ("trigger", rule.trigger, lambda: ((one.id, one.name) for flow in fitting for one in flow.triggers)),
+        ("step", rule.step, lambda: ((one.id, one.name) for flow in fitting for one in flow.steps)),
+        ("case", rule.case, lambda: _cases_of(fitting, rule)),
+    )
+    for what, pattern, groups in wanted:
+        if pattern not in ("", "*") and not any(pattern_fits(pattern, *names) for names in groups()):
+            return _Missed(what, within, pattern, _names(groups()))
+    return None
+
+
+def _cases_of(flows: Sequence[Flow], rule: Rule) -> Iterator[tuple[str, ...]]:
+    """What the cases of the steps that a rule is for may be called."""
+    for flow in flows:
+        kinds = {one.id: one.kind for one in flow.steps if not rule.step or pattern_fits(rule.step, one.id, one.name)}
+        for link in flow.links if kinds else ():
+            if link.source in kinds and is_case(link, kinds[link.source]):
+                yield link.label, link.condition, link.target
+
+
+def _names(groups: Iterable[tuple[str, ...]]) -> list[str]:
+    return list(dict.fromkeys(name for group in groups for name in group if name))
