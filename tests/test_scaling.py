@@ -4,14 +4,13 @@ the size adds is about twice what it added before; where it were four times, a l
 from __future__ import annotations
 
 import json
-import sys
 from collections.abc import Callable
 from pathlib import Path
-from types import FrameType
 from typing import Any
 
 import pytest
 
+from counted import lines_run
 from zeitbuch.cli.main import main
 
 SIZES = (60, 120, 240)
@@ -156,23 +155,7 @@ CASES: dict[str, tuple[Callable[[int], str], str, list[str]]] = {
 
 def count_lines(words: list[str]) -> int:
     """How many lines of our code run in a command."""
-    counted = 0
-
-    def on_line(frame: FrameType, event: str, _: Any) -> Any:
-        nonlocal counted
-        counted += event == "line"
-        return on_line
-
-    def on_call(frame: FrameType, event: str, _: Any) -> Any:
-        return on_line if "zeitbuch" in frame.f_code.co_filename else None
-
-    before = sys.gettrace()
-    sys.settrace(on_call)
-    try:
-        main([*words, "--no-cache", "-q"])
-    finally:
-        sys.settrace(before)
-    return counted
+    return lines_run(lambda: main([*words, "--no-cache", "-q"]))
 
 
 @pytest.mark.parametrize("case", list(CASES))

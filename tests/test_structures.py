@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import math
 import random
-import time
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +11,7 @@ import pytest
 
 from conftest import Run
 from conservation import silent_values
+from counted import lines_run
 from structures import FLOWS, STRUCTURES, Structure
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Origin
@@ -199,7 +198,7 @@ def test_entries_written_out_are_counted_before_memory_is_spent() -> None:
     "name", ["tables of a database", "catalogues", "wires as texts", "settings as pairs", "operations as numbers"]
 )
 def test_bringing_into_shape_takes_time_with_the_size(name: str) -> None:
-    def cost(times: int) -> float:
+    def cost(times: int) -> int:
         structure = STRUCTURES[name]
         made = json.loads(next(iter(structure.files().values())))
         for key in ("steps", "links", "plans", "minds", "texts"):
@@ -209,16 +208,11 @@ def test_bringing_into_shape_takes_time_with_the_size(name: str) -> None:
                 if isinstance(copy, dict) and "id" in copy:
                     copy["id"] = f"{copy['id']}-{place}"
                 listed.append(copy)
-        best = math.inf
-        for _ in range(2):
-            shaped = Reshaper(parse_dialect(structure.dialect, "made.toml"))
-            document = json.loads(json.dumps(made))
-            began = time.process_time()
-            shaped.reshape(document, Origin("x"))
-            best = min(best, time.process_time() - began)
-        return best
+        shaped = Reshaper(parse_dialect(structure.dialect, "made.toml"))
+        return lines_run(lambda: shaped.reshape(made, Origin("x")))
 
-    assert cost(8000) < 9 * max(cost(2000), 0.01)  # with the square it would be 16
+    first, second = cost(200), cost(800)
+    assert second < 5 * first, (first, second)  # with the square it would be 16
 
 
 STEP = '[step]\nat = "$.steps[*]"\noperation = "does"\nsettings = "given"\n[[kind]]\noperation = "ask"\nkind = "model"\nmodel = "given.brain"\n'
