@@ -27,7 +27,7 @@ def bare_costs(run: Any, prices: Any, runs: int, rng: np.random.Generator) -> np
             return
         one = np.zeros(runs)
         for a in use.amounts:
-            each = float(prices.each(use.model, a, 0.0) or 0)
+            each = float(prices.unit_price(use.model, a, 0.0) or 0)
             size: Any = a.size.amount
             if a.size.high > a.size.low:
                 size = texts.get(a.key)

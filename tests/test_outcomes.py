@@ -11,11 +11,15 @@ import pytest
 
 from builders import ask, flow, link, step
 from conftest import Run
+from test_estimate import CARD
 from test_sampled import both
 from zeitbuch.core.assumptions.rules import Assumptions, Rule, share_problems
+from zeitbuch.core.estimate.estate import estimate_exactly, runs_of
+from zeitbuch.core.estimate.proposals import find_proposals
+from zeitbuch.core.estimate.sensitivity import find_knobs
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import case_name, deciding_steps
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Binding, Estate, Flow, Ref
 from zeitbuch.core.report.sentences import cases_of
 
 APPROVED = [link("start", "ok"), link("ok", "yes", "case", "approved"), link("ok", "no", "case", "refused")]
@@ -106,3 +110,23 @@ def test_an_estimate_splits_the_runs(export: Path, run: Run) -> None:
         assert shown.code == 0, shown.err
         passes = {row["id"]: row["passes"] for row in json.loads(shown.out)["flows"][0]["steps"]}
         assert (passes["yes"], passes["no"]) == pytest.approx(wanted)
+
+
+def test_the_ways_of_one_case_have_one_share_in_drivers_and_proposals() -> None:
+    """Two steps behind "no": its share is moved once, and what it leaves unused is counted once."""
+    decide = step("d", "decide", condition="amount > 10", refs=(Ref(step="start", path="amount"),))
+    reads = step("r", "store", inputs=(Binding(name="x", value="<x>", refs=(Ref(step="c", text="<x>"),)),))
+    cases = [link("d", "r", "case", "yes"), link("d", "drop", "case", "no"), link("d", "tell", "case", "no")]
+    f = flow(
+        [ask("c", "A long text about a ship"), decide, reads, step("drop", "end"), step("tell", "message")],
+        [link("start", "c"), link("c", "d"), *cases],
+        id="f",
+    )
+    assumed = Assumptions(assume=(Rule(trigger="start", runs=1000.0), Rule(step="d", case="no", share=0.75)))
+    runs = runs_of(Estate(flows=(f,)), CARD, assumed)
+    shares = [knob.what for knob in find_knobs(runs.by["f"], month=False) if knob.quantity == "share"]
+    assert shares == ["share of ‘yes’ at ‘D’"]
+    found = find_proposals(Estate(flows=(f,)), CARD, assumed, "2026-02")
+    proposal = next(p for p in found if "before the paid call" in p.title)
+    spent = estimate_exactly(Estate(flows=(f,)), CARD, assumed, "2026-02").flows[0].steps[0].cost.amount * 1000
+    assert float(proposal.saving) == pytest.approx(0.75 * float(spent))

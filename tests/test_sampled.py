@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,8 @@ from msgspec import structs
 from builders import START, ask, chain, flow, link, step
 from trees import LEAF, TREES, Tree, expected, grown
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Range, Rule
+from zeitbuch.core.estimate.distribution import costs_of
+from zeitbuch.core.estimate.flow_figures import one_run
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.passes import exact as exact_rules
@@ -22,6 +26,7 @@ from zeitbuch.core.passes.exact_joins import ExactJoins
 from zeitbuch.core.passes.random_draws import Draws, sum_of_draws
 from zeitbuch.core.passes.sampled_cases import CaseDraws
 from zeitbuch.core.passes.sampling import Sample
+from zeitbuch.core.pricing.call_prices import Prices
 
 OTHER = Trigger(id="other", kind="manual")
 
@@ -499,3 +504,16 @@ def test_an_end_of_a_branch_ends_no_more_than_that() -> None:
     links = [link("start", "o"), link("d", "x", "case", "stop"), link("d", "y", "case", "go"), link("o", "z")]
     exact, sample = both(flow(body, links), [])
     assert exact.of["z"].runs == 1 and _mean(sample, "z") == 1
+
+
+def test_the_bare_loops_of_the_benchmark_find_the_same() -> None:
+    """Ours is measured against them: they compute the same."""
+    sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
+    from bare import bare_costs
+    from estimate import figures, made_flow
+
+    card, assumed = figures()
+    prices = Prices(card, (2026, 11))
+    run = one_run(made_flow(3), assumed, prices, (2026, 11))
+    bare = bare_costs(run, prices, 20_000, np.random.default_rng(1))
+    assert float(bare.mean()) == pytest.approx(float(costs_of(run, prices, 20_000)[1].mean()), rel=0.02)

@@ -16,7 +16,7 @@ from zeitbuch.core.model.kinds import NOT_TOOLS
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate, Ref, Step
 from zeitbuch.core.model.words import every_words, span_words
-from zeitbuch.core.passes.plan import nodes_of
+from zeitbuch.core.passes.plan import first_ways, nodes_of
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
@@ -231,19 +231,18 @@ def _unused_share(run: FlowFigures, step: Step, decision: Step) -> float:
     out = _links_onward(run)
     node = next(node for node in nodes_of(run.passes.plan.top) if node.step.id == decision.id)
     unused, taken = 0.0, 0.0
-    for way in node.ways:
-        if way.share is None:
-            continue
-        taken += way.share.amount
+    for case in first_ways(node):
+        assert case.share is not None
+        taken += case.share.amount
         seen: set[str] = set()
-        waiting = [way.target]
+        waiting = [way.target for way in node.ways if way.share is not None and way.case == case.case]
         while waiting:
             place = waiting.pop()
             if place not in seen:
                 seen.add(place)
                 waiting += out.get(place, set())
         if not seen & readers:
-            unused += way.share.amount
+            unused += case.share.amount
     return unused + max(0.0, 1 - taken)
 
 

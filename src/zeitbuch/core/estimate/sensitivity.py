@@ -15,7 +15,7 @@ from zeitbuch.core.assumptions.volume import flow_volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.plan import Node, nodes_of
+from zeitbuch.core.passes.plan import Node, first_ways, nodes_of
 from zeitbuch.core.pricing.lineage import Sizes, output_of
 from zeitbuch.core.pricing.units import media_of
 
@@ -93,9 +93,9 @@ def _passes_knobs(run: FlowFigures) -> Iterator[_Knob]:
 def _share_knobs(run: FlowFigures, node: Node, where: dict[str, str]) -> Iterator[_Knob]:
     """Shares of the cases of a decision; of two exclusive ones the second is what the first leaves."""
     step = node.step
-    for way in node.ways[:-1] if len(node.ways) == 2 and not step.inclusive else node.ways:
-        if way.share is None:
-            continue
+    cases = first_ways(node)
+    for way in cases[:-1] if len(cases) == 2 and not step.inclusive else cases:
+        assert way.share is not None
         link = run.graph.levels[step.scope].edges[way.edge].link
         case = link.label or link.condition
         label = case or run.graph.names.get(way.target, way.target)

@@ -126,6 +126,15 @@ def nodes_of(stage: Stage) -> list[Node]:
     return found
 
 
+def first_ways(node: Node) -> list[Way]:
+    """The first way of every case of a step with outcomes: the ways of one case have one share."""
+    first: dict[int, Way] = {}
+    for way in node.ways:
+        if way.share is not None:
+            first.setdefault(way.case, way)
+    return list(first.values())
+
+
 def edges_of_tie(tie: JoinTree | int | None) -> list[int]:
     """All edges that meet, in the order of the tree."""
     if tie is None:
