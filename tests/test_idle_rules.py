@@ -21,9 +21,9 @@ FLOWS = [approval()]
     [
         (Rule(flow="Flaw", runs=3.0, trigger="*"), "expected a flow that 'Flaw' fits, found none", "did you mean 'Flow'?"),
         (Rule(flow="Flow", step="Okay", failure=0.1), "expected a step that 'Okay' fits in 'Flow', found none", "did you mean 'Ok'?"),
-        (Rule(step="ok", case="aproved", share=0.1), "expected a case that 'aproved' fits in 'Flow', found none", "did you mean 'approved'?"),
+        (Rule(step="ok", case="aproved", share=0.1), "expected a case that 'aproved' fits at 'ok' in 'Flow', found none", "did you mean 'approved'?"),
         (Rule(trigger="begin", runs=3.0), "expected a trigger that 'begin' fits in 'Flow', found none", "correct it, or remove the rule"),
-        (Rule(step="yes", case="approved", share=0.1), "expected a case that 'approved' fits in 'Flow', found none", "correct it"),
+        (Rule(step="yes", case="approved", share=0.1), "expected a case that 'approved' fits at 'yes' in 'Flow', found none", "correct it"),
     ],
 )  # fmt: skip
 def test_rules_that_fit_nothing_are_told(rule: Rule, message: str, hint: str) -> None:

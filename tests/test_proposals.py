@@ -384,6 +384,14 @@ def test_a_pipe_is_read_once(exports: Path, run: Run) -> None:
     assert ran.code == 0 and "3 flows, 93 runs a month by the clock" in ran.err, ran.err
 
 
+def test_what_a_limit_leaves_out_of_the_consequence_is_told(exports: Path, run: Run) -> None:
+    """Numbers of a part are not told as those of all."""
+    ran = run("dialect", "suggest", ".", "-o", "pier.toml", "--limit", "steps=1")
+    assert "with it: 0 flows" in ran.err and "3 documents beyond a limit left out of all this" in ran.err, ran.err
+    assert "no step is known to send, delete or spend" in ran.err
+    assert "of all this" not in run("dialect", "suggest", ".", "-o", "pier.toml").err
+
+
 def test_asking_needs_a_terminal(exports: Path, run: Run) -> None:
     ran = run("dialect", "suggest", "0.json", "--ask")
     assert ran.code == 2 and "--answers" in ran.err

@@ -4,7 +4,6 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from typing import NamedTuple
 
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -35,7 +34,8 @@ _RISKY = 3.0  # how much more a kind weighs that costs money or acts outside
 class Consequence(NamedTuple):
     """What a dialect makes of the files. ``runs`` by the clock and ``calls`` of models a month count what is known: ``unknown`` flows
     start by something that the files give no number for; ``assumed``: some of it rests on defaults. ``outside`` counts steps by what
-    they may do, ``unclassified`` those of which nobody knows it; ``doubts`` are the claims that would change most, the largest first."""
+    they may do, ``unclassified`` those of which nobody knows it; ``doubts`` are the claims that would change most, the largest first;
+    ``left_out`` documents pass a limit and are in none of the numbers."""
 
     flows: int
     runs: float
@@ -46,13 +46,14 @@ class Consequence(NamedTuple):
     outside: dict[str, int]
     unclassified: int
     doubts: tuple[Claim, ...]
+    left_out: int
 
 
 def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
     """Reads the documents that a proposal is for with its dialect and sums up what follows. Nothing is opened again: a pipe gives its
-    bytes once. A document that passes a limit is left out."""
+    bytes once. A document that passes a limit is left out and counted."""
     made = proposal.made
-    estate = _read_estate(session, proposal)
+    estate, left_out = _read_estate(session, proposal)
     result = estimate_exactly(estate, None, Assumptions(), "")
     known = [flow for flow in result.flows if flow.runs is not None]
     return Consequence(
@@ -65,19 +66,24 @@ def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
         outside={effect: _count_effect(estate, effect) for effect in _OUTSIDE},
         unclassified=sum(step.kind == "other" for flow in estate.flows for step in flow.steps),
         doubts=_largest_doubts(made, estate),
+        left_out=left_out,
     )
 
 
-def _read_estate(session: Session, proposal: Proposal) -> Estate:
+def _read_estate(session: Session, proposal: Proposal) -> tuple[Estate, int]:
+    """The flows of the documents, and how many documents are left out."""
     reader = DialectReader(proposal.made.dialect, limits=session.limits)
     flows: list[Flow] = []
+    left_out = 0
     with session.progress(len(proposal.documents), "weighing") as advance:
         for done, (file, document) in enumerate(proposal.documents):
             advance(done)
-            with suppress(ZeitbuchError):
+            try:
                 read = reader.flows(document, Origin(file), count_values(document))
                 flows += [validate_flow(flow, session.limits)[0] for flow, _ in read]
-    return Estate(flows=tuple(flows))
+            except ZeitbuchError:
+                left_out += 1
+    return Estate(flows=tuple(flows)), left_out
 
 
 def _rests_on_defaults(flow: Flow) -> bool:

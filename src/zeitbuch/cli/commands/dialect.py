@@ -127,10 +127,13 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
     assumed = (
         " (rounds, shares of ways, turns and polls by default where the files say nothing)" if found.assumed else ""
     )
+    left_out = (
+        f"; {count_words(found.left_out, 'document')} beyond a limit left out of all this" if found.left_out else ""
+    )
     lines = [
-        f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}",
+        f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}{left_out}",
         f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock{assumed}",
-        f"  {outside or _NOTHING_OUTSIDE[found.unclassified > 0]}{_unclassified_words(found.unclassified)}",
+        f"  {outside or _NOTHING_OUTSIDE[found.unclassified + found.left_out > 0]}{_unclassified_words(found.unclassified)}",
     ]
     if found.doubts:
         lines.append("  what would change this most, if it is wrong:")

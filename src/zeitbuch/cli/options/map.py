@@ -39,20 +39,9 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--fold", metavar="SCOPE", action="append", default=[], help="fold this scope; may be repeated")
     group.add_argument("--around", metavar="STEP", help="only this step (id, number or name) and what is near it")
-    group.add_argument(
-        "--before",
-        type=number_for("--before"),
-        default=2,
-        metavar="N",
-        help="with --around: links upstream (default: 2)",
-    )
-    group.add_argument(
-        "--after",
-        type=number_for("--after"),
-        default=2,
-        metavar="N",
-        help="with --around: links downstream (default: 2)",
-    )
+    for option, way in (("--before", "upstream"), ("--after", "downstream")):
+        words = f"with --around: links {way} (default: 2)"
+        group.add_argument(option, type=number_for(option), default=2, metavar="N", help=words)
     group.add_argument(
         "--lineage", metavar="STEP[:PATH]", help="only the way of a value, from the step that gives it on"
     )

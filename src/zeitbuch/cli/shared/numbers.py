@@ -17,7 +17,6 @@ class Bounds(NamedTuple):
     whole: bool = False
 
 
-# Money is counted to a thousandth of the smallest coin up to here.
 BOUNDS: dict[str, Bounds] = {
     "--max-per-run": Bounds(0, 1e15),
     "--max-per-month": Bounds(0, 1e15),

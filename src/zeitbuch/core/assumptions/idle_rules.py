@@ -8,7 +8,7 @@ import difflib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.name_patterns import is_plain, pattern_fits
 from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
@@ -29,8 +29,12 @@ def idle_problems(flows: Sequence[Flow], assumptions: Assumptions, whole: bool =
     """A warning for every rule that fits no flow, or in the flows that it fits no trigger, step or case. ``whole``: the flows are all
     there are; of some alone a rule for another is no mistake."""
     found = []
+    by_name: dict[str, list[Flow]] = {}
+    for flow in flows:
+        for name in {flow.id.casefold(), flow.name.casefold()}:
+            by_name.setdefault(name, []).append(flow)
     for place, rule in enumerate(assumptions.assume):
-        missed = _missed_by(flows, rule, whole)
+        missed = _missed_by(flows, by_name, rule, whole)
         if missed is not None:
             near = difflib.get_close_matches(missed.pattern, missed.names, 1, 0.5)
             hint = f"did you mean '{near[0]}'?" if near else "correct it, or remove the rule: it changes nothing"
@@ -39,10 +43,15 @@ def idle_problems(flows: Sequence[Flow], assumptions: Assumptions, whole: bool =
     return found
 
 
-def _missed_by(flows: Sequence[Flow], rule: Rule, whole: bool) -> _Missed | None:
+def _flows_for(flows: Sequence[Flow], by_name: dict[str, list[Flow]], pattern: str) -> Sequence[Flow]:
+    if is_plain(pattern):
+        return by_name.get(pattern.casefold(), [])
+    return [flow for flow in flows if pattern_fits(pattern, flow.id, flow.name)]
+
+
+def _missed_by(flows: Sequence[Flow], by_name: dict[str, list[Flow]], rule: Rule, whole: bool) -> _Missed | None:
     """What a rule was to fit and does not; None where it fits."""
-    every = rule.flow == "*"
-    fitting = flows if every else [flow for flow in flows if pattern_fits(rule.flow, flow.id, flow.name)]
+    fitting = _flows_for(flows, by_name, rule.flow)
     if not fitting:
         return _Missed("flow", "", rule.flow, [flow.title for flow in flows]) if whole else None
     within = f" in '{fitting[0].title}'" if len(fitting) == 1 else f" in the {len(fitting)} flows that it names"
@@ -54,7 +63,8 @@ def _missed_by(flows: Sequence[Flow], rule: Rule, whole: bool) -> _Missed | None
     )
     for what, pattern, groups in wanted:
         if pattern not in ("", "*") and not any(pattern_fits(pattern, *names) for names in groups()):
-            return _Missed(what, within, pattern, _names(groups()))
+            at = f" at '{rule.step}'" if what == "case" and rule.step else ""
+            return _Missed(what, at + within, pattern, _names(groups()))
     return None
 
 

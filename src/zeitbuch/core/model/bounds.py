@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from operator import attrgetter
 from typing import Any, NamedTuple, TypeVar
 
 from msgspec import structs
@@ -35,19 +36,22 @@ OF_STEPS = (
 )  # fmt: skip
 OF_TRIGGERS = (NumberBounds("", "batch", 1, 1e9), NumberBounds("schedule", "every", 0.001, _CENTURY))
 OF_FLOWS = (NumberBounds("", "concurrency", 1, 1e9),)
-_STEP_PARTS = tuple({row.part: [one for one in OF_STEPS if one.part == row.part] for row in OF_STEPS}.items())
+_HELD = tuple(dict.fromkeys(row.part or row.field for row in OF_STEPS))  # what of a step holds numbers
+_held_by = attrgetter(*_HELD)
+_NOTHING = (None,) * len(_HELD)
 # Without these a part says nothing: it goes as a whole.
 _NEEDED = {("retry", "attempts")}
 
 
 def numbers_in_bounds(flow: Flow) -> bool:
     """Whether every number of a flow is one that somebody may mean."""
-    for step in flow.steps:
-        for part, rows in _STEP_PARTS:
-            held = getattr(step, part) if part else step
-            if held is not None and not all([_is_within(held, row) for row in rows]):
-                return False
-    return not any([_beyond(trigger, OF_TRIGGERS) for trigger in flow.triggers]) and not _beyond(flow, OF_FLOWS)
+    holding = [step for step in flow.steps if _held_by(step) != _NOTHING]  # most steps hold no number
+    told = [
+        *[(step, OF_STEPS) for step in holding],
+        *[(trigger, OF_TRIGGERS) for trigger in flow.triggers],
+        (flow, OF_FLOWS),
+    ]
+    return not any([_beyond(record, table) for record, table in told])
 
 
 def _is_within(held: Any, row: NumberBounds) -> bool:

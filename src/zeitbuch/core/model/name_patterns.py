@@ -49,6 +49,11 @@ def pattern_fits(pattern: str, *names: str) -> bool:
     return pattern == "*" or compile_pattern(pattern)(names)
 
 
+def is_plain(pattern: str) -> bool:
+    """Whether a pattern is a name as it stands, without a wild sign."""
+    return not _WILD.search(pattern)
+
+
 def literal_pattern(name: str) -> str:
     """A name as a pattern that means itself."""
     return "".join(f"[{letter}]" if letter in "*?[" else letter for letter in name)

@@ -355,6 +355,8 @@ def _risky_parts(nodes: list[Node]) -> list[int]:
 
 def _runs_beside(node: Node) -> bool:
     """Whether a pass may go on by several ways at once: those that always go on, and those of one case."""
+    if len(node.ways) < 2:
+        return False
     always = sum([way.success for way in node.ways if way.share is None])
     cases = [way.case for way in node.ways if way.share is not None]
     if node.step.inclusive:

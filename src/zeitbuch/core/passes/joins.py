@@ -45,7 +45,11 @@ class JoinAnalysis:
         skips: bool,
     ) -> None:
         self.nodes, self.position, self.ins, self.skips = nodes, position, ins, skips
-        self.triggers, self.level = triggers, level
+        self.level = level
+        self._led: dict[str, set[str]] = {}  # the triggers that lead to a step directly
+        for edge in level.edges:
+            if edge.source in triggers:
+                self._led.setdefault(edge.target, set()).add(edge.source)
         self._before: list[int] = []
         self._exits: dict[int, Exits] = {}
         self._came_through: dict[tuple[int, int], bool] = {}
@@ -177,7 +181,7 @@ class JoinAnalysis:
 
     def triggers_of(self, step: str) -> set[str]:
         """The triggers that lead to a step directly."""
-        return {edge.source for edge in self.level.edges if edge.target == step and edge.source in self.triggers}
+        return self._led.get(step, set())
 
     def begun_by(self, edges: Edges) -> set[str]:
         """The triggers that begin what leads to some edges; "" for what begins with its level."""
@@ -185,11 +189,7 @@ class JoinAnalysis:
         for _, edge in edges:
             mask |= self.before[self.position[edge.source]]
         begun = {"" for place, came in enumerate(self.ins) if mask >> place & 1 and not came}
-        return begun | {
-            edge.source
-            for edge in self.level.edges
-            if edge.source in self.triggers and mask >> self.position[edge.target] & 1
-        }
+        return begun.union(*[led for step, led in self._led.items() if mask >> self.position[step] & 1])
 
 
 def _judge_clean(waits: bool, ways: list[list[Way]], node: Node) -> tuple[JoinRelation, bool, bool]:

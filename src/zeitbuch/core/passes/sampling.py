@@ -11,7 +11,7 @@ from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
 from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Step
 
-from .plan import Node, Plan, Stage, Way, edges_of_tie
+from .plan import Node, Plan, Stage, Way, edges_of_tie, first_ways
 from .random_draws import Draws, Floats, Ints, sum_of_draws
 from .sample_records import Leaving, Load, Losses, Tally, add_counts, back_starts, total_of_parts
 from .sampled_cases import CaseDraws
@@ -337,9 +337,8 @@ class Sample:
         by_item = node.step.per_item and self.itemised
         keeps = gone is not None and any(way.plain and way.failure for way in node.ways)
         whole = load
-        if (
-            keeps and gone is not None
-        ):  # failures of a step that runs once for each item are items, of passes that went on anyhow
+        if keeps and gone is not None:
+            # Failures of a step that runs once for each item are items, of passes that went on anyhow.
             whole = Load(load.passes if by_item else load.passes + gone, load.items + gone, load.single)
         cases = self._share_cases(node, whole) if node.decides else {}
         for way in node.ways:
@@ -379,7 +378,7 @@ class Sample:
 
     def _share_cases(self, node: Node, load: Load) -> dict[int, Load]:
         shared = [way for way in node.ways if way.share is not None]
-        ways = list({way.case: way for way in reversed(shared)}.values())[::-1]  # the first of each case
+        ways = first_ways(node)
         by_item = node.step.per_item and self.itemised
         counts = load.items if by_item else load.passes
         single = load.single and not by_item

@@ -289,9 +289,9 @@ class WhatIfSimulation:
                 return "It has nothing to go over, and the run goes on behind it."
             if node is not None and self._fails_inside(node, {}):
                 return self._failing_words("It fails with what is in it", step)
-        words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
         if step.kind == "decide":
             return self._decision_words(step, graph)
+        words = step_sentence(graph, step).split(" If it fails")[0].split(" If it takes")[0]
         return f"{words} {self._decision_words(step, graph)}" if step.id in graph.deciding else words
 
     def _decision_words(self, step: Step, graph: Graph) -> str:

@@ -88,7 +88,7 @@ class Pointer:
             yield arrow._replace(outlet=own or outlet, label=label)
 
 
-_WITH_OUTCOMES = ("decide", "approve")  # kinds whose ways out, where nothing else is said of them, are cases
+WITH_OUTCOMES = ("decide", "approve")  # kinds whose ways out, where nothing else is said of them, are cases
 
 
 class Links:
@@ -234,7 +234,7 @@ class Links:
                 label = label or (outlet if rule.label is None else rule.label)
                 source, target = (target, source) if rule.reversed else (source, target)
             else:
-                role, label = "case" if kinds.get(source) in _WITH_OUTCOMES else "next", label or outlet
+                role, label = "case" if kinds.get(source) in WITH_OUTCOMES else "next", label or outlet
         elif kinds.get(source) == "decide":
             role = "case"
         if given is not None:

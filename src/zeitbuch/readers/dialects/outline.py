@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.records import Link, LinkRole, ModelUse, Step
 
-from .links import Links, pointer_targets, unclaimed_targets
+from .links import WITH_OUTCOMES, Links, pointer_targets, unclaimed_targets
 from .paths import Getter, as_text
 from .step_plan import Plan
 from .steps import Draft
@@ -97,7 +97,7 @@ def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draf
             if case is not None:
                 role = "case"
             elif rule is None:
-                role = "case" if kinds[source] in ("decide", "approve") else "next"
+                role = "case" if kinds[source] in WITH_OUTCOMES else "next"
             elif rule.reversed:
                 return None
             else:

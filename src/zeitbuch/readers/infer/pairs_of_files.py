@@ -14,6 +14,7 @@ from zeitbuch.readers.dialects.reshape_rules import BesideRule
 _TAIL = re.compile(r"[._-][^/\\]*")
 _INTO = "beside"
 _LEAST_PAIRS = 2
+_MOST_GROUPS = 6
 _LEAST_SHARE = 0.8  # of the files of either kind that have one of the other
 
 
@@ -35,9 +36,6 @@ def paired_files(found: Sequence[tuple[str, Any]], groups: Sequence[Sequence[int
             fewest = max(_LEAST_PAIRS, _LEAST_SHARE * max(len(group), len(beside)))
             if len(shared) >= fewest and stems[main].tail != stems[other].tail:
                 yield _put_together(found, stems[main], stems[other], [*group, *beside], group, beside)
-
-
-_MOST_GROUPS = 6
 
 
 class _Stems(NamedTuple):

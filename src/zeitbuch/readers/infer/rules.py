@@ -156,12 +156,7 @@ def _separate_triggers(e: Evidence, starts: Starts) -> list[KindRule]:
     for _, record in starts.records:
         by_operation.setdefault(operation_of(starts, record), []).append(record)
     rules: list[KindRule] = []
-    spread = e.operations_by_path
-    common = {path for path, operations in spread.items() if len(operations) > 2} | {
-        starts.name,
-        e.identity.id,
-        e.identity.name,
-    }
+    common = e.common_paths | {starts.name, e.identity.id, e.identity.name}
     for operation, records in by_operation.items():
         _separate_trigger(e, starts, records, operation, rules, common)
     return rules

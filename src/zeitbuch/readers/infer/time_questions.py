@@ -39,7 +39,7 @@ def unit_questions(e: Evidence) -> list[UnitQuestion]:
         text = f"In what unit is {_WORDS[field]} '{dotted_path(path)}' of steps?"
         found.append(_question(f"unit of {field}", text, path, _values(e, path), partial(_of_steps, field, path)))
     for name, path in e.unclear_waits.items():
-        change = partial(_of_wait, name, path)
+        change = partial(_of_kind, "wait", name, path)
         found.append(
             _question(f"unit of wait {name}", f"In what unit does '{name}' wait?", path, _values(e, path, name), change)
         )
@@ -47,7 +47,13 @@ def unit_questions(e: Evidence) -> list[UnitQuestion]:
         text = f"In what unit is the interval of '{name}'?"
         found.append(
             _question(
-                f"unit {name}", text, path, _values(e, path, name), partial(_of_trigger, name, path), _INTERVALS, 3.0
+                f"unit {name}",
+                text,
+                path,
+                _values(e, path, name),
+                partial(_of_kind, "every", name, path),
+                _INTERVALS,
+                3.0,
             )
         )
     return found
@@ -86,19 +92,8 @@ def _of_steps(field: str, path: Path, unit: str, dialect: Dialect) -> Dialect:
     return structs.replace(dialect, step=structs.replace(dialect.step, **given))
 
 
-def _of_trigger(operation: str, path: Path, unit: Any, dialect: Dialect) -> Dialect:
+def _of_kind(field: str, operation: str, path: Path, unit: str, dialect: Dialect) -> Dialect:
+    given: dict[str, Any] = {field: dotted_path(path), f"{field}_unit": unit}
     pattern = literal_pattern(operation)
-    kinds = [
-        structs.replace(rule, every=dotted_path(path), every_unit=unit) if rule.operation == pattern else rule
-        for rule in dialect.kind
-    ]
-    return structs.replace(dialect, kind=kinds)
-
-
-def _of_wait(operation: str, path: Path, unit: Any, dialect: Dialect) -> Dialect:
-    pattern = literal_pattern(operation)
-    kinds = [
-        structs.replace(rule, wait=dotted_path(path), wait_unit=unit) if rule.operation == pattern else rule
-        for rule in dialect.kind
-    ]
+    kinds = [structs.replace(rule, **given) if rule.operation == pattern else rule for rule in dialect.kind]
     return structs.replace(dialect, kind=kinds)
