@@ -7,6 +7,8 @@ import os
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from zeitbuch.readers.reading.parallel import usable_cores
+
 FEWEST = 400
 _work: Callable[[range], Any] | None = None
 
@@ -20,7 +22,7 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     """The results of ``work`` on consecutive ranges of places, in order; in this process when there is little to do or
     processes cannot be forked."""
     global _work
-    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    cores = usable_cores()
     pieces = [range(first, min(count, first + 64)) for first in range(0, count, 64)]
     if count < FEWEST or cores < 2 or not hasattr(os, "fork"):
         yield from map(work, pieces)

@@ -36,22 +36,30 @@ OF_STEPS = (
 )  # fmt: skip
 OF_TRIGGERS = (NumberBounds("", "batch", 1, 1e9), NumberBounds("schedule", "every", 0.001, _CENTURY))
 OF_FLOWS = (NumberBounds("", "concurrency", 1, 1e9),)
-_HELD = tuple(dict.fromkeys(row.part or row.field for row in OF_STEPS))  # what of a step holds numbers
+_HELD = tuple(
+    dict.fromkeys(row.part or row.field for row in OF_STEPS if row.part != "model")
+)  # what of a step holds numbers
 _held_by = attrgetter(*_HELD)
+_held_by_model = attrgetter(*[row.field for row in OF_STEPS if row.part == "model"])
 _NOTHING = (None,) * len(_HELD)
+_NO_NUMBERS = (None,) * sum(row.part == "model" for row in OF_STEPS)
 # Without these a part says nothing: it goes as a whole.
 _NEEDED = {("retry", "attempts")}
 
 
 def numbers_in_bounds(flow: Flow) -> bool:
     """Whether every number of a flow is one that somebody may mean."""
-    holding = [step for step in flow.steps if _held_by(step) != _NOTHING]  # most steps hold no number
+    holding = [step for step in flow.steps if _holds_numbers(step)]  # most steps hold none
     told = [
         *[(step, OF_STEPS) for step in holding],
         *[(trigger, OF_TRIGGERS) for trigger in flow.triggers],
         (flow, OF_FLOWS),
     ]
     return not any([_beyond(record, table) for record, table in told])
+
+
+def _holds_numbers(step: Step) -> bool:
+    return _held_by(step) != _NOTHING or (step.model is not None and _held_by_model(step.model) != _NO_NUMBERS)
 
 
 def _is_within(held: Any, row: NumberBounds) -> bool:

@@ -5,7 +5,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
+
+from msgspec import Meta
 
 from zeitbuch.readers.input import clock_texts
 
@@ -15,17 +17,29 @@ Keys = tuple[str, ...]
 
 
 class Form(NamedTuple):
-    """What the value of a field must be: a test, the words for a message, and types of which every value will do."""
+    """What the value of a field must be: a test, the words for a message, types of which every value will do, and a type with bounds
+    for numbers that will do."""
 
     usable: Callable[[Any], bool]
     expected: str
     plain: frozenset[type] = frozenset()
+    numbers: Any = None
 
 
+_HUGE = 1e308
 WORDS = Form(is_words, "a text, a number or a list of these", frozenset({str, int, float, bool}))
-NUMBER = Form(lambda value: as_number(value) is not None, "a number", frozenset({int}))
-WHOLE = Form(lambda value: (found := as_whole_number(value)) is not None and found >= 0, "a whole number from 0 on")
-COUNT = Form(lambda value: as_count(value) is not None, "a whole number from 1 on")
+NUMBER = Form(
+    lambda value: as_number(value) is not None,
+    "a number",
+    frozenset({int}),
+    Annotated[float, Meta(ge=-_HUGE, le=_HUGE)],
+)
+WHOLE = Form(
+    lambda value: (found := as_whole_number(value)) is not None and found >= 0,
+    "a whole number from 0 on",
+    numbers=Annotated[int, Meta(ge=0)],
+)
+COUNT = Form(lambda value: as_count(value) is not None, "a whole number from 1 on", numbers=Annotated[int, Meta(ge=1)])
 FLAG = Form(lambda value: as_flag(value) is not None, "true or false", frozenset({bool}))
 DURATION = Form(lambda value: clock_texts.duration_of(value) is not None, clock_texts.EXPECTED)
 PROMPTS = Form(
@@ -60,94 +74,6 @@ class Field(NamedTuple):
     gathers: bool = False
     serves: Callable[[dict[str, Any]], bool] | None = None
     partner: Getter | None = None  # what must be of the same form, or this is of no use
-
-    @property
-    def is_simple(self) -> bool:
-        """Whether its value stands at one place, one or two keys deep."""
-        keys = self.ways[0][0] if len(self.ways) == 1 else ()
-        return 0 < len(keys) < 3 and not any(key == "*" or key.isdecimal() for key in keys)
-
-
-class _Look:
-    """What settles a simple field quickly: its keys, the types of which every value will do, and texts and numbers, by type, that
-    were in order before."""
-
-    __slots__ = ("fine", "get", "inner", "key", "name", "needs", "paired", "plain")
-
-    def __init__(self, field: Field) -> None:
-        keys, self.get = field.ways[0]
-        self.key, self.inner = keys[0], keys[1] if len(keys) > 1 else ""
-        self.name = self.inner or self.key
-        self.plain = field.form.plain
-        self.fine: dict[type, set[Any]] = {int: set(), str: set(), float: set()}
-        self.paired = field.partner is not None
-        self.needs = field.serves
-
-    def note_value(self, record: dict[str, Any]) -> None:
-        """The value of a record in which all was in order."""
-        value = self.get(record)
-        fine = self.fine.get(type(value))
-        if fine is not None and len(fine) < 1000:
-            fine.add(value)
-
-
-_Due = list[tuple[str, list[_Look]]]  # by the key above them (none for the record itself) the fields to look at
-
-
-class FieldChecks:
-    """The fields of a plan. This runs for every step of every flow: what is in order is told by the types of values where it can
-    be, and only the others are looked at closely."""
-
-    def __init__(self, fields: Iterable[Field]) -> None:
-        self.fields = tuple(fields)
-        self.looks = [_Look(field) for field in self.fields if field.is_simple]
-        self.others = tuple(field for field in self.fields if not field.is_simple)
-        self.known: dict[tuple[str, ...], _Due] = {}
-
-    def refused_in(self, record: dict[str, Any]) -> list[Refused]:
-        """The values that the fields claim in a record and do not use."""
-        keys = tuple(record)
-        due = self.known.get(keys)
-        if due is None:
-            due = self._due_for(keys)
-        if _in_order(record, due):
-            return refused_values(record, self.others) if self.others else []
-        refused = refused_values(record, self.fields)
-        if not refused:
-            for look in self.looks:
-                look.note_value(record)
-        return refused
-
-    def _due_for(self, keys: tuple[str, ...]) -> _Due:
-        due: dict[str, list[_Look]] = {}
-        for look in self.looks:
-            if look.key in keys:
-                due.setdefault(look.key if look.inner else "", []).append(look)
-        found = list(due.items())
-        if len(self.known) < 1000:
-            self.known[keys] = found
-        return found
-
-
-def _in_order(record: dict[str, Any], due: _Due) -> bool:
-    alone = False  # of two fields that need each other one was met
-    for outer, looks in due:
-        below = record[outer] if outer else record
-        if type(below) is not dict:
-            continue
-        get = below.get
-        for look in looks:
-            value = get(look.name)
-            if value is None:
-                continue
-            kind = type(value)
-            if kind not in look.plain and (kind not in look.fine or value not in look.fine[kind]):
-                return False
-            if look.paired:
-                alone = not alone
-            elif look.needs is not None and not look.needs(record):
-                return False
-    return not alone
 
 
 def make_field(

@@ -13,7 +13,7 @@ from .field_checks import WORDS, Refused, make_field, with_refused
 from .links import Links, pointer_targets
 from .order import Order
 from .outline import outline_flow
-from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter, unclaimed_part
+from .paths import Claims, as_text, as_whole_number, claim_paths, get_nothing, make_getter
 from .query import Query
 from .rules import KEY, Dialect
 from .step_plan import Plans, Shared, inputs_of, schedule_of
@@ -81,12 +81,12 @@ class Triggers:
     def _unread_of(
         self, item: dict[str, Any], trigger_id: str, draft: Draft, pointer: str, plan: Plan
     ) -> dict[str, Any]:
-        refused = plan.refused_in(item)
+        rest, refused = plan.unread_parts(item)
         draft.tell_refused(refused, f"of trigger '{trigger_id}'", pointer)
         own, common = (as_text(get(item)) for get in (self.get["condition"], plan.get.get("condition", get_nothing)))
         if own and common and own != common:
             refused.append(Refused(("condition",), common, ""))
-        return with_refused({} if plan.all_inputs else unclaimed_part(item, plan.outside), refused)
+        return with_refused(rest, refused)
 
 
 class Flat:

@@ -22,7 +22,7 @@ from zeitbuch.core.model.records import (
 from zeitbuch.readers.input.limits import Limits, count_values
 from zeitbuch.readers.input.pointers import last_key
 
-from .field_checks import FORMS, WORDS, Field, FieldChecks, Form, make_field, one_of, with_refused
+from .field_checks import FORMS, WORDS, Field, Form, make_field, one_of, with_refused
 from .paths import (
     Claims,
     Getter,
@@ -37,6 +37,7 @@ from .paths import (
 )
 from .places import Places
 from .query import Query
+from .record_forms import RecordForms
 from .reshape import Reshaper, is_reshaped
 from .rules import KEY, Dialect, FlowRule, Items, Recogniser
 from .steps import Draft, StepReader, with_key
@@ -104,7 +105,7 @@ class DialectReader:
             for name in self.get
             if getattr(flow, name)
         ]
-        self.checks = FieldChecks(fields)
+        self.forms = RecordForms(None, fields)
         self.owners = make_getters(flow.owners)
         self.noise = [(path, make_getter(path)) for path in flow.noise]
         self.noise_around = [(path, make_getter(path)) for path in dialect.signature.noise]
@@ -236,7 +237,7 @@ class DialectReader:
             for query in self.selected:
                 for keys in query.claimed_keys(raw):
                     claim_keys(claims, keys)
-        refused = self.checks.refused_in(raw)
+        refused = self.forms.refused_in(raw)
         draft.tell_refused(refused, "of the flow", "")
         unread = with_refused(unclaimed_part(raw, claims), refused)
         variables = [
@@ -286,7 +287,7 @@ class _ItemReader:
                     self.get[name] = make_getter(paths)
                     fields.append(make_field(paths, WORDS))
                 claim_paths(self.claims, paths)
-        self.checks = FieldChecks(fields)
+        self.forms = RecordForms(self.claims, fields)
 
     def read_item(self, raw: dict[str, Any]) -> Iterator[tuple[dict[str, str], Any, dict[str, Any]]]:
         if self.query is None:
@@ -298,7 +299,7 @@ class _ItemReader:
                 yield (
                     {key: as_text(function(item)) for key, function in self.get.items()},
                     self.value(item),
-                    with_refused(unclaimed_part(item, self.claims), self.checks.refused_in(item)),
+                    self.forms.rest_of(item),
                 )
             elif item is not None:
                 yield {}, None, {last_key(pointer): item}

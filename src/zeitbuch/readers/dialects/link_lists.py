@@ -3,12 +3,16 @@
 
 from __future__ import annotations
 
+from operator import attrgetter
 from typing import Any
 
-from .field_checks import WORDS, make_field, refused_values, with_refused
+from msgspec import ValidationError, convert, defstruct
+
+from .field_checks import WORDS, make_field
 from .link_rules import AdjacencyRule, LinkRule
-from .paths import Claims, Getter, claim_paths, is_words, make_getter, unclaimed_part
+from .paths import Claims, Getter, claim_paths, make_getter, path_keys
 from .query import Query
+from .record_forms import RecordForms
 from .reshape_rules import Paths
 
 
@@ -56,17 +60,42 @@ class LinkList:
         self.fields = [make_field(path, WORDS) for path in paths if path]
         self.noise = [(path, make_getter(path)) for path in rule.noise]
         self.is_quick = rule.by == "id" and not rule.reversed and rule.role is None and not rule.noise
-        self._whole: set[Any] = set()  # shapes of records that are understood whole
-        self._claimed = frozenset(key for key, held in self.claims.items() if held is True)
+        self.forms = RecordForms(self.claims, self.fields)
+        self._plain = _type_of_plain(rule) if self.is_quick else None
+
+    def plain_ends(self, items: list[Any]) -> list[tuple[str, str | None, str]] | None:
+        """(source, outlet, target) of all links at once, when nothing in any of them is unread and each end is a text."""
+        if self._plain is None:
+            return None
+        try:
+            found = convert(items, self._plain)
+        except ValidationError:
+            return None
+        return list(map(_ENDS, found)) if self.rule.outlet else [(one.source, None, one.target) for one in found]
 
     def rest_of_record(self, item: dict[str, Any]) -> dict[str, Any]:
         """What of the record of a link has no place in the model."""
-        # Most links of a flow are alike: what was whole once is so again.
-        shape = tuple(item), tuple(map(type, item.values()))
-        if shape in self._whole:
-            return {}
-        if item.keys() <= self._claimed and all(map(is_words, item.values())):
-            if len(self._whole) < 1000 and list not in shape[1]:
-                self._whole.add(shape)
-            return {}
-        return with_refused(unclaimed_part(item, self.claims), refused_values(item, self.fields))
+        return self.forms.rest_of(item)
+
+
+_ENDS = attrgetter("source", "outlet", "target")
+_SAID: Any = str | int | float | bool | None
+
+
+def _type_of_plain(rule: LinkRule) -> Any:
+    """The type of a list of links whose ends stand right in them; None when the rule says otherwise."""
+    places = {
+        "source": rule.source,
+        "target": rule.target,
+        "outlet": rule.outlet,
+        "label": rule.label,
+        "condition": rule.condition,
+    }
+    named = {name: path for name, path in places.items() if path}
+    if not all([type(path) is str and len(path_keys(path)) == 1 and path != "*" for path in named.values()]):
+        return None
+    keys = {name: path_keys(str(path))[0] for name, path in named.items()}
+    if len(set(keys.values())) < len(keys):
+        return None
+    fields = [(name, str) if name in ("source", "target") else (name, _SAID, None) for name in keys]
+    return list[defstruct("PlainLink", fields, rename=keys, forbid_unknown_fields=True, gc=False)]  # type: ignore[misc]

@@ -53,9 +53,10 @@ def outline_flow(shape: Flat, raw: dict[str, Any], draft: Draft) -> bool:
         if (refused and any([one.expected for one in refused])) or (plan.cases is not None and links.names_cases):
             return False
         missed += unread
-        if plan.cases is not None:
+        if plan.cases is not None and plan.cases.at(item) is not None:
             draft.cases[key] = steps.cases_of(item, plan)
-        made.append(_outline_step(plan, item, key, get_scope))
+        bare = plan.is_bare and get_scope is None
+        made.append(Step(id=key, kind=plan.kind) if bare else _outline_step(plan, item, key, get_scope))
     arrows = _outline_links(shape, raw, kinds, draft)
     if arrows is None:
         draft.cases.clear()
@@ -125,7 +126,12 @@ def _written_records(raw: dict[str, Any], lost: list[dict[str, Any]], links: Lin
     for listed in links.lists:
         source_of, target_of = listed.ends
         outlet_of = listed.outlet
-        for item in listed.at.find_values(raw):
+        items = listed.at.find_values(raw)
+        plain = listed.plain_ends(items)
+        if plain is not None:
+            yield from plain
+            continue
+        for item in items:
             if type(item) is not dict:
                 yield None, None, None
                 continue

@@ -151,53 +151,6 @@ def _unclaimed_item(item: Any, held: Any) -> Any:
     return unclaimed_part(item, held) or _CLAIMED
 
 
-class Checks:
-    """Claims in a form that counts quickly: for records with the same keys, once which of the keys need a look."""
-
-    def __init__(self, claims: Claims) -> None:
-        self.claims = claims
-        self.known: dict[tuple[str, ...], list[tuple[str, bool, frozenset[str] | None]]] = {}
-
-    def open_keys(self, keys: tuple[str, ...]) -> list[tuple[str, bool, frozenset[str] | None]]:
-        """The keys that are not claimed whole: (key, claimed in part, the keys claimed whole within it if that is all)."""
-        found: list[tuple[str, bool, frozenset[str] | None]] = []
-        each = self.claims.get("*")
-        for key in keys:
-            held = self.claims.get(key, each)
-            if held is None:
-                found.append((key, False, None))
-            elif held is not True:
-                whole = "*" not in held and all(value is True for value in held.values())
-                found.append((key, True, frozenset(held) if whole else None))
-        if len(self.known) < 1000:
-            self.known[keys] = found
-        return found
-
-
-def count_unclaimed(record: dict[str, Any], checks: Checks) -> int:
-    """How many values of a record no path claims: as many as ``leftover`` would hold."""
-    keys = tuple(record)
-    found = checks.known.get(keys)
-    if found is None:
-        found = checks.open_keys(keys)
-    missed = 0
-    for key, partly, inner in found:
-        value = record[key]
-        if not partly:
-            missed += _count_leaves(value) if type(value) is dict or type(value) is list else 1
-        elif inner is None or type(value) is not dict or not value.keys() <= inner:
-            missed += _count_leaves(unclaimed_part({key: value}, checks.claims))
-    return missed
-
-
-def _count_leaves(value: Any) -> int:
-    if type(value) is dict:
-        return sum([_count_leaves(item) for item in value.values()])
-    if type(value) is list:
-        return sum([_count_leaves(item) for item in value])
-    return 1
-
-
 def is_words(value: Any) -> bool:
     """Whether ``as_text`` keeps all of a value."""
     kind = type(value)

@@ -21,15 +21,12 @@ from .field_checks import (
     PROMPTS,
     WORDS,
     Field,
-    FieldChecks,
     Form,
     Refused,
     make_field,
     one_of,
-    with_refused,
 )
 from .paths import (
-    Checks,
     Claims,
     Getter,
     as_number,
@@ -37,13 +34,13 @@ from .paths import (
     as_whole_number,
     claim_paths,
     copy_claims,
-    count_unclaimed,
     get_nothing,
     make_getter,
     path_keys,
     unclaimed_part,
 )
 from .placeholders import Placeholders
+from .record_forms import RecordForms
 from .rules import Dialect, Fields, KindRule
 from .schedules import UNITS as _UNIT
 from .schedules import Clock, ScheduleWords, form_of_days, form_of_unit, read_clock
@@ -71,9 +68,7 @@ class Cases(NamedTuple):
     outlet: Getter | None
     label: Getter
     condition: Getter
-    claims: Claims
-    checks: FieldChecks
-    whole: set[Any]  # shapes of cases that are understood whole
+    forms: RecordForms
 
 
 def _compile_cases(rule: CasesRule) -> Cases:
@@ -87,9 +82,7 @@ def _compile_cases(rule: CasesRule) -> Cases:
         make_getter(rule.outlet) if rule.outlet else None,
         make_getter(rule.label),
         make_getter(rule.condition),
-        claims,
-        FieldChecks([make_field(path, WORDS) for path in paths]),
-        set(),
+        RecordForms(claims, [make_field(path, WORDS) for path in paths]),
     )
 
 
@@ -127,8 +120,7 @@ class Plan:
             self.fields.append(make_field(settings, OBJECT))
         self.all_inputs = settings == "."
         self.method = self._read_method(rule.method or common.method, settings)
-        self.checks = Checks(self.outside)
-        self.field_checks = FieldChecks(self.fields)
+        self.forms = RecordForms(None if self.all_inputs else self.outside, self.fields)
 
     def _read_method(self, paths: str | list[str], settings: str) -> Getter:
         """The method of a call. Among the settings it is an input like others; elsewhere it is claimed."""
@@ -158,6 +150,9 @@ class Plan:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
                 self.fields.append(make_field(paths, _form_of(name, rule, common), serves=self._use_of(name)))
+        self.is_bare = (
+            not self.uses_model and "calls" not in self.get
+        )  # an outline has nothing to say of it but its kind
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
         self.schedule_words = ScheduleWords(
             _UNIT[rule.every_unit if rule.every else common.every_unit],
@@ -198,15 +193,16 @@ class Plan:
 
     # -- what stays unread --------------------------------------------------------------------------------------------
 
-    def refused_in(self, raw: dict[str, Any]) -> list[Refused]:
-        """The claimed values of a record that cannot be used."""
-        found = self.field_checks.refused_in(raw)
-        return found if self.cases is None else found + _refused_cases(self.cases, raw)
+    def unread_parts(self, raw: dict[str, Any]) -> tuple[dict[str, Any], list[Refused]]:
+        """What of a record no path claims, and the claimed values that cannot be used."""
+        rest, refused = self.forms.unread_parts(raw)
+        return rest, refused if self.cases is None else refused + _refused_cases(self.cases, raw)
 
     def count_unread(self, raw: dict[str, Any]) -> tuple[int, list[Refused]]:
         """How many values of a record are not read, and those of them that are claimed."""
-        missed = 0 if self.all_inputs else count_unclaimed(raw, self.checks)
-        refused = self.refused_in(raw)
+        missed, refused = self.forms.unread_in(raw)
+        if self.cases is not None and self.cases.at(raw) is not None:
+            refused = refused + _refused_cases(self.cases, raw)
         return missed + sum([count_values(one.value) for one in refused]) if refused else missed, refused
 
 
@@ -222,14 +218,9 @@ def _refused_cases(cases: Cases, raw: dict[str, Any]) -> list[Refused]:
         if type(case) is not dict:
             rest.append(case)
             continue
-        shape = tuple(case), tuple(map(type, case.values()))
-        if shape in cases.whole:
-            continue
-        left = with_refused(unclaimed_part(case, cases.claims), cases.checks.refused_in(case))
+        left = cases.forms.rest_of(case)
         if left:
             rest.append(left)
-        elif not {dict, list} & set(shape[1]) and len(cases.whole) < 1000:
-            cases.whole.add(shape)
     return [Refused(cases.keys, rest, "")] if rest else []
 
 

@@ -31,7 +31,6 @@ from .paths import (
     as_whole_number,
     claim_paths,
     make_getter,
-    unclaimed_part,
 )
 from .placeholders import Placeholders
 from .places import Places
@@ -305,11 +304,10 @@ class StepReader:
 
     def unread_of(self, raw: dict[str, Any], pointer: str, draft: Draft, plan: Plan) -> dict[str, Any]:
         """What of a step or trigger has no place in the model; claimed values that cannot be used are told."""
-        rest = {} if plan.all_inputs else unclaimed_part(raw, plan.outside)
+        rest, refused = plan.unread_parts(raw)
         for path, get in self.noise:
             if (value := get(raw)) is not None:
                 draft.noise[f"{pointer}/{path}"] = value
-        refused = plan.refused_in(raw)
         if not refused:
             return rest
         self._tell_refused(refused, raw, pointer, draft)

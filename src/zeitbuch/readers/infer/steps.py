@@ -15,6 +15,7 @@ from .survey import STAR, Group, Item, Path, count_leaves, find_groups, find_lea
 from .vocabulary import guess_kinds
 
 KEY: Path = ("@key",)
+_NEARLY_WHOLE = 0.7
 
 
 class Sight(NamedTuple):
@@ -64,14 +65,24 @@ def _name_values(group: Group) -> set[str]:
     return names
 
 
-def _group_score(group: Group, total: int, everything: Counter[str]) -> tuple[float, Path] | None:
+class _Candidate(NamedTuple):
+    """A place that may hold the steps, the share of all values that stands in it, and whether its items hold records of their own."""
+
+    score: float
+    group: Group
+    operation: Path
+    share: float
+    holding: bool
+
+
+def _rate_group(group: Group, total: int, everything: Counter[str]) -> _Candidate | None:
     operations = operation_scores(group)
     if not operations:
         return None
     best, path = operations[0]
     share, referred, dicts, varied = _traits_of_group(group, total, everything)
     score = best + 1.6 * share + 1.2 * referred + 0.5 * dicts + 0.8 * varied + 0.1 * min(len(group.items), 10)
-    return score, path
+    return _Candidate(score - 0.35 * group.path.count(STAR), group, path, share, dicts >= 0.5)
 
 
 def _traits_of_group(group: Group, total: int, everything: Counter[str]) -> tuple[float, float, float, float]:
@@ -88,18 +99,14 @@ def _traits_of_group(group: Group, total: int, everything: Counter[str]) -> tupl
     return share, referred, dicts, varied
 
 
-def _find_candidates(documents: list[Any]) -> list[tuple[float, Group, Path]]:
+def _find_candidates(documents: list[Any]) -> list[_Candidate]:
     total = sum(count_leaves(document) for document in documents)
     everything: Counter[str] = Counter()
     for document in documents:
         everything.update(as_text(value) for _, value in find_leaves(document, depth=40) if is_scalar(value))
         everything.update(_keys_of(document))
-    found: list[tuple[float, Group, Path]] = []
-    for group in find_groups(documents):
-        rated = _group_score(group, total, everything)
-        if rated is not None:
-            found.append((rated[0] - 0.35 * group.path.count(STAR), group, rated[1]))
-    return sorted(found, key=lambda f: -f[0])
+    rated = [_rate_group(group, total, everything) for group in find_groups(documents)]
+    return sorted([one for one in rated if one is not None], key=lambda one: -one.score)
 
 
 def _keys_of(value: Any) -> list[str]:
@@ -120,9 +127,9 @@ def find_steps(documents: list[Any]) -> Found | None:
     ranked = _find_candidates(documents)
     if not ranked:
         return None
-    score, group, operation = ranked[0]
+    score, group, operation, *_ = _behind_flows(ranked)
     # A place inside the steps themselves repeats like steps too: the outermost of the same kind is meant.
-    for other_score, other, other_operation in ranked[1:]:
+    for other_score, other, other_operation, *_ in ranked[1:]:
         shorter = other.path[:-1]
         if other_operation == operation and group.path[: len(shorter)] == shorter and len(other.path) < len(group.path):
             if other_score > score - 2.5:
@@ -132,6 +139,18 @@ def find_steps(documents: list[Any]) -> Found | None:
     steps_at = group.path[len(flow_at) :]
     samples = _make_samples(documents, group, flow_at, operation)
     return Found(flow_at, flow_keyed, steps_at, group.keyed, operation, score, samples)
+
+
+def _behind_flows(ranked: list[_Candidate]) -> _Candidate:
+    """The best of the candidates, unless it is the flows: what consists of several records nearly whole holds the steps and is
+    none. Branches within steps hold half of it at most."""
+    best = ranked[0]
+    for other in ranked[1:]:
+        inside = other.group.path[: len(best.group.path)] == best.group.path
+        several = len(other.group.items) >= 2 * len(best.group.items)
+        if inside and several and other.holding and other.share >= _NEARLY_WHOLE * best.share:
+            best = other
+    return best
 
 
 def _flow_path(documents: list[Any], group: Group, operation: Path) -> tuple[Path, bool]:

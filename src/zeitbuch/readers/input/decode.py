@@ -55,15 +55,20 @@ def as_utf8(raw: bytes) -> bytes:
     )
 
 
+def _count_keys(raw: bytes, entries: int) -> int:
+    """How many keys a JSON text holds; once they are more than ``entries`` the rest is not counted."""
+    keys = raw.count(b'":') - (raw.count(b'\\":') if b"\\" in raw else 0)
+    if keys <= entries and (b'" :' in raw or (b"\t" in raw and b'"\t:' in raw)):
+        keys += len(_SPACED.findall(raw))
+    return keys
+
+
 def repeated_keys(raw: bytes, form: str, entries: int) -> list[str]:
     """Keys that occur twice in one object of a JSON text with so many entries: every key ends in a quote and a colon, so that
     more of these than entries betray one. What is then looked for costs nothing to all others."""
     if form != "json":
         return []
-    keys = raw.count(b'":') - (raw.count(b'\\":') if b"\\" in raw else 0)
-    if b'" :' in raw or (b"\t" in raw and b'"\t:' in raw):
-        keys += len(_SPACED.findall(raw))
-    if keys <= entries:
+    if _count_keys(raw, entries) <= entries:
         return []
     found: dict[str, None] = {}
 

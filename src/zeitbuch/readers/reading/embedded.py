@@ -15,7 +15,6 @@ from zeitbuch.core.model.words import join_words
 from zeitbuch.readers.input.pointers import escape_key
 
 SHORTEST = 60  # characters: no flow is shorter
-_HINT = b"{\\"  # an object within a text: what follows the brace is escaped
 
 
 class Embedded(NamedTuple):
@@ -27,8 +26,11 @@ class Embedded(NamedTuple):
 
 
 def might_embed(raw: bytes, yaml: bool) -> bool:
-    """A quick look at the bytes: False means that no walk is needed."""
-    return b'{"' in raw if yaml else _HINT in raw
+    """A quick look at the bytes: False means that no walk is needed. Within a text what follows a brace is escaped."""
+    if yaml:
+        return b'{"' in raw
+    # Looking for one letter is so much quicker than for two that the second is looked for only where the first is.
+    return b"\\" in raw and any([part.endswith(b"{") for part in raw.split(b"\\")[:-1]])
 
 
 def find_embedded(document: Any) -> Iterator[Embedded]:

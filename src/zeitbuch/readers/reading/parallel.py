@@ -154,6 +154,11 @@ def _state_of_file(one: str | Held) -> tuple[tuple[int, int, int] | None, bytes]
     return state, content
 
 
+def usable_cores() -> int:
+    """How many cores this process may use: of a machine that is shared, not all."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
 class ReadingRun(Generic[T]):
     """One run over inputs: iterate for (inputs done, results), then ask ``tally`` for the problems."""
 
@@ -261,7 +266,7 @@ class ReadingRun(Generic[T]):
 
     def _read_waiting(self, waiting: list[str | Held]) -> Iterator[_Answer]:
         known = self.cache.contents() if self.cache is not None else None
-        workers = self.workers or (min(os.cpu_count() or 1, 8) if len(waiting) >= MANY else 1)
+        workers = self.workers or (min(usable_cores(), 8) if len(waiting) >= MANY else 1)
         if workers == 1:
             reader = self.setting.make_reader()
             for name in waiting:

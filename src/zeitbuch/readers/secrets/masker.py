@@ -76,6 +76,15 @@ class Masker:
             self.marks.made += 1  # remembered from another flow: this one has to be labelled too
         return known
 
+    def note_plain(self, texts: Iterable[str]) -> None:
+        """Look at several texts at once: when together they can hold no secret, each is remembered as it is."""
+        fresh = [text for text in texts if text not in self._texts_masked]
+        joined = "\n".join(fresh)
+        if not fresh or '"' in joined or len(self._texts_masked) >= _KEPT:
+            return  # what stands in quotes can hide a word from the look
+        if not self.texts.look(joined.encode("utf-8", "surrogatepass")):
+            self._texts_masked.update(zip(fresh, fresh, strict=True))
+
     def mask_part(self, text: str, secrecy: Secrecy, name: str) -> str:
         """A text of a document that was looked at already, which goes by a name and is as secret as is said."""
         if secrecy == "none" and self.texts.passes(text):

@@ -15,6 +15,10 @@ from .masker import Masker
 def mask_outline(flow: Flow, masker: Masker) -> Flow:
     """A flow without secrets in what a list of flows shows or a message names, and without all else."""
     mask = masker.mask_text
+    texts = [flow.id, flow.name, flow.folder, flow.environment, flow.version, flow.created, flow.changed, *flow.owners]
+    for one in flow.triggers:
+        texts += one.name, one.event, one.condition
+    masker.note_plain(texts)
     return structs.replace(
         flow,
         id=mask(flow.id),
