@@ -120,3 +120,26 @@ def test_what_may_be_an_operation(value: Any, expected: bool) -> None:
 @pytest.mark.parametrize(("text", "expected"), [("a.b", "a.b"), ("a*", "a[*]"), ("[x?", "[[]x[?]")])
 def test_literal_patterns(text: str, expected: str) -> None:
     assert literal_pattern(text) == expected
+
+
+def _flow_of_boxes(name: str, kind: str, first: int) -> dict[str, Any]:
+    """A flow with a word for its state, which repeats as types do, and boxes under their ids."""
+    boxes = {
+        f"s{number}": {
+            "tovi": f"Weigh {name} {number}", "pazo": ("ka.mi", "lo.ru", "pe.so")[number % 3],
+            "gufe": {"niba": f"{name} at {number}", "xoda": number, "wime": ["deck", "crew"]}, "reto": f"s{number + 1}",
+        }
+        for number in range(first, first + 5)
+    }  # fmt: skip
+    return {"hopa": f"flow-{first}", "tovi": f"Weigh {name}", "sile": kind, "bomu": boxes}
+
+
+def test_what_consists_of_records_nearly_whole_is_the_flow_and_not_a_step() -> None:
+    flows = [
+        _flow_of_boxes(name, kind, 10 * at)
+        for at, (name, kind) in enumerate([("cabin", "qu.wa"), ("deck", "qu.wa"), ("mail", "qu.le")])
+    ]
+    found = find_steps([{"edition": 3, "kapa": flows}])
+    assert found is not None
+    assert (found.flow_at, found.steps_at, found.operation) == (("kapa", "*"), ("bomu", "*"), ("pazo",))
+    assert [len(sample.steps) for sample in found.samples] == [5, 5, 5]
