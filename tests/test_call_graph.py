@@ -122,12 +122,16 @@ def levels(count: int) -> tuple[Flow, ...]:
 
 
 def test_estates_of_many_levels_and_long_chains_are_ordinary() -> None:
-    rules = Assumptions(assume=(Rule(flow="0a", trigger="start", runs=1.0), Rule(flow="0b", trigger="start", runs=1.0)))
+    rules = Assumptions(
+        month="2026-11", assume=(Rule(flow="0a", trigger="start", runs=1.0), Rule(flow="0b", trigger="start", runs=1.0))
+    )
     found = {f.id: f for f in estimate_exactly(Estate(levels(22)), None, rules).flows}
     assert found["21a"].runs == 2.0**21
     line = [chain(step("n", "subflow", calls=str(i + 1)), id=str(i), name=f"F{i}", triggers=()) for i in range(1200)]
     line = [chain(step("n", "subflow", calls="1"), id="0", name="F0"), *line[1:]]
-    long = estimate_exactly(Estate(tuple(line)), None, Assumptions(assume=(Rule(trigger="start", runs=3.0),)))
+    long = estimate_exactly(
+        Estate(tuple(line)), None, Assumptions(month="2026-11", assume=(Rule(trigger="start", runs=3.0),))
+    )
     assert long.flows[-1].runs == 3.0 and "not among the flows read" in long.flows[-1].notes[0]
 
 

@@ -142,7 +142,9 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
 
 def test_model_without_price_is_unknown_and_never_zero() -> None:
     f = chain(ask("a", name="nobody-knows-1"), ask("b"))
-    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(assume=(Rule(trigger="start", runs=10.0),)))
+    result = estimate_exactly(
+        Estate(flows=(f,)), CARD, Assumptions(month="2026-02", assume=(Rule(trigger="start", runs=10.0),))
+    )
     (found,) = result.flows
     assert found.cost.unknown == ("nobody-knows-1",)
     assert found.cost.amount > 0
@@ -152,14 +154,14 @@ def test_model_without_price_is_unknown_and_never_zero() -> None:
 
 def test_unknown_volume_stays_unknown() -> None:
     f = chain(ask("a"))
-    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions())
+    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(), "2026-02")
     assert result.flows[0].cost_month is None
     assert result.total.unknown_volume == ("Flow",)
 
 
 def test_switched_off_flow_costs_nothing() -> None:
     f = chain(ask("a"), state="off")
-    assert estimate_exactly(Estate(flows=(f,)), CARD, Assumptions()).flows[0].runs == 0
+    assert estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(), "2026-02").flows[0].runs == 0
 
 
 def test_price_of_the_month_holds() -> None:
@@ -193,7 +195,7 @@ def test_patterns_name_models_and_prices_per_call_count() -> None:
 
 def test_flow_that_calls_itself_is_bounded_and_said() -> None:
     f = chain(ask("a"), step("again", "subflow", calls="Flow"))
-    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions())
+    result = estimate_exactly(Estate(flows=(f,)), CARD, Assumptions(), "2026-02")
     assert "calls itself" in result.flows[0].notes[0]
 
 
@@ -208,7 +210,7 @@ def test_called_flow_is_counted_at_the_caller_too() -> None:
         links=outer.links,
     )
     rules = (Rule(flow="outer", step="l", items=3.0), Rule(flow="outer", trigger="start", runs=5.0))
-    result = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules))
+    result = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(month="2026-02", assume=rules))
     one, both = result.flows
     assert one.runs == pytest.approx(15)
     assert float(both.with_called.amount) == pytest.approx(3 * float(one.cost.amount))
@@ -296,7 +298,7 @@ def test_calls_by_a_flow_of_unknown_volume_are_said() -> None:
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
     rules = (Rule(flow="inner", trigger="start", runs=5.0),)
-    one, _ = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(assume=rules)).flows
+    one, _ = estimate_exactly(Estate(flows=(inner, outer)), CARD, Assumptions(month="2026-02", assume=rules)).flows
     assert one.runs == 5 and "calls by 'Outer' are not among its runs" in one.notes[0]
 
 
@@ -307,7 +309,7 @@ def test_drivers_keep_the_runs_that_other_flows_call() -> None:
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
     rules = (Rule(flow="inner", trigger="start", runs=100.0), Rule(flow="outer", trigger="start", runs=40.0))
-    assumed = Assumptions(assume=rules)
+    assumed = Assumptions(month="2026-02", assume=rules)
     found = rank_drivers(runs_of(Estate(flows=(inner, outer)), CARD, assumed), assumed, keys=["inner"])
     d = next(d for d in found if d.quantity == "runs")
     # 140 runs in all, of which the 100 declared ones are moved by a quarter.

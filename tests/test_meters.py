@@ -147,7 +147,7 @@ def test_exchange_has_dates_and_what_has_none_is_unknown() -> None:
     assert of(c, flow, month="2026-02").flows[0].cost.amount == 1
     assert of(c, flow, month="2026-03").flows[0].cost.amount == 2
     average = of(c, flow, month="2026").flows[0].cost
-    assert float(average.amount) == pytest.approx((2 * 1 + 10 * 2) / 12)
+    assert float(average.amount) == pytest.approx((59 * 1 + 306 * 2) / 365)  # each day of the year weighs the same
     assert of(RateCard("EUR", model=(model,)), flow).flows[0].cost.unknown == ("fulmar-mini-2",)
 
 

@@ -99,7 +99,7 @@ def test_mutated_exports_give_messages(seed: int, tmp_path: Path) -> None:
         rows_of_flows(estate.flows)
         estate_changes(before, estate)
         to_yaml(estate)
-        result = estimate_exactly(estate, CARD, Assumptions())
+        result = estimate_exactly(estate, CARD, Assumptions(), "2026-11")
         for flow in estate.flows:
             page = flow_page(flow, "x", result)
             to_markdown_page(page)

@@ -123,7 +123,7 @@ def test_the_ways_of_one_case_have_one_share_in_drivers_and_proposals() -> None:
         id="f",
     )
     assumed = Assumptions(assume=(Rule(trigger="start", runs=1000.0), Rule(step="d", case="no", share=0.75)))
-    runs = runs_of(Estate(flows=(f,)), CARD, assumed)
+    runs = runs_of(Estate(flows=(f,)), CARD, assumed, "2026-02")
     shares = [knob.what for knob in find_knobs(runs.by["f"], month=False) if knob.quantity == "share"]
     assert shares == ["share of ‘yes’ at ‘D’"]
     found = find_proposals(Estate(flows=(f,)), CARD, assumed, "2026-02")

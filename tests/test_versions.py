@@ -78,7 +78,7 @@ def test_a_change_alone_has_the_whole_difference_as_its_share() -> None:
             continue
         a, b = Estate((old,)), Estate((new,))
         matching = match_flows(a.flows, b.flows)
-        sides = [Costing.of(e, None, Assumptions()) for e in (a, b)]
+        sides = [Costing.of(e, None, Assumptions(), "2026-11") for e in (a, b)]
         found = with_figures(estate_changes(a, b, matching), *sides, matching)
         (flow,) = found.flows
         assert flow.before is not None and flow.after is not None and flow.interaction is not None

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import math
+import random
 from datetime import UTC, datetime, timedelta
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -11,8 +14,9 @@ from hypothesis import strategies as st
 
 from builders import chain, step
 from zeitbuch.core.assumptions.recurrence import repeat_fires, rule_fires
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Range, Rule
 from zeitbuch.core.assumptions.volume import (
+    Volume,
     cron_runs,
     flow_volume,
     month_bounds,
@@ -231,3 +235,40 @@ def test_wrong_rules_are_said(rule: str) -> None:
 def test_wrong_intervals_are_said(text: str) -> None:
     with pytest.raises(ZeitbuchError, match="ISO 8601"):
         repeat_fires(text, "UTC", *month_bounds((2026, 1)))
+
+
+# -- events that a poll finds ------------------------------------------------------------------------------------------
+
+
+def _polled(events: float | Range, batch: int | None, **more: Any) -> Volume:
+    t = Trigger(id="t", kind="polling", batch=batch, schedule=Schedule(every=3600))
+    f = chain(step("a"), triggers=(t,))
+    rules = (Rule(trigger="t", events=events, **more),)
+    return flow_volume(f, AssumptionLookup(Assumptions(assume=rules), f), (2026, 11), None)[0]
+
+
+@pytest.mark.parametrize(
+    ("events", "batch", "accepted"), [(300.0, None, 1.0), (300.0, 1, 1.0), (5000.0, 3, 0.5), (2000.0, None, 0.2)]
+)
+def test_declared_events_of_a_poll_against_drawn_ones(events: float, batch: int | None, accepted: float) -> None:
+    draw = random.Random(11)
+    checks, months, runs, items = 720, 60, 0, 0
+    for _ in range(months):
+        found = [0] * checks
+        for _ in range(int(events)):
+            if draw.random() < accepted:
+                found[draw.randrange(checks)] += 1
+        runs += sum(math.ceil(number / batch) if batch else bool(number) for number in found)
+        items += sum(found)
+    volume = _polled(events, batch, **({"accept_rate": accepted} if accepted < 1 else {}))
+    assert (volume.checks, volume.evidence) == (checks, "declared")
+    assert volume.runs == pytest.approx(runs / months, rel=0.02)
+    assert volume.items == pytest.approx(items / runs, rel=0.02)
+
+
+def test_a_range_of_polled_events_is_a_range_of_runs() -> None:
+    volume = _polled(Range(0, 100, 500), 1)
+    assert (round(volume.low, 6), round(volume.high, 6)) == (0, 500)
+    assert volume.runs == pytest.approx((0 + 4 * 100 + 500) / 6)
+    assert _polled(0.0, None).runs == 0
+    assert _polled(1e9, 10).runs == pytest.approx(1e8, rel=1e-3)

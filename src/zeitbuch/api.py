@@ -137,15 +137,20 @@ def inventory(estate: Estate) -> Inventory:
     return Inventory(tuple(rows), inventory_rows.inventory_totals(rows))
 
 
+def _this_month() -> str:
+    return f"{datetime.date.today():%Y-%m}"
+
+
 def estimate(estate: Estate, rates: str = "", assumptions: str = "", month: str = "", runs: int | None = 0) -> Estimate:
     """Calls, tokens and cost; ``rates`` and ``assumptions`` are paths of TOML files.
 
+    ``month`` is YYYY-MM, or YYYY for an average month; by default that of the assumptions, else the current one.
     ``runs`` sampled runs a flow give distributions; None draws until they stand to 1 %, 0 none. Raises ZeitbuchError for files
     that cannot be used.
     """
     from .app.estimate import EstimateRequest, estimate_estate, estimate_means
 
-    session, basis = Session(), load_basis(rates, assumptions, month)
+    session, basis = Session(), load_basis(rates, assumptions, month, today=_this_month())
     if runs == 0:
         return Estimate(estimate_means(session, estate, basis))
     return Estimate(estimate_estate(session, estate, basis, EstimateRequest(steps=True, runs=runs)))
@@ -157,7 +162,7 @@ def compare(
     """The estimate beside scenarios (paths of TOML files); ``result`` holds options, flows and break-evens."""
     from .app.compare import compare_scenarios, load_scenarios
 
-    basis = load_basis(rates, assumptions, month)
+    basis = load_basis(rates, assumptions, month, today=_this_month())
     loaded, _ = load_scenarios(scenarios, basis)
     return Compared(compare_scenarios(Session(), estate, basis, loaded))
 
@@ -167,7 +172,7 @@ def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month
     cost."""
     from .app.diff import DiffRequest, compare_versions
 
-    basis = load_basis(rates, assumptions, month)
+    basis = load_basis(rates, assumptions, month, today=_this_month())
     request = DiffRequest(figures=bool(rates or assumptions))
     outcome = compare_versions(Session(), old, new, basis, request)
     return Diff(outcome.changes, outcome.currency)

@@ -19,12 +19,13 @@ from zeitbuch.readers.config.workspace import Workspace
 
 
 class EstimateBasis(Struct, frozen=True):
-    """What estimates are based on. ``month``: YYYY-MM, YYYY for an average month, or empty for that of the assumptions or of
-    the newest price. ``counters``: tokenizer file as the rate card names it -> what counts tokens with it."""
+    """What estimates are based on. ``month``: YYYY-MM, or YYYY for an average month; ``asked`` says that the caller named it.
+    ``counters``: tokenizer file as the rate card names it -> what counts tokens with it."""
 
     card: RateCard | None = None
     assumptions: Assumptions = Assumptions()
     month: str = ""
+    asked: bool = False
     counters: dict[str, Callable[[str], float]] = {}
     assumptions_path: str = ""
     problems: tuple[Problem, ...] = ()
@@ -50,10 +51,16 @@ class EstimateBasis(Struct, frozen=True):
 
 
 def load_basis(
-    rates: str = "", assumptions: str = "", month: str = "", workspace: Workspace | None = None, whole: bool = True
+    rates: str = "",
+    assumptions: str = "",
+    month: str = "",
+    workspace: Workspace | None = None,
+    whole: bool = True,
+    today: str = "",
 ) -> EstimateBasis:
-    """The basis from files (paths of TOML files; without them the workspace's). Raises ZeitbuchError for a file that cannot
-    be read, InputFaults for wrong values in one."""
+    """The basis from files (paths of TOML files; without them the workspace's), for the month that is asked for, else that of the
+    workspace, of the assumptions, or that of ``today`` (YYYY-MM, from the caller's clock). Raises ZeitbuchError for a file that
+    cannot be read, InputFaults for wrong values in one."""
     if workspace is not None:
         rates = rates or (workspace.path_from_here(workspace.rates) if workspace.rates else "")
         assumptions = assumptions or (workspace.path_from_here(workspace.assumptions) if workspace.assumptions else "")
@@ -63,7 +70,8 @@ def load_basis(
     counting = {}
     if card is not None and any(model.tokenizer for model in card.model):
         counting = load_counters(card, str(Path(rates).parent))
-    return EstimateBasis(card, assumed, month, counting, assumptions, (*problems, *more), whole)
+    when = month or (workspace.month if workspace is not None else "") or assumed.month or today
+    return EstimateBasis(card, assumed, when, bool(month), counting, assumptions, (*problems, *more), whole)
 
 
 def refuse_errors(problems: list[Problem]) -> None:

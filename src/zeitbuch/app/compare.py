@@ -8,9 +8,7 @@ from decimal import Decimal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.volume import month_text
 from zeitbuch.core.estimate.comparison import Comparison, compare_options
-from zeitbuch.core.estimate.estate import month_for
 from zeitbuch.core.estimate.proposals import Proposal, ProposalsResult, all_together, find_proposals
 from zeitbuch.core.estimate.scenario_records import Scenario
 from zeitbuch.core.model.problems import Problem
@@ -72,7 +70,7 @@ def propose_savings(session: Session, estate: Estate, basis: EstimateBasis) -> S
             estate, basis.card, basis.assumptions, [all_changes], basis.month, basis.counters, crossings=False
         )
         everything = -compared.options[1].difference
-    month = month_text(month_for(basis.assumptions, basis.card, basis.month))
+    month = basis.month
     return Savings(month, basis.currency, tuple(found), everything)
 
 

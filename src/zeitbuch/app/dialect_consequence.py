@@ -49,12 +49,13 @@ class Consequence(NamedTuple):
     left_out: int
 
 
-def weigh_consequence(session: Session, proposal: Proposal) -> Consequence:
-    """Reads the documents that a proposal is for with its dialect and sums up what follows. Nothing is opened again: a pipe gives its
+def weigh_consequence(session: Session, proposal: Proposal, month: str) -> Consequence:
+    """Reads the documents that a proposal is for with its dialect and sums up what follows in a month (YYYY-MM, or
+    YYYY for an average one). Nothing is opened again: a pipe gives its
     bytes once. A document that passes a limit is left out and counted."""
     made = proposal.made
     estate, left_out = _read_estate(session, proposal)
-    result = estimate_exactly(estate, None, Assumptions(), "")
+    result = estimate_exactly(estate, None, Assumptions(), month)
     known = [flow for flow in result.flows if flow.runs is not None]
     return Consequence(
         flows=len(estate.flows),

@@ -12,7 +12,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
-from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, runs_of, total_anew
+from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import EstateEstimate, Sampling
 from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, rank_drivers
@@ -73,9 +73,7 @@ def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, requ
 
 def month_of_request(basis: EstimateBasis, request: EstimateRequest) -> str:
     """The month asked for; a year of an average month where a year is wanted and no month is named."""
-    if request.per == "year" and not basis.month:
-        return f"{month_for(basis.assumptions, basis.card)[0]:04d}"
-    return basis.month
+    return basis.month[:4] if request.per == "year" and not basis.asked else basis.month
 
 
 def narrow_estimate(result: EstateEstimate, wanted: frozenset[str]) -> EstateEstimate:

@@ -332,7 +332,7 @@ def _estimate_today(session: Session, estate: Estate, request: RecordRequest) ->
     from .estimate import estimate_means
 
     try:
-        basis = load_basis(request.rates, request.assumptions, workspace=session.workspace)
+        basis = load_basis(request.rates, request.assumptions, workspace=session.workspace, today=request.at[:7])
         return estimate_means(session, estate, basis)
     except ZeitbuchError as error:
         problem = error.problem

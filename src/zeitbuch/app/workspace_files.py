@@ -14,9 +14,11 @@ from zeitbuch.writers.exchange import templates
 from .session import Session
 
 
-def workspace_files(session: Session, sources: Sequence[str], dialects: Sequence[str], folder: str) -> dict[str, str]:
+def workspace_files(
+    session: Session, sources: Sequence[str], dialects: Sequence[str], folder: str, month: str
+) -> dict[str, str]:
     """Name -> text of zeitbuch.toml, rates.toml and assumptions.toml, for ``folder``; with the models and the flows of unknown
-    volume that the sources hold."""
+    volume that the sources hold: what no schedule tells in a ``month`` (YYYY-MM)."""
     models: list[str] = []
     volumes: list[str] = []
     if sources:
@@ -28,7 +30,9 @@ def workspace_files(session: Session, sources: Sequence[str], dialects: Sequence
             if step.model is not None and step.model.name
         }
         models = sorted(used)
-        volumes = [flow.name for flow in estimate_exactly(estate, None, Assumptions()).flows if flow.runs is None]
+        volumes = [
+            flow.name for flow in estimate_exactly(estate, None, Assumptions(), month).flows if flow.runs is None
+        ]
     return {
         "zeitbuch.toml": templates.workspace_template(_seen_from(folder, sources), _seen_from(folder, dialects)),
         "rates.toml": templates.rates_template(models),

@@ -26,7 +26,7 @@ from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK, WRONG
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
-from zeitbuch.cli.shared.session import finish_session, limits_of, open_session, report_problems, say
+from zeitbuch.cli.shared.session import finish_session, limits_of, open_session, report_problems, say, this_month
 from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
@@ -58,7 +58,8 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
     if not args.quiet:
-        for line in [*_proposal_lines(proposal), *_consequence_lines(session, proposal)]:
+        month = args.month or _workspace_month() or this_month()
+        for line in [*_proposal_lines(proposal), *_consequence_lines(session, proposal, month)]:
             say(line, keep_lines=True)
         if args.output:
             say(f"next: zeitbuch dialect test {args.source[0]} --dialect {args.output}")
@@ -117,9 +118,13 @@ def _unclassified_words(steps: int) -> str:
     return f"; what {count_words(steps, 'step')} may do is not known" if steps else ""
 
 
-def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
+def _workspace_month() -> str:
+    return workspace.load_workspace(workspace.find_workspace()).month
+
+
+def _consequence_lines(session: Session, proposal: Proposal, month: str) -> list[str]:
     """What the proposal means for money and safety, and what would change that most."""
-    found = weigh_consequence(session, proposal)
+    found = weigh_consequence(session, proposal, month)
     outside = ", ".join(
         f"{count_words(number, 'step')} that {_MAY[effect]}" for effect, number in found.outside.items() if number
     )
@@ -131,8 +136,8 @@ def _consequence_lines(session: Session, proposal: Proposal) -> list[str]:
         f"; {count_words(found.left_out, 'document')} beyond a limit left out of all this" if found.left_out else ""
     )
     lines = [
-        f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs a month by the clock{unknown}{left_out}",
-        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} a month by the clock{assumed}",
+        f"with it: {count_words(found.flows, 'flow')}, {found.runs:,.0f} runs in {month} by the clock{unknown}{left_out}",
+        f"  {found.calls_per_run:,.1f} model calls when each flow runs once, {found.calls:,.0f} in {month} by the clock{assumed}",
         f"  {outside or _NOTHING_OUTSIDE[found.unclassified + found.left_out > 0]}{_unclassified_words(found.unclassified)}",
     ]
     if found.doubts:

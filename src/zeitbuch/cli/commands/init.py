@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 
 from zeitbuch.app.workspace_files import workspace_files
-from zeitbuch.cli.shared.session import finish_session, open_session
+from zeitbuch.cli.shared.session import finish_session, open_session, this_month
 from zeitbuch.cli.shared.stream import write_output
 
 
@@ -15,7 +15,7 @@ def run(args: argparse.Namespace) -> int:
     """The three files, those that are there already kept."""
     session = open_session(args)
     folder = Path(args.into)
-    for name, text in workspace_files(session, args.source, args.dialect, args.into).items():
+    for name, text in workspace_files(session, args.source, args.dialect, args.into, this_month()).items():
         path = folder / name
         if path.exists():
             print(f"kept     {path} (it was there)")

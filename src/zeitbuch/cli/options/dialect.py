@@ -31,6 +31,8 @@ def add(parser: argparse.ArgumentParser) -> None:
     suggest.add_argument("source", metavar="FILE", nargs="+", help="exports of one builder: files, folders, packages")
     suggest.add_argument("--name", metavar="NAME", default="", help="the dialect's name (default: that of the source)")
     suggest.add_argument("-o", "--output", metavar="FILE", help="write the dialect to FILE instead of standard output")
+    months = "month of the consequence, or YYYY for an average one; default: of the workspace, else the current one"
+    suggest.add_argument("--month", metavar="YYYY-MM", default="", help=months)
     asked = suggest.add_mutually_exclusive_group()
     asked.add_argument("--ask", action="store_true", help="ask what is not sure, on the terminal")
     asked.add_argument("--answers", metavar="FILE", help="take the answers from FILE (TOML)")

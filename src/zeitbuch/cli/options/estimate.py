@@ -46,7 +46,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--why", metavar="FLOW[/STEP]", default="", help="where every number of a flow or step comes from"
     )
-    months = "calendar month, or YYYY for an average month; default: of the assumptions, else of the newest price"
+    months = "calendar month, or YYYY for an average month; default: of the workspace or the assumptions, else the current one"
     group.add_argument("--month", metavar="YYYY-MM", default="", help=months)
     group.add_argument(
         "--chart", choices=CHARTS, default="", help="what png and svg show: flows (default), runs, drivers, months"

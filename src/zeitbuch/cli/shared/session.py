@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import argparse
+import datetime
 import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -52,7 +53,12 @@ def basis_of(args: argparse.Namespace, session: Session) -> EstimateBasis:
     from zeitbuch.app.basis import load_basis  # estimates draw in much that other commands do without
 
     whole = bool(args.assumptions) or not getattr(args, "source", None)
-    return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole)
+    return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole, this_month())
+
+
+def this_month() -> str:
+    """The current month as YYYY-MM. The clock is read here and handed down."""
+    return f"{datetime.date.today():%Y-%m}"
 
 
 def finish_session(session: Session, args: argparse.Namespace, status: int = OK) -> int:

@@ -104,6 +104,21 @@ def _runs_of(count: int, admitted: float, batch: int | None) -> float:
     )
 
 
+def runs_of_check(events: float, items: float = 1.0, batch: int | None = None) -> float:
+    """Runs that one check of a poll causes when so many events, of so many items each, came since the one before on average (at times
+    that have nothing to do with each other: Poisson): one for all, or one for each batch."""
+    if batch is None:
+        return -math.expm1(-events)
+    if events > 5000:
+        return events * items / batch + 0.5  # many: half a batch is left over on average
+    most = math.ceil(events + 12 * math.sqrt(events) + 12)
+    return sum(
+        math.exp(number * math.log(events) - events - math.lgamma(number + 1)) * math.ceil(number * items / batch)
+        for number in range(1, most + 1)
+        if events
+    )
+
+
 def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, called: Value | None) -> Volume:
     """Runs that one trigger causes in a month. ``called`` is what the estate's other flows cause by calling."""
     if not trigger.enabled:
@@ -118,6 +133,9 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
         return _declared_volume(declared, season, checks)
     base: Value
     if trigger.kind == "polling" and clocked:
+        events = lookup.find("events", trigger=names)
+        if events is not None and checks:
+            return _polled_events(trigger, lookup, names, season, events, checks)
         base = _polled_runs(lookup, names, occurs, checks)
     elif clocked:
         base = Value(occurs, "export", "counted from the schedule")
@@ -156,6 +174,29 @@ def _polled_runs(lookup: AssumptionLookup, names: tuple[str, str], occurs: float
         occurs * hits.low,
         occurs * hits.high,
     )
+
+
+def _polled_events(
+    trigger: Trigger, lookup: AssumptionLookup, names: tuple[str, str], season: float, events: Value, checks: float
+) -> Volume:
+    """Runs of a poll that finds so many events a month: a check takes what came since the one before, cut into batches."""
+    items = lookup.find("items", trigger=names) or Value(1.0, "export")
+    admitted = lookup.find("accept_rate", trigger=names)
+    if admitted is None:
+        default = Value(DEFAULTS["accept_rate"], "default", "default share")
+        admitted = default if trigger.condition else Value(1.0, "export")
+
+    def runs_of(amount: float) -> float:
+        return checks * runs_of_check(amount * admitted.amount * season / checks, items.amount, trigger.batch)
+
+    runs = runs_of(events.amount)
+    low, high = (runs_of(events.low), runs_of(events.high)) if events.ranged else (math.nan, math.nan)
+    said = f"{events.amount * season:,.4g} events found by {checks:,.0f} checks ({events.why})"
+    if admitted.amount < 1:
+        said += f", {admitted.amount:g} of them let through ({admitted.why})"
+    each = events.amount * season * admitted.amount * items.amount / runs if runs else 1.0
+    evidence = weakest_evidence(events.evidence, items.evidence, admitted.evidence)
+    return Volume(runs, checks, evidence, said, each, low, high)
 
 
 def _volume_admitted(

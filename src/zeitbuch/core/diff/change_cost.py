@@ -82,7 +82,7 @@ class Costing(Struct):
         month: str = "",
         counters: dict[str, Counter] | None = None,
     ) -> Costing:
-        when = month_for(assumptions, card, month)
+        when = month_for(assumptions, month)
         names: dict[str, Flow] = {}
         callers: dict[str, list[Flow]] = {}
         for flow in estate.flows:

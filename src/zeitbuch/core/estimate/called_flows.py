@@ -16,6 +16,7 @@ from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.words import join_words
+from zeitbuch.core.pricing.spans import Calendar, Weights, mean_weights
 
 from .flow_figures import FlowFigures
 
@@ -100,6 +101,28 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str,
             )
             notes[key].append(f"it calls itself again through '{through}': {counted}")
     return notes
+
+
+def weights_of_flows(
+    graph: CallGraph, by: Mapping[str, FlowFigures], volumes: Mapping[str, Volume], calendar: Calendar
+) -> dict[str, Weights | None]:
+    """How the runs of every flow lie over the spans of a month: those that its own triggers start, and those that its callers lead
+    to, on their days. Empty where all are by days. Flows that call each other in a circle share what comes into it."""
+    if len(calendar.spans) < 2 or all(run.weights is None for run in by.values()):
+        return {}
+    found: dict[str, Weights | None] = {}
+    for component in reversed(graph.components):
+        inside = set(component)
+        parts: list[tuple[float, Weights | None]] = []
+        for key in component:
+            parts.append((by[key].volume.runs or 0.0, by[key].weights))
+            parts += [
+                ((volumes[caller].runs or 0.0) * times, found[caller])
+                for caller, times in graph.callers[key].items()
+                if caller not in inside
+            ]
+        found.update(dict.fromkeys(component, mean_weights(parts, calendar)))
+    return found
 
 
 class VolumeSettling:

@@ -257,7 +257,9 @@ def _find_crossings(
     found: list[Crossing] = []
     _crossings_of_volume(scenario, applied, base, runs, card, found)
     cards = [rate_card for rate_card in (card, applied.card) if rate_card is not None]
-    later = [day for rate_card in cards for day in rate_card.change_dates() if day > base.prices.days[0]]
+    later = [
+        day for rate_card in cards for day in rate_card.change_dates() if day > base.prices.calendar.spans[0].first
+    ]
     if not base.month[1] or not (later or months.assumptions.season):
         return found
     return _crossings_of_months(scenario, applied, base, months, found)

@@ -13,23 +13,31 @@ from zeitbuch.core.assumptions.money import Money, evidence_shares
 from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Assumptions, Evidence, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
 from zeitbuch.core.graph.call_graph import CallGraph
-from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
-from zeitbuch.core.pricing.meters import bill_meters
+from zeitbuch.core.pricing.meters import MeteredFlow, bill_meters
 from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.core.pricing.spans import Weights
 
-from .called_flows import VolumeSettling, call_graph_of, costs_with_called, notes_on_calls, unknown_callees
-from .flow_figures import FlowFigures, one_run
+from .called_flows import (
+    VolumeSettling,
+    call_graph_of,
+    costs_with_called,
+    notes_on_calls,
+    unknown_callees,
+    weights_of_flows,
+)
+from .flow_figures import FlowFigures, one_run, price_run
 from .records import EstateEstimate, FlowEstimate, Total
 
 
-def month_for(assumptions: Assumptions, card: RateCard | None, asked: str = "") -> Month:
-    """The month of the estimate: asked for, or of the assumptions, or of the newest price; else 2026-01."""
-    if asked or assumptions.month:
-        return parse_month(asked or assumptions.month)
-    newest = card.newest_date() if card is not None else None
-    return (newest.year, newest.month) if newest is not None else (2026, 1)
+def month_for(assumptions: Assumptions, asked: str = "") -> Month:
+    """The month of the estimate: asked for, or of the assumptions. Raises ZeitbuchError when there is none: what day it is only the
+    caller knows."""
+    if not asked and not assumptions.month:
+        raise fail("month", "expected the month of the estimate, found none", "name one as YYYY-MM")
+    return parse_month(asked or assumptions.month)
 
 
 class EstateFigures(Struct):
@@ -44,10 +52,14 @@ class EstateFigures(Struct):
     assumptions: Assumptions
     graph: CallGraph
     volume_notes: dict[str, list[str]]
+    weights: dict[
+        str, Weights | None
+    ] = {}  # of flows: how their runs, those by calls too, lie over the spans of the month
 
 
 def gather_runs(by: dict[str, FlowFigures], prices: Prices, month: Month, assumptions: Assumptions) -> EstateFigures:
-    """Flows that were estimated by themselves, with the volumes of all settled."""
+    """Flows that were estimated by themselves, with the volumes of all settled. A flow that others call on certain days is priced
+    anew, where what it was estimated with is still at hand."""
     names: dict[str, str] = {}
     for key, run in by.items():
         names.setdefault(run.flow.id, key)
@@ -56,9 +68,18 @@ def gather_runs(by: dict[str, FlowFigures], prices: Prices, month: Month, assump
     books = {key: AssumptionLookup(assumptions, run.flow) for key, run in by.items()}
     settling = VolumeSettling(graph, by, books, month)
     settling.settle_volumes()
+    weights = weights_of_flows(graph, by, settling.volumes, prices.calendar)
+    by = {key: _priced_by_days(run, weights.get(key), prices) for key, run in by.items()} if weights else by
     return EstateFigures(
-        by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes
+        by, names, prices, month, settling.volumes, settling.problems, assumptions, graph, settling.notes, weights
     )
+
+
+def _priced_by_days(run: FlowFigures, weights: Weights | None, prices: Prices) -> FlowFigures:
+    if run.passes is None or weights == run.weights:
+        return run
+    anew = structs.replace(run, weights=weights)
+    return price_run(anew, prices, run.passes.of, bool(run.steps))
 
 
 def keys_of(flows: Sequence[Flow]) -> list[str]:
@@ -81,7 +102,7 @@ def runs_of(
     progress: Callable[[int], None] | None = None,
 ) -> EstateFigures:
     """Every flow by itself, then the volumes of all."""
-    when = month_for(assumptions, card, month)
+    when = month_for(assumptions, month)
     prices = Prices(card, when, counters)
     mapping: dict[str, FlowFigures] = {}
     for place, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
@@ -106,7 +127,12 @@ def result_of(runs: EstateFigures) -> EstateEstimate:
     """The estimate of settled runs."""
     card = runs.prices.card
     lines, bills = bill_meters(
-        card, runs.prices.days, [(key, run.flow, run.metered, runs.volumes[key]) for key, run in runs.by.items()]
+        card,
+        runs.prices.calendar,
+        [
+            MeteredFlow(key, run.flow, run.metered, runs.volumes[key], runs.weights.get(key))
+            for key, run in runs.by.items()
+        ],
     )
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
     flows = tuple(

@@ -22,6 +22,7 @@ from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import Metered, quantities_of
+from zeitbuch.core.pricing.spans import Weights, weights_of_triggers
 
 from .records import Part, StepEstimate
 
@@ -106,6 +107,7 @@ class FlowFigures(Struct):
     metered: Metered | None = None
     sums: Sums = field(default_factory=Sums)
     exact: bool = True
+    weights: Weights | None = None  # how its runs lie over the spans of the month; None: by days
 
 
 def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
@@ -123,16 +125,29 @@ def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, 
     """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume."""
     graph = Graph(flow)
     lookup = AssumptionLookup(assumptions, flow)
-    volume, entry = Volume(None, 0.0, "default"), None
+    volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
+        weights = weights_of_triggers(flow, mapping, prices.calendar)
         lead = {text: volume for text, volume in mapping.items() if graph.triggers[text].enabled}
         entry = entry_of(lead)
     except ZeitbuchError:
         pass  # said when the volumes are settled
     passes = Passes(graph, lookup, entry)
     run = FlowFigures(
-        flow, lookup, graph, passes, {}, [], Money(), {}, [*passes.notes], volume, entry, exact=passes.exact
+        flow,
+        lookup,
+        graph,
+        passes,
+        {},
+        [],
+        Money(),
+        {},
+        [*passes.notes],
+        volume,
+        entry,
+        exact=passes.exact,
+        weights=weights,
     )
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     _note_uses(run, prices, detail)
@@ -216,7 +231,9 @@ def _add_step(run: FlowFigures, step: Step, done: Pass, use: Usage, prices: Pric
 
 
 def price_run(run: FlowFigures, prices: Prices, of: dict[str, Pass], detail: bool = True) -> FlowFigures:
-    """The run with the cost of its steps for the given passes (exact ones, or means of a sample)."""
+    """The run with the cost of its steps for the given passes (exact ones, or means of a sample), at the prices of the days on which
+    it runs."""
+    prices = prices.weighted(run.weights)
     run.steps, run.cost, run.calls_of = [], Money(), {}
     run.sums = Sums(by=dict.fromkeys(EVIDENCE, ZERO))
     if detail:

@@ -134,7 +134,7 @@ def readable_rest(text: str, refs: Iterable[Ref]) -> str:
 def _price_rows(runs: EstateFigures, model: str, units: set[str]) -> list[tuple[str, str, Evidence | Literal[""], str]]:
     """The prices of a model that its step pays, with the date from which they hold."""
     card = runs.prices.card
-    price = card.price_of(model, runs.prices.days[0]) if card is not None else None
+    price = card.price_of(model, runs.prices.calendar.spans[0].first) if card is not None else None
     rate = card.rate_of(model) if card is not None else None
     if card is None or price is None or rate is None:
         return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]

@@ -15,6 +15,7 @@ from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.random_draws import Floats, sum_of_draws
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.core.pricing.spans import Weights
 
 from .called_flows import ENDLESS, costs_with_called
 from .distribution import FlowSample, draw_flow, seed_of, spread_of
@@ -46,11 +47,18 @@ def in_turn(work: Work, count: int) -> Iterable[list[tuple[FlowFigures, FlowSamp
         yield work(range(first, min(count, first + 64)))
 
 
-def estimate_one(flow: Flow, setting: Setting) -> tuple[FlowFigures, FlowSample | None]:
-    """One flow by itself. Without ``detail`` only the sums stay."""
+def estimate_one(
+    flow: Flow, setting: Setting, calls: tuple[Weights | None] | None = None
+) -> tuple[FlowFigures, FlowSample | None]:
+    """One flow by itself. Without ``detail`` only the sums stay. ``calls``: how its runs lie over the month, where that is known
+    better than from its own triggers."""
     run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail)
+    if calls is not None and calls[0] != run.weights:
+        run = structs.replace(run, weights=calls[0])
+        price_run(run, setting.prices, run.passes.of, setting.detail)
     whole = flow.id in setting.called or flow.name in setting.called
-    found = draw_flow(run, setting.prices, setting.how, whole) if setting.how is not None else None
+    prices = setting.prices.weighted(run.weights)
+    found = draw_flow(run, prices, setting.how, whole) if setting.how is not None else None
     if found is not None and found.means is not None:
         price_run(run, setting.prices, found.means, setting.detail)
     if found is not None and run.metered is not None:
@@ -74,7 +82,7 @@ def estimate_flows(
 ) -> EstateEstimate:
     """The estimate of many flows; ``how`` draws distributions, ``detail`` keeps the steps, ``share`` shares the work out
     (it is given what works on a range of places, and the number of flows)."""
-    when = month_for(assumptions, card, month)
+    when = month_for(assumptions, month)
     prices = Prices(card, when, counters)
     called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
     setting = Setting(assumptions, prices, when, how, detail, called)
@@ -99,6 +107,12 @@ def estimate_flows(
         if progress is not None:
             progress(place)
     runs = gather_runs(light, prices, when, assumptions)
+    for place, key in enumerate(keys):
+        # What others call on certain days is estimated anew, at the prices of these days.
+        if runs.weights.get(key) != light[key].weights:
+            runs.by[key], found = estimate_one(flows[place], setting, (runs.weights.get(key),))
+            if found is not None:
+                draws[key] = found
     result = result_of(runs)
     return _with_spreads(result, runs, draws) if how is not None else result
 

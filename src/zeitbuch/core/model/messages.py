@@ -195,7 +195,7 @@ MESSAGES: tuple[Message, ...] = (
             "`explain --message` was given a code that no message has.",
             "The code stands in brackets behind each message; docs/messages.md lists all."),
     Message("month",
-            "A month is not written as YYYY-MM.",
+            "A month is not written as YYYY-MM, or the core was given none (the command line names the current one).",
             "Example: `2026-11`."),
     Message("native-form",
             "A file in the native form has an unknown key or a value of the wrong type. The other flows of the file are read.",

@@ -1,9 +1,11 @@
-# What a quantity costs on a day, in the card's currency. An average month of a year has the mean of the year's prices.
-"""Prices of models on a date."""
+# What a quantity costs in a month, in the card's currency: prices hold by day, so that the price of a month is the mean of its days,
+# weighted with what runs on them. An average month of a year has the mean of the year's days.
+"""Prices of models in a month."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from datetime import date
 from decimal import Decimal
 
@@ -16,9 +18,11 @@ from zeitbuch.core.assumptions.volume import Month
 from . import token_count
 from .call_content import Amount
 from .rate_card import ModelRate, RateCard
+from .spans import Weights, calendar_of
 from .units import UNITS
 
 Counter = Callable[[str], float]
+_KEPT = 1000
 
 
 class ModelPrice(Struct):
@@ -31,15 +35,29 @@ class ModelPrice(Struct):
 
 
 class Prices:
-    """Prices of one rate card in one month. ``counters`` count tokens exactly for models that name a tokenizer file."""
+    """Prices of one rate card in one month. ``counters`` count tokens exactly for models that name a tokenizer file. ``weights``
+    say how the runs lie over the spans of the ``calendar``; by default each day weighs the same."""
 
     def __init__(self, card: RateCard | None, month: Month, counters: dict[str, Counter] | None = None) -> None:
         self.card = card
-        year, number = month
-        self.days = [date(year, m, 1) for m in ([number] if number else range(1, 13))]
+        self.calendar = calendar_of(month, card.change_dates() if card is not None else ())
+        self.weights = self.calendar.by_days
         self.counters = counters or {}
         self._made: dict[str, ModelPrice] = {}
         self._counting: dict[str, Counter] = {}
+        self._weighted: dict[Weights, Prices] = {}
+
+    def weighted(self, weights: Weights | None) -> Prices:
+        """The prices for runs that lie otherwise over the month (None: by days)."""
+        if weights is None or weights == self.weights:
+            return self
+        found = self._weighted.get(weights)
+        if found is None:
+            found = copy(self)
+            found.weights, found._made, found._weighted = weights, {}, {}
+            if len(self._weighted) < _KEPT:
+                self._weighted[weights] = found
+        return found
 
     def model_prices(self, name: str) -> ModelPrice:
         """The prices of a model."""
@@ -59,12 +77,13 @@ class Prices:
 
     def _find_price(self, name: str) -> ModelPrice:
         rate = self.card.rate_of(name) if self.card is not None and name else None
-        parts = [self._price_on_day(rate, day) for day in self.days] if rate is not None else []
-        if rate is None or not parts or any(pair is None for pair in parts):
+        held = [(span.first, weight) for span, weight in zip(self.calendar.spans, self.weights, strict=True) if weight]
+        parts = [(self._price_on_day(rate, day), Decimal(weight)) for day, weight in held] if rate is not None else []
+        whole = [(*pair, weight) for pair, weight in parts if pair is not None]
+        if rate is None or not parts or len(whole) < len(parts):
             return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
-        whole = [pair for pair in parts if pair is not None]
         mapping = _mean_prices(whole)
-        deferred = sum((pair[1] for pair in whole), ZERO) / len(whole)
+        deferred = whole[0][1] if len(whole) == 1 else sum((later * weight for _, later, weight in whole), ZERO)
         return ModelPrice(mapping, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
 
     def _price_on_day(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
@@ -113,12 +132,15 @@ def _instead_of_price(amount: Amount, value: Decimal | None, price: ModelPrice) 
     return value
 
 
-def _mean_prices(whole: list[tuple[dict[str, Decimal | None], Decimal]]) -> dict[str, Decimal | None]:
+def _mean_prices(whole: list[tuple[dict[str, Decimal | None], Decimal, Decimal]]) -> dict[str, Decimal | None]:
+    """The mean of prices by their weights; None where one of the days has none."""
+    if len(whole) == 1:
+        return whole[0][0]
     mapping: dict[str, Decimal | None] = {}
     for unit in UNITS:
-        values = [pair[0].get(unit) for pair in whole]
-        known = [amount for amount in values if amount is not None]
-        mapping[unit] = sum(known, ZERO) / len(known) if len(known) == len(values) else None
+        values = [(prices.get(unit), weight) for prices, _, weight in whole]
+        known = [amount * weight for amount, weight in values if amount is not None]
+        mapping[unit] = sum(known, ZERO) if len(known) == len(values) else None
     return mapping
 
 

@@ -1,5 +1,6 @@
 # What hosts meter: runs, steps, calls, checks, minutes, megabytes; units with rounding, a monthly allowance for all flows
-# of the host together, stairs, a fixed fee. The cost of a meter is shared out by what each flow used.
+# of the host together, stairs, a fixed fee. The cost of a meter is shared out by what each flow used. Where prices, hosts or rates of
+# exchange change within the month, each unit is paid as on its day; the allowance and the stairs are those of the month's units together.
 """Platform meters."""
 
 from __future__ import annotations
@@ -8,6 +9,7 @@ import math
 from collections.abc import Sequence
 from datetime import date
 from decimal import ROUND_CEILING, Decimal
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -19,7 +21,8 @@ from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.moving import Pass
 
 from .call_content import Usage
-from .rate_card import Meter, MeterPrice, RateCard
+from .rate_card import Host, Meter, MeterPrice, RateCard
+from .spans import Calendar, Weights
 
 
 class Metered(Struct):
@@ -132,113 +135,146 @@ def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
     return total
 
 
+class MeteredFlow(NamedTuple):
+    """A flow as hosts see it: what one run uses, its volume, and how its runs lie over the spans of the month (None: by days)."""
+
+    key: str
+    flow: Flow
+    used: Metered | None
+    volume: Volume
+    weights: Weights | None = None
+
+
+class _Used(NamedTuple):
+    """What a flow used of a meter in a span."""
+
+    key: str
+    quantity: float
+    units: float
+
+
 def bill_meters(
-    card: RateCard | None, days: Sequence[date], flows: Sequence[tuple[str, Flow, Metered | None, Volume]]
+    card: RateCard | None, calendar: Calendar, flows: Sequence[MeteredFlow]
 ) -> tuple[tuple[MeterLine, ...], Bills]:
-    """All meters of all hosts in a month. Several ``days`` give the mean over them (an average month)."""
+    """All meters of all hosts in a month; an average month is the mean of the months of its year."""
     bills = Bills({}, {}, (), Money())
     if card is None or not card.host:
         return (), bills
     lines: dict[tuple[str, str, str], list[MeterLine]] = {}
     found: dict[tuple[str, str], list[HostBill]] = {}
-    by_key = {key: flow for key, flow, _, _ in flows}
-    for day in days:
-        for line_key, line in _bill_day(card, day, flows, bills, found):
-            lines.setdefault(line_key, []).append(line)
-    rows = [_mean_line(parts, by_key[key], len(days)) for (_, _, key), parts in lines.items()]
+    for places in calendar.months:
+        month = _MonthOfMeters(card, calendar, places, flows, bills)
+        for host in card.host:
+            month.bill_host(host, lines, found)
+    count = len(calendar.months)
+    by_key = {one.key: one.flow for one in flows}
+    rows = [_mean_line(parts, by_key[key], count) for (_, _, key), parts in lines.items()]
     for (_, _, key), row in zip(lines, rows, strict=True):
         bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + row.cost
-    bills.hosts = tuple(_mean_bill(entries, len(days)) for entries in found.values())
+    bills.hosts = tuple(_mean_bill(entries, count) for entries in found.values())
     bills.fees = sum((bill.fee for bill in bills.hosts), Money())
     return tuple(rows), bills
 
 
-def _mean_line(parts: list[MeterLine], flow: Flow, days: int) -> MeterLine:
-    """The line of a month from those of its days; on days without one the flow was on another host."""
-    cost = sum((part.cost for part in parts), Money()).times(float(Decimal(1) / days)) if days > 1 else parts[0].cost
-    quantity, units = sum(part.quantity for part in parts) / days, sum(part.units for part in parts) / days
+def _mean_line(parts: list[MeterLine], flow: Flow, months: int) -> MeterLine:
+    """The line of an average month from those of its year; in months without one the flow was on another host."""
+    cost = (
+        sum((part.cost for part in parts), Money()).times(float(Decimal(1) / months)) if months > 1 else parts[0].cost
+    )
+    quantity, units = sum(part.quantity for part in parts) / months, sum(part.units for part in parts) / months
     return MeterLine(parts[0].meter, parts[0].host, flow.title, quantity, units, cost, flow.id)
 
 
-def _mean_bill(entries: list[HostBill], days: int) -> HostBill:
-    share = Decimal(1) / days
+def _mean_bill(entries: list[HostBill], months: int) -> HostBill:
+    share = Decimal(1) / months
     fee = Money(sum((entry.fee.amount for entry in entries), ZERO) * share, entries[0].fee.unknown)
     unknown = tuple(dict.fromkeys(name for entry in entries for name in entry.cost.unknown))
     cost = Money(sum((entry.cost.amount for entry in entries), ZERO) * share, unknown)
-    units, included = sum(entry.units for entry in entries) / days, sum(entry.included for entry in entries) / days
+    units, included = sum(entry.units for entry in entries) / months, sum(entry.included for entry in entries) / months
     return HostBill(entries[0].host, fee, entries[0].meter, units, included, cost)
 
 
-def _bill_day(
-    card: RateCard,
-    day: date,
-    flows: Sequence[tuple[str, Flow, Metered | None, Volume]],
-    bills: Bills,
-    found: dict[tuple[str, str], list[HostBill]],
-) -> list[tuple[tuple[str, str, str], MeterLine]]:
-    """The lines of one day's prices; adds the bills of the hosts."""
-    members: dict[str, list[tuple[str, Metered, Volume]]] = {}
-    for key, flow, used, volume in flows:
-        host = card.host_of(flow, day)
-        if host is not None and used is not None:
-            members.setdefault(host.name, []).append((key, used, volume))
-            bills.host[key] = host.name
-    meters = {meter.name: meter for meter in card.meter}
-    out: list[tuple[tuple[str, str, str], MeterLine]] = []
-    for host in card.host:
-        mine = members.get(host.name, [])
-        if host.base and mine:
-            worth = card.currency_worth(host.currency, day)
-            fee = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
+class _MonthOfMeters:
+    """What hosts bill in one month: its spans, and on each of them the flows of each host."""
+
+    def __init__(
+        self, card: RateCard, calendar: Calendar, places: tuple[int, ...], flows: Sequence[MeteredFlow], bills: Bills
+    ) -> None:
+        self.card = card
+        self.spans = [calendar.spans[place] for place in places]
+        days = sum(span.days for span in self.spans)
+        self.by_days = [span.days / days for span in self.spans]
+        self.members: list[dict[str, list[tuple[MeteredFlow, float]]]] = []
+        for index, span in enumerate(self.spans):
+            on: dict[str, list[tuple[MeteredFlow, float]]] = {}
+            for one in flows:
+                host = card.host_of(one.flow, span.first)
+                if host is not None and one.used is not None:
+                    weight = one.weights[places[index]] if one.weights is not None else self.by_days[index]
+                    on.setdefault(host.name, []).append((one, weight))
+                    bills.host[one.key] = host.name
+            self.members.append(on)
+
+    def bill_host(
+        self,
+        host: Host,
+        lines: dict[tuple[str, str, str], list[MeterLine]],
+        found: dict[tuple[str, str], list[HostBill]],
+    ) -> None:
+        """Adds the fee of a host, by the days on which it has flows, and its meters."""
+        if not any(on.get(host.name) for on in self.members):
+            return
+        if host.base:
+            fee = Money()
+            for span, share, on in zip(self.spans, self.by_days, self.members, strict=True):
+                if on.get(host.name):
+                    worth = self.card.currency_worth(host.currency, span.first)
+                    base = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
+                    fee += base.times(share) if share < 1 else base
             found.setdefault((host.name, ""), []).append(HostBill(host.name, fee))
+        meters = {meter.name: meter for meter in self.card.meter}
         for name in host.meters:
-            out += _bill_meter(card, meters[name], host.name, day, mine, found)
-    return out
+            for line in self._bill_meter(meters[name], host.name, found):
+                lines.setdefault((line.meter, line.host, line.flow), []).append(line)
 
-
-def _bill_meter(
-    card: RateCard,
-    meter: Meter,
-    host: str,
-    day: date,
-    mine: list[tuple[str, Metered, Volume]],
-    found: dict[tuple[str, str], list[HostBill]],
-) -> list[tuple[tuple[str, str, str], MeterLine]]:
-    if not mine:
-        return []
-    unit = float(meter.unit)
-    used = _used_units(card, meter, mine, unit)
-    total = Decimal(sum(value for _, _, value in used))
-    if meter.round_up == "month":
-        total = total.to_integral_value(ROUND_CEILING)
-    price, cost = _cost_of_units(card, meter, day, total)
-    included = float(price.included) if price is not None else 0.0
-    found.setdefault((host, meter.name), []).append(HostBill(host, Money(), meter.name, float(total), included, cost))
-    whole = sum(value for _, _, value in used)
-    return [
-        (
-            (meter.name, host, key),
-            MeterLine(meter.name, host, key, quantity, units, cost.times(units / whole) if whole else Money()),
+    def _bill_meter(self, meter: Meter, host: str, found: dict[tuple[str, str], list[HostBill]]) -> list[MeterLine]:
+        """The lines of a meter, a flow each; ``flow`` of a line is its key. Adds the bill of all flows together."""
+        used = [_used_units(self.card, meter, on.get(host, []), float(meter.unit)) for on in self.members]
+        total = Decimal(sum(one.units for span in used for one in span))
+        whole = total.to_integral_value(ROUND_CEILING) if meter.round_up == "month" else total
+        cost, included = Money(), 0.0
+        of_flow: dict[str, MeterLine] = {}
+        for span, share, held in zip(self.spans, self.by_days, used, strict=True):
+            price, cost_of_all = _cost_of_units(self.card, meter, span.first, whole)
+            included += share * float(price.included) if price is not None else 0.0
+            for one in held:
+                part = one.units / float(total) if total else 0.0
+                paid = cost_of_all if part == 1 else cost_of_all.times(part) if part else Money()
+                cost += paid
+                had = of_flow.get(one.key) or MeterLine(meter.name, host, one.key, 0.0, 0.0, Money())
+                of_flow[one.key] = MeterLine(
+                    meter.name, host, one.key, had.quantity + one.quantity, had.units + one.units, had.cost + paid
+                )
+        found.setdefault((host, meter.name), []).append(
+            HostBill(host, Money(), meter.name, float(whole), included, cost)
         )
-        for key, quantity, units in used
-    ]
+        return list(of_flow.values())
 
 
-def _used_units(
-    card: RateCard, meter: Meter, mine: list[tuple[str, Metered, Volume]], unit: float
-) -> list[tuple[str, float, float]]:
-    used: list[tuple[str, float, float]] = []
-    for key, what, volume in mine:
+def _used_units(card: RateCard, meter: Meter, mine: list[tuple[MeteredFlow, float]], unit: float) -> list[_Used]:
+    """What each flow used in a span: its weight's share of the month."""
+    used: list[_Used] = []
+    for (key, _, what, volume, _), weight in mine:
         if meter.counts == "check":
-            used.append((key, volume.checks, volume.checks / unit))
+            used.append(_Used(key, volume.checks * weight, volume.checks * weight / unit))
             continue
-        if volume.runs is None:
+        if volume.runs is None or what is None:
             continue
         each = per_run(meter, what, card)
         units = each / unit
         if meter.round_up == "run":
             units = what.rounded.get(meter.name, float(math.ceil(units - 1e-9)))
-        used.append((key, each * volume.runs, units * volume.runs))
+        used.append(_Used(key, each * volume.runs * weight, units * volume.runs * weight))
     return used
 
 

@@ -172,10 +172,6 @@ class RateCard(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=Tr
                         best = (since, host)
         return best[1] if best is not None else None
 
-    def newest_date(self) -> date | None:
-        """The last date from which any price of a model holds."""
-        return max((price.since for model_rate in self.model for price in model_rate.price), default=None)
-
     def change_dates(self) -> list[date]:
         """All dates on which something of the card changes."""
         found = {price.since for model_rate in self.model for price in model_rate.price} | {

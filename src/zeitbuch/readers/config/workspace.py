@@ -11,9 +11,11 @@ from typing import NamedTuple
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.assumptions.volume import parse_month
 from zeitbuch.core.estimate.budget import Budget
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.dialects.rules import Dialect, load_dialect
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 from zeitbuch.readers.secrets.words import SecretWords
@@ -23,7 +25,8 @@ _KIND = TomlKind("a workspace file", "workspace", "workspace-unreadable", "works
 
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
-    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``. ``model`` is the model
+    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``; ``month`` (YYYY-MM) is that of monthly
+    figures. ``model`` is the model
     map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against;
     ``book`` the place of recorded versions, a file or a URL; ``secret_words`` names that are those of secrets, or never are."""
 
@@ -32,6 +35,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     model: list[ModelRule] = []
     rates: str = ""
     assumptions: str = ""
+    month: str = ""
     book: str = ""
     budget: list[Budget] = []
     secret_words: SecretWords = SecretWords()
@@ -56,6 +60,11 @@ def load_workspace(path: str | None) -> Workspace:
     if path is None:
         return Workspace()
     found, _ = load_toml(path, Workspace, _KIND)
+    if found.month:
+        try:
+            parse_month(found.month)
+        except ZeitbuchError as error:
+            raise ZeitbuchError(structs.replace(error.problem, origin=Origin(path))) from None
     return structs.replace(found, folder=str(Path(path).parent))
 
 

@@ -31,6 +31,7 @@ dialects = [{active}]
 # What estimates rest on.
 rates = "rates.toml"
 assumptions = "assumptions.toml"
+# month = "2026-11"             # of monthly figures; without it that of the assumptions, else the current one
 
 # Where `zeitbuch record` keeps versions: an SQLite file (this one when nothing is said), or the URL of a PostgreSQL database.
 # book = "book.sqlite"
@@ -114,7 +115,7 @@ def assumptions_template(volumes: Sequence[str]) -> str:
     head = f"""\
 # Assumptions: what the exports do not say. Without an entry a default holds, and the estimate says so.
 assumptions = 1
-# month = "2026-11"   # the calendar month of monthly figures; else the month of the newest price
+# month = "2026-11"   # of monthly figures, where neither --month nor the workspace names one; else the current month
 
 # Each [[assume]] says where it applies (flow, step, case, trigger: ids or names, * stands for anything) and
 # gives one or more quantities. The most specific entry wins, among equals the later one.
