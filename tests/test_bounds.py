@@ -5,16 +5,34 @@ from __future__ import annotations
 import argparse
 import json
 import re
+from datetime import date
+from decimal import Decimal
 from pathlib import Path
+from typing import Any, Literal, get_args, get_origin, get_type_hints
 
 import msgspec
 import pytest
+from msgspec import to_builtins
 
+from builders import ask, chain
 from conftest import Run
 from test_outcomes import approval
 from zeitbuch.cli.command_table import COMMANDS
 from zeitbuch.cli.shared.numbers import BOUNDS, number_for
 from zeitbuch.core.assumptions.quantities import QUANTITIES
+from zeitbuch.core.pricing.rate_bounds import RATE_BOUNDS
+from zeitbuch.core.pricing.rate_card import (
+    Belongs,
+    Exchange,
+    Host,
+    Meter,
+    MeterPrice,
+    ModelRate,
+    Price,
+    RateCard,
+    Stair,
+)
+from zeitbuch.core.pricing.rate_validation import rate_problems
 
 ODD = ("nan", "inf", "-inf", "-1", "1e300", "-1e300", "x", "")
 
@@ -121,3 +139,82 @@ def test_a_number_that_is_not_used_counts_as_unread(tmp_path: Path, run: Run) ->
         "expected retry.attempts of 'm' from 0 to 10,000, found 10000000000000000000… (41 digits), which is not used"
         in done.err
     )
+
+
+# -- rate cards, scenarios, budgets -----------------------------------------------------------------------------------
+
+
+def _numeric_fields() -> set[tuple[str, str]]:
+    """Every field of a record of rate cards that holds a number."""
+    found = set()
+    for record in (Price, ModelRate, Exchange, Meter, MeterPrice, Stair, Host, Belongs, RateCard):
+        for name, kind in get_type_hints(record).items():
+            kinds = set(get_args(kind)) or {kind}
+            if kinds & {Decimal, int, float} and get_origin(kind) is not Literal:
+                found.add((record.__name__, name))
+    return found
+
+
+def test_every_number_of_a_rate_card_has_its_bounds() -> None:
+    assert set(RATE_BOUNDS) == _numeric_fields()
+
+
+def _card_with(kind: str, field: str, value: Any) -> RateCard:
+    def made(record: Any, **given: Any) -> Any:
+        return record(**{**given, **({field: value} if record.__name__ == kind else {})})
+
+    day, one = date(2026, 1, 1), Decimal(1)
+    stair = made(Stair, above=Decimal(10), each=one)
+    meter = made(
+        Meter, name="runs", counts="run", price=(made(MeterPrice, since=day, each=one, included=one, stair=(stair,)),)
+    )
+    model = made(ModelRate, name="m", price=(made(Price, since=day, input=one, output=one),))
+    host = made(Host, name="h", meters=("runs",), flows=(Belongs(),))
+    return RateCard(
+        "EUR",
+        exchange=(made(Exchange, currency="NOK", rate=one, since=day),),
+        model=(model,),
+        meter=(meter,),
+        host=(host,),
+    )
+
+
+@pytest.mark.parametrize("value", ["nan", "inf", "-1", "1e300"])
+@pytest.mark.parametrize(("kind", "field"), sorted(RATE_BOUNDS))
+def test_numbers_of_a_rate_card_beyond_their_bounds_are_refused(kind: str, field: str, value: str) -> None:
+    assert (
+        rate_problems(_card_with(kind, field, RATE_BOUNDS[kind, field].most if field != "included" else Decimal(10)))
+        == []
+    )
+    found = rate_problems(_card_with(kind, field, Decimal(value)))
+    assert any(
+        problem.code == "rate-negative" and problem.origin and problem.origin.pointer.endswith(f"/{field}")
+        for problem in found
+    )
+    assert all(problem.severity == "error" for problem in found)
+
+
+@pytest.mark.parametrize("value", ["nan", "inf", "-1", "1e300", "0"])
+@pytest.mark.parametrize(
+    "change",
+    [
+        'do="poll"\nevery={}', 'do="poll"\nhit_rate={}', 'do="setting"\nmax_output={}', 'do="setting"\nmax_turns={}', 'do="setting"\nretries={}',
+        'do="admit"\nshare={}', 'do="batch"\nsize={}', 'do="cache"\nshare={}', 'do="defer"\nshare={}', 'do="assume"\nrule={{runs={}, trigger="*"}}',
+    ],
+)  # fmt: skip
+def test_numbers_of_a_scenario_give_a_figure_or_a_message(change: str, value: str, tmp_path: Path, run: Run) -> None:
+    (tmp_path / "f.json").write_text(json.dumps({"zeitbuch": 1, "flows": [to_builtins(chain(ask("a")))]}))
+    (tmp_path / "s.toml").write_text('scenario = 1\nname = "s"\n[[change]]\n' + change.format(value) + "\n")
+    done = run("compare", "f.json", "--scenario", "s.toml", "--month", "2026-11", "--no-cache")
+    assert done.code in (0, 2) and "a fault of" not in done.err
+    assert (done.code == 0) == (value == "0" and not any(key in change for key in ("every", "max_", "size"))), done.err
+    assert done.code == 0 or "s.toml:" in done.err
+
+
+@pytest.mark.parametrize("value", ["nan", "inf", "-1", "1e300"])
+@pytest.mark.parametrize("key", ["max_per_run", "max_per_month"])
+def test_a_budget_of_the_workspace_is_never_silently_off(key: str, value: str, tmp_path: Path, run: Run) -> None:
+    (tmp_path / "zeitbuch.toml").write_text(f'sources = ["."]\n\n[[budget]]\n{key} = {value}\n')
+    done = run("estimate", cwd=tmp_path)
+    assert done.code == 2
+    assert re.search("zeitbuch.toml:4: error: expected a (limit from 0 to 1e\\+15|finite number)", done.err), done.err

@@ -276,7 +276,7 @@ def test_wrong_assumptions_stop_the_estimate(text: str, expected: str, tmp_path:
     [
         (
             "currency='EUR'\n[[model]]\nname='a'\n[[model.price]]\nfrom=2026-01-01\ninput=-1.0",
-            "wrong.toml:6: error: expected a price for input of 0 or more, found -1.0",
+            "wrong.toml:6: error: expected a price for input from 0 to 1e+9, found -1.0",
         ),
         ("currency='EUR'\n[[model]]\nname='a'\n[[model]]\nname='a'", "wrong.toml:5: error: expected model 'a' once"),
         ("currency='euro'", "three capital letters"),

@@ -177,7 +177,8 @@ def test_shares_over_one_are_said_where_one_case_is_taken(demo: Path, run: Any) 
 
 def test_shares_of_a_decision_that_takes_several_cases_may_sum_to_more() -> None:
     from builders import flow, link, step
-    from zeitbuch.core.assumptions.rules import Assumptions, Rule, share_problems
+    from zeitbuch.core.assumptions.rules import Assumptions, Rule
+    from zeitbuch.core.assumptions.shares import share_problems
 
     rules = Assumptions(assume=(Rule(step="d", case="*", share=0.8),))
     links = [link("start", "d"), link("d", "a", "case", "x"), link("d", "b", "case", "y")]

@@ -13,7 +13,8 @@ from builders import ask, flow, link, step
 from conftest import Run
 from test_estimate import CARD
 from test_sampled import both
-from zeitbuch.core.assumptions.rules import Assumptions, Rule, share_problems
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.shares import share_problems
 from zeitbuch.core.estimate.estate import estimate_exactly, runs_of
 from zeitbuch.core.estimate.proposals import find_proposals
 from zeitbuch.core.estimate.sensitivity import find_knobs

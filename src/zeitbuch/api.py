@@ -164,7 +164,7 @@ def compare(
 
     basis = load_basis(rates, assumptions, month, today=_this_month())
     loaded, _ = load_scenarios(scenarios, basis)
-    return Compared(compare_scenarios(Session(), estate, basis, loaded))
+    return Compared(compare_scenarios(Session(), estate, basis, loaded, paths=scenarios))
 
 
 def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month: str = "") -> Diff:

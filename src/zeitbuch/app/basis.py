@@ -13,7 +13,7 @@ from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.model.problems import InputFaults, Problem
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
-from zeitbuch.readers.config.figures import idle_rules, load_assumptions, load_rates, share_problems
+from zeitbuch.readers.config.figures import idle_prices, idle_rules, load_assumptions, load_rates, share_problems
 from zeitbuch.readers.config.tokenizer_file import load_counters
 from zeitbuch.readers.config.workspace import Workspace
 
@@ -28,8 +28,10 @@ class EstimateBasis(Struct, frozen=True):
     asked: bool = False
     counters: dict[str, Callable[[str], float]] = {}
     assumptions_path: str = ""
+    rates_path: str = ""
     problems: tuple[Problem, ...] = ()
     whole: bool = True  # whether the flows read are all that the assumptions are for
+    whole_rates: bool = True  # and all that the rate card is for
 
     @property
     def currency(self) -> str:
@@ -41,13 +43,14 @@ class EstimateBasis(Struct, frozen=True):
         if self.assumptions_path:
             refuse_errors(share_problems(estate.flows, self.assumptions, self.assumptions_path))
 
-    def idle_rules(self, estate: Estate) -> list[Problem]:
-        """A warning for every rule of the assumptions that fits nothing."""
-        return (
-            idle_rules(estate.flows, self.assumptions, self.assumptions_path, self.whole)
-            if self.assumptions_path
-            else []
-        )
+    def idle_entries(self, estate: Estate) -> list[Problem]:
+        """A warning for every entry of assumptions and rate card that fits nothing."""
+        found: list[Problem] = []
+        if self.assumptions_path:
+            found += idle_rules(estate.flows, self.assumptions, self.assumptions_path, self.whole)
+        if self.card is not None and self.rates_path:
+            found += idle_prices(estate.flows, self.card, self.rates_path, self.whole_rates)
+        return found
 
 
 def load_basis(
@@ -61,6 +64,7 @@ def load_basis(
     """The basis from files (paths of TOML files; without them the workspace's), for the month that is asked for, else that of the
     workspace, of the assumptions, or that of ``today`` (YYYY-MM, from the caller's clock). Raises ZeitbuchError for a file that
     cannot be read, InputFaults for wrong values in one."""
+    named = bool(assumptions), bool(rates)
     if workspace is not None:
         rates = rates or (workspace.path_from_here(workspace.rates) if workspace.rates else "")
         assumptions = assumptions or (workspace.path_from_here(workspace.assumptions) if workspace.assumptions else "")
@@ -71,7 +75,18 @@ def load_basis(
     if card is not None and any(model.tokenizer for model in card.model):
         counting = load_counters(card, str(Path(rates).parent))
     when = month or (workspace.month if workspace is not None else "") or assumed.month or today
-    return EstimateBasis(card, assumed, when, bool(month), counting, assumptions, (*problems, *more), whole)
+    return EstimateBasis(
+        card,
+        assumed,
+        when,
+        bool(month),
+        counting,
+        assumptions,
+        rates,
+        (*problems, *more),
+        whole or named[0],
+        whole or named[1],
+    )
 
 
 def refuse_errors(problems: list[Problem]) -> None:

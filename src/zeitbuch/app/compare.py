@@ -5,17 +5,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from decimal import Decimal
+from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.estimate.comparison import Comparison, compare_options
 from zeitbuch.core.estimate.proposals import Proposal, ProposalsResult, all_together, find_proposals
 from zeitbuch.core.estimate.scenario_records import Scenario
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.report.comparison_tables import comparison_sheet, proposals_sheet
 from zeitbuch.core.report.presentations import TableResult
-from zeitbuch.readers.config.figures import load_scenario
+from zeitbuch.readers.config.figures import load_scenario, place_problems
 
 from .basis import EstimateBasis, refuse_errors
 from .session import Session
@@ -30,17 +31,35 @@ def load_scenarios(paths: Sequence[str], basis: EstimateBasis) -> tuple[list[Sce
 
 
 def compare_scenarios(
-    session: Session, estate: Estate, basis: EstimateBasis, scenarios: list[Scenario], crossings: bool = True
+    session: Session,
+    estate: Estate,
+    basis: EstimateBasis,
+    scenarios: list[Scenario],
+    crossings: bool = True,
+    paths: Sequence[str] = (),
 ) -> Comparison:
-    """The base and every scenario, with ``crossings`` the volumes and months at which two of them cross."""
+    """The base and every scenario, with ``crossings`` the volumes and months at which two of them cross. ``paths`` are the files of
+    the scenarios, for messages."""
     basis.check_shares(estate)
     session.problems += basis.problems
     with session.progress(len(scenarios), "comparing") as advance:
         found = compare_options(
             estate, basis.card, basis.assumptions, scenarios, basis.month, basis.counters, crossings, advance
         )
-    session.problems += found.problems
+    session.problems += [_placed(problem, paths) for problem in found.problems]
     return found
+
+
+def _placed(problem: Problem, paths: Sequence[str]) -> Problem:
+    """A problem of one of the scenarios with its file and line."""
+    pointer = problem.origin.pointer if problem.origin is not None else ""
+    if not paths or not pointer.startswith("/scenarios/"):
+        return problem
+    place, _, rest = pointer.removeprefix("/scenarios/").partition("/")
+    path = paths[int(place)]
+    origin = Origin("", f"/{rest}")
+    text = Path(path).read_text(encoding="utf-8")
+    return place_problems([structs.replace(problem, origin=origin)], path, text)[0]
 
 
 def comparison_table(found: Comparison, every: bool) -> TableResult:

@@ -59,7 +59,7 @@ def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, requ
     from zeitbuch.core.estimate.sampled_estate import estimate_flows  # brings NumPy, which the exact means do without
 
     basis.check_shares(estate)
-    session.problems += [*basis.problems, *basis.idle_rules(estate)]
+    session.problems += [*basis.problems, *basis.idle_entries(estate)]
     sampling = None if request.runs == 0 else Sampling(request.runs)
     detail = request.steps or request.by in NEEDS_STEPS
     with session.progress(len(estate.flows), "estimating") as advance:
@@ -108,7 +108,7 @@ def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableRes
 def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month: str = "") -> EstateFigures:
     """All flows with what their figures were made from."""
     basis.check_shares(estate)
-    session.problems += [*basis.problems, *basis.idle_rules(estate)]
+    session.problems += [*basis.problems, *basis.idle_entries(estate)]
     with session.progress(len(estate.flows), "estimating") as advance:
         runs = runs_of(estate, basis.card, basis.assumptions, month or basis.month, basis.counters, advance)
     session.problems += runs.problems

@@ -43,7 +43,7 @@ def run(args: argparse.Namespace) -> int:
         if args.write:
             _write_scenarios(args.write, savings, args.quiet)
         return finish_session(session, args)
-    found = compare_scenarios(session, estate, basis, scenarios, crossings=not args.no_break_even)
+    found = compare_scenarios(session, estate, basis, scenarios, not args.no_break_even, args.scenario)
     show_result("table", form, comparison_table(found, args.all), args)
     return finish_session(session, args)
 

@@ -8,6 +8,8 @@ import math
 from collections.abc import Callable
 from typing import NamedTuple
 
+from zeitbuch.core.estimate.budget import MOST_MONEY
+
 
 class Bounds(NamedTuple):
     """The least and the most that an option may be, and whether it counts."""
@@ -18,8 +20,8 @@ class Bounds(NamedTuple):
 
 
 BOUNDS: dict[str, Bounds] = {
-    "--max-per-run": Bounds(0, 1e15),
-    "--max-per-month": Bounds(0, 1e15),
+    "--max-per-run": Bounds(0, MOST_MONEY),
+    "--max-per-month": Bounds(0, MOST_MONEY),
     "--runs": Bounds(0, 10_000_000, whole=True),
     "--depth": Bounds(0, 100_000, whole=True),
     "--before": Bounds(0, 100_000, whole=True),

@@ -52,7 +52,7 @@ def basis_of(args: argparse.Namespace, session: Session) -> EstimateBasis:
     """Rate card and assumptions that the options or the workspace name."""
     from zeitbuch.app.basis import load_basis  # estimates draw in much that other commands do without
 
-    whole = bool(args.assumptions) or not getattr(args, "source", None)
+    whole = not getattr(args, "source", None)
     return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole, this_month())
 
 

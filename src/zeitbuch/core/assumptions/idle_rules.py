@@ -8,12 +8,14 @@ import difflib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from msgspec import UNSET
+
 from zeitbuch.core.model.name_patterns import is_plain, pattern_fits
 from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 
-from .rules import Assumptions, Rule
+from .rules import AssumptionLookup, Assumptions, Rule
 
 
 class _Missed(NamedTuple):
@@ -35,12 +37,41 @@ def idle_problems(flows: Sequence[Flow], assumptions: Assumptions, whole: bool =
             by_name.setdefault(name, []).append(flow)
     for place, rule in enumerate(assumptions.assume):
         missed = _missed_by(flows, by_name, rule, whole)
-        if missed is not None:
-            near = difflib.get_close_matches(missed.pattern, missed.names, 1, 0.5)
-            hint = f"did you mean '{near[0]}'?" if near else "correct it, or remove the rule: it changes nothing"
-            message = f"expected a {missed.what} that '{missed.pattern}' fits{missed.within}, found none"
-            found.append(Problem("assume-nothing", "warning", message, Origin("", f"/assume/{place}"), hint))
+        said = _said_of(missed) if missed is not None else _said_beside(flows, by_name, rule, assumptions)
+        if said is not None:
+            found.append(Problem("assume-nothing", "warning", said[0], Origin("", f"/assume/{place}"), said[1]))
     return found
+
+
+def _said_of(missed: _Missed) -> tuple[str, str]:
+    """Message and hint."""
+    near = difflib.get_close_matches(missed.pattern, missed.names, 1, 0.5)
+    hint = f"did you mean '{near[0]}'?" if near else "correct it, or remove the rule: it changes nothing"
+    return f"expected a {missed.what} that '{missed.pattern}' fits{missed.within}, found none", hint
+
+
+def _said_beside(
+    flows: Sequence[Flow], by_name: dict[str, list[Flow]], rule: Rule, assumptions: Assumptions
+) -> tuple[str, str] | None:
+    flow = None if rule.events is UNSET else _with_runs_beside(flows, by_name, rule, assumptions)
+    if flow is None:
+        return None
+    hint = "`runs` are what counts there: the events, hits and items of its trigger say nothing; remove one of the two"
+    return f"expected `events` of a trigger without `runs`, found both in '{flow.title}'", hint
+
+
+def _with_runs_beside(
+    flows: Sequence[Flow], by_name: dict[str, list[Flow]], rule: Rule, assumptions: Assumptions
+) -> Flow | None:
+    """A flow in which the events of a rule say nothing, since another rule says how often each of the triggers runs."""
+    if all(other.runs is UNSET for other in assumptions.assume):
+        return None
+    for flow in _flows_for(flows, by_name, rule.flow):
+        lookup = AssumptionLookup(assumptions, flow)
+        names = [(one.id, one.name) for one in flow.triggers if pattern_fits(rule.trigger or "*", one.id, one.name)]
+        if names and all(lookup.find("runs", trigger=pair) is not None for pair in names):
+            return flow
+    return None
 
 
 def _flows_for(flows: Sequence[Flow], by_name: dict[str, list[Flow]], pattern: str) -> Sequence[Flow]:

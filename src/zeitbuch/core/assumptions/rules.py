@@ -4,13 +4,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Literal
 
 from msgspec import UNSET, Struct, UnsetType
 
 from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
-from zeitbuch.core.model.outcomes import case_name, deciding_steps, is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin, Step
 
@@ -194,7 +192,7 @@ def _in_range(quantity: str, figure: Figure, place: Origin) -> list[Problem]:
 Rank = tuple[int, int, int, int]
 
 
-class _Ready(Struct):
+class ReadyRule(Struct):
     """A quantity of a rule, ready to be asked for."""
 
     rule: Rule
@@ -208,16 +206,16 @@ class _Ready(Struct):
     narrow: bool  # whether it is for a case, a trigger or a placeholder
 
 
-_ready: list[tuple[Assumptions, list[tuple[str, _Ready]]]] = []  # of the assumptions used last
+_ready: list[tuple[Assumptions, list[tuple[str, ReadyRule]]]] = []  # of the assumptions used last
 
 
-def _compile_rules(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
+def _compile_rules(assumptions: Assumptions) -> list[tuple[str, ReadyRule]]:
     """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
     for kept, compiled in _ready:
         if kept is assumptions:
             return compiled
     overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
-    found: list[tuple[str, _Ready]] = []
+    found: list[tuple[str, ReadyRule]] = []
     for above, rules in ((0, assumptions.assume), (1, overlay)):
         words = "scenario" if above else "assumptions"
         for rule in rules:
@@ -226,7 +224,7 @@ def _compile_rules(assumptions: Assumptions) -> list[tuple[str, _Ready]]:
     return found
 
 
-def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, _Ready]]) -> None:
+def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, ReadyRule]]) -> None:
     weight = (
         above,
         pattern_rank(rule.step) + pattern_rank(rule.trigger),
@@ -242,7 +240,7 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, _Re
         found.append(
             (
                 quantity,
-                _Ready(
+                ReadyRule(
                     rule,
                     value_of(figure, rule.evidence, why),
                     first,
@@ -262,7 +260,7 @@ class AssumptionLookup:
 
     def __init__(self, assumptions: Assumptions, flow: Flow) -> None:
         names = (flow.id, flow.name)
-        self.by: dict[str, list[_Ready]] = {}
+        self.by: dict[str, list[ReadyRule]] = {}
         self.season = next(
             (season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)), None
         )
@@ -284,9 +282,9 @@ class AssumptionLookup:
         case: tuple[str, ...] = (),
         trigger: tuple[str, ...] = (),
         placeholder: tuple[str, ...] = (),
-    ) -> _Ready | None:
+    ) -> ReadyRule | None:
         """The rule that ``find`` takes its value from."""
-        best: _Ready | None = None
+        best: ReadyRule | None = None
         for r in self.by.get(quantity, ()):
             if best is not None and r.rank < best.rank:
                 continue
@@ -302,7 +300,7 @@ class AssumptionLookup:
 
     def of_step(self, quantity: str, step: Step, default: float | None = None) -> Value:
         """A quantity of a step, or its default."""
-        best: _Ready | None = None
+        best: ReadyRule | None = None
         names = (step.id, step.name)
         for ready in self.by.get(quantity, ()):
             if (
@@ -335,51 +333,3 @@ def overlay_rules(assumptions: Assumptions, rules: tuple[Rule, ...]) -> Overlaid
     had = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
     base = {name: getattr(assumptions, name) for name in Assumptions.__struct_fields__}
     return Overlaid(**base, overlay=(*had, *rules))
-
-
-def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:
-    """Decisions that take one case and whose declared shares sum to more than 1; at the place of the last rule."""
-    places = {id(rule): place for place, rule in enumerate(assumptions.assume)}
-    found: list[Problem] = []
-    for flow in flows:
-        deciding = deciding_steps(flow)
-        decisions = {step.id: step for step in flow.steps if step.id in deciding and not step.inclusive}
-        if not decisions:
-            continue
-        lookup = AssumptionLookup(assumptions, flow)
-        if "share" not in lookup.by:
-            continue
-        given = _given_shares(flow, decisions, lookup)
-        for step_id, rules in given.items():
-            _shares_over_one(rules, places, decisions, step_id, flow, found)
-    return found
-
-
-def _given_shares(flow: Flow, decisions: dict[str, Step], lookup: AssumptionLookup) -> dict[str, list[_Ready]]:
-    given: dict[str, list[_Ready]] = {}
-    seen: set[tuple[str, str]] = set()
-    for link in flow.links:
-        step = decisions.get(link.source)
-        if step is not None and is_case(link, step.kind) and (step.id, case_name(link)) not in seen:
-            seen.add((step.id, case_name(link)))
-            ready = lookup.find_rule("share", (step.id, step.name), (link.label, link.condition, link.target))
-            if ready is not None:
-                given.setdefault(step.id, []).append(ready)
-    return given
-
-
-def _shares_over_one(
-    rules: list[_Ready],
-    places: dict[int, int],
-    decisions: dict[str, Step],
-    step_id: str,
-    flow: Flow,
-    found: list[Problem],
-) -> None:
-    total = sum(ready.value.amount for ready in rules)
-    if total > 1 + 1e-9:
-        place = max(places.get(id(ready.rule), 0) for ready in rules)
-        title = decisions[step_id].title
-        message = f"expected shares of the cases of '{title}' in '{flow.title}' that sum to at most 1, found {total:g}"
-        hint = "one case is taken each time; a pattern may give its share to several cases"
-        found.append(Problem("assume-shares", "error", message, Origin("", f"/assume/{place}/share"), hint))

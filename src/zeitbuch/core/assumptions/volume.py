@@ -131,16 +131,15 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
     declared = lookup.find("runs", trigger=names)
     if declared is not None:
         return _declared_volume(declared, season, checks)
+    events = lookup.find("events", trigger=names)
     base: Value
-    if trigger.kind == "polling" and clocked:
-        events = lookup.find("events", trigger=names)
-        if events is not None and checks:
+    if clocked:
+        if checks and events is not None:
             return _polled_events(trigger, lookup, names, season, events, checks)
-        base = _polled_runs(lookup, names, occurs, checks)
-    elif clocked:
         base = Value(occurs, "export", "counted from the schedule")
+        if trigger.kind == "polling":
+            base = _polled_runs(lookup, names, occurs, checks)
     else:
-        events = lookup.find("events", trigger=names)
         if events is None:
             if trigger.kind == "call" and called is not None:
                 return Volume(called.amount, 0.0, called.evidence, called.why)

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct, structs
@@ -27,6 +27,18 @@ class Budget(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True
     max_per_run: float | None = None
     max_per_month: float | None = None
     measure: Measure = "mean"
+
+
+MOST_MONEY = 1e15  # of a limit
+
+
+def budget_faults(budgets: Iterable[Budget]) -> Iterator[tuple[str, str]]:
+    """The place and the message of every limit that is none."""
+    for place, budget in enumerate(budgets):
+        for key in ("max_per_run", "max_per_month"):
+            value = getattr(budget, key)
+            if value is not None and not 0 <= value <= MOST_MONEY:
+                yield f"/budget/{place}/{key}", f"expected a limit from 0 to {MOST_MONEY:g}, found {value:g}"
 
 
 class Excess(Struct, frozen=True):

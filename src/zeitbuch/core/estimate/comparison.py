@@ -14,7 +14,7 @@ from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.pricing.call_prices import Counter
 from zeitbuch.core.pricing.rate_card import RateCard
 
@@ -166,9 +166,10 @@ def _run_scenarios(
 ) -> None:
     for place, scenario in enumerate(scenarios):
         applied, missed = apply_scenario(scenario, estate, card, assumptions)
-        problems += [
-            structs.replace(problem, message=f"scenario '{scenario.name}': {problem.message}") for problem in missed
-        ]
+        for problem in missed:
+            at = problem.origin.pointer if problem.origin is not None else ""
+            said = f"scenario '{scenario.name}': {problem.message}"
+            problems.append(structs.replace(problem, message=said, origin=Origin("", f"/scenarios/{place}{at}")))
         runs = runs_of(applied.estate, applied.card, applied.assumptions, month, counters)
         made.append((scenario, applied, runs, result_of(runs)))
         if progress is not None:

@@ -107,14 +107,20 @@ def estimate_flows(
         if progress is not None:
             progress(place)
     runs = gather_runs(light, prices, when, assumptions)
+    _estimate_called_anew(flows, keys, setting, runs, draws)
+    result = result_of(runs)
+    return _with_spreads(result, runs, draws) if how is not None else result
+
+
+def _estimate_called_anew(
+    flows: Sequence[Flow], keys: Sequence[str], setting: Setting, runs: EstateFigures, draws: dict[str, FlowSample]
+) -> None:
+    """What others call on certain days is estimated anew, at the prices of these days."""
     for place, key in enumerate(keys):
-        # What others call on certain days is estimated anew, at the prices of these days.
-        if runs.weights.get(key) != light[key].weights:
+        if runs.weights.get(key) != runs.by[key].weights:
             runs.by[key], found = estimate_one(flows[place], setting, (runs.weights.get(key),))
             if found is not None:
                 draws[key] = found
-    result = result_of(runs)
-    return _with_spreads(result, runs, draws) if how is not None else result
 
 
 _NOBODY = Flow(id="")

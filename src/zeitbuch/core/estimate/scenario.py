@@ -8,8 +8,10 @@ from collections.abc import Callable, Iterator
 
 from msgspec import structs
 
+from zeitbuch.core.assumptions.idle_rules import idle_problems
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import schedule_runs
+from zeitbuch.core.model.bounds import OF_STEPS, OF_TRIGGERS
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
@@ -34,6 +36,11 @@ from .scenario_records import (
 )
 
 Fault = tuple[str, str]  # key of the change, message
+_FLOW_BOUNDS = {row.field: row.most for row in (*OF_STEPS, *OF_TRIGGERS)}
+_MOST = {
+    "every": _FLOW_BOUNDS["every"], "size": _FLOW_BOUNDS["batch"], "max_output": _FLOW_BOUNDS["max_output"],
+    "max_turns": _FLOW_BOUNDS["max_turns"], "retries": _FLOW_BOUNDS["attempts"],
+}  # fmt: skip
 
 
 def scenario_problems(scenario: Scenario, card: RateCard | None) -> list[Problem]:
@@ -52,6 +59,10 @@ def _share_faults(change: Change) -> Iterator[Fault]:
         value = getattr(change, key, None)
         if value is not None and not 0 <= value <= 1:
             yield key, f"expected a share from 0 to 1, found {value:g}"
+    for key, most in _MOST.items():
+        value = getattr(change, key, None)
+        if value is not None and value > most:
+            yield key, f"expected {key} up to {most:,g}, found {value:g}"
 
 
 def _change_faults(change: Change, card: RateCard | None) -> Iterator[Fault]:
@@ -96,12 +107,28 @@ def apply_scenario(
     made = Applied(estate, card, assumptions, set())
     missed: list[Problem] = []
     for place, change in enumerate(scenario.change):
+        before = made.estate.flows
         if not _apply_change(change, made):
-            message = f"expected something that change {place + 1} fits, found nothing in the flows read"
-            missed.append(
-                Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), _change_hint(change))
-            )
+            missed.append(_missed_change(change, place, before))
+        elif isinstance(change, Assume) and (idle := idle_problems(before, Assumptions(assume=(_rule_of(change),)))):
+            message = f"change {place + 1}: {idle[0].message}"
+            missed.append(Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), idle[0].hint))
     return made, missed
+
+
+def _rule_of(change: Assume) -> Rule:
+    return structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
+
+
+def _missed_change(change: AnyChange, place: int, flows: tuple[Flow, ...]) -> Problem:
+    """What is told of a change that fits nothing: the name in it that is none, with the nearest there is, where it is that."""
+    names = Rule(flow=change.flow, step=getattr(change, "step", ""), trigger=getattr(change, "trigger", ""))
+    idle = idle_problems(flows, Assumptions(assume=(_rule_of(change) if isinstance(change, Assume) else names,)))
+    message = f"expected something that change {place + 1} fits, found nothing in the flows read"
+    hint = _change_hint(change)
+    if idle:
+        message, hint = f"change {place + 1}: {idle[0].message}", idle[0].hint
+    return Problem("scenario-nothing", "warning", message, Origin("", f"/change/{place}"), hint)
 
 
 def _change_hint(change: AnyChange) -> str:
@@ -115,7 +142,7 @@ def _change_hint(change: AnyChange) -> str:
 def _apply_change(change: AnyChange, made: Applied) -> bool:
     """Applies one change; returns whether it fits anything."""
     if isinstance(change, Assume):
-        rule = structs.replace(change.rule, flow=change.flow if change.rule.flow == "*" else change.rule.flow)
+        rule = _rule_of(change)
         touched = {flow.id for flow in made.estate.flows if pattern_fits(rule.flow, flow.id, flow.name)}
         made.assumptions = overlay_rules(made.assumptions, (rule,))
         made.touched |= touched

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
+from zeitbuch.core.assumptions.shares import is_one_but_rounded
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.outcomes import case_name, is_case
@@ -12,18 +13,19 @@ from zeitbuch.core.model.records import Step
 
 from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, loses_passes
+from .ranged import capped
 
 _NEVER = Value(0.0, "default", "default")
 
 
 def turns_of(step: Step, lookup: AssumptionLookup, tools: int) -> Value:
-    """An agent's turns. Without a declared value: low 1, likely 3, high the step's own cap (or 10)."""
+    """An agent's turns, never above the step's own cap. Without a declared value: low 1, likely 3, high the cap (or 10)."""
+    cap = step.model.max_turns if step.model is not None else None
     found = lookup.find("turns", (step.id, step.name))
     if found is not None:
-        return found
+        return capped(found, cap, f"at most the {cap} of the step's own cap") if cap else found
     if not tools:
         return Value(1.0, "export", "an agent without tools answers at once")
-    cap = step.model.max_turns if step.model is not None else None
     high = float(cap) if cap else TURNS_HIGH
     low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
     words = f"default: {low:g} to {high:g} turns, likely {likely:g}"
@@ -184,6 +186,8 @@ class Planner:
             self.notes.append(f"'{step.title}' ends at an item that fails; its passes are counted as if it went on")
         if repeat is not None and repeat.until and not repeat.items:
             node.repeats, node.items, node.cap = "until", self.lookup.of_step("rounds", step), repeat.cap
+            if repeat.cap is None:
+                self.notes.append(f"'{step.title}' goes round until its condition holds; nothing limits its rounds")
             return
         node.repeats = "items"
         node.items = self.lookup.find("items", (step.id, step.name))
@@ -236,9 +240,11 @@ class Planner:
     def _fill_shares(
         self, step: Step, ways: list[Way], given: float | int, found: dict[int, Value], missing: list[Way]
     ) -> dict[int, Value]:
-        """What the named cases leave, in equal parts; shares over 1 are scaled."""
-        if given > 1 + 1e-9:
+        """What the named cases leave, in equal parts; shares over 1 are scaled, and so are such that are 1 but for rounding."""
+        rounded = is_one_but_rounded(given, len(found))
+        if given > 1 and not rounded:
             self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
+        if given > 1 or (rounded and not missing):
             found = {index: Value(value.amount / given, value.evidence, value.why) for index, value in found.items()}
             given = 1.0
         # A decision with a single way out also has the way of doing nothing.

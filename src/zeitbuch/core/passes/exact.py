@@ -31,6 +31,7 @@ from .moving import (
     sum_losses,
 )
 from .plan import Node, Plan, Stage, edges_of_tie
+from .ranged import mean_over
 
 _SMALL = 1e-12
 # Of each step so far the triggers that begin what is before it, and the most passes that a run can bring there.
@@ -197,7 +198,7 @@ class Passes:
         evidence = arriving.evidence
         attempts, lost, late = turns, 0.0, 0.0
         if wrong:
-            evidence, attempts, lost, late = expected_tries(node, evidence, wrong, turns)
+            evidence, attempts, lost, late = expected_tries(node, evidence, turns)
         done = StepOutcome(arriving, max(0.0, lost - late), late, 0.0, evidence)
         if node.turns is not None:
             evidence = self._run_agent(node, attempts, arriving.most, evidence)
@@ -248,7 +249,7 @@ class Passes:
         items = node.items
         assert items is not None
         if node.repeats == "until":
-            return geometric_rounds(items.amount, node.cap), NEVER
+            return mean_over(items, lambda rounds: geometric_rounds(rounds, node.cap)), NEVER
         return items.amount, math.ceil(items.high if items.ranged else items.amount)
 
     def _run_agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:

@@ -12,6 +12,7 @@ from zeitbuch.core.assumptions.rules import EVIDENCE, Evidence
 from zeitbuch.core.model.records import Step
 
 from .plan import Node
+from .ranged import tries_of
 
 STRONGEST = EVIDENCE.index("export")
 RANK_OF_EVIDENCE = {name: index for index, name in enumerate(EVIDENCE)}
@@ -55,14 +56,11 @@ NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
 Lost = dict[int, tuple[float, float, float, int]]
 
 
-def expected_tries(node: Node, evidence: int, wrong: float, turns: float) -> tuple[int, float, float, float]:
+def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float, float, float]:
     evidence = min(evidence, RANK_OF_EVIDENCE[node.failure.evidence] if node.failure.amount else STRONGEST)
     evidence = min(evidence, RANK_OF_EVIDENCE[node.timeout.evidence] if node.timeout.amount else STRONGEST)
-    over = wrong ** (node.tries + 1)
-    attempts = turns * (1 - over) / (1 - wrong) if wrong < 1 else turns * (node.tries + 1)
-    lost = turns * over
-    late = lost * node.timeout.amount / wrong
-    return evidence, attempts, lost, late
+    attempts, lost, late = tries_of(node.failure, node.timeout, node.tries)
+    return evidence, turns * attempts, turns * lost, turns * late
 
 
 def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evidence: int) -> Moving:

@@ -18,7 +18,7 @@ Floats = NDArray[Any]
 
 
 @lru_cache(maxsize=256)
-def _beta_slices(alpha: float, runs: int) -> Floats:
+def beta_slices(alpha: float, runs: int) -> Floats:
     """Quantiles of Beta(alpha, 6 - alpha) at the middles of ``runs`` equal slices."""
     from scipy.special import betaincinv
 
@@ -37,7 +37,7 @@ class Draws:
         """A ranged value for each run; mean and range are kept."""
         span = value.high - value.low
         alpha = round(6 * (value.amount - value.low) / span, 9)
-        return value.low + span * self.rng.permutation(_beta_slices(alpha, self.runs))
+        return value.low + span * self.rng.permutation(beta_slices(alpha, self.runs))
 
     def draw_number(self, value: Value) -> float | Floats:
         """A point as it is, a range drawn."""

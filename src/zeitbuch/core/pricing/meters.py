@@ -225,17 +225,21 @@ class _MonthOfMeters:
         if not any(on.get(host.name) for on in self.members):
             return
         if host.base:
-            fee = Money()
-            for span, share, on in zip(self.spans, self.by_days, self.members, strict=True):
-                if on.get(host.name):
-                    worth = self.card.currency_worth(host.currency, span.first)
-                    base = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
-                    fee += base.times(share) if share < 1 else base
-            found.setdefault((host.name, ""), []).append(HostBill(host.name, fee))
+            found.setdefault((host.name, ""), []).append(HostBill(host.name, self._fee_of(host)))
         meters = {meter.name: meter for meter in self.card.meter}
         for name in host.meters:
             for line in self._bill_meter(meters[name], host.name, found):
                 lines.setdefault((line.meter, line.host, line.flow), []).append(line)
+
+    def _fee_of(self, host: Host) -> Money:
+        """The fee of the days on which a host has flows."""
+        fee = Money()
+        for span, share, on in zip(self.spans, self.by_days, self.members, strict=True):
+            if on.get(host.name):
+                worth = self.card.currency_worth(host.currency, span.first)
+                base = Money(ZERO, (host.currency,)) if worth is None else Money(host.base * worth)
+                fee += base.times(share) if share < 1 else base
+        return fee
 
     def _bill_meter(self, meter: Meter, host: str, found: dict[tuple[str, str], list[HostBill]]) -> list[MeterLine]:
         """The lines of a meter, a flow each; ``flow`` of a line is its key. Adds the bill of all flows together."""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec import structs
 
-from zeitbuch.core.assumptions import rules
+from zeitbuch.core.assumptions import rules, shares
 from zeitbuch.core.assumptions.idle_rules import idle_problems
 from zeitbuch.core.assumptions.quantities import RENAMED
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -18,6 +18,7 @@ from zeitbuch.core.estimate.scenario_records import Assume, Scenario
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.core.pricing import rate_validation
+from zeitbuch.core.pricing.idle_rates import idle_rates
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 from zeitbuch.readers.input.toml_lines import line_of
@@ -50,13 +51,20 @@ def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions, path: str) -> list[Problem]:
     """Shares of the cases of the flows' decisions that sum to more than 1, with the line of the last rule."""
-    found = rules.share_problems(flows, assumptions)
+    found = shares.share_problems(flows, assumptions)
     return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 
 def idle_rules(flows: Sequence[Flow], assumptions: Assumptions, path: str, whole: bool) -> list[Problem]:
-    """Rules that fit nothing in the flows, with their lines."""
+    """Rules that fit nothing in the flows, and shares that leave something out, with their lines."""
     found = idle_problems(flows, assumptions, whole)
+    found += [problem for problem in shares.share_problems(flows, assumptions) if problem.severity == "warning"]
+    return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
+
+
+def idle_prices(flows: Sequence[Flow], card: RateCard, path: str, whole: bool) -> list[Problem]:
+    """Entries of a rate card that fit nothing in the flows, with their lines."""
+    found = idle_rates(flows, card, whole)
     return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 

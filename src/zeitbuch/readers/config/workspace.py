@@ -12,12 +12,13 @@ from typing import NamedTuple
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.volume import parse_month
-from zeitbuch.core.estimate.budget import Budget
+from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
-from zeitbuch.core.model.problems import Problem, ZeitbuchError
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 from zeitbuch.readers.dialects.rules import Dialect, load_dialect
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
+from zeitbuch.readers.input.toml_lines import line_of
 from zeitbuch.readers.secrets.words import SecretWords
 
 NAME = "zeitbuch.toml"
@@ -59,7 +60,14 @@ def load_workspace(path: str | None) -> Workspace:
     """The workspace of a file, or an empty one. Raises ZeitbuchError when the file is wrong."""
     if path is None:
         return Workspace()
-    found, _ = load_toml(path, Workspace, _KIND)
+    found, text = load_toml(path, Workspace, _KIND)
+    for at, message in budget_faults(found.budget):
+        raise fail(
+            "budget-limit",
+            message,
+            "correct it: a limit that is none would never be passed",
+            Origin(path, line=line_of(text, at)),
+        )
     if found.month:
         try:
             parse_month(found.month)

@@ -84,32 +84,32 @@ def _outline_step(plan: Plan, item: dict[str, Any], key: str, get_scope: Getter 
 
 def _outline_links(shape: Flat, raw: dict[str, Any], kinds: dict[str, str], draft: Draft) -> list[Link] | None:
     """The links between known steps, or None when one has an end that is no step."""
-    meaning = shape.links.rule_for_outlet
     place = {key: index if kind != "\x00start" else -1 for index, (key, kind) in enumerate(kinds.items())}
     found: list[Link] = []
     lost: list[dict[str, Any]] = []
     for source, outlet, target in _written_links(shape, raw, lost):
         if type(source) is not str or type(target) is not str or source not in kinds or target not in kinds:
             return None
-        role: LinkRole = "next"
+        role: LinkRole | None = "case" if kinds[source] == "decide" else "next"
         if outlet:
-            case = draft.case_of(source, as_text(outlet)) if source in draft.cases else None
-            rule = meaning(as_text(outlet)) if case is None else None
-            if case is not None:
-                role = "case"
-            elif rule is None:
-                role = "case" if kinds[source] in WITH_OUTCOMES else "next"
-            elif rule.reversed:
-                return None
-            else:
-                role = rule.role
-        elif kinds[source] == "decide":
-            role = "case"
+            role = _role_of_outlet(shape, kinds[source], source, as_text(outlet), draft)
+        if role is None:
+            return None
         if role != "attach" and place[source] >= place[target]:
             return None  # perhaps a cycle, and its message needs the names of the steps
         found.append(Link(source=source, target=target, role=role))
     draft.lost += lost
     return found
+
+
+def _role_of_outlet(shape: Flat, kind: str, source: str, outlet: str, draft: Draft) -> LinkRole | None:
+    """The role of a link from an outlet; None when it runs the other way."""
+    if source in draft.cases and draft.case_of(source, outlet) is not None:
+        return "case"
+    rule = shape.links.rule_for_outlet(outlet)
+    if rule is None:
+        return "case" if kind in WITH_OUTCOMES else "next"
+    return None if rule.reversed else rule.role
 
 
 def _written_links(shape: Flat, raw: dict[str, Any], lost: list[dict[str, Any]]) -> Iterator[tuple[Any, Any, Any]]:

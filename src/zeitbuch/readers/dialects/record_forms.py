@@ -134,14 +134,22 @@ def _type_of_field(value: Any, fields: list[Field]) -> Any:
     """The type of values that serve all these fields as this one does; its own type when that settles nothing."""
     if len(fields) > 1 and type(value) in (int, float):
         raise _Unsettled
-    (field,) = fields if len(fields) == 1 else (None,)
-    simple = field is not None and len(field.ways) == 1 and field.serves is None and field.partner is None
-    if field is None or type(value) in _CONTAINERS or not (_is_sure(value, field.form) or (simple and value is None)):
+    if len(fields) > 1 or type(value) in _CONTAINERS:
         return type(value)
-    union: Any = field.form.numbers
-    for one in sorted(field.form.plain - {dict, list}, key=str):
-        union = one if union is None else union | one
+    (field,) = fields
+    simple = len(field.ways) == 1 and field.serves is None and field.partner is None
+    if not _is_sure(value, field.form) and not (simple and value is None):
+        return type(value)
+    union = _type_of_form(field.form)
     return union | None if simple and union is not None else union
+
+
+def _type_of_form(form: Form) -> Any:
+    """All values of which the type settles that they will do."""
+    union: Any = form.numbers
+    for one in sorted(form.plain - {dict, list}, key=str):
+        union = one if union is None else union | one
+    return union
 
 
 def _is_sure(value: Any, form: Form) -> bool:
@@ -275,9 +283,8 @@ def _settle(field: Field, record: dict[str, Any], looks: list[_Look], close: lis
     if not present:
         return
     asked = [get for get, value in present if not _is_sure(value, field.form)]
-    partner = field.partner
-    if partner is not None and not _is_sure(partner(record), field.form):
-        asked.append(partner)
+    if field.partner is not None and not _is_sure(field.partner(record), field.form):
+        asked.append(field.partner)
     only = len(present) == 1 or field.gathers
     if not only or any([type(get(record)) in (*_CONTAINERS, type(None)) for get in asked]):
         close.append(field)
