@@ -4,10 +4,12 @@ them; and which month it is when nobody names one."""
 from __future__ import annotations
 
 import datetime
+import json
 from datetime import date, timedelta
 from decimal import Decimal
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -242,3 +244,17 @@ def test_the_month_is_named_by_option_workspace_or_assumptions_and_else_is_this_
     (tmp_path / "zeitbuch.toml").write_text('sources = ["f.json"]\nmonth = "May"\n')
     ran = run("estimate")
     assert ran.code == 2 and "expected a month as YYYY-MM" in ran.err and "zeitbuch.toml" in ran.err
+
+
+def test_why_tells_each_price_of_the_month_with_its_share(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "rates.toml").write_text(RATES.replace("2099-01-01", "2026-11-16"))
+    made = chain(ask("a"), id="f", name="F")
+    (tmp_path / "f.json").write_text(json.dumps({"zeitbuch": 1, "flows": [msgspec.to_builtins(made)]}))
+    ran = run("estimate", "f.json", "--rates", "rates.toml", "--month", "2026-11", "--why", "F", cwd=tmp_path)
+    lines = [" ".join(line.split()) for line in ran.out.splitlines() if "price of input" in line]
+    assert [line.partition("price of input tokens ")[2] for line in lines] == [
+        "1.0 EUR declared rate card: per 1,000,000 input tokens, from 2020-01-01, for 50% of the runs",
+        "9.0 EUR declared rate card: per 1,000,000 input tokens, from 2026-11-16, for 50% of the runs",
+    ]
+    ran = run("estimate", "f.json", "--rates", "rates.toml", "--month", "2026-12", "--why", "F", cwd=tmp_path)
+    assert ran.out.count("price of input tokens") == 1 and "% of the runs" not in ran.out

@@ -14,6 +14,7 @@ from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.secret_labels import count_secrets
 from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
 from zeitbuch.core.pricing import token_count
+from zeitbuch.core.pricing.rate_card import Price
 from zeitbuch.core.pricing.units import UNITS
 
 from .estate import EstateFigures
@@ -73,7 +74,7 @@ def _step_rows(
     if entry.parts:
         for row in _text_rows(runs, run, entry.id):
             yield title, *row
-        for row in _price_rows(runs, entry.model, {part.unit for part in entry.parts}):
+        for row in _price_rows(runs, run, entry.model, {part.unit for part in entry.parts}):
             yield title, *row
     for part in entry.parts:
         yield title, f"{UNITS[part.unit].phrase} per run", _part_words(runs, part), part.evidence, part.why
@@ -131,27 +132,37 @@ def readable_rest(text: str, refs: Iterable[Ref]) -> str:
     return text
 
 
-def _price_rows(runs: EstateFigures, model: str, units: set[str]) -> list[tuple[str, str, Evidence | Literal[""], str]]:
-    """The prices of a model that its step pays, with the date from which they hold."""
+def _price_rows(
+    runs: EstateFigures, run: FlowFigures, model: str, units: set[str]
+) -> list[tuple[str, str, Evidence | Literal[""], str]]:
+    """The prices of a model that its step pays, with the date from which they hold and, where they change within the month, the
+    share of the runs that pays them."""
     card = runs.prices.card
-    price = card.price_of(model, runs.prices.calendar.spans[0].first) if card is not None else None
     rate = card.rate_of(model) if card is not None else None
-    if card is None or price is None or rate is None:
+    paid = _prices_paid(runs, run, model) if card is not None else []
+    if card is None or not paid or rate is None:
         return [(f"price of {model or 'the model'}", "?", "", "the rate card has none for this month")]
     rows: list[tuple[str, str, Evidence | Literal[""], str]] = []
     for unit, row in UNITS.items():
-        value = getattr(price, unit)
-        if value is not None and unit in units:
-            per = f"{row.size:,} {row.title}" if row.size > 1 else row.title
-            rows.append(
-                (
-                    f"price of {row.title}",
-                    f"{value} {rate.currency or card.currency}",
-                    "declared",
-                    f"rate card: per {per}, from {price.since}",
-                )
-            )
+        for price, share in paid:
+            value = getattr(price, unit)
+            if value is not None and unit in units:
+                per = f"{row.size:,} {row.title}" if row.size > 1 else row.title
+                words = f"rate card: per {per}, from {price.since}"
+                words += f", for {share:.0%} of the runs" if len(paid) > 1 else ""
+                rows.append((f"price of {row.title}", f"{value} {rate.currency or card.currency}", "declared", words))
     return rows
+
+
+def _prices_paid(runs: EstateFigures, run: FlowFigures, model: str) -> list[tuple[Price, float]]:
+    """The prices of the month's days, each once, with the share of the flow's runs that pays it."""
+    card, found = runs.prices.card, dict[Price, float]()
+    weights = run.weights or runs.prices.weights
+    for span, weight in zip(runs.prices.calendar.spans, weights, strict=True):
+        price = card.price_of(model, span.first) if card is not None and weight else None
+        if price is not None:
+            found[price] = found.get(price, 0.0) + weight
+    return list(found.items())
 
 
 def _chosen_step(run: FlowFigures, step: str) -> Step:
