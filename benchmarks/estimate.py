@@ -173,9 +173,14 @@ def main() -> None:
         }[sys.argv[1]]()
         return
     most = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
-    plain, by_days = zip(*[(apart("one", str(most), kind, "alone")["seconds"] for kind in ("exact", "days")) for _ in range(3)], strict=True)
+    plain, by_days = zip(
+        *[(apart("one", str(most), kind, "alone")["seconds"] for kind in ("exact", "days")) for _ in range(3)],
+        strict=True,
+    )
     ratio = sorted(b / a for a, b in zip(plain, by_days, strict=True))[1]
-    print(f"exact means of {most:,} flows in a month with two changes of prices, against one with none: ratio {ratio:.2f}")
+    print(
+        f"exact means of {most:,} flows in a month with two changes of prices, against one with none: ratio {ratio:.2f}"
+    )
     for kind in ("exact", "sampled"):
         found = apart("one", str(most), kind)
         print(
