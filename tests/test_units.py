@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -283,6 +284,10 @@ def test_definitions_within_texts() -> None:
     )
     assert found.pointer == "/a/0/text" and found.value["flows"][0]["id"] == "a"
     assert might_embed(b'{"text": "{\\"a\\": 1}"}', yaml=False) and not might_embed(b'{"text": "plain"}', yaml=False)
+    draw = random.Random(1)
+    for _ in range(2000):
+        raw = bytes(draw.choice(b'{\\"a') for _ in range(draw.randint(0, 12)))
+        assert might_embed(raw, yaml=False) == (b"{\\" in raw), raw
 
 
 @pytest.mark.parametrize(

@@ -15,6 +15,7 @@ from zeitbuch.core.model.words import join_words
 from zeitbuch.readers.input.pointers import escape_key
 
 SHORTEST = 60  # characters: no flow is shorter
+_BRACE = ord("{")
 
 
 class Embedded(NamedTuple):
@@ -29,8 +30,13 @@ def might_embed(raw: bytes, yaml: bool) -> bool:
     """A quick look at the bytes: False means that no walk is needed. Within a text what follows a brace is escaped."""
     if yaml:
         return b'{"' in raw
-    # Looking for one letter is so much quicker than for two that the second is looked for only where the first is.
-    return b"\\" in raw and any([part.endswith(b"{") for part in raw.split(b"\\")[:-1]])
+    # Looking for one letter is so much quicker than for two that the brace is looked for only before each escape.
+    at = raw.find(b"\\", 1)
+    while at > 0:
+        if raw[at - 1] == _BRACE:
+            return True
+        at = raw.find(b"\\", at + 1)
+    return False
 
 
 def find_embedded(document: Any) -> Iterator[Embedded]:
