@@ -73,11 +73,11 @@ def test_rounds_in_doubt_meet_their_cap_as_a_range() -> None:
 
     assert found.of["a"].runs == pytest.approx(pert_mean(1, 2, 20, rounds_up_to_five), rel=5e-3)
     assert round(found.of["a"].runs, 1) == 3.0
-    assert not any("nothing limits" in note for note in found.notes)
+    assert not any("without a cap" in note for note in found.notes)
     (told,) = passes(
         flow([step("w", "loop", repeat=Repeat(until="well")), ask("a", scope="w")], [link("start", "w")])
     ).notes
-    assert told == "'W' goes round until its condition holds; nothing limits its rounds"
+    assert told == "'W' goes round until its condition holds, without a cap: up to 100 rounds are counted"
 
 
 @pytest.mark.parametrize("tries", [0, 1, 5])

@@ -181,3 +181,35 @@ def test_no_cache_leaves_nothing(demo: Path, tmp_path: Path, run: Run) -> None:
     assert list((tmp_path / "cache" / "zeitbuch").glob("*.read"))
     time.sleep(0.01)
     assert json.loads(run("inventory", "-f", "json", cwd=demo).out) == json.loads(first.out)
+
+
+KILLED = """
+import multiprocessing, os, time
+from zeitbuch.readers.reading.worker_processes import Setting, Workers
+with Workers(multiprocessing.get_context("fork"), 3, Setting(int, (), lambda piece: os.getpid())) as workers:
+    print(*set(workers.share_pieces(range(40))), flush=True)
+    print(*[process.pid for process in workers._running.values()], flush=True)
+    time.sleep(60)
+"""
+
+
+@pytest.mark.skipif(not Path("/proc/self/stat").exists(), reason="nothing tells here which processes there are")
+def test_workers_end_when_their_parent_is_killed() -> None:
+    parent = subprocess.Popen([sys.executable, "-c", KILLED], stdout=subprocess.PIPE)
+    assert parent.stdout is not None
+    worked, running = ([int(pid) for pid in parent.stdout.readline().split()] for _ in range(2))
+    assert len(running) == 3 and set(worked) <= set(running)
+    parent.kill()
+    parent.wait(10)
+    deadline = time.monotonic() + 20
+    while (alive := [pid for pid in running if _is_running(pid)]) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert alive == []
+
+
+def _is_running(pid: int) -> bool:
+    """Whether a process is there and not only waiting to be asked how it ended."""
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except FileNotFoundError:
+        return False

@@ -38,10 +38,13 @@ class EstimateBasis(Struct, frozen=True):
         """ISO 4217 code of the rate card; empty without one."""
         return self.card.currency if self.card is not None else ""
 
-    def check_shares(self, estate: Estate) -> None:
-        """Raises InputFaults when shares of the cases of a decision sum to more than 1."""
-        if self.assumptions_path:
-            refuse_errors(share_problems(estate.flows, self.assumptions, self.assumptions_path))
+    def check_shares(self, estate: Estate) -> list[Problem]:
+        """Warnings for shares of the cases of a decision that leave something out. Raises InputFaults when they sum to more than 1."""
+        if not self.assumptions_path:
+            return []
+        found = share_problems(estate.flows, self.assumptions, self.assumptions_path)
+        refuse_errors(found)
+        return found
 
     def idle_entries(self, estate: Estate) -> list[Problem]:
         """A warning for every entry of assumptions and rate card that fits nothing."""

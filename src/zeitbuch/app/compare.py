@@ -89,8 +89,7 @@ def propose_savings(session: Session, estate: Estate, basis: EstimateBasis) -> S
             estate, basis.card, basis.assumptions, [all_changes], basis.month, basis.counters, crossings=False
         )
         everything = -compared.options[1].difference
-    month = basis.month
-    return Savings(month, basis.currency, tuple(found), everything)
+    return Savings(basis.month, basis.currency, tuple(found), everything)
 
 
 def savings_table(savings: Savings) -> TableResult:

@@ -51,8 +51,7 @@ class Consequence(NamedTuple):
 
 def weigh_consequence(session: Session, proposal: Proposal, month: str) -> Consequence:
     """Reads the documents that a proposal is for with its dialect and sums up what follows in a month (YYYY-MM, or
-    YYYY for an average one). Nothing is opened again: a pipe gives its
-    bytes once. A document that passes a limit is left out and counted."""
+    YYYY for an average one). Nothing is opened again: a pipe gives its bytes once. A document that passes a limit is left out and counted."""
     made = proposal.made
     estate, left_out = _read_estate(session, proposal)
     result = estimate_exactly(estate, None, Assumptions(), month)

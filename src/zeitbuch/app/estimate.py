@@ -58,8 +58,8 @@ def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, requ
     it is estimated first and narrowed then."""
     from zeitbuch.core.estimate.sampled_estate import estimate_flows  # brings NumPy, which the exact means do without
 
-    basis.check_shares(estate)
-    session.problems += [*basis.problems, *basis.idle_entries(estate)]
+    left_out = basis.check_shares(estate)
+    session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
     sampling = None if request.runs == 0 else Sampling(request.runs)
     detail = request.steps or request.by in NEEDS_STEPS
     with session.progress(len(estate.flows), "estimating") as advance:
@@ -107,8 +107,8 @@ def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableRes
 
 def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month: str = "") -> EstateFigures:
     """All flows with what their figures were made from."""
-    basis.check_shares(estate)
-    session.problems += [*basis.problems, *basis.idle_entries(estate)]
+    left_out = basis.check_shares(estate)
+    session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
     with session.progress(len(estate.flows), "estimating") as advance:
         runs = runs_of(estate, basis.card, basis.assumptions, month or basis.month, basis.counters, advance)
     session.problems += runs.problems

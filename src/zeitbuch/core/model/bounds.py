@@ -36,9 +36,8 @@ OF_STEPS = (
 )  # fmt: skip
 OF_TRIGGERS = (NumberBounds("", "batch", 1, 1e9), NumberBounds("schedule", "every", 0.001, _CENTURY))
 OF_FLOWS = (NumberBounds("", "concurrency", 1, 1e9),)
-_HELD = tuple(
-    dict.fromkeys(row.part or row.field for row in OF_STEPS if row.part != "model")
-)  # what of a step holds numbers
+# What of a step holds numbers, beside its model.
+_HELD = tuple(dict.fromkeys(row.part or row.field for row in OF_STEPS if row.part != "model"))
 _held_by = attrgetter(*_HELD)
 _held_by_model = attrgetter(*[row.field for row in OF_STEPS if row.part == "model"])
 _NOTHING = (None,) * len(_HELD)

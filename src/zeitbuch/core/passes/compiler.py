@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.assumptions.quantities import DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
+from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
 from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
@@ -187,7 +187,9 @@ class Planner:
         if repeat is not None and repeat.until and not repeat.items:
             node.repeats, node.items, node.cap = "until", self.lookup.of_step("rounds", step), repeat.cap
             if repeat.cap is None:
-                self.notes.append(f"'{step.title}' goes round until its condition holds; nothing limits its rounds")
+                self.notes.append(
+                    f"'{step.title}' goes round until its condition holds, without a cap: up to {CYCLE_ROUNDS} rounds are counted"
+                )
             return
         node.repeats = "items"
         node.items = self.lookup.find("items", (step.id, step.name))

@@ -50,15 +50,14 @@ def load_assumptions(path: str) -> tuple[Assumptions, list[Problem]]:
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions, path: str) -> list[Problem]:
-    """Shares of the cases of the flows' decisions that sum to more than 1, with the line of the last rule."""
+    """Shares of the cases of the flows' decisions that sum to more than 1, or leave something out, with the line of the last rule."""
     found = shares.share_problems(flows, assumptions)
     return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 
 def idle_rules(flows: Sequence[Flow], assumptions: Assumptions, path: str, whole: bool) -> list[Problem]:
-    """Rules that fit nothing in the flows, and shares that leave something out, with their lines."""
+    """Rules that fit nothing in the flows, with their lines."""
     found = idle_problems(flows, assumptions, whole)
-    found += [problem for problem in shares.share_problems(flows, assumptions) if problem.severity == "warning"]
     return place_problems(found, path, Path(path).read_text(encoding="utf-8")) if found else []
 
 

@@ -11,7 +11,6 @@ from typing import NamedTuple
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.volume import parse_month
 from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
@@ -27,9 +26,9 @@ _KIND = TomlKind("a workspace file", "workspace", "workspace-unreadable", "works
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``; ``month`` (YYYY-MM) is that of monthly
-    figures. ``model`` is the model
-    map: which model a step calls when its export does not say; ``budget`` the limits that `estimate` holds figures against;
-    ``book`` the place of recorded versions, a file or a URL; ``secret_words`` names that are those of secrets, or never are."""
+    figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
+    holds figures against; ``book`` the place of recorded versions, a file or a URL; ``secret_words`` names that are those of secrets,
+    or never are."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -69,6 +68,10 @@ def load_workspace(path: str | None) -> Workspace:
             Origin(path, line=line_of(text, at)),
         )
     if found.month:
+        from zeitbuch.core.assumptions.volume import (
+            parse_month,
+        )  # brings clocks and zones, which most commands do without
+
         try:
             parse_month(found.month)
         except ZeitbuchError as error:

@@ -150,9 +150,8 @@ class Plan:
                 self.get[name] = make_getter(paths)
                 claim_paths(self.claims, paths)
                 self.fields.append(make_field(paths, _form_of(name, rule, common), serves=self._use_of(name)))
-        self.is_bare = (
-            not self.uses_model and "calls" not in self.get
-        )  # an outline has nothing to say of it but its kind
+        # Whether an outline has nothing to say of it but its kind.
+        self.is_bare = not self.uses_model and "calls" not in self.get
         self.facts = [] if self.starts else fact_readers(rule, common, self.get)
         self.schedule_words = ScheduleWords(
             _UNIT[rule.every_unit if rule.every else common.every_unit],

@@ -100,7 +100,10 @@ class Workers:
     def _start(self) -> Connection:
         with _interrupts_held():
             ours, theirs = self._context.Pipe()
-            process = self._context.Process(target=_work_on_pieces, args=(theirs, self._setting), daemon=True)  # type: ignore[attr-defined]
+            # A forked worker has all our ends of lines too: while it kept them, none would learn that we were killed.
+            inherited = [ours, *self._running] if self._context.get_start_method() == "fork" else []
+            given = (theirs, self._setting, inherited)
+            process = self._context.Process(target=_work_on_pieces, args=given, daemon=True)  # type: ignore[attr-defined]
             process.start()
             theirs.close()  # so that the line ends when the worker does
             self._running[ours] = process
@@ -120,8 +123,10 @@ def _value_of(answer: tuple[bool, Any]) -> Any:
     return value
 
 
-def _work_on_pieces(line: Connection, setting: Setting) -> None:
+def _work_on_pieces(line: Connection, setting: Setting, inherited: Sequence[Connection]) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent is told, and ends its workers
+    for other in inherited:
+        other.close()
     begun = False
     while True:
         try:
