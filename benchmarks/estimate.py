@@ -76,7 +76,8 @@ def figures(changes: bool = False):  # type: ignore[no-untyped-def]
     """Rate card and assumptions; with ``changes`` prices change twice within the month."""
     from datetime import date
 
-    from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
+    from zeitbuch.core.assumptions.rules import Assumptions, Rule
+    from zeitbuch.core.assumptions.values import Range
     from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 
     def prices(given: str, got: str) -> tuple[Price, ...]:

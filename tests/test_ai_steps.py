@@ -10,7 +10,8 @@ from typing import Any
 import pytest
 
 from builders import START, ask, flow, link, step
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph, ai_steps
 from zeitbuch.core.layout.cards import step_card
 from zeitbuch.core.layout.views import View, with_ai

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
 from conftest import Run
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows

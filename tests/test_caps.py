@@ -9,7 +9,9 @@ import pytest
 
 from builders import ask, chain, flow, link, step
 from test_meters import card
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Range, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.estimate.comparison import compare_options
 from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows

@@ -12,7 +12,8 @@ import pytest
 from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import Assumptions, Range, Rule
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.estimate.comparison import Comparison, compare_options
 from zeitbuch.core.estimate.proposals import find_proposals
 from zeitbuch.core.estimate.scenario import apply_scenario

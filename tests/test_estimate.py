@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
 from conftest import ESTATE
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph.topology import Graph

@@ -13,7 +13,8 @@ from builders import ask, flow, link, step
 from conftest import Run
 from test_outcomes import approval
 from zeitbuch.core.assumptions.idle_rules import idle_problems
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.shares import share_problems
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
 from zeitbuch.core.passes.exact import Passes

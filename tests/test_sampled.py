@@ -15,7 +15,9 @@ from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
 from trees import LEAF, TREES, Tree, expected, grown
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Range, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.values import Range
 from zeitbuch.core.estimate.distribution import costs_of
 from zeitbuch.core.estimate.flow_figures import one_run
 from zeitbuch.core.graph.topology import Graph
@@ -415,12 +417,12 @@ def test_same_seed_same_draws_and_other_seed_others() -> None:
 @settings(deadline=None)
 @given(st.floats(0, 50), st.floats(0, 50), st.floats(0, 50))
 def test_ranges_are_drawn_with_their_mean_and_spread(a: float, b: float, c: float) -> None:
-    from zeitbuch.core.assumptions.rules import value_of
+    from zeitbuch.core.assumptions.values import value_of
 
     low, likely, high = sorted((a, b, c))
     assume(high - low > 1e-3)
-    value = value_of(Range(low, likely, high), "declared")
-    drawn = Draws(4000, 7).draw_pert(value)
+    value = value_of("items", Range(low, likely, high), "declared")
+    drawn = Draws(4000, 7).draw_varied(value)
     assert low <= drawn.min() and drawn.max() <= high
     assert drawn.mean() == pytest.approx(value.amount, rel=1e-3, abs=1e-6)
     assert drawn.var() == pytest.approx(value.variance, rel=0.02, abs=1e-6)

@@ -7,7 +7,8 @@ from typing import Any
 import pytest
 
 from builders import ask, chain, flow, link, step
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Flow, ModelUse, Prompt, Ref, Repeat, Schedule, Step, Trigger
 from zeitbuch.core.passes.exact import Passes

@@ -62,13 +62,14 @@ def estimate_estate(session: Session, estate: Estate, basis: EstimateBasis, requ
     session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
     sampling = None if request.runs == 0 else Sampling(request.runs)
     detail = request.steps or request.by in NEEDS_STEPS
+    wanted = _ids_of_flows(estate, request.flows)
     with session.progress(len(estate.flows), "estimating") as advance:
         result = estimate_flows(
             estate.flows, basis.card, basis.assumptions, month_of_request(basis, request), sampling, detail,
-            basis.counters, share_work, advance,
+            basis.counters, share_work, advance, wanted,
         )  # fmt: skip
     session.problems += result.problems
-    return narrow_estimate(result, _ids_of_flows(estate, request.flows))
+    return narrow_estimate(result, wanted)
 
 
 def month_of_request(basis: EstimateBasis, request: EstimateRequest) -> str:

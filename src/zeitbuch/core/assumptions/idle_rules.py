@@ -15,7 +15,8 @@ from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Origin
 
-from .rules import AssumptionLookup, Assumptions, Rule
+from .lookup import AssumptionLookup
+from .rules import Assumptions, Rule
 
 
 class _Missed(NamedTuple):

@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.sheet import money_text, percent_text
 
-from .rules import EVIDENCE, EVIDENCE_WORDS, Evidence
+from .values import EVIDENCE, EVIDENCE_WORDS, Evidence
 
 ZERO = Decimal(0)
 

@@ -50,7 +50,8 @@ DEFAULTS: dict[str, float] = {
     "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hit_rate": 0.25, "images": 1, "video": 0, "pages": 1, "accept_rate": 0.5, "cached": 0,
     "batched": 0, "reasoning": 0, "seconds": 0, "megabytes": 0, "chunk": 400, "overlap": 0, "batch_size": 1,
 }  # fmt: skip
-SPREAD_OF_DEFAULTS = 0.5
+SPREAD_OF_DEFAULTS = 0.5  # how far default sizes vary from run to run, as a part of themselves
+DEFAULT_LOW, DEFAULT_HIGH = 0.5, 2.0  # a default may well be half or double
 TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0
 TOOL_CALL_TOKENS = 40.0
 TOOL_FRAME_TOKENS = 30.0

@@ -11,7 +11,8 @@ from zeitbuch.core.model.outcomes import case_name, deciding_steps, is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
 
-from .rules import AssumptionLookup, Assumptions, ReadyRule
+from .lookup import AssumptionLookup, ReadyRule
+from .rules import Assumptions
 
 
 def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Problem]:

@@ -13,24 +13,24 @@ from msgspec import Struct
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
 
+from .lookup import AssumptionLookup
 from .quantities import DEFAULTS
 from .recurrence import count_firings
-from .rules import AssumptionLookup, Evidence, Value, weakest_evidence
+from .uncertain import Uncertain, in_each_world
+from .values import Evidence, Value, weakest_evidence
 
 Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
 
 
 class Volume(Struct, frozen=True):
     """Runs per month, None when unknown; ``checks`` counts the checks of polling triggers, empty ones too. ``items`` is
-    what a run gets at once; ``low`` and ``high`` are the ends of the range of the runs."""
+    what a run gets at once."""
 
     runs: float | None
     checks: float
     evidence: Evidence
     why: str = ""
     items: float = 1.0
-    low: float = float("nan")
-    high: float = float("nan")
 
 
 def parse_month(text: str) -> Month:
@@ -79,10 +79,16 @@ def runs_of_batches(items: float, admitted: float, batch: int | None) -> tuple[f
     run. Without a batch limit one run takes all; with it, runs are the expected ceil(n / batch)."""
     if not items or not admitted:
         return 0.0, 1.0
+    if items == 1 and type(items) is not Uncertain:
+        return admitted, 1.0
+    runs = in_each_world(lambda count, share: _runs_of_several(count, share, batch), items, admitted)
+    return runs, items * admitted / runs if runs else 1.0
+
+
+def _runs_of_several(items: float, admitted: float, batch: int | None) -> float:
     low = math.floor(items)
     parts = [(low, 1 - (items - low)), (low + 1, items - low)]
-    runs = sum(weight * _runs_of(count, admitted, batch) for count, weight in parts if weight)
-    return runs, items * admitted / runs if runs else 1.0
+    return sum(weight * _runs_of(count, admitted, batch) for count, weight in parts if weight)
 
 
 def _runs_of(count: int, admitted: float, batch: int | None) -> float:
@@ -130,7 +136,8 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
     season = lookup.factor(month[1])
     declared = lookup.find("runs", trigger=names)
     if declared is not None:
-        return _declared_volume(declared, season, checks)
+        words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
+        return Volume(declared.amount * season, checks, declared.evidence, words)
     events = lookup.find("events", trigger=names)
     base: Value
     if clocked:
@@ -145,69 +152,48 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
                 return Volume(called.amount, 0.0, called.evidence, called.why)
             return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")
         words = events.why + (f", season x {season:.2f}" if season != 1 else "")
-        base = Value(events.amount * season, events.evidence, words, events.low * season, events.high * season)
+        base = Value(events.amount * season, events.evidence, words)
     return _volume_admitted(trigger, lookup, names, base, checks)
 
 
-def _declared_volume(declared: Value, season: float, checks: float) -> Volume:
-    words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
-    return Volume(
-        declared.amount * season,
-        checks,
-        declared.evidence,
-        words,
-        1.0,
-        declared.low * season,
-        declared.high * season,
-    )
-
-
 def _polled_runs(lookup: AssumptionLookup, names: tuple[str, str], occurs: float, checks: float) -> Value:
-    hits = lookup.find("hit_rate", trigger=names) or Value(
-        0.25, "default", "default share of checks that find something"
-    )
-    return Value(
-        occurs * hits.amount,
-        hits.evidence,
-        f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})",
-        occurs * hits.low,
-        occurs * hits.high,
-    )
+    hits = lookup.find("hit_rate", trigger=names) or lookup.default_of("hit_rate", _HITS)
+    return Value(occurs * hits.amount, hits.evidence, f"{checks:,.0f} checks x {hits.amount:g} ({hits.why})")
+
+
+_HITS = Value(DEFAULTS["hit_rate"], "default", "default share of checks that find something")
+_ADMITTED = Value(DEFAULTS["accept_rate"], "default", "default share")
+_ALL = Value(1.0, "export")
 
 
 def _polled_events(
     trigger: Trigger, lookup: AssumptionLookup, names: tuple[str, str], season: float, events: Value, checks: float
 ) -> Volume:
     """Runs of a poll that finds so many events a month: a check takes what came since the one before, cut into batches."""
-    items = lookup.find("items", trigger=names) or Value(1.0, "export")
+    items = lookup.find("items", trigger=names) or _ALL
     admitted = lookup.find("accept_rate", trigger=names)
     if admitted is None:
-        default = Value(DEFAULTS["accept_rate"], "default", "default share")
-        admitted = default if trigger.condition else Value(1.0, "export")
-
-    def runs_of(amount: float) -> float:
-        return checks * runs_of_check(amount * admitted.amount * season / checks, items.amount, trigger.batch)
-
-    runs = runs_of(events.amount)
-    low, high = (runs_of(events.low), runs_of(events.high)) if events.ranged else (math.nan, math.nan)
+        admitted = lookup.default_of("accept_rate", _ADMITTED) if trigger.condition else _ALL
+    found = events.amount * admitted.amount * season / checks
+    runs = checks * in_each_world(lambda count, each: runs_of_check(count, each, trigger.batch), found, items.amount)
     said = f"{events.amount * season:,.4g} events found by {checks:,.0f} checks ({events.why})"
     if admitted.amount < 1:
         said += f", {admitted.amount:g} of them let through ({admitted.why})"
     each = events.amount * season * admitted.amount * items.amount / runs if runs else 1.0
     evidence = weakest_evidence(events.evidence, items.evidence, admitted.evidence)
-    return Volume(runs, checks, evidence, said, each, low, high)
+    return Volume(runs, checks, evidence, said, each)
 
 
 def _volume_admitted(
     trigger: Trigger, lookup: AssumptionLookup, names: tuple[str, str], base: Value, checks: float
 ) -> Volume:
     """Occurrences go through the trigger's condition and are cut into batches."""
-    items = lookup.find("items", trigger=names) or Value(1.0, "export")
+    items = lookup.find("items", trigger=names) or _ALL
     admitted = lookup.find("accept_rate", trigger=names)
     said = [base.why]
     if admitted is None:
         known = trigger.condition and base.evidence != "export" and trigger.kind not in ("schedule", "polling")
-        admitted = Value(DEFAULTS["accept_rate"], "default", "default share") if known else Value(1.0, "export")
+        admitted = lookup.default_of("accept_rate", _ADMITTED) if known else _ALL
     if admitted.amount < 1:
         said.append(f"{admitted.amount:g} of them let through ({admitted.why})")
     each, per_run = runs_of_batches(items.amount, admitted.amount, trigger.batch)
@@ -216,7 +202,7 @@ def _volume_admitted(
             f"{items.amount:g} items at once ({items.why})" + (f", {trigger.batch} per run" if trigger.batch else "")
         )
     evidence = weakest_evidence(base.evidence, items.evidence, admitted.evidence)
-    return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run, base.low * each, base.high * each)
+    return Volume(base.amount * each, checks, evidence, ", ".join(said), per_run)
 
 
 def flow_volume(
@@ -246,8 +232,6 @@ def _sum_volumes(parts: list[Volume]) -> Volume:
 
 def _sum_known(parts: list[Volume], checks: float | int) -> Volume:
     runs = sum(volume.runs or 0.0 for volume in parts)
-    low = sum(volume.runs or 0.0 if math.isnan(volume.low) else volume.low for volume in parts)
-    high = sum(volume.runs or 0.0 if math.isnan(volume.high) else volume.high for volume in parts)
     items = sum(volume.items * (volume.runs or 0.0) for volume in parts) / runs if runs else 1.0
     evidence = weakest_evidence(*(volume.evidence for volume in parts if volume.runs))
-    return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items, low, high)
+    return Volume(runs, checks, evidence, "; ".join(volume.why for volume in parts), items)

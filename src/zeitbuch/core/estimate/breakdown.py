@@ -10,7 +10,7 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
-from zeitbuch.core.assumptions.rules import Evidence, weakest_evidence
+from zeitbuch.core.assumptions.values import Evidence, weakest_evidence
 
 from .records import EstateEstimate, FlowEstimate, StepEstimate
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Literal
 
-from msgspec import Struct, structs
+from msgspec import Struct
 
 from zeitbuch.core.model.name_patterns import pattern_fits
 
@@ -97,7 +97,7 @@ def _excesses_per_run(flows: list[FlowEstimate], measure: Measure, limit: float)
 
 def _excesses_per_month(flows: list[FlowEstimate], measure: Measure, limit: float) -> Iterator[Excess]:
     for flow in flows:
-        figure, why = _measured_figure(_month_cost(flow), _shift_spread(flow.month_spread, flow.meters_month), measure)
+        figure, why = _measured_figure(_month_cost(flow), flow.month_spread, measure)
         if figure is None or figure > limit:
             yield Excess(flow.name, "month", measure, limit, figure, why)
 
@@ -105,16 +105,8 @@ def _excesses_per_month(flows: list[FlowEstimate], measure: Measure, limit: floa
 def _excess_of_estate(result: EstateEstimate, measure: Measure, limit: float) -> Iterator[Excess]:
     total = result.total
     whole = total.cost_month + total.meters_month + total.fees_month
-    figure, why = _measured_figure(whole, _shift_spread(total.spread, total.meters_month + total.fees_month), measure)
+    figure, why = _measured_figure(whole, total.spread, measure)
     if total.unknown_volume:
         figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)
     if figure is None or figure > limit:
         yield Excess("", "month", measure, limit, figure, why)
-
-
-def _shift_spread(spread: Spread | None, more: Money | None) -> Spread | None:
-    """A distribution of model cost with what meters and fees add."""
-    if spread is None or more is None:
-        return spread
-    by = float(more.amount)
-    return structs.replace(spread, **{name: getattr(spread, name) + by for name in ("mean", "p50", "p90", "p99")})

@@ -10,14 +10,16 @@ from decimal import Decimal
 
 from msgspec import structs
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import Money
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.values import Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.spans import Calendar, Weights, mean_weights
 
+from .circles import solve_in_worlds
 from .flow_figures import FlowFigures
 
 ENDLESS = "calls without end"
@@ -48,6 +50,21 @@ def costs_with_called(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[s
             else:
                 costs[key] = Money(Decimal(solved[place]), unknown)
     return costs
+
+
+def spent_with_called(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str, float]:
+    """What a run of every flow costs with all runs that it leads to, in every world (see ``costs_with_called``)."""
+    spent: dict[str, float] = {}
+    for component in graph.components:
+        inside = set(component)
+        outside = [
+            by[key].sums.spent
+            + sum([spent[other] * times for other, times in graph.callees[key].items() if other not in inside])
+            for key in component
+        ]
+        solved = solve_in_worlds(graph, component, outside) if graph.is_circle(component) else outside
+        spent.update(zip(component, solved if solved is not None else outside, strict=True))
+    return spent
 
 
 def _cost_outside(
@@ -246,7 +263,7 @@ class VolumeSettling:
         }
         system = CallGraph(scaled, {}, {}, (tuple(known),))
         solved = (
-            solve_circle(system, known, [base[key] for key in known])
+            solve_in_worlds(system, known, [base[key] for key in known])
             if any(scaled.values())
             else [base[key] for key in known]
         )

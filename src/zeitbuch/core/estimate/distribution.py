@@ -6,22 +6,21 @@
 from __future__ import annotations
 
 import zlib
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
-from numpy.typing import NDArray
 
-from zeitbuch.core.assumptions.rules import Value
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.passes.random_draws import Floats, Ints, sum_of_draws
 from zeitbuch.core.passes.sample_records import Tally
 from zeitbuch.core.passes.sampling import Sample
-from zeitbuch.core.pricing.call_content import Amount, Usage
+from zeitbuch.core.pricing.call_content import Amount
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
-from .flow_figures import FlowFigures
+from .flow_figures import FlowFigures, price_in_worlds
 from .records import Sampling, Spread
 
 FIRST = 1000
@@ -29,26 +28,22 @@ _KEPT = 256
 _COURSE = tuple(index / 20 for index in range(21))
 
 
-class Tilt(Struct):
-    """A number that is in doubt for the whole month: by how much the cost of a run moves with it, and the share of the
-    variance between runs that came from it."""
-
-    value: Value
-    slope: float
-    variance: float
-
-
 class FlowSample(Struct):
-    """Sampled runs of one flow: own cost of each (or, where no other flow needs them, as many as tell the distribution),
-    their variance, calls, and how often each called flow was called in each run. ``means`` has the passes where the exact
-    ones do not hold, ``rounded`` what meters that round up in every run count."""
+    """Sampled runs of one flow.
+
+    ``cost`` and ``calls``: their distributions, over all that varies and all that is in doubt. ``own``: the cost of each run, kept
+    where other flows are called or call. ``relative``: the costs as parts of what a run costs on average in its own world, with mean
+    1 (some that stand for all), ``variance`` that of all, ``calls_variance`` the same of the calls. ``counts``: how often each called
+    flow was called in each run. ``means`` has the passes where the exact ones do not hold, ``rounded`` what meters that round up in
+    every run count."""
 
     own: Floats
     cost: Spread
+    relative: Floats
     variance: float
     calls: Spread
+    calls_variance: float
     counts: dict[str, Ints]
-    tilts: list[Tilt]
     means: dict[str, Pass] | None
     rounded: dict[str, float]
 
@@ -73,62 +68,45 @@ def costs_of(run: FlowFigures, prices: Prices, count: int) -> tuple[Sample, Floa
 
 def _sample_step(run: FlowFigures, prices: Prices, step_id: str, tally: Tally, sample: Sample) -> tuple[Floats, Floats]:
     """Cost and calls of one step in each run."""
-    use = run.uses[step_id]
-    fee = float(prices.per_call(use.model))
-    terms = [
-        (first, float(each)) for first in use.amounts if (each := prices.unit_price(use.model, first, use.batched))
-    ]
-    counts = tally.runs
-    mean = sum([first.quantity * each for first, each in terms]) + fee * use.calls
-    turns = tally.turns
-    calls = counts * use.calls if turns is None else sum_of_draws(counts, use.calls, turns * use.each)
-    loose = [(first, each) for first, each in terms if first.size.ranged or (turns is not None and first.by != "one")]
-    if not loose and (turns is None or not fee):
-        return counts * mean, calls
-    return _draw_step(sample, mean, loose, turns, fee, use, counts, calls)
-
-
-def _draw_step(
-    sample: Sample,
-    mean: float,
-    loose: list[tuple[Amount, float]],
-    turns: Floats | None,
-    fee: float,
-    use: Usage,
-    counts: Ints,
-    calls: NDArray[np.float64] | Floats,
-) -> tuple[Floats, Floats]:
-    drawn: Floats = np.full(sample.runs, mean)
-    for first, cost in loose:
-        drawn += cost * (_sample_amount(first, turns, sample) - first.quantity)
+    use, of_runs = run.uses[step_id], sample.draws.of_runs
+    fee, turns = float(prices.per_call(use.model)), tally.turns
+    terms = [(amount, of_runs(price_in_worlds(prices, use, amount))) for amount in use.amounts]
+    calls = of_runs(use.calls)
+    called = tally.runs * calls if turns is None else sum_of_draws(tally.runs, calls, turns * of_runs(use.each))
+    mean = sum([of_runs(amount.quantity) * price for amount, price in terms]) + fee * calls
+    drawn = np.full(sample.runs, mean)
+    for amount, price in terms:
+        if amount.size.ranged or (turns is not None and amount.by != "one"):
+            drawn += price * (_sample_amount(amount, turns, sample) - of_runs(amount.quantity))
     if turns is not None and fee:
-        drawn += fee * use.each * (turns - use.calls)
-    return np.maximum(sum_of_draws(counts, mean, drawn), 0.0), calls
+        drawn += fee * (of_runs(use.each) * turns - calls)
+    return np.maximum(sum_of_draws(tally.runs, mean, drawn), 0.0), called
 
 
-def _sample_amount(a: Amount, turns: Floats | None, sample: Sample) -> float | Floats:
-    size: float | Floats = a.size.amount
-    if a.size.ranged:
+def _sample_amount(amount: Amount, turns: Floats | None, sample: Sample) -> Any:
+    size: float | Floats = sample.draws.of_runs(amount.size.amount)
+    if amount.size.ranged:
         # The same text is the same length wherever it goes.
-        kept = sample.texts.get(a.key) if a.key else None
-        size = sample.draws.draw_pert(a.size) if kept is None else kept
-        if a.key and kept is None and isinstance(size, np.ndarray):
-            sample.texts[a.key] = size
-    times = _draw_times(a, turns)
-    return a.times * size * times
+        kept = sample.texts.get(amount.key) if amount.key else None
+        size = sample.draws.draw_varied(amount.size) if kept is None else kept
+        if amount.key and kept is None:
+            sample.texts[amount.key] = np.asarray(size)
+    return amount.times * size * _draw_times(amount, turns, sample)
 
 
-def _draw_times(a: Amount, turns: Floats | None) -> float | Floats:
-    times: float | Floats = 1.0
+def _draw_times(amount: Amount, turns: Any, sample: Sample) -> Any:
     if turns is None:
-        times = 1.0 if a.by == "one" or not a.size.amount else a.quantity / (a.times * a.size.amount)
-    elif a.by == "turns":
-        times = turns
-    elif a.by == "later":
-        times = turns - 1
-    elif a.by == "pairs":
-        times = turns * (turns - 1) / 2
-    return times
+        known = amount.by == "one" or not amount.size.amount
+        return 1.0 if known else sample.draws.of_runs(amount.quantity / (amount.times * amount.size.amount))
+    match amount.by:
+        case "turns":
+            return turns
+        case "later":
+            return turns - 1
+        case "pairs":
+            return turns * (turns - 1) / 2
+        case _:
+            return 1.0
 
 
 def spread_of(costs: Floats) -> Spread:
@@ -143,9 +121,8 @@ def spread_of(costs: Floats) -> Spread:
         return float(order[low] + (order[high] - order[low]) * (place - low))
 
     course = tuple([at(share) for share in _COURSE])
-    return Spread(
-        float(order.mean()), float(order.std()) / number**0.5, course[10], course[18], at(0.99), number, course
-    )
+    mean, error = float(order.mean()), float(order.std()) / number**0.5
+    return Spread(mean, error, course[2], course[10], course[18], at(0.99), number, course)
 
 
 def _is_close_enough(costs: Floats, wanted: float) -> bool:
@@ -175,10 +152,31 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
     counts = _calls_of_flow(run, sample)
     means = None if run.exact else means_of(sample, run)
     rounded = _rounded_quantities(run, prices, sample, calls)
-    cost, variance, tilts = spread_of(own), float(own.var()), _find_tilts(sample, own)
-    if not whole and not counts and len(own) > _KEPT:
-        own = np.sort(own)[((np.arange(_KEPT) + 0.5) * (len(own) / _KEPT)).astype(int)]
-    return FlowSample(own.astype(np.float32), cost, variance, spread_of(calls), counts, tilts, means, rounded)
+    cost = spread_of(own)
+    relative = relative_to(own, sample.draws.of_runs(run.sums.spent))
+    calls_variance = float(relative_to(calls, sample.draws.of_runs(run.sums.calls)).var())
+    variance, relative = float(relative.var()), thinned(relative)
+    kept = own if whole or counts else own[:0]
+    return FlowSample(
+        kept.astype(np.float32), cost, relative, variance, spread_of(calls), calls_variance, counts, means, rounded
+    )
+
+
+def relative_to(amounts: Floats, means: float | Floats) -> Floats:
+    """Amounts of runs as parts of what is expected in the world of each, with mean 1; all 1 where nothing is expected."""
+    whole = np.broadcast_to(means, amounts.shape)
+    parts = np.divide(amounts, whole, out=np.ones(amounts.shape), where=whole > 0)
+    mean = float(parts.mean())
+    return parts / mean if mean > 0 else np.ones(amounts.shape)
+
+
+def thinned(parts: Floats) -> Floats:
+    """Some values that stand for all, with the same mean."""
+    if len(parts) > _KEPT:
+        parts = np.sort(parts)[((np.arange(_KEPT) + 0.5) * (len(parts) / _KEPT)).astype(int)]
+        parts = relative_to(parts, 1.0)
+    kept: Floats = parts.astype(np.float32)
+    return kept
 
 
 def _calls_of_flow(run: FlowFigures, sample: Sample) -> dict[str, Ints]:
@@ -190,17 +188,6 @@ def _calls_of_flow(run: FlowFigures, sample: Sample) -> dict[str, Ints]:
     return counts
 
 
-def _find_tilts(sample: Sample, own: Floats) -> list[Tilt]:
-    found = []
-    for value, seen in sample.draws.doubts:
-        centred = seen - seen.mean()
-        power = float((centred**2).mean())
-        if power > 0:
-            slope = float((centred * own).mean()) / power
-            found.append(Tilt(value, slope, slope**2 * power))
-    return found
-
-
 def means_of(sample: Sample, run: FlowFigures) -> dict[str, Pass]:
     """The passes of a sample, as means."""
     found: dict[str, Pass] = {}
@@ -208,6 +195,8 @@ def means_of(sample: Sample, run: FlowFigures) -> dict[str, Pass]:
         tally = sample.of.get(key)
         if tally is not None:
             arrivals, times = float(tally.arrivals.mean()), float(tally.runs.mean())
+            if exact.runs:
+                times = times / float(exact.runs) * exact.runs  # in every world by as much as on average
             found[key] = Pass(arrivals, times, exact.evidence, exact.turns, exact.turns2)
     return found
 
@@ -228,15 +217,11 @@ def _rounded_quantities(run: FlowFigures, prices: Prices, sample: Sample, calls:
                 value = run.lookup.of_step(quantity, step)
                 if tally is None or not value.amount:
                     continue
-                size = sample.draws.draw_number(value)
-                each += (
-                    tally.runs * value.amount
-                    if isinstance(size, float)
-                    else sum_of_draws(tally.runs, value.amount, size)
-                ) / scale
+                size, mean = sample.draws.draw_number(value), sample.draws.of_runs(value.amount)
+                each += (tally.runs * mean if isinstance(size, float) else sum_of_draws(tally.runs, mean, size)) / scale
         elif meter.counts == "call":
             each = calls
         else:
-            each = np.full(sample.runs, per_run(meter, run.metered, card))
+            each = np.full(sample.runs, sample.draws.of_runs(per_run(meter, run.metered, card)))
         found[meter.name] = float(np.ceil(each / float(meter.unit) - 1e-9).mean())
     return found

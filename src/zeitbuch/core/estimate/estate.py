@@ -4,19 +4,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from decimal import Decimal
+from typing import Any
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.money import Money, evidence_shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Assumptions, Evidence, weakest_evidence
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.assumptions.uncertain import Uncertain
+from zeitbuch.core.assumptions.values import EVIDENCE, Evidence, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
 from zeitbuch.core.graph.call_graph import CallGraph
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.pricing.call_prices import Counter, Prices
-from zeitbuch.core.pricing.meters import MeteredFlow, bill_meters
+from zeitbuch.core.pricing.meters import Bills, MeteredFlow, MeterLine, bill_meters
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.core.pricing.spans import Weights
 
@@ -123,17 +127,24 @@ def estimate_exactly(
     return result_of(runs_of(estate, card, assumptions, month, counters))
 
 
-def result_of(runs: EstateFigures) -> EstateEstimate:
+Billed = tuple[tuple[MeterLine, ...], Bills]
+
+
+def bill_runs(runs: EstateFigures, drawn: Mapping[str, Any] | None = None) -> Billed:
+    """What hosts bill for all runs. ``drawn``: the runs of flows in every world, arrays of shape (W,)."""
+    metered = []
+    for key, run in runs.by.items():
+        volume, counts = runs.volumes[key], (drawn or {}).get(key)
+        if volume.runs is not None and counts is not None:
+            volume = structs.replace(volume, runs=Uncertain(volume.runs, counts))
+        metered.append(MeteredFlow(key, run.flow, run.metered, volume, runs.weights.get(key)))
+    return bill_meters(runs.prices.card, runs.prices.calendar, metered)
+
+
+def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstimate:
     """The estimate of settled runs."""
     card = runs.prices.card
-    lines, bills = bill_meters(
-        card,
-        runs.prices.calendar,
-        [
-            MeteredFlow(key, run.flow, run.metered, runs.volumes[key], runs.weights.get(key))
-            for key, run in runs.by.items()
-        ],
-    )
+    lines, bills = billed or bill_runs(runs)
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
     flows = tuple(
         _flow_estimate(key, runs, costs[key], notes[key], bills.flow_cost.get(key), bills.host.get(key, ""))
@@ -160,15 +171,15 @@ def _flow_estimate(
         notes.append(
             f"the mean is near, not exact ({'; '.join(run.passes.inexact)}); `zeitbuch estimate` takes it from sampled runs"
         )
-    known = volume.runs
+    known = None if volume.runs is None else float(volume.runs)
     return FlowEstimate(
         id=run.flow.id,
         name=run.flow.title,
         owners=run.flow.owners,
         environment=run.flow.environment,
-        calls=sums.calls,
-        input_tokens=sums.input_tokens,
-        output_tokens=sums.output_tokens,
+        calls=float(sums.calls),
+        input_tokens=float(sums.input_tokens),
+        output_tokens=float(sums.output_tokens),
         cost=run.cost,
         with_called=with_called,
         evidence=evidence_shares((amount, evidence) for evidence, amount in sums.by.items()),
@@ -176,8 +187,9 @@ def _flow_estimate(
         checks=volume.checks,
         runs_evidence=volume.evidence,
         runs_why=volume.why,
-        calls_month=None if known is None else sums.calls * known,
+        calls_month=None if known is None else float(sums.calls) * known,
         cost_month=None if known is None else (run.cost + unknown_callees(key, runs.graph, runs.by)).times(known),
+        evidence_month=evidence_shares(_month_by_evidence(sums.by, volume, meters)) if known is not None else Shares(),
         steps=tuple(run.steps),
         host=host,
         meters_month=meters,
@@ -186,9 +198,25 @@ def _flow_estimate(
     )
 
 
+def _month_by_evidence(
+    by: Mapping[Evidence, Decimal], volume: Volume, meters: Money | None
+) -> Iterator[tuple[Decimal, Evidence]]:
+    """The parts of a month's bill with their evidence: none is better than that of the volume."""
+    runs = Decimal(float(volume.runs or 0.0))
+    for evidence, amount in by.items():
+        yield amount * runs, weakest_evidence(evidence, volume.evidence)
+    if meters is not None:
+        yield meters.amount, volume.evidence
+
+
 def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
     cost, meters = Money(), Money()
-    weighted, meters, cost = _sum_costs(flows, meters, cost)
+    weighted: list[tuple[Decimal, Evidence]] = [(fees.amount, "declared")]
+    for flow in flows:
+        meters += flow.meters_month or Money()
+        cost += flow.cost_month or Money()
+        bill = (flow.cost_month or Money()).amount + (flow.meters_month or Money()).amount
+        weighted += [(bill * Decimal(getattr(flow.evidence_month, name)), name) for name in EVIDENCE if bill]
     return Total(
         cost_month=cost,
         calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),
@@ -200,26 +228,10 @@ def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
     )
 
 
-def _sum_costs(
-    flows: tuple[FlowEstimate, ...], meters: Money, cost: Money
-) -> tuple[list[tuple[Decimal, Evidence]], Money, Money]:
-    weighted: list[tuple[Decimal, Evidence]] = []
-    for flow in flows:
-        if flow.meters_month is not None:
-            meters += flow.meters_month
-        if flow.cost_month is None or flow.runs is None:
-            continue
-        cost += flow.cost_month
-        if not flow.cost_month.amount:
-            continue
-        whole = flow.cost_month.amount
-        for evidence in EVIDENCE:
-            share = getattr(flow.evidence, evidence)
-            if share:
-                weighted.append((whole * Decimal(share), weakest_evidence(evidence, flow.runs_evidence)))
-    return weighted, meters, cost
-
-
 def total_anew(result: EstateEstimate) -> EstateEstimate:
     """The result with its totals made anew from its flows (after some were left out). Fees of hosts belong to no flow."""
-    return structs.replace(result, total=_total_of(result.flows, Money()))
+    had = result.total
+    total = _total_of(result.flows, Money())
+    drawn = {name: getattr(had, name) for name in ("spread", "year_spread", "spread_of_known", "uses_month")}
+    total = structs.replace(total, **drawn)
+    return structs.replace(result, total=total)

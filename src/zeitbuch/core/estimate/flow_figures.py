@@ -9,8 +9,11 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
 from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
-from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Assumptions, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.assumptions.uncertain import Uncertain
+from zeitbuch.core.assumptions.values import EVIDENCE, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
@@ -19,7 +22,7 @@ from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.secret_labels import count_secrets
 from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.moving import Pass
-from zeitbuch.core.pricing.call_content import Usage, usage_of
+from zeitbuch.core.pricing.call_content import Amount, Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import Metered, quantities_of
 from zeitbuch.core.pricing.spans import Weights, weights_of_triggers
@@ -39,7 +42,7 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
         parts.append(
             Part(
                 first.unit,
-                quantity,
+                float(quantity),
                 cost,
                 first.evidence if first.evidence == evidence else weakest_evidence(first.evidence, evidence),
                 first.why,
@@ -49,7 +52,7 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
             unknown[use.model or f"the model of '{step.title}'"] = None
     fee = prices.per_call(use.model)
     if fee:
-        parts.append(Part("call", use.calls * runs, fee * Decimal(use.calls * runs), evidence, "price per call"))
+        parts.append(Part("call", float(use.calls * runs), fee * Decimal(use.calls * runs), evidence, "price per call"))
     return parts, unknown
 
 
@@ -58,7 +61,7 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
     step = graph.steps[step_id]
     if use is None:
         return StepEstimate(
-            step.id, graph.numbers.get(step.id, ""), step.title, step.kind, done.runs, 0.0, "", step.connection or "",
+            step.id, graph.numbers.get(step.id, ""), step.title, step.kind, float(done.runs), 0.0, "", step.connection or "",
             0.0, 0.0, Money(), Shares(),
         )  # fmt: skip
     parts, unknown = parts_of(step, done, use, prices)
@@ -68,12 +71,12 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
         number=graph.numbers.get(step.id, ""),
         name=step.title,
         kind=step.kind,
-        passes=done.runs,
-        calls=use.calls * done.runs,
+        passes=float(done.runs),
+        calls=float(use.calls * done.runs),
         model=use.model,
         connection=step.connection or "",
-        input_tokens=use.total("input", "cached") * done.runs,
-        output_tokens=use.total("output") * done.runs,
+        input_tokens=float(use.total("input", "cached") * done.runs),
+        output_tokens=float(use.total("output") * done.runs),
         cost=Money(spent, tuple(unknown)),
         evidence=evidence_shares((part.cost, part.evidence) for part in parts if part.cost is not None),
         parts=tuple(parts),
@@ -81,11 +84,12 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
 
 
 class Sums(Struct):
-    """Sums over the steps of one run; cost by evidence."""
+    """Sums over the steps of one run; cost by evidence. ``spent`` is the cost in every drawn world, where there are any."""
 
     calls: float = 0.0
     input_tokens: float = 0.0
     output_tokens: float = 0.0
+    spent: float = 0.0
     by: dict[Evidence, Decimal] = field(default_factory=dict)
 
 
@@ -121,10 +125,18 @@ def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
     }
 
 
-def one_run(flow: Flow, assumptions: Assumptions, prices: Prices, month: Month, detail: bool = True) -> FlowFigures:
-    """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume."""
+def one_run(
+    flow: Flow,
+    assumptions: Assumptions,
+    prices: Prices,
+    month: Month,
+    detail: bool = True,
+    worlds: InWorlds | None = None,
+) -> FlowFigures:
+    """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume; with ``worlds`` its figures
+    carry what they are in each of them."""
     graph = Graph(flow)
-    lookup = AssumptionLookup(assumptions, flow)
+    lookup = AssumptionLookup(assumptions, flow, worlds)
     volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
@@ -182,13 +194,14 @@ def _model_name(graph: Graph, step_id: str) -> str:
 
 
 def _add_step_detail(
-    run: FlowFigures, parts: Sequence[Part], calls: float, given: float, got: float, unknown: tuple[str, ...]
+    run: FlowFigures, parts: Sequence[Part], done: Pass, use: Usage | None, unknown: tuple[str, ...]
 ) -> None:
     """Adds one step to the sums of its flow."""
     sums = run.sums
-    sums.calls += calls
-    sums.input_tokens += given
-    sums.output_tokens += got
+    if use is not None:
+        sums.calls += use.calls * done.runs
+        sums.input_tokens += use.total("input", "cached") * done.runs
+        sums.output_tokens += use.total("output") * done.runs
     spent = run.cost.amount
     for part in parts:
         if part.cost:
@@ -243,10 +256,27 @@ def price_run(run: FlowFigures, prices: Prices, of: dict[str, Pass], detail: boo
             done = of.get(step_id)
             if done is not None:
                 _add_step(run, run.graph.steps[step_id], done, use, prices)
+    if run.lookup.worlds is not None:
+        run.sums.spent = sum([_spent_in_worlds(use, of[step], prices) for step, use in run.uses.items() if step in of])
     _note_calls(run, of)
     if prices.card is not None and prices.card.host:
         run.metered = quantities_of(run.graph, of, run.uses, run.lookup)
     return run
+
+
+def _spent_in_worlds(use: Usage, done: Pass, prices: Prices) -> float:
+    """What the passes of one step cost in a run, in every world."""
+    each = sum([amount.quantity * price_in_worlds(prices, use, amount) for amount in use.amounts])
+    return (each + float(prices.per_call(use.model)) * use.calls) * done.runs
+
+
+def price_in_worlds(prices: Prices, use: Usage, amount: Amount) -> float:
+    """The price of one of an amount's unit; which share of the calls is sent deferred may be another in every world. 0 without a
+    price: what it costs is unknown then."""
+    if type(use.batched) is not Uncertain:
+        return float(prices.unit_price(use.model, amount, use.batched) or 0.0)
+    at_once, deferred = (float(prices.unit_price(use.model, amount, share) or 0.0) for share in (0.0, 1.0))
+    return at_once + (deferred - at_once) * use.batched
 
 
 def _price_steps(run: FlowFigures, prices: Prices, of: dict[str, Pass]) -> None:
@@ -255,7 +285,7 @@ def _price_steps(run: FlowFigures, prices: Prices, of: dict[str, Pass]) -> None:
         if step.kind != "note" and done is not None:
             entry = step_estimate(run.graph, step.id, done, run.uses.get(step.id), prices)
             run.steps.append(entry)
-            _add_step_detail(run, entry.parts, entry.calls, entry.input_tokens, entry.output_tokens, entry.cost.unknown)
+            _add_step_detail(run, entry.parts, done, run.uses.get(step.id), entry.cost.unknown)
 
 
 def _note_calls(run: FlowFigures, of: dict[str, Pass]) -> None:

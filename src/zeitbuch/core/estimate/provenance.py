@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any, Literal
 
-from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS, Evidence, Value
+from zeitbuch.core.assumptions.values import EVIDENCE_WORDS, Evidence, Value
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail

@@ -8,7 +8,7 @@ from decimal import Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, Shares
-from zeitbuch.core.assumptions.rules import Evidence
+from zeitbuch.core.assumptions.values import Evidence
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.pricing.meters import HostBill, MeterLine
 
@@ -42,11 +42,12 @@ class StepEstimate(Struct, frozen=True):
 
 
 class Spread(Struct, frozen=True):
-    """A distribution: mean with its standard error, and percentiles; ``runs`` were drawn. ``course`` has the percentiles
-    0, 5, 10 ... 100."""
+    """A distribution: its mean with the error that comes from drawing, and percentiles; ``runs`` were drawn. ``course`` has the
+    percentiles 0, 5, 10 ... 100."""
 
     mean: float
     error: float
+    p10: float
     p50: float
     p90: float
     p99: float
@@ -54,10 +55,19 @@ class Spread(Struct, frozen=True):
     course: tuple[float, ...] = ()
 
 
+class UsesSpreads(Struct, frozen=True):
+    """What a month uses: model calls, tokens in and out, over all that varies and is in doubt."""
+
+    calls: Spread
+    input_tokens: Spread
+    output_tokens: Spread
+
+
 class FlowEstimate(Struct, frozen=True):
     """One flow. ``runs`` per month and the monthly figures are None when no volume is known. ``exact`` says whether the
     means come from exact passes; ``spread`` is of the cost of a run with the flows it calls, ``month_spread`` and
-    ``year_spread`` (for an average month only) of the own model cost of a month and of twelve."""
+    ``year_spread`` (for an average month only) of a month's and a year's bill: its own models and its part of the meters.
+    ``evidence`` is that of a run's cost, ``evidence_month`` that of the month's bill, volume included."""
 
     id: str
     name: str
@@ -75,6 +85,7 @@ class FlowEstimate(Struct, frozen=True):
     runs_why: str
     calls_month: float | None
     cost_month: Money | None
+    evidence_month: Shares
     steps: tuple[StepEstimate, ...]
     host: str = ""
     meters_month: Money | None = None
@@ -83,6 +94,7 @@ class FlowEstimate(Struct, frozen=True):
     calls_spread: Spread | None = None
     month_spread: Spread | None = None
     year_spread: Spread | None = None
+    uses_month: UsesSpreads | None = None
     notes: tuple[str, ...] = ()
 
 
@@ -95,7 +107,9 @@ class Sampling(Struct, frozen=True):
 
 
 class Total(Struct, frozen=True):
-    """The estate in a month: models, meters, fees of hosts. ``unknown_volume`` names the flows that the sums leave out."""
+    """The estate in a month: models, meters, fees of hosts; ``spread`` and ``year_spread`` are of all three together, and None where a
+    volume or a price is unknown; ``spread_of_known`` is then that of the rest. ``unknown_volume`` names the flows that the sums leave
+    out."""
 
     cost_month: Money
     calls_month: float
@@ -106,6 +120,8 @@ class Total(Struct, frozen=True):
     fees_month: Money = Money()
     spread: Spread | None = None
     year_spread: Spread | None = None
+    spread_of_known: Spread | None = None
+    uses_month: UsesSpreads | None = None
 
 
 class EstateEstimate(Struct, frozen=True):

@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator
 from msgspec import structs
 
 from zeitbuch.core.assumptions.idle_rules import idle_problems
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions, Rule, overlay_rules
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import schedule_runs
 from zeitbuch.core.model.bounds import OF_STEPS, OF_TRIGGERS
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits

@@ -10,7 +10,8 @@ from decimal import Decimal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.quantities import DEFAULTS, QUANTITIES
-from zeitbuch.core.assumptions.rules import Assumptions, Evidence, Rule, Value, overlay_rules
+from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
+from zeitbuch.core.assumptions.values import Evidence, Value
 from zeitbuch.core.assumptions.volume import flow_volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.name_patterns import literal_pattern

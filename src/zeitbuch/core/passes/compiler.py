@@ -3,9 +3,11 @@
 
 from __future__ import annotations
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
+from zeitbuch.core.assumptions.uncertain import Uncertain, most
+from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Edge, Graph, Level, is_own_model
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.outcomes import case_name, is_case
@@ -29,7 +31,8 @@ def turns_of(step: Step, lookup: AssumptionLookup, tools: int) -> Value:
     high = float(cap) if cap else TURNS_HIGH
     low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
     words = f"default: {low:g} to {high:g} turns, likely {likely:g}"
-    return Value((low + 4 * likely + high) / 6, "default", words, low, high)
+    found = lookup.default_of("turns", Value((low + 4 * likely + high) / 6, "default", words, low, high))
+    return capped(found, cap, words) if cap else found
 
 
 def is_error(edge: Edge) -> bool:
@@ -135,7 +138,7 @@ class Planner:
         timeout = lookup.of_step("timeout", step) if "timeout" in lookup.by else _NEVER
         if timeout.amount and failure.amount + timeout.amount > 1:
             self.notes.append(f"failure and timeout of '{step.title}' sum to over 1; the timeout is cut")
-            timeout = Value(1 - failure.amount, timeout.evidence, timeout.why)
+            timeout = Value(most(0.0, 1 - failure.amount), timeout.evidence, timeout.why)
         return failure, timeout
 
     def _make_ways(self, step: Step, outgoing: list[tuple[int, Edge]]) -> tuple[bool, bool, list[Way]]:
@@ -196,7 +199,7 @@ class Planner:
         if node.items is None and repeat is not None and repeat.count is not None:
             node.items = Value(float(repeat.count), "export", "listed in the export")
         elif node.items is None:
-            node.items = spread_default(DEFAULTS["items"], "default")
+            node.items = self.lookup.default_of("items", spread_default(DEFAULTS["items"], "default"))
 
     def _own_calls(self, host: Step) -> list[Step]:
         """Attached steps that call a model for their host: the embedding of a search, the model of a step that has none."""
@@ -223,7 +226,8 @@ class Planner:
         given = sum(value.amount for value in found.values())
         if step.inclusive:
             for way in missing:
-                found[way.edge] = Value(0.5, "default", "default: every second time")
+                one = Value(0.5, "default", "default: every second time")
+                found[way.edge] = self.lookup.default_of("share", one, f"{step.id} {way.target}")
         else:
             found = self._fill_shares(step, ways, given, found, missing)
         for way in ways:
@@ -246,9 +250,10 @@ class Planner:
         rounded = is_one_but_rounded(given, len(found))
         if given > 1 and not rounded:
             self.notes.append(f"the shares of the cases of '{step.title}' sum to {given:g}; they are scaled to 1")
-        if given > 1 or (rounded and not missing):
-            found = {index: Value(value.amount / given, value.evidence, value.why) for index, value in found.items()}
-            given = 1.0
+        if type(given) is Uncertain or given > 1 or (rounded and not missing):
+            whole = given if rounded and not missing else most(1.0, given)
+            found = {index: Value(value.amount / whole, value.evidence, value.why) for index, value in found.items()}
+            given = given / whole
         # A decision with a single way out also has the way of doing nothing.
         count = len(missing) + (1 if len(ways) == 1 else 0)
         rest = (
@@ -256,9 +261,10 @@ class Planner:
             if len(missing) == 1 and found
             else "default"
         )
-        for way in missing:
+        parts = self.lookup.equal_parts(f"share {step.id}", count) if missing else []
+        for way, part in zip(missing, parts, strict=False):
             words = "what the other cases leave, in equal parts"
-            found[way.edge] = Value(max(0.0, 1 - given) / count, rest, words)
+            found[way.edge] = Value(most(0.0, 1 - given) * part, rest, words)
         return found
 
 

@@ -9,8 +9,10 @@ from __future__ import annotations
 import math
 from collections.abc import Collection
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.rules import EVIDENCE, AssumptionLookup, Value
+from zeitbuch.core.assumptions.uncertain import is_settled, least, most
+from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.passes.plan import Way
 
@@ -110,7 +112,7 @@ class Passes:
         for turn in range(CYCLE_ROUNDS if stage.cyclic else 1):
             lost = self._sweep_stage(stage, starts, edges)
             total = sum(moving.passes for moving in edges if moving is not None)
-            if abs(total - before) <= 1e-13 * max(1.0, total):
+            if is_settled(total, before):
                 break
             before = total
             if stage.cyclic and turn == CYCLE_ROUNDS - 1:
@@ -130,7 +132,7 @@ class Passes:
         through = arriving.passes * survives
         ratio = arriving.items / arriving.passes if arriving.passes else 0.0
         onward = Moving(through, through * ratio, arriving.most, min(arriving.evidence, evidence))
-        return StepOutcome(onward, max(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
+        return StepOutcome(onward, most(0.0, gone - late - ended), late, 0.0, min(arriving.evidence, evidence), ended)
 
     def _note_inexact(self, why: str) -> None:
         if why not in self.inexact:
@@ -146,9 +148,9 @@ class Passes:
         starting = self._starting_at(stage, starts) if stage.skips else {}
         whole = max((moving.passes for moving in starts.values()), default=0.0)
         began = self._started if stage is self.plan.top and self._started is not None else {"": whole}
-        most = max((moving.most for moving in starts.values()), default=1.0)
+        bound = max((moving.most for moving in starts.values()), default=1.0)
         for place, node in enumerate(stage.nodes):
-            self.joins.started, self.joins.most = began, most  # levels inside have set their own
+            self.joins.started, self.joins.most = began, bound  # levels inside have set their own
             arriving = self.joins.join_arrivals(node, starts.get(place), edges, reached, bounds)
             done = self._run_node(node, arriving)
             if stage.skips:
@@ -165,11 +167,11 @@ class Passes:
         ``starting`` are the triggers that begin at the step."""
         sources = [turns.get(stage.edges[index].source, ((), 0.0)) for index in edges_of_tie(node.incoming)]
         before = set(starting).union(*[begun for begun, _ in sources])
-        most = max([arriving.most, *[most for _, most in sources]])
-        turns[node.step.id] = before, most
-        turn = max(sum([self.joins.started.get(name, 0.0) for name in before]), arriving.passes)
+        bound = max([arriving.most, *[high for _, high in sources]])
+        turns[node.step.id] = before, bound
+        turn = most(sum([self.joins.started.get(name, 0.0) for name in before]), arriving.passes)
         done.skipped = turn - arriving.passes if node.enabled else turn
-        if any(way.skip for way in node.ways) and most > 1:
+        if any(way.skip for way in node.ways) and bound > 1:
             self._note_inexact("what is skipped where more than one pass may come")
 
     def _starting_at(self, stage: Stage, starts: dict[int, Moving]) -> dict[int, set[str]]:
@@ -199,7 +201,7 @@ class Passes:
         attempts, lost, late = turns, 0.0, 0.0
         if wrong:
             evidence, attempts, lost, late = expected_tries(node, evidence, turns)
-        done = StepOutcome(arriving, max(0.0, lost - late), late, 0.0, evidence)
+        done = StepOutcome(arriving, most(0.0, lost - late), late, 0.0, evidence)
         if node.turns is not None:
             evidence = self._run_agent(node, attempts, arriving.most, evidence)
         for helper in node.each_time:
@@ -222,24 +224,24 @@ class Passes:
         """A loop goes on when one item fails; other scopes fail with their contents."""
         assert node.inner is not None
         if node.repeats:
-            times, most = self._loop_rounds(node)
+            times, bound = self._loop_rounds(node)
             assert node.items is not None
             weak = min(arriving.evidence, RANK_OF_EVIDENCE[node.items.evidence])
             amount = arriving.passes * times
-            inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * most, weak))
+            inner = self._run_stage(node.inner, Moving(amount, amount, arriving.most * bound, weak))
             over = sum(part[2] for part in inner.values())
             if over and amount:
                 # An item that ends the run ends it for all; those after it are counted still.
-                done.ended = reached * (1 - (1 - min(1.0, over / amount)) ** max(1.0, times))
+                done.ended = reached * (1 - (1 - least(1.0, over / amount)) ** most(1.0, times))
                 self._note_inexact("a run that ends within a loop")
             return
         inside = self._stage_outcome(node.inner, arriving, self._run_stage(node.inner, arriving))
         if inside.ended and arriving.passes:
-            done.ended = (reached - done.failed - done.late) * min(1.0, inside.ended / arriving.passes)
+            done.ended = (reached - done.failed - done.late) * least(1.0, inside.ended / arriving.passes)
         if inside.failed + inside.late > 0:
             # What fails inside is on top of what fails by the scope's own rate.
             whole = reached - done.failed - done.late
-            share = min(1.0, (inside.failed + inside.late) / arriving.passes)
+            share = least(1.0, (inside.failed + inside.late) / arriving.passes)
             done.failed += whole * share * inside.failed / (inside.failed + inside.late)
             done.late += whole * share * inside.late / (inside.failed + inside.late)
             done.failed_evidence = min(done.failed_evidence, inside.failed_evidence)
@@ -250,7 +252,7 @@ class Passes:
         assert items is not None
         if node.repeats == "until":
             return mean_over(items, lambda rounds: geometric_rounds(rounds, node.cap)), NEVER
-        return items.amount, math.ceil(items.high if items.ranged else items.amount)
+        return items.amount, float(math.ceil(float(items.high if items.ranged else items.amount)))
 
     def _run_agent(self, node: Node, attempts: float, most: float, evidence: int) -> int:
         turns = node.turns

@@ -5,7 +5,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import reduce
 
+from zeitbuch.core.assumptions.uncertain import least, most
 from zeitbuch.core.model.records import JoinMode
 
 from .moving import NEVER, NOTHING, STRONGEST, Moving
@@ -51,8 +53,8 @@ class ExactJoins:
         evidence, mode = min(met.evidence, start.evidence), node.start_mode
         if mode == "each":
             # Where the step itself says that each counts, both may come in one run; else they are of different triggers.
-            most = met.most + start.most if node.step.join == "each" else max(met.most, start.most)
-            return Moving(met.passes + start.passes, met.items + start.items, most, evidence)
+            high = met.most + start.most if node.step.join == "each" else max(met.most, start.most)
+            return Moving(met.passes + start.passes, met.items + start.items, high, evidence)
         # Another trigger starts another run: both never come in one.
         self.note_inexact("a trigger and a branch that meet")
         passes, items = (
@@ -71,8 +73,8 @@ class ExactJoins:
         evidence = min(first.evidence if first.passes else STRONGEST, second.evidence if second.passes else STRONGEST)
         bound = bounds[tie.split] if tie.split >= 0 else self.most if tie.begun else max(first.most, second.most)
         if tie.mode == "each":
-            most = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
-            return Moving(first.passes + second.passes, first.items + second.items, most, evidence)
+            high = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
+            return Moving(first.passes + second.passes, first.items + second.items, high, evidence)
         return self._wait_arrivals(tie, edges, reached, first, second, bound, evidence)
 
     def _wait_arrivals(
@@ -85,16 +87,16 @@ class ExactJoins:
         bound: float,
         evidence: int,
     ) -> Moving:
-        most = min(max(first.most, second.most), bound)
+        high_bound = min(max(first.most, second.most), bound)
         within = edges[tie.within] if tie.within >= 0 else None
         base = within.passes if within is not None else self._base_of(tie, reached)
         passes = self._expected_waiting(tie, first, second, base, bound)
         if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
             self.note_inexact("a join of branches with several items")
-        low, high = min(first.items, second.items), max(first.items, second.items)
-        whole = min(first.passes, second.passes) if tie.mode == "all" else max(first.passes, second.passes)
-        items = (low if tie.mode == "all" else high) * (passes / whole if whole else 0.0)
-        return Moving(passes, items, most, evidence)
+        pick = least if tie.mode == "all" else most
+        whole = pick(first.passes, second.passes)
+        items = pick(first.items, second.items) * (passes / whole if whole else 0.0)
+        return Moving(passes, items, high_bound, evidence)
 
     def _base_of(self, tie: JoinTree, reached: list[tuple[float, float]]) -> float:
         """Passes that the branches parted from."""
@@ -111,7 +113,7 @@ class ExactJoins:
             self.note_inexact("a join of branches of which no rule says how they go together")
             if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
                 return a.passes * b.passes / base
-            return min(a.passes, b.passes) if tie.mode == "all" else max(a.passes, b.passes)
+            return least(a.passes, b.passes) if tie.mode == "all" else most(a.passes, b.passes)
         both = a.passes * b.passes / base if tie.how == "side" else 0.0
         return both if tie.mode == "all" else a.passes + b.passes - both
 
@@ -130,4 +132,4 @@ def combine_arrivals(amounts: list[float], mode: JoinMode) -> float:
         return 0.0
     if mode == "each":
         return sum(amounts)
-    return min(amounts) if mode == "all" else max(amounts)
+    return reduce(least if mode == "all" else most, amounts)

@@ -8,7 +8,8 @@ import math
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.rules import EVIDENCE, Evidence
+from zeitbuch.core.assumptions.uncertain import least, most
+from zeitbuch.core.assumptions.values import EVIDENCE, Evidence
 from zeitbuch.core.model.records import Step
 
 from .plan import Node
@@ -66,9 +67,9 @@ def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float,
 def passes_left(node: Node, arriving: Moving, step: Step, done: StepOutcome, evidence: int) -> Moving:
     if step.per_item:
         # One item that is lost does not hold up the others.
-        left = Moving(arriving.passes, max(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
+        left = Moving(arriving.passes, most(0.0, arriving.items - done.failed - done.late), arriving.most, evidence)
     else:
-        through = max(0.0, arriving.passes - done.failed - done.late - done.ended)
+        through = most(0.0, arriving.passes - done.failed - done.late - done.ended)
         kept = arriving.items * (through / arriving.passes if arriving.passes else 0.0)
         left = Moving(through, kept, arriving.most, min(arriving.evidence, done.failed_evidence))
     if step.yields == "one":
@@ -95,7 +96,7 @@ def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
     survives, late, ended, evidence = 1.0, 0.0, 0.0, STRONGEST
     for amount, late_amount, over, weak in lost.values():
         if arriving.passes:
-            survives *= 1 - min(1.0, amount / arriving.passes)
+            survives *= 1 - least(1.0, amount / arriving.passes)
         late += late_amount
         ended += over
         evidence = min(evidence, weak)

@@ -8,7 +8,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.graph.topology import Edge
 from zeitbuch.core.model.records import JoinMode, Step
 

@@ -4,52 +4,46 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from zeitbuch.core.assumptions.quantities import MOST_PASSES
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.uncertain import Uncertain
+from zeitbuch.core.assumptions.values import Value
+from zeitbuch.core.assumptions.worlds import beta_slices, pert_shape
 
 Ints = NDArray[Any]
 Floats = NDArray[Any]
 
 
-@lru_cache(maxsize=256)
-def beta_slices(alpha: float, runs: int) -> Floats:
-    """Quantiles of Beta(alpha, 6 - alpha) at the middles of ``runs`` equal slices."""
-    from scipy.special import betaincinv
-
-    return np.asarray(betaincinv(alpha, 6 - alpha, (np.arange(runs) + 0.5) / runs))
-
-
 class Draws:
-    """Draws for ``runs`` runs."""
+    """Draws for ``runs`` runs. Run r is one of the world r modulo the number of worlds: what is in doubt has the value of that world."""
 
     def __init__(self, runs: int, seed: int) -> None:
         self.runs = runs
         self.rng = np.random.Generator(np.random.SFC64(seed))
-        self.doubts: list[tuple[Value, Floats]] = []
 
-    def draw_pert(self, value: Value) -> Floats:
-        """A ranged value for each run; mean and range are kept."""
-        span = value.high - value.low
-        alpha = round(6 * (value.amount - value.low) / span, 9)
-        return value.low + span * self.rng.permutation(beta_slices(alpha, self.runs))
+    def of_runs(self, value: float) -> float | Floats:
+        """What a number is in every run: an array of shape (R,) where it is in doubt, else the number."""
+        return np.resize(value.draws, self.runs) if type(value) is Uncertain else float(value)
+
+    def draw_varied(self, value: Value) -> Floats:
+        """A value that varies from run to run: drawn for each, with the mean and range that it has in the world of the run."""
+        low, mean, high = float(value.low), float(value.amount), float(value.high)
+        shape = pert_shape(low, mean, high)
+        drawn = self.rng.permutation(beta_slices(shape, self.runs))
+        if type(value.amount) is not Uncertain:
+            return low + (high - low) * drawn
+        least, top = self.of_runs(value.low), self.of_runs(value.high)
+        # Where a cap cuts the range in some worlds, the shape is that of the mean world, moved to the mean of its own.
+        moved = self.of_runs(value.amount) - (least + (top - least) * (shape / 6))
+        return np.clip(least + (top - least) * drawn + moved, least, top)
 
     def draw_number(self, value: Value) -> float | Floats:
-        """A point as it is, a range drawn."""
-        return self.draw_pert(value) if value.high > value.low else value.amount
-
-    def draw_probability(self, value: Value) -> float | Floats:
-        """A probability: what it is exactly is in doubt, and the same for all runs of a month."""
-        if not value.high > value.low:
-            return value.amount
-        drawn = self.draw_pert(value)
-        self.doubts.append((value, drawn))
-        return drawn
+        """What varies drawn, all else as it is."""
+        return self.draw_varied(value) if value.ranged else self.of_runs(value.amount)
 
     def draw_some(self, counts: Ints, share: float | Floats, single: bool) -> Ints:
         """Binomial: how many of the counts go one way; ``single`` says that no count is over 1."""
@@ -74,7 +68,7 @@ class Draws:
         return (low + (self.rng.random(self.runs) < rest)).astype(np.int64)
 
 
-def sum_of_draws(counts: Ints, mean: float, drawn: Floats) -> Floats:
+def sum_of_draws(counts: Ints, mean: float | Floats, drawn: Floats) -> Floats:
     """Sum of ``counts`` independent draws of which one is known for each run: n mean + sqrt(n) (x - mean). Mean and
     variance are those of the sum; for one draw it is the draw itself."""
     return counts * mean + np.sqrt(counts) * (drawn - mean)

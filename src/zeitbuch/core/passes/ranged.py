@@ -6,48 +6,80 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import lru_cache
+from typing import Any
 
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.uncertain import Uncertain, draws_of, exceeds, least
+from zeitbuch.core.assumptions.values import Value
 
-_SLICES = 256
+_SLICES, _SLICES_IN_WORLDS = 256, 48
 
 
 @lru_cache(maxsize=4096)
-def _points_between(low: float, mean: float, high: float) -> tuple[float, ...]:
-    from .random_draws import beta_slices  # NumPy, which most estimates of means do without
+def _points_between(low: float, mean: float, high: float, count: int = _SLICES) -> tuple[float, ...]:
+    from zeitbuch.core.assumptions.worlds import beta_slices  # NumPy, which most estimates of means do without
 
     alpha = round(6 * (mean - low) / (high - low), 9)
-    return tuple((low + (high - low) * beta_slices(alpha, _SLICES)).tolist())
+    return tuple((low + (high - low) * beta_slices(alpha, count)).tolist())
 
 
 def points_of(value: Value) -> tuple[float, ...]:
     """Values that stand for equal slices of a range (PERT, see ``docs/arithmetic.md``); a point stands for itself."""
-    return _points_between(value.low, value.amount, value.high) if value.ranged else (value.amount,)
+    low, mean, high = float(value.low), float(value.amount), float(value.high)
+    return _points_between(low, mean, high) if high > low else (mean,)
 
 
 def mean_over(value: Value, result_of: Callable[[float], float]) -> float:
-    """The mean of what follows from a value over its range."""
+    """The mean of what follows from a value over its range, in every world where the value is in doubt."""
     points = points_of(value)
-    return sum(map(result_of, points)) / len(points)
+    mean = sum(map(result_of, points)) / len(points)
+    if type(value.amount) is not Uncertain:
+        return mean
+    if not value.ranged:
+        return result_of(value.amount)
+    low, span = value.low, value.high - value.low
+    shape = _points_between(0.0, (float(value.amount) - float(low)) / float(span), 1.0, _SLICES_IN_WORLDS)
+    varied = sum([result_of(low + span * part) for part in shape]) / len(shape)
+    return Uncertain(mean, draws_of(varied)) if type(varied) is Uncertain else mean
 
 
 def capped(value: Value, cap: float, words: str) -> Value:
     """The value where nothing may be above a cap: that of a point, and of a range the mean of what the cap leaves."""
     highest = value.high if value.ranged else value.amount
-    if highest <= cap:
+    if not exceeds(highest, cap):
         return value
+    why = f"{value.why}, {words}" if highest > cap else value.why
     if not value.ranged or value.low >= cap:
-        return Value(cap, value.evidence, f"{value.why}, {words}")
-    mean = mean_over(value, lambda amount: min(amount, cap))
-    return Value(mean, value.evidence, f"{value.why}, {words}", value.low, cap)
+        return Value(least(value.amount, cap), value.evidence, why)
+    mean = mean_over(value, lambda amount: least(amount, cap))
+    if highest <= cap:
+        mean = Uncertain(value.amount, draws_of(mean))
+    return Value(mean, value.evidence, why, least(value.low, cap), least(value.high, cap))
 
 
 def tries_of(failure: Value, timeout: Value, tries: int) -> tuple[float, float, float]:
     """For one pass of a step that is tried ``tries`` times again: executions, the chance that all of them fail or run out of time,
-    and the chance that the last runs out of time; each the mean over both ranges."""
-    key = (failure.low, failure.amount, failure.high) if failure.ranged else (failure.amount,) * 3
-    other = (timeout.low, timeout.amount, timeout.high) if timeout.ranged else (timeout.amount,) * 3
-    return _tries_between(key, other, tries)
+    and the chance that the last runs out of time; each the mean over both ranges, and in every world what it is there."""
+    means = _tries_between(_ends_of(failure), _ends_of(timeout), tries)
+    if type(failure.amount) is not Uncertain and type(timeout.amount) is not Uncertain:
+        return means
+    done, gone, late = _tries_in_worlds(failure.amount, timeout.amount, tries)
+    return Uncertain(means[0], done), Uncertain(means[1], gone), Uncertain(means[2], late)
+
+
+def _ends_of(value: Value) -> tuple[float, float, float]:
+    low, mean, high = float(value.low), float(value.amount), float(value.high)
+    return (low, mean, high) if high > low else (mean, mean, mean)
+
+
+def _tries_in_worlds(failure: float, timeout: float, tries: int) -> tuple[Any, Any, Any]:
+    import numpy as np
+
+    fail, slow = np.broadcast_arrays(draws_of(failure), draws_of(timeout))
+    wrong = np.minimum(fail + slow, 1.0)
+    over = wrong ** (tries + 1)
+    done = np.divide(1 - over, 1 - wrong, out=np.full(wrong.shape, tries + 1.0), where=wrong < 1)
+    late = np.divide(over * slow, fail + slow, out=np.zeros(wrong.shape), where=fail + slow > 0)
+    return done, over, late
 
 
 @lru_cache(maxsize=4096)

@@ -9,7 +9,8 @@ from typing import Literal
 
 from msgspec import Struct
 
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Assumptions
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.graph.topology import Graph, Level
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words

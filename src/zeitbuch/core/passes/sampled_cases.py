@@ -22,30 +22,14 @@ class CaseDraws:
 
     def _inclusive_cases(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
         return [
-            self.draws.draw_some(counts, self.draws.draw_probability(way.share), single)
+            self.draws.draw_some(counts, self.draws.of_runs(way.share.amount), single)
             for way in ways
             if way.share is not None
         ]
 
     def _exclusive_cases(self, ways: list[Way], counts: Ints, single: bool) -> list[Ints]:
-        shares = [self.draws.draw_probability(way.share) for way in ways if way.share is not None]
-        if any(not isinstance(item, float) for item in shares):
-            shares = self._balance_shares(ways, shares)
+        shares = [self.draws.of_runs(way.share.amount) for way in ways if way.share is not None]
         return self._deal_single(counts, shares) if single else self._deal_counts(counts, shares)
-
-    def _balance_shares(self, ways: list[Way], shares: list[float | Floats]) -> list[float | Floats]:
-        """Shares drawn from ranges, so that they sum to 1 in every run."""
-        given = [item for item, way in zip(shares, ways, strict=True) if way.share is not None and way.share.ranged]
-        points = [way for way in ways if way.rest]
-        over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
-        if len(points) == 1 and given:
-            # The one case that takes what the others leave moves against them.
-            place = ways.index(points[0])
-            shares[place] = np.maximum(
-                1 - sum((item for index, item in enumerate(shares) if index != place), np.zeros(self.runs)), 0.0
-            )
-            over = np.maximum(sum(shares, np.zeros(self.runs)), 1.0)
-        return [item / over for item in shares]
 
     def _deal_single(self, counts: Ints, shares: list[float | Floats]) -> list[Ints]:
         """At most one pass a run: each run draws where it goes."""

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, MOST_PASSES
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.uncertain import Uncertain
+from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.model.records import Step
 
 from .plan import Node, Plan, Stage, Way, edges_of_tie, first_ways
@@ -45,7 +46,7 @@ class Sample:
             begun = (chosen == place).astype(np.int64) if len(starts) > 1 else self.one
             items = self.started[trigger] = begun
             if self.itemised and entry is not None and trigger in entry:
-                items = self.draws.round_randomly(begun * entry[trigger][1])
+                items = self.draws.round_randomly(begun * self.draws.of_runs(entry[trigger][1]))
             for target in targets:
                 had = found.get(target)
                 load = Load(begun, items, True)
@@ -55,14 +56,12 @@ class Sample:
     def _draw_starts(
         self, entry: dict[str, tuple[Value, float]] | None, starts: list[tuple[str, list[int]]]
     ) -> NDArray[np.intp] | Ints:
-        weights = [
-            entry[text][0].amount if entry is not None and text in entry else 1 / len(starts) for text, _ in starts
-        ]
-        edges = np.cumsum(weights)
+        if len(starts) < 2:
+            return self.zero
+        told = [entry[text][0].amount if entry is not None and text in entry else 1 / len(starts) for text, _ in starts]
+        edges = np.cumsum([np.broadcast_to(self.draws.of_runs(share), self.runs) for share in told], axis=0)
         edges[-1] = 1.0
-        chosen = (
-            np.searchsorted(edges, self.draws.rng.random(self.runs), side="right") if len(starts) > 1 else self.zero
-        )
+        chosen: Ints = (self.draws.rng.random(self.runs) >= edges).sum(axis=0)
         return chosen
 
     # -- one level ---------------------------------------------------------------------------------------------
@@ -240,16 +239,17 @@ class Sample:
 
     def _sum_draws(self, counts: Ints, items: Value) -> Ints:
         """The sum of as many draws of a number as there are counts, in whole numbers."""
+        mean = self.draws.of_runs(items.amount)
         if items.ranged:
-            return self.draws.round_randomly(sum_of_draws(counts, items.amount, self.draws.draw_pert(items)))
-        if items.amount == int(items.amount) and float(counts.max()) * items.amount < MOST_PASSES:
-            return counts * int(items.amount)
-        return self.draws.round_randomly(counts * items.amount)
+            return self.draws.round_randomly(sum_of_draws(counts, mean, self.draws.draw_varied(items)))
+        if isinstance(mean, float) and mean == int(mean) and float(counts.max()) * mean < MOST_PASSES:
+            return counts * int(mean)
+        return self.draws.round_randomly(counts * mean)
 
     def _draw_attempts(self, node: Node, turns: Ints, single: bool) -> tuple[Ints, Ints | None, Ints | None]:
         if not node.failure.amount and not node.timeout.amount:
             return turns, None, None
-        fails, late = self.draws.draw_probability(node.failure), self.draws.draw_probability(node.timeout)
+        fails, late = self.draws.of_runs(node.failure.amount), self.draws.of_runs(node.timeout.amount)
         wrong = np.minimum(fails + late, 1.0) if not isinstance(fails + late, float) else min(1.0, fails + late)
         left, attempts = turns, turns
         for place in range(node.tries + 1):
@@ -310,19 +310,20 @@ class Sample:
     def _run_agent(self, node: Node, attempts: Ints) -> Floats | None:
         turns = node.turns
         assert turns is not None
-        drawn = self.draws.draw_pert(turns) if turns.ranged else None
+        known = not turns.ranged and type(turns.amount) is not Uncertain
+        mean, drawn = self.draws.of_runs(turns.amount), None if known else self.draws.draw_number(turns)
         for helper in node.memories:
             self._run_helper(helper, attempts, attempts)
         for helper in node.idle:
             self._run_helper(helper, attempts if helper.kind in ("model", "parse") else self.zero, self.zero)
         if node.tools:
-            calls = sum_of_draws(attempts, turns.amount, drawn) if drawn is not None else attempts * turns.amount
+            calls = attempts * mean if known else sum_of_draws(attempts, mean, np.asarray(drawn))
             left = self.draws.round_randomly(np.maximum(calls - attempts, 0.0))
             for place, tool in enumerate(node.tools):
                 mine = self.draws.draw_some(left, 1 / (len(node.tools) - place), False)
                 left = left - mine
                 self._run_node(tool, Load(mine, mine, False))
-        return drawn
+        return None if known else np.asarray(drawn)
 
     def _run_helper(self, step: Step, arrivals: Ints, runs: Ints) -> None:
         had = self.of.get(step.id)

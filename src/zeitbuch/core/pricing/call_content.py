@@ -11,13 +11,15 @@ from typing import Literal
 
 from msgspec import Struct
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import (
     LETTERS_PER_SECOND,
     LETTERS_PER_TOKEN,
     TOOL_CALL_TOKENS,
     TOOL_FRAME_TOKENS,
 )
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.uncertain import in_each_world, least
+from zeitbuch.core.assumptions.values import Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.records import ModelUse, Ref, Step
@@ -30,6 +32,7 @@ from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
 ONE = Value(1.0, "export")
+_SOUND = Value(60.0, "default", "default: a minute of sound")
 
 
 class Amount(Struct, frozen=True, gc=False):
@@ -152,7 +155,7 @@ def usage_of(
     elif use.modality == "speech":
         _speech_amounts(made, count)
     elif use.modality == "transcription":
-        seconds = lookup.find("seconds", (step.id, step.name)) or Value(60.0, "default", "default: a minute of sound")
+        seconds = lookup.find("seconds", (step.id, step.name)) or lookup.default_of("seconds", _SOUND, "of sound")
         made.add_amount("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
     elif step.kind == "embed" or use.modality == "embedding":
         calls = each = _embedding_amounts(made, count)
@@ -187,16 +190,20 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
         return 1.0
     overlap = made.lookup.find("overlap", names) or stated_size(made.step, "overlap")
     overlap = overlap or made.lookup.of_step("overlap", made.step)
-    shared = min(overlap.amount, chunk.amount - 1)
+    shared = least(overlap.amount, chunk.amount - 1)
     stated = made.step.pieces.batch if made.step.pieces is not None else None
     batch = Value(float(stated), "export", "from the export") if stated else None
     together = made.lookup.find("batch_size", names) or batch or made.lookup.of_step("batch_size", made.step)
-    pieces = max(1, math.ceil((total - shared) / (chunk.amount - shared))) if total else 0
+    pieces = in_each_world(_pieces_of, total, chunk.amount, shared)
     if pieces > 1 and shared:
         evidence = weakest_evidence(overlap.evidence, chunk.evidence, *(size.evidence for _, size, _ in fills))
-        words = f"overlap of {pieces} pieces: {shared:g} tokens each ({overlap.why})"
+        words = f"overlap of {pieces:g} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
-    return float(math.ceil(pieces / together.amount))
+    return in_each_world(lambda count, at_once: float(math.ceil(count / at_once)), pieces, together.amount)
+
+
+def _pieces_of(tokens: float, chunk: float, shared: float) -> float:
+    return float(max(1, math.ceil((tokens - shared) / (chunk - shared)))) if tokens else 0.0
 
 
 def _add_inputs_to_embed(made: _Maker, fills: list[tuple[str, Value, float]]) -> None:

@@ -4,8 +4,10 @@
 
 from __future__ import annotations
 
+from msgspec import structs
+
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import (
-    CHUNK_TOKENS,
     DEFAULTS,
     FIELD_TOKENS,
     MESSAGE_TOKENS,
@@ -17,19 +19,17 @@ from zeitbuch.core.assumptions.quantities import (
     SIZE_OF_VARIABLE,
     SIZE_OTHERWISE,
 )
-from zeitbuch.core.assumptions.rules import AssumptionLookup, Value, spread_default, weakest_evidence
+from zeitbuch.core.assumptions.uncertain import exceeds, least
+from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
+from zeitbuch.core.passes.ranged import capped
 
 from .pieces import size_in_store
 
 _ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
-_HANDED = {
-    key: spread_default(number, f"default for what a {key} step hands on") for key, number in SIZE_BY_KIND.items()
-}
-_TRIGGERED = spread_default(SIZE_OF_TRIGGER, "default for what a trigger hands on")
 _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
 
 
@@ -37,18 +37,17 @@ def output_of(step: Step, use: ModelUse, lookup: AssumptionLookup) -> Value:
     """Tokens that one answer of a step has, never more than its own cap."""
     found = lookup.find("output", (step.id, step.name)) if "output" in lookup.by else None
     if found is None:
-        found = _ANSWERS.get(use.task or "", _ANSWER)
+        task = use.task if use.task in _ANSWERS else ""
+        found = lookup.default_of("output", _ANSWERS[task] if task else _ANSWER, task or "")
     cap = use.max_output
-    if cap is None or max(found.amount, found.high if found.ranged else 0.0) <= cap:
+    if cap is None or not exceeds(found.high if found.ranged else found.amount, cap):
         return found
-    words = f"{found.why}, capped by the step at {cap}"
-    if found.amount >= cap or not found.ranged:
-        return Value(min(found.amount, float(cap)), found.evidence, words)
-    if found.evidence == "default":
-        return Value(found.amount, "default", words, 2 * found.amount - cap, float(cap))
-    # The range ends at the cap; the mean moves with it.
-    likely = (6 * found.amount - found.low - found.high) / 4
-    return Value((found.low + 4 * min(likely, cap) + cap) / 6, found.evidence, words, found.low, float(cap))
+    words = f"capped by the step at {cap}"
+    if found.evidence != "default":
+        return capped(found, float(cap), words)
+    # A default has its mean where the cap leaves it, and varies around it up to the cap.
+    amount, high = least(found.amount, cap), least(found.high, cap)
+    return Value(amount, "default", f"{found.why}, {words}", 2 * amount - high, high)
 
 
 def scale_value(value: Value, times: float, why: str) -> Value:
@@ -71,9 +70,7 @@ class Sizes:
             if found is not None:
                 return f"size {reader.id} {words}", found
         if ref.step is None:
-            return f"size of {ref_words(ref, self.graph.names)}", spread_default(
-                SIZE_OF_VARIABLE, "default for a variable"
-            )
+            return f"size of {ref_words(ref, self.graph.names)}", self._default(SIZE_OF_VARIABLE, "a variable")
         return f"size of {ref.step}", self._source_size(ref, reader)
 
     def _placeholder_size(self, reader: Step, words: tuple[str, ...]) -> Value | None:
@@ -96,11 +93,11 @@ class Sizes:
             if found is not None:
                 return found
             if trigger.kind == "form" and ref.path:
-                return spread_default(FIELD_TOKENS, "default for a field of a form")
-            return _TRIGGERED
+                return self._default(FIELD_TOKENS, "a field of a form")
+            return self._default(SIZE_OF_TRIGGER, "what a trigger hands on")
         step = graph.steps.get(ref.step or "")
         if step is None:
-            return Value(SIZE_OTHERWISE, "default", f"default: '{ref.step}' is no step of the flow")
+            return structs.replace(self._handed("other"), why=f"default: '{ref.step}' is no step of the flow")
         found = lookup.find("size", (step.id, step.name)) if "size" in lookup.by else None
         return found if found is not None else self._default_size(step, reader)
 
@@ -118,12 +115,14 @@ class Sizes:
             return self._gathered_size(step)
         if step.yields == "one":
             return self._listed_size(step)
-        kept = _HANDED.get(step.kind)
-        return (
-            kept
-            if kept is not None
-            else spread_default(SIZE_OTHERWISE, f"default for what a {step.kind} step hands on")
-        )
+        return self._handed(step.kind)
+
+    def _default(self, tokens: float, what: str) -> Value:
+        return self.lookup.default_of("size", spread_default(tokens, f"default for {what}"), what)
+
+    def _handed(self, kind: str) -> Value:
+        """The default size of what a kind of step hands on."""
+        return self._default(SIZE_BY_KIND.get(kind, SIZE_OTHERWISE), f"what a {kind} step hands on")
 
     def _retrieved_size(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
@@ -131,8 +130,8 @@ class Sizes:
         piece = self.lookup.find("chunk", (step.id, step.name)) or size_in_store(step, self.graph)
         read = _number_of_pieces(step)
         if value is None and piece is None and read is None:
-            return spread_default(SIZE_BY_KIND["retrieve"], "default for what a retrieve step hands on")
-        return _pieces_size(value, read, piece)
+            return self._handed("retrieve")
+        return _pieces_size(self.lookup, value, read, piece)
 
     def _gathered_size(self, loop: Step) -> Value:
         """What a loop hands on to what comes after it: a result for each item."""
@@ -140,13 +139,13 @@ class Sizes:
         repeat = loop.repeat
         if items is None and repeat is not None and repeat.count is not None:
             items = Value(float(repeat.count), "export", "listed in the export")
-        items = items or Value(DEFAULTS["items"], "default", "default")
+        items = items or self.lookup.default_of("items", spread_default(DEFAULTS["items"], "default"))
         last = (
             next((step for step in reversed(self.graph.levels[loop.id].steps) if step.kind != "note"), None)
             if loop.id in self.graph.levels
             else None
         )
-        one = self._default_size(last, last) if last is not None else spread_default(SIZE_BY_KIND["loop"], "default")
+        one = self._default_size(last, last) if last is not None else self._handed("loop")
         return self._product_size(items, one, f"results of {items.amount:g} items ({items.why})")
 
     def _listed_size(self, step: Step) -> Value:
@@ -162,15 +161,11 @@ class Sizes:
             if at.yields == "many":
                 return self._items_size(at, first)
             ways += [link.source for link in self.graph.arriving.get(at.id, ()) if link.role != "attach"]
-        return spread_default(SIZE_BY_KIND[step.kind], f"default for what a {step.kind} step hands on")
+        return self._handed(step.kind)
 
     def _items_size(self, at: Step, first: Step | None) -> Value:
         items = self.lookup.of_step("items", at)
-        one = (
-            self._default_size(first, first)
-            if first is not None and first.yields != "one"
-            else spread_default(SIZE_OTHERWISE, "default")
-        )
+        one = self._default_size(first, first) if first is not None and first.yields != "one" else self._handed("other")
         return self._product_size(items, one, f"a list of {items.amount:g} items ({items.why})")
 
     @staticmethod
@@ -195,11 +190,10 @@ def _number_of_pieces(step: Step) -> int | None:
     )  # fmt: skip
 
 
-def _pieces_size(value: Value | None, read: int | None, piece: Value | None) -> Value:
-    count = value or (
-        Value(float(read), "export", "the step's own number") if read is not None else Value(3.0, "default", "default")
-    )
-    one = piece or Value(CHUNK_TOKENS, "default", "default")
+def _pieces_size(lookup: AssumptionLookup, value: Value | None, read: int | None, piece: Value | None) -> Value:
+    stated = Value(float(read), "export", "the step's own number") if read is not None else None
+    count = value or stated or lookup.default_of("items", Value(3.0, "default", "default"), "pieces found")
+    one = piece or lookup.default_of("chunk")
     words = f"{count.amount:g} pieces ({count.why}) of {one.amount:g} tokens ({one.why})"
     low, high = (one.low * count.amount, one.high * count.amount) if one.ranged else (float("nan"), float("nan"))
     return Value(count.amount * one.amount, weakest_evidence(count.evidence, one.evidence), words, low, high)
@@ -212,10 +206,11 @@ def window_of(memory: Step, lookup: AssumptionLookup) -> Value:
         return found
     for second in memory.inputs:
         if isinstance(second.value, int) and not isinstance(second.value, bool) and second.value > 0:
-            return spread_default(
-                second.value * MESSAGE_TOKENS, f"{second.value} messages of {MESSAGE_TOKENS:g} tokens"
-            )
-    return spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
+            words = f"{second.value} messages of {MESSAGE_TOKENS:g} tokens"
+            value = spread_default(second.value * MESSAGE_TOKENS, words)
+            return lookup.default_of("size", value, "messages of a memory")
+    value = spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
+    return lookup.default_of("size", value, "what a memory holds")
 
 
 def _name_words(name: str) -> list[str]:

@@ -13,8 +13,9 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import ZERO, Money
-from zeitbuch.core.assumptions.rules import AssumptionLookup
+from zeitbuch.core.assumptions.uncertain import in_each_world, least, most
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
@@ -27,13 +28,15 @@ from .spans import Calendar, Weights
 
 class Metered(Struct):
     """What one run uses, on average: passes by kind of step, calls by model, seconds, megabytes. ``rounded`` holds the
-    expected rounded quantity of meters that round in every run, when runs were sampled."""
+    expected rounded quantity of meters that round in every run, when runs were sampled; ``each`` what certain meters count in a run,
+    in every drawn world."""
 
     steps: dict[str, float]
     calls: dict[str, float]
     seconds: float
     megabytes: float
     rounded: dict[str, float]
+    each: dict[str, float] = {}
 
 
 class MeterLine(Struct, frozen=True):
@@ -60,12 +63,14 @@ class HostBill(Struct, frozen=True):
 
 
 class Bills(Struct):
-    """Costs by flow key, the host of each, all bills and the sum of fees."""
+    """Costs by flow key, the host of each, all bills and the sum of fees; ``spent`` are the costs in every drawn world, where runs are
+    given so."""
 
     flow_cost: dict[str, Money]
     host: dict[str, str]
     hosts: tuple[HostBill, ...]
     fees: Money
+    spent: dict[str, float] = {}
 
 
 def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], lookup: AssumptionLookup) -> Metered:
@@ -91,6 +96,9 @@ def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], loo
 
 def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
     """The quantity that a meter counts in one run (checks are counted by the month)."""
+    known = used.each.get(meter.name)
+    if known is not None:
+        return known
     match meter.counts:
         case "run":
             return 1.0
@@ -135,6 +143,16 @@ def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
     return total
 
 
+def stairs_in_worlds(units: float, price: MeterPrice) -> float:
+    """What so many units of a month cost (see ``stairs_cost``), in every drawn world."""
+    steps = [(float(price.included), float(price.each)), *((float(s.above), float(s.each)) for s in price.stair)]
+    total = 0.0
+    for place, (above, each) in enumerate(steps):
+        top = least(units, steps[place + 1][0]) if place + 1 < len(steps) else units
+        total = total + most(0.0, top - above) * each
+    return total
+
+
 class MeteredFlow(NamedTuple):
     """A flow as hosts see it: what one run uses, its volume, and how its runs lie over the spans of the month (None: by days)."""
 
@@ -153,11 +171,20 @@ class _Used(NamedTuple):
     units: float
 
 
+def meters_of(card: RateCard | None, flow: Flow, calendar: Calendar) -> list[Meter]:
+    """The meters of the hosts that a flow is on in a month."""
+    if card is None:
+        return []
+    hosts = [card.host_of(flow, span.first) for span in calendar.spans]
+    names = {name for host in hosts if host is not None for name in host.meters}
+    return [meter for meter in card.meter if meter.name in names]
+
+
 def bill_meters(
     card: RateCard | None, calendar: Calendar, flows: Sequence[MeteredFlow]
 ) -> tuple[tuple[MeterLine, ...], Bills]:
     """All meters of all hosts in a month; an average month is the mean of the months of its year."""
-    bills = Bills({}, {}, (), Money())
+    bills = Bills({}, {}, (), Money(), {})
     if card is None or not card.host:
         return (), bills
     lines: dict[tuple[str, str, str], list[MeterLine]] = {}
@@ -200,7 +227,7 @@ class _MonthOfMeters:
     def __init__(
         self, card: RateCard, calendar: Calendar, places: tuple[int, ...], flows: Sequence[MeteredFlow], bills: Bills
     ) -> None:
-        self.card = card
+        self.card, self.bills, self.months = card, bills, len(calendar.months)
         self.spans = [calendar.spans[place] for place in places]
         days = sum(span.days for span in self.spans)
         self.by_days = [span.days / days for span in self.spans]
@@ -244,7 +271,8 @@ class _MonthOfMeters:
     def _bill_meter(self, meter: Meter, host: str, found: dict[tuple[str, str], list[HostBill]]) -> list[MeterLine]:
         """The lines of a meter, a flow each; ``flow`` of a line is its key. Adds the bill of all flows together."""
         used = [_used_units(self.card, meter, on.get(host, []), float(meter.unit)) for on in self.members]
-        total = Decimal(sum(one.units for span in used for one in span))
+        units = sum(one.units for span in used for one in span)
+        total = Decimal(units)
         whole = total.to_integral_value(ROUND_CEILING) if meter.round_up == "month" else total
         cost, included = Money(), 0.0
         of_flow: dict[str, MeterLine] = {}
@@ -252,17 +280,32 @@ class _MonthOfMeters:
             price, cost_of_all = _cost_of_units(self.card, meter, span.first, whole)
             included += share * float(price.included) if price is not None else 0.0
             for one in held:
-                part = one.units / float(total) if total else 0.0
+                part = float(one.units) / float(total) if total else 0.0
                 paid = cost_of_all if part == 1 else cost_of_all.times(part) if part else Money()
                 cost += paid
+                more = self._spent_in_worlds(meter, price, span.first, one, units) if price is not None else 0.0
+                self.bills.spent[one.key] = self.bills.spent.get(one.key, 0.0) + more
                 had = of_flow.get(one.key) or MeterLine(meter.name, host, one.key, 0.0, 0.0, Money())
                 of_flow[one.key] = MeterLine(
-                    meter.name, host, one.key, had.quantity + one.quantity, had.units + one.units, had.cost + paid
+                    meter.name,
+                    host,
+                    one.key,
+                    had.quantity + one.quantity,
+                    had.units + float(one.units),
+                    had.cost + paid,
                 )
         found.setdefault((host, meter.name), []).append(
             HostBill(host, Money(), meter.name, float(whole), included, cost)
         )
         return list(of_flow.values())
+
+    def _spent_in_worlds(self, meter: Meter, price: MeterPrice, day: date, one: _Used, units: float) -> float:
+        """What a flow pays for a span, in every drawn world: its share of the cost of all units."""
+        if not units:
+            return 0.0
+        whole = in_each_world(math.ceil, units) if meter.round_up == "month" else units
+        worth = float(self.card.currency_worth(meter.currency, day) or 0)
+        return stairs_in_worlds(whole, price) * worth * (one.units / units) / self.months
 
 
 def _used_units(card: RateCard, meter: Meter, mine: list[tuple[MeteredFlow, float]], unit: float) -> list[_Used]:
@@ -277,8 +320,9 @@ def _used_units(card: RateCard, meter: Meter, mine: list[tuple[MeteredFlow, floa
         each = per_run(meter, what, card)
         units = each / unit
         if meter.round_up == "run":
-            units = what.rounded.get(meter.name, float(math.ceil(units - 1e-9)))
-        used.append(_Used(key, each * volume.runs * weight, units * volume.runs * weight))
+            rounded = what.rounded.get(meter.name, float(math.ceil(float(units) - 1e-9)))
+            units = units * (rounded / float(units)) if units else rounded
+        used.append(_Used(key, float(each) * float(volume.runs) * weight, units * volume.runs * weight))
     return used
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from typing import Literal
 
 from zeitbuch.core.assumptions.quantities import LETTERS_PER_TOKEN
-from zeitbuch.core.assumptions.rules import Value
+from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 

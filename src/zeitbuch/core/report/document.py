@@ -10,7 +10,7 @@ from typing import Any, Literal
 from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import evidence_words, money_words
-from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS
+from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of

@@ -3,14 +3,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
+from msgspec import structs
+
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_words, money_words
-from zeitbuch.core.assumptions.rules import EVIDENCE_WORDS
+from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
 from zeitbuch.core.estimate.breakdown import GroupRow
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.estimate.sensitivity import Driver
-from zeitbuch.core.model.sheet import Column, Sheet, money_text, percent_text
+from zeitbuch.core.model.sheet import Column, Sheet, cell_text, money_text, percent_text
 from zeitbuch.core.model.words import count_words
 
 
@@ -32,6 +35,9 @@ def _cost_order(f: FlowEstimate) -> Any:
     return (whole is None, -(whole.amount if whole else 0), f.name)
 
 
+_BETWEEN = (("p10_month", "low"), ("p50_month", "likely"), ("p90_month", "high"))
+
+
 def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
     """One row a flow, dearest month first. ``per`` run, month or year shows the distribution of that."""
     if per == "run":
@@ -48,80 +54,116 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         Column("input_tokens", "tokens in", "count", rank=6),
         Column("output_tokens", "out", "count", rank=5),
         Column("cost_run", f"{unit}/run", "money"),
-        *([Column("p90_run", "P90", "money", rank=3)] if sampled else []),
         Column("calls_month", "calls/month", "count", rank=4),
-        Column("cost_month", f"{unit}/month" if not metered else "models", "money"),
         *(
-            [Column("meters_month", "meters", "money", rank=2), Column("all_month", f"{unit}/month", "money")]
+            [Column("cost_month", "models", "money", rank=3), Column("meters_month", "meters", "money", rank=2)]
             if metered
             else []
         ),
-        Column("evidence", "cost based on", rank=1),
+        Column("all_month", f"{unit}/month", "money"),
+        *([Column(name, title, "money") for name, title in _BETWEEN] if sampled else []),
+        Column("evidence", "month based on", rank=1),
     ]
     rows: list[tuple[Any, ...]] = []
     for flow_estimate in sorted(result.flows, key=_cost_order):
         _flow_row(flow_estimate, sampled, metered, rows)
     total = _total_row(result, rows, sampled, metered)
+    rows += _fee_rows(result, 6 + 2 * metered, 3 * sampled + 1)
     title = (
         f"Estimate for {result.month}" if "-" in result.month else f"Estimate for an average month of {result.month}"
     )
-    return Sheet(
-        columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=estimate_notes(result)
-    )
+    notes = ((_BETWEEN_WORDS,) if sampled else ()) + estimate_notes(result, fees=False)
+    return Sheet(columns=tuple(columns), rows=tuple(rows), total=tuple(total), title=title, notes=notes)
+
+
+_BETWEEN_WORDS = (
+    "low, likely, high: eight months in ten cost between low and high (P10, P50, P90), by all that varies and all that is in doubt;"
+    " a declared or measured value without a range is taken as certain"
+)
 
 
 def _flow_row(flow_estimate: FlowEstimate, sampled: bool, metered: bool, rows: list[tuple[Any, ...]]) -> None:
-    row: list[Any] = [
-        flow_estimate.name,
-        flow_estimate.runs,
-        flow_estimate.calls,
-        flow_estimate.input_tokens,
-        flow_estimate.output_tokens,
-        _cost_cell(flow_estimate.cost),
-    ]
-    if sampled:
-        row.append(
-            "" if flow_estimate.spread is None or flow_estimate.with_called.unknown else flow_estimate.spread.p90
+    bill = _month_with_meters(flow_estimate)
+    meters = "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month)
+    known = flow_estimate.runs is not None
+    rows.append(
+        (
+            flow_estimate.name,
+            flow_estimate.runs,
+            flow_estimate.calls,
+            flow_estimate.input_tokens,
+            flow_estimate.output_tokens,
+            _cost_cell(flow_estimate.cost),
+            flow_estimate.calls_month,
+            *((_cost_cell(flow_estimate.cost_month), meters) if metered else ()),
+            _cost_cell(bill),
+            *(_between_cells(bill, flow_estimate.month_spread) if sampled else ()),
+            evidence_words(flow_estimate.evidence_month if known else flow_estimate.evidence),
         )
-    row += [flow_estimate.calls_month, _cost_cell(flow_estimate.cost_month)]
-    if metered:
-        row += [
-            "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month),
-            _cost_cell(_month_with_meters(flow_estimate)),
-        ]
-    rows.append((*row, evidence_words(flow_estimate.evidence)))
+    )
+
+
+def _between_cells(bill: Money | None, spread: Spread | None) -> tuple[Any, ...]:
+    """Low, likely and high of a bill; nothing where it is not wholly known."""
+    if bill is None or bill.unknown or spread is None:
+        return ("", "", "")
+    return (spread.p10, spread.p50, spread.p90)
+
+
+def _fee_rows(result: EstateEstimate, before: int, after: int) -> list[tuple[Any, ...]]:
+    """What belongs to no flow: the fees of hosts, one row each."""
+    fees = [(bill.host, bill.fee) for bill in result.hosts if not bill.meter and (bill.fee.amount or bill.fee.unknown)]
+    shown = fees if result.total.fees_month.amount or result.total.fees_month.unknown else []
+    return [(f"fee of {host}", *[""] * before, _cost_cell(fee), *[""] * after) for host, fee in shown]
 
 
 def _total_row(result: EstateEstimate, rows: list[tuple[Any, ...]], sampled: bool, metered: bool) -> list[Any]:
     t = result.total
-    total: list[Any] = [count_words(len(rows), "flow"), t.runs, "", "", "", ""]
-    total += [""] if sampled else []
-    total += [t.calls_month, _cost_cell(t.cost_month)]
-    if metered:
-        total += [_cost_cell(t.meters_month), _cost_cell(t.cost_month + t.meters_month)]
-    total.append(evidence_words(t.evidence))
-    return total
+    unknown = bool(t.unknown_volume)
+    total: list[Any] = [count_words(len(rows), "flow"), _at_least(t.runs, unknown, _count_text), "", "", "", ""]
+    total += [_at_least(t.calls_month, unknown, _count_text)]
+    parts = [t.cost_month, t.meters_month] if metered else []
+    total += [_sum_cell(money, unknown) for money in (*parts, t.cost_month + t.meters_month + t.fees_month)]
+    if sampled:
+        known = t.spread or t.spread_of_known
+        ends = [known.p10, known.p50, known.p90] if known is not None else [""] * 3
+        total += ends if t.spread is not None or known is None else [_at_least(end, True, money_text) for end in ends]
+    return [*total, evidence_words(t.evidence)]
+
+
+def _count_text(count: float) -> str:
+    return cell_text(count, "count")
+
+
+def _at_least(amount: Any, unknown: bool, text: Callable[[Any], str]) -> Any:
+    """A sum; with a question mark where it leaves out what nobody knows."""
+    return f"{text(amount)} + ?" if unknown else amount
+
+
+def _sum_cell(value: Money, unknown: bool) -> Any:
+    return money_words(structs.replace(value, unknown=("?",))) if unknown else _cost_cell(value)
 
 
 _DISTRIBUTION_TITLES = {
     "run": "Cost of one run, with the flows it calls",
-    "month": "Model cost per month, {month}",
-    "year": "Model cost of the year {year}",
+    "month": "Bill of the month, {month}",
+    "year": "Bill of the year {year}",
 }
 
 
 def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
-    """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's model cost."""
+    """Mean and percentiles of the cost of a run with the flows it calls, or of a month's or year's bill."""
     unit = result.currency or "no rate card"
     columns = (
         Column("flow", "flow"),
         *((Column("runs", f"runs/{per}", "count"),) if per != "run" else (Column("calls", "calls/run", "number"),)),
         Column("mean", f"{unit}/{per}", "money"),
+        Column("p10", "P10", "money"),
         Column("p50", "P50", "money"),
         Column("p90", "P90", "money"),
         Column("p99", "P99", "money"),
-        Column("error", "mean known to", "text", rank=1),
-        Column("evidence", "cost based on", rank=2),
+        Column("error", "sampling error", "text", rank=1),
+        Column("evidence", "based on", rank=2),
     )
     order = _cost_order if per != "run" else lambda f: (-f.with_called.amount, f.name)
     rows = tuple(_distribution_row(flow, per) for flow in sorted(result.flows, key=order))
@@ -130,7 +172,8 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         spread = result.total.year_spread if per == "year" else result.total.spread
         runs = result.total.runs * _months_in(per)
         name = count_words(len(rows), "flow")
-        total = _spread_cells(name, runs, result.total.cost_month, spread, result.total.evidence, per)
+        t = result.total
+        total = _spread_cells(name, runs, t.cost_month + t.meters_month + t.fees_month, spread, t.evidence, per)
     title = _DISTRIBUTION_TITLES[per].format(month=result.month, year=result.month[:4])
     return Sheet(columns=columns, rows=rows, total=total, title=title, notes=estimate_notes(result))
 
@@ -144,7 +187,7 @@ def _distribution_row(flow: FlowEstimate, per: str) -> tuple[Any, ...]:
         return _spread_cells(flow.name, flow.calls, flow.with_called, flow.spread, flow.evidence, per)
     runs = None if flow.runs is None else flow.runs * _months_in(per)
     spread = flow.year_spread if per == "year" else flow.month_spread
-    return _spread_cells(flow.name, runs, flow.cost_month, spread, flow.evidence, per)
+    return _spread_cells(flow.name, runs, _month_with_meters(flow), spread, flow.evidence_month, per)
 
 
 def _spread_cells(
@@ -152,7 +195,7 @@ def _spread_cells(
 ) -> tuple[Any, ...]:
     """The cells of one row; percentiles only where the whole cost is known."""
     known = spread if money is not None and not money.unknown else None
-    shown = [known.p50, known.p90, known.p99] if known is not None else ["", "", ""]
+    shown = [known.p10, known.p50, known.p90, known.p99] if known is not None else [""] * 4
     error = ""
     if known is not None and known.mean:
         error = f"±{percent_text(known.error / known.mean)}" + (f" ({known.runs:,} runs)" if per == "run" else "")

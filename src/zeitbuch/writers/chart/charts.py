@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
 from datetime import date
 from typing import Any
 
@@ -78,61 +77,59 @@ def _label_rows(axes: Any, names: list[str]) -> None:
 
 
 def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
-    """Bars of monthly cost by flow, divided by what the cost rests on; ``form`` is png or svg. Same input, same bytes."""
+    """Bars of the month's bill by flow, divided by what it is based on, with a line from P10 to P90; ``form`` is png or svg. Same
+    input, same bytes."""
+    from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
 
     known = [f for f in result.flows if f.cost_month is not None]
-    known.sort(key=lambda f: (f.cost_month.amount if f.cost_month else 0, f.name), reverse=True)
+    known.sort(key=lambda f: (-_bill_of(f), f.name))
     unknown = [f.name for f in result.flows if f.cost_month is None]
     figure, axes, height = _make_figure(len(known))
-    metered = any(f.meters_month is not None and f.meters_month.amount for f in known)
-
-    def whole(f: FlowEstimate) -> float:
-        assert f.cost_month is not None
-        return float(f.cost_month.amount + (f.meters_month.amount if f.meters_month is not None else 0))
-
-    known.sort(key=lambda f: (-whole(f), f.name))
-    top = max((whole(f) for f in known), default=0.0) or 1.0
+    highest = (max(_bill_of(f), f.month_spread.p90 if f.month_spread is not None else 0.0) for f in known)
+    top = max(highest, default=0.0) or 1.0
     for at, f in enumerate(known):
-        _draw_flow_bar(f, axes, at, whole, top)
+        _draw_flow_bar(f, axes, at, top)
     _label_rows(axes, [_shorten_name(f.name) for f in known])
     axes.set_xlim(0, top * 1.14)
     axes.set_xlabel(f"{result.currency} per month", fontsize=9, color=INK)
-    t = result.total
-    total = money_words(t.cost_month + t.meters_month + t.fees_month, result.currency)
     left_out = f"; without {len(unknown)} of unknown volume" if unknown else ""
-    fees = f", fees of hosts of {money_words(t.fees_month)} among it" if t.fees_month.amount else ""
-    _write_head(
-        figure,
-        height,
-        f"{'Cost' if metered else 'Model cost'} by flow, {result.month}",
-        f"{total} in total{fees}{left_out}",
-    )
-    handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
-    if metered:
-        handles.append(Patch(facecolor=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7, label="meters"))
-    _add_legend(
-        figure,
-        height,
-        handles,
-        "what the model cost is based on, and meters" if metered else "what the cost is based on",
-    )
+    _write_head(figure, height, f"Bill by flow, {result.month}", f"{_total_words(result)}{left_out}")
+    handles: list[Any] = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
+    if any(f.month_spread is not None for f in known):
+        handles.append(Line2D([], [], color=INK, marker="|", markersize=8, label="P10 to P90"))
+    _add_legend(figure, height, handles, "what the bill is based on, volume included")
     return _save_figure(figure, form)
 
 
-def _draw_flow_bar(f: FlowEstimate, axes: Any, at: int, whole: Callable[[FlowEstimate], float], top: float) -> None:
+def _total_words(result: EstateEstimate) -> str:
+    """'138.77 EUR in total (121 to 158)'."""
+    t = result.total
+    words = f"{money_words(t.cost_month + t.meters_month + t.fees_month, result.currency)} in total"
+    if t.spread is not None:
+        words += f" ({money_text(t.spread.p10)} to {money_text(t.spread.p90)})"
+    return words + (f", fees {money_words(t.fees_month)}" if t.fees_month.amount else "")
+
+
+def _bill_of(f: FlowEstimate) -> float:
     assert f.cost_month is not None
-    left, models = 0.0, float(f.cost_month.amount)
+    return float(f.cost_month.amount + (f.meters_month.amount if f.meters_month is not None else 0))
+
+
+def _draw_flow_bar(f: FlowEstimate, axes: Any, at: int, top: float) -> None:
+    assert f.cost_month is not None
+    left, whole = 0.0, _bill_of(f)
     for key, _, colour, hatch in _SHARES:
-        part = models * getattr(f.evidence, key)
+        part = whole * getattr(f.evidence_month, key)
         if part:
             axes.barh(at, part, 0.62, left=left, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.7)
         left += part
-    meters = whole(f) - models
-    if meters:
-        axes.barh(at, meters, 0.62, left=left, color=PAPER, hatch="xxx", edgecolor=INK, linewidth=0.7)
+    s, end = f.month_spread, whole
+    if s is not None:
+        axes.plot([s.p10, s.p90], [at, at], color=INK, linewidth=1.6, marker="|", markersize=9, markeredgewidth=1.6)
+        end = max(whole, s.p90)
     words = money_words(f.cost_month if f.meters_month is None else f.cost_month + f.meters_month)
-    axes.text(whole(f) + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
+    axes.text(end + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
 
 
 def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:

@@ -1,0 +1,179 @@
+# Rules with patterns, ready to be asked: the most specific one wins, among equals the later. What is in doubt is looked up with what it
+# is in every drawn world, where there are any.
+"""Looking assumptions up for one flow."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from msgspec import Struct
+
+from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
+from zeitbuch.core.model.records import Flow, Step
+
+from .quantities import DEFAULTS, MONTHS
+from .rules import Assumptions, Overlaid, Rule
+from .values import Value, value_of
+
+Rank = tuple[int, int, int, int]
+
+
+class ReadyRule(Struct):
+    """A quantity of a rule, ready to be asked for."""
+
+    rule: Rule
+    value: Value
+    flow: Fits | None
+    step: Fits | None
+    case: Fits | None
+    trigger: Fits | None
+    placeholder: Fits | None
+    rank: Rank
+    narrow: bool  # whether it is for a case, a trigger or a placeholder
+    key: str  # of what it says: one unknown, whatever it applies to
+
+
+_ready: list[tuple[Assumptions, list[tuple[str, ReadyRule]]]] = []  # of the assumptions used last
+
+
+def _compile_rules(assumptions: Assumptions) -> list[tuple[str, ReadyRule]]:
+    """All quantities of all rules with their patterns compiled; kept for the assumptions used last."""
+    for kept, compiled in _ready:
+        if kept is assumptions:
+            return compiled
+    overlay = assumptions.overlay if isinstance(assumptions, Overlaid) else ()
+    found: list[tuple[str, ReadyRule]] = []
+    for above, rules in ((0, assumptions.assume), (1, overlay)):
+        words = "scenario" if above else "assumptions"
+        for rule in rules:
+            _compile_rule(above, rule, words, found)
+    _ready[:] = [*_ready[-7:], (assumptions, found)]
+    return found
+
+
+def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, ReadyRule]]) -> None:
+    weight = (
+        above,
+        pattern_rank(rule.step) + pattern_rank(rule.trigger),
+        pattern_rank(rule.case) + pattern_rank(rule.placeholder),
+        pattern_rank(rule.flow),
+    )
+    first, second, function, d, e = (
+        compile_pattern(part) if part else None
+        for part in (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)
+    )
+    why = f"{words} for {rule.where_words()}" + (f": {rule.note}" if rule.note else "")
+    for quantity, figure in rule.given_quantities():
+        found.append(
+            (
+                quantity,
+                ReadyRule(
+                    rule,
+                    value_of(quantity, figure, rule.evidence, why),
+                    first,
+                    second,
+                    function,
+                    d,
+                    e,
+                    weight,
+                    bool(function or d or e),
+                    "|".join((quantity, rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)),
+                ),
+            )
+        )
+
+
+_DEFAULT = {quantity: Value(amount, "default", "default") for quantity, amount in DEFAULTS.items()}
+
+
+class InWorlds(Protocol):
+    """Drawn worlds, as a lookup needs them (see ``worlds.Worlds``)."""
+
+    def in_worlds(self, key: str, quantity: str, value: Value) -> Value: ...
+
+    def in_equal_parts(self, key: str, parts: int) -> list[float]: ...
+
+
+class AssumptionLookup:
+    """Looks assumptions up for one flow. With ``worlds`` every value that is in doubt comes with what it is in each of them."""
+
+    def __init__(self, assumptions: Assumptions, flow: Flow, worlds: InWorlds | None = None) -> None:
+        names = (flow.id, flow.name)
+        self.flow_id = flow.id
+        self.worlds = worlds
+        self.by: dict[str, list[ReadyRule]] = {}
+        self.season = next(
+            (season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)), None
+        )
+        for quantity, ready in _compile_rules(assumptions):
+            if ready.flow is None or ready.flow(names):
+                self.by.setdefault(quantity, []).append(ready)
+
+    def find(
+        self, quantity: str, step: tuple[str, ...] = (), *more: tuple[str, ...], **where: tuple[str, ...]
+    ) -> Value | None:
+        """The most specific declared or measured value, or None. Names are ids and titles."""
+        best = self.find_rule(quantity, step, *more, **where)
+        return self._said(quantity, best) if best is not None else None
+
+    def _said(self, quantity: str, ready: ReadyRule) -> Value:
+        if self.worlds is None:
+            return ready.value
+        return self.worlds.in_worlds(ready.key, quantity, ready.value)
+
+    def find_rule(
+        self,
+        quantity: str,
+        step: tuple[str, ...] = (),
+        case: tuple[str, ...] = (),
+        trigger: tuple[str, ...] = (),
+        placeholder: tuple[str, ...] = (),
+    ) -> ReadyRule | None:
+        """The rule that ``find`` takes its value from."""
+        best: ReadyRule | None = None
+        for r in self.by.get(quantity, ()):
+            if best is not None and r.rank < best.rank:
+                continue
+            if (
+                (r.step is not None and not r.step(step))
+                or (r.case is not None and not r.case(case))
+                or (r.trigger is not None and not r.trigger(trigger))
+                or (r.placeholder is not None and not r.placeholder(placeholder))
+            ):
+                continue
+            best = r
+        return best
+
+    def of_step(self, quantity: str, step: Step) -> Value:
+        """A quantity of a step, or its default."""
+        best: ReadyRule | None = None
+        names = (step.id, step.name)
+        for ready in self.by.get(quantity, ()):
+            if (
+                not ready.narrow
+                and (ready.step is None or ready.step(names))
+                and (best is None or ready.rank >= best.rank)
+            ):
+                best = ready
+        if best is not None:
+            return self._said(quantity, best)
+        return self.default_of(quantity)
+
+    def default_of(self, quantity: str, value: Value | None = None, name: str = "") -> Value:
+        """A default of a quantity: its own, or that of a certain ``name``."""
+        value = value or _DEFAULT[quantity]
+        if self.worlds is None:
+            return value
+        return self.worlds.in_worlds(f"default {quantity} {name}", quantity, value)
+
+    def equal_parts(self, what: str, parts: int) -> list[float]:
+        """What so many parts of a whole are when nothing tells them apart."""
+        if self.worlds is None or parts < 2:
+            return [1 / parts] * parts
+        return self.worlds.in_equal_parts(f"{self.flow_id} {what}", parts)
+
+    def factor(self, month: int) -> float:
+        """Seasonal factor of a month (1..12); an average month has 1. Month 0 stands for the average."""
+        if self.season is None or not month:
+            return 1.0
+        return self.season.factors[month - 1] * MONTHS / sum(self.season.factors)

@@ -1,0 +1,129 @@
+# A month is worked out once for what is assumed on average, and at the same time in every one of many drawn worlds, in each of which all
+# that is in doubt has a value of its own. The same sums and products serve both: a number carries its worlds along.
+"""Numbers that know what they are in each drawn world."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:  # most estimates of means do without NumPy
+    from numpy.typing import NDArray
+
+    Floats = NDArray[Any]
+
+
+class Uncertain(float):
+    """A number, with ``draws`` of shape (W,): what it is in each of W worlds.
+
+    The number itself is what holds where every assumption has its mean; it decides comparisons, is shown and rounded. Sums,
+    differences, products, quotients and powers keep the worlds. What does not (``float``, ``round``, ``Decimal``) takes the number.
+    """
+
+    __slots__ = ("draws",)
+    __array_ufunc__ = None  # an array times such a number is a mistake: its worlds would get lost
+    draws: Floats
+
+    def __new__(cls, value: float, draws: Floats) -> Uncertain:
+        made = float.__new__(cls, value)
+        made.draws = draws
+        return made
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Uncertain, (float(self), self.draws)
+
+    def __add__(self, other: float) -> Uncertain:
+        return Uncertain(float.__add__(self, other), self.draws + draws_of(other))
+
+    __radd__ = __add__
+
+    def __sub__(self, other: float) -> Uncertain:
+        return Uncertain(float.__sub__(self, other), self.draws - draws_of(other))
+
+    def __rsub__(self, other: float) -> Uncertain:
+        return Uncertain(float.__rsub__(self, other), draws_of(other) - self.draws)
+
+    def __mul__(self, other: float) -> Uncertain:
+        return Uncertain(float.__mul__(self, other), self.draws * draws_of(other))
+
+    __rmul__ = __mul__
+
+    def __truediv__(self, other: float) -> Uncertain:
+        value = float.__truediv__(self, other) if other else 0.0
+        return Uncertain(value, _ratio(self.draws, draws_of(other)))
+
+    def __rtruediv__(self, other: float) -> Uncertain:
+        value = float.__rtruediv__(self, other) if self else 0.0
+        return Uncertain(value, _ratio(draws_of(other), self.draws))
+
+    def __pow__(self, other: float, modulus: None = None) -> Uncertain:
+        return Uncertain(float.__pow__(self, other), self.draws ** draws_of(other))
+
+    def __rpow__(self, other: float, modulus: None = None) -> Uncertain:
+        return Uncertain(float.__rpow__(self, other), draws_of(other) ** self.draws)
+
+    def __neg__(self) -> Uncertain:
+        return Uncertain(float.__neg__(self), -self.draws)
+
+
+def _ratio(over: Any, under: Any) -> Any:
+    """A quotient; 0 in worlds in which there is nothing to divide by (nothing came there, so that there is nothing to share out)."""
+    import numpy as np
+
+    under = np.asarray(under)
+    return np.divide(over, under, out=np.zeros(np.broadcast(over, under).shape), where=under != 0)
+
+
+def draws_of(value: float) -> Any:
+    """What a number is in every world: an array of shape (W,), or the number itself where it is in no doubt."""
+    return value.draws if type(value) is Uncertain else float(value)
+
+
+def plain(value: float) -> float:
+    """The number without its worlds."""
+    return float(value)
+
+
+def least(first: float, second: float) -> float:
+    """The lesser of two numbers, in every world."""
+    if type(first) is Uncertain or type(second) is Uncertain:
+        import numpy as np
+
+        return Uncertain(min(float(first), float(second)), np.minimum(draws_of(first), draws_of(second)))
+    return first if first <= second else second
+
+
+def most(first: float, second: float) -> float:
+    """The greater of two numbers, in every world."""
+    if type(first) is Uncertain or type(second) is Uncertain:
+        import numpy as np
+
+        return Uncertain(max(float(first), float(second)), np.maximum(draws_of(first), draws_of(second)))
+    return first if first >= second else second
+
+
+def is_settled(value: float, before: float) -> bool:
+    """Whether a sum that is made larger round after round has come to its end, in every world nearly so."""
+    if abs(float(value) - float(before)) > 1e-13 * max(1.0, float(value)):
+        return False
+    if type(value) is not Uncertain:
+        return True
+    return bool((abs(value.draws - draws_of(before)) <= 1e-6 * value.draws.clip(1.0)).all())
+
+
+def exceeds(value: float, limit: float) -> bool:
+    """Whether a number is above a limit, or may be in some world."""
+    return value > limit or (type(value) is Uncertain and bool((value.draws > limit).any()))
+
+
+def in_each_world(result_of: Callable[..., float], *numbers: float) -> float:
+    """A function of several numbers that is no sum of products: gone through world by world where one of them is in doubt."""
+    value = result_of(*[float(number) for number in numbers])
+    doubtful = [number for number in numbers if type(number) is Uncertain]
+    if not doubtful:
+        return value
+    import numpy as np
+
+    count = len(doubtful[0].draws)
+    rows = [np.broadcast_to(draws_of(number), (count,)).tolist() for number in numbers]
+    return Uncertain(value, np.array([result_of(*row) for row in zip(*rows, strict=True)], float))

@@ -1,0 +1,85 @@
+# What nobody knows exactly is drawn: every assumption is one unknown of a month, with one value in each of many worlds, the same for all
+# that it applies to. A default is one too.
+"""Drawn worlds: a value for every assumption in each of them."""
+
+from __future__ import annotations
+
+import zlib
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from msgspec import structs
+from numpy.typing import NDArray
+
+from .quantities import DEFAULT_HIGH, DEFAULT_LOW, DOUBTFUL, QUANTITIES
+from .uncertain import Uncertain
+from .values import Value
+
+WORLDS = 1000
+Floats = NDArray[Any]
+
+
+@lru_cache(maxsize=256)
+def beta_slices(alpha: float, count: int) -> Floats:
+    """Quantiles of Beta(alpha, 6 - alpha) at the middles of ``count`` equal slices."""
+    from scipy.special import betaincinv
+
+    return np.asarray(betaincinv(alpha, 6 - alpha, (np.arange(count) + 0.5) / count))
+
+
+def pert_shape(low: float, mean: float, high: float) -> float:
+    """The first parameter of the beta distribution behind a PERT distribution with this mean; the other is 6 less it."""
+    return round(6 * (mean - low) / (high - low), 9)
+
+
+class Worlds:
+    """Draws for ``count`` worlds. The same key has the same draws in whatever estimate it stands."""
+
+    def __init__(self, count: int = WORLDS) -> None:
+        self.count = count
+        self._kept: dict[tuple[str, float, float, float], Floats] = {}
+
+    def draw_between(self, key: str, low: float, mean: float, high: float, keep: bool = True) -> Floats:
+        """One value of a PERT distribution a world, by strata (one of each of as many equal slices), shape (W,)."""
+        place = (key, low, mean, high)
+        found = self._kept.get(place)
+        if found is None:
+            rng = np.random.Generator(np.random.SFC64(zlib.crc32(key.encode("utf-8", "replace"))))
+            found = low + (high - low) * rng.permutation(beta_slices(pert_shape(low, mean, high), self.count))
+            if keep:
+                self._kept[place] = found
+        return found
+
+    def in_worlds(self, key: str, quantity: str, value: Value) -> Value:
+        """A value with what it is in every world. A default may be half or double; what is declared or measured is in doubt as far as
+        it says."""
+        least, top, _ = QUANTITIES[quantity]
+        low, high = doubt_of(quantity, value)
+        if not low < value.amount < high:
+            return value
+        draws = self.draw_between(key, low, float(value.amount), high)
+        amount = Uncertain(value.amount, draws)
+        if quantity in DOUBTFUL or not value.ranged:
+            return structs.replace(value, amount=amount)
+        # From run to run it varies in proportion to how far its mean is above the least there is.
+        factor = (draws - least) / (value.amount - least)
+        ends = [Uncertain(end, np.minimum(least + (end - least) * factor, top)) for end in (value.low, value.high)]
+        return structs.replace(value, amount=amount, low=ends[0], high=ends[1])
+
+    def in_equal_parts(self, key: str, parts: int) -> list[float]:
+        """What parts of a whole are when nothing says that one is larger than another: each may weigh half or double."""
+        drawn = [self.draw_between(f"{key} {place}", DEFAULT_LOW, 1.0, DEFAULT_HIGH, False) for place in range(parts)]
+        total = sum(drawn[1:], drawn[0])
+        return [Uncertain(1 / parts, weight / total) for weight in drawn]
+
+
+def doubt_of(quantity: str, value: Value) -> tuple[float, float]:
+    """Between what the mean of a value lies in a month."""
+    if value.evidence == "default":
+        least, top, _ = QUANTITIES[quantity]
+        over = value.amount - least
+        return least + over * DEFAULT_LOW, min(top, least + over * DEFAULT_HIGH)
+    if quantity in DOUBTFUL:
+        return value.low, value.high
+    return value.mean_low, value.mean_high

@@ -1,0 +1,197 @@
+# The month of a whole estate in every drawn world: flows that stand alone were drawn by themselves; those that call each other, what hosts
+# bill for all together, and the sums are put together here.
+"""Months of an estate in drawn worlds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from msgspec import Struct, field, structs
+
+from zeitbuch.core.assumptions.money import Money
+from zeitbuch.core.assumptions.uncertain import draws_of
+from zeitbuch.core.assumptions.worlds import WORLDS
+from zeitbuch.core.passes.random_draws import Floats
+
+from .called_flows import spent_with_called
+from .called_samples import CalledSamples
+from .distribution import FlowSample, relative_to, seed_of, spread_of, thinned
+from .estate import EstateFigures, bill_runs, result_of
+from .month_draws import MonthDraws, draw_month, draw_runs, in_all_worlds, sum_of_runs
+from .records import EstateEstimate, FlowEstimate, Spread, Total, UsesSpreads
+
+
+class Drawn(Struct):
+    """What was drawn of a flow: its runs, and its month, year and uses where no other flow has a part in them."""
+
+    sample: FlowSample
+    month: MonthDraws | None = None
+    year: Floats | None = None
+    uses: UsesSpreads | None = None
+
+
+def uses_spreads(month: MonthDraws) -> UsesSpreads | None:
+    """The distributions of what a flow uses in a month, but for its cost."""
+    return None if month.uses is None else UsesSpreads(*map(spread_of, month.uses))
+
+
+class _Caller(Struct):
+    """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, and the variance of these."""
+
+    spread: Spread | None
+    relative: Floats
+    variance: float
+
+
+class EstateMonth(Struct):
+    """All that was drawn of the flows of an estate, by key; ``uses`` of those that stand alone, together. ``wanted``: the ids of the
+    flows that the sums are of, all without any."""
+
+    wanted: frozenset[str] = frozenset()
+    drawn: dict[str, Drawn] = field(default_factory=dict)
+    uses: Floats | None = None
+
+    def wants(self, flow_id: str) -> bool:
+        """Whether the sums are of a flow too."""
+        return not self.wanted or flow_id in self.wanted
+
+    def add_uses(self, more: Floats | None) -> None:
+        """Adds what some flows use together."""
+        if more is not None:
+            self.uses = more if self.uses is None else self.uses + more
+
+    def estimate_months(self, runs: EstateFigures) -> EstateEstimate:
+        """The estimate of settled runs with its distributions."""
+        spent = spent_with_called(runs.graph, runs.by)
+        callers = self._callers(runs, spent)
+        for key in runs.by:
+            self._draw_related(key, runs)
+        counts = {key: one.month.runs for key, one in self.drawn.items() if one.month is not None}
+        billed = bill_runs(runs, counts)
+        result = result_of(runs, billed)
+        total = _Sums()
+        flows = []
+        for key, flow in zip(runs.by, result.flows, strict=True):
+            caller = callers.get(key)
+            meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
+            flows.append(self._with_spreads(key, flow, caller, meters, total))
+            self._add_chance(key, runs, spent, caller, total)
+        return structs.replace(result, flows=tuple(flows), total=self._total(result, total, not runs.month[1]))
+
+    def _callers(self, runs: EstateFigures, spent: Mapping[str, float]) -> dict[str, _Caller]:
+        """The runs of all flows that call others, with what they call."""
+        samples = {key: one.sample for key, one in self.drawn.items()}
+        found: dict[str, _Caller] = {}
+        for key, costs in CalledSamples(runs, samples, spent).each_caller():
+            means = np.resize(draws_of(spent[key]), len(costs))
+            relative = relative_to(costs, means)
+            found[key] = _Caller(spread_or_none(costs), thinned(relative), float(relative.var()))
+        return found
+
+    def _draw_related(self, key: str, runs: EstateFigures) -> None:
+        """Month and year of a flow whose volume hangs on others."""
+        drawn, run = self.drawn[key], runs.by[key]
+        if drawn.month is not None:
+            return
+        seed, volume = seed_of(run.flow), runs.volumes[key]
+        drawn.month = draw_month(run.sums, drawn.sample, volume, seed)
+        if drawn.month is None:
+            return
+        year = draw_month(run.sums, drawn.sample, volume, seed, 12) if not runs.month[1] else None
+        drawn.year = None if year is None else year.cost
+        drawn.uses = uses_spreads(drawn.month)
+        if self.wants(run.flow.id):
+            self.add_uses(drawn.month.uses)
+        drawn.month.uses = None
+
+    def _with_spreads(
+        self, key: str, flow: FlowEstimate, caller: _Caller | None, meters: Floats | float, total: _Sums
+    ) -> FlowEstimate:
+        """A flow with its distributions. The bill of a month is that of its models and its part of the meters."""
+        one = self.drawn[key]
+        month, year = None, None
+        if one.month is not None:
+            month = one.month.cost + meters
+            year = one.year + meters * 12 if one.year is not None else None
+            if self.wants(flow.id):
+                total.add_flow(one, meters, bool(self.wanted))
+        run = caller.spread if caller is not None else one.sample.cost
+        bill = (flow.cost_month or Money()) + (flow.meters_month or Money())
+        return structs.replace(
+            flow,
+            spread=None if flow.with_called.unknown else run,
+            calls_spread=one.sample.calls,
+            month_spread=None if bill.unknown else spread_or_none(month),
+            year_spread=None if bill.unknown else spread_or_none(year),
+            uses_month=one.uses,
+        )
+
+    def _add_chance(
+        self, key: str, runs: EstateFigures, spent: Mapping[str, float], caller: _Caller | None, total: _Sums
+    ) -> None:
+        """What chance adds to the month of an estate through flows that call others or are called: with every run that begins by
+        itself vary all that it leads to."""
+        one, run = self.drawn[key], runs.by[key]
+        if self.wanted or one.month is None or one.month.expected is None or not run.volume.runs:
+            return  # of some flows alone the sum is that of their own months
+        rng = np.random.Generator(np.random.SFC64(seed_of(run.flow) + 3))
+        relative, variance = (
+            (caller.relative, caller.variance) if caller is not None else (one.sample.relative, one.sample.variance)
+        )
+        for months in (1, 12):
+            expected = in_all_worlds(run.volume.runs) * months
+            drawn = sum_of_runs(draw_runs(expected, run.volume, rng), relative, variance, rng)
+            more = in_all_worlds(spent[key]) * (drawn - expected)
+            if months == 1:
+                total.month = total.month + more
+            else:
+                total.year = total.year + more
+
+    def _total(self, result: EstateEstimate, sums: _Sums, year: bool) -> Total:
+        if not sums.known:
+            return result.total
+        fees = 0.0 if self.wanted else float(result.total.fees_month.amount)
+        month = np.maximum(sums.month, 0.0) + sums.meters + fees
+        whole = np.maximum(sums.year, 0.0) + (sums.meters + fees) * 12 if year else None
+        total = result.total
+        spread = spread_or_none(np.broadcast_to(month, WORLDS))
+        bill = total.cost_month + total.meters_month + total.fees_month
+        known = not bill.unknown and not self._unknown_volume(result)
+        return structs.replace(
+            total,
+            spread=spread if known else None,
+            year_spread=spread_or_none(whole) if known else None,
+            spread_of_known=None if known else spread,
+            uses_month=None if self.uses is None else UsesSpreads(*map(spread_of, self.uses)),
+        )
+
+    def _unknown_volume(self, result: EstateEstimate) -> bool:
+        return any(flow.runs is None and self.wants(flow.id) for flow in result.flows)
+
+
+class _Sums(Struct):
+    """Sums over all flows, in every world."""
+
+    month: Floats | float = 0.0
+    year: Floats | float = 0.0
+    meters: Floats | float = 0.0
+    known: bool = False
+
+    def add_flow(self, one: Drawn, meters: Floats | float, alone: bool) -> None:
+        """Adds the month of a flow: as it was drawn, or of one that calls others or is called (but where it is wanted ``alone``) what is
+        expected, since chance is added with the runs that begin by themselves."""
+        month = one.month
+        if month is None:
+            return
+        self.known = True
+        self.meters = self.meters + meters
+        drawn = alone or month.expected is None
+        self.month = self.month + (month.cost if drawn or month.expected is None else month.expected)
+        if one.year is not None:
+            self.year = self.year + (one.year if drawn or month.expected is None else month.expected * 12)
+
+
+def spread_or_none(costs: Floats | None) -> Spread | None:
+    """The distribution of some costs; none where there are none, or they have no end in some world."""
+    return spread_of(costs) if costs is not None and bool(np.isfinite(costs).all()) else None
