@@ -108,7 +108,7 @@ def test_commands_without_samples_load_no_numpy(tmp_path: Path) -> None:
     commands = (
         ["map", "november", "--flow", "letters", "-o", "letters.html", "-q"],
         ["document", "november", "-o", "pages", "--month", "2026-11", "-q"],
-        ["estimate", "november", "--month", "2026-11", "--drivers", "-q", "-o", "drivers.csv"],
+        ["estimate", "november", "--month", "2026-11", "--why", "Customer letters", "-q", "-o", "why.csv"],
     )
     code = f"import zeitbuch.cli.main as m, os\nos.chdir({str(tmp_path / 'demo')!r})\nfor words in {commands!r}: m.main(words)"
     assert not loaded(code) & {"numpy", "scipy", "matplotlib", "multiprocessing", "tarfile"}

@@ -304,14 +304,15 @@ def test_calls_by_a_flow_of_unknown_volume_are_said() -> None:
 
 
 def test_drivers_keep_the_runs_that_other_flows_call() -> None:
-    from zeitbuch.core.estimate.estate import runs_of
     from zeitbuch.core.estimate.sensitivity import rank_drivers
+    from zeitbuch.core.pricing.call_prices import Prices
 
     inner = chain(ask("a"), id="inner", name="Inner")
     outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
     rules = (Rule(flow="inner", trigger="start", runs=100.0), Rule(flow="outer", trigger="start", runs=40.0))
     assumed = Assumptions(month="2026-02", assume=rules)
-    found = rank_drivers(runs_of(Estate(flows=(inner, outer)), CARD, assumed), assumed, keys=["inner"])
+    when = (2026, 2)
+    found = rank_drivers((inner, outer), Prices(CARD, when), when, assumed, wanted=frozenset({"inner"}))
     d = next(d for d in found if d.quantity == "runs")
     # 140 runs in all, of which the 100 declared ones are moved by a quarter.
     assert float(d.at_low / d.cost) == pytest.approx(115 / 140)

@@ -64,7 +64,8 @@ def test_drivers_and_reasons(demo: Path, run: Any) -> None:
     swings = [abs(float(d["at_high"]) - float(d["at_low"])) for d in found]
     assert swings == sorted(swings, reverse=True) and len(found) > 5
     runs = next(d for d in found if d["quantity"] == "runs")
-    assert float(runs["at_high"]) == pytest.approx(1.25 * float(runs["cost"]))
+    # Models and meters: a stair of the meter makes the last units dearer.
+    assert float(runs["at_high"]) == pytest.approx(1.25 * float(runs["cost"]), rel=0.005)
     assert machine(run, demo, "--drivers", "--per", "run", "--flow", "Cargo papers screening")["per"] == "run"
     code, out, _ = run("estimate", "--why", "Cargo papers screening/Extract the goods", cwd=demo)
     assert (

@@ -16,8 +16,8 @@ from test_sampled import both
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.shares import share_problems
 from zeitbuch.core.estimate.estate import estimate_exactly, runs_of
+from zeitbuch.core.estimate.knobs import find_knobs
 from zeitbuch.core.estimate.proposals import find_proposals
-from zeitbuch.core.estimate.sensitivity import find_knobs
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import case_name, deciding_steps
 from zeitbuch.core.model.records import Binding, Estate, Flow, Ref

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -47,8 +48,8 @@ class OneWorld:
         low, high = (self._there(found.low), self._there(found.high)) if varies else (amount, amount)
         return Value(amount, value.evidence, value.why, low, high)
 
-    def in_equal_parts(self, key: str, parts: int) -> list[float]:
-        return [self._there(part) for part in self.worlds.in_equal_parts(key, parts)]
+    def in_equal_parts(self, key: str, what: Sequence[str], whole: float) -> list[float]:
+        return [self._there(part) for part in self.worlds.in_equal_parts(key, what, whole)]
 
 
 def passes_in(f: Flow, rules: list[Rule], worlds: Any) -> Passes:
@@ -128,7 +129,7 @@ def placed(text: str, source: str) -> dict[str, Any]:
     return {"prompts": (Prompt(text=text, refs=(Ref(step=source, text="{x}"),)),)}
 
 
-def agent_flow() -> Flow:
+def helper_flow() -> Flow:
     helper, memory = step("find", "retrieve"), step("mind", "memory")
     one = structs.replace(
         ask("a", kind="agent", max_turns=6),
@@ -189,7 +190,7 @@ RULES = [
 
 
 @pytest.mark.parametrize("rules", [RULES, RULES[-1:]], ids=["declared", "defaults"])
-@pytest.mark.parametrize("make", [agent_flow, document_flow, deciding_flow])
+@pytest.mark.parametrize("make", [helper_flow, document_flow, deciding_flow])
 def test_figures_of_all_worlds_are_those_of_each(make: Any, rules: list[Rule]) -> None:
     """Passes, volume, tokens and money, whether they are declared with doubt or stand at their defaults."""
     worlds, month = Worlds(COUNT), (2026, 11)

@@ -12,13 +12,13 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
-from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, runs_of, total_anew
+from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
-from zeitbuch.core.estimate.records import EstateEstimate, Sampling
-from zeitbuch.core.estimate.sensitivity import Driver, DriversResult, rank_drivers
+from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.sheet import Sheet
+from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.estimate_tables import drivers_sheet, flows_sheet, groups_sheet, months_sheet, steps_sheet
 from zeitbuch.core.report.presentations import TableResult
 
@@ -118,17 +118,21 @@ def runs_of_estate(session: Session, estate: Estate, basis: EstimateBasis, month
 
 def find_drivers(
     session: Session,
-    runs: EstateFigures,
+    estate: Estate,
     basis: EstimateBasis,
     per: Literal["run", "month"],
     names: Sequence[str],
-    estate: Estate,
+    month: str = "",
 ) -> list[Driver]:
     """The assumptions of some flows (ids or names; without any: of all) that move the month or the run most."""
+    from zeitbuch.core.estimate.sensitivity import rank_drivers
+
+    session.problems += [*basis.check_shares(estate), *basis.problems, *basis.idle_entries(estate)]
     wanted = _ids_of_flows(estate, names)
-    keys = [key for key, run in runs.by.items() if not wanted or run.flow.id in wanted]
-    with session.progress(len(keys), "moving assumptions") as advance:
-        return rank_drivers(runs, basis.assumptions, per, keys, advance)
+    when = month_for(basis.assumptions, month or basis.month)
+    prices = Prices(basis.card, when, basis.counters)
+    with session.progress(len(estate.flows), "moving assumptions") as advance:
+        return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance)
 
 
 def drivers_table(found: list[Driver], currency: str, per: str) -> TableResult:

@@ -14,8 +14,12 @@ _work: Callable[[range], Any] | None = None
 
 
 def _work_on_piece(places: range) -> Any:
+    import gc
+
     assert _work is not None
-    return _work(places)
+    done = _work(places)
+    gc.collect()  # what a piece left behind in circles: the collector does not run by itself here
+    return done
 
 
 def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:

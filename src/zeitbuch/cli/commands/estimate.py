@@ -13,7 +13,7 @@ from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result
-from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.estimate.records import Driver, EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.sheet import number_text
@@ -49,26 +49,33 @@ def _show_basis(
     request: EstimateRequest,
 ) -> None:
     """Where numbers come from, what moves them, or how they go on."""
-    runs = app.runs_of_estate(session, estate, basis, app.month_of_request(basis, request))
+    month = app.month_of_request(basis, request)
+    if args.drivers or args.chart == "drivers":
+        per: Literal["run", "month"] = "run" if args.per == "run" else "month"
+        found = app.find_drivers(session, estate, basis, per, args.flow, month)
+        _show_drivers(found, per, basis, form, args)
+        return
+    runs = app.runs_of_estate(session, estate, basis, month)
     if args.why:
         if form in PICTURES:
             raise _no_picture("--why")
         show_result("table", form, sheet_result(app.explain_figures(runs, estate, args.why)), args)
-    elif args.chart == "months":
+    else:
         results = app.estimate_months(session, runs, estate, basis, args.flow)
         if form in PICTURES:
             show_result("chart", form, ChartData("months", months=tuple(results), card=basis.card), args)
         else:
             show_result("table", form, sheet_result(app.months_sheet(results)), args)
+
+
+def _show_drivers(
+    found: list[Driver], per: Literal["run", "month"], basis: EstimateBasis, form: str, args: argparse.Namespace
+) -> None:
+    if form in PICTURES:
+        data = ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency)
+        show_result("chart", form, data, args)
     else:
-        per: Literal["run", "month"] = "run" if args.per == "run" else "month"
-        found = app.find_drivers(session, runs, basis, per, args.flow, estate)
-        if form in PICTURES:
-            show_result(
-                "chart", form, ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency), args
-            )
-        else:
-            show_result("table", form, app.drivers_table(found, basis.currency, per), args)
+        show_result("table", form, app.drivers_table(found, basis.currency, per), args)
 
 
 def _no_picture(option: str) -> ZeitbuchError:

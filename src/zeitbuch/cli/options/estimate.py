@@ -17,7 +17,7 @@ examples:
   zeitbuch estimate exports/ --rates rates.toml --assumptions assumptions.toml
   zeitbuch estimate --flow "Lost property matching" --steps
   zeitbuch estimate --by model --per year            what each model costs in the year
-  zeitbuch estimate --per run                        mean, P50, P90 and P99 of one run
+  zeitbuch estimate --per run                        mean, P10, P50, P90 and P99 of one run
   zeitbuch estimate --drivers                        which assumptions move the figure most
   zeitbuch estimate --why "Customer letters/Refund agent"
   zeitbuch estimate --max-per-month 200              exit status 1 when the estate costs more
@@ -26,7 +26,8 @@ examples:
 
 A rate card and an assumptions file with comments are written by `zeitbuch init`. Without a rate card the
 cost is unknown (?); without assumptions every figure that needs one is based on defaults and says so.
-Means are exact where they can be; P50, P90 and P99 come from sampled runs, the same ones every time."""
+Low, likely and high are P10, P50 and P90 of the bill, over what varies from run to run and what is in doubt:
+every assumption is one unknown of the month, and a default may be half or double. The same draws every time."""
 
 
 def add(parser: argparse.ArgumentParser) -> None:

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Protocol
 
 from msgspec import Struct
@@ -91,7 +92,7 @@ class InWorlds(Protocol):
 
     def in_worlds(self, key: str, quantity: str, value: Value) -> Value: ...
 
-    def in_equal_parts(self, key: str, parts: int) -> list[float]: ...
+    def in_equal_parts(self, key: str, what: Sequence[str], whole: float) -> list[float]: ...
 
 
 class AssumptionLookup:
@@ -166,11 +167,11 @@ class AssumptionLookup:
             return value
         return self.worlds.in_worlds(f"default {quantity} {name}", quantity, value)
 
-    def equal_parts(self, what: str, parts: int) -> list[float]:
-        """What so many parts of a whole are when nothing tells them apart."""
-        if self.worlds is None or parts < 2:
-            return [1 / parts] * parts
-        return self.worlds.in_equal_parts(f"{self.flow_id} {what}", parts)
+    def equal_parts(self, name: str, what: Sequence[str], whole: float) -> list[float]:
+        """What parts of a ``whole`` are when nothing tells them apart; ``what`` says in words what each is."""
+        if self.worlds is None or len(what) < 2:
+            return [whole / len(what)] * len(what)
+        return self.worlds.in_equal_parts(f"{self.flow_id} {name}", what, whole)
 
     def factor(self, month: int) -> float:
         """Seasonal factor of a month (1..12); an average month has 1. Month 0 stands for the average."""

@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import zlib
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -55,10 +56,10 @@ class Worlds:
         """A value with what it is in every world. A default may be half or double; what is declared or measured is in doubt as far as
         it says."""
         least, top, _ = QUANTITIES[quantity]
-        low, high = doubt_of(quantity, value)
+        low, high = self.doubt_of(quantity, value)
         if not low < value.amount < high:
             return value
-        draws = self.draw_between(key, low, float(value.amount), high)
+        draws = self.draw_value(key, quantity, value, low, high)
         amount = Uncertain(value.amount, draws)
         if quantity in DOUBTFUL or not value.ranged:
             return structs.replace(value, amount=amount)
@@ -67,11 +68,19 @@ class Worlds:
         ends = [Uncertain(end, np.minimum(least + (end - least) * factor, top)) for end in (value.low, value.high)]
         return structs.replace(value, amount=amount, low=ends[0], high=ends[1])
 
-    def in_equal_parts(self, key: str, parts: int) -> list[float]:
+    def draw_value(self, key: str, quantity: str, value: Value, low: float, high: float) -> Floats:
+        """What the mean of a value is in every world, shape (W,)."""
+        return self.draw_between(key, low, float(value.amount), high)
+
+    def doubt_of(self, quantity: str, value: Value) -> tuple[float, float]:
+        """Between what the mean of a value lies in a month."""
+        return doubt_of(quantity, value)
+
+    def in_equal_parts(self, key: str, what: Sequence[str], whole: float) -> list[float]:
         """What parts of a whole are when nothing says that one is larger than another: each may weigh half or double."""
-        drawn = [self.draw_between(f"{key} {place}", DEFAULT_LOW, 1.0, DEFAULT_HIGH, False) for place in range(parts)]
+        drawn = [self.draw_between(f"{key} {p}", DEFAULT_LOW, 1.0, DEFAULT_HIGH, False) for p in range(len(what))]
         total = sum(drawn[1:], drawn[0])
-        return [Uncertain(1 / parts, weight / total) for weight in drawn]
+        return [whole * Uncertain(1 / len(what), weight / total) for weight in drawn]
 
 
 def doubt_of(quantity: str, value: Value) -> tuple[float, float]:
@@ -79,6 +88,7 @@ def doubt_of(quantity: str, value: Value) -> tuple[float, float]:
     if value.evidence == "default":
         least, top, _ = QUANTITIES[quantity]
         over = value.amount - least
+        top = value.high if quantity == "turns" and value.ranged else top  # an agent's own cap
         return least + over * DEFAULT_LOW, min(top, least + over * DEFAULT_HIGH)
     if quantity in DOUBTFUL:
         return value.low, value.high

@@ -109,8 +109,8 @@ def _draw_times(amount: Amount, turns: Any, sample: Sample) -> Any:
             return 1.0
 
 
-def spread_of(costs: Floats) -> Spread:
-    """Mean, its standard error and percentiles of draws."""
+def spread_of(costs: Floats, course: bool = False) -> Spread:
+    """Mean, its standard error and percentiles of draws; with their whole ``course`` where it is wanted."""
     order = np.sort(costs)
     number = len(order)
 
@@ -120,9 +120,9 @@ def spread_of(costs: Floats) -> Spread:
         high = min(number - 1, low + 1)
         return float(order[low] + (order[high] - order[low]) * (place - low))
 
-    course = tuple([at(share) for share in _COURSE])
     mean, error = float(order.mean()), float(order.std()) / number**0.5
-    return Spread(mean, error, course[2], course[10], course[18], at(0.99), number, course)
+    whole = tuple([at(share) for share in _COURSE]) if course else ()
+    return Spread(mean, error, at(0.1), at(0.5), at(0.9), at(0.99), number, whole)
 
 
 def _is_close_enough(costs: Floats, wanted: float) -> bool:
@@ -152,7 +152,7 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
     counts = _calls_of_flow(run, sample)
     means = None if run.exact else means_of(sample, run)
     rounded = _rounded_quantities(run, prices, sample, calls)
-    cost = spread_of(own)
+    cost = spread_of(own, course=True)
     relative = relative_to(own, sample.draws.of_runs(run.sums.spent))
     calls_variance = float(relative_to(calls, sample.draws.of_runs(run.sums.calls)).var())
     variance, relative = float(relative.var()), thinned(relative)

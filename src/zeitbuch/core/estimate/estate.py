@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import Uncertain
@@ -61,7 +61,13 @@ class EstateFigures(Struct):
     ] = {}  # of flows: how their runs, those by calls too, lie over the spans of the month
 
 
-def gather_runs(by: dict[str, FlowFigures], prices: Prices, month: Month, assumptions: Assumptions) -> EstateFigures:
+def gather_runs(
+    by: dict[str, FlowFigures],
+    prices: Prices,
+    month: Month,
+    assumptions: Assumptions,
+    worlds: InWorlds | None = None,
+) -> EstateFigures:
     """Flows that were estimated by themselves, with the volumes of all settled. A flow that others call on certain days is priced
     anew, where what it was estimated with is still at hand."""
     names: dict[str, str] = {}
@@ -69,7 +75,7 @@ def gather_runs(by: dict[str, FlowFigures], prices: Prices, month: Month, assump
         names.setdefault(run.flow.id, key)
         names.setdefault(run.flow.name, key)
     graph = call_graph_of(by, names)
-    books = {key: AssumptionLookup(assumptions, run.flow) for key, run in by.items()}
+    books = {key: AssumptionLookup(assumptions, run.flow, worlds) for key, run in by.items()}
     settling = VolumeSettling(graph, by, books, month)
     settling.settle_volumes()
     weights = weights_of_flows(graph, by, settling.volumes, prices.calendar)

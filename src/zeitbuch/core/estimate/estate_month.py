@@ -19,21 +19,44 @@ from .called_samples import CalledSamples
 from .distribution import FlowSample, relative_to, seed_of, spread_of, thinned
 from .estate import EstateFigures, bill_runs, result_of
 from .month_draws import MonthDraws, draw_month, draw_runs, in_all_worlds, sum_of_runs
-from .records import EstateEstimate, FlowEstimate, Spread, Total, UsesSpreads
+from .records import EstateEstimate, FlowEstimate, MonthUses, Quantiles, Spread, Total
 
 
 class Drawn(Struct):
-    """What was drawn of a flow: its runs, and its month, year and uses where no other flow has a part in them."""
+    """What was drawn of a flow: its runs; its month and year, whole, or where they are summed up already their distributions;
+    ``related`` flows call others or are called."""
 
     sample: FlowSample
+    related: bool
     month: MonthDraws | None = None
     year: Floats | None = None
-    uses: UsesSpreads | None = None
+    uses: MonthUses | None = None
+    month_spread: Spread | None = None
+    year_spread: Spread | None = None
+
+    def sum_up(self, metered: bool) -> Floats | None:
+        """Of a flow that stands alone what it adds to its estate, of shape (5, W): cost of its month and of its year, and its uses. Costs
+        of one with meters (0 here) are kept, since the meters of all are billed together; else only distributions are."""
+        month, year = self.month, self.year
+        if month is None:
+            return None
+        self.uses = month_uses(month.uses)
+        costs = np.zeros((2, WORLDS), month.cost.dtype)
+        if not metered:
+            costs = np.array([month.cost, year if year is not None else costs[0]])
+            self.month_spread, self.year_spread = spread_or_none(month.cost), spread_or_none(year)
+            self.month = self.year = None
+        rows: Floats = np.concatenate([costs, month.uses])
+        month.uses = month.uses[:, :0]
+        if not self.related:
+            month.expected = month.expected[:0]
+        return rows
 
 
-def uses_spreads(month: MonthDraws) -> UsesSpreads | None:
-    """The distributions of what a flow uses in a month, but for its cost."""
-    return None if month.uses is None else UsesSpreads(*map(spread_of, month.uses))
+def month_uses(uses: Floats) -> MonthUses:
+    """The distributions of model calls, tokens in and tokens out of a month."""
+    rows = [(float(row.mean()), *np.quantile(row, (0.1, 0.5, 0.9)).tolist()) for row in uses]
+    return MonthUses(*[Quantiles(*row) for row in rows])
 
 
 class _Caller(Struct):
@@ -45,21 +68,21 @@ class _Caller(Struct):
 
 
 class EstateMonth(Struct):
-    """All that was drawn of the flows of an estate, by key; ``uses`` of those that stand alone, together. ``wanted``: the ids of the
-    flows that the sums are of, all without any."""
+    """All that was drawn of the flows of an estate, by key; ``sums`` of those that are summed up already (see ``Drawn.sum_up``).
+    ``wanted``: the ids of the flows that the sums are of, all without any."""
 
     wanted: frozenset[str] = frozenset()
     drawn: dict[str, Drawn] = field(default_factory=dict)
-    uses: Floats | None = None
+    sums: Floats | None = None
 
     def wants(self, flow_id: str) -> bool:
         """Whether the sums are of a flow too."""
         return not self.wanted or flow_id in self.wanted
 
-    def add_uses(self, more: Floats | None) -> None:
-        """Adds what some flows use together."""
+    def add_sums(self, more: Floats | None) -> None:
+        """Adds what some flows add together."""
         if more is not None:
-            self.uses = more if self.uses is None else self.uses + more
+            self.sums = more if self.sums is None else self.sums + more
 
     def estimate_months(self, runs: EstateFigures) -> EstateEstimate:
         """The estimate of settled runs with its distributions."""
@@ -70,7 +93,7 @@ class EstateMonth(Struct):
         counts = {key: one.month.runs for key, one in self.drawn.items() if one.month is not None}
         billed = bill_runs(runs, counts)
         result = result_of(runs, billed)
-        total = _Sums()
+        total = _Sums() if self.sums is None else _Sums(self.sums[0], self.sums[1], known=True)
         flows = []
         for key, flow in zip(runs.by, result.flows, strict=True):
             caller = callers.get(key)
@@ -86,13 +109,13 @@ class EstateMonth(Struct):
         for key, costs in CalledSamples(runs, samples, spent).each_caller():
             means = np.resize(draws_of(spent[key]), len(costs))
             relative = relative_to(costs, means)
-            found[key] = _Caller(spread_or_none(costs), thinned(relative), float(relative.var()))
+            found[key] = _Caller(spread_or_none(costs, True), thinned(relative), float(relative.var()))
         return found
 
     def _draw_related(self, key: str, runs: EstateFigures) -> None:
         """Month and year of a flow whose volume hangs on others."""
         drawn, run = self.drawn[key], runs.by[key]
-        if drawn.month is not None:
+        if not drawn.related:
             return
         seed, volume = seed_of(run.flow), runs.volumes[key]
         drawn.month = draw_month(run.sums, drawn.sample, volume, seed)
@@ -100,20 +123,19 @@ class EstateMonth(Struct):
             return
         year = draw_month(run.sums, drawn.sample, volume, seed, 12) if not runs.month[1] else None
         drawn.year = None if year is None else year.cost
-        drawn.uses = uses_spreads(drawn.month)
+        sums = drawn.sum_up(metered=True)
         if self.wants(run.flow.id):
-            self.add_uses(drawn.month.uses)
-        drawn.month.uses = None
+            self.add_sums(sums)
 
     def _with_spreads(
         self, key: str, flow: FlowEstimate, caller: _Caller | None, meters: Floats | float, total: _Sums
     ) -> FlowEstimate:
         """A flow with its distributions. The bill of a month is that of its models and its part of the meters."""
         one = self.drawn[key]
-        month, year = None, None
+        month, year = one.month_spread, one.year_spread
         if one.month is not None:
-            month = one.month.cost + meters
-            year = one.year + meters * 12 if one.year is not None else None
+            month = spread_or_none(one.month.cost + meters)
+            year = spread_or_none(one.year + meters * 12) if one.year is not None else None
             if self.wants(flow.id):
                 total.add_flow(one, meters, bool(self.wanted))
         run = caller.spread if caller is not None else one.sample.cost
@@ -122,8 +144,8 @@ class EstateMonth(Struct):
             flow,
             spread=None if flow.with_called.unknown else run,
             calls_spread=one.sample.calls,
-            month_spread=None if bill.unknown else spread_or_none(month),
-            year_spread=None if bill.unknown else spread_or_none(year),
+            month_spread=None if bill.unknown else month,
+            year_spread=None if bill.unknown else year,
             uses_month=one.uses,
         )
 
@@ -133,7 +155,7 @@ class EstateMonth(Struct):
         """What chance adds to the month of an estate through flows that call others or are called: with every run that begins by
         itself vary all that it leads to."""
         one, run = self.drawn[key], runs.by[key]
-        if self.wanted or one.month is None or one.month.expected is None or not run.volume.runs:
+        if self.wanted or not one.related or one.month is None or not run.volume.runs:
             return  # of some flows alone the sum is that of their own months
         rng = np.random.Generator(np.random.SFC64(seed_of(run.flow) + 3))
         relative, variance = (
@@ -163,7 +185,7 @@ class EstateMonth(Struct):
             spread=spread if known else None,
             year_spread=spread_or_none(whole) if known else None,
             spread_of_known=None if known else spread,
-            uses_month=None if self.uses is None else UsesSpreads(*map(spread_of, self.uses)),
+            uses_month=None if self.sums is None else month_uses(self.sums[2:]),
         )
 
     def _unknown_volume(self, result: EstateEstimate) -> bool:
@@ -186,12 +208,12 @@ class _Sums(Struct):
             return
         self.known = True
         self.meters = self.meters + meters
-        drawn = alone or month.expected is None
-        self.month = self.month + (month.cost if drawn or month.expected is None else month.expected)
+        drawn = alone or not one.related
+        self.month = self.month + (month.cost if drawn else month.expected)
         if one.year is not None:
-            self.year = self.year + (one.year if drawn or month.expected is None else month.expected * 12)
+            self.year = self.year + (one.year if drawn else month.expected * 12)
 
 
-def spread_or_none(costs: Floats | None) -> Spread | None:
+def spread_or_none(costs: Floats | None, course: bool = False) -> Spread | None:
     """The distribution of some costs; none where there are none, or they have no end in some world."""
-    return spread_of(costs) if costs is not None and bool(np.isfinite(costs).all()) else None
+    return spread_of(costs, course) if costs is not None and bool(np.isfinite(costs).all()) else None

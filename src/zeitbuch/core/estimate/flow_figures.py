@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
-from msgspec import Struct, field
+from msgspec import Struct, field, structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
 from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
@@ -24,7 +24,7 @@ from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Amount, Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Counter, Prices
-from zeitbuch.core.pricing.meters import Metered, quantities_of
+from zeitbuch.core.pricing.meters import Metered, meters_of, per_run, quantities_of
 from zeitbuch.core.pricing.spans import Weights, weights_of_triggers
 
 from .records import Part, StepEstimate
@@ -262,6 +262,22 @@ def price_run(run: FlowFigures, prices: Prices, of: dict[str, Pass], detail: boo
     if prices.card is not None and prices.card.host:
         run.metered = quantities_of(run.graph, of, run.uses, run.lookup)
     return run
+
+
+def lightened(run: FlowFigures, prices: Prices, detail: bool = False) -> FlowFigures:
+    """Figures without what they were made from, which is worked with no more and would fill the memory."""
+    metered = run.metered
+    if metered is not None and run.lookup.worlds is not None and prices.card is not None:
+        metered = Metered(
+            {kind: float(number) for kind, number in metered.steps.items()},
+            {model: float(number) for model, number in metered.calls.items()},
+            float(metered.seconds),
+            float(metered.megabytes),
+            metered.rounded,
+            {m.name: per_run(m, metered, prices.card) for m in meters_of(prices.card, run.flow, prices.calendar)},
+        )
+    steps = run.steps if detail else []
+    return structs.replace(run, graph=None, passes=None, uses={}, lookup=None, entry=None, steps=steps, metered=metered)
 
 
 def _spent_in_worlds(use: Usage, done: Pass, prices: Prices) -> float:

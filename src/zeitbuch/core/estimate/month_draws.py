@@ -16,17 +16,18 @@ from .distribution import FlowSample
 from .flow_figures import Sums
 
 _LARGE = 1e36
+_MANY = 1e15
 _FEW = 60  # runs of a month that are drawn one by one
 
 
 class MonthDraws(Struct):
     """What a flow uses in a month: arrays of shape (W,), a world each; of shape (3, W) the ``uses``: model calls, tokens in and out.
-    ``expected`` is what its models cost there without what varies from run to run. None is what is needed no more."""
+    ``expected`` is what its models cost there without what varies from run to run."""
 
-    runs: Floats | None
+    runs: Floats
     cost: Floats
-    expected: Floats | None
-    uses: Floats | None
+    expected: Floats
+    uses: Floats
 
 
 def in_all_worlds(value: float) -> Floats:
@@ -63,7 +64,9 @@ def draw_runs(expected: Floats, volume: Volume, rng: np.random.Generator) -> Flo
     """Runs of a month: as many as expected where a clock counts them, else by chance (Poisson)."""
     if volume.evidence == "export":
         return expected
-    drawn: Floats = rng.poisson(np.maximum(expected, 0.0)).astype(float)
+    drawn: Floats = rng.poisson(np.clip(expected, 0.0, _MANY)).astype(float)
+    if float(expected.max()) > _MANY:  # beyond that chance is nothing beside doubt
+        drawn = np.where(expected > _MANY, expected, drawn)
     return drawn
 
 

@@ -19,8 +19,8 @@ from zeitbuch.core.pricing.units import UNITS
 
 from .estate import EstateFigures
 from .flow_figures import FlowFigures
+from .knobs import find_knobs
 from .records import Part, StepEstimate
-from .sensitivity import find_knobs
 
 COLUMNS = (
     Column("step", "step"), Column("what", "number"), Column("value", "value"), Column("evidence", "based on"),

@@ -43,7 +43,7 @@ class StepEstimate(Struct, frozen=True):
 
 class Spread(Struct, frozen=True):
     """A distribution: its mean with the error that comes from drawing, and percentiles; ``runs`` were drawn. ``course`` has the
-    percentiles 0, 5, 10 ... 100."""
+    percentiles 0, 5, 10 ... 100 of the cost of a run."""
 
     mean: float
     error: float
@@ -55,12 +55,21 @@ class Spread(Struct, frozen=True):
     course: tuple[float, ...] = ()
 
 
-class UsesSpreads(Struct, frozen=True):
-    """What a month uses: model calls, tokens in and out, over all that varies and is in doubt."""
+class Quantiles(Struct, frozen=True, gc=False):
+    """A distribution in short: its mean and three percentiles."""
 
-    calls: Spread
-    input_tokens: Spread
-    output_tokens: Spread
+    mean: float
+    p10: float
+    p50: float
+    p90: float
+
+
+class MonthUses(Struct, frozen=True, gc=False):
+    """What a month uses, over all that varies and is in doubt."""
+
+    calls: Quantiles
+    input_tokens: Quantiles
+    output_tokens: Quantiles
 
 
 class FlowEstimate(Struct, frozen=True):
@@ -94,7 +103,7 @@ class FlowEstimate(Struct, frozen=True):
     calls_spread: Spread | None = None
     month_spread: Spread | None = None
     year_spread: Spread | None = None
-    uses_month: UsesSpreads | None = None
+    uses_month: MonthUses | None = None
     notes: tuple[str, ...] = ()
 
 
@@ -121,7 +130,7 @@ class Total(Struct, frozen=True):
     spread: Spread | None = None
     year_spread: Spread | None = None
     spread_of_known: Spread | None = None
-    uses_month: UsesSpreads | None = None
+    uses_month: MonthUses | None = None
 
 
 class EstateEstimate(Struct, frozen=True):
@@ -134,3 +143,33 @@ class EstateEstimate(Struct, frozen=True):
     meters: tuple[MeterLine, ...] = ()
     hosts: tuple[HostBill, ...] = ()
     problems: tuple[Problem, ...] = ()
+
+
+class Driver(Struct, frozen=True):
+    """One assumption: its value and ends, and the month's (or run's) bill at each end; ``swing`` is high less low. ``flow`` names the
+    flow that it is used in, or says how many there are: ``flows`` are their names."""
+
+    flow: str
+    what: str
+    quantity: str
+    value: float
+    low: float
+    high: float
+    evidence: Evidence
+    cost: Decimal
+    at_low: Decimal
+    at_high: Decimal
+    why: str
+    flows: tuple[str, ...] = ()
+
+    @property
+    def swing(self) -> Decimal:
+        return abs(self.at_high - self.at_low)
+
+
+class DriversResult(Struct, frozen=True):
+    """`estimate --drivers --format json`."""
+
+    per: str
+    currency: str
+    drivers: tuple[Driver, ...]

@@ -10,37 +10,38 @@ import numpy as np
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.volume import Month
 from zeitbuch.core.assumptions.worlds import Worlds
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.random_draws import Floats
 from zeitbuch.core.pricing.call_prices import Counter, Prices
-from zeitbuch.core.pricing.meters import meters_of, per_run
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.core.pricing.spans import Weights
 
 from .distribution import FlowSample, draw_flow, seed_of
 from .estate import EstateFigures, gather_runs, keys_of, month_for, result_of
-from .estate_month import Drawn, EstateMonth, uses_spreads
-from .flow_figures import FlowFigures, Sums, one_run, price_run
+from .estate_month import Drawn, EstateMonth
+from .flow_figures import FlowFigures, Sums, lightened, one_run, price_run
 from .month_draws import draw_month
 from .records import EstateEstimate, Sampling
 
+_NOBODY = Flow(id="")
+
 
 class Batch(Struct):
-    """Flows estimated one after the other; ``uses`` is what those of them that stand alone use together (see ``MonthDraws``)."""
+    """Flows estimated one after the other; ``sums`` of those of them that are wanted and stand alone (see ``Drawn.sum_up``)."""
 
     flows: list[tuple[FlowFigures, Drawn | None]]
-    uses: Floats | None
+    sums: Floats | None
 
-    def take_uses(self, drawn: Drawn | None, wanted: bool) -> None:
-        """Takes what a flow uses, but for its cost, from it, and adds that of one that is wanted to that of all."""
-        if drawn is None or drawn.month is None or drawn.month.uses is None:
+    def add_flow(self, run: FlowFigures, drawn: Drawn | None, wanted: bool) -> None:
+        """Adds a flow. Flows stay where they are: only figures travel between processes."""
+        self.flows.append((structs.replace(run, flow=_NOBODY), drawn))
+        if drawn is None or drawn.related:
             return
-        if wanted:
-            self.uses = drawn.month.uses if self.uses is None else self.uses + drawn.month.uses
-        drawn.month.uses = None
+        more = drawn.sum_up(run.metered is not None)
+        if wanted and more is not None:
+            self.sums = more if self.sums is None else self.sums + more
 
 
 Work = Callable[[range], Batch]
@@ -82,32 +83,11 @@ def estimate_one(
     if sample is not None and run.metered is not None:
         run.metered.rounded = sample.rounded
     if sample is None:
-        return _light(run, setting), None
+        return lightened(run, setting.prices, setting.detail), None
     if related or sample.counts:
-        return _light(run, setting), Drawn(sample)
+        return lightened(run, setting.prices, setting.detail), Drawn(sample, True)
     drawn = _drawn_alone(run, sample, setting)
-    return _plain(_light(run, setting)), drawn
-
-
-def _light(run: FlowFigures, setting: Setting) -> FlowFigures:
-    """Figures without what they were made from, which is worked with no more and would fill the memory."""
-    if run.metered is not None and setting.how is not None:
-        card = setting.prices.card
-        meters = meters_of(card, run.flow, setting.prices.calendar)
-        each = {meter.name: _small(per_run(meter, run.metered, card)) for meter in meters if card is not None}
-        steps = {kind: float(number) for kind, number in run.metered.steps.items()}
-        calls = {model: float(number) for model, number in run.metered.calls.items()}
-        seconds, megabytes = float(run.metered.seconds), float(run.metered.megabytes)
-        run.metered = structs.replace(
-            run.metered, steps=steps, calls=calls, seconds=seconds, megabytes=megabytes, each=each
-        )
-    steps_shown = run.steps if setting.detail else []
-    return structs.replace(run, graph=None, passes=None, uses={}, lookup=None, steps=steps_shown, entry=None)
-
-
-def _small(value: float) -> float:
-    """A number with its worlds in half the memory."""
-    return Uncertain(value, value.draws.astype(np.float32)) if type(value) is Uncertain else value
+    return _plain(lightened(run, setting.prices, setting.detail)), drawn
 
 
 def _plain(run: FlowFigures) -> FlowFigures:
@@ -121,14 +101,9 @@ def _plain(run: FlowFigures) -> FlowFigures:
 def _drawn_alone(run: FlowFigures, sample: FlowSample, setting: Setting) -> Drawn:
     """Month and year of a flow that neither calls others nor is called."""
     month = draw_month(run.sums, sample, run.volume, seed_of(run.flow))
-    if month is None:
-        return Drawn(sample)
     year = draw_month(run.sums, sample, run.volume, seed_of(run.flow), 12) if not setting.month[1] else None
-    drawn = Drawn(sample, month, None if year is None else year.cost, uses_spreads(month))
-    if run.metered is None:
-        month.runs = None
-    month.expected = None
-    return drawn
+    kept = structs.replace(sample, relative=sample.relative[:0])
+    return Drawn(kept, False, month, None if year is None else year.cost)
 
 
 def estimate_flows(
@@ -155,13 +130,11 @@ def estimate_flows(
     keys = keys_of(flows)
 
     def work(places: range) -> Batch:
-        # Flows stay where they are: only figures travel between processes.
         batch = Batch([], None)
         with np.errstate(all="ignore"):  # amounts beyond all measure have no distribution
             for place in places:
                 run, drawn = estimate_one(flows[place], setting)
-                batch.take_uses(drawn, whole.wants(flows[place].id))
-                batch.flows.append((structs.replace(run, flow=_NOBODY), drawn))
+                batch.add_flow(run, drawn, whole.wants(flows[place].id))
         return batch
 
     place = 0
@@ -171,11 +144,11 @@ def estimate_flows(
             if drawn is not None:
                 whole.drawn[keys[place]] = drawn
             place += 1
-        whole.add_uses(batch.uses)
+        whole.add_sums(batch.sums)
         if progress is not None:
             progress(place)
     with np.errstate(all="ignore"):
-        runs = gather_runs(light, prices, when, assumptions)
+        runs = gather_runs(light, prices, when, assumptions, setting.worlds)
         _estimate_called_anew(flows, keys, setting, runs, whole.drawn)
         return whole.estimate_months(runs) if how is not None else result_of(runs)
 
@@ -189,6 +162,3 @@ def _estimate_called_anew(
             runs.by[key], found = estimate_one(flows[place], setting, (runs.weights.get(key),))
             if found is not None:
                 drawn[key] = found
-
-
-_NOBODY = Flow(id="")

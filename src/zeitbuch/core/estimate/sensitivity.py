@@ -1,221 +1,239 @@
-# Which assumption moves the figure most: each is set to the low and the high end of its range, all others stay, and the
-# flow is estimated anew. What has no range of its own is moved as far as its evidence leaves it in doubt.
+# Which assumption moves the figure most: each is set to the low and the high end of what its mean may be, all others stay, and the bill is
+# worked out anew; all of them at once, each in two worlds of its own. What has no range is moved as far as its evidence leaves it in doubt.
 """Sensitivity of an estimate to its assumptions."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterable, Sequence
 from decimal import Decimal
+from typing import Literal
 
-from msgspec import Struct
+import numpy as np
+from msgspec import Struct, field
 
-from zeitbuch.core.assumptions.quantities import DEFAULTS, QUANTITIES
-from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
+from zeitbuch.core.assumptions.quantities import DEFAULT_HIGH, DEFAULT_LOW, QUANTITIES
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.assumptions.values import Evidence, Value
-from zeitbuch.core.assumptions.volume import flow_volume
-from zeitbuch.core.graph.topology import model_of
-from zeitbuch.core.model.name_patterns import literal_pattern
+from zeitbuch.core.assumptions.volume import Month
+from zeitbuch.core.assumptions.worlds import Floats, Worlds, doubt_of
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.passes.plan import Node, first_ways, nodes_of
-from zeitbuch.core.pricing.lineage import Sizes, output_of
-from zeitbuch.core.pricing.units import media_of
+from zeitbuch.core.pricing.call_prices import Prices
 
-from .estate import EstateFigures
-from .flow_figures import FlowFigures, one_run
+from .called_flows import spent_with_called
+from .estate import EstateFigures, bill_runs, gather_runs, keys_of
+from .flow_figures import lightened, one_run
+from .records import Driver
 
-# How far a value without a range is moved, as factors: a default may well be half or double.
-DOUBT: dict[Evidence, tuple[float, float]] = {"default": (0.5, 2.0), "declared": (0.75, 1.25), "measured": (0.9, 1.1)}
-
-
-class Driver(Struct, frozen=True):
-    """One assumption: its value and ends, and the month's (or run's) cost at each end; ``swing`` is high less low."""
-
-    flow: str
-    what: str
-    quantity: str
-    value: float
-    low: float
-    high: float
-    evidence: Evidence
-    cost: Decimal
-    at_low: Decimal
-    at_high: Decimal
-    why: str
-
-    @property
-    def swing(self) -> Decimal:
-        return abs(self.at_high - self.at_low)
+# How far the mean of a value without a range is moved, as factors.
+WITHOUT_RANGE: dict[Evidence, tuple[float, float]] = {"declared": (0.75, 1.25), "measured": (0.9, 1.1)}
+_MOST, _FEW_WORLDS = (
+    300,
+    200,
+)  # assumptions that are moved one by one; worlds in which the most telling of more are found
+Per = Literal["run", "month"]
 
 
-class _Knob(Struct):
+class _Assumed(Struct):
+    """One assumption as it was asked for: what it is, between what its mean may be, and the flows that it is used in."""
+
     what: str
     quantity: str
     value: Value
-    rule: dict[str, str]
+    low: float
+    high: float
+    flows: dict[str, str] = field(default_factory=dict)
+    weighs: bool = False  # whether what is drawn is its weight beside others
+
+    def drawn_from(self) -> tuple[float, float, float] | None:
+        """Low end, mean and high end of what is drawn; None where nothing is."""
+        if self.weighs:
+            return DEFAULT_LOW, 1.0, DEFAULT_HIGH
+        return (self.low, float(self.value.amount), self.high) if self.low < self.value.amount < self.high else None
 
 
-ANSWERING = ("text", "vision", "transcription")  # modalities whose answer is text
+class _Moving(Worlds):
+    """Worlds in which values without a range are in doubt too. Notes what is asked for, by key; ``flow`` is the one at work (id and
+    title), without one nothing is noted."""
+
+    def __init__(self, count: int) -> None:
+        super().__init__(count)
+        self.asked: dict[str, _Assumed] = {}
+        self.flow: tuple[str, str] | None = None
+
+    def doubt_of(self, quantity: str, value: Value) -> tuple[float, float]:
+        low, high = doubt_of(quantity, value)
+        if low < value.amount < high:
+            return low, high
+        down, up = WITHOUT_RANGE.get(value.evidence, (1.0, 1.0))
+        least, top, _ = QUANTITIES[quantity]
+        return max(least, value.amount * down), min(top, value.amount * up)
+
+    def in_worlds(self, key: str, quantity: str, value: Value) -> Value:
+        low, high = self.doubt_of(quantity, value)
+        what = f"{_words_of(quantity)}{_place_of(key, value)}"
+        # A probability of 1 or a number at its bound can be moved one way only.
+        if low < high and (value.amount or value.ranged):
+            self._note(key, _Assumed(what, quantity, value, low, high))
+        return super().in_worlds(key, quantity, value)
+
+    def in_equal_parts(self, key: str, what: Sequence[str], whole: float) -> list[float]:
+        others = len(what) - 1
+        low, mean, high = (float(whole) * w / (w + others) for w in (DEFAULT_LOW, 1.0, DEFAULT_HIGH))
+        value = Value(mean, "default", "what the other cases leave, in equal parts: each may weigh half or double")
+        for place, name in enumerate(what):
+            self._note(f"{key} {place}", _Assumed(name, "share", value, low, high, weighs=True))
+        return super().in_equal_parts(key, what, whole)
+
+    def _note(self, key: str, assumed: _Assumed) -> None:
+        if self.flow is not None:
+            self.asked.setdefault(key, assumed).flows[self.flow[0]] = self.flow[1]
 
 
-def find_knobs(run: FlowFigures, month: bool) -> list[_Knob]:
-    """All values of a flow that an assumption could give, each once; those of its volume only for a ``month``."""
-    knobs = [*(_volume_knobs(run) if month else ()), *_passes_knobs(run), *_size_knobs(run)]
-    return [knob for knob in knobs if knob.value.evidence != "export" and (knob.value.amount or knob.value.ranged)]
+class _OneByOne(_Moving):
+    """Two worlds for each of some assumptions: in the first it is at its low end, in the second at its high one; all others stay."""
 
+    def __init__(self, keys: Sequence[str]) -> None:
+        super().__init__(2 * len(keys))
+        self.places = {key: 2 * place for place, key in enumerate(keys)}
 
-def _volume_knobs(run: FlowFigures) -> Iterator[_Knob]:
-    for trigger in run.flow.triggers:
-        where = {"trigger": literal_pattern(trigger.id)}
-        values = {
-            quantity: run.lookup.find(quantity, trigger=(trigger.id, trigger.name))
-            for quantity in ("runs", "events", "hit_rate", "accept_rate", "items")
-        }
-        for quantity, value in values.items():
-            if value is not None:
-                yield _Knob(f"{_quantity_words(quantity)} of ‘{trigger.title}’", quantity, value, where)
-        if trigger.kind == "polling" and values["runs"] is None and values["hit_rate"] is None:
-            default = Value(DEFAULTS["hit_rate"], "default", "default")
-            yield _Knob(f"hit rate of ‘{trigger.title}’", "hit_rate", default, where)
-
-
-def _passes_knobs(run: FlowFigures) -> Iterator[_Knob]:
-    for node in nodes_of(run.passes.plan.top):
-        step, where = node.step, {"step": literal_pattern(node.step.id)}
-        yield _Knob(f"failure of ‘{step.title}’", "failure", node.failure, where)
-        yield _Knob(f"timeout of ‘{step.title}’", "timeout", node.timeout, where)
-        if node.items is not None:
-            quantity = "rounds" if node.repeats == "until" else "items"
-            yield _Knob(f"{quantity} of ‘{step.title}’", quantity, node.items, where)
-        if node.turns is not None:
-            yield _Knob(f"turns of ‘{step.title}’", "turns", node.turns, where)
-        yield from _share_knobs(run, node, where)
-
-
-def _share_knobs(run: FlowFigures, node: Node, where: dict[str, str]) -> Iterator[_Knob]:
-    """Shares of the cases of a decision; of two exclusive ones the second is what the first leaves."""
-    step = node.step
-    cases = first_ways(node)
-    for way in cases[:-1] if len(cases) == 2 and not step.inclusive else cases:
-        assert way.share is not None
-        link = run.graph.levels[step.scope].edges[way.edge].link
-        case = link.label or link.condition
-        label = case or run.graph.names.get(way.target, way.target)
-        place = {**where, "case": literal_pattern(case or way.target)}
-        yield _Knob(f"share of ‘{label}’ at ‘{step.title}’", "share", way.share, place)
-
-
-def _size_knobs(run: FlowFigures) -> Iterator[_Knob]:
-    sizes = Sizes(run.graph, run.lookup)
-    seen: set[str] = set()
-    for step_id in run.uses:
-        step = run.graph.steps[step_id]
-        use = model_of(run.graph, step)
-        if use is None:
-            continue
-        where = {"step": literal_pattern(step.id)}
-        if step.kind in ("model", "agent") and use.modality in ANSWERING:
-            yield _Knob(f"output of ‘{step.title}’", "output", output_of(step, use, run.lookup), where)
-        for row in media_of(use.modality) if use.modality in ("vision", "image") else ():
-            yield _Knob(
-                f"{row.quantity} of ‘{step.title}’", row.quantity, run.lookup.of_step(row.quantity, step), where
-            )
-        for ref in (ref for prompt in use.prompts for ref in prompt.refs):
-            key, size = sizes.size_of_ref(ref, step)
-            if ref.step and key not in seen and not size.why.startswith("the answer of"):
-                seen.add(key)
-                side = "trigger" if ref.step in run.graph.triggers else "step"
-                name = run.graph.names.get(ref.step, ref.step)
-                yield _Knob(f"size of ‘{name}’", "size", size, {side: literal_pattern(ref.step)})
-
-
-def _quantity_words(quantity: str) -> str:
-    return {
-        "runs": "runs",
-        "events": "events",
-        "hit_rate": "hit rate",
-        "accept_rate": "share let through",
-        "items": "items at once",
-    }.get(quantity, quantity)
-
-
-def ends_of(quantity: str, value: Value) -> tuple[float, float]:
-    """How far a value is moved: to the ends of its range, or as far as its evidence leaves it in doubt."""
-    if value.ranged and value.evidence != "default":
-        return value.low, value.high
-    down, up = DOUBT[value.evidence]
-    low, high, _ = QUANTITIES[quantity]
-    first, second = max(low, value.amount * down), value.amount * up
-    return first, min(high, second)
+    def draw_between(self, key: str, low: float, mean: float, high: float, keep: bool = True) -> Floats:
+        drawn = np.full(self.count, mean)
+        place = self.places.get(key)
+        if place is not None:
+            drawn[place : place + 2] = low, high
+        return drawn
 
 
 def rank_drivers(
-    runs: EstateFigures,
+    flows: Sequence[Flow],
+    prices: Prices,
+    month: Month,
     assumptions: Assumptions,
-    per: str = "month",
-    keys: list[str] | None = None,
+    per: Per = "month",
+    wanted: frozenset[str] = frozenset(),
     progress: Callable[[int], None] | None = None,
 ) -> list[Driver]:
-    """All drivers of the flows (all, or those named by key), largest swing first. Flows of unknown volume are left out of
-    monthly figures."""
+    """All drivers of an estate, or of the flows with the ids ``wanted``; largest swing first. Flows of unknown volume are left out of
+    monthly figures. Of more assumptions than can be moved one by one, the most telling are found first."""
+    work = _Walk(flows, prices, month, assumptions, wanted, progress)
+    worlds = _Moving(_FEW_WORLDS)
+    bills = work.bills_in(worlds, per)
+    chosen = _most_telling(worlds, bills.values())
+    one_by_one = _OneByOne(chosen)
     found: list[Driver] = []
-    chosen = keys if keys is not None else list(runs.by)
-    for place, key in enumerate(chosen):
-        run = runs.by[key]
-        volume = runs.volumes[key]
-        if per == "month" and volume.runs is None:
-            continue
-        times = Decimal(volume.runs or 0.0) if per == "month" else Decimal(1)
-        base = run.cost.amount * times
-        for knob in find_knobs(run, per == "month"):
-            low, high = ends_of(knob.quantity, knob.value)
-            at_low, at_high = (_cost_at(run, runs, assumptions, knob, x, per, volume.runs) for x in (low, high))
-            if at_low != at_high:
-                found.append(
-                    Driver(
-                        run.flow.title,
-                        knob.what,
-                        knob.quantity,
-                        knob.value.amount,
-                        low,
-                        high,
-                        knob.value.evidence,
-                        base,
-                        at_low,
-                        at_high,
-                        knob.value.why,
-                    )
-                )
-        if progress is not None:
-            progress(place)
+    for flow_id, bill in work.bills_in(one_by_one, per).items():
+        found += _drivers_of(worlds, one_by_one, bill, flow_id)
     return sorted(found, key=lambda d: (-d.swing, d.flow, d.what))
 
 
-def _cost_at(
-    run: FlowFigures,
-    runs: EstateFigures,
-    assumptions: Assumptions,
-    knob: _Knob,
-    value: float,
-    per: str,
-    known: float | None,
-) -> Decimal:
-    """Cost of the flow with one assumption set."""
-    flow: Flow = run.flow
-    rule = Rule(flow=literal_pattern(flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
-    assumed = overlay_rules(assumptions, (rule,))
-    other = one_run(flow, assumed, runs.prices, runs.month)
-    if per != "month":
-        return other.cost.amount
-    if knob.quantity in ("runs", "events", "hit_rate", "accept_rate") or knob.rule.get("trigger"):
-        moved, own = flow_volume(flow, other.lookup, runs.month, None)[0].runs, run.volume.runs
-        if moved is not None and own is not None and known is not None:
-            known += moved - own  # what other flows call stays
-    return other.cost.amount * Decimal(known or 0.0)
+def _drivers_of(worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: str) -> Iterable[Driver]:
+    """The drivers of one bill: of the month of all flows, or of a run of one."""
+    at, base = np.broadcast_to(draws_of(bill), one_by_one.count), Decimal(float(bill))
+    for key, place in one_by_one.places.items():
+        one = worlds.asked[key]
+        low, high = float(at[place]), float(at[place + 1])
+        if not np.isfinite([low, high]).all() or abs(high - low) <= 1e-9 * float(base):
+            continue
+        names = tuple(dict.fromkeys(one.flows.values() if not flow_id else [one.flows.get(flow_id, "")]))
+        yield Driver(
+            names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more",
+            one.what,
+            one.quantity,
+            float(one.value.amount),
+            one.low,
+            one.high,
+            one.value.evidence,
+            base,
+            Decimal(low),
+            Decimal(high),
+            one.value.why,
+            names,
+        )
 
 
-class DriversResult(Struct, frozen=True):
-    """`estimate --drivers --format json`."""
+class _Walk(Struct):
+    """An estate that is worked out again and again."""
 
-    per: str
-    currency: str
-    drivers: tuple[Driver, ...]
+    flows: Sequence[Flow]
+    prices: Prices
+    month: Month
+    assumptions: Assumptions
+    wanted: frozenset[str]
+    progress: Callable[[int], None] | None
+    done: int = 0
+
+    def bills_in(self, worlds: _Moving, per: Per) -> dict[str, float]:
+        """The bill of the month of all flows that are wanted (under ""), or of a run of each (under its id)."""
+        by = {}
+        with np.errstate(all="ignore"):
+            for key, flow in zip(keys_of(self.flows), self.flows, strict=True):
+                worlds.flow = (flow.id, flow.title)
+                run = one_run(flow, self.assumptions, self.prices, self.month, False, worlds)
+                by[key] = lightened(run, self.prices)
+                self.done += 1
+                if self.progress is not None:
+                    self.progress(self.done // 2)
+            worlds.flow = None
+            runs = gather_runs(by, self.prices, self.month, self.assumptions, worlds)
+            if per == "month":
+                return {"": self._month_of(runs)}
+            spent = spent_with_called(runs.graph, runs.by)
+            return {runs.by[key].flow.id: amount for key, amount in spent.items() if self._wants(runs.by[key].flow)}
+
+    def _wants(self, flow: Flow) -> bool:
+        return not self.wanted or flow.id in self.wanted
+
+    def _month_of(self, runs: EstateFigures) -> float:
+        _, bills = bill_runs(runs)
+        total = 0.0 if self.wanted else float(bills.fees.amount)
+        for key, run in runs.by.items():
+            if self._wants(run.flow):
+                total = total + run.sums.spent * (runs.volumes[key].runs or 0.0) + bills.spent.get(key, 0.0)
+        return total
+
+
+def _most_telling(worlds: _Moving, bills: Collection[float]) -> list[str]:
+    """The keys of the assumptions that move the bills most, one after the other: the one with the steepest slope, then the steepest
+    over what that leaves unexplained, and so on (matching pursuit, Mallat and Zhang 1993)."""
+    keys = [key for key, one in worlds.asked.items() if one.drawn_from() is not None]
+    if len(keys) <= _MOST:
+        return keys
+    rows = np.array([worlds.draw_between(key, *_ends(worlds.asked[key]), False) for key in keys], np.float32)
+    spans = np.array([high - low for low, _, high in (_ends(worlds.asked[key]) for key in keys)])
+    rows -= rows.mean(axis=1, keepdims=True)
+    power = (rows * rows).sum(axis=1)
+    chosen: dict[str, None] = {}
+    for bill in bills:
+        left = np.broadcast_to(draws_of(bill), worlds.count)
+        left = left - left.mean()
+        picked = np.zeros(len(keys), bool)
+        for _ in range(max(5, _MOST // len(bills))):
+            slopes = rows @ left / power
+            best = int(np.argmax(np.where(picked, 0.0, np.abs(slopes) * spans)))
+            picked[best] = True
+            chosen[keys[best]] = None
+            left = left - slopes[best] * rows[best]
+    return list(chosen)
+
+
+def _ends(assumed: _Assumed) -> tuple[float, float, float]:
+    found = assumed.drawn_from()
+    assert found is not None
+    return found
+
+
+_WORDS = {"hit_rate": "hit rate", "accept_rate": "share let through", "batch_size": "pieces per call"}
+
+
+def _words_of(quantity: str) -> str:
+    return _WORDS.get(quantity, quantity)
+
+
+def _place_of(key: str, value: Value) -> str:
+    """Where a value is declared, or which default it is."""
+    if value.evidence == "default":
+        return f" ({value.why})"
+    _, *places = key.split("|")
+    named = [f"‘{name}’" for name in places[1:] if name not in ("", "*")]
+    return f" of {' / '.join(named)}" if named else ""

@@ -234,6 +234,14 @@ class Planner:
             way.share = found[way.edge]
             way.rest = not step.inclusive and way.edge in unnamed
 
+    def _equal_parts(self, step: Step, missing: list[Way], count: int, whole: float) -> list[float]:
+        """Cases that nothing tells apart, and where there is but one way out the case of doing nothing."""
+        names = [self.graph.names.get(way.target, way.target) for way in missing]
+        names += ["doing nothing"] * (count - len(missing))
+        return self.lookup.equal_parts(
+            f"share {step.id}", [f"share of ‘{name}’ at ‘{step.title}’" for name in names], whole
+        )
+
     def _named_shares(self, step: Step, ways: list[Way], links: dict[int, Edge]) -> dict[int, Value]:
         found: dict[int, Value] = {}
         for way in ways:
@@ -261,10 +269,10 @@ class Planner:
             if len(missing) == 1 and found
             else "default"
         )
-        parts = self.lookup.equal_parts(f"share {step.id}", count) if missing else []
+        parts = self._equal_parts(step, missing, count, most(0.0, 1 - given)) if missing else []
         for way, part in zip(missing, parts, strict=False):
             words = "what the other cases leave, in equal parts"
-            found[way.edge] = Value(most(0.0, 1 - given) * part, rest, words)
+            found[way.edge] = Value(part, rest, words)
         return found
 
 

@@ -11,8 +11,7 @@ from msgspec import structs
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_words, money_words
 from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
 from zeitbuch.core.estimate.breakdown import GroupRow
-from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
-from zeitbuch.core.estimate.sensitivity import Driver
+from zeitbuch.core.estimate.records import Driver, EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.model.sheet import Column, Sheet, cell_text, money_text, percent_text
 from zeitbuch.core.model.words import count_words
 
@@ -277,7 +276,10 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
         for driver in rows[:most]
     )
     more = (f"{len(rows) - most} more move it less; --format csv or json has all",) if len(rows) > most else ()
-    doubt = "Ends: the range of the assumption; without one, a default is halved and doubled, a declared value moved by 25 %, a measured one by 10 %."
+    doubt = (
+        "low, high: between what the assumption's mean may lie; a default may be half or double; a declared value without a range"
+        " is moved by 25 %, a measured one by 10 %"
+    )
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
 
 

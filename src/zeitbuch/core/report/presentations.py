@@ -14,8 +14,7 @@ from zeitbuch.core.model.sheet import Sheet
 if TYPE_CHECKING:
     from zeitbuch.core.diff.clones import ClonesResult
     from zeitbuch.core.diff.records import EstateChanges, FlowChanges
-    from zeitbuch.core.estimate.records import EstateEstimate
-    from zeitbuch.core.estimate.sensitivity import Driver
+    from zeitbuch.core.estimate.records import Driver, EstateEstimate
     from zeitbuch.core.pricing.rate_card import RateCard
     from zeitbuch.core.report.change_tables import DiffResult
 

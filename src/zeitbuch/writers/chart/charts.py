@@ -8,8 +8,7 @@ from datetime import date
 from typing import Any
 
 from zeitbuch.core.assumptions.money import money_words
-from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
-from zeitbuch.core.estimate.sensitivity import Driver
+from zeitbuch.core.estimate.records import Driver, EstateEstimate, FlowEstimate
 from zeitbuch.core.model.sheet import money_text, number_text
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.pricing.rate_card import RateCard

@@ -120,7 +120,10 @@ assumptions = 1
 # Each [[assume]] says where it applies (flow, step, case, trigger: ids or names, * stands for anything) and
 # gives one or more quantities. The most specific entry wins, among equals the later one.
 {keys}
-# A quantity is a number, or a range: {{ low = 1, likely = 4, high = 9 }}.
+# A quantity is a number, or a range: {{ low = 1, likely = 4, high = 9 }}. Volumes and shares are the same for a whole
+# month: their range says how well they are known. All else varies from run to run; how well its mean is known is said
+# by mean_low and mean_high: {{ low = 1, likely = 4, high = 9, mean_low = 3, mean_high = 6 }}, or without variation
+# {{ mean = 4, mean_low = 3, mean_high = 6 }}. A number without a range is taken as certain.
 # `evidence` is "declared" (somebody says so) or "measured" (somebody counted); `note` says who or where.
 #
 # [[assume]]
