@@ -116,6 +116,18 @@ def exceeds(value: float, limit: float) -> bool:
     return value > limit or (type(value) is Uncertain and bool((value.draws > limit).any()))
 
 
+def mean_of_worlds(value: float, beside: float) -> float:
+    """The mean of a number over all worlds, corrected by how far the drawn mean of what it hangs on (``beside``) is from the known one
+    (a control variate)."""
+    if type(value) is not Uncertain or type(beside) is not Uncertain:
+        return float(value)
+    drawn, known = value.draws.astype(float), beside.draws.astype(float)
+    off = known - known.mean()
+    power = float((off * off).mean())
+    slope = float((off * drawn).mean()) / power if power else 0.0
+    return max(0.0, float(drawn.mean()) - slope * (float(known.mean()) - float(beside)))
+
+
 def in_each_world(result_of: Callable[..., float], *numbers: float) -> float:
     """A function of several numbers that is no sum of products: gone through world by world where one of them is in doubt."""
     value = result_of(*[float(number) for number in numbers])

@@ -17,7 +17,7 @@ from .quantities import DEFAULT_HIGH, DEFAULT_LOW, DOUBTFUL, QUANTITIES
 from .uncertain import Uncertain
 from .values import Value
 
-WORLDS = 1000
+WORLDS, WORLDS_OF_MANY, MANY = 4000, 1000, 2000  # fewer for estates of more flows: their sums even out
 Floats = NDArray[Any]
 
 
@@ -32,6 +32,11 @@ def beta_slices(alpha: float, count: int) -> Floats:
 def pert_shape(low: float, mean: float, high: float) -> float:
     """The first parameter of the beta distribution behind a PERT distribution with this mean; the other is 6 less it."""
     return round(6 * (mean - low) / (high - low), 9)
+
+
+def worlds_for(flows: int) -> Worlds:
+    """As many worlds as an estate of so many flows is drawn in."""
+    return Worlds(WORLDS if flows <= MANY else WORLDS_OF_MANY)
 
 
 class Worlds:

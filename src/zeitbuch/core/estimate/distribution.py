@@ -195,8 +195,10 @@ def means_of(sample: Sample, run: FlowFigures) -> dict[str, Pass]:
         tally = sample.of.get(key)
         if tally is not None:
             arrivals, times = float(tally.arrivals.mean()), float(tally.runs.mean())
-            if exact.runs:
-                times = times / float(exact.runs) * exact.runs  # in every world by as much as on average
+            expected = float(np.mean(sample.draws.of_runs(exact.runs)))
+            if expected > 0:
+                # By as much as the runs differ from what is expected in their worlds, in every world and on average.
+                times = exact.runs * (times / expected)
             found[key] = Pass(arrivals, times, exact.evidence, exact.turns, exact.turns2)
     return found
 

@@ -144,7 +144,7 @@ def bill_runs(runs: EstateFigures, drawn: Mapping[str, Any] | None = None) -> Bi
         if volume.runs is not None and counts is not None:
             volume = structs.replace(volume, runs=Uncertain(volume.runs, counts))
         metered.append(MeteredFlow(key, run.flow, run.metered, volume, runs.weights.get(key)))
-    return bill_meters(runs.prices.card, runs.prices.calendar, metered)
+    return bill_meters(runs.prices.card, runs.prices.calendar, metered, on_average=drawn is not None)
 
 
 def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstimate:

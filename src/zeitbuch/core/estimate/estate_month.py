@@ -11,7 +11,6 @@ from msgspec import Struct, field, structs
 
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.uncertain import draws_of
-from zeitbuch.core.assumptions.worlds import WORLDS
 from zeitbuch.core.passes.random_draws import Floats
 
 from .called_flows import spent_with_called
@@ -41,7 +40,7 @@ class Drawn(Struct):
         if month is None:
             return None
         self.uses = month_uses(month.uses)
-        costs = np.zeros((2, WORLDS), month.cost.dtype)
+        costs = np.zeros((2, len(month.cost)), month.cost.dtype)
         if not metered:
             costs = np.array([month.cost, year if year is not None else costs[0]])
             self.month_spread, self.year_spread = spread_or_none(month.cost), spread_or_none(year)
@@ -68,9 +67,10 @@ class _Caller(Struct):
 
 
 class EstateMonth(Struct):
-    """All that was drawn of the flows of an estate, by key; ``sums`` of those that are summed up already (see ``Drawn.sum_up``).
+    """All that was drawn of the flows of an estate in ``count`` worlds, by key; ``sums`` of those that are summed up already (see ``Drawn.sum_up``).
     ``wanted``: the ids of the flows that the sums are of, all without any."""
 
+    count: int
     wanted: frozenset[str] = frozenset()
     drawn: dict[str, Drawn] = field(default_factory=dict)
     sums: Floats | None = None
@@ -118,10 +118,10 @@ class EstateMonth(Struct):
         if not drawn.related:
             return
         seed, volume = seed_of(run.flow), runs.volumes[key]
-        drawn.month = draw_month(run.sums, drawn.sample, volume, seed)
+        drawn.month = draw_month(run.sums, drawn.sample, volume, seed, self.count)
         if drawn.month is None:
             return
-        year = draw_month(run.sums, drawn.sample, volume, seed, 12) if not runs.month[1] else None
+        year = draw_month(run.sums, drawn.sample, volume, seed, self.count, 12) if not runs.month[1] else None
         drawn.year = None if year is None else year.cost
         sums = drawn.sum_up(metered=True)
         if self.wants(run.flow.id):
@@ -162,9 +162,9 @@ class EstateMonth(Struct):
             (caller.relative, caller.variance) if caller is not None else (one.sample.relative, one.sample.variance)
         )
         for months in (1, 12):
-            expected = in_all_worlds(run.volume.runs) * months
+            expected = in_all_worlds(run.volume.runs, self.count) * months
             drawn = sum_of_runs(draw_runs(expected, run.volume, rng), relative, variance, rng)
-            more = in_all_worlds(spent[key]) * (drawn - expected)
+            more = in_all_worlds(spent[key], self.count) * (drawn - expected)
             if months == 1:
                 total.month = total.month + more
             else:
@@ -177,7 +177,7 @@ class EstateMonth(Struct):
         month = np.maximum(sums.month, 0.0) + sums.meters + fees
         whole = np.maximum(sums.year, 0.0) + (sums.meters + fees) * 12 if year else None
         total = result.total
-        spread = spread_or_none(np.broadcast_to(month, WORLDS))
+        spread = spread_or_none(np.broadcast_to(month, self.count))
         bill = total.cost_month + total.meters_month + total.fees_month
         known = not bill.unknown and not self._unknown_volume(result)
         return structs.replace(

@@ -9,7 +9,6 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.assumptions.volume import Volume
-from zeitbuch.core.assumptions.worlds import WORLDS
 from zeitbuch.core.passes.random_draws import Floats
 
 from .distribution import FlowSample
@@ -30,27 +29,29 @@ class MonthDraws(Struct):
     uses: Floats
 
 
-def in_all_worlds(value: float) -> Floats:
-    """A number in every world, an array of shape (W,)."""
-    found: Floats = np.broadcast_to(draws_of(value), WORLDS)
+def in_all_worlds(value: float, count: int) -> Floats:
+    """A number in each of ``count`` worlds, an array of shape (W,)."""
+    found: Floats = np.broadcast_to(draws_of(value), count)
     return found
 
 
-def draw_month(sums: Sums, sample: FlowSample, volume: Volume, seed: int, months: int = 1) -> MonthDraws | None:
-    """So many months of a flow in every world; None where its volume is unknown."""
+def draw_month(
+    sums: Sums, sample: FlowSample, volume: Volume, seed: int, count: int, months: int = 1
+) -> MonthDraws | None:
+    """So many months of a flow in each of ``count`` worlds; None where its volume is unknown."""
     if volume.runs is None:
         return None
     rng = np.random.Generator(np.random.SFC64(seed + 1))
-    runs = draw_runs(in_all_worlds(volume.runs) * months, volume, rng)
+    runs = draw_runs(in_all_worlds(volume.runs, count) * months, volume, rng)
     parts = sum_of_runs(runs, sample.relative, sample.variance, rng)
-    each = in_all_worlds(sums.spent)
-    calls = np.maximum(runs + np.sqrt(runs * sample.calls_variance) * rng.standard_normal(WORLDS), 0.0)
+    each = in_all_worlds(sums.spent, count)
+    calls = np.maximum(runs + np.sqrt(runs * sample.calls_variance) * rng.standard_normal(count), 0.0)
     uses = [
-        in_all_worlds(sums.calls) * calls,
-        in_all_worlds(sums.input_tokens) * parts,
-        in_all_worlds(sums.output_tokens) * parts,
+        in_all_worlds(sums.calls, count) * calls,
+        in_all_worlds(sums.input_tokens, count) * parts,
+        in_all_worlds(sums.output_tokens, count) * parts,
     ]
-    expected = each * in_all_worlds(volume.runs) * months
+    expected = each * in_all_worlds(volume.runs, count) * months
     return MonthDraws(_small(runs), _small(each * parts), _small(expected), _small(np.array(uses)))
 
 

@@ -11,7 +11,7 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.volume import Month
-from zeitbuch.core.assumptions.worlds import Worlds
+from zeitbuch.core.assumptions.worlds import Worlds, worlds_for
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.random_draws import Floats
 from zeitbuch.core.pricing.call_prices import Counter, Prices
@@ -100,8 +100,9 @@ def _plain(run: FlowFigures) -> FlowFigures:
 
 def _drawn_alone(run: FlowFigures, sample: FlowSample, setting: Setting) -> Drawn:
     """Month and year of a flow that neither calls others nor is called."""
-    month = draw_month(run.sums, sample, run.volume, seed_of(run.flow))
-    year = draw_month(run.sums, sample, run.volume, seed_of(run.flow), 12) if not setting.month[1] else None
+    count = setting.worlds.count if setting.worlds is not None else 0
+    month = draw_month(run.sums, sample, run.volume, seed_of(run.flow), count)
+    year = draw_month(run.sums, sample, run.volume, seed_of(run.flow), count, 12) if not setting.month[1] else None
     kept = structs.replace(sample, relative=sample.relative[:0])
     return Drawn(kept, False, month, None if year is None else year.cost)
 
@@ -124,9 +125,11 @@ def estimate_flows(
     when = month_for(assumptions, month)
     prices = Prices(card, when, counters)
     called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
-    setting = Setting(assumptions, prices, when, how, detail, called, Worlds() if how is not None else None)
+    setting = Setting(
+        assumptions, prices, when, how, detail, called, worlds_for(len(flows)) if how is not None else None
+    )
     light: dict[str, FlowFigures] = {}
-    whole = EstateMonth(wanted)
+    whole = EstateMonth(setting.worlds.count if setting.worlds is not None else 0, wanted)
     keys = keys_of(flows)
 
     def work(places: range) -> Batch:

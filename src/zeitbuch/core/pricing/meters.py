@@ -15,7 +15,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import ZERO, Money
-from zeitbuch.core.assumptions.uncertain import in_each_world, least, most
+from zeitbuch.core.assumptions.uncertain import exceeds, in_each_world, least, mean_of_worlds, most
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
@@ -181,16 +181,17 @@ def meters_of(card: RateCard | None, flow: Flow, calendar: Calendar) -> list[Met
 
 
 def bill_meters(
-    card: RateCard | None, calendar: Calendar, flows: Sequence[MeteredFlow]
+    card: RateCard | None, calendar: Calendar, flows: Sequence[MeteredFlow], on_average: bool = False
 ) -> tuple[tuple[MeterLine, ...], Bills]:
-    """All meters of all hosts in a month; an average month is the mean of the months of its year."""
+    """All meters of all hosts in a month; an average month is the mean of the months of its year. ``on_average``: where runs are given
+    in drawn worlds and an allowance or stair is passed in some of them only, what is due is the mean over the worlds."""
     bills = Bills({}, {}, (), Money(), {})
     if card is None or not card.host:
         return (), bills
     lines: dict[tuple[str, str, str], list[MeterLine]] = {}
     found: dict[tuple[str, str], list[HostBill]] = {}
     for places in calendar.months:
-        month = _MonthOfMeters(card, calendar, places, flows, bills)
+        month = _MonthOfMeters(card, calendar, places, flows, bills, on_average)
         for host in card.host:
             month.bill_host(host, lines, found)
     count = len(calendar.months)
@@ -225,9 +226,15 @@ class _MonthOfMeters:
     """What hosts bill in one month: its spans, and on each of them the flows of each host."""
 
     def __init__(
-        self, card: RateCard, calendar: Calendar, places: tuple[int, ...], flows: Sequence[MeteredFlow], bills: Bills
+        self,
+        card: RateCard,
+        calendar: Calendar,
+        places: tuple[int, ...],
+        flows: Sequence[MeteredFlow],
+        bills: Bills,
+        on_average: bool,
     ) -> None:
-        self.card, self.bills, self.months = card, bills, len(calendar.months)
+        self.card, self.bills, self.months, self.on_average = card, bills, len(calendar.months), on_average
         self.spans = [calendar.spans[place] for place in places]
         days = sum(span.days for span in self.spans)
         self.by_days = [span.days / days for span in self.spans]
@@ -282,8 +289,11 @@ class _MonthOfMeters:
             for one in held:
                 part = float(one.units) / float(total) if total else 0.0
                 paid = cost_of_all if part == 1 else cost_of_all.times(part) if part else Money()
-                cost += paid
                 more = self._spent_in_worlds(meter, price, span.first, one, units) if price is not None else 0.0
+                if self.on_average and price is not None and _is_bent(units, price):
+                    # What is due on average is not what would be due for the average month.
+                    paid = Money(Decimal(mean_of_worlds(more * self.months, units)))
+                cost += paid
                 self.bills.spent[one.key] = self.bills.spent.get(one.key, 0.0) + more
                 had = of_flow.get(one.key) or MeterLine(meter.name, host, one.key, 0.0, 0.0, Money())
                 of_flow[one.key] = MeterLine(
@@ -306,6 +316,12 @@ class _MonthOfMeters:
         whole = in_each_world(math.ceil, units) if meter.round_up == "month" else units
         worth = float(self.card.currency_worth(meter.currency, day) or 0)
         return stairs_in_worlds(whole, price) * worth * (one.units / units) / self.months
+
+
+def _is_bent(units: float, price: MeterPrice) -> bool:
+    """Whether in some worlds more units come than an allowance or stair has, and in others fewer."""
+    edges = [float(price.included), *(float(stair.above) for stair in price.stair)]
+    return any(exceeds(units, edge) and exceeds(-units, -edge) for edge in edges)
 
 
 def _used_units(card: RateCard, meter: Meter, mine: list[tuple[MeteredFlow, float]], unit: float) -> list[_Used]:
