@@ -140,8 +140,8 @@ def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
     text = " ".join((ROOT / "docs" / "arithmetic.md").read_text().split())
     for words in (
         f"label {q.OUTPUT_BY_TASK['label']:g}", f"extract {q.OUTPUT_BY_TASK['extract']:g}", f"other answers {q.OUTPUT_OTHERWISE:g}",
-        f"what a trigger hands on {q.SIZE_OF_TRIGGER:g}", f"a search {q.SIZE_BY_KIND['retrieve']:g}", f"a tool call {q.TOOL_CALL_TOKENS:g}",
-        f"a remembered message {q.MESSAGE_TOKENS:g}", f"a page {q.PAGE_TOKENS:g}", f"as {q.IMAGE_TOKENS:g} tokens", f"at most {q.CYCLE_ROUNDS}",
+        f"what a trigger hands on {q.SIZE_OF_TRIGGER:g}", f"a search {q.SIZE_BY_KIND['retrieve']:g}", f"a tool call {q.DEFAULTS['tool_call']:g}",
+        f"a remembered message {q.DEFAULTS['message_size']:g}", f"a page {q.DEFAULTS['page_size']:g}", f"as {q.IMAGE_TOKENS:g} tokens", f"at most {q.CYCLE_ROUNDS}",
     ):  # fmt: skip
         assert words in text, words
 

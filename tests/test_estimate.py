@@ -13,7 +13,7 @@ from builders import ask, chain, flow, link, step
 from conftest import ESTATE
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import Money
-from zeitbuch.core.assumptions.quantities import TOOL_CALL_TOKENS, TOOL_FRAME_TOKENS
+from zeitbuch.core.assumptions.quantities import DEFAULTS
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
@@ -127,13 +127,17 @@ def test_agent_follows_a_literal_transcript(turns: int) -> None:
     use = usage_of(graph, f.steps[0], passes.of["g"], book, token_count.count_tokens)
     assert use is not None
     # A conversation simulated turn by turn: each turn reads everything said before it.
-    seen = token_count.count_tokens("You may look things up.") + token_count.count_tokens("lookup") + TOOL_FRAME_TOKENS
+    seen = (
+        token_count.count_tokens("You may look things up.")
+        + token_count.count_tokens("lookup")
+        + DEFAULTS["tool_frame"]
+    )
     read = said = 0.0
     for turn in range(1, turns + 1):
         read += seen
         if turn < turns:
-            said += TOOL_CALL_TOKENS
-            seen += TOOL_CALL_TOKENS + 210.0
+            said += DEFAULTS["tool_call"]
+            seen += DEFAULTS["tool_call"] + 210.0
         else:
             said += 90.0
     assert use.total("input") == pytest.approx(read)

@@ -89,7 +89,7 @@ def test_parts_of_a_flow(demo: Path, run: Any) -> None:
     )
     ai = tree("--flow", "Berth delay notices", "--ai")
     assert "steps with AI and what stands beside them; 2 steps not shown" in ai and "Put on the boards" not in ai
-    assert "0.0016 EUR per run" in tree("--flow", "Berth delay notices", "--show", "cost")
+    assert "0.00083 EUR per run" in tree("--flow", "Berth delay notices", "--show", "cost")
     assert "| " in tree("--flow", "Berth delay notices", "--detail", "prompts")
     assert "fulmar" not in tree("--flow", "Berth delay notices", "--detail", "names")
 

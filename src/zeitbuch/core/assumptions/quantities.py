@@ -17,7 +17,17 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "items": (0.0, 1e9, "items that a loop goes over, an expanding step makes of one, or a trigger brings at once"),
     "rounds": (1.0, 1e9, "rounds of a loop that ends on a condition, before its cap"),
     "turns": (1.0, 1e9, "turns of an agent: model calls per pass"),
+    "input": (0.0, 1e9, "tokens in of one model call, all of them, as a log has them"),
+    "fixed_input": (0.0, 1e9, "tokens of the text that is the same in every call of a step"),
     "output": (0.0, 1e9, "tokens that a model step answers with"),
+    "tool_call": (0.0, 1e9, "tokens that an agent writes for one call of a tool"),
+    "tool_frame": (0.0, 1e9, "tokens by which a call describes one tool, beside the tool's own text"),
+    "tool_share": (0.0, 1.0, "share of an agent's tool calls that go to a tool"),
+    "messages": (0.0, 1e9, "messages of a conversation that a memory hands on"),
+    "message_size": (0.0, 1e9, "tokens of a remembered message"),
+    "page_size": (0.0, 1e9, "tokens of a page"),
+    "letters_per_token": (0.1, 100.0, "letters of a token of text that is spoken or cut into pieces"),
+    "letters_per_second": (0.1, 1000.0, "letters that are spoken in a second"),
     "reasoning": (0.0, 1e9, "hidden tokens of reasoning for each token of the answer"),
     "size": (0.0, 1e9, "tokens of what a step or trigger hands on, or of a placeholder"),
     "chunk": (1.0, 1e9, "tokens of a piece of a document that is embedded"),
@@ -26,9 +36,11 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "images": (0.0, 1e9, "images that a step hands to a model, or makes"),
     "video": (0.0, 1e9, "seconds of video that a step hands to a model, or makes"),
     "pages": (0.0, 1e9, "pages of a document that a step reads"),
-    "seconds": (0.0, 1e9, "seconds that one pass of a step takes, or of sound that it hears or speaks"),
+    "sound": (0.0, 1e9, "seconds of sound that a step hears"),
+    "seconds": (0.0, 1e9, "seconds that one pass of a step takes"),
     "megabytes": (0.0, 1e9, "megabytes that one pass of a step moves"),
     "cached": (0.0, 1.0, "share of the fixed part of prompts that is read from the vendor's cache"),
+    "cached_input": (0.0, 1.0, "share of all tokens in that is read from the vendor's cache, as a log has it"),
     "batched": (0.0, 1.0, "share of the calls that are sent at the price of deferred batches"),
     "events": (0.0, 1e12, "events per month at a trigger, before its condition and its batches"),
     "runs": (0.0, 1e12, "runs per month that a trigger or all triggers of a flow cause"),
@@ -36,7 +48,21 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
 # What quantities were called once: the message about an unknown key says the new name.
 RENAMED: dict[str, str] = {"hits": "hit_rate", "admitted": "accept_rate", "together": "batch_size"}
 # Known only from outside and the same for the whole month: their range is doubt, not change from run to run.
-DOUBTFUL = frozenset({"share", "failure", "timeout", "hit_rate", "accept_rate", "cached", "batched", "events", "runs"})
+DOUBTFUL = frozenset(
+    {
+        "share",
+        "failure",
+        "timeout",
+        "hit_rate",
+        "accept_rate",
+        "cached",
+        "cached_input",
+        "batched",
+        "tool_share",
+        "events",
+        "runs",
+    }
+)
 
 OUTPUT_BY_TASK: dict[str, float] = {
     "label": 10, "extract": 150, "summary": 180, "draft": 350, "rewrite": 350, "long text": 1200,
@@ -48,18 +74,14 @@ SIZE_OF_TRIGGER = 250.0
 SIZE_OF_VARIABLE = 20.0
 DEFAULTS: dict[str, float] = {
     "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hit_rate": 0.25, "images": 1, "video": 0, "pages": 1, "accept_rate": 0.5, "cached": 0,
-    "batched": 0, "reasoning": 0, "seconds": 0, "megabytes": 0, "chunk": 400, "overlap": 0, "batch_size": 1,
+    "batched": 0, "reasoning": 0, "seconds": 0, "sound": 60, "megabytes": 0, "chunk": 400, "overlap": 0, "batch_size": 1, "tool_call": 40,
+    "tool_frame": 30, "messages": 5, "message_size": 150, "page_size": 500, "letters_per_token": 4, "letters_per_second": 15,
 }  # fmt: skip
+# Between what the mean of a default lies, where that is not from half to double.
+DEFAULT_ENDS: dict[str, tuple[float, float]] = {"letters_per_token": (3.0, 5.0), "letters_per_second": (11.0, 19.0)}
 SPREAD_OF_DEFAULTS = 0.5  # how far default sizes vary from run to run, as a part of themselves
 DEFAULT_LOW, DEFAULT_HIGH = 0.5, 2.0  # a default may well be half or double
 TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0
-TOOL_CALL_TOKENS = 40.0
-TOOL_FRAME_TOKENS = 30.0
-MESSAGE_TOKENS = 150.0
-CHUNK_TOKENS = 400.0
-PAGE_TOKENS = 500.0
 FIELD_TOKENS = 30.0
 IMAGE_TOKENS = 800.0
 CYCLE_ROUNDS = 100
-LETTERS_PER_TOKEN = 4.0
-LETTERS_PER_SECOND = 15.0

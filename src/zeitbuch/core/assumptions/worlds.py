@@ -13,7 +13,7 @@ import numpy as np
 from msgspec import structs
 from numpy.typing import NDArray
 
-from .quantities import DEFAULT_HIGH, DEFAULT_LOW, DOUBTFUL, QUANTITIES
+from .quantities import DEFAULT_ENDS, DEFAULT_HIGH, DEFAULT_LOW, DOUBTFUL, QUANTITIES
 from .uncertain import Uncertain
 from .values import Value
 
@@ -91,6 +91,8 @@ class Worlds:
 def doubt_of(quantity: str, value: Value) -> tuple[float, float]:
     """Between what the mean of a value lies in a month."""
     if value.evidence == "default":
+        if quantity in DEFAULT_ENDS:
+            return DEFAULT_ENDS[quantity]
         least, top, _ = QUANTITIES[quantity]
         over = value.amount - least
         top = value.high if quantity == "turns" and value.ranged else top  # an agent's own cap

@@ -91,7 +91,7 @@ def _sample_amount(amount: Amount, turns: Floats | None, sample: Sample) -> Any:
         size = sample.draws.draw_varied(amount.size) if kept is None else kept
         if amount.key and kept is None:
             sample.texts[amount.key] = np.asarray(size)
-    return amount.times * size * _draw_times(amount, turns, sample)
+    return sample.draws.of_runs(amount.times) * size * _draw_times(amount, turns, sample)
 
 
 def _draw_times(amount: Amount, turns: Any, sample: Sample) -> Any:

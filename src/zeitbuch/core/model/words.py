@@ -175,3 +175,18 @@ def trigger_words(trigger: Trigger) -> str:
 def triggers_words(flow: Flow) -> str:
     """All triggers of a flow in words."""
     return "; ".join(trigger_words(trigger) for trigger in flow.triggers) or "nothing"
+
+
+def name_words(name: str) -> list[str]:
+    """The words of a name in any spelling, in small letters: 'chunkSize' -> ['chunk', 'size']."""
+    words, word = [], ""
+    for letter in name:
+        if not letter.isalnum():
+            words.append(word)
+            word = ""
+        elif letter.isupper() and word and not word[-1].isupper():
+            words.append(word)
+            word = letter
+        else:
+            word += letter
+    return [w.lower() for w in [*words, word] if w]

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS, TURNS_HIGH, TURNS_LIKELY, TURNS_LOW
+from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS, DEFAULTS
 from zeitbuch.core.assumptions.shares import is_one_but_rounded
 from zeitbuch.core.assumptions.uncertain import Uncertain, most
 from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
@@ -13,26 +13,11 @@ from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
 from zeitbuch.core.model.outcomes import case_name, is_case
 from zeitbuch.core.model.records import Step
 
+from .agents import shares_of_tools, turns_of
 from .joins import JoinAnalysis
 from .plan import Node, Plan, Stage, Way, loses_passes
-from .ranged import capped
 
 _NEVER = Value(0.0, "default", "default")
-
-
-def turns_of(step: Step, lookup: AssumptionLookup, tools: int) -> Value:
-    """An agent's turns, never above the step's own cap. Without a declared value: low 1, likely 3, high the cap (or 10)."""
-    cap = step.model.max_turns if step.model is not None else None
-    found = lookup.find("turns", (step.id, step.name))
-    if found is not None:
-        return capped(found, cap, f"at most the {cap} of the step's own cap") if cap else found
-    if not tools:
-        return Value(1.0, "export", "an agent without tools answers at once")
-    high = float(cap) if cap else TURNS_HIGH
-    low, likely = min(TURNS_LOW, high), min(TURNS_LIKELY, high)
-    words = f"default: {low:g} to {high:g} turns, likely {likely:g}"
-    found = lookup.default_of("turns", Value((low + 4 * likely + high) / 6, "default", words, low, high))
-    return capped(found, cap, words) if cap else found
 
 
 def is_error(edge: Edge) -> bool:
@@ -215,7 +200,9 @@ class Planner:
                 node.tools.append(self._make_node(helper, [], 0))
             else:
                 node.idle.append(helper)
-        node.turns = turns_of(node.step, self.lookup, len(node.tools))
+        tools = [tool.step for tool in node.tools]
+        node.turns = turns_of(node.step, self.lookup, len(tools))
+        node.tool_shares = shares_of_tools(node.step, tools, self.lookup) if tools else []
 
     def _set_shares(self, step: Step, ways: list[Way], outgoing: list[tuple[int, Edge]]) -> None:
         """Probability of each case. What no assumption names shares the rest equally."""

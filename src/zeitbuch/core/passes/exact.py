@@ -263,9 +263,10 @@ class Passes:
         for helper in node.idle:
             used = attempts if helper.kind == "model" or helper.kind == "parse" else 0.0
             self.of[helper.id] = Pass(used, 0.0, EVIDENCE[evidence])
-        for tool in node.tools:
-            amount = attempts * (turns.amount - 1) / len(node.tools)
-            self._run_node(tool, Moving(amount, amount, NEVER, evidence))
+        for tool, share in zip(node.tools, node.tool_shares, strict=True):
+            amount = attempts * (turns.amount - 1) * share.amount
+            weak = min(evidence, RANK_OF_EVIDENCE[share.evidence])
+            self._run_node(tool, Moving(amount, amount, NEVER, weak))
         return evidence
 
     # -- leaving a step ----------------------------------------------------------------------------------------

@@ -68,6 +68,7 @@ class Node(Struct):
     inner: Stage | None = None
     turns: Value | None = None
     tools: list[Node] = []
+    tool_shares: list[Value] = []  # of the tool calls, one for each of the tools
     idle: list[Step] = []
     memories: list[Step] = []
     each_time: list[Node] = []  # attached calls of a model that each execution makes once

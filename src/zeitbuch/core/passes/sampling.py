@@ -319,8 +319,11 @@ class Sample:
         if node.tools:
             calls = attempts * mean if known else sum_of_draws(attempts, mean, np.asarray(drawn))
             left = self.draws.round_randomly(np.maximum(calls - attempts, 0.0))
-            for place, tool in enumerate(node.tools):
-                mine = self.draws.draw_some(left, 1 / (len(node.tools) - place), False)
+            room: float | Floats = 1.0
+            for tool, share in zip(node.tools, node.tool_shares, strict=True):
+                part = self.draws.of_runs(share.amount)
+                mine = self.draws.draw_some(left, np.clip(part / np.maximum(room, 1e-300), 0.0, 1.0), False)
+                room = room - part
                 left = left - mine
                 self._run_node(tool, Load(mine, mine, False))
         return None if known else np.asarray(drawn)

@@ -9,30 +9,25 @@ import math
 from collections.abc import Callable
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.quantities import (
-    LETTERS_PER_SECOND,
-    LETTERS_PER_TOKEN,
-    TOOL_CALL_TOKENS,
-    TOOL_FRAME_TOKENS,
-)
 from zeitbuch.core.assumptions.uncertain import in_each_world, least
 from zeitbuch.core.assumptions.values import Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
-from zeitbuch.core.model.records import ModelUse, Ref, Step
+from zeitbuch.core.model.records import ModelUse, Prompt, Ref, Step
 from zeitbuch.core.model.references import ref_words
+from zeitbuch.core.passes.agents import shares_of_tools
 from zeitbuch.core.passes.moving import Pass
 
+from .contents import texts_of
 from .lineage import Sizes, output_of, window_of
-from .pieces import stated_size
+from .pieces import pieces_of, stated_size
 from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
 ONE = Value(1.0, "export")
-_SOUND = Value(60.0, "default", "default: a minute of sound")
 
 
 class Amount(Struct, frozen=True, gc=False):
@@ -81,11 +76,17 @@ class _Maker:
     def __init__(self, graph: Graph, step: Step, use: ModelUse, done: Pass, lookup: AssumptionLookup) -> None:
         self.graph, self.step, self.use, self.done, self.lookup = graph, step, use, done, lookup
         self.sizes = Sizes(graph, lookup)
+        self.texts = texts_of(step, use) or self._text_before()
         self.amounts: list[Amount] = []
         factor, k2 = done.turns, done.turns2
         self.means: dict[By, float] = {"one": 1.0, "turns": factor, "later": factor - 1, "pairs": (k2 - factor) / 2}
         agent = step.kind == "agent" and factor != 1
         self.turned: Evidence = done.evidence if agent else "export"
+
+    def _text_before(self) -> tuple[Prompt, ...]:
+        """Where nothing says what a call reads: what comes from the step or trigger before it."""
+        sources = [link.source for link in self.graph.arriving.get(self.step.id, ()) if link.role != "attach"]
+        return (Prompt(text="", refs=(Ref(step=sources[0]),)),) if sources else ()
 
     def add_amount(
         self,
@@ -106,7 +107,7 @@ class _Maker:
         """Tokens and letters of the instruction text, and (key, size, times) of its placeholders."""
         fixed = letters = 0.0
         fills: list[tuple[str, Value, float]] = []
-        for prompt in self.use.prompts:
+        for prompt in self.texts:
             text = prompt.text
             for ref in prompt.refs:
                 times = 1
@@ -122,16 +123,46 @@ class _Maker:
             letters += len(text.strip())
         return fixed, letters, fills
 
-    def add_fixed_input(self, tokens: float, by: By) -> None:
-        """The part of the input that is the same in every call; a share of it may come from the vendor's cache."""
+    def find(self, quantity: str) -> Value | None:
+        """What is declared or measured of a quantity of the step."""
+        return self.lookup.find(quantity, (self.step.id, self.step.name)) if quantity in self.lookup.by else None
+
+    def add_fixed_input(self, size: Value, why: str, times: float, by: By) -> None:
+        """A part of the input that is the same in every call; a share of it may come from the vendor's cache."""
         turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
-        cached = self.lookup.find("cached", (self.step.id, self.step.name)) if "cached" in self.lookup.by else None
+        cached = self.find("cached")
         if cached is None or not cached.amount:
-            self.add_amount("input", Value(tokens, "export"), "instruction text" + turns, by=by)
+            self.add_amount("input", size, why + turns, times, by)
             return
-        share = Value(cached.amount, cached.evidence, cached.why)
-        self.add_amount("input", Value(1 - cached.amount, cached.evidence), "instruction text" + turns, tokens, by)
-        self.add_amount("cached", share, f"instruction text from the cache{turns}: {cached.why}", tokens, by)
+        evidence = weakest_evidence(size.evidence, cached.evidence)
+        left, share = Value(1 - cached.amount, evidence), Value(cached.amount, evidence, cached.why)
+        self.add_amount("input", left, why + turns, times * size.amount, by)
+        self.add_amount("cached", share, f"{why} from the cache{turns}: {cached.why}", times * size.amount, by)
+
+    def split_cached(self) -> None:
+        """Of all input the share that a log says is read from the vendor's cache."""
+        cached = self.find("cached_input")
+        if cached is None or not cached.amount:
+            return
+        split: list[Amount] = []
+        for one in self.amounts:
+            if one.unit != "input":
+                split.append(one)
+                continue
+            evidence = weakest_evidence(one.evidence, cached.evidence)
+            for unit, share in (("input", 1 - cached.amount), ("cached", cached.amount)):
+                why = one.why if unit == "input" else f"{one.why}, from the cache: {cached.why}"
+                split.append(
+                    structs.replace(
+                        one,
+                        unit=unit,
+                        quantity=one.quantity * share,
+                        times=one.times * share,
+                        evidence=evidence,
+                        why=why,
+                    )
+                )
+        self.amounts = split
 
 
 def usage_of(
@@ -155,40 +186,50 @@ def usage_of(
     elif use.modality == "speech":
         _speech_amounts(made, count)
     elif use.modality == "transcription":
-        seconds = lookup.find("seconds", (step.id, step.name)) or lookup.default_of("seconds", _SOUND, "of sound")
-        made.add_amount("second", seconds, f"sound: {seconds.why}", key=f"seconds {step.id}")
+        sound = made.find("sound") or _sound_of_duration(made) or lookup.of_step("sound", step)
+        made.add_amount("second", sound, f"sound: {sound.why}", key=f"sound {step.id}")
     elif step.kind == "embed" or use.modality == "embedding":
         calls = each = _embedding_amounts(made, count)
     else:
         _text_amounts(made, count)
+    made.split_cached()
     return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each)
+
+
+def _sound_of_duration(made: _Maker) -> Value | None:
+    """Where only the duration of a step is declared, its sound is taken to last as long; nobody has said so."""
+    seconds = made.find("seconds")
+    words = "as long as the step takes; `sound` declares it by itself"
+    return structs.replace(seconds, evidence="default", why=f"{words} ({seconds.why})") if seconds is not None else None
 
 
 def _speech_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     _, letters, fills = made.count_prompts(lambda text: 0.0)
-    instead = ("second", 1 / LETTERS_PER_SECOND)
+    spoken, written = (made.lookup.of_step(name, made.step) for name in ("letters_per_second", "letters_per_token"))
+    instead = ("second", 1 / spoken.amount)
     made.add_amount("characters", Value(letters, "export"), "text to be spoken", instead=instead)
     for key, size, times in fills:
-        made.add_amount(
-            "characters", size, f"to be spoken: {size.why}", times * LETTERS_PER_TOKEN, key=key, instead=instead
-        )
+        why = f"to be spoken: {size.why}, {written.amount:g} letters per token"
+        evidence = weakest_evidence(size.evidence, written.evidence)
+        size = structs.replace(size, evidence=evidence)
+        made.add_amount("characters", size, why, times * written.amount, key=key, instead=instead)
 
 
 def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
     together). Returns the calls."""
     fixed, _, fills = made.count_prompts(count)
-    _add_inputs_to_embed(made, fills)
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
-    chunk = made.lookup.find("chunk", names) or stated_size(made.step, "size")
+    cutting = _cutting_step(made)
+    chunk = made.lookup.find("chunk", names) or stated_size(cutting, "size", made.lookup)
     if fixed:
         made.add_amount("input", Value(fixed, "export"), "text to embed")
     for key, size, times in fills:
         made.add_amount("input", size, f"to embed: {size.why}", times, key=key)
     if chunk is None:
         return 1.0
-    overlap = made.lookup.find("overlap", names) or stated_size(made.step, "overlap")
+    overlap = made.lookup.find("overlap", names) or stated_size(cutting, "overlap", made.lookup)
     overlap = overlap or made.lookup.of_step("overlap", made.step)
     shared = least(overlap.amount, chunk.amount - 1)
     stated = made.step.pieces.batch if made.step.pieces is not None else None
@@ -206,33 +247,27 @@ def _pieces_of(tokens: float, chunk: float, shared: float) -> float:
     return float(max(1, math.ceil((tokens - shared) / (chunk - shared)))) if tokens else 0.0
 
 
-def _add_inputs_to_embed(made: _Maker, fills: list[tuple[str, Value, float]]) -> None:
-    for second in made.step.inputs if not made.use.prompts else ():
-        for ref in second.refs:
-            key, size = made.sizes.size_of_ref(ref, made.step)
-            fills.append((key, size, 1.0))
+def _cutting_step(made: _Maker) -> Step:
+    """The step that says into what pieces the text is cut: the embedding itself, or one whose result it reads."""
+    if pieces_of(made.step) is not None:
+        return made.step
+    read = (made.graph.steps.get(ref.step or "") for text in made.texts for ref in text.refs)
+    cutting = (step for step in read if step is not None and step.yields != "many" and pieces_of(step) is not None)
+    return next(cutting, made.step)
 
 
 def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     step, use, lookup = made.step, made.use, made.lookup
     agent = step.kind == "agent"
     by: By = "turns" if agent else "one"
-    fixed, _, fills = made.count_prompts(count)
     helpers = made.graph.attached.get(step.id, [])
     tools = [step for step in helpers if step.kind not in NOT_TOOLS and step.enabled]
-    if agent:
-        fixed += sum(count(_tool_text(step)) + TOOL_FRAME_TOKENS for step in tools)
-        for helper in helpers:
-            if helper.kind == "memory":
-                size = window_of(helper, lookup)
-                words = f"memory '{helper.title}': {size.why}"
-                fills.append(
-                    (f"memory {helper.id}", Value(size.amount, size.evidence, words, size.low, size.high), 1.0)
-                )
-    made.add_fixed_input(fixed, by)
-    for key, size, times in fills:
-        made.add_amount("input", size, size.why, times, by, key)
-    _turn_amounts(made, agent, tools, step)
+    said = made.find("input")
+    if said is not None:
+        made.add_amount("input", said, f"tokens in: {said.why}", by=by, key=f"input {step.id}")
+    else:
+        _input_amounts(made, by, helpers, tools if agent else [], count)
+    _turn_amounts(made, tools if agent else [], said is None)
     if use.modality == "image":
         _media_amounts(made, "one", " made")
         return
@@ -247,20 +282,42 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     _media_amounts(made, by)
 
 
-def _turn_amounts(made: _Maker, agent: bool, tools: list[Step], step: Step) -> None:
-    if agent and tools and made.done.turns > 1:
-        pairs = made.means["pairs"]
-        made.add_amount(
-            "input",
-            Value(TOOL_CALL_TOKENS, made.turned),
-            f"earlier turns: own calls of {TOOL_CALL_TOKENS:g} x {pairs:.3g}",
-            by="pairs",
-        )
-        for tool in tools:
-            key, size = made.sizes.size_of_ref(Ref(step=tool.id), step)
+def _input_amounts(made: _Maker, by: By, helpers: list[Step], tools: list[Step], count: Callable[[str], float]) -> None:
+    """What one call reads: its text, what fills it, how its tools are described, what was said before."""
+    fixed, _, fills = made.count_prompts(count)
+    said = made.find("fixed_input")
+    if said is not None:
+        made.add_fixed_input(said, f"text that is the same in every call: {said.why}", 1.0, by)
+    else:
+        text = fixed + sum(count(_tool_text(tool)) for tool in tools)
+        made.add_fixed_input(Value(text, "export"), "instruction text", 1.0, by)
+        if tools:
+            frame = made.lookup.of_step("tool_frame", made.step)
+            words = f"frames of {len(tools)} tools, {frame.amount:g} each ({frame.why})"
+            made.add_fixed_input(frame, words, float(len(tools)), by)
+    for key, size, times in fills:
+        made.add_amount("input", size, size.why, times, by, key)
+    for helper in helpers if made.step.kind == "agent" else ():
+        if helper.kind == "memory":
+            size = window_of(helper, made.lookup)
+            words = f"memory '{helper.title}': {size.why}"
+            made.add_amount("input", size, words, by=by, key=f"memory {helper.id}")
+
+
+def _turn_amounts(made: _Maker, tools: list[Step], earlier: bool) -> None:
+    """What an agent writes to call its tools and, where its input is not declared as a whole, what it reads of ``earlier`` turns."""
+    if not tools or made.done.turns <= 1:
+        return
+    call = made.lookup.of_step("tool_call", made.step)
+    if earlier:
+        words = f"earlier turns: own calls of {call.amount:g} ({call.why}) x {made.means['pairs']:.3g}"
+        made.add_amount("input", call, words, by="pairs", key=f"tool call {made.step.id}")
+        for tool, share in zip(tools, shares_of_tools(made.step, tools, made.lookup), strict=True):
+            key, size = made.sizes.size_of_ref(Ref(step=tool.id), made.step)
             words = f"earlier turns: what ‘{tool.title}’ gave back: {size.why}"
-            made.add_amount("input", size, words, 1 / len(tools), "pairs", key)
-        made.add_amount("output", Value(TOOL_CALL_TOKENS, made.turned), "tool calls", by="later")
+            made.add_amount("input", size, words, share.amount, "pairs", key)
+    words = f"tool calls of {call.amount:g} ({call.why})"
+    made.add_amount("output", call, words, by="later", key=f"tool call {made.step.id}")
 
 
 def _media_amounts(made: _Maker, by: By, how: str = "") -> None:

@@ -10,23 +10,24 @@ from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import (
     DEFAULTS,
     FIELD_TOKENS,
-    MESSAGE_TOKENS,
     OUTPUT_BY_TASK,
     OUTPUT_OTHERWISE,
-    PAGE_TOKENS,
     SIZE_BY_KIND,
     SIZE_OF_TRIGGER,
     SIZE_OF_VARIABLE,
     SIZE_OTHERWISE,
+    SPREAD_OF_DEFAULTS,
 )
 from zeitbuch.core.assumptions.uncertain import exceeds, least
-from zeitbuch.core.assumptions.values import Value, spread_default, weakest_evidence
+from zeitbuch.core.assumptions.values import Evidence, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
+from zeitbuch.core.model.words import name_words
 from zeitbuch.core.passes.ranged import capped
 
-from .pieces import size_in_store
+from .asked_answers import asked_length
+from .pieces import size_in_store, stated_size
 
 _ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
@@ -39,6 +40,10 @@ def output_of(step: Step, use: ModelUse, lookup: AssumptionLookup) -> Value:
     if found is None:
         task = use.task if use.task in _ANSWERS else ""
         found = lookup.default_of("output", _ANSWERS[task] if task else _ANSWER, task or "")
+        asked = asked_length(use.prompts) if step.kind == "model" else None
+        if asked is not None and exceeds(found.high, asked[0]):
+            amount, high = least(found.amount, asked[0]), least(found.high, asked[0])
+            found = Value(amount, "default", f"the prompt asks for {asked[1]}", 2 * amount - high, high)
     cap = use.max_output
     if cap is None or not exceeds(found.high if found.ranged else found.amount, cap):
         return found
@@ -61,6 +66,7 @@ class Sizes:
     def __init__(self, graph: Graph, lookup: AssumptionLookup) -> None:
         self.graph = graph
         self.lookup = lookup
+        self._passing: set[str] = set()  # steps whose size is being worked out
 
     def size_of_ref(self, ref: Ref, reader: Step | None = None) -> tuple[str, Value]:
         """Key and size of what fills one placeholder of ``reader``. Equal keys are one and the same text."""
@@ -108,9 +114,13 @@ class Sizes:
             return scale_value(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
         if step.kind == "retrieve":
             return self._retrieved_size(step)
-        if step.kind == "parse" and "pages" in self.lookup.by:
-            pages = self.lookup.of_step("pages", step)
-            return scale_value(pages, PAGE_TOKENS, f"{pages.amount:g} pages of {PAGE_TOKENS:g} tokens: {pages.why}")
+        if step.kind == "parse" and self.lookup.by.keys() & {"pages", "page_size"}:
+            pages, page = self.lookup.of_step("pages", step), self.lookup.of_step("page_size", step)
+            words = f"{pages.amount:g} pages ({pages.why}) of {page.amount:g} tokens ({page.why})"
+            evidence = weakest_evidence(pages.evidence, page.evidence)
+            return structs.replace(scale_value(pages, page.amount, words), evidence=evidence)
+        if step.kind == "shape" and step.yields != "one":
+            return self._shaped_size(step)
         if step.kind == "loop" and reader is not None and step.id not in self.graph.scope_path(reader.id):
             return self._gathered_size(step)
         if step.yields == "one":
@@ -124,10 +134,39 @@ class Sizes:
         """The default size of what a kind of step hands on."""
         return self._default(SIZE_BY_KIND.get(kind, SIZE_OTHERWISE), f"what a {kind} step hands on")
 
+    def _shaped_size(self, step: Step) -> Value:
+        """What a step that shapes data hands on: what came to it, joined or cut; each part of it where it makes many of one."""
+        cut = stated_size(step, "size", self.lookup)
+        if step.yields == "many" and cut is not None:
+            return cut
+        refs = {(ref.step, ref.variable, ref.path): ref for binding in step.inputs for ref in binding.refs}
+        came = list(refs.values()) or [Ref(step=source) for source in self._only_source(step)]
+        if not came or step.id in self._passing:
+            return self._handed("shape")
+        self._passing.add(step.id)
+        sizes = [self.size_of_ref(ref)[1] for ref in came]
+        self._passing.discard(step.id)
+        named = ", ".join(dict.fromkeys(ref_words(ref, self.graph.names) for ref in came))
+        # What a text is cut into or joined from is known; what else is done to it is not.
+        known: Evidence = "export" if cut is not None or len(came) > 1 else "default"
+        evidence = weakest_evidence(known, *[size.evidence for size in sizes])
+        part = 1.0
+        if step.yields == "many":
+            items = self.lookup.of_step("items", step)
+            part, evidence = 1 / items.amount if items.amount else 1.0, weakest_evidence(evidence, items.evidence)
+        total, low, high = (sum([ends[at] for ends in map(_ends_of, sizes)]) * part for at in range(3))
+        why = f"passed on from {named}: {sizes[0].why}" if len(sizes) == 1 else f"joined from {named}"
+        return Value(total, evidence, why, *((low, high) if high > low else (float("nan"),) * 2))
+
+    def _only_source(self, step: Step) -> list[str]:
+        """The one step or trigger that leads to a step; nothing where several do."""
+        sources = {link.source for link in self.graph.arriving.get(step.id, ()) if link.role != "attach"}
+        return list(sources) if len(sources) == 1 else []
+
     def _retrieved_size(self, step: Step) -> Value:
         """k pieces of a number of tokens; both may be said, k also in the step's own inputs."""
         value = self.lookup.find("items", (step.id, step.name))
-        piece = self.lookup.find("chunk", (step.id, step.name)) or size_in_store(step, self.graph)
+        piece = self.lookup.find("chunk", (step.id, step.name)) or size_in_store(step, self.graph, self.lookup)
         read = _number_of_pieces(step)
         if value is None and piece is None and read is None:
             return self._handed("retrieve")
@@ -176,6 +215,11 @@ class Sizes:
         return Value(items.amount * one.amount, evidence, f"{words} of {one.amount:g} tokens", low, high)
 
 
+def _ends_of(value: Value) -> tuple[float, float, float]:
+    """Mean, low and high of a value; all the mean where it does not vary."""
+    return (value.amount, value.low, value.high) if value.ranged else (value.amount, value.amount, value.amount)
+
+
 def _number_of_pieces(step: Step) -> int | None:
     if step.pieces is not None and step.pieces.count is not None:
         return step.pieces.count
@@ -184,7 +228,7 @@ def _number_of_pieces(step: Step) -> int | None:
             second.value
             for second in step.inputs
             if isinstance(second.value, int) and not isinstance(second.value, bool) and 0 < second.value <= 100
-            and any(word in _COUNTS for word in _name_words(second.name))
+            and any(word in _COUNTS for word in name_words(second.name))
         ),
         None,
     )  # fmt: skip
@@ -204,24 +248,13 @@ def window_of(memory: Step, lookup: AssumptionLookup) -> Value:
     found = lookup.find("size", (memory.id, memory.name))
     if found is not None:
         return found
+    stated: Value | None = None
     for second in memory.inputs:
         if isinstance(second.value, int) and not isinstance(second.value, bool) and second.value > 0:
-            words = f"{second.value} messages of {MESSAGE_TOKENS:g} tokens"
-            value = spread_default(second.value * MESSAGE_TOKENS, words)
-            return lookup.default_of("size", value, "messages of a memory")
-    value = spread_default(5 * MESSAGE_TOKENS, f"default: 5 messages of {MESSAGE_TOKENS:g} tokens")
-    return lookup.default_of("size", value, "what a memory holds")
-
-
-def _name_words(name: str) -> list[str]:
-    words, word = [], ""
-    for letter in name:
-        if not letter.isalnum():
-            words.append(word)
-            word = ""
-        elif letter.isupper() and word and not word[-1].isupper():
-            words.append(word)
-            word = letter
-        else:
-            word += letter
-    return [w.lower() for w in [*words, word] if w]
+            stated = stated or Value(float(second.value), "export", "the step's own number")
+    count = lookup.find("messages", (memory.id, memory.name)) or stated or lookup.default_of("messages")
+    one = lookup.of_step("message_size", memory)
+    words = f"{count.amount:g} messages ({count.why}) of {one.amount:g} tokens ({one.why})"
+    amount = count.amount * one.amount
+    part = amount * SPREAD_OF_DEFAULTS  # how much of it there is differs from run to run
+    return Value(amount, weakest_evidence(count.evidence, one.evidence), words, amount - part, amount + part)

@@ -36,7 +36,7 @@ UNIT_ROWS: tuple[UnitRow, ...] = (
     UnitRow("cached", "input tokens from the vendor's cache", "cached tokens in,", PER_MILLION),
     UnitRow("output", "output tokens", "tokens out,", PER_MILLION),
     UnitRow("characters", "characters of speech", "characters,", PER_MILLION, free_by_call=True),
-    UnitRow("second", "second of sound", "seconds,", free_by_call=True, quantity="seconds", modalities=("transcription",)),
+    UnitRow("second", "second of sound", "seconds,", free_by_call=True, quantity="sound", modalities=("transcription",)),
     UnitRow("video_second", "second of video", "seconds of video,", free_by_call=True, quantity="video", modalities=("vision", "image")),
     UnitRow("image", "image", "images,", free_by_call=True, quantity="images", modalities=("vision", "image")),
     UnitRow("page", "page", "pages,", free_by_call=True, quantity="pages"),
