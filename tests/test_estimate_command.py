@@ -37,9 +37,7 @@ def test_distributions_stand_and_repeat(demo: Path, run: Any) -> None:
 @pytest.mark.parametrize("by", ["step", "model", "connection", "owner", "environment", "host", "meter"])
 def test_groups_add_up_to_the_estate(by: str, demo: Path, run: Any) -> None:
     whole = machine(run, demo)["total"]
-    wanted = float(whole["cost_month"]["amount"])
-    if by == "meter":
-        wanted += float(whole["meters_month"]["amount"]) + float(whole["fees_month"]["amount"])
+    wanted = sum(float(whole[part]["amount"]) for part in ("cost_month", "meters_month", "fees_month"))
     rows = machine(run, demo, "--by", by)["groups"]
     assert sum(float(r["cost"]["amount"]) for r in rows) == pytest.approx(wanted)
     code, out, _ = run("estimate", "--by", by, cwd=demo)
@@ -80,6 +78,44 @@ def test_drivers_and_reasons(demo: Path, run: Any) -> None:
     assert code == 2 and "expected the id, number or name of a step of 'Customer letters'" in err
     rows = machine(run, demo, "--why", "Customer letters")["rows"]
     assert {"step", "what", "value", "evidence", "source"} == set(rows[0])
+
+
+def test_the_numbers_of_a_flow_add_up_to_its_bill(demo: Path, run: Any) -> None:
+    """Parts with a cost sum to the cost of a run; runs and meters make the month of it."""
+    for name in ("Customer letters", "Safety handbook assistant", "Lost property matching"):
+        rows = machine(run, demo, "--why", name)["rows"]
+        costs = [
+            float(r["value"].split(" = ")[1].split()[0].replace(",", ""))
+            for r in rows
+            if " = " in r["value"] and r["step"]
+        ]
+        told = {r["what"]: r["value"] for r in rows if not r["step"]}
+        assert float(told["models per run"].split()[0]) == pytest.approx(sum(costs), rel=0.03)
+        exact = machine(run, demo, "--runs", "0", "--flow", name)["flows"][0]
+        bill = float(exact["cost_month"]["amount"]) + float(exact["meters_month"]["amount"])
+        assert float(told["bill of the month"].split()[0]) == pytest.approx(bill, rel=0.01)
+        assert any(what.startswith("meter ") for what in told)
+
+
+def test_rows_flows_and_notes_can_be_narrowed(demo: Path, run: Any) -> None:
+    code, out, _ = run("estimate", "--top", "3", cwd=demo)
+    assert (
+        code == 0 and "14 more of 17 rows are not shown" in out and "17 flows" in out and "Weather warnings" not in out
+    )
+    rows = run("estimate", "--by", "model", "--top", "2", "-f", "csv", cwd=demo)[1].splitlines()
+    assert len([row for row in rows if row and not row.startswith("#")]) == 3
+    some = machine(run, demo, "--flow", "C*", "--flow", "fault-logger")["flows"]
+    assert sorted(f["name"] for f in some) == ["Cabin damage claims", "Cargo papers screening", "Crew swap approvals", "Customer letters", "Fault logger"]  # fmt: skip
+    code, _, err = run("estimate", "--flow", "X*", cwd=demo)
+    assert code == 2 and "expected a pattern that fits the id or name of a flow, found 'X*'" in err
+    native = "zeitbuch: 1\nflows:\n" + "".join(
+        f"- id: f{place}\n  name: Flow {place}\n  triggers: [{{id: t, kind: manual}}]\n"
+        f"  steps: [{{id: c, kind: subflow, name: c, calls: gone-{place}}}]\n  links: [{{source: t, target: c}}]\n"
+        for place in range(40)
+    )
+    (demo / "many.yaml").write_text(native)
+    code, out, _ = run("estimate", "many.yaml", "--no-cache", cwd=demo)
+    assert code == 0 and "Flow 0 and 39 more: it calls 'gone-0'" in out and "gone-7" not in out
 
 
 @pytest.mark.parametrize("chart", ["flows", "runs", "drivers", "months"])

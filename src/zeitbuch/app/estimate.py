@@ -17,13 +17,13 @@ from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate
-from zeitbuch.core.model.sheet import Sheet
+from zeitbuch.core.model.sheet import Sheet, top_of
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.estimate_tables import drivers_sheet, flows_sheet, groups_sheet, months_sheet, steps_sheet
 from zeitbuch.core.report.presentations import TableResult
 
 from .basis import EstimateBasis
-from .flows import find_flow
+from .flows import find_flow, find_flows
 from .parallel_work import share_work
 from .session import Session
 
@@ -36,13 +36,14 @@ NEEDS_STEPS = frozenset({"step", "model", "connection", "owner", "environment", 
 
 class EstimateRequest(Struct, frozen=True):
     """What is asked of an estimate: only some flows (ids or names), one row for each ``by``, a row a step, a span with its
-    distribution, and how many runs are sampled (None: until figures stand to 1 %; 0: none)."""
+    distribution, how many runs are sampled (None: until figures stand to 1 %; 0: none), and how many rows are shown (None: all)."""
 
     flows: tuple[str, ...] = ()
     by: By | Literal["flow"] = "flow"
     steps: bool = False
     per: Per = ""
     runs: int | None = None
+    top: int | None = None
 
 
 def estimate_means(session: Session, estate: Estate, basis: EstimateBasis) -> EstateEstimate:
@@ -87,20 +88,21 @@ def narrow_estimate(result: EstateEstimate, wanted: frozenset[str]) -> EstateEst
 
 
 def _ids_of_flows(estate: Estate, names: Sequence[str]) -> frozenset[str]:
-    return frozenset(find_flow(estate, name).id for name in names)
+    return frozenset(flow.id for flow in find_flows(estate, names)) if names else frozenset()
 
 
 def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableResult:
     """An estimate as the table that was asked for."""
+    top = request.top
     if request.steps:
-        return TableResult("estimate", result, lambda full: steps_sheet(result, full))
+        return TableResult("estimate", result, lambda full: top_of(steps_sheet(result, full), top))
     if request.by != "flow":
         by = request.by
         rows = group_estimate(result, by)
         body = GroupsResult(result.month, result.currency, by, rows)
-        return TableResult("groups", body, lambda full: groups_sheet(result, rows, by, request.per))
+        return TableResult("groups", body, lambda full: top_of(groups_sheet(result, rows, by, request.per), top))
     bare = structs.replace(result, flows=tuple(structs.replace(flow, steps=()) for flow in result.flows))
-    return TableResult("estimate", bare, lambda full: flows_sheet(result, request.per))
+    return TableResult("estimate", bare, lambda full: top_of(flows_sheet(result, request.per), top))
 
 
 # -- what moves an estimate, where its numbers come from, how it goes on ---------------------------------------------
@@ -135,11 +137,13 @@ def find_drivers(
         return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance)
 
 
-def drivers_table(found: list[Driver], currency: str, per: str) -> TableResult:
+def drivers_table(found: list[Driver], currency: str, per: str, top: int | None = None) -> TableResult:
     """Drivers as a table: all in files for machines, the first of them for people."""
     body = DriversResult(per, currency, tuple(found))
     return TableResult(
-        "drivers", body, lambda full: drivers_sheet(found, currency, per, len(found) if full else SHOWN_DRIVERS)
+        "drivers",
+        body,
+        lambda full: drivers_sheet(found, currency, per, top or (len(found) if full else SHOWN_DRIVERS)),
     )
 
 

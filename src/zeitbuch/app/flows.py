@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zeitbuch.core.model.name_patterns import is_plain, pattern_fits
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 
@@ -31,5 +32,19 @@ def find_flow(estate: Estate, key: str) -> Flow:
 
 
 def find_flows(estate: Estate, keys: Sequence[str]) -> list[Flow]:
-    """The flows with these ids or names; all without any. Raises ZeitbuchError for one that is not there."""
-    return [find_flow(estate, key) for key in keys] or list(estate.flows)
+    """The flows with these ids or names, or whose ids or names fit these patterns (``*``); all without any. Raises ZeitbuchError for
+    one that is not there."""
+    found: dict[int, Flow] = {}
+    for key in keys:
+        found.update({id(flow): flow for flow in _fitting(estate, key)})
+    return list(found.values()) or list(estate.flows)
+
+
+def _fitting(estate: Estate, key: str) -> list[Flow]:
+    if is_plain(key) or estate.flow(key) is not None:
+        return [find_flow(estate, key)]
+    fitting = [flow for flow in estate.flows if pattern_fits(key, flow.id, flow.name)]
+    if not fitting:
+        message = f"expected a pattern that fits the id or name of a flow, found '{key}'"
+        raise fail("flow-unknown", message, "`zeitbuch inventory` lists the flows")
+    return fitting

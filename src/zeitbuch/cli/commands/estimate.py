@@ -28,7 +28,7 @@ def run(args: argparse.Namespace) -> int:
     session = open_session(args)
     basis = basis_of(args, session)
     estate = session.estate(args.source)
-    request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs)
+    request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs, args.top)
     if args.why or args.drivers or args.chart in ("drivers", "months"):
         _show_basis(session, args, form, estate, basis, request)
         return finish_session(session, args)
@@ -75,7 +75,7 @@ def _show_drivers(
         data = ChartData("drivers", drivers=tuple(found), per=per, currency=basis.currency)
         show_result("chart", form, data, args)
     else:
-        show_result("table", form, app.drivers_table(found, basis.currency, per), args)
+        show_result("table", form, app.drivers_table(found, basis.currency, per, args.top), args)
 
 
 def _no_picture(option: str) -> ZeitbuchError:

@@ -34,7 +34,11 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_sources(parser)
     group = parser.add_argument_group("what to estimate")
     group.add_argument(
-        "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
+        "--flow",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="only this flow (id, name or a pattern with *); may be repeated",
     )
     group.add_argument("--by", choices=SIDES, default="flow", help="one row for each of these (default: flow)")
     group.add_argument("--steps", action="store_true", help="one row per step, in order, with passes per run")
@@ -54,6 +58,9 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     sampled = "sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none"
     group.add_argument("--runs", metavar="N", type=number_for("--runs"), default=None, help=sampled)
+    group.add_argument(
+        "--top", metavar="N", type=number_for("--top"), default=None, help="show the first N rows (JSON holds all)"
+    )
     gates = parser.add_argument_group("budgets (exit status 1 when a figure is over its limit or not known)")
     gates.add_argument(
         "--max-per-run",

@@ -22,6 +22,7 @@ class Bounds(NamedTuple):
 BOUNDS: dict[str, Bounds] = {
     "--max-per-run": Bounds(0, MOST_MONEY),
     "--max-per-month": Bounds(0, MOST_MONEY),
+    "--top": Bounds(1, 10_000_000, whole=True),
     "--runs": Bounds(0, 10_000_000, whole=True),
     "--depth": Bounds(0, 100_000, whole=True),
     "--before": Bounds(0, 100_000, whole=True),

@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.values import Evidence, weakest_evidence
+from zeitbuch.core.pricing.meters import MeterLine
 
 from .records import EstateEstimate, FlowEstimate, StepEstimate
 
@@ -63,9 +64,11 @@ def _group_names(flow: FlowEstimate, step: StepEstimate, by: By) -> list[str]:
 
 
 def group_estimate(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
-    """One row a group, dearest first. What several owners share is split in equal parts."""
+    """One row a group, dearest first, and a row for each meter and fee: together they are the bill. What several owners share is split
+    in equal parts."""
+    bills = tuple(_meter_rows(result))
     if by == "meter":
-        return tuple(_meter_rows(result))
+        return (*bills, _model_row(result))
     groups: dict[tuple[Any, ...], _Group] = {}
     for place, flow in enumerate(result.flows):
         for step in flow.steps:
@@ -93,7 +96,7 @@ def group_estimate(result: EstateEstimate, by: By) -> tuple[GroupRow, ...]:
         )
         for group in groups.values()
     ]
-    return tuple(sorted(rows, key=lambda r: (-r.cost.amount, r.name)))
+    return (*sorted(rows, key=lambda r: (-r.cost.amount, r.name)), *bills)
 
 
 def _add_step(group: _Group, step: StepEstimate, runs: float, evidence: Evidence) -> None:
@@ -108,25 +111,22 @@ def _add_step(group: _Group, step: StepEstimate, runs: float, evidence: Evidence
 
 
 def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:
-    """Bills of the hosts, meter by meter, beside what the models cost."""
-    for bill in result.hosts:
-        flows = tuple(
-            meter_line.flow
-            for meter_line in result.meters
-            if meter_line.meter == bill.meter and meter_line.host == bill.host
-        )
-        name = f"{bill.host}: {bill.meter}" if bill.meter else f"{bill.host}: fee"
-        yield GroupRow(
-            name,
-            flows,
-            0.0,
-            0.0,
-            0.0,
-            bill.cost if bill.meter else bill.fee,
-            Shares(),
-            bill.units if bill.meter else None,
-        )
-    yield _model_row(result)
+    """Bills of the hosts, meter by meter, and their fees, which belong to no flow."""
+    evidence = {flow.id: flow.runs_evidence for flow in result.flows}
+    lines: dict[tuple[str, str], list[MeterLine]] = {}
+    for line in result.meters:
+        lines.setdefault((line.host, line.meter), []).append(line)
+    for (host, meter), some in lines.items():
+        cost = sum((line.cost for line in some), Money())
+        told = evidence_shares((line.cost.amount, evidence.get(line.flow_id, "default")) for line in some)
+        units = sum(line.units for line in some)
+        flows = tuple(line.flow for line in some)
+        yield GroupRow(f"{host}: {meter}", flows, 0.0, 0.0, 0.0, cost, told, units)
+    fees = result.total.fees_month
+    for bill in result.hosts if fees.amount or fees.unknown else ():
+        if not bill.meter:
+            paid = evidence_shares([(bill.fee.amount, "declared")])
+            yield GroupRow(f"{bill.host}: fee", (), 0.0, 0.0, 0.0, bill.fee, paid)
 
 
 def _model_row(result: EstateEstimate) -> GroupRow:

@@ -15,6 +15,7 @@ from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import EVIDENCE, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
+from zeitbuch.core.graph.phrases import connection_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
@@ -56,12 +57,20 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
     return parts, unknown
 
 
+def _connection_of(graph: Graph, step: Step) -> str:
+    """The name of the connection that a step goes through: its own, or that of the model attached to it."""
+    attached = (helper for helper in graph.attached.get(step.id, []) if helper.kind == "model")
+    named = (connection_name(graph.flow, one) for one in (step, *attached))
+    return next((name for name in named if name), "")
+
+
 def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, prices: Prices) -> StepEstimate:
     """One step's share in one run."""
     step = graph.steps[step_id]
+    connection = _connection_of(graph, step)
     if use is None:
         return StepEstimate(
-            step.id, graph.numbers.get(step.id, ""), step.title, step.kind, float(done.runs), 0.0, "", step.connection or "",
+            step.id, graph.numbers.get(step.id, ""), step.title, step.kind, float(done.runs), 0.0, "", connection,
             0.0, 0.0, Money(), Shares(),
         )  # fmt: skip
     parts, unknown = parts_of(step, done, use, prices)
@@ -74,7 +83,7 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
         passes=float(done.runs),
         calls=float(use.calls * done.runs),
         model=use.model,
-        connection=step.connection or "",
+        connection=connection,
         input_tokens=float(use.total("input", "cached") * done.runs),
         output_tokens=float(use.total("output") * done.runs),
         cost=Money(spent, tuple(unknown)),

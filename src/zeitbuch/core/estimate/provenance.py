@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any, Literal
 
+from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.assumptions.values import EVIDENCE_WORDS, Evidence, Value
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
@@ -17,7 +18,7 @@ from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.rate_card import Price
 from zeitbuch.core.pricing.units import UNITS
 
-from .estate import EstateFigures
+from .estate import EstateFigures, bill_runs
 from .flow_figures import FlowFigures
 from .knobs import find_knobs
 from .records import Part, StepEstimate
@@ -48,9 +49,43 @@ def why_sheet(runs: EstateFigures, key: str, step: str = "") -> Sheet:
             rows += _step_rows(runs, run, entry, knobs)
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
+    rows += _bill_rows(runs, key) if chosen is None else []
     name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
     cells = tuple((step, what, value, EVIDENCE_WORDS[by] if by else "", why) for step, what, value, by, why in rows)
     return Sheet(COLUMNS, cells, title=f"Where the numbers of {name} come from")
+
+
+def _bill_rows(runs: EstateFigures, key: str) -> Iterator[NumberRow]:
+    """How the parts above add up to the month's bill: models, each meter, and what belongs to no flow."""
+    run, volume = runs.by[key], runs.volumes[key]
+    currency = runs.prices.card.currency if runs.prices.card else ""
+    spent = money_words(run.cost, currency)
+    yield "", "models per run", spent, "", "the sum of the costs above"
+    if volume.runs is None:
+        yield "", "bill of the month", "?", "default", volume.why
+        return
+    models = run.cost.times(volume.runs)
+    yield "", "models per month", money_words(models, currency), "", f"{number_text(volume.runs)} runs x {spent}"
+    lines, bills = bill_runs(runs)
+    whole = models
+    for line in lines:
+        if line.flow_id == run.flow.id:
+            whole += line.cost
+            words = (
+                f"{line.host}: {number_text(line.quantity)} counted, at its part of the bill of all flows of that host"
+            )
+            cost = money_words(line.cost, currency)
+            yield (
+                "",
+                f"meter {line.meter} per month",
+                f"{number_text(line.units)} units = {cost}",
+                volume.evidence,
+                words,
+            )
+    yield "", "bill of the month", money_words(whole, currency), volume.evidence, "models and meters"
+    if bills.host.get(key) and bills.fees.amount:
+        words = f"the fee of '{bills.host[key]}' and of other hosts belongs to no flow"
+        yield "", "fees of hosts, beside it", money_words(bills.fees, currency), "declared", words
 
 
 def _volume_rows(volume: Volume) -> list[NumberRow]:

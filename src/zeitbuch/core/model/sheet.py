@@ -6,7 +6,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any, Literal
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 CellKind = Literal["text", "list", "count", "number", "money", "percent"]
 
@@ -28,6 +28,15 @@ class Sheet(Struct, frozen=True):
     total: tuple[Any, ...] | None = None
     title: str = ""
     notes: tuple[str, ...] = ()
+
+
+def top_of(sheet: Sheet, most: int | None) -> Sheet:
+    """The sheet with its first rows, and a note of how many there are besides; None keeps all."""
+    left = 0 if most is None else len(sheet.rows) - most
+    if left <= 0:
+        return sheet
+    note = f"{left:,} more of {len(sheet.rows):,} rows are not shown"
+    return structs.replace(sheet, rows=sheet.rows[:most], notes=(note, *sheet.notes))
 
 
 def cell_text(value: Any, kind: CellKind) -> str:

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -213,7 +214,7 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
     columns = (
         Column("name", by), Column("calls", f"calls/{span}", "count"), Column("input_tokens", "tokens in", "count", rank=2),
         Column("output_tokens", "out", "count", rank=2), Column("cost", f"{unit}/{span}", "money"),
-        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "cost based on", rank=3),
+        *((Column("flows", "flows", "count", rank=1),) if by != "step" else ()), Column("evidence", "based on", rank=3),
     )  # fmt: skip
     lines = []
     for group_row in rows:
@@ -226,9 +227,11 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
         ]
         lines.append((*row, *((len(group_row.flows),) if by != "step" else ()), evidence_words(group_row.evidence)))
     t = result.total
-    total: list[Any] = [f"{len(rows)} in total", t.calls_month * times, "", "", _cost_cell(t.cost_month.times(times))]
+    whole = (t.cost_month + t.meters_month + t.fees_month).times(times)
+    total: list[Any] = ["in total", t.calls_month * times, "", "", _sum_cell(whole, bool(t.unknown_volume))]
     total += [""] if by != "step" else []
-    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, estimate_notes(result))
+    notes = estimate_notes(result, fees=False)
+    return Sheet(columns, tuple(lines), (*total, evidence_words(t.evidence)), title, notes)
 
 
 def _meters_sheet(
@@ -246,7 +249,8 @@ def _meters_sheet(
         )
         for group_row in rows
     ]
-    whole = sum((group_row.cost for group_row in rows), Money()).times(times)
+    t = result.total
+    whole = (t.cost_month + t.meters_month + t.fees_month).times(times)
     return Sheet(
         columns, tuple(lines), ("in total", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
     )
@@ -299,9 +303,25 @@ def estimate_notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]
     if fees and result.total.fees_month.amount:
         on_top = money_text(result.total.fees_month.amount)
         found.append(f"fees of the hosts are on top: {on_top} {result.currency} per month")
-    for flow_estimate in result.flows:
-        found += [f"{flow_estimate.name}: {name}" for name in flow_estimate.notes]
-    return tuple(found)
+    return (*found, *_folded_notes(result))
+
+
+def _folded_notes(result: EstateEstimate) -> list[str]:
+    """What is said of single flows; what is said of several in the same words but for names and numbers is said once."""
+    alike: dict[str, list[tuple[str, str]]] = {}
+    for flow in result.flows:
+        for note in flow.notes:
+            alike.setdefault(_NAMES.sub("…", note), []).append((flow.name, note))
+    found = []
+    for some in alike.values():
+        (name, note), more = some[0], len({flow for flow, _ in some}) - 1
+        found += (
+            [f"{flow}: {said}" for flow, said in some] if len(some) < _FOLDED else [f"{name} and {more} more: {note}"]
+        )
+    return found
+
+
+_NAMES, _FOLDED = re.compile(r"'[^']*'|‘[^’]*’|[\d.,]+"), 3
 
 
 def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
