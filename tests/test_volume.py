@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import chain, step
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
@@ -28,8 +29,9 @@ from zeitbuch.core.assumptions.volume import (
     schedule_runs,
 )
 from zeitbuch.core.assumptions.worlds import Worlds
+from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.model.problems import ZeitbuchError
-from zeitbuch.core.model.records import Schedule, Trigger
+from zeitbuch.core.model.records import Estate, Schedule, Trigger
 
 
 def walked(minute: int, hours: set[int], weekdays: set[int], zone: str, year: int, month: int) -> int:
@@ -277,3 +279,20 @@ def test_a_range_of_polled_events_is_a_range_of_runs() -> None:
     assert volume.runs == pytest.approx((0 + 4 * 100 + 500) / 6) == pytest.approx(drawn.mean(), rel=1e-3)
     assert _polled(0.0, None).runs == 0
     assert _polled(1e9, 10).runs == pytest.approx(1e8, rel=1e-3)
+
+
+def test_runs_of_all_triggers_are_counted_once() -> None:
+    """Declared for all triggers of a flow they are shared out, and hold the calls by other flows; for one trigger these come on top."""
+    inner = structs.replace(
+        chain(step("a"), id="inner", name="Inner"),
+        triggers=(Trigger(id="x", kind="webhook"), Trigger(id="y", kind="form")),
+    )
+    outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
+
+    def runs_of_inner(*rules: Rule) -> float | None:
+        assumed = Assumptions(month="2026-02", assume=(Rule(flow="outer", trigger="start", runs=100.0), *rules))
+        return estimate_exactly(Estate((inner, outer)), None, assumed).flows[0].runs
+
+    assert runs_of_inner(Rule(flow="inner", trigger="*", runs=100.0)) == 100
+    assert runs_of_inner(Rule(flow="inner", trigger="*", runs=100.0), Rule(flow="inner", trigger="x", runs=30.0)) == 130
+    assert runs_of_inner(Rule(flow="inner", trigger="x", runs=30.0), Rule(flow="inner", trigger="y", runs=20.0)) == 150

@@ -43,7 +43,7 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "cached_input": (0.0, 1.0, "share of all tokens in that is read from the vendor's cache, as a log has it"),
     "batched": (0.0, 1.0, "share of the calls that are sent at the price of deferred batches"),
     "events": (0.0, 1e12, "events per month at a trigger, before its condition and its batches"),
-    "runs": (0.0, 1e12, "runs per month that a trigger or all triggers of a flow cause"),
+    "runs": (0.0, 1e12, "runs per month that a trigger causes; for trigger = \"*\" all triggers of a flow and the calls by other flows together"),
 }  # fmt: skip
 # What quantities were called once: the message about an unknown key says the new name.
 RENAMED: dict[str, str] = {"hits": "hit_rate", "admitted": "accept_rate", "together": "batch_size"}

@@ -8,7 +8,7 @@ import calendar
 import math
 from datetime import date
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
@@ -212,13 +212,32 @@ def flow_volume(
     if flow.state == "off":
         return Volume(0.0, 0.0, "export", "the flow is switched off"), {}
     by_trigger = {trigger.id: trigger_volume(trigger, lookup, month, called) for trigger in flow.triggers}
+    together = _triggers_together(flow, lookup)
+    for name in together:
+        volume = by_trigger[name]
+        runs = None if volume.runs is None else volume.runs * (1 / len(together))
+        by_trigger[name] = structs.replace(volume, runs=runs)
     parts = list(by_trigger.values())
     by_calls = Volume(called.amount, 0.0, called.evidence, called.why) if called is not None else None
     if not parts:
         return by_calls or Volume(None, 0.0, "default", "the flow has no trigger"), by_trigger
-    if by_calls is not None and by_calls.runs and not any(trigger.kind == "call" for trigger in flow.triggers):
+    told = together or any(trigger.kind == "call" for trigger in flow.triggers)
+    if by_calls is not None and by_calls.runs and not told:
         parts.append(by_calls)  # calls come on top of what its own triggers start
     return _sum_volumes(parts), by_trigger
+
+
+def _triggers_together(flow: Flow, lookup: AssumptionLookup) -> list[str]:
+    """The triggers of which one rule for ``trigger = "*"`` says how many runs they cause together, those by calls of other flows
+    included."""
+    if "runs" not in lookup.by:
+        return []
+    found = []
+    for trigger in flow.triggers:
+        rule = lookup.find_rule("runs", trigger=(trigger.id, trigger.name)) if trigger.enabled else None
+        if rule is not None and rule.rule.trigger == "*":
+            found.append(trigger.id)
+    return found
 
 
 def _sum_volumes(parts: list[Volume]) -> Volume:

@@ -81,7 +81,8 @@ class _Moving(Worlds):
         others = len(what) - 1
         low, mean, high = (float(whole) * w / (w + others) for w in (DEFAULT_LOW, 1.0, DEFAULT_HIGH))
         value = Value(mean, "default", "what the other cases leave, in equal parts: each may weigh half or double")
-        for place, name in enumerate(what):
+        # Of two parts the second is what the first leaves.
+        for place, name in enumerate(what[:1] if len(what) == 2 else what):
             self._note(f"{key} {place}", _Assumed(name, "share", value, low, high, weighs=True))
         return super().in_equal_parts(key, what, whole)
 
@@ -223,11 +224,16 @@ def _ends(assumed: _Assumed) -> tuple[float, float, float]:
     return found
 
 
-_WORDS = {"hit_rate": "hit rate", "accept_rate": "share let through", "batch_size": "pieces per call"}
+_WORDS = {
+    "accept_rate": "share let through",
+    "batch_size": "pieces per call",
+    "message_size": "tokens of a message",
+    "page_size": "tokens of a page",
+}
 
 
 def _words_of(quantity: str) -> str:
-    return _WORDS.get(quantity, quantity)
+    return _WORDS.get(quantity, quantity.replace("_", " "))
 
 
 def _place_of(key: str, value: Value) -> str:
