@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from typing import Any
 
@@ -15,6 +14,8 @@ from zeitbuch.core.estimate.breakdown import GroupRow
 from zeitbuch.core.estimate.records import Driver, EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.model.sheet import Column, Sheet, cell_text, money_text, percent_text
 from zeitbuch.core.model.words import count_words
+
+from .estimate_notes import estimate_notes
 
 
 def _cost_cell(value: Money | None) -> Any:
@@ -285,43 +286,6 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
         " is moved by 25 %, a measured one by 10 %"
     )
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=(doubt, *more))
-
-
-def estimate_notes(result: EstateEstimate, fees: bool = True) -> tuple[str, ...]:
-    """What a reader of the table must know."""
-    found: list[str] = []
-    if result.total.unknown_volume:
-        found.append(
-            "? runs: no volume is known for " + ", ".join(result.total.unknown_volume) + "; the totals leave them out"
-        )
-    unknown = sorted({name for flow_estimate in result.flows for name in flow_estimate.cost.unknown})
-    if unknown:
-        found.append("? cost: the rate card has no price for " + ", ".join(unknown))
-    metered = sorted({name for host_bill in result.hosts for name in host_bill.cost.unknown + host_bill.fee.unknown})
-    if metered:
-        found.append("? meters: the rate card has no price or rate of exchange for " + ", ".join(metered))
-    if fees and result.total.fees_month.amount:
-        on_top = money_text(result.total.fees_month.amount)
-        found.append(f"fees of the hosts are on top: {on_top} {result.currency} per month")
-    return (*found, *_folded_notes(result))
-
-
-def _folded_notes(result: EstateEstimate) -> list[str]:
-    """What is said of single flows; what is said of several in the same words but for names and numbers is said once."""
-    alike: dict[str, list[tuple[str, str]]] = {}
-    for flow in result.flows:
-        for note in flow.notes:
-            alike.setdefault(_NAMES.sub("…", note), []).append((flow.name, note))
-    found = []
-    for some in alike.values():
-        (name, note), more = some[0], len({flow for flow, _ in some}) - 1
-        found += (
-            [f"{flow}: {said}" for flow, said in some] if len(some) < _FOLDED else [f"{name} and {more} more: {note}"]
-        )
-    return found
-
-
-_NAMES, _FOLDED = re.compile(r"'[^']*'|‘[^’]*’|[\d.,]+"), 3
 
 
 def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
