@@ -7,20 +7,21 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.writers.exchange import templates
+from zeitbuch.writers.exchange.open_entries import grown_text
 
+from .basis import EstimateBasis
+from .open_entries import open_entries
 from .session import Session
 
 
 def workspace_files(
     session: Session, sources: Sequence[str], dialects: Sequence[str], folder: str, month: str
 ) -> dict[str, str]:
-    """Name -> text of zeitbuch.toml, rates.toml and assumptions.toml, for ``folder``; with the models and the flows of unknown
-    volume that the sources hold: what no schedule tells in a ``month`` (YYYY-MM)."""
+    """Name -> text of zeitbuch.toml, rates.toml and assumptions.toml, for ``folder``; with the models that the sources hold, and all that
+    is left to declare of them for a ``month`` (YYYY-MM)."""
     models: list[str] = []
-    volumes: list[str] = []
+    assumptions = templates.assumptions_template()
     if sources:
         estate = session.estate(sources)
         used = {
@@ -30,13 +31,12 @@ def workspace_files(
             if step.model is not None and step.model.name
         }
         models = sorted(used)
-        volumes = [
-            flow.name for flow in estimate_exactly(estate, None, Assumptions(), month).flows if flow.runs is None
-        ]
+        entries = open_entries(session, estate, EstimateBasis(month=month))
+        assumptions, _ = grown_text(assumptions, entries, {}, "")
     return {
         "zeitbuch.toml": templates.workspace_template(_seen_from(folder, sources), _seen_from(folder, dialects)),
         "rates.toml": templates.rates_template(models),
-        "assumptions.toml": templates.assumptions_template(volumes),
+        "assumptions.toml": assumptions,
     }
 
 

@@ -12,11 +12,12 @@ from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
-from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.estimate.records import Driver, EstateEstimate
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.sheet import number_text
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ChartData, sheet_result
 
 PICTURES = ("png", "svg")
@@ -28,6 +29,9 @@ def run(args: argparse.Namespace) -> int:
     session = open_session(args)
     basis = basis_of(args, session)
     estate = session.estate(args.source)
+    if args.assume:
+        _grow_assumptions(session, args, estate, basis)
+        return finish_session(session, args)
     request = EstimateRequest(tuple(args.flow), args.by, args.steps, args.per, args.runs, args.top)
     if args.why or args.drivers or args.chart in ("drivers", "months"):
         _show_basis(session, args, form, estate, basis, request)
@@ -38,6 +42,16 @@ def run(args: argparse.Namespace) -> int:
     else:
         show_result("table", form, app.estimate_table(result, request), args)
     return finish_session(session, args, _check_budgets(session, args, result))
+
+
+def _grow_assumptions(session: Session, args: argparse.Namespace, estate: Estate, basis: EstimateBasis) -> None:
+    """Writes what is left to declare into a file of assumptions."""
+    from zeitbuch.app.open_entries import grow_assumptions
+
+    grown = grow_assumptions(session, estate, basis, args.assume)
+    write_output(grown.text, args.assume)
+    idle = f", {count_words(grown.idle, 'entry')} marked that fit nothing any more" if grown.idle else ""
+    say(f"{args.assume}: {count_words(grown.added, 'entry')} added{idle}; fill in what you know")
 
 
 def _show_basis(

@@ -19,6 +19,7 @@ examples:
   zeitbuch estimate --by model --per year            what each model costs in the year
   zeitbuch estimate --per run                        mean, P10, P50, P90 and P99 of one run
   zeitbuch estimate --drivers                        which assumptions move the figure most
+  zeitbuch estimate --assume assumptions.toml        write down what is left to declare, what moves the bill most first
   zeitbuch estimate --why "Customer letters/Refund agent"
   zeitbuch estimate --max-per-month 200              exit status 1 when the estate costs more
   zeitbuch estimate --month 2026-12 -o cost.png      a chart of monthly cost by flow
@@ -58,6 +59,12 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     sampled = "sample so many runs of each flow; default: until figures stand to 1 %%; 0 samples none"
     group.add_argument("--runs", metavar="N", type=number_for("--runs"), default=None, help=sampled)
+    group.add_argument(
+        "--assume",
+        metavar="FILE",
+        default="",
+        help="write what is not declared yet into an assumptions file, to be filled in; what stands in it is kept",
+    )
     group.add_argument(
         "--top", metavar="N", type=number_for("--top"), default=None, help="show the first N rows (JSON holds all)"
     )

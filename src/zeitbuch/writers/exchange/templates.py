@@ -13,14 +13,14 @@ from zeitbuch.core.estimate.scenario_records import Scenario
 from zeitbuch.writers.escape.text import make_inert
 
 
-def _quote_toml(text: str) -> str:
+def quote_toml(text: str) -> str:
     return json.dumps(make_inert(text, keep_lines=False), ensure_ascii=False)
 
 
 def workspace_template(sources: Sequence[str], dialects: Sequence[str]) -> str:
     """A zeitbuch.toml."""
-    named = ", ".join(_quote_toml(text) for text in sources) or '"exports"'
-    active = ", ".join(_quote_toml(name) for name in dialects) or '"dialects/*.toml"'
+    named = ", ".join(quote_toml(text) for text in sources) or '"exports"'
+    active = ", ".join(quote_toml(name) for name in dialects) or '"dialects/*.toml"'
     return f"""\
 # The workspace of Zeitbuch: what commands without SOURCE read. Paths are taken from this file's folder.
 sources = [{named}]
@@ -102,17 +102,17 @@ currency = "EUR"      # ISO 4217
 # flow = "*"                     # or folder, environment, format; from and until say when
 """
     tables = [
-        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {_quote_toml(name)}\n"
+        f"\n[[model]]          # found in the exports; take the comment signs away and fill in\nname = {quote_toml(name)}\n"
         "# [[model.price]]\n# from = 2026-01-01\n# input = 0.00\n# output = 0.00\n"
         for name in models
     ]
     return head + "".join(tables)
 
 
-def assumptions_template(volumes: Sequence[str]) -> str:
-    """An assumptions file with an entry to fill in for each flow whose volume no schedule tells."""
+def assumptions_template() -> str:
+    """An assumptions file that says what can be said, with nothing in it yet."""
     keys = "\n".join(f"#   {name:<9} {meaning}" for name, (_, _, meaning) in QUANTITIES.items())
-    head = f"""\
+    return f"""\
 # Assumptions: what the exports do not say. Without an entry a default holds, and the estimate says so.
 assumptions = 1
 # month = "2026-11"   # of monthly figures, where neither --month nor the workspace names one; else the current month
@@ -144,11 +144,6 @@ assumptions = 1
 # flow = "Name of the flow"
 # factors = [1, 1, 1, 1, 1, 1.5, 2, 2, 1, 1, 1, 1]
 """
-    tables = [
-        f'\n# [[assume]]         # how often does it run per month?\n# flow = {_quote_toml(value)}\n# trigger = "*"\n# runs = 0\n'
-        for value in volumes
-    ]
-    return head + "".join(tables)
 
 
 def scenario_file(found: Scenario, check: str) -> str:

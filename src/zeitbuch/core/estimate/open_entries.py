@@ -1,0 +1,99 @@
+# What is left to declare: every number of every flow that stands on a default, with what it is now and by how much it moves the bill.
+"""Assumptions that nobody has made yet."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.lookup import AssumptionLookup
+from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
+from zeitbuch.core.assumptions.volume import trigger_volume
+from zeitbuch.core.model.name_patterns import literal_pattern
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Flow, Step, Trigger
+
+from .estate import EstateFigures
+from .flow_figures import FlowFigures, one_run
+from .knobs import Knob, find_knobs
+
+
+class OpenEntry(Struct, frozen=True):
+    """One entry to fill in: where it applies, its quantity, what it is now (None: unknown), between what it may be, where that comes from,
+    and by how much it moves the month's bill for models (of a flow of unknown volume: that of a run). ``told``: words for people."""
+
+    where: tuple[tuple[str, str], ...]
+    quantity: str
+    value: float | None
+    low: float
+    high: float
+    why: str
+    told: str
+    moves: float
+    per: str = "month"
+
+
+def find_open_entries(
+    runs: EstateFigures, assumptions: Assumptions, progress: Callable[[int], None] | None = None
+) -> list[OpenEntry]:
+    """All that stands on a default or is not known at all: volumes that nobody knows first, then what moves the bill most."""
+    names = Counter(run.flow.name for run in runs.by.values())
+    found: list[OpenEntry] = []
+    for place, (key, run) in enumerate(runs.by.items()):
+        flow = literal_pattern(run.flow.name if run.flow.name and names[run.flow.name] == 1 else run.flow.id)
+        found += _volumes_of(run, flow, runs)
+        for knob in find_knobs(run, month=True):
+            if knob.value.evidence == "default" and knob.value.amount:
+                found.append(_entry_of(knob, flow, run, runs, key, assumptions))
+        if progress is not None:
+            progress(place)
+    return sorted(found, key=lambda e: (e.value is not None, e.per != "month", -e.moves, e.where, e.quantity))
+
+
+def _volumes_of(run: FlowFigures, flow: str, runs: EstateFigures) -> list[OpenEntry]:
+    """The triggers of which nobody says how often they start a run."""
+    found = []
+    for trigger in run.flow.triggers if run.flow.state != "off" else ():
+        try:
+            volume = trigger_volume(trigger, AssumptionLookup(runs.assumptions, run.flow), runs.month, None)
+        except ZeitbuchError:
+            continue
+        if volume.runs is None and trigger.kind != "call":
+            where = (("flow", flow), ("trigger", literal_pattern(trigger.name or trigger.id)))
+            told = f"runs of ‘{trigger.title}’"
+            found.append(OpenEntry(where, "runs", None, 0.0, 0.0, volume.why, told, 0.0))
+    return found
+
+
+def _entry_of(
+    knob: Knob, flow: str, run: FlowFigures, runs: EstateFigures, key: str, assumptions: Assumptions
+) -> OpenEntry:
+    from zeitbuch.core.assumptions.worlds import doubt_of  # NumPy, which most estimates do without
+
+    low, high = doubt_of(knob.quantity, knob.value)
+    ends = [_cost_at(knob, end, run, runs, assumptions) for end in (low, high)]
+    volume = runs.volumes[key].runs
+    moves = abs(ends[1] - ends[0]) * (1.0 if volume is None else volume)
+    where = (("flow", flow), *((side, _named(run.flow, side, pattern)) for side, pattern in knob.rule.items()))
+    amount = float(knob.value.amount)
+    per = "run" if volume is None else "month"
+    return OpenEntry(where, knob.quantity, amount, low, high, knob.value.why, knob.what, moves, per)
+
+
+def _cost_at(knob: Knob, value: float, run: FlowFigures, runs: EstateFigures, assumptions: Assumptions) -> float:
+    rule = Rule(flow=literal_pattern(run.flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
+    other = one_run(run.flow, overlay_rules(assumptions, (rule,)), runs.prices, runs.month, False)
+    times = 1.0
+    if run.volume.runs and other.volume.runs is not None:
+        times = other.volume.runs / run.volume.runs
+    return float(other.cost.amount) * times
+
+
+def _named(flow: Flow, side: str, pattern: str) -> str:
+    """A step or trigger by its name, where that is its alone."""
+    parts: tuple[Step | Trigger, ...] = flow.steps if side == "step" else flow.triggers if side == "trigger" else ()
+    names = Counter(part.name for part in parts)
+    one = next((part for part in parts if literal_pattern(part.id) == pattern), None)
+    return literal_pattern(one.name) if one is not None and one.name and names[one.name] == 1 else pattern
