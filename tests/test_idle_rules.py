@@ -8,8 +8,9 @@ from pathlib import Path
 
 import msgspec
 import pytest
+from msgspec import structs
 
-from builders import ask, flow, link, step
+from builders import ask, chain, flow, link, step
 from conftest import Run
 from test_outcomes import approval
 from zeitbuch.core.assumptions.idle_rules import idle_problems
@@ -179,3 +180,18 @@ def test_changes_of_a_scenario_that_fit_nothing_are_told_with_the_nearest_name(t
         and "did you mean 'Flow'?" in done.err
         and "did you mean 'Ok'?" in done.err
     )
+
+
+def test_a_rule_for_an_environment_is_for_its_flows_alone() -> None:
+    prod = structs.replace(chain(step("a", "loop"), id="p", name="P"), environment="production")
+    test = structs.replace(prod, id="t", name="T", environment="test")
+    rules = (Rule(step="a", items=7.0), Rule(environment="prod*", step="a", items=3.0))
+
+    def items(flow: Flow) -> float:
+        found = AssumptionLookup(Assumptions(assume=rules), flow).find("items", ("a", "A"))
+        return found.amount if found is not None else 0.0
+
+    assert (items(prod), items(test)) == (3, 7)
+    (said,) = idle_problems([prod, test], Assumptions(assume=(Rule(environment="productoin", step="a", items=3.0),)))
+    assert said.message == "expected a flow of an environment that 'productoin' fits, found none"
+    assert said.hint == "did you mean 'production'?"

@@ -13,6 +13,7 @@ from builders import ask, chain, link, step
 from months_simulated import assumptions_of, card_of, flows_of, random_case
 from test_coverage import places_of
 from zeitbuch.core.assumptions import worlds as worlds_module
+from zeitbuch.core.assumptions.quantities import QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import Range
@@ -175,6 +176,26 @@ def test_nothing_in_a_result_carries_its_worlds() -> None:
         walk(
             estimate_flows(flows_of(case), card_of(case), assumptions_of(case), MONTH, Sampling(200), detail), "result"
         )
+
+
+NARROW = [
+    Range(mean=1e-3, mean_low=0, mean_high=1e9),
+    Range(0, 0, 1e-300),
+    Range(mean=0.999999999, mean_low=0, mean_high=1),
+    Range(mean=1e9 - 1, mean_low=0, mean_high=1e9),
+]
+
+
+@pytest.mark.parametrize("figure", NARROW)
+@pytest.mark.parametrize("quantity", ["output", "items", "runs", "turns"])
+def test_ranges_beyond_all_measure_stay_numbers(quantity: str, figure: Range) -> None:
+    bottom = QUANTITIES[quantity][0]
+    said = {name: value + bottom for name, value in figure.given_numbers().items()}
+    told = Rule(step="a", **{quantity: Range(**said)}) if quantity != "runs" else Rule(trigger="start", runs=figure)  # type: ignore[arg-type]
+    rules = [Rule(trigger="start", runs=100.0), told]
+    result = estimated([chain(ask("a", "", "m", kind="agent"), id="f", name="f")], rules)
+    spread = result.total.spread
+    assert spread is None or (np.isfinite([spread.mean, spread.p10, spread.p90]).all() and spread.p10 >= 0)
 
 
 MUTANTS = {

@@ -84,6 +84,11 @@ def _flows_for(flows: Sequence[Flow], by_name: dict[str, list[Flow]], pattern: s
 def _missed_by(flows: Sequence[Flow], by_name: dict[str, list[Flow]], rule: Rule, whole: bool) -> _Missed | None:
     """What a rule was to fit and does not; None where it fits."""
     fitting = _flows_for(flows, by_name, rule.flow)
+    if fitting and rule.environment:
+        names = [flow.environment for flow in fitting if flow.environment]
+        fitting = [flow for flow in fitting if pattern_fits(rule.environment, flow.environment)]
+        if not fitting:
+            return _Missed("flow of an environment", "", rule.environment, names)
     if not fitting:
         return _Missed("flow", "", rule.flow, [flow.title for flow in flows]) if whole else None
     within = f" in '{fitting[0].title}'" if len(fitting) == 1 else f" in the {len(fitting)} flows that it names"

@@ -57,7 +57,7 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, Rea
         above,
         pattern_rank(rule.step) + pattern_rank(rule.trigger),
         pattern_rank(rule.case) + pattern_rank(rule.placeholder),
-        pattern_rank(rule.flow),
+        pattern_rank(rule.flow) + pattern_rank(rule.environment),
     )
     first, second, function, d, e = (
         compile_pattern(part) if part else None
@@ -78,7 +78,9 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, Rea
                     e,
                     weight,
                     bool(function or d or e),
-                    "|".join((quantity, rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder)),
+                    "|".join(
+                        (quantity, rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder, rule.environment)
+                    ),
                 ),
             )
         )
@@ -107,7 +109,8 @@ class AssumptionLookup:
             (season for season in reversed(assumptions.season) if pattern_fits(season.flow, *names)), None
         )
         for quantity, ready in _compile_rules(assumptions):
-            if ready.flow is None or ready.flow(names):
+            wanted = ready.rule.environment
+            if (ready.flow is None or ready.flow(names)) and (not wanted or pattern_fits(wanted, flow.environment)):
                 self.by.setdefault(quantity, []).append(ready)
 
     def find(

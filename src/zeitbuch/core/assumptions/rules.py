@@ -16,9 +16,11 @@ from .values import Figure, range_problems
 
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """One `[[assume]]` table: where it applies (patterns with ``*``; ids or names) and one or more quantities."""
+    """One `[[assume]]` table: where it applies (patterns with ``*``; ids or names; flows of one ``environment``) and one or more
+    quantities."""
 
     flow: str = "*"
+    environment: str = ""
     step: str = ""
     case: str = ""
     trigger: str = ""

@@ -19,6 +19,7 @@ from .values import Value
 
 WORLDS, WORLDS_OF_MANY, MANY = 4000, 1000, 2000  # fewer for estates of more flows: their sums even out
 Floats = NDArray[Any]
+_LEAST_SHAPE = 1e-6  # a mean at an end of its range: nearly all of the distribution lies there
 
 
 @lru_cache(maxsize=256)
@@ -31,7 +32,7 @@ def beta_slices(alpha: float, count: int) -> Floats:
 
 def pert_shape(low: float, mean: float, high: float) -> float:
     """The first parameter of the beta distribution behind a PERT distribution with this mean; the other is 6 less it."""
-    return round(6 * (mean - low) / (high - low), 9)
+    return min(max(round(6 * (mean - low) / (high - low), 9), _LEAST_SHAPE), 6 - _LEAST_SHAPE)
 
 
 def worlds_for(flows: int) -> Worlds:

@@ -18,6 +18,7 @@ class Column(Struct, frozen=True):
     title: str
     kind: CellKind = "text"
     rank: int = 0  # left out of a narrow terminal: highest first, 0 never
+    least: int = 0  # cells that it needs to be read with ease: narrower than that others are left out
 
 
 class Sheet(Struct, frozen=True):

@@ -16,10 +16,10 @@ _SLICES, _SLICES_IN_WORLDS = 256, 48
 
 @lru_cache(maxsize=4096)
 def _points_between(low: float, mean: float, high: float, count: int = _SLICES) -> tuple[float, ...]:
-    from zeitbuch.core.assumptions.worlds import beta_slices  # NumPy, which most estimates of means do without
+    # NumPy, which most estimates of means do without.
+    from zeitbuch.core.assumptions.worlds import beta_slices, pert_shape
 
-    alpha = round(6 * (mean - low) / (high - low), 9)
-    return tuple((low + (high - low) * beta_slices(alpha, count)).tolist())
+    return tuple((low + (high - low) * beta_slices(pert_shape(low, mean, high), count)).tolist())
 
 
 def points_of(value: Value) -> tuple[float, ...]:

@@ -36,7 +36,7 @@ def comparison_sheet(found: Comparison, every: bool = False) -> Sheet:
     for place, option in enumerate(found.options[1:], 1):
         columns += [
             Column(f"scenario_{place}", option.name, "money"),
-            Column(f"difference_{place}", "difference", "money"),
+            Column(f"difference_{place}", "change", "money", rank=place),
         ]
     rows: list[tuple[Any, ...]] = []
     rest = [Decimal(0)] * len(found.options)

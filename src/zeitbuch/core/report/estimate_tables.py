@@ -49,7 +49,7 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
     metered = bool(result.hosts)
     sampled = any(flow_estimate.spread is not None for flow_estimate in result.flows)
     columns = [
-        Column("flow", "flow"),
+        Column("flow", "flow", least=22),
         Column("runs", "runs/month", "count"),
         Column("calls", "calls/run", "number"),
         Column("input_tokens", "tokens in", "count", rank=6),
@@ -63,7 +63,7 @@ def flows_sheet(result: EstateEstimate, per: str = "") -> Sheet:
         ),
         Column("all_month", f"{unit}/month", "money"),
         *([Column(name, title, "money") for name, title in _BETWEEN] if sampled else []),
-        Column("evidence", "month based on", rank=1),
+        Column("evidence", "month based on", rank=1, least=26),
     ]
     rows: list[tuple[Any, ...]] = []
     for flow_estimate in sorted(result.flows, key=_cost_order):

@@ -117,7 +117,7 @@ def assumptions_template() -> str:
 assumptions = 1
 # month = "2026-11"   # of monthly figures, where neither --month nor the workspace names one; else the current month
 
-# Each [[assume]] says where it applies (flow, step, case, trigger: ids or names, * stands for anything) and
+# Each [[assume]] says where it applies (flow, environment, step, case, trigger: ids or names, * stands for anything) and
 # gives one or more quantities. The most specific entry wins, among equals the later one.
 {keys}
 # A quantity is a number, or a range: {{ low = 1, likely = 4, high = 9 }}. Volumes and shares are the same for a whole

@@ -28,8 +28,10 @@ def fit_columns(sheet: Sheet, rows: list[list[str]], width: int, right: Sequence
     if sum(natural) + len(GAP) * (len(natural) - 1) <= width:
         return ColumnFit(list(range(len(natural))), natural, GAP)
     least = [
-        number if to_right else max(min(number, 8), _least_width(items, 22))
-        for number, items, to_right in zip(natural, texts, right, strict=True)
+        max(_least_width(items[:1], number), *map(cell_width, set(items[1:])), 1)
+        if to_right
+        else max(min(number, column.least or 8), _least_width(items, 22))
+        for number, items, to_right, column in zip(natural, texts, right, sheet.columns, strict=True)
     ]
     kept = list(range(len(natural)))
 
