@@ -276,3 +276,17 @@ def test_the_range_of_a_budget_is_that_of_the_bill(demo: Path, run: Any) -> None
     assert code == 0, err
     code, _, err = run("estimate", "--max-per-month", "140", "--measure", "p90", cwd=demo)
     assert code == 1 and "p90 per month is 1" in err
+
+
+def test_the_evidence_of_a_bill_is_that_of_its_weakest_part() -> None:
+    """Steps that a meter counts are no better known than the passes they come from; runs than the volume."""
+    f = chain(step("d", "decide"), step("b", "http"), id="f", name="f")
+    f = structs.replace(f, links=(link("start", "d"), link("d", "b", "case", "one"), link("d", "c", "case", "two"))[:2])
+    declared = Rule(trigger="start", runs=1000.0)
+    card = plain_card(included=0.0, stair=1e9)
+    told = estimate_exactly(Estate((f,)), card, Assumptions(assume=(declared,)), MONTH).flows[0]
+    assert told.meters_month is not None and told.meters_month.amount > 0
+    assert (told.evidence_month.default, told.evidence_month.declared) == (1, 0)
+    shared = Assumptions(assume=(declared, Rule(step="d", case="one", share=0.5)))
+    told = estimate_exactly(Estate((f,)), card, shared, MONTH).flows[0]
+    assert (told.evidence_month.default, told.evidence_month.declared) == (0, 1)

@@ -112,13 +112,12 @@ def _add_step(group: _Group, step: StepEstimate, runs: float, evidence: Evidence
 
 def _meter_rows(result: EstateEstimate) -> Iterator[GroupRow]:
     """Bills of the hosts, meter by meter, and their fees, which belong to no flow."""
-    evidence = {flow.id: flow.runs_evidence for flow in result.flows}
     lines: dict[tuple[str, str], list[MeterLine]] = {}
     for line in result.meters:
         lines.setdefault((line.host, line.meter), []).append(line)
     for (host, meter), some in lines.items():
         cost = sum((line.cost for line in some), Money())
-        told = evidence_shares((line.cost.amount, evidence.get(line.flow_id, "default")) for line in some)
+        told = evidence_shares((line.cost.amount, line.evidence) for line in some)
         units = sum(line.units for line in some)
         flows = tuple(line.flow for line in some)
         yield GroupRow(f"{host}: {meter}", flows, 0.0, 0.0, 0.0, cost, told, units)

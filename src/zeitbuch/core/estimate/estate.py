@@ -153,7 +153,15 @@ def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstima
     lines, bills = billed or bill_runs(runs)
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
     flows = tuple(
-        _flow_estimate(key, runs, costs[key], notes[key], bills.flow_cost.get(key), bills.host.get(key, ""))
+        _flow_estimate(
+            key,
+            runs,
+            costs[key],
+            notes[key],
+            bills.flow_cost.get(key),
+            bills.host.get(key, ""),
+            bills.evidence.get(key, []),
+        )
         for key in runs.by
     )
     return EstateEstimate(
@@ -168,7 +176,13 @@ def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstima
 
 
 def _flow_estimate(
-    key: str, runs: EstateFigures, with_called: Money, on_calls: list[str], meters: Money | None, host: str
+    key: str,
+    runs: EstateFigures,
+    with_called: Money,
+    on_calls: list[str],
+    meters: Money | None,
+    host: str,
+    told: list[tuple[Decimal, Evidence]],
 ) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums
@@ -195,7 +209,7 @@ def _flow_estimate(
         runs_why=volume.why,
         calls_month=None if known is None else float(sums.calls) * known,
         cost_month=None if known is None else (run.cost + unknown_callees(key, runs.graph, runs.by)).times(known),
-        evidence_month=evidence_shares(_month_by_evidence(sums.by, volume, meters)) if known is not None else Shares(),
+        evidence_month=evidence_shares(_month_by_evidence(sums.by, volume, told)) if known is not None else Shares(),
         steps=tuple(run.steps),
         host=host,
         meters_month=meters,
@@ -205,14 +219,13 @@ def _flow_estimate(
 
 
 def _month_by_evidence(
-    by: Mapping[Evidence, Decimal], volume: Volume, meters: Money | None
+    by: Mapping[Evidence, Decimal], volume: Volume, meters: list[tuple[Decimal, Evidence]]
 ) -> Iterator[tuple[Decimal, Evidence]]:
     """The parts of a month's bill with their evidence: none is better than that of the volume."""
     runs = Decimal(float(volume.runs or 0.0))
     for evidence, amount in by.items():
         yield amount * runs, weakest_evidence(evidence, volume.evidence)
-    if meters is not None:
-        yield meters.amount, volume.evidence
+    yield from meters
 
 
 def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:

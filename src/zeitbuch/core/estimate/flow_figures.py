@@ -284,6 +284,7 @@ def lightened(run: FlowFigures, prices: Prices, detail: bool = False) -> FlowFig
             float(metered.megabytes),
             metered.rounded,
             {m.name: per_run(m, metered, prices.card) for m in meters_of(prices.card, run.flow, prices.calendar)},
+            metered.evidence,
         )
     steps = run.steps if detail else []
     return structs.replace(run, graph=None, passes=None, uses={}, lookup=None, entry=None, steps=steps, metered=metered)

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any, Literal
 
 from zeitbuch.core.assumptions.money import money_words
-from zeitbuch.core.assumptions.values import EVIDENCE_WORDS, Evidence, Value
+from zeitbuch.core.assumptions.values import EVIDENCE_WORDS, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
@@ -65,24 +65,17 @@ def _bill_rows(runs: EstateFigures, key: str) -> Iterator[NumberRow]:
         yield "", "bill of the month", "?", "default", volume.why
         return
     models = run.cost.times(volume.runs)
-    yield "", "models per month", money_words(models, currency), "", f"{number_text(volume.runs)} runs x {spent}"
+    weakest = weakest_evidence(volume.evidence, *[evidence for evidence, amount in run.sums.by.items() if amount])
+    yield "", "models per month", money_words(models, currency), weakest, f"{number_text(volume.runs)} runs x {spent}"
     lines, bills = bill_runs(runs)
     whole = models
-    for line in lines:
-        if line.flow_id == run.flow.id:
-            whole += line.cost
-            words = (
-                f"{line.host}: {number_text(line.quantity)} counted, at its part of the bill of all flows of that host"
-            )
-            cost = money_words(line.cost, currency)
-            yield (
-                "",
-                f"meter {line.meter} per month",
-                f"{number_text(line.units)} units = {cost}",
-                volume.evidence,
-                words,
-            )
-    yield "", "bill of the month", money_words(whole, currency), volume.evidence, "models and meters"
+    for line in (line for line in lines if line.flow_id == run.flow.id):
+        whole += line.cost
+        weakest = weakest_evidence(weakest, line.evidence) if line.cost.amount else weakest
+        words = f"{line.host}: {number_text(line.quantity)} counted, at its part of the bill of all flows of that host"
+        cost = money_words(line.cost, currency)
+        yield "", f"meter {line.meter} per month", f"{number_text(line.units)} units = {cost}", line.evidence, words
+    yield "", "bill of the month", money_words(whole, currency), weakest, "models and meters"
     if bills.host.get(key) and bills.fees.amount:
         words = f"the fee of '{bills.host[key]}' and of other hosts belongs to no flow"
         yield "", "fees of hosts, beside it", money_words(bills.fees, currency), "declared", words

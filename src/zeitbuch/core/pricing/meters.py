@@ -16,6 +16,7 @@ from msgspec import Struct
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import ZERO, Money
 from zeitbuch.core.assumptions.uncertain import exceeds, in_each_world, least, mean_of_worlds, most
+from zeitbuch.core.assumptions.values import Evidence, weakest_evidence
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Flow
@@ -37,6 +38,7 @@ class Metered(Struct):
     megabytes: float
     rounded: dict[str, float]
     each: dict[str, float] = {}
+    evidence: Evidence = "export"  # the weakest that its passes are based on
 
 
 class MeterLine(Struct, frozen=True):
@@ -49,6 +51,7 @@ class MeterLine(Struct, frozen=True):
     units: float
     cost: Money
     flow_id: str = ""
+    evidence: Evidence = "default"
 
 
 class HostBill(Struct, frozen=True):
@@ -64,13 +67,14 @@ class HostBill(Struct, frozen=True):
 
 class Bills(Struct):
     """Costs by flow key, the host of each, all bills and the sum of fees; ``spent`` are the costs in every drawn world, where runs are
-    given so."""
+    given so; ``evidence``: what the costs are based on."""
 
     flow_cost: dict[str, Money]
     host: dict[str, str]
     hosts: tuple[HostBill, ...]
     fees: Money
     spent: dict[str, float] = {}
+    evidence: dict[str, list[tuple[Decimal, Evidence]]] = {}
 
 
 def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], lookup: AssumptionLookup) -> Metered:
@@ -78,12 +82,14 @@ def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], loo
     steps: dict[str, float] = {}
     calls: dict[str, float] = {}
     seconds = megabytes = 0.0
+    weakest: Evidence = "export"
     timed, sized = "seconds" in lookup.by, "megabytes" in lookup.by
     for step in graph.flow.steps:
         done = of.get(step.id)
         if done is None or not done.runs or step.kind == "note":
             continue
         steps[step.kind] = steps.get(step.kind, 0.0) + done.runs
+        weakest = weakest_evidence(weakest, done.evidence)
         if timed:
             seconds += done.runs * lookup.of_step("seconds", step).amount
         if sized:
@@ -91,7 +97,7 @@ def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], loo
         use = uses.get(step.id)
         if use is not None:
             calls[use.model] = calls.get(use.model, 0.0) + use.calls * done.runs
-    return Metered(steps, calls, seconds, megabytes, {})
+    return Metered(steps, calls, seconds, megabytes, {}, evidence=weakest)
 
 
 def per_run(meter: Meter, used: Metered, card: RateCard) -> float:
@@ -164,11 +170,12 @@ class MeteredFlow(NamedTuple):
 
 
 class _Used(NamedTuple):
-    """What a flow used of a meter in a span."""
+    """What a flow used of a meter in a span, and what that is based on."""
 
     key: str
     quantity: float
     units: float
+    evidence: Evidence = "export"
 
 
 def meters_of(card: RateCard | None, flow: Flow, calendar: Calendar) -> list[Meter]:
@@ -185,7 +192,7 @@ def bill_meters(
 ) -> tuple[tuple[MeterLine, ...], Bills]:
     """All meters of all hosts in a month; an average month is the mean of the months of its year. ``on_average``: where runs are given
     in drawn worlds and an allowance or stair is passed in some of them only, what is due is the mean over the worlds."""
-    bills = Bills({}, {}, (), Money(), {})
+    bills = Bills({}, {}, (), Money(), {}, {})
     if card is None or not card.host:
         return (), bills
     lines: dict[tuple[str, str, str], list[MeterLine]] = {}
@@ -199,6 +206,7 @@ def bill_meters(
     rows = [_mean_line(parts, by_key[key], count) for (_, _, key), parts in lines.items()]
     for (_, _, key), row in zip(lines, rows, strict=True):
         bills.flow_cost[key] = bills.flow_cost.get(key, Money()) + row.cost
+        bills.evidence.setdefault(key, []).append((row.cost.amount, row.evidence))
     bills.hosts = tuple(_mean_bill(entries, count) for entries in found.values())
     bills.fees = sum((bill.fee for bill in bills.hosts), Money())
     return tuple(rows), bills
@@ -210,7 +218,7 @@ def _mean_line(parts: list[MeterLine], flow: Flow, months: int) -> MeterLine:
         sum((part.cost for part in parts), Money()).times(float(Decimal(1) / months)) if months > 1 else parts[0].cost
     )
     quantity, units = sum(part.quantity for part in parts) / months, sum(part.units for part in parts) / months
-    return MeterLine(parts[0].meter, parts[0].host, flow.title, quantity, units, cost, flow.id)
+    return MeterLine(parts[0].meter, parts[0].host, flow.title, quantity, units, cost, flow.id, parts[0].evidence)
 
 
 def _mean_bill(entries: list[HostBill], months: int) -> HostBill:
@@ -303,6 +311,7 @@ class _MonthOfMeters:
                     had.quantity + one.quantity,
                     had.units + float(one.units),
                     had.cost + paid,
+                    evidence=one.evidence,
                 )
         found.setdefault((host, meter.name), []).append(
             HostBill(host, Money(), meter.name, float(whole), included, cost)
@@ -338,7 +347,8 @@ def _used_units(card: RateCard, meter: Meter, mine: list[tuple[MeteredFlow, floa
         if meter.round_up == "run":
             rounded = what.rounded.get(meter.name, float(math.ceil(float(units) - 1e-9)))
             units = units * (rounded / float(units)) if units else rounded
-        used.append(_Used(key, float(each) * float(volume.runs) * weight, units * volume.runs * weight))
+        told = volume.evidence if meter.counts == "run" else weakest_evidence(volume.evidence, what.evidence)
+        used.append(_Used(key, float(each) * float(volume.runs) * weight, units * volume.runs * weight, told))
     return used
 
 
