@@ -104,6 +104,7 @@ def test_rows_flows_and_notes_can_be_narrowed(demo: Path, run: Any) -> None:
     )
     rows = run("estimate", "--by", "model", "--top", "2", "-f", "csv", cwd=demo)[1].splitlines()
     assert len([row for row in rows if row and not row.startswith("#")]) == 3
+    assert rows[0].endswith(",currency") and rows[1].endswith(",EUR")
     some = machine(run, demo, "--flow", "C*", "--flow", "fault-logger")["flows"]
     assert sorted(f["name"] for f in some) == ["Cabin damage claims", "Cargo papers screening", "Crew swap approvals", "Customer letters", "Fault logger"]  # fmt: skip
     code, _, err = run("estimate", "--flow", "X*", cwd=demo)

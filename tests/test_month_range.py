@@ -290,3 +290,15 @@ def test_the_evidence_of_a_bill_is_that_of_its_weakest_part() -> None:
     shared = Assumptions(assume=(declared, Rule(step="d", case="one", share=0.5)))
     told = estimate_exactly(Estate((f,)), card, shared, MONTH).flows[0]
     assert (told.evidence_month.default, told.evidence_month.declared) == (0, 1)
+
+
+def test_drivers_say_where_an_allowance_bends_the_bill() -> None:
+    """They start from the bill at the mean of every assumption: where nothing is due for that one, and much on average, that is told."""
+    from zeitbuch.core.report.estimate_tables import drivers_sheet
+
+    assumed = Assumptions(assume=(Rule(trigger="start", runs=Range(10, 1000, 6000)), Rule(step="a", output=0.0)))
+    said = []
+    for included in (2000.0, 1e9):
+        found = drivers((one("f"),), plain_card(included=included, stair=1e9), assumed)
+        said.append([note for note in drivers_sheet(found, "EUR", "month").notes if "an allowance or a stair" in note])
+    assert (len(said[0]), len(said[1])) == (1, 0)

@@ -17,7 +17,7 @@ from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Estate
-from zeitbuch.core.model.sheet import Sheet, top_of
+from zeitbuch.core.model.sheet import Column, Sheet, top_of, with_column
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.report.estimate_tables import drivers_sheet, flows_sheet, groups_sheet, months_sheet, steps_sheet
 from zeitbuch.core.report.presentations import TableResult
@@ -93,16 +93,20 @@ def _ids_of_flows(estate: Estate, names: Sequence[str]) -> frozenset[str]:
 
 def estimate_table(result: EstateEstimate, request: EstimateRequest) -> TableResult:
     """An estimate as the table that was asked for."""
-    top = request.top
+
+    def shown(sheet: Sheet, full: bool) -> Sheet:
+        sheet = top_of(sheet, request.top)
+        return with_column(sheet, Column("currency", "currency"), result.currency) if full else sheet
+
     if request.steps:
-        return TableResult("estimate", result, lambda full: top_of(steps_sheet(result, full), top))
+        return TableResult("estimate", result, lambda full: shown(steps_sheet(result, full), full))
     if request.by != "flow":
         by = request.by
         rows = group_estimate(result, by)
         body = GroupsResult(result.month, result.currency, by, rows)
-        return TableResult("groups", body, lambda full: top_of(groups_sheet(result, rows, by, request.per), top))
+        return TableResult("groups", body, lambda full: shown(groups_sheet(result, rows, by, request.per), full))
     bare = structs.replace(result, flows=tuple(structs.replace(flow, steps=()) for flow in result.flows))
-    return TableResult("estimate", bare, lambda full: top_of(flows_sheet(result, request.per), top))
+    return TableResult("estimate", bare, lambda full: shown(flows_sheet(result, request.per), full))
 
 
 # -- what moves an estimate, where its numbers come from, how it goes on ---------------------------------------------

@@ -124,11 +124,14 @@ def rank_drivers(
     one_by_one = _OneByOne(chosen)
     found: list[Driver] = []
     for flow_id, bill in work.bills_in(one_by_one, per).items():
-        found += _drivers_of(worlds, one_by_one, bill, flow_id)
+        average = Decimal(float(np.mean(draws_of(bills[flow_id]))))
+        found += _drivers_of(worlds, one_by_one, bill, flow_id, average)
     return sorted(found, key=lambda d: (-d.swing, d.flow, d.what))
 
 
-def _drivers_of(worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: str) -> Iterable[Driver]:
+def _drivers_of(
+    worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: str, average: Decimal
+) -> Iterable[Driver]:
     """The drivers of one bill: of the month of all flows, or of a run of one."""
     at, base = np.broadcast_to(draws_of(bill), one_by_one.count), Decimal(float(bill))
     for key, place in one_by_one.places.items():
@@ -150,6 +153,7 @@ def _drivers_of(worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: st
             Decimal(high),
             one.value.why,
             names,
+            average,
         )
 
 

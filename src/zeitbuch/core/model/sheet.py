@@ -31,6 +31,16 @@ class Sheet(Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
+def with_column(sheet: Sheet, column: Column, value: Any) -> Sheet:
+    """The sheet with one column more, which holds the same in every row."""
+    return structs.replace(
+        sheet,
+        columns=(*sheet.columns, column),
+        rows=tuple((*row, value) for row in sheet.rows),
+        total=None if sheet.total is None else (*sheet.total, value),
+    )
+
+
 def top_of(sheet: Sheet, most: int | None) -> Sheet:
     """The sheet with its first rows, and a note of how many there are besides; None keeps all."""
     left = 0 if most is None else len(sheet.rows) - most
