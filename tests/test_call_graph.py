@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import ask, chain, flow, link, step
 from conftest import Run
@@ -219,3 +220,15 @@ flows:
     over = run(*words, "--max-per-run", "100")
     assert over.code == 1
     assert "'B': mean per run is unknown (no price is known for the called flow 'gone')" in over.err
+
+
+def test_a_called_flow_without_a_name_is_unknown_through_all_callers() -> None:
+    """A step that says only that it calls a flow: what that costs nobody knows. A block of its own steps is no such call."""
+    inner = chain(step("c", "subflow"), id="inner", name="Inner")
+    outer = chain(step("c", "subflow", calls="inner"), id="outer", name="Outer")
+    holds = chain(step("c", "subflow"), id="holds", name="Holds")
+    holds = structs.replace(holds, steps=(*holds.steps, step("x", "http", scope="c")))
+    rules = tuple(Rule(flow=key, trigger="start", runs=5.0) for key in ("inner", "outer", "holds"))
+    flows = estimate_exactly(Estate((inner, outer, holds)), None, Assumptions(month="2026-02", assume=rules)).flows
+    assert [flow.with_called.unknown for flow in flows] == [("(a flow that the export does not name)",)] * 2 + [()]
+    assert "it calls a flow that the export does not name" in flows[0].notes[0]

@@ -20,7 +20,7 @@ from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.spans import Calendar, Weights, mean_weights
 
 from .circles import solve_in_worlds
-from .flow_figures import FlowFigures
+from .flow_figures import UNNAMED, FlowFigures
 
 ENDLESS = "calls without end"
 
@@ -83,7 +83,7 @@ def unknown_callees(key: str, graph: CallGraph, by: Mapping[str, FlowFigures]) -
     calls = by[key].calls_of
     names = [name for name in graph.missing.get(key, ()) if calls[name][0]]
     names += [by[other].flow.title for other in _switched_off(key, graph, by)]
-    return Money(unknown=tuple(f"the called flow '{name}'" for name in names))
+    return Money(unknown=tuple(UNNAMED if name == UNNAMED else f"the called flow '{name}'" for name in names))
 
 
 def _switched_off(key: str, graph: CallGraph, by: Mapping[str, FlowFigures]) -> list[str]:
@@ -95,7 +95,10 @@ def notes_on_calls(graph: CallGraph, by: Mapping[str, FlowFigures]) -> dict[str,
     notes: dict[str, list[str]] = {key: [] for key in by}
     for key, missing in graph.missing.items():
         notes[key] += [
-            f"it calls '{name}', which is not among the flows read: what that costs is not known" for name in missing
+            "it calls a flow that the export does not name: what that costs is not known"
+            if name == UNNAMED
+            else f"it calls '{name}', which is not among the flows read: what that costs is not known"
+            for name in missing
         ]
     for key in by:
         off = [by[other].flow.title for other in _switched_off(key, graph, by)]

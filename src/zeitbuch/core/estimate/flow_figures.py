@@ -92,6 +92,9 @@ def step_estimate(graph: Graph, step_id: str, done: Pass, use: Usage | None, pri
     )
 
 
+UNNAMED = "(a flow that the export does not name)"  # what a step calls that says only that it calls one
+
+
 class Sums(Struct):
     """Sums over the steps of one run; cost by evidence. ``spent`` is the cost in every drawn world, where there are any."""
 
@@ -316,6 +319,7 @@ def _price_steps(run: FlowFigures, prices: Prices, of: dict[str, Pass]) -> None:
 
 def _note_calls(run: FlowFigures, of: dict[str, Pass]) -> None:
     for step in run.flow.steps:
-        if step.calls and (done := of.get(step.id)) is not None:
-            had = run.calls_of.get(step.calls, (0.0, "export"))
-            run.calls_of[step.calls] = (had[0] + done.runs, weakest_evidence(had[1], done.evidence))
+        name = step.calls or (UNNAMED if step.kind == "subflow" and step.id not in run.graph.levels else "")
+        if name and (done := of.get(step.id)) is not None:
+            had = run.calls_of.get(name, (0.0, "export"))
+            run.calls_of[name] = (had[0] + done.runs, weakest_evidence(had[1], done.evidence))
