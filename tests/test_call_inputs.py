@@ -131,6 +131,8 @@ def test_every_number_of_a_call_can_be_declared() -> None:
     assert tokens(Rule(step="a", input=700.0)) == 2100
     cached = usage(f, "a", certain, Rule(step="a", input=700.0), Rule(step="a", cached_input=0.25))
     assert (cached.total("cached"), cached.total("input")) == (525, 1575)
+    both = usage(f, "a", certain, Rule(step="a", cached_input=0.25), Rule(step="a", cached=0.9))
+    assert both.total("cached") == pytest.approx(0.25 * base)
     spoken = chain(reading("s", "model", named("text", "{start}", "start"), modality="speech"))
     assert usage(spoken, "s", Rule(step="s", letters_per_token=5.0)).total("characters") == 250 * 5
 

@@ -136,6 +136,9 @@ def test_what_is_unknown_leaves_no_range_of_the_whole() -> None:
         is not None
     )
     dear = chain(ask("a", "", "no such model"), id="dear", name="dear")
+    priced = [Rule(flow="*", trigger="start", runs=100.0)]
+    assert estimated([known, dear], priced).total.spread is None
+    assert estimated([known, dear], priced, wanted=frozenset({"known"})).total.spread is not None
     result = estimated([dear], [Rule(trigger="start", runs=100.0)])
     assert (result.total.spread, result.flows[0].month_spread, result.flows[0].spread) == (None, None, None)
 
@@ -300,5 +303,5 @@ def test_drivers_say_where_an_allowance_bends_the_bill() -> None:
     said = []
     for included in (1700.0, 1e9):
         found = drivers((one("f"),), plain_card(included=included, stair=1e9), assumed)
-        said.append([note for note in drivers_sheet(found, "EUR", "month").notes if "an allowance or a stair" in note])
+        said.append([note for note in drivers_sheet(found, "EUR", "month").notes if "an allowance, a stair" in note])
     assert (len(said[0]), len(said[1])) == (1, 0)

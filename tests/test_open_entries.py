@@ -109,3 +109,14 @@ def test_init_writes_what_is_left_to_declare(source: tuple[str, ...], demo: Path
     text = (demo / "fresh" / "assumptions.toml").read_text()
     assert tomllib.loads(text) == {"assumptions": 1}
     assert ("# nobody knows: no volume declared for the" in text) == bool(source)
+
+
+@pytest.mark.parametrize("text", ["assumptions = 1", "assumptions = 1\r\n# ours\r\n", 'assumptions = 1\n# a\u2028b\x0bc\n[[season]]\nnote = """x\n\n y"""\n'])  # fmt: skip
+def test_every_byte_of_a_file_stays(text: str) -> None:
+    assert grown_text(text, [], {}, "EUR") == (text, 0)
+    known = chain(step("l", "loop"), id="f", name="F")
+    assumed = Assumptions(month="2026-02", assume=(Rule(flow="f", trigger="start", runs=10.0),))
+    found = find_open_entries(runs_of(Estate((known,)), None, assumed), assumed)
+    grown, added = grown_text(text, found, {}, "EUR")
+    assert added == 1 and grown.startswith(text) and ("\r\n" in text) == ("\r\n" in grown)
+    assert grown_text(grown, found, {}, "EUR") == (grown, 0)

@@ -19,8 +19,9 @@ from trees import TREES, Tree, grown
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import DOUBTFUL, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
-from zeitbuch.core.assumptions.uncertain import Uncertain, draws_of, least, most
+from zeitbuch.core.assumptions.uncertain import Uncertain, draws_of, in_each_world, least, most
 from zeitbuch.core.assumptions.values import Range, Value, value_of
+from zeitbuch.core.assumptions.volume import runs_of_check
 from zeitbuch.core.assumptions.worlds import Worlds
 from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
 from zeitbuch.core.graph.topology import Graph
@@ -238,3 +239,16 @@ def test_the_same_assumption_is_one_unknown(quantity: str) -> None:
     assert float(draws_of(first).mean()) == pytest.approx(mean, rel=1e-3)
     assert abs(float(np.corrcoef(draws_of(first), draws_of(other))[0, 1])) < 0.1
     assert np.array_equal(draws_of(first), draws_of(again))
+
+
+def test_a_smooth_function_is_drawn_from_a_grid() -> None:
+    """Dear functions of what is in doubt: near enough to going through all worlds one by one."""
+    rng = np.random.default_rng(1)
+    events, items = (
+        Uncertain(mean, rng.uniform(low, high, 500)) for mean, low, high in ((200.0, 50, 400), (6.0, 2, 11))
+    )
+    for numbers in ((events, 3.0), (events, items), (Uncertain(7.0, np.full(500, 7.0)), 2.0)):
+        asked = lambda count, each: runs_of_check(count, each, 4)  # noqa: E731
+        whole, grid = in_each_world(asked, *numbers), in_each_world(asked, *numbers, smooth=True)
+        assert float(grid) == float(whole)
+        assert draws_of(grid) == pytest.approx(draws_of(whole), rel=0.01)

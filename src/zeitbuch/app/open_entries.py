@@ -33,7 +33,7 @@ def grow_assumptions(session: Session, estate: Estate, basis: EstimateBasis, pat
     stands in it stays as it is written. Raises InputFaults where it holds what is no assumption."""
     text, faults = assumptions_template(), {}
     if Path(path).exists():
-        text = Path(path).read_text(encoding="utf-8")
+        text = Path(path).read_bytes().decode("utf-8")  # with the ends of lines that it has
         assumed, problems = load_assumptions(path)
         refuse_errors(problems)
         idle = idle_rules(estate.flows, assumed, path, whole=True)

@@ -66,6 +66,27 @@ class Uncertain(float):
         return Uncertain(float.__neg__(self), -self.draws)
 
 
+_GRID = {1: 65, 2: 17, 3: 9}  # points of a grid in each direction, by how many numbers are in doubt
+
+
+def _over_grid(result_of: Callable[..., float], numbers: tuple[float, ...], points: int) -> Any:
+    """What a smooth function is in every world, from its values on a grid over the numbers that are in doubt."""
+    import itertools
+
+    import numpy as np
+    from scipy.interpolate import RegularGridInterpolator
+
+    parts = np.linspace(0.0, 1.0, points)
+    axes = [np.unique(np.quantile(n.draws, parts)) if type(n) is Uncertain else np.array([float(n)]) for n in numbers]
+    values = np.array([result_of(*at) for at in itertools.product(*(axis.tolist() for axis in axes))])
+    wide = [place for place, axis in enumerate(axes) if len(axis) > 1]
+    if not wide:
+        return np.full(len(next(n.draws for n in numbers if type(n) is Uncertain)), values[0])
+    shaped = values.reshape([len(axes[place]) for place in wide])
+    drawn = np.column_stack([draws_of(numbers[place]) for place in wide])
+    return RegularGridInterpolator([axes[place] for place in wide], shaped)(drawn)
+
+
 def _ratio(over: Any, under: Any) -> Any:
     """A quotient; 0 in worlds in which there is nothing to divide by (nothing came there, so that there is nothing to share out)."""
     import numpy as np
@@ -77,11 +98,6 @@ def _ratio(over: Any, under: Any) -> Any:
 def draws_of(value: float) -> Any:
     """What a number is in every world: an array of shape (W,), or the number itself where it is in no doubt."""
     return value.draws if type(value) is Uncertain else float(value)
-
-
-def plain(value: float) -> float:
-    """The number without its worlds."""
-    return float(value)
 
 
 def least(first: float, second: float) -> float:
@@ -128,8 +144,9 @@ def mean_of_worlds(value: float, beside: float) -> float:
     return max(0.0, float(drawn.mean()) - slope * (float(known.mean()) - float(beside)))
 
 
-def in_each_world(result_of: Callable[..., float], *numbers: float) -> float:
-    """A function of several numbers that is no sum of products: gone through world by world where one of them is in doubt."""
+def in_each_world(result_of: Callable[..., float], *numbers: float, smooth: bool = False) -> float:
+    """A function of several numbers that is no sum of products: gone through world by world where one of them is in doubt; of a
+    ``smooth`` one, which is dear to work out, a grid is, and what lies between its points is drawn from them as straight lines."""
     value = result_of(*[float(number) for number in numbers])
     doubtful = [number for number in numbers if type(number) is Uncertain]
     if not doubtful:
@@ -137,5 +154,7 @@ def in_each_world(result_of: Callable[..., float], *numbers: float) -> float:
     import numpy as np
 
     count = len(doubtful[0].draws)
+    if smooth:
+        return Uncertain(value, _over_grid(result_of, numbers, _GRID[len(doubtful)]))
     rows = [np.broadcast_to(draws_of(number), (count,)).tolist() for number in numbers]
     return Uncertain(value, np.array([result_of(*row) for row in zip(*rows, strict=True)], float))

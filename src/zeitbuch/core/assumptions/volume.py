@@ -16,9 +16,10 @@ from zeitbuch.core.model.records import Flow, Schedule, Trigger
 from .lookup import AssumptionLookup
 from .quantities import DEFAULTS
 from .recurrence import count_firings
-from .uncertain import Uncertain, in_each_world
+from .uncertain import Uncertain, exceeds, in_each_world
 from .values import Evidence, Value, weakest_evidence
 
+_MANY = 50  # events or items at once, from which on one more or less makes no step that could be seen
 Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
 
 
@@ -81,7 +82,9 @@ def runs_of_batches(items: float, admitted: float, batch: int | None) -> tuple[f
         return 0.0, 1.0
     if items == 1 and type(items) is not Uncertain:
         return admitted, 1.0
-    runs = in_each_world(lambda count, share: _runs_of_several(count, share, batch), items, admitted)
+    runs = in_each_world(
+        lambda count, share: _runs_of_several(count, share, batch), items, admitted, smooth=exceeds(items, _MANY)
+    )
     return runs, items * admitted / runs if runs else 1.0
 
 
@@ -175,7 +178,12 @@ def _polled_events(
     if admitted is None:
         admitted = lookup.default_of("accept_rate", _ADMITTED) if trigger.condition else _ALL
     found = events.amount * admitted.amount * season / checks
-    runs = checks * in_each_world(lambda count, each: runs_of_check(count, each, trigger.batch), found, items.amount)
+    runs = checks * in_each_world(
+        lambda count, each: runs_of_check(count, each, trigger.batch),
+        found,
+        items.amount,
+        smooth=exceeds(found, _MANY),
+    )
     said = f"{events.amount * season:,.4g} events found by {checks:,.0f} checks ({events.why})"
     if admitted.amount < 1:
         said += f", {admitted.amount:g} of them let through ({admitted.why})"

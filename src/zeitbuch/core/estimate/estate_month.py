@@ -178,8 +178,7 @@ class EstateMonth(Struct):
         whole = np.maximum(sums.year, 0.0) + (sums.meters + fees) * 12 if year else None
         total = result.total
         spread = spread_or_none(np.broadcast_to(month, self.count))
-        bill = total.cost_month + total.meters_month + total.fees_month
-        known = not bill.unknown and not self._unknown_volume(result)
+        known = not self._leaves_out(result)
         return structs.replace(
             total,
             spread=spread if known else None,
@@ -188,8 +187,12 @@ class EstateMonth(Struct):
             uses_month=None if self.sums is None else month_uses(self.sums[2:]),
         )
 
-    def _unknown_volume(self, result: EstateEstimate) -> bool:
-        return any(flow.runs is None and self.wants(flow.id) for flow in result.flows)
+    def _leaves_out(self, result: EstateEstimate) -> bool:
+        """Whether a volume, a price or a fee of what the sums are of is unknown."""
+        flows = [flow for flow in result.flows if self.wants(flow.id)]
+        parts = [part for flow in flows for part in (flow.cost_month, flow.meters_month) if part is not None]
+        parts += [] if self.wanted else [result.total.fees_month]
+        return any(flow.runs is None for flow in flows) or any(part.unknown for part in parts)
 
 
 class _Sums(Struct):

@@ -16,6 +16,7 @@ _TOKENS = {
     "paragraph": 120.0, "label": 5.0, "number": 5.0, "digit": 1.0, "name": 6.0,
 }  # fmt: skip
 _NUMBERS = {"one": 1, "a single": 1, "single": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "ten": 10}
+_COUNTED = tuple(_TOKENS)
 _FEWEST = 10.0
 _UNITS = r"(words?|tokens?|characters?|letters?|sentences?|lines?|bullets?|(?:bullet )?points?|paragraphs?)"
 _AT_MOST = re.compile(
@@ -31,16 +32,27 @@ _EXACTLY = re.compile(
 _YES_OR_NO = re.compile(r"\b(?:yes or no|yes/no|true or false|true/false)\b", re.IGNORECASE)
 
 
+def _may_count(lower: str) -> bool:
+    """Whether a number stands before what a length is counted in: most prompts have none, and a look at their words is quick."""
+    before = ""
+    for word in lower.split():
+        if (before in _NUMBERS or before[-1:].isdigit()) and word.startswith(_COUNTED):
+            return True
+        before = word
+    return False
+
+
 @lru_cache(maxsize=4096)
 def _limit_in(text: str) -> tuple[float, str] | None:
+    lower = text.lower()
     found: dict[int, tuple[float, str]] = {}  # by the place of the number
-    for pattern in (_AT_MOST, _EXACTLY):
+    for pattern in (_AT_MOST, _EXACTLY) if _may_count(lower) else ():
         for match in pattern.finditer(text):
             number, unit = match.groups()
             count = _NUMBERS.get(number.lower()) or int(number)
             one = _TOKENS[unit.lower().split()[-1].rstrip("s")]
             found.setdefault(match.start(1), (max(_FEWEST, count * one), f"{number} {unit}"))
-    if _YES_OR_NO.search(text):
+    if ("yes" in lower or "true" in lower) and _YES_OR_NO.search(text):
         found[-1] = _FEWEST, "yes or no"
     return next(iter(found.values())) if len(found) == 1 else None  # of several nothing says which is the answer's
 

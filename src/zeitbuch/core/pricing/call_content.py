@@ -130,7 +130,8 @@ class _Maker:
     def add_fixed_input(self, size: Value, why: str, times: float, by: By) -> None:
         """A part of the input that is the same in every call; a share of it may come from the vendor's cache."""
         turns = f" x {self.done.turns:.3g} turns" if by == "turns" and self.done.turns != 1 else ""
-        cached = self.find("cached")
+        # What a log says of all input says all: the fixed part is not looked at by itself.
+        cached = self.find("cached") if self.find("cached_input") is None else None
         if cached is None or not cached.amount:
             self.add_amount("input", size, why + turns, times, by)
             return

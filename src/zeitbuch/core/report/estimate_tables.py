@@ -175,7 +175,10 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         runs = result.total.runs * _months_in(per)
         name = count_words(len(rows), "flow")
         t = result.total
-        total = _spread_cells(name, runs, t.cost_month + t.meters_month + t.fees_month, spread, t.evidence, per)
+        whole = t.cost_month + t.meters_month + t.fees_month
+        if t.unknown_volume:
+            runs, whole = _at_least(runs, True, _count_text), structs.replace(whole, unknown=(*whole.unknown, "?"))
+        total = _spread_cells(name, runs, whole, spread, t.evidence, per)
     title = _DISTRIBUTION_TITLES[per].format(month=result.month, year=result.month[:4])
     return Sheet(columns=columns, rows=rows, total=total, title=title, notes=estimate_notes(result))
 
@@ -254,7 +257,11 @@ def _meters_sheet(
     t = result.total
     whole = (t.cost_month + t.meters_month + t.fees_month).times(times)
     return Sheet(
-        columns, tuple(lines), ("in total", "", _cost_cell(whole), ""), title, estimate_notes(result, fees=False)
+        columns,
+        tuple(lines),
+        ("in total", "", _sum_cell(whole, bool(t.unknown_volume)), ""),
+        title,
+        estimate_notes(result, fees=False),
     )
 
 
@@ -288,8 +295,8 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
     )
     bent = any(abs(row.average - row.cost) > row.cost * _BENT for row in rows)
     words = (
-        "as assumed: the bill at the mean of every assumption; an allowance or a stair makes what comes on average another, which"
-        " `zeitbuch estimate` shows",
+        "as assumed: the bill at the mean of every assumption; an allowance, a stair or a number that counts twice makes what comes on"
+        " average another: see low, likely and high of `zeitbuch estimate`",
     )
     notes = (doubt, *(words if bent else ()), *more)
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=notes)

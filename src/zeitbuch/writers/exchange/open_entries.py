@@ -41,11 +41,11 @@ def number_of(value: float) -> str:
 
 def grown_text(text: str, entries: Iterable[OpenEntry], faults: Mapping[int, str], currency: str) -> tuple[str, int]:
     """An assumptions file with what it lacks, and how many entries that are. ``faults``: the lines (from 1) of entries that fit nothing,
-    and why; marks from before are taken away first."""
-    lines = text.splitlines()
+    and why; marks from before are taken away first. The ends of lines stay those of the file."""
+    end = "\r\n" if "\r\n" in text else "\n"
     marked: list[str] = []
-    for number, line in enumerate(lines, 1):
-        if number in faults:
+    for number, line in enumerate(text.removesuffix(end).split(end), 1):
+        if number in faults and _HEAD.match(line):
             marked.append(MARK + _one_line(faults[number]))
         if not line.startswith(MARK):
             marked.append(line)
@@ -54,8 +54,9 @@ def grown_text(text: str, entries: Iterable[OpenEntry], faults: Mapping[int, str
     if missing and ADDED not in marked:
         marked += ["", ADDED]
     for entry in missing:
-        marked += ["", entry_text(entry, currency).rstrip()]
-    return "\n".join(marked) + "\n", len(missing)
+        marked += ["", *entry_text(entry, currency).splitlines()]
+    grown = end.join(marked) + (end if text.endswith(end) or missing else "")
+    return grown, len(missing)
 
 
 def _identity(where: Mapping[str, str], quantity: str) -> Identity:
