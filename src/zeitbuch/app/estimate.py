@@ -12,6 +12,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.estimate.breakdown import By, GroupsResult, group_estimate
 from zeitbuch.core.estimate.budget import Budget, Excess, Measure, budget_excesses
+from zeitbuch.core.estimate.day_parts import change_days
 from zeitbuch.core.estimate.estate import EstateFigures, estimate_exactly, month_for, runs_of, total_anew
 from zeitbuch.core.estimate.provenance import why_sheet
 from zeitbuch.core.estimate.records import Driver, DriversResult, EstateEstimate, Sampling
@@ -136,7 +137,7 @@ def find_drivers(
     session.problems += [*basis.check_shares(estate), *basis.problems, *basis.idle_entries(estate)]
     wanted = _ids_of_flows(estate, names)
     when = month_for(basis.assumptions, month or basis.month)
-    prices = Prices(basis.card, when, basis.counters)
+    prices = Prices(basis.card, when, basis.counters, change_days(basis.assumptions, when))
     with session.progress(len(estate.flows), "moving assumptions") as advance:
         return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance)
 
@@ -160,7 +161,7 @@ def explain_figures(runs: EstateFigures, estate: Estate, asked: str) -> Sheet:
     if flow is None:
         name, _, step = asked.partition("/")
         flow = find_flow(estate, name.strip())
-    return why_sheet(runs, runs.names.get(flow.id, flow.id), step.strip())
+    return why_sheet(runs, runs.whole_key(runs.names.get(flow.id, flow.id)), step.strip())
 
 
 def estimate_months(

@@ -53,7 +53,8 @@ def open_entries(session: Session, estate: Estate, basis: EstimateBasis) -> list
 
 
 def _any_card(month: str) -> RateCard:
-    from zeitbuch.core.assumptions.volume import month_bounds, parse_month
+    from zeitbuch.core.assumptions.days import month_bounds
+    from zeitbuch.core.assumptions.volume import parse_month
 
     price = Price(
         since=month_bounds(parse_month(month))[0], input=Decimal(1), output=Decimal(4), image=Decimal("0.001")

@@ -12,11 +12,12 @@ from msgspec import Struct
 from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
 from zeitbuch.core.model.records import Flow, Step
 
+from .days import Days
 from .quantities import DEFAULTS, MONTHS
 from .rules import Assumptions, Overlaid, Rule
 from .values import Value, value_of
 
-Rank = tuple[int, int, int, int]
+Rank = tuple[int, int, int, int, bool]
 
 
 class ReadyRule(Struct):
@@ -34,6 +35,7 @@ class ReadyRule(Struct):
     key: str  # of what it says: one unknown, whatever it applies to
 
 
+_KEPT = 64
 _ready: list[tuple[Assumptions, list[tuple[str, ReadyRule]]]] = []  # of the assumptions used last
 
 
@@ -48,7 +50,7 @@ def _compile_rules(assumptions: Assumptions) -> list[tuple[str, ReadyRule]]:
         words = "scenario" if above else "assumptions"
         for rule in rules:
             _compile_rule(above, rule, words, found)
-    _ready[:] = [*_ready[-7:], (assumptions, found)]
+    _ready[:] = [*_ready[1 - _KEPT :], (assumptions, found)]
     return found
 
 
@@ -58,6 +60,7 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, Rea
         pattern_rank(rule.step) + pattern_rank(rule.trigger),
         pattern_rank(rule.case) + pattern_rank(rule.placeholder),
         pattern_rank(rule.flow) + pattern_rank(rule.environment),
+        rule.dated,
     )
     first, second, function, d, e = (
         compile_pattern(part) if part else None
@@ -78,12 +81,15 @@ def _compile_rule(above: int, rule: Rule, words: str, found: list[tuple[str, Rea
                     e,
                     weight,
                     bool(function or d or e),
-                    "|".join(
-                        (quantity, rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder, rule.environment)
-                    ),
+                    _key_of(quantity, rule),
                 ),
             )
         )
+
+
+def _key_of(quantity: str, rule: Rule) -> str:
+    where = (rule.flow, rule.step, rule.case, rule.trigger, rule.placeholder, rule.environment, rule.days_words())
+    return "|".join((quantity, *where))
 
 
 _DEFAULT = {quantity: Value(amount, "default", "default") for quantity, amount in DEFAULTS.items()}
@@ -98,10 +104,14 @@ class InWorlds(Protocol):
 
 
 class AssumptionLookup:
-    """Looks assumptions up for one flow. With ``worlds`` every value that is in doubt comes with what it is in each of them."""
+    """Looks assumptions up for one flow. With ``worlds`` every value that is in doubt comes with what it is in each of them. ``days``:
+    the days of the month that volumes are of; all without any."""
 
-    def __init__(self, assumptions: Assumptions, flow: Flow, worlds: InWorlds | None = None) -> None:
+    def __init__(
+        self, assumptions: Assumptions, flow: Flow, worlds: InWorlds | None = None, days: Days | None = None
+    ) -> None:
         names = (flow.id, flow.name)
+        self.days = days
         self.flow_id = flow.id
         self.worlds = worlds
         self.by: dict[str, list[ReadyRule]] = {}
@@ -176,8 +186,13 @@ class AssumptionLookup:
             return [whole / len(what)] * len(what)
         return self.worlds.in_equal_parts(f"{self.flow_id} {name}", what, whole)
 
-    def factor(self, month: int) -> float:
-        """Seasonal factor of a month (1..12); an average month has 1. Month 0 stands for the average."""
-        if self.season is None or not month:
-            return 1.0
-        return self.season.factors[month - 1] * MONTHS / sum(self.season.factors)
+    def factor(self, month: int) -> tuple[float, str]:
+        """By what a declared volume of a month (1..12; 0 for the average one) is multiplied, and in words why: its season, and the
+        part of the month that the days are."""
+        factor, words = 1.0, ""
+        if self.season is not None and month:
+            factor = self.season.factors[month - 1] * MONTHS / sum(self.season.factors)
+            words = f", season x {factor:.2f}" if factor != 1 else ""
+        if self.days is not None:
+            factor, words = factor * self.days.share, f"{words}, {self.days.words}"
+        return factor, words

@@ -3,7 +3,8 @@
 
 from __future__ import annotations
 
-from .volume import Month, month_text
+from .days import Month
+from .volume import month_text
 
 
 def months_from(month: Month, count: int = 12) -> list[str]:

@@ -4,9 +4,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from datetime import date
+from typing import Literal, get_args
 
-from msgspec import UNSET, Struct, UnsetType
+from msgspec import UNSET, Struct, UnsetType, field
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
@@ -14,10 +15,13 @@ from zeitbuch.core.model.records import Origin
 from .quantities import MONTHS, QUANTITIES
 from .values import Figure, range_problems
 
+Weekday = Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"]
+WEEKDAYS: tuple[Weekday, ...] = get_args(Weekday)  # as `date.weekday` counts them
+
 
 class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """One `[[assume]]` table: where it applies (patterns with ``*``; ids or names; flows of one ``environment``) and one or more
-    quantities."""
+    """One `[[assume]]` table: where it applies (patterns with ``*``; ids or names; flows of one ``environment``), on which days (from
+    ``from`` on, before ``until``, on some ``weekdays``; without any on all), and one or more quantities."""
 
     flow: str = "*"
     environment: str = ""
@@ -25,6 +29,9 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     case: str = ""
     trigger: str = ""
     placeholder: str = ""
+    since: date | None = field(default=None, name="from")
+    until: date | None = None
+    weekdays: tuple[Weekday, ...] = ()
     share: Figure | UnsetType = UNSET
     failure: Figure | UnsetType = UNSET
     timeout: Figure | UnsetType = UNSET
@@ -68,8 +75,24 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
         found = [(quantity, getattr(self, quantity)) for quantity in QUANTITIES]
         return [(quantity, value) for quantity, value in found if value is not UNSET]
 
+    @property
+    def dated(self) -> bool:
+        """Whether it holds on some days only."""
+        return self.since is not None or self.until is not None or bool(self.weekdays)
+
+    def holds_on(self, day: date) -> bool:
+        if (self.since is not None and day < self.since) or (self.until is not None and day >= self.until):
+            return False
+        return not self.weekdays or WEEKDAYS[day.weekday()] in self.weekdays
+
+    def days_words(self) -> str:
+        """'from 2026-11-16, until 2026-12-01, saturday and sunday'; nothing for all days."""
+        said = [f"{word} {day}" for word, day in (("from", self.since), ("until", self.until)) if day is not None]
+        return ", ".join([*said, *([" and ".join(self.weekdays)] if self.weekdays else [])])
+
     def where_words(self) -> str:
-        return "/".join(part for part in (self.flow, self.step or self.trigger, self.case or self.placeholder) if part)
+        place = "/".join(p for p in (self.flow, self.step or self.trigger, self.case or self.placeholder) if p)
+        return f"{place} ({self.days_words()})" if self.dated else place
 
 
 class Season(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -93,6 +116,11 @@ class Overlaid(Assumptions, frozen=True):
     """Assumptions with rules of a scenario, which come before all others."""
 
     overlay: tuple[Rule, ...] = ()
+
+
+def rules_of(assumptions: Assumptions) -> tuple[Rule, ...]:
+    """All rules, those of a scenario too."""
+    return assumptions.assume + (assumptions.overlay if isinstance(assumptions, Overlaid) else ())
 
 
 def assumption_problems(assumptions: Assumptions) -> list[Problem]:
@@ -121,6 +149,10 @@ def _rule_problems(position: int, rule: Rule, found: list[Problem]) -> None:
         found.append(Problem("assume-empty", "error", f"expected one of {words}, found none", place))
     for quantity, figure in given:
         found += range_problems(quantity, figure, place.at(f"/assume/{position}/{quantity}"))
+    if rule.since is not None and rule.until is not None and rule.until <= rule.since:
+        message = f"expected `until` after `from` ({rule.since}), found {rule.until}"
+        hint = "`until` is the first day on which the rule holds no more"
+        found.append(Problem("assume-range", "error", message, place.at(f"/assume/{position}/until"), hint))
     if rule.share is not UNSET and not rule.case:
         hint = "name the case that the share is for"
         found.append(Problem("assume-empty", "error", "expected `case` beside `share`, found none", place, hint))

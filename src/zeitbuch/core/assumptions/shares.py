@@ -11,6 +11,7 @@ from zeitbuch.core.model.outcomes import case_name, deciding_steps, is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
 
+from .days import sets_of_rules
 from .lookup import AssumptionLookup, ReadyRule
 from .rules import Assumptions
 
@@ -25,15 +26,23 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
         decisions = {step.id: step for step in flow.steps if step.id in deciding and not step.inclusive}
         if not decisions:
             continue
-        lookup = AssumptionLookup(assumptions, flow)
-        if "share" not in lookup.by:
-            continue
-        given = _given_shares(flow, decisions, lookup)
-        cases = Counter(step_id for step_id, _ in _cases_of(flow, decisions))
-        for step_id, rules in given.items():
-            whole = len(rules) == cases[step_id] > 1
-            _shares_beside_one(rules, places, decisions[step_id], flow, whole, found)
-    return found
+        for rules in sets_of_rules(assumptions):
+            _share_problems_of(flow, decisions, rules, places, found)
+    return list(dict.fromkeys(found))
+
+
+def _share_problems_of(
+    flow: Flow, decisions: dict[str, Step], assumptions: Assumptions, places: dict[int, int], found: list[Problem]
+) -> None:
+    """The problems of the shares that hold at one time."""
+    lookup = AssumptionLookup(assumptions, flow)
+    if "share" not in lookup.by:
+        return
+    given = _given_shares(flow, decisions, lookup)
+    cases = Counter(step_id for step_id, _ in _cases_of(flow, decisions))
+    for step_id, rules in given.items():
+        whole = len(rules) == cases[step_id] > 1
+        _shares_beside_one(rules, places, decisions[step_id], flow, whole, found)
 
 
 def is_one_but_rounded(total: float, count: int) -> bool:

@@ -6,13 +6,13 @@ from __future__ import annotations
 
 import calendar
 import math
-from datetime import date
 
 from msgspec import Struct, structs
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Schedule, Trigger
 
+from .days import Days, Month, month_bounds
 from .lookup import AssumptionLookup
 from .quantities import DEFAULTS
 from .recurrence import count_firings
@@ -20,7 +20,6 @@ from .uncertain import Uncertain, exceeds, in_each_world
 from .values import Evidence, Value, weakest_evidence
 
 _MANY = 50  # events or items at once, from which on one more or less makes no step that could be seen
-Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
 
 
 class Volume(Struct, frozen=True):
@@ -50,24 +49,16 @@ def month_text(month: Month) -> str:
     return f"{month[0]:04d}-{month[1]:02d}" if month[1] else f"{month[0]:04d}"
 
 
-def month_bounds(month: Month) -> tuple[date, date]:
-    """First day, and the day after the last."""
-    year, number = month
-    if not number:
-        return date(year, 1, 1), date(year + 1, 1, 1)
-    return date(year, number, 1), date(year + (number == 12), number % 12 + 1, 1)
-
-
 def days_of(month: Month) -> float:
     """Days of a month, or of an average month of the year."""
     year, number = month
     return float(calendar.monthrange(year, number)[1]) if number else (366 if calendar.isleap(year) else 365) / 12
 
 
-def schedule_runs(schedule: Schedule, month: Month) -> float:
-    """Times a schedule fires in a month (a twelfth of the year for an average month)."""
-    first, after = month_bounds(month)
-    return count_firings(schedule, first, after) / (1 if month[1] else 12)
+def schedule_runs(schedule: Schedule, month: Month, days: Days | None = None) -> float:
+    """Times a schedule fires in a month (a twelfth of the year for an average month), or on some ``days`` of it."""
+    spans = days.spans if days is not None else (month_bounds(month),)
+    return sum([count_firings(schedule, first, after) for first, after in spans]) / (1 if month[1] else 12)
 
 
 def cron_runs(cron: str, zone: str, month: Month) -> float:
@@ -134,13 +125,12 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
         return Volume(0.0, 0.0, "export", "the trigger is switched off")
     names = (trigger.id, trigger.name)
     clocked = trigger.schedule is not None and trigger.kind in ("schedule", "polling")
-    occurs = schedule_runs(trigger.schedule, month) if trigger.schedule is not None and clocked else 0.0
+    occurs = schedule_runs(trigger.schedule, month, lookup.days) if trigger.schedule is not None and clocked else 0.0
     checks = occurs if trigger.kind == "polling" else 0.0
-    season = lookup.factor(month[1])
+    season, in_season = lookup.factor(month[1])
     declared = lookup.find("runs", trigger=names)
     if declared is not None:
-        words = declared.why + (f", season x {season:.2f}" if season != 1 else "")
-        return Volume(declared.amount * season, checks, declared.evidence, words)
+        return Volume(declared.amount * season, checks, declared.evidence, declared.why + in_season)
     events = lookup.find("events", trigger=names)
     base: Value
     if clocked:
@@ -153,9 +143,9 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
         if events is None:
             if trigger.kind == "call" and called is not None:
                 return Volume(called.amount, 0.0, called.evidence, called.why)
-            return Volume(None, 0.0, "default", f"no volume declared for the {trigger.kind} trigger '{trigger.title}'")
-        words = events.why + (f", season x {season:.2f}" if season != 1 else "")
-        base = Value(events.amount * season, events.evidence, words)
+            words = f"no volume declared for the {trigger.kind} trigger '{trigger.title}'"
+            return Volume(None, 0.0, "default", words + (f" {lookup.days.words}" if lookup.days is not None else ""))
+        base = Value(events.amount * season, events.evidence, events.why + in_season)
     return _volume_admitted(trigger, lookup, names, base, checks)
 
 

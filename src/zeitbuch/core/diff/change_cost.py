@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from decimal import Decimal
 
 from msgspec import Struct, structs
@@ -12,6 +12,7 @@ from msgspec import Struct, structs
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.called_flows import costs_with_called
+from zeitbuch.core.estimate.day_parts import Job, change_days, jobs_of
 from zeitbuch.core.estimate.estate import gather_runs, month_for
 from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
 from zeitbuch.core.model.canonical import map_ids
@@ -92,13 +93,14 @@ class Costing(Struct):
             for step in flow.steps:
                 if step.calls is not None and step.calls in names:
                     callers.setdefault(names[step.calls].id, []).append(flow)
-        return cls(estate, card, assumptions, Prices(card, when, counters), when, names, callers, {})
+        prices = Prices(card, when, counters, change_days(assumptions, when))
+        return cls(estate, card, assumptions, prices, when, names, callers, {})
 
-    def _run_of(self, flow: Flow) -> FlowFigures:
-        made = self.runs.setdefault(flow.id, [])
-        found = next((run for run in made if run.flow is flow), None)
+    def _run_of(self, job: Job) -> FlowFigures:
+        made = self.runs.setdefault(job.flow.id, [])
+        found = next((run for run in made if run.flow is job.flow and run.part == job.part), None)
         if found is None:
-            found = one_run(flow, self.assumptions, self.prices, self.month)
+            found = one_run(job.flow, self.assumptions, self.prices, self.month, part=job.part)
             made.append(found)
         return found
 
@@ -124,21 +126,41 @@ class Costing(Struct):
 
     def figures_of(self, flow: Flow, keep: bool = True) -> ChangeFigures:
         """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
-        run = self._run_of(flow) if keep else one_run(flow, self.assumptions, self.prices, self.month)
-        mapping = {flow.id: run}
-        for other in self._flows_around(flow):
-            if other.id != flow.id:
-                mapping[other.id] = self._run_of(other)
+        flows = [flow, *(other for other in self._flows_around(flow) if other.id != flow.id)]
+        mapping = {
+            job.key: one_run(flow, self.assumptions, self.prices, self.month, part=job.part)
+            if job.flow is flow and not keep
+            else self._run_of(job)
+            for job in jobs_of([one.id for one in flows], flows, self.assumptions, self.month)
+        }
         runs = gather_runs(mapping, self.prices, self.month, self.assumptions)
-        known = runs.volumes[flow.id].runs
+        costs = costs_with_called(runs.graph, runs.by)
+        keys = runs.whole_flows()[flow.id]
+        parts = [self._figures_of(runs.by[key], runs.volumes[key].runs, costs[key]) for key in keys]
+        return parts[0] if len(parts) == 1 else _joined_figures(parts, runs.weights_in_run(keys))
+
+    def _figures_of(self, run: FlowFigures, known: float | None, with_called: Money) -> ChangeFigures:
         priced = self.card is not None
         return ChangeFigures(
             passes=sum(step_estimate.passes for step_estimate in run.steps),
             calls=run.sums.calls,
             tokens=run.sums.input_tokens + run.sums.output_tokens,
-            run=costs_with_called(runs.graph, runs.by)[flow.id] if priced else None,
+            run=with_called if priced else None,
             month=run.cost.times(known) if priced and known is not None else None,
         )
+
+
+def _joined_figures(parts: Sequence[ChangeFigures], weights: Sequence[float]) -> ChangeFigures:
+    """The figures of a flow from those of its days: of a run, that of a day drawn by its runs; of the month their sum."""
+    months = [part.month for part in parts if part.month is not None]
+    costs = [part.run.times(weight) for part, weight in zip(parts, weights, strict=True) if part.run is not None]
+    return ChangeFigures(
+        passes=sum([weight * part.passes for part, weight in zip(parts, weights, strict=True)]),
+        calls=sum([weight * part.calls for part, weight in zip(parts, weights, strict=True)]),
+        tokens=sum([weight * part.tokens for part, weight in zip(parts, weights, strict=True)]),
+        run=sum(costs, Money()) if costs else None,
+        month=sum(months, Money()) if len(months) == len(parts) else None,
+    )
 
 
 MOST_WORK = 300_000  # steps that are estimated for the shares of one flow's changes

@@ -10,16 +10,18 @@ from decimal import Decimal
 
 from msgspec import structs
 
+from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.values import Evidence, Value, weakest_evidence
-from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
+from zeitbuch.core.assumptions.volume import Volume, flow_volume
 from zeitbuch.core.graph.call_graph import CallGraph, build_call_graph, next_in_circle, solve_circle
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.spans import Calendar, Weights, mean_weights
 
 from .circles import solve_in_worlds
+from .day_parts import called_name
 from .flow_figures import UNNAMED, FlowFigures
 
 ENDLESS = "calls without end"
@@ -27,7 +29,10 @@ ENDLESS = "calls without end"
 
 def call_graph_of(by: Mapping[str, FlowFigures], names: Mapping[str, str]) -> CallGraph:
     """The calls between estimated flows, each with its mean number in a run."""
-    calls = {key: {name: times for name, (times, _) in run.calls_of.items()} for key, run in by.items()}
+    calls = {
+        key: {called_name(name, run.part, names): times for name, (times, _) in run.calls_of.items()}
+        for key, run in by.items()
+    }
     return build_call_graph(calls, names)
 
 
@@ -141,7 +146,9 @@ def weights_of_flows(
                 for caller, times in graph.callers[key].items()
                 if caller not in inside
             ]
-        found.update(dict.fromkeys(component, mean_weights(parts, calendar)))
+        part = by[component[0]].part
+        even = calendar.weights_of_days(part.days if part is not None else None)
+        found.update(dict.fromkeys(component, mean_weights(parts, even) or (even if part is not None else None)))
     return found
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.passes.random_draws import Floats, sum_of_draws
 
+from .day_parts import called_name
 from .distribution import FlowSample, relative_to, seed_of
 from .estate import EstateFigures
 
@@ -31,7 +32,10 @@ class CalledSamples:
         graph = self.runs.graph
         for component in graph.components:
             circle = graph.is_circle(component)
-            rngs = {key: np.random.Generator(np.random.SFC64(seed_of(self.runs.by[key].flow) + 2)) for key in component}
+            rngs = {
+                key: np.random.Generator(np.random.SFC64(seed_of(self.runs.by[key].flow, self.runs.by[key].part) + 2))
+                for key in component
+            }
             outside = {key: self._with_calls(key, frozenset(component), rngs[key]) for key in component}
             self.costs.update(outside)
             if circle:
@@ -42,11 +46,15 @@ class CalledSamples:
                 if not graph.callers[key]:
                     del self.costs[key]
 
+    def _key_called(self, key: str, name: str) -> str | None:
+        names = self.runs.names
+        return names.get(called_name(name, self.runs.by[key].part, names))
+
     def _with_calls(self, key: str, without: frozenset[str], rng: np.random.Generator) -> Floats:
         """A flow's own costs with those of the flows it calls, but for some."""
         total: Floats = self.draws[key].own
         for name, counts in self.draws[key].counts.items():
-            other = self.runs.names.get(name)
+            other = self._key_called(key, name)
             if other is not None and other not in without and counts.any():
                 total = total + self._sum_called(counts, other, self.costs, rng)
         return total
@@ -64,7 +72,7 @@ class CalledSamples:
             for key in component:
                 total = outside[key]
                 for name, counts in self.draws[key].counts.items():
-                    other = self.runs.names.get(name)
+                    other = self._key_called(key, name)
                     if other in inside and other is not None:
                         total = total + self._sum_called(counts, other, self.costs, rngs[key])
                 deeper[key] = total

@@ -10,6 +10,7 @@ from itertools import pairwise
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.assumptions.days import dated_rules
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.months import months_from
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -261,7 +262,8 @@ def _find_crossings(
     later = [
         day for rate_card in cards for day in rate_card.change_dates() if day > base.prices.calendar.spans[0].first
     ]
-    if not base.month[1] or not (later or months.assumptions.season):
+    dated = dated_rules(months.assumptions) or dated_rules(applied.assumptions)
+    if not base.month[1] or not (later or months.assumptions.season or dated):
         return found
     return _crossings_of_months(scenario, applied, base, months, found)
 

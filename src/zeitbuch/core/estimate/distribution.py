@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import zlib
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from zeitbuch.core.pricing.call_content import Amount
 from zeitbuch.core.pricing.call_prices import Prices
 from zeitbuch.core.pricing.meters import per_run
 
+from .day_parts import DayPart
 from .flow_figures import FlowFigures, price_in_worlds
 from .records import Sampling, Spread
 
@@ -35,7 +37,7 @@ class FlowSample(Struct):
     where other flows are called or call. ``relative``: the costs as parts of what a run costs on average in its own world, with mean
     1 (some that stand for all), ``variance`` that of all, ``calls_variance`` the same of the calls. ``counts``: how often each called
     flow was called in each run. ``means`` has the passes where the exact ones do not hold, ``rounded`` what meters that round up in
-    every run count."""
+    every run count, ``called`` the model calls of each run, kept where days of a month are put together."""
 
     own: Floats
     cost: Spread
@@ -46,16 +48,17 @@ class FlowSample(Struct):
     counts: dict[str, Ints]
     means: dict[str, Pass] | None
     rounded: dict[str, float]
+    called: Floats | None = None
 
 
-def seed_of(flow: Flow) -> int:
-    """The same flow draws the same numbers, whatever else is read."""
-    return zlib.crc32(flow.id.encode("utf-8", "replace"))
+def seed_of(flow: Flow, part: DayPart | None = None) -> int:
+    """The same flow draws the same numbers, whatever else is read; what chance brings on some days is nothing to others."""
+    return zlib.crc32(flow.id.encode("utf-8", "replace"), part.number + 1 if part is not None else 0)
 
 
 def costs_of(run: FlowFigures, prices: Prices, count: int) -> tuple[Sample, Floats, Floats]:
     """A sample of a flow's passes, and the own cost and the model calls of each of its runs."""
-    sample = Sample(run.passes.plan, count, seed_of(run.flow), run.entry)
+    sample = Sample(run.passes.plan, count, seed_of(run.flow, run.part), run.entry)
     own, calls = np.zeros(count), np.zeros(count)
     for step_id in run.uses:
         tally = sample.of.get(step_id)
@@ -157,9 +160,33 @@ def draw_flow(run: FlowFigures, prices: Prices, how: Sampling, whole: bool = Tru
     calls_variance = float(relative_to(calls, sample.draws.of_runs(run.sums.calls)).var())
     variance, relative = float(relative.var()), thinned(relative)
     kept = own if whole or counts else own[:0]
+    called = calls.astype(np.float32) if run.part is not None else None
     return FlowSample(
-        kept.astype(np.float32), cost, relative, variance, spread_of(calls), calls_variance, counts, means, rounded
+        kept.astype(np.float32),
+        cost,
+        relative,
+        variance,
+        spread_of(calls),
+        calls_variance,
+        counts,
+        means,
+        rounded,
+        called,
     )
+
+
+_MIXED = 4000
+
+
+def mixed_draws(weights: Sequence[float], draws: Sequence[Floats]) -> Floats:
+    """Draws of one of several distributions, each as often as its weight says, by even steps of its percentiles."""
+    counts = [round(weight * _MIXED) for weight in weights]
+    parts = [
+        np.quantile(drawn, (np.arange(count) + 0.5) / count)
+        for count, drawn in zip(counts, draws, strict=True)
+        if count
+    ]
+    return np.concatenate(parts).astype(float)
 
 
 def relative_to(amounts: Floats, means: float | Floats) -> Floats:

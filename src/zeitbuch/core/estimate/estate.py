@@ -10,12 +10,13 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
+from zeitbuch.core.assumptions.days import Month
+from zeitbuch.core.assumptions.lookup import InWorlds
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import Uncertain
-from zeitbuch.core.assumptions.values import EVIDENCE, Evidence, weakest_evidence
-from zeitbuch.core.assumptions.volume import Month, Volume, month_text, parse_month
+from zeitbuch.core.assumptions.values import Evidence, weakest_evidence
+from zeitbuch.core.assumptions.volume import Volume, month_text, parse_month
 from zeitbuch.core.graph.call_graph import CallGraph
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
@@ -32,7 +33,9 @@ from .called_flows import (
     unknown_callees,
     weights_of_flows,
 )
+from .day_parts import change_days, jobs_of, key_of_part, lookup_on
 from .flow_figures import FlowFigures, one_run, price_run
+from .joined_parts import amounts_of, join_estimates, weights_of_parts
 from .records import EstateEstimate, FlowEstimate, Total
 
 
@@ -60,6 +63,28 @@ class EstateFigures(Struct):
         str, Weights | None
     ] = {}  # of flows: how their runs, those by calls too, lie over the spans of the month
 
+    def whole_key(self, key: str) -> str:
+        """The key of the flow that a key is of, or that it is a part of."""
+        part = self.by[key].part
+        return part.key if part is not None else key
+
+    def whole_flows(self) -> dict[str, list[str]]:
+        """The keys of what was estimated, by the keys of whole flows: a flow, or its parts."""
+        found: dict[str, list[str]] = {}
+        for key in self.by:
+            found.setdefault(self.whole_key(key), []).append(key)
+        return found
+
+    def day_shares(self, keys: Sequence[str]) -> list[float]:
+        """Which part of the days of the month each key is estimated for."""
+        parts = [self.by[key].part for key in keys]
+        return [part.days.share if part is not None else 1.0 for part in parts]
+
+    def weights_in_run(self, keys: Sequence[str]) -> list[float]:
+        """How the parts of a flow weigh in one run of it (see ``weights_of_parts``)."""
+        volumes = [self.volumes[key].runs for key in keys]
+        return weights_of_parts([None if v is None else float(v) for v in volumes], self.day_shares(keys))
+
 
 def gather_runs(
     by: dict[str, FlowFigures],
@@ -72,10 +97,12 @@ def gather_runs(
     anew, where what it was estimated with is still at hand."""
     names: dict[str, str] = {}
     for key, run in by.items():
-        names.setdefault(run.flow.id, key)
-        names.setdefault(run.flow.name, key)
+        for name in (run.flow.id, run.flow.name):
+            if run.part is not None:
+                names.setdefault(key_of_part(name, run.part.number), key)
+            names.setdefault(name, key)
     graph = call_graph_of(by, names)
-    books = {key: AssumptionLookup(assumptions, run.flow, worlds) for key, run in by.items()}
+    books = {key: lookup_on(run.part, assumptions, month, run.flow, worlds) for key, run in by.items()}
     settling = VolumeSettling(graph, by, books, month)
     settling.settle_volumes()
     weights = weights_of_flows(graph, by, settling.volumes, prices.calendar)
@@ -113,12 +140,12 @@ def runs_of(
 ) -> EstateFigures:
     """Every flow by itself, then the volumes of all."""
     when = month_for(assumptions, month)
-    prices = Prices(card, when, counters)
+    prices = Prices(card, when, counters, change_days(assumptions, when))
     mapping: dict[str, FlowFigures] = {}
-    for place, (key, flow) in enumerate(zip(keys_of(estate.flows), estate.flows, strict=True)):
-        mapping[key] = one_run(flow, assumptions, prices, when)
+    for place, job in enumerate(jobs_of(keys_of(estate.flows), estate.flows, assumptions, when)):
+        mapping[job.key] = one_run(job.flow, assumptions, prices, when, part=job.part)
         if progress is not None:
-            progress(place)
+            progress(min(place, len(estate.flows) - 1))
     return gather_runs(mapping, prices, when, assumptions)
 
 
@@ -143,7 +170,7 @@ def bill_runs(runs: EstateFigures, drawn: Mapping[str, Any] | None = None) -> Bi
         volume, counts = runs.volumes[key], (drawn or {}).get(key)
         if volume.runs is not None and counts is not None:
             volume = structs.replace(volume, runs=Uncertain(volume.runs, counts))
-        metered.append(MeteredFlow(key, run.flow, run.metered, volume, runs.weights.get(key)))
+        metered.append(MeteredFlow(runs.whole_key(key), run.flow, run.metered, volume, runs.weights.get(key)))
     return bill_meters(runs.prices.card, runs.prices.calendar, metered, on_average=drawn is not None)
 
 
@@ -152,22 +179,17 @@ def result_of(runs: EstateFigures, billed: Billed | None = None) -> EstateEstima
     card = runs.prices.card
     lines, bills = billed or bill_runs(runs)
     costs, notes = costs_with_called(runs.graph, runs.by), notes_on_calls(runs.graph, runs.by)
-    flows = tuple(
-        _flow_estimate(
-            key,
-            runs,
-            costs[key],
-            notes[key],
-            bills.flow_cost.get(key),
-            bills.host.get(key, ""),
-            bills.evidence.get(key, []),
+    flows = []
+    for whole, keys in runs.whole_flows().items():
+        parts = [_flow_estimate(key, runs, costs[key], notes[key]) for key in keys]
+        flow = join_estimates(parts, runs.day_shares(keys))
+        flows.append(
+            _with_meters(flow, bills.flow_cost.get(whole), bills.host.get(whole, ""), bills.evidence.get(whole, []))
         )
-        for key in runs.by
-    )
     return EstateEstimate(
         month=month_text(runs.month),
         currency=card.currency if card is not None else "",
-        flows=flows,
+        flows=tuple(flows),
         total=_total_of(flows, bills.fees),
         meters=lines,
         hosts=bills.hosts,
@@ -180,9 +202,6 @@ def _flow_estimate(
     runs: EstateFigures,
     with_called: Money,
     on_calls: list[str],
-    meters: Money | None,
-    host: str,
-    told: list[tuple[Decimal, Evidence]],
 ) -> FlowEstimate:
     run, volume = runs.by[key], runs.volumes[key]
     sums = run.sums
@@ -209,33 +228,38 @@ def _flow_estimate(
         runs_why=volume.why,
         calls_month=None if known is None else float(sums.calls) * known,
         cost_month=None if known is None else (run.cost + unknown_callees(key, runs.graph, runs.by)).times(known),
-        evidence_month=evidence_shares(_month_by_evidence(sums.by, volume, told)) if known is not None else Shares(),
+        evidence_month=evidence_shares(_month_by_evidence(sums.by, volume)) if known is not None else Shares(),
         steps=tuple(run.steps),
-        host=host,
-        meters_month=meters,
         exact=run.exact,
         notes=tuple(run.notes + notes),
     )
 
 
-def _month_by_evidence(
-    by: Mapping[Evidence, Decimal], volume: Volume, meters: list[tuple[Decimal, Evidence]]
-) -> Iterator[tuple[Decimal, Evidence]]:
-    """The parts of a month's bill with their evidence: none is better than that of the volume."""
+def _month_by_evidence(by: Mapping[Evidence, Decimal], volume: Volume) -> Iterator[tuple[Decimal, Evidence]]:
+    """The parts of what models cost in a month with their evidence: none is better than that of the volume."""
     runs = Decimal(float(volume.runs or 0.0))
     for evidence, amount in by.items():
         yield amount * runs, weakest_evidence(evidence, volume.evidence)
-    yield from meters
 
 
-def _total_of(flows: tuple[FlowEstimate, ...], fees: Money) -> Total:
+def _with_meters(
+    flow: FlowEstimate, meters: Money | None, host: str, told: list[tuple[Decimal, Evidence]]
+) -> FlowEstimate:
+    """A flow with what its host bills, and with the evidence (``told``) of that."""
+    if flow.cost_month is None or not told:
+        return structs.replace(flow, host=host, meters_month=meters)
+    parts = [*amounts_of(flow.evidence_month, flow.cost_month.amount), *told]
+    return structs.replace(flow, host=host, meters_month=meters, evidence_month=evidence_shares(parts))
+
+
+def _total_of(flows: Sequence[FlowEstimate], fees: Money) -> Total:
     cost, meters = Money(), Money()
     weighted: list[tuple[Decimal, Evidence]] = [(fees.amount, "declared")]
     for flow in flows:
         meters += flow.meters_month or Money()
         cost += flow.cost_month or Money()
         bill = (flow.cost_month or Money()).amount + (flow.meters_month or Money()).amount
-        weighted += [(bill * Decimal(getattr(flow.evidence_month, name)), name) for name in EVIDENCE if bill]
+        weighted += amounts_of(flow.evidence_month, bill)
     return Total(
         cost_month=cost,
         calls_month=sum(flow_estimate.calls_month or 0.0 for flow_estimate in flows),

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from msgspec import Struct, field, structs
@@ -15,7 +15,7 @@ from zeitbuch.core.passes.random_draws import Floats
 
 from .called_flows import spent_with_called
 from .called_samples import CalledSamples
-from .distribution import FlowSample, relative_to, seed_of, spread_of, thinned
+from .distribution import FlowSample, mixed_draws, relative_to, seed_of, spread_of, thinned
 from .estate import EstateFigures, bill_runs, result_of
 from .month_draws import MonthDraws, draw_month, draw_runs, in_all_worlds, sum_of_runs
 from .records import EstateEstimate, FlowEstimate, MonthUses, Quantiles, Spread, Total
@@ -58,12 +58,32 @@ def month_uses(uses: Floats) -> MonthUses:
     return MonthUses(*[Quantiles(*row) for row in rows])
 
 
+def joined_days(parts: Sequence[Drawn], weights: Sequence[float]) -> Drawn:
+    """What was drawn of the days of a flow as that of the whole: months add up, a run is one of a part drawn by its weight."""
+    samples = [part.sample for part in parts]
+    calls = [sample.called if sample.called is not None else np.zeros(1) for sample in samples]
+    sample = structs.replace(
+        samples[0],
+        cost=spread_of(mixed_draws(weights, [sample.own for sample in samples]), course=True),
+        calls=spread_of(mixed_draws(weights, calls)),
+    )
+    months = [part.month for part in parts if part.month is not None]
+    years = [part.year for part in parts if part.year is not None]
+    if len(months) < len(parts):
+        return Drawn(sample, True)
+    columns = [[getattr(one, name) for one in months] for name in MonthDraws.__struct_fields__]
+    month = MonthDraws(*[np.sum(column, axis=0) for column in columns])
+    return Drawn(sample, True, month, np.sum(years, axis=0) if years else None)
+
+
 class _Caller(Struct):
-    """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, and the variance of these."""
+    """Costs of the runs of a flow with those it calls: their distribution, as parts of their mean, and the variance of these;
+    ``costs`` themselves where days are put together."""
 
     spread: Spread | None
     relative: Floats
     variance: float
+    costs: Floats
 
 
 class EstateMonth(Struct):
@@ -91,15 +111,16 @@ class EstateMonth(Struct):
         for key in runs.by:
             self._draw_related(key, runs)
         counts = {key: one.month.runs for key, one in self.drawn.items() if one.month is not None}
+        self._join_days(runs, callers)
         billed = bill_runs(runs, counts)
         result = result_of(runs, billed)
         total = _Sums() if self.sums is None else _Sums(self.sums[0], self.sums[1], known=True)
         flows = []
-        for key, flow in zip(runs.by, result.flows, strict=True):
-            caller = callers.get(key)
+        for (key, keys), flow in zip(runs.whole_flows().items(), result.flows, strict=True):
             meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
-            flows.append(self._with_spreads(key, flow, caller, meters, total))
-            self._add_chance(key, runs, spent, caller, total)
+            flows.append(self._with_spreads(key, flow, callers.get(key), meters, total))
+            for part in keys:
+                self._add_chance(part, runs, spent, callers.get(part), total)
         return structs.replace(result, flows=tuple(flows), total=self._total(result, total, not runs.month[1]))
 
     def _callers(self, runs: EstateFigures, spent: Mapping[str, float]) -> dict[str, _Caller]:
@@ -109,7 +130,8 @@ class EstateMonth(Struct):
         for key, costs in CalledSamples(runs, samples, spent).each_caller():
             means = np.resize(draws_of(spent[key]), len(costs))
             relative = relative_to(costs, means)
-            found[key] = _Caller(spread_or_none(costs, True), thinned(relative), float(relative.var()))
+            kept = costs if runs.by[key].part is not None else costs[:0]
+            found[key] = _Caller(spread_or_none(costs, True), thinned(relative), float(relative.var()), kept)
         return found
 
     def _draw_related(self, key: str, runs: EstateFigures) -> None:
@@ -117,15 +139,32 @@ class EstateMonth(Struct):
         drawn, run = self.drawn[key], runs.by[key]
         if not drawn.related:
             return
-        seed, volume = seed_of(run.flow), runs.volumes[key]
+        seed, volume = seed_of(run.flow, run.part), runs.volumes[key]
         drawn.month = draw_month(run.sums, drawn.sample, volume, seed, self.count)
         if drawn.month is None:
             return
         year = draw_month(run.sums, drawn.sample, volume, seed, self.count, 12) if not runs.month[1] else None
         drawn.year = None if year is None else year.cost
+        if run.part is None:
+            self._sum_up(drawn, run.flow.id)
+
+    def _sum_up(self, drawn: Drawn, flow_id: str) -> None:
         sums = drawn.sum_up(metered=True)
-        if self.wants(run.flow.id):
+        if self.wants(flow_id):
             self.add_sums(sums)
+
+    def _join_days(self, runs: EstateFigures, callers: dict[str, _Caller]) -> None:
+        """Puts together what was drawn of the days of a flow: its month is their sum, a run of it one of a day drawn by its runs."""
+        for whole, keys in runs.whole_flows().items():
+            if keys == [whole]:
+                continue
+            weights = runs.weights_in_run(keys)
+            self.drawn[whole] = joined_days([self.drawn[key] for key in keys], weights)
+            called = [callers[key] for key in keys if key in callers]
+            if called:
+                costs = [callers[key].costs if key in callers else self.drawn[key].sample.own for key in keys]
+                callers[whole] = structs.replace(called[0], spread=spread_or_none(mixed_draws(weights, costs), True))
+            self._sum_up(self.drawn[whole], runs.by[keys[0]].flow.id)
 
     def _with_spreads(
         self, key: str, flow: FlowEstimate, caller: _Caller | None, meters: Floats | float, total: _Sums
@@ -157,7 +196,7 @@ class EstateMonth(Struct):
         one, run = self.drawn[key], runs.by[key]
         if self.wanted or not one.related or one.month is None or not run.volume.runs:
             return  # of some flows alone the sum is that of their own months
-        rng = np.random.Generator(np.random.SFC64(seed_of(run.flow) + 3))
+        rng = np.random.Generator(np.random.SFC64(seed_of(run.flow, run.part) + 3))
         relative, variance = (
             (caller.relative, caller.variance) if caller is not None else (one.sample.relative, one.sample.variance)
         )

@@ -9,12 +9,13 @@ from typing import Any
 
 from msgspec import Struct, field, structs
 
-from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
+from zeitbuch.core.assumptions.days import Month
+from zeitbuch.core.assumptions.lookup import InWorlds
 from zeitbuch.core.assumptions.money import ZERO, Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import Uncertain
 from zeitbuch.core.assumptions.values import EVIDENCE, Evidence, Value, weakest_evidence
-from zeitbuch.core.assumptions.volume import Month, Volume, flow_volume
+from zeitbuch.core.assumptions.volume import Volume, flow_volume
 from zeitbuch.core.graph.phrases import connection_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import MODEL_KINDS
@@ -28,6 +29,7 @@ from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.meters import Metered, meters_of, per_run, quantities_of
 from zeitbuch.core.pricing.spans import Weights, weights_of_triggers
 
+from .day_parts import DayPart, lookup_on
 from .records import Part, StepEstimate
 
 
@@ -124,6 +126,7 @@ class FlowFigures(Struct):
     sums: Sums = field(default_factory=Sums)
     exact: bool = True
     weights: Weights | None = None  # how its runs lie over the spans of the month; None: by days
+    part: DayPart | None = None  # which days of the month these are the figures of; None: of all
 
 
 def entry_of(by: dict[str, Volume]) -> dict[str, tuple[Value, float]] | None:
@@ -144,15 +147,16 @@ def one_run(
     month: Month,
     detail: bool = True,
     worlds: InWorlds | None = None,
+    part: DayPart | None = None,
 ) -> FlowFigures:
-    """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume; with ``worlds`` its figures
-    carry what they are in each of them."""
+    """A flow by itself: passes, tokens and cost of a run, and what its own triggers say of its volume, in a month or in a ``part`` of
+    its days; with ``worlds`` its figures carry what they are in each of them."""
     graph = Graph(flow)
-    lookup = AssumptionLookup(assumptions, flow, worlds)
+    lookup = lookup_on(part, assumptions, month, flow, worlds)
     volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
-        weights = weights_of_triggers(flow, mapping, prices.calendar)
+        weights = weights_of_triggers(flow, mapping, prices.calendar, lookup.days)
         lead = {text: volume for text, volume in mapping.items() if graph.triggers[text].enabled}
         entry = entry_of(lead)
     except ZeitbuchError:
@@ -172,6 +176,7 @@ def one_run(
         entry,
         exact=passes.exact,
         weights=weights,
+        part=part,
     )
     run.notes += [f"the cycle at {letter} was cut off at its cap of rounds" for letter in passes.capped]
     _note_uses(run, prices, detail)

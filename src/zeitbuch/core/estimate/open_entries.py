@@ -6,15 +6,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
 from zeitbuch.core.assumptions.volume import trigger_volume
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow, Step, Trigger
 
+from .day_parts import lookup_on
 from .estate import EstateFigures
 from .flow_figures import FlowFigures, one_run
 from .knobs import Knob, find_knobs
@@ -39,17 +39,35 @@ def find_open_entries(
     runs: EstateFigures, assumptions: Assumptions, progress: Callable[[int], None] | None = None
 ) -> list[OpenEntry]:
     """All that stands on a default or is not known at all: volumes that nobody knows first, then what moves the bill most."""
-    names = Counter(run.flow.name for run in runs.by.values())
+    wholes = runs.whole_flows()
+    names = Counter(runs.by[keys[0]].flow.name for keys in wholes.values())
     found: list[OpenEntry] = []
-    for place, (key, run) in enumerate(runs.by.items()):
-        flow = literal_pattern(run.flow.name if run.flow.name and names[run.flow.name] == 1 else run.flow.id)
-        found += _volumes_of(run, flow, runs)
-        for knob in find_knobs(run, month=True):
-            if knob.value.evidence == "default" and knob.value.amount:
-                found.append(_entry_of(knob, flow, run, runs, key, assumptions))
+    for place, keys in enumerate(wholes.values()):
+        one = runs.by[keys[0]].flow
+        flow = literal_pattern(one.name if one.name and names[one.name] == 1 else one.id)
+        entries = [entry for key in keys for entry in _entries_of(key, flow, runs, assumptions)]
+        found += entries if len(keys) == 1 else _once(entries)
         if progress is not None:
             progress(place)
     return sorted(found, key=lambda e: (e.value is not None, e.per != "month", -e.moves, e.where, e.quantity))
+
+
+def _entries_of(key: str, flow: str, runs: EstateFigures, assumptions: Assumptions) -> list[OpenEntry]:
+    """The entries of one flow, or of some days of it."""
+    run = runs.by[key]
+    knobs = [knob for knob in find_knobs(run, month=True) if knob.value.evidence == "default" and knob.value.amount]
+    return [*_volumes_of(run, flow, runs), *[_entry_of(knob, flow, run, runs, key, assumptions) for knob in knobs]]
+
+
+def _once(entries: list[OpenEntry]) -> list[OpenEntry]:
+    """What is open on several days, once: how much it moves adds up."""
+    by: dict[tuple[object, str, str], OpenEntry] = {}
+    for entry in entries:
+        had = by.get((entry.where, entry.quantity, entry.per))
+        by[entry.where, entry.quantity, entry.per] = (
+            entry if had is None else structs.replace(had, moves=had.moves + entry.moves)
+        )
+    return list(by.values())
 
 
 def _volumes_of(run: FlowFigures, flow: str, runs: EstateFigures) -> list[OpenEntry]:
@@ -57,7 +75,9 @@ def _volumes_of(run: FlowFigures, flow: str, runs: EstateFigures) -> list[OpenEn
     found = []
     for trigger in run.flow.triggers if run.flow.state != "off" else ():
         try:
-            volume = trigger_volume(trigger, AssumptionLookup(runs.assumptions, run.flow), runs.month, None)
+            volume = trigger_volume(
+                trigger, lookup_on(run.part, runs.assumptions, runs.month, run.flow), runs.month, None
+            )
         except ZeitbuchError:
             continue
         if volume.runs is None and trigger.kind != "call":
@@ -84,7 +104,7 @@ def _entry_of(
 
 def _cost_at(knob: Knob, value: float, run: FlowFigures, runs: EstateFigures, assumptions: Assumptions) -> float:
     rule = Rule(flow=literal_pattern(run.flow.id), **knob.rule, **{knob.quantity: value})  # type: ignore[arg-type]
-    other = one_run(run.flow, overlay_rules(assumptions, (rule,)), runs.prices, runs.month, False)
+    other = one_run(run.flow, overlay_rules(assumptions, (rule,)), runs.prices, runs.month, False, part=run.part)
     times = 1.0
     if run.volume.runs and other.volume.runs is not None:
         times = other.volume.runs / run.volume.runs

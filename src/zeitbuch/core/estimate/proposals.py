@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
 
 from msgspec import Struct, structs
@@ -71,26 +71,36 @@ def find_proposals(
         + (flow_estimate.meters_month.amount if flow_estimate.meters_month else Decimal(0))
         for flow_estimate in result.flows
     }
-    for place, (key, run) in enumerate(base.by.items()):
-        if base.volumes[key].runs:
-            for look in LOOKS:
-                for idea in look(run, base):
-                    _propose_idea(idea, result, key, base, found, run, months)
+    for place, keys in enumerate(base.whole_flows().values()):
+        ideas: dict[tuple[str, str], _Idea] = {}
+        for key in keys:
+            for look in LOOKS if base.volumes[key].runs else ():
+                for idea in look(base.by[key], base):
+                    _add_idea(idea, ideas)
+        for idea in ideas.values():
+            _propose_idea(idea, result, keys, base, found, months)
         if progress is not None:
             progress(place)
     return sorted(found, key=lambda p: (-p.saving, p.flow, p.step, p.title))
 
 
+def _add_idea(idea: _Idea, ideas: dict[tuple[str, str], _Idea]) -> None:
+    """Adds what is proposed for some days: for others it is the same idea, and what is saved on them adds up."""
+    had = ideas.setdefault((idea.title, idea.step.id if idea.step is not None else ""), idea)
+    if had is not idea and had.saving is not None and idea.saving is not None:
+        had.saving += idea.saving
+
+
 def _propose_idea(
     idea: _Idea,
     result: EstateEstimate,
-    key: str,
+    keys: Sequence[str],
     base: EstateFigures,
     found: list[Proposal],
-    run: FlowFigures,
     months: dict[str, Decimal],
 ) -> None:
-    saving = idea.saving if idea.saving is not None else _sum_of(result.total) - _sum_of(_try_idea(idea, key, base))
+    run = idea.run
+    saving = idea.saving if idea.saving is not None else _sum_of(result.total) - _sum_of(_try_idea(idea, keys, base))
     if saving > Decimal("0.000001"):
         step = idea.step.title if idea.step is not None else ""
         found.append(
@@ -106,12 +116,15 @@ def _propose_idea(
         )
 
 
-def _try_idea(idea: _Idea, key: str, base: EstateFigures) -> Total:
+def _try_idea(idea: _Idea, keys: Sequence[str], base: EstateFigures) -> Total:
     """The estate's month with the idea's scenario, which touches one flow: only that is estimated anew."""
     assert idea.scenario is not None
     applied, _ = apply_scenario(idea.scenario, Estate((idea.run.flow,)), base.prices.card, base.assumptions)
-    run = one_run(applied.estate.flows[0], applied.assumptions, base.prices, base.month)
-    return result_of(gather_runs({**base.by, key: run}, base.prices, base.month, applied.assumptions)).total
+    anew = {
+        key: one_run(applied.estate.flows[0], applied.assumptions, base.prices, base.month, part=base.by[key].part)
+        for key in keys
+    }
+    return result_of(gather_runs({**base.by, **anew}, base.prices, base.month, applied.assumptions)).total
 
 
 def _sum_of(total: Total) -> Decimal:

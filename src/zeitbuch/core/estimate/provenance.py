@@ -3,11 +3,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import timedelta
 from typing import Any, Literal
 
-from zeitbuch.core.assumptions.money import money_words
-from zeitbuch.core.assumptions.values import EVIDENCE_WORDS, Evidence, Value, weakest_evidence
+from zeitbuch.core.assumptions.money import Money, money_words
+from zeitbuch.core.assumptions.values import EVIDENCE, EVIDENCE_WORDS, Evidence, Value, weakest_evidence
 from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.graph.topology import model_of
 from zeitbuch.core.model.problems import fail
@@ -40,44 +41,64 @@ NumberRow = tuple[str, str, str, Evidence | Literal[""], str]
 
 def why_sheet(runs: EstateFigures, key: str, step: str = "") -> Sheet:
     """All numbers of a flow, or of one of its steps (id, number or name). Raises ZeitbuchError for an unknown step."""
-    run = runs.by[key]
+    keys = runs.whole_flows()[key]
+    run = runs.by[keys[0]]
     chosen = _chosen_step(run, step) if step else None
-    rows: list[NumberRow] = [] if chosen is not None else _volume_rows(runs.volumes[key])
+    rows: list[NumberRow] = []
+    for one in keys:
+        rows += _rows_of(runs, one, chosen)
+    rows += _bill_rows(runs, keys) if chosen is None else []
+    name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
+    cells = tuple((step, what, value, EVIDENCE_WORDS[by] if by else "", why) for step, what, value, by, why in rows)
+    return Sheet(COLUMNS, cells, title=f"Where the numbers of {name} come from")
+
+
+def _rows_of(runs: EstateFigures, key: str, chosen: Step | None) -> list[NumberRow]:
+    """The numbers of a flow, of all its days or of some."""
+    run = runs.by[key]
+    rows: list[NumberRow] = []
+    if run.part is not None:
+        days = "; ".join(f"{span.first} to {span.after - timedelta(1)}" for span in run.part.days.spans)
+        rows.append(("", f"{run.part.days.words}:", "", "", f"what is declared holds on {days}"))
+    rows += [] if chosen is not None else _volume_rows(runs.volumes[key])
     knobs = {knob.what: knob for knob in find_knobs(run, chosen is None)}
     for entry in run.steps:
         if chosen is None or entry.id == chosen.id:
             rows += _step_rows(runs, run, entry, knobs)
     for why in run.passes.inexact:
         rows.append(("", "not exact", "sampled", "", f"{why}: no sum gives the mean; sampled runs do"))
-    rows += _bill_rows(runs, key) if chosen is None else []
-    name = f"{run.flow.title} / {chosen.title}" if chosen is not None else run.flow.title
-    cells = tuple((step, what, value, EVIDENCE_WORDS[by] if by else "", why) for step, what, value, by, why in rows)
-    return Sheet(COLUMNS, cells, title=f"Where the numbers of {name} come from")
+    return rows
 
 
-def _bill_rows(runs: EstateFigures, key: str) -> Iterator[NumberRow]:
+def _bill_rows(runs: EstateFigures, keys: Sequence[str]) -> Iterator[NumberRow]:
     """How the parts above add up to the month's bill: models, each meter, and what belongs to no flow."""
-    run, volume = runs.by[key], runs.volumes[key]
     currency = runs.prices.card.currency if runs.prices.card else ""
-    spent = money_words(run.cost, currency)
-    yield "", "models per run", spent, "", "the sum of the costs above"
-    if volume.runs is None:
-        yield "", "bill of the month", "?", "default", volume.why
-        return
-    models = run.cost.times(volume.runs)
-    weakest = weakest_evidence(volume.evidence, *[evidence for evidence, amount in run.sums.by.items() if amount])
-    yield "", "models per month", money_words(models, currency), weakest, f"{number_text(volume.runs)} runs x {spent}"
+    models, weakest = Money(), EVIDENCE[-1]
+    for key in keys:
+        run, volume = runs.by[key], runs.volumes[key]
+        spent = money_words(run.cost, currency)
+        when = f" {run.part.days.words}" if run.part is not None else ""
+        yield "", f"models per run{when}", spent, "", "the sum of the costs above"
+        if volume.runs is None:
+            yield "", "bill of the month", "?", "default", volume.why
+            return
+        cost = run.cost.times(volume.runs)
+        told = weakest_evidence(volume.evidence, *[evidence for evidence, amount in run.sums.by.items() if amount])
+        words = f"{number_text(volume.runs)} runs x {spent}"
+        yield "", f"models per month{when}", money_words(cost, currency), told, words
+        models, weakest = models + cost, weakest_evidence(weakest, told)
+    run, whole = runs.by[keys[0]], models
     lines, bills = bill_runs(runs)
-    whole = models
     for line in (line for line in lines if line.flow_id == run.flow.id):
         whole += line.cost
         weakest = weakest_evidence(weakest, line.evidence) if line.cost.amount else weakest
         words = f"{line.host}: {number_text(line.quantity)} counted, at its part of the bill of all flows of that host"
-        cost = money_words(line.cost, currency)
-        yield "", f"meter {line.meter} per month", f"{number_text(line.units)} units = {cost}", line.evidence, words
+        paid = f"{number_text(line.units)} units = {money_words(line.cost, currency)}"
+        yield "", f"meter {line.meter} per month", paid, line.evidence, words
     yield "", "bill of the month", money_words(whole, currency), weakest, "models and meters"
-    if bills.host.get(key) and bills.fees.amount:
-        words = f"the fee of '{bills.host[key]}' and of other hosts belongs to no flow"
+    host = bills.host.get(runs.whole_key(keys[0]))
+    if host and bills.fees.amount:
+        words = f"the fee of '{host}' and of other hosts belongs to no flow"
         yield "", "fees of hosts, beside it", money_words(bills.fees, currency), "declared", words
 
 

@@ -9,8 +9,8 @@ from collections.abc import Callable, Iterable, Sequence
 import numpy as np
 from msgspec import Struct, structs
 
+from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.rules import Assumptions
-from zeitbuch.core.assumptions.volume import Month
 from zeitbuch.core.assumptions.worlds import Worlds, worlds_for
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.passes.random_draws import Floats
@@ -18,6 +18,7 @@ from zeitbuch.core.pricing.call_prices import Counter, Prices
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.core.pricing.spans import Weights
 
+from .day_parts import Job, change_days, jobs_of
 from .distribution import FlowSample, draw_flow, seed_of
 from .estate import EstateFigures, gather_runs, keys_of, month_for, result_of
 from .estate_month import Drawn, EstateMonth
@@ -67,15 +68,16 @@ def in_turn(work: Work, count: int) -> Iterable[Batch]:
 
 
 def estimate_one(
-    flow: Flow, setting: Setting, calls: tuple[Weights | None] | None = None
+    job: Job, setting: Setting, calls: tuple[Weights | None] | None = None
 ) -> tuple[FlowFigures, Drawn | None]:
-    """One flow by itself. Without ``detail`` only the sums stay. ``calls``: how its runs lie over the month, where that is known
+    """One flow by itself, or a part of it. Without ``detail`` only the sums stay. ``calls``: how its runs lie over the month, where that is known
     better than from its own triggers."""
-    run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail, setting.worlds)
+    flow, part = job.flow, job.part
+    run = one_run(flow, setting.assumptions, setting.prices, setting.month, setting.detail, setting.worlds, part)
     if calls is not None and calls[0] != run.weights:
         run = structs.replace(run, weights=calls[0])
         price_run(run, setting.prices, run.passes.of, setting.detail)
-    related = flow.id in setting.called or flow.name in setting.called
+    related = part is not None or flow.id in setting.called or flow.name in setting.called
     prices = setting.prices.weighted(run.weights)
     sample = draw_flow(run, prices, setting.how, related) if setting.how is not None else None
     if sample is not None and sample.means is not None:
@@ -123,45 +125,44 @@ def estimate_flows(
     (it is given what works on a range of places, and the number of flows). ``wanted``: the ids of the flows that the distributions of
     the total are of; all without any."""
     when = month_for(assumptions, month)
-    prices = Prices(card, when, counters)
+    prices = Prices(card, when, counters, change_days(assumptions, when))
     called = frozenset(step.calls for flow in flows for step in flow.steps if step.calls)
     setting = Setting(
         assumptions, prices, when, how, detail, called, worlds_for(len(flows)) if how is not None else None
     )
     light: dict[str, FlowFigures] = {}
     whole = EstateMonth(setting.worlds.count if setting.worlds is not None else 0, wanted)
-    keys = keys_of(flows)
+    jobs = jobs_of(keys_of(flows), flows, assumptions, when)
 
     def work(places: range) -> Batch:
         batch = Batch([], None)
         with np.errstate(all="ignore"):  # amounts beyond all measure have no distribution
             for place in places:
-                run, drawn = estimate_one(flows[place], setting)
-                batch.add_flow(run, drawn, whole.wants(flows[place].id))
+                run, drawn = estimate_one(jobs[place], setting)
+                batch.add_flow(run, drawn, whole.wants(jobs[place].flow.id))
         return batch
 
     place = 0
-    for batch in share(work, len(flows)):
+    for batch in share(work, len(jobs)):
         for run, drawn in batch.flows:
-            light[keys[place]] = structs.replace(run, flow=flows[place])
+            job = jobs[place]
+            light[job.key] = structs.replace(run, flow=job.flow)
             if drawn is not None:
-                whole.drawn[keys[place]] = drawn
+                whole.drawn[job.key] = drawn
             place += 1
         whole.add_sums(batch.sums)
         if progress is not None:
-            progress(place)
+            progress(min(place, len(flows)))
     with np.errstate(all="ignore"):
         runs = gather_runs(light, prices, when, assumptions, setting.worlds)
-        _estimate_called_anew(flows, keys, setting, runs, whole.drawn)
+        _estimate_called_anew(jobs, setting, runs, whole.drawn)
         return whole.estimate_months(runs) if how is not None else result_of(runs)
 
 
-def _estimate_called_anew(
-    flows: Sequence[Flow], keys: Sequence[str], setting: Setting, runs: EstateFigures, drawn: dict[str, Drawn]
-) -> None:
+def _estimate_called_anew(jobs: Sequence[Job], setting: Setting, runs: EstateFigures, drawn: dict[str, Drawn]) -> None:
     """What others call on certain days is estimated anew, at the prices of these days."""
-    for place, key in enumerate(keys):
-        if runs.weights.get(key) != runs.by[key].weights:
-            runs.by[key], found = estimate_one(flows[place], setting, (runs.weights.get(key),))
+    for job in jobs:
+        if runs.weights.get(job.key) != runs.by[job.key].weights:
+            runs.by[job.key], found = estimate_one(job, setting, (runs.weights.get(job.key),))
             if found is not None:
-                drawn[key] = found
+                drawn[job.key] = found

@@ -11,13 +11,13 @@ from msgspec import structs
 from zeitbuch.core.assumptions.idle_rules import idle_problems
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule, overlay_rules
-from zeitbuch.core.assumptions.volume import schedule_runs
 from zeitbuch.core.model.bounds import OF_STEPS, OF_TRIGGERS
 from zeitbuch.core.model.name_patterns import literal_pattern, pattern_fits
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step, Trigger
+from zeitbuch.core.model.records import Estate, Flow, Link, ModelUse, Origin, Retry, Step
 from zeitbuch.core.pricing.rate_card import Belongs, RateCard
 
+from .rarer_checks import slow_polling
 from .scenario_records import (
     Admit,
     AnyChange,
@@ -206,7 +206,7 @@ def _apply_to_flow(change: AnyChange, flow: Flow, assumptions: Assumptions) -> t
         case Batch(trigger=trigger, size=size):
             return _set_batch(flow, trigger, size)
         case Poll():
-            return _slow_polling(flow, change, assumptions)
+            return slow_polling(flow, change, assumptions)
         case PlainCall(step=step):
             return _as_plain_calls(flow, step)
         case Drop(step=step):
@@ -275,36 +275,6 @@ def _rule_for_flow(flow: Flow, pattern: str, rule: Rule, fits: Callable[[Step], 
         [structs.replace(rule, flow=literal_pattern(flow.id), step=literal_pattern(step.id)) for step in steps],
         bool(steps),
     )
-
-
-def _slow_polling(flow: Flow, change: Poll, assumptions: Assumptions) -> tuple[Flow, list[Rule], bool]:
-    rules: list[Rule] = []
-    triggers: list[Trigger] = []
-    fits = False
-    lookup = AssumptionLookup(assumptions, flow)
-    for trigger in flow.triggers:
-        if (
-            trigger.kind == "polling"
-            and trigger.schedule is not None
-            and pattern_fits(change.trigger, trigger.id, trigger.name)
-        ):
-            fits = True
-            before = schedule_runs(trigger.schedule, (2026, 0))
-            schedule = structs.replace(trigger.schedule, cron=None, rule=None, repeat=None, every=change.every)
-            after = schedule_runs(schedule, (2026, 0))
-            found = lookup.find("hit_rate", trigger=(trigger.id, trigger.name))
-            had = found.amount if found is not None else 0.25
-            hits = change.hit_rate if change.hit_rate is not None else 1 - (1 - had) ** (before / after)
-            # What is found per month stays: more at once where checks are rarer.
-            at_once = had * before / after / hits if hits else 1.0
-            held = lookup.find("items", trigger=(trigger.id, trigger.name))
-            items = at_once * (held.amount if held is not None else 1.0)
-            rules.append(
-                Rule(flow=literal_pattern(flow.id), trigger=literal_pattern(trigger.id), hit_rate=hits, items=items)
-            )
-            trigger = structs.replace(trigger, schedule=schedule)
-        triggers.append(trigger)
-    return structs.replace(flow, triggers=tuple(triggers)), rules, fits
 
 
 def _as_plain_calls(flow: Flow, pattern: str) -> tuple[Flow, list[Rule], bool]:

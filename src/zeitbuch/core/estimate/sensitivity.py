@@ -11,16 +11,17 @@ from typing import Literal
 import numpy as np
 from msgspec import Struct, field
 
+from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.quantities import DEFAULT_HIGH, DEFAULT_LOW, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.assumptions.values import Evidence, Value
-from zeitbuch.core.assumptions.volume import Month
 from zeitbuch.core.assumptions.worlds import Floats, Worlds, doubt_of
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.call_prices import Prices
 
 from .called_flows import spent_with_called
+from .day_parts import jobs_of
 from .estate import EstateFigures, bill_runs, gather_runs, keys_of
 from .flow_figures import lightened, one_run
 from .records import Driver
@@ -172,29 +173,44 @@ class _Walk(Struct):
         """The bill of the month of all flows that are wanted (under ""), or of a run of each (under its id)."""
         by = {}
         with np.errstate(all="ignore"):
-            for key, flow in zip(keys_of(self.flows), self.flows, strict=True):
-                worlds.flow = (flow.id, flow.title)
-                run = one_run(flow, self.assumptions, self.prices, self.month, False, worlds)
-                by[key] = lightened(run, self.prices)
+            jobs = jobs_of(keys_of(self.flows), self.flows, self.assumptions, self.month)
+            for job in jobs:
+                worlds.flow = (job.flow.id, job.flow.title)
+                run = one_run(job.flow, self.assumptions, self.prices, self.month, False, worlds, job.part)
+                by[job.key] = lightened(run, self.prices)
                 self.done += 1
                 if self.progress is not None:
-                    self.progress(self.done // 2)
+                    self.progress(self.done * len(self.flows) // (2 * len(jobs)))
             worlds.flow = None
             runs = gather_runs(by, self.prices, self.month, self.assumptions, worlds)
             if per == "month":
                 return {"": self._month_of(runs)}
-            spent = spent_with_called(runs.graph, runs.by)
-            return {runs.by[key].flow.id: amount for key, amount in spent.items() if self._wants(runs.by[key].flow)}
+            return self._runs_of(runs)
 
     def _wants(self, flow: Flow) -> bool:
         return not self.wanted or flow.id in self.wanted
+
+    def _runs_of(self, runs: EstateFigures) -> dict[str, float]:
+        """What a run of every flow costs with all that it calls; of one estimated in parts, that of a day drawn by its runs."""
+        spent = spent_with_called(runs.graph, runs.by)
+        found: dict[str, float] = {}
+        for keys in runs.whole_flows().values():
+            flow = runs.by[keys[0]].flow
+            weights = runs.weights_in_run(keys)
+            if self._wants(flow):
+                parts = [weight * spent[key] for weight, key in zip(weights, keys, strict=True)]
+                found[flow.id] = sum(parts[1:], parts[0])
+        return found
 
     def _month_of(self, runs: EstateFigures) -> float:
         _, bills = bill_runs(runs)
         total = 0.0 if self.wanted else float(bills.fees.amount)
         for key, run in runs.by.items():
             if self._wants(run.flow):
-                total = total + run.sums.spent * (runs.volumes[key].runs or 0.0) + bills.spent.get(key, 0.0)
+                total = total + run.sums.spent * (runs.volumes[key].runs or 0.0)
+        for key, keys in runs.whole_flows().items():
+            if self._wants(runs.by[keys[0]].flow):
+                total = total + bills.spent.get(key, 0.0)
         return total
 
 
@@ -244,6 +260,6 @@ def _place_of(key: str, value: Value) -> str:
     """Where a value is declared, or which default it is."""
     if value.evidence == "default":
         return f" ({value.why})"
-    _, *places = key.split("|")
-    named = [f"‘{name}’" for name in places[1:] if name not in ("", "*")]
-    return f" of {' / '.join(named)}" if named else ""
+    _, _, *places, days = key.split("|")
+    named = [f"‘{name}’" for name in places if name not in ("", "*")]
+    return (f" of {' / '.join(named)}" if named else "") + (f", {days}" if days else "")

@@ -3,20 +3,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Hashable, Iterable
 from typing import TypeVar
 
+N = TypeVar("N", bound=Hashable)
+T = TypeVar("T")
 
-def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[list[str]]:
+
+def components(nodes: Iterable[N], edges: Iterable[tuple[N, N]]) -> list[list[N]]:
     """Strongly connected components in reverse topological order (Tarjan 1972, without recursion)."""
-    out: dict[str, list[str]] = {name: [] for name in nodes}
+    out: dict[N, list[N]] = {name: [] for name in nodes}
     for first, second in edges:
         out[first].append(second)
-    index: dict[str, int] = {}
-    low: dict[str, int] = {}
-    stack: list[str] = []
-    members: set[str] = set()
-    found: list[list[str]] = []
+    index: dict[N, int] = {}
+    low: dict[N, int] = {}
+    stack: list[N] = []
+    members: set[N] = set()
+    found: list[list[N]] = []
     for root in out:
         if root in index:
             continue
@@ -44,7 +47,7 @@ def components(nodes: Iterable[str], edges: Iterable[tuple[str, str]]) -> list[l
     return found
 
 
-def _take_component(stack: list[str], members: set[str], node: str, found: list[list[str]]) -> None:
+def _take_component(stack: list[N], members: set[N], node: N, found: list[list[N]]) -> None:
     group = []
     while True:
         top = stack.pop()
@@ -53,9 +56,6 @@ def _take_component(stack: list[str], members: set[str], node: str, found: list[
         if top == node:
             break
     found.append(group)
-
-
-T = TypeVar("T")
 
 
 def group_items(items: Iterable[T], key: Callable[[T], str]) -> dict[str, list[T]]:

@@ -4,16 +4,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from copy import copy
 from datetime import date
 from decimal import Decimal
 
 from msgspec import Struct
 
+from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.money import ZERO
 from zeitbuch.core.assumptions.quantities import IMAGE_TOKENS
-from zeitbuch.core.assumptions.volume import Month
 
 from . import token_count
 from .call_content import Amount
@@ -36,11 +36,18 @@ class ModelPrice(Struct):
 
 class Prices:
     """Prices of one rate card in one month. ``counters`` count tokens exactly for models that name a tokenizer file. ``weights``
-    say how the runs lie over the spans of the ``calendar``; by default each day weighs the same."""
+    say how the runs lie over the spans of the ``calendar``; by default each day weighs the same. ``changes``: days on which
+    something else than the card changes."""
 
-    def __init__(self, card: RateCard | None, month: Month, counters: dict[str, Counter] | None = None) -> None:
+    def __init__(
+        self,
+        card: RateCard | None,
+        month: Month,
+        counters: dict[str, Counter] | None = None,
+        changes: Iterable[date] = (),
+    ) -> None:
         self.card = card
-        self.calendar = calendar_of(month, card.change_dates() if card is not None else ())
+        self.calendar = calendar_of(month, [*(card.change_dates() if card is not None else ()), *changes])
         self.weights = self.calendar.by_days
         self.counters = counters or {}
         self._made: dict[str, ModelPrice] = {}

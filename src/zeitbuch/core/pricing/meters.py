@@ -252,7 +252,9 @@ class _MonthOfMeters:
             for one in flows:
                 host = card.host_of(one.flow, span.first)
                 if host is not None and one.used is not None:
-                    weight = one.weights[places[index]] if one.weights is not None else self.by_days[index]
+                    weight = self.by_days[index]
+                    if one.weights is not None:
+                        weight = one.weights[places[index]] * self.months  # of one month, as the volume is
                     on.setdefault(host.name, []).append((one, weight))
                     bills.host[one.key] = host.name
             self.members.append(on)
@@ -303,7 +305,7 @@ class _MonthOfMeters:
                     paid = Money(Decimal(mean_of_worlds(more * self.months, units)))
                 cost += paid
                 self.bills.spent[one.key] = self.bills.spent.get(one.key, 0.0) + more
-                had = of_flow.get(one.key) or MeterLine(meter.name, host, one.key, 0.0, 0.0, Money())
+                had = of_flow.get(one.key) or MeterLine(meter.name, host, one.key, 0.0, 0.0, Money(), "", one.evidence)
                 of_flow[one.key] = MeterLine(
                     meter.name,
                     host,
@@ -311,7 +313,7 @@ class _MonthOfMeters:
                     had.quantity + one.quantity,
                     had.units + float(one.units),
                     had.cost + paid,
-                    evidence=one.evidence,
+                    evidence=weakest_evidence(had.evidence, one.evidence),
                 )
         found.setdefault((host, meter.name), []).append(
             HostBill(host, Money(), meter.name, float(whole), included, cost)

@@ -9,22 +9,12 @@ from datetime import date
 from itertools import pairwise
 from typing import NamedTuple
 
+from zeitbuch.core.assumptions.days import Days, Month, Span, month_bounds
 from zeitbuch.core.assumptions.recurrence import count_firings
-from zeitbuch.core.assumptions.volume import Month, Volume, month_bounds
+from zeitbuch.core.assumptions.volume import Volume
 from zeitbuch.core.model.records import Flow, Trigger
 
 Weights = tuple[float, ...]  # of the spans of a month: they sum to 1
-
-
-class Span(NamedTuple):
-    """Days on which nothing changes: the first, and the day after the last."""
-
-    first: date
-    after: date
-
-    @property
-    def days(self) -> int:
-        return (self.after - self.first).days
 
 
 class Calendar(NamedTuple):
@@ -36,8 +26,12 @@ class Calendar(NamedTuple):
     @property
     def by_days(self) -> Weights:
         """Each day weighs the same."""
-        total = sum(span.days for span in self.spans)
-        return tuple(span.days / total for span in self.spans)
+        return self.weights_of_days(None)
+
+    def weights_of_days(self, days: Days | None) -> Weights:
+        """Each of some days weighs the same, all others nothing."""
+        held = [span.days if days is None or days.holds(span.first) else 0 for span in self.spans]
+        return tuple(number / sum(held) for number in held)
 
 
 def calendar_of(month: Month, changes: Iterable[date]) -> Calendar:
@@ -54,33 +48,40 @@ def calendar_of(month: Month, changes: Iterable[date]) -> Calendar:
     return Calendar(tuple(spans), tuple(months))
 
 
-def weights_of_triggers(flow: Flow, volumes: Mapping[str, Volume], calendar: Calendar) -> Weights | None:
-    """How the runs that a flow's own triggers start lie over the spans of one month: as their schedules say, else by days. None
-    where that is by days, where a volume is not known, and for an average month."""
-    if len(calendar.spans) < 2 or len(calendar.months) > 1:
+def weights_of_triggers(
+    flow: Flow, volumes: Mapping[str, Volume], calendar: Calendar, days: Days | None = None
+) -> Weights | None:
+    """How the runs that a flow's own triggers start lie over the spans of one month, or over some ``days`` of it: as their schedules
+    say, else by days. None where that is by all days, where a volume is not known, and for an average month."""
+    if days is None and (len(calendar.spans) < 2 or len(calendar.months) > 1):
         return None
-    parts: list[tuple[float, Weights]] = []
+    even = calendar.weights_of_days(days)
+    parts: list[tuple[float, Weights | None]] = []
     for trigger in flow.triggers:
         volume = volumes.get(trigger.id)
         if volume is None or volume.runs is None:
-            return None
-        parts.append((volume.runs, _weights_of_trigger(trigger, calendar)))
-    return mean_weights(parts, calendar)
+            return None if days is None else even
+        parts.append((float(volume.runs), _weights_of_trigger(trigger, calendar, days)))
+    found = mean_weights(parts, even)
+    return even if found is None and days is not None else found
 
 
-def mean_weights(parts: Iterable[tuple[float, Weights | None]], calendar: Calendar) -> Weights | None:
-    """The weights of runs of several origins together (None: by days); None for no runs, and where all are by days."""
+def mean_weights(parts: Iterable[tuple[float, Weights | None]], even: Weights) -> Weights | None:
+    """The weights of runs of several origins together (None: ``even``, by days); None for no runs, and where all are by days."""
     held = [(runs, weights) for runs, weights in parts if runs]
     total = sum(runs for runs, _ in held)
-    if not total or all(weights is None or weights == calendar.by_days for _, weights in held):
+    if not total or all(weights is None or weights == even for _, weights in held):
         return None
-    rows = [(runs, weights or calendar.by_days) for runs, weights in held]
-    return tuple(sum(runs * weights[place] for runs, weights in rows) / total for place in range(len(calendar.spans)))
+    rows = [(runs, weights or even) for runs, weights in held]
+    return tuple(sum(runs * weights[place] for runs, weights in rows) / total for place in range(len(even)))
 
 
-def _weights_of_trigger(trigger: Trigger, calendar: Calendar) -> Weights:
+def _weights_of_trigger(trigger: Trigger, calendar: Calendar, days: Days | None) -> Weights | None:
     if trigger.schedule is None or trigger.kind not in ("schedule", "polling"):
-        return calendar.by_days
-    fired = [count_firings(trigger.schedule, span.first, span.after) for span in calendar.spans]
+        return None
+    fired = [
+        count_firings(trigger.schedule, span.first, span.after) if days is None or days.holds(span.first) else 0
+        for span in calendar.spans
+    ]
     total = sum(fired)
-    return tuple(one / total for one in fired) if total else calendar.by_days
+    return tuple(one / total for one in fired) if total else None

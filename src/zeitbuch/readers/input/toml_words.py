@@ -47,6 +47,8 @@ def words_of_error(error: str, kind: Any, renamed: dict[str, str]) -> Words:
     if hit := _WRONG_TYPE.search(error):
         wanted = " or ".join(_TYPES.get(part.strip(), part.strip()) for part in hit[1].split("|"))
         return Words(f"expected {wanted} at {where}, found {_TYPES.get(hit[2], hit[2])}", "")
+    if "RFC3339 encoded date" in error:
+        return Words(f"expected a date at {where}, found a text that is none", "write it as 2026-11-01")
     return Words(error, "")
 
 

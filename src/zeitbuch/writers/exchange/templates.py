@@ -118,7 +118,9 @@ assumptions = 1
 # month = "2026-11"   # of monthly figures, where neither --month nor the workspace names one; else the current month
 
 # Each [[assume]] says where it applies (flow, environment, step, case, trigger: ids or names, * stands for anything) and
-# gives one or more quantities. The most specific entry wins, among equals the later one.
+# gives one or more quantities. The most specific entry wins, among equals the later one. An entry may hold on some days only:
+# from = 2026-11-16, until = 2026-12-01 (the first day on which it holds no more), weekdays = ["saturday", "sunday"]. On them it
+# wins over one for the same places and all days; runs and events stay those of a whole month.
 {keys}
 # A quantity is a number, or a range: {{ low = 1, likely = 4, high = 9 }}. Volumes and shares are the same for a whole
 # month: their range says how well they are known. All else varies from run to run; how well its mean is known is said
