@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+from datetime import date
+from decimal import Decimal
 from typing import Any
 
+import numpy as np
 import pytest
 from msgspec import structs
 
 from builders import ask, chain, flow, link, step
 from test_estimate import CARD
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
+from zeitbuch.core.assumptions.uncertain import draws_of
+from zeitbuch.core.assumptions.values import Range
+from zeitbuch.core.assumptions.worlds import Worlds
 from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
-from zeitbuch.core.model.records import Binding, Flow, ModelUse, Pieces, Prompt, Ref
+from zeitbuch.core.model.records import Binding, Flow, ModelUse, Pieces, Prompt, Ref, Repeat
 from zeitbuch.core.pricing.asked_answers import asked_length
 from zeitbuch.core.pricing.call_content import Usage
 from zeitbuch.core.pricing.call_prices import Prices
+from zeitbuch.core.pricing.rate_card import ModelRate, Price, RateCard
 
 MONTH = (2026, 2)
 
@@ -170,3 +177,113 @@ def test_pages_of_a_declared_size() -> None:
     f = chain(step("p", "parse"), reading("m", "model", named("text", "{p}", "p")))
     assert usage(f, "m", Rule(step="p", pages=4.0)).total("input") == 2000
     assert usage(f, "m", Rule(step="p", pages=4.0, page_size=800.0)).total("input") == 3200
+
+
+def cutting(size: int, overlap: int | None = None, **more: Any) -> Any:
+    return step(
+        "c", inputs=(named("input", "{p}", "p"),), pieces=Pieces(size=size, overlap=overlap, unit="tokens"), **more
+    )
+
+
+def test_a_step_that_cuts_a_text_makes_as_many_items_as_there_are_pieces() -> None:
+    """60,000 tokens in pieces of 1,000 that share 75: 65 pieces, each with its part of 64,800 tokens, summed up one by one."""
+    f = chain(step("p", "parse"), cutting(1000, 75, yields="many"), ask_about("a", "c"))
+    run = run_of(f, Rule(step="p", size=60_000.0), Rule(step="a", output=50.0))
+    assert run.passes.of["a"].runs == 65
+    assert run.sums.input_tokens == pytest.approx(64_800) and run.sums.output_tokens == 65 * 50
+    (item,) = [value for key, value in run.lookup.counted.items() if key == "c"]
+    assert "60,000 from ‘P’" in item.why and item.evidence == "declared"
+    # Declared items come first; a short text is one piece, and only as long as it is.
+    assert run_of(f, Rule(step="p", size=60_000.0), Rule(step="c", items=4.0)).passes.of["a"].runs == 4
+    short = run_of(f, Rule(step="p", size=300.0))
+    assert (short.passes.of["a"].runs, short.sums.input_tokens) == (1, 300)
+
+
+def test_a_text_that_varies_is_cut_into_pieces_that_vary() -> None:
+    f = chain(step("p", "parse"), cutting(1000, yields="many"), ask_about("a", "c"))
+    ranged = Rule(step="p", size=Range(low=500, likely=2000, high=6000))
+    low, high, mean = 1, 6, run_of(f, ranged).passes.of["a"].runs
+    # Half a piece more than the text alone says, since the last is seldom full.
+    assert low < mean < high and mean == pytest.approx((500 + 4 * 2000 + 6000) / 6 / 1000 + 0.5, abs=0.05)
+    by_default = run_of(f).lookup.counted["c"]
+    assert by_default.evidence == "default" and by_default.amount > 1
+
+
+@pytest.mark.parametrize(
+    ("repeat", "rounds"),
+    [
+        (Repeat(items="{c}", refs=(Ref(step="c", text="{c}"),)), 60), (Repeat(items="{c}", count=7, refs=(Ref(step="c"),)), 7),
+        (Repeat(items="{x}", refs=(Ref(step="p"),)), 10), (Repeat(), 10),
+    ],
+)  # fmt: skip
+def test_a_loop_over_pieces_goes_over_all_of_them(repeat: Repeat, rounds: float) -> None:
+    inner = structs.replace(ask("a"), scope="l")
+    f = chain(step("p", "parse"), cutting(1000), step("l", "loop", repeat=repeat))
+    f = structs.replace(f, steps=(*f.steps, inner))
+    assert run_of(f, Rule(step="p", size=60_000.0)).passes.of["a"].runs == rounds
+
+
+def ask_about(key: str, source: str) -> Any:
+    use = ModelUse(name="fulmar-mini-2", prompts=(Prompt(text="{x}", refs=(Ref(step=source, text="{x}"),)),))
+    return step(key, "model", model=use, per_item=True)
+
+
+def rate(name: str, image_tokens: float | None = None, **prices: float) -> ModelRate:
+    price = Price(date(2026, 1, 1), **{unit: Decimal(each) for unit, each in prices.items()})
+    return ModelRate(name, image_tokens=image_tokens, price=(price,))
+
+
+RATES = RateCard(
+    "EUR",
+    model=(
+        rate("plain", input=1000, output=2000),
+        rate("own", 300.0, input=1000, output=2000),
+        rate("by image", image=5, input=1000),
+    ),
+)
+
+
+def seen(model: str, *rules: Rule, modality: str = "vision", worlds: Worlds | None = None) -> FlowFigures:
+    use = ModelUse(name=model, modality=modality, prompts=(Prompt(text="{x}", refs=(Ref(step="p", text="{x}"),)),))  # type: ignore[arg-type]
+    f = chain(step("p", "parse"), step("m", "model", model=use))
+    rules = (Rule(step="p", size=0.0), Rule(step="m", output=0.0), Rule(step="m", images=2.0), *rules)
+    return one_run(f, Assumptions(assume=rules), Prices(RATES, MONTH), MONTH, worlds=worlds)
+
+
+@pytest.mark.parametrize(
+    ("model", "rules", "cost", "evidence"),
+    [
+        ("plain", (), 1.6, "default"),  # 2 images of 800 tokens, at 1000 a million
+        ("plain", (Rule(step="m", image_tokens=100.0),), 0.2, "declared"),
+        ("own", (), 0.6, "declared"), ("own", (Rule(step="m", image_tokens=100.0),), 0.2, "declared"),
+        ("by image", (Rule(step="m", image_tokens=100.0),), 10, "declared"),
+        ("plain", (Rule(step="m", input=700.0),), 0.7, "declared"),  # all tokens in: the images are among them
+    ],
+)  # fmt: skip
+def test_images_are_billed_by_image_or_as_tokens(
+    model: str, rules: tuple[Rule, ...], cost: float, evidence: str
+) -> None:
+    run = seen(model, *rules)
+    assert float(run.cost.amount) == pytest.approx(cost) and run.cost.unknown == ()
+    assert {part.evidence for part in run.steps[1].parts if part.cost} == {evidence}
+    assert {name for name, amount in run.sums.by.items() if amount} == {evidence}
+
+
+def test_made_images_are_billed_as_tokens_out() -> None:
+    assert float(seen("plain", modality="image").cost.amount) == pytest.approx(3.2)
+
+
+def test_how_many_tokens_an_image_is_and_how_fast_one_speaks_are_in_doubt() -> None:
+    worlds = Worlds(400)
+    spent = draws_of(seen("plain", worlds=worlds).sums.spent)
+    assert spent.mean() == pytest.approx(1.6, rel=0.01) and 0.8 <= spent.min() < 1 and 2.2 < spent.max() <= 3.2
+    assert float(np.ptp(draws_of(seen("own", worlds=worlds).sums.spent))) == 0
+    text = "The ferry is late. " * 20
+    use = ModelUse(name="voice", modality="speech", prompts=(Prompt(text=text),))
+    spoken = chain(step("m", "model", model=use))
+    card = RateCard("EUR", model=(rate("voice", second=1),))
+    run = one_run(spoken, Assumptions(), Prices(card, MONTH), MONTH, worlds=worlds)
+    seconds = draws_of(run.sums.spent)
+    assert float(run.sums.spent) == pytest.approx(len(text.strip()) / 15)
+    assert len(text) / 19 <= seconds.min() < seconds.max() <= len(text) / 11
+    assert run.steps[0].parts[0].evidence == "default" and "15 letters a second" in run.steps[0].parts[0].why

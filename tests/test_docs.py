@@ -141,7 +141,7 @@ def test_quantities_of_the_arithmetic_page_are_the_ones_in_use() -> None:
     for words in (
         f"label {q.OUTPUT_BY_TASK['label']:g}", f"extract {q.OUTPUT_BY_TASK['extract']:g}", f"other answers {q.OUTPUT_OTHERWISE:g}",
         f"what a trigger hands on {q.SIZE_OF_TRIGGER:g}", f"a search {q.SIZE_BY_KIND['retrieve']:g}", f"a tool call {q.DEFAULTS['tool_call']:g}",
-        f"a remembered message {q.DEFAULTS['message_size']:g}", f"a page {q.DEFAULTS['page_size']:g}", f"as {q.IMAGE_TOKENS:g} tokens", f"at most {q.CYCLE_ROUNDS}",
+        f"a remembered message {q.DEFAULTS['message_size']:g}", f"a page {q.DEFAULTS['page_size']:g}", f"as {q.DEFAULTS['image_tokens']:g} tokens", f"at most {q.CYCLE_ROUNDS}",
     ):  # fmt: skip
         assert words in text, words
 

@@ -105,13 +105,15 @@ class InWorlds(Protocol):
 
 class AssumptionLookup:
     """Looks assumptions up for one flow. With ``worlds`` every value that is in doubt comes with what it is in each of them. ``days``:
-    the days of the month that volumes are of; all without any."""
+    the days of the month that volumes are of; all without any. ``counted``: items of steps, by id, that follow from something else
+    (pieces of a text), and hold where none are declared."""
 
     def __init__(
         self, assumptions: Assumptions, flow: Flow, worlds: InWorlds | None = None, days: Days | None = None
     ) -> None:
         names = (flow.id, flow.name)
         self.days = days
+        self.counted: dict[str, Value] = {}
         self.flow_id = flow.id
         self.worlds = worlds
         self.by: dict[str, list[ReadyRule]] = {}
@@ -171,6 +173,8 @@ class AssumptionLookup:
                 best = ready
         if best is not None:
             return self._said(quantity, best)
+        if quantity == "items" and step.id in self.counted:
+            return self.counted[step.id]
         return self.default_of(quantity)
 
     def default_of(self, quantity: str, value: Value | None = None, name: str = "") -> Value:

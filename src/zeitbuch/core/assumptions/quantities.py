@@ -33,6 +33,7 @@ QUANTITIES: dict[str, tuple[float, float, str]] = {
     "chunk": (1.0, 1e9, "tokens of a piece of a document that is embedded"),
     "overlap": (0.0, 1e9, "tokens that neighbouring pieces share"),
     "batch_size": (1.0, 1e9, "pieces embedded with one call"),
+    "image_tokens": (0.0, 1e9, "tokens that an image counts as, where a vendor bills tokens"),
     "images": (0.0, 1e9, "images that a step hands to a model, or makes"),
     "video": (0.0, 1e9, "seconds of video that a step hands to a model, or makes"),
     "pages": (0.0, 1e9, "pages of a document that a step reads"),
@@ -76,6 +77,7 @@ DEFAULTS: dict[str, float] = {
     "items": 10, "rounds": 3, "failure": 0, "timeout": 0, "hit_rate": 0.25, "images": 1, "video": 0, "pages": 1, "accept_rate": 0.5, "cached": 0,
     "batched": 0, "reasoning": 0, "seconds": 0, "sound": 60, "megabytes": 0, "chunk": 400, "overlap": 0, "batch_size": 1, "tool_call": 40,
     "tool_frame": 30, "messages": 5, "message_size": 150, "page_size": 500, "letters_per_token": 4, "letters_per_second": 15,
+    "image_tokens": 800,
 }  # fmt: skip
 # Between what the mean of a default lies, where that is not from half to double.
 DEFAULT_ENDS: dict[str, tuple[float, float]] = {"letters_per_token": (3.0, 5.0), "letters_per_second": (11.0, 19.0)}
@@ -83,5 +85,4 @@ SPREAD_OF_DEFAULTS = 0.5  # how far default sizes vary from run to run, as a par
 DEFAULT_LOW, DEFAULT_HIGH = 0.5, 2.0  # a default may well be half or double
 TURNS_LOW, TURNS_LIKELY, TURNS_HIGH = 1.0, 3.0, 10.0
 FIELD_TOKENS = 30.0
-IMAGE_TOKENS = 800.0
 CYCLE_ROUNDS = 100

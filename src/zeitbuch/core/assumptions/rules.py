@@ -56,6 +56,7 @@ class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     chunk: Figure | UnsetType = UNSET
     overlap: Figure | UnsetType = UNSET
     batch_size: Figure | UnsetType = UNSET
+    image_tokens: Figure | UnsetType = UNSET
     images: Figure | UnsetType = UNSET
     video: Figure | UnsetType = UNSET
     pages: Figure | UnsetType = UNSET

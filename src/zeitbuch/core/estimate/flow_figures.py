@@ -26,6 +26,7 @@ from zeitbuch.core.passes.exact import Passes
 from zeitbuch.core.passes.moving import Pass
 from zeitbuch.core.pricing.call_content import Amount, Usage, usage_of
 from zeitbuch.core.pricing.call_prices import Counter, Prices
+from zeitbuch.core.pricing.lineage import counted_pieces
 from zeitbuch.core.pricing.meters import Metered, meters_of, per_run, quantities_of
 from zeitbuch.core.pricing.spans import Weights, weights_of_triggers
 
@@ -42,15 +43,14 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
         quantity = first.quantity * runs
         each = prices.unit_price(use.model, first, use.batched)
         cost = None if each is None and quantity else (each or ZERO) * Decimal(quantity)
-        parts.append(
-            Part(
-                first.unit,
-                float(quantity),
-                cost,
-                first.evidence if first.evidence == evidence else weakest_evidence(first.evidence, evidence),
-                first.why,
-            )
+        told, why = (
+            first.evidence if first.evidence == evidence else weakest_evidence(first.evidence, evidence),
+            first.why,
         )
+        other = prices.billed_by(use.model, first)
+        if other is not None:
+            told, why = weakest_evidence(told, other.evidence), f"{why}; {other.why}"
+        parts.append(Part(first.unit, float(quantity), cost, told, why))
         if cost is None:
             unknown[use.model or f"the model of '{step.title}'"] = None
     fee = prices.per_call(use.model)
@@ -153,6 +153,7 @@ def one_run(
     its days; with ``worlds`` its figures carry what they are in each of them."""
     graph = Graph(flow)
     lookup = lookup_on(part, assumptions, month, flow, worlds)
+    lookup.counted = counted_pieces(graph, lookup)
     volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
@@ -242,9 +243,10 @@ def _add_step(run: FlowFigures, step: Step, done: Pass, use: Usage, prices: Pric
         if each:
             cost = each * Decimal(quantity)
             spent += cost
-            mapping[
-                first.evidence if first.evidence == done.evidence else weakest_evidence(first.evidence, done.evidence)
-            ] += cost
+            told = first.evidence
+            if first.instead is not None and (other := prices.billed_by(use.model, first)) is not None:
+                told = weakest_evidence(told, other.evidence)
+            mapping[told if told == done.evidence else weakest_evidence(told, done.evidence)] += cost
         elif each is None and quantity:
             unknown = (use.model or f"the model of '{step.title}'",)
     calls = use.calls * runs
@@ -305,8 +307,12 @@ def _spent_in_worlds(use: Usage, done: Pass, prices: Prices) -> float:
 
 
 def price_in_worlds(prices: Prices, use: Usage, amount: Amount) -> float:
-    """The price of one of an amount's unit; which share of the calls is sent deferred may be another in every world. 0 without a
-    price: what it costs is unknown then."""
+    """The price of one of an amount's unit; which share of the calls is sent deferred may be another in every world, and so may how
+    many of another unit it is billed as. 0 without a price: what it costs is unknown then."""
+    other = prices.billed_by(use.model, amount)
+    if other is not None and type(other.times) is Uncertain:
+        one = structs.replace(amount, instead=other._replace(times=float(other.times)))
+        return price_in_worlds(prices, use, one) * (other.times / float(other.times))
     if type(use.batched) is not Uncertain:
         return float(prices.unit_price(use.model, amount, use.batched) or 0.0)
     at_once, deferred = (float(prices.unit_price(use.model, amount, share) or 0.0) for share in (0.0, 1.0))

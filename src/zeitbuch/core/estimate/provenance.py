@@ -123,7 +123,7 @@ def _step_rows(
     if entry.parts:
         for row in _text_rows(runs, run, entry.id):
             yield title, *row
-        for row in _price_rows(runs, run, entry.model, {part.unit for part in entry.parts}):
+        for row in _price_rows(runs, run, entry.model, _units_paid(runs, run, entry)):
             yield title, *row
     for part in entry.parts:
         yield title, f"{UNITS[part.unit].phrase} per run", _part_words(runs, part), part.evidence, part.why
@@ -201,6 +201,13 @@ def _price_rows(
                 words += f", for {share:.0%} of the runs" if len(paid) > 1 else ""
                 rows.append((f"price of {row.title}", f"{value} {rate.currency or card.currency}", "declared", words))
     return rows
+
+
+def _units_paid(runs: EstateFigures, run: FlowFigures, entry: StepEstimate) -> set[str]:
+    """The units of a step's parts, and those that they are billed by in their place."""
+    use = run.uses.get(entry.id)
+    others = [runs.prices.billed_by(use.model, amount) for amount in use.amounts] if use is not None else []
+    return {part.unit for part in entry.parts} | {other.unit for other in others if other is not None}
 
 
 def _prices_paid(runs: EstateFigures, run: FlowFigures, model: str) -> list[tuple[Price, float]]:

@@ -180,7 +180,7 @@ class Planner:
                 )
             return
         node.repeats = "items"
-        node.items = self.lookup.find("items", (step.id, step.name))
+        node.items = self.lookup.find("items", (step.id, step.name)) or self.lookup.counted.get(step.id)
         if node.items is None and repeat is not None and repeat.count is not None:
             node.items = Value(float(repeat.count), "export", "listed in the export")
         elif node.items is None:

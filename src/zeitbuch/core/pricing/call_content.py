@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from msgspec import Struct, structs
 
@@ -23,19 +23,27 @@ from zeitbuch.core.passes.moving import Pass
 
 from .contents import texts_of
 from .lineage import Sizes, output_of, window_of
-from .pieces import pieces_of, stated_size
+from .pieces import pieces_between, pieces_of, stated_size
 from .units import media_of
 
 By = Literal["one", "turns", "later", "pairs"]
 ONE = Value(1.0, "export")
 
 
+class Instead(NamedTuple):
+    """Another unit that an amount may be billed by: how many of it make one, and what that is based on."""
+
+    unit: str
+    times: float
+    evidence: Evidence
+    why: str
+
+
 class Amount(Struct, frozen=True, gc=False):
     """A quantity of one unit (see rates.UNITS) used in one pass, with its evidence.
 
     ``quantity`` is the mean: ``times`` x the mean of ``size`` x the mean of ``by`` (1, the turns K, K - 1, or
-    K (K - 1) / 2). Equal ``key`` means the same draw. ``instead`` names another unit that may be billed in its place, with
-    how many of it make one.
+    K (K - 1) / 2). Equal ``key`` means the same draw. ``instead`` is another unit that may be billed in its place.
     """
 
     unit: str
@@ -46,7 +54,7 @@ class Amount(Struct, frozen=True, gc=False):
     size: Value = ONE
     key: str = ""
     by: By = "one"
-    instead: tuple[str, float] | None = None
+    instead: Instead | None = None
 
 
 class Usage(Struct, frozen=True, gc=False):
@@ -96,7 +104,7 @@ class _Maker:
         times: float = 1.0,
         by: By = "one",
         key: str = "",
-        instead: tuple[str, float] | None = None,
+        instead: Instead | None = None,
     ) -> None:
         quantity = times * size.amount * self.means[by]
         if quantity:
@@ -207,7 +215,8 @@ def _sound_of_duration(made: _Maker) -> Value | None:
 def _speech_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     _, letters, fills = made.count_prompts(lambda text: 0.0)
     spoken, written = (made.lookup.of_step(name, made.step) for name in ("letters_per_second", "letters_per_token"))
-    instead = ("second", 1 / spoken.amount)
+    words = f"{spoken.amount:g} letters a second ({spoken.why})"
+    instead = Instead("second", 1 / spoken.amount, spoken.evidence, words)
     made.add_amount("characters", Value(letters, "export"), "text to be spoken", instead=instead)
     for key, size, times in fills:
         why = f"to be spoken: {size.why}, {written.amount:g} letters per token"
@@ -236,16 +245,12 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     stated = made.step.pieces.batch if made.step.pieces is not None else None
     batch = Value(float(stated), "export", "from the export") if stated else None
     together = made.lookup.find("batch_size", names) or batch or made.lookup.of_step("batch_size", made.step)
-    pieces = in_each_world(_pieces_of, total, chunk.amount, shared)
+    pieces = in_each_world(pieces_between, total, chunk.amount, shared)
     if pieces > 1 and shared:
         evidence = weakest_evidence(overlap.evidence, chunk.evidence, *(size.evidence for _, size, _ in fills))
         words = f"overlap of {pieces:g} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
     return in_each_world(lambda count, at_once: float(math.ceil(count / at_once)), pieces, together.amount)
-
-
-def _pieces_of(tokens: float, chunk: float, shared: float) -> float:
-    return float(max(1, math.ceil((tokens - shared) / (chunk - shared)))) if tokens else 0.0
 
 
 def _cutting_step(made: _Maker) -> Step:
@@ -270,7 +275,7 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
         _input_amounts(made, by, helpers, tools if agent else [], count)
     _turn_amounts(made, tools if agent else [], said is None)
     if use.modality == "image":
-        _media_amounts(made, "one", " made")
+        _media_amounts(made, "one", "output", " made")
         return
     answer = output_of(step, use, lookup)
     made.add_amount("output", answer, f"answer: {answer.why}", key=f"size of {step.id}")
@@ -280,7 +285,7 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
         made.add_amount(
             "output", more, f"reasoning: {reasoning.amount:g} for each token of the answer ({reasoning.why})"
         )
-    _media_amounts(made, by)
+    _media_amounts(made, by, "input" if said is None else "")
 
 
 def _input_amounts(made: _Maker, by: By, helpers: list[Step], tools: list[Step], count: Callable[[str], float]) -> None:
@@ -321,10 +326,16 @@ def _turn_amounts(made: _Maker, tools: list[Step], earlier: bool) -> None:
     made.add_amount("output", call, words, by="later", key=f"tool call {made.step.id}")
 
 
-def _media_amounts(made: _Maker, by: By, how: str = "") -> None:
-    """What is shown to a model, or made by it, beside text."""
+def _media_amounts(made: _Maker, by: By, tokens: str, how: str = "") -> None:
+    """What is shown to a model, or made by it, beside text. ``tokens``: the unit as which images may be billed; without one they are
+    among the tokens that are declared."""
+    each = made.lookup.of_step("image_tokens", made.step)
+    billed = Instead(tokens, each.amount, each.evidence, f"{each.amount:g} tokens an image ({each.why})")
+    if not tokens:
+        billed = Instead("input", 0.0, "declared", "images are among the declared tokens in")
     for row in media_of(made.use.modality):
         amount = made.lookup.of_step(row.quantity, made.step)
         if amount.amount:
+            instead = billed if row.unit == "image" else None
             key = f"{row.quantity} {made.step.id}"
-            made.add_amount(row.unit, amount, f"{row.quantity}{how}: {amount.why}", by=by, key=key)
+            made.add_amount(row.unit, amount, f"{row.quantity}{how}: {amount.why}", by=by, key=key, instead=instead)

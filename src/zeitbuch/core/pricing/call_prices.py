@@ -13,10 +13,9 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.money import ZERO
-from zeitbuch.core.assumptions.quantities import IMAGE_TOKENS
 
 from . import token_count
-from .call_content import Amount
+from .call_content import Amount, Instead
 from .rate_card import ModelRate, RateCard
 from .spans import Weights, calendar_of
 from .units import UNITS
@@ -30,7 +29,7 @@ class ModelPrice(Struct):
 
     of: dict[str, Decimal | None]
     deferred: Decimal
-    image_tokens: float
+    image_tokens: float | None  # as the card says
     known: bool
 
 
@@ -88,10 +87,10 @@ class Prices:
         parts = [(self._price_on_day(rate, day), Decimal(weight)) for day, weight in held] if rate is not None else []
         whole = [(*pair, weight) for pair, weight in parts if pair is not None]
         if rate is None or not parts or len(whole) < len(parts):
-            return ModelPrice(dict.fromkeys(UNITS), ZERO, IMAGE_TOKENS, False)
+            return ModelPrice(dict.fromkeys(UNITS), ZERO, None, False)
         mapping = _mean_prices(whole)
         deferred = whole[0][1] if len(whole) == 1 else sum((later * weight for _, later, weight in whole), ZERO)
-        return ModelPrice(mapping, deferred, rate.image_tokens if rate.image_tokens is not None else IMAGE_TOKENS, True)
+        return ModelPrice(mapping, deferred, rate.image_tokens, True)
 
     def _price_on_day(self, rate: ModelRate, day: date) -> tuple[dict[str, Decimal | None], Decimal] | None:
         assert self.card is not None
@@ -112,12 +111,20 @@ class Prices:
         value = price.of.get(amount.unit)
         if value is not None and not batched:
             return value
-        value = _instead_of_price(amount, value, price)
+        if value is None:
+            value = _instead_of_price(amount, price)
         if value is None and UNITS[amount.unit].free_by_call and self._by_call(price):
             return ZERO
         if value is None:
             return None
         return value * (1 - Decimal(batched) * price.deferred) if batched and price.deferred else value
+
+    def billed_by(self, model: str, amount: Amount) -> Instead | None:
+        """The other unit that an amount is billed by: its own has no price, and that one has."""
+        if amount.instead is None:
+            return None
+        price = self.model_prices(model)
+        return _other_unit(amount.instead, amount, price) if price.of.get(amount.unit) is None else None
 
     @staticmethod
     def _by_call(price: ModelPrice) -> bool:
@@ -129,14 +136,19 @@ class Prices:
         return self.model_prices(model).of["call"] or ZERO
 
 
-def _instead_of_price(amount: Amount, value: Decimal | None, price: ModelPrice) -> Decimal | None:
-    if value is None and amount.unit == "cached":
-        value = price.of["input"]  # no price of its own: the cache is no cheaper
-    if value is None and amount.unit == "image" and price.of["input"] is not None:
-        value = price.of["input"] * Decimal(price.image_tokens)
-    if value is None and amount.instead is not None and price.of.get(amount.instead[0]) is not None:
-        value = Decimal(price.of[amount.instead[0]] or 0) * Decimal(amount.instead[1])
-    return value
+def _instead_of_price(amount: Amount, price: ModelPrice) -> Decimal | None:
+    if amount.unit == "cached":
+        return price.of["input"]  # no price of its own: the cache is no cheaper
+    other = _other_unit(amount.instead, amount, price) if amount.instead is not None else None
+    return (price.of[other.unit] or ZERO) * Decimal(other.times) if other is not None else None
+
+
+def _other_unit(instead: Instead, amount: Amount, price: ModelPrice) -> Instead | None:
+    if price.of.get(instead.unit) is None:
+        return None
+    if amount.unit == "image" and price.image_tokens is not None and instead.evidence == "default" and instead.times:
+        return Instead(instead.unit, price.image_tokens, "declared", "the rate card")
+    return instead
 
 
 def _mean_prices(whole: list[tuple[dict[str, Decimal | None], Decimal, Decimal]]) -> dict[str, Decimal | None]:

@@ -18,16 +18,16 @@ from zeitbuch.core.assumptions.quantities import (
     SIZE_OTHERWISE,
     SPREAD_OF_DEFAULTS,
 )
-from zeitbuch.core.assumptions.uncertain import exceeds, least
+from zeitbuch.core.assumptions.uncertain import exceeds, in_each_world, least
 from zeitbuch.core.assumptions.values import Evidence, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
 from zeitbuch.core.model.references import ref_words
 from zeitbuch.core.model.words import name_words
-from zeitbuch.core.passes.ranged import capped
+from zeitbuch.core.passes.ranged import capped, mean_over
 
 from .asked_answers import asked_length
-from .pieces import size_in_store, stated_size
+from .pieces import pieces_between, pieces_of, size_in_store, stated_size
 
 _ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
@@ -138,25 +138,63 @@ class Sizes:
         """What a step that shapes data hands on: what came to it, joined or cut; each part of it where it makes many of one."""
         cut = stated_size(step, "size", self.lookup)
         if step.yields == "many" and cut is not None:
-            return cut
-        refs = {(ref.step, ref.variable, ref.path): ref for binding in step.inputs for ref in binding.refs}
-        came = list(refs.values()) or [Ref(step=source) for source in self._only_source(step)]
-        if not came or step.id in self._passing:
+            return self._size_of_piece(step, cut)
+        found = self._incoming(step)
+        if found is None:
             return self._handed("shape")
-        self._passing.add(step.id)
-        sizes = [self.size_of_ref(ref)[1] for ref in came]
-        self._passing.discard(step.id)
-        named = ", ".join(dict.fromkeys(ref_words(ref, self.graph.names) for ref in came))
+        named, sizes = found
         # What a text is cut into or joined from is known; what else is done to it is not.
-        known: Evidence = "export" if cut is not None or len(came) > 1 else "default"
+        known: Evidence = "export" if cut is not None or len(sizes) > 1 else "default"
         evidence = weakest_evidence(known, *[size.evidence for size in sizes])
         part = 1.0
         if step.yields == "many":
             items = self.lookup.of_step("items", step)
             part, evidence = 1 / items.amount if items.amount else 1.0, weakest_evidence(evidence, items.evidence)
-        total, low, high = (sum([ends[at] for ends in map(_ends_of, sizes)]) * part for at in range(3))
+        total, low, high = (end * part for end in _sum_of_ends(sizes))
         why = f"passed on from {named}: {sizes[0].why}" if len(sizes) == 1 else f"joined from {named}"
         return Value(total, evidence, why, *((low, high) if high > low else (float("nan"),) * 2))
+
+    def _incoming(self, step: Step) -> tuple[str, list[Value]] | None:
+        """What comes to a step, in words and in sizes: what its inputs name, or the one thing before it. None where nothing tells."""
+        refs = {(ref.step, ref.variable, ref.path): ref for binding in step.inputs for ref in binding.refs}
+        came = list(refs.values()) or [Ref(step=source) for source in self._only_source(step)]
+        if not came or step.id in self._passing:
+            return None
+        self._passing.add(step.id)
+        sizes = [self.size_of_ref(ref)[1] for ref in came]
+        self._passing.discard(step.id)
+        return ", ".join(dict.fromkeys(ref_words(ref, self.graph.names) for ref in came)), sizes
+
+    def count_pieces(self, step: Step) -> Value | None:
+        """Into how many pieces a step cuts what comes to it: ceil((T - o) / (c - o)), over the range of T; None where nothing says
+        how it cuts, or what comes."""
+        cut = stated_size(step, "size", self.lookup)
+        found = self._incoming(step) if cut is not None else None
+        if found is None or cut is None:
+            return None
+        named, sizes = found
+        total = _sum_of_ends(sizes)
+        text = Value(total[0], "export", "", *(total[1:] if total[2] > total[1] else ()))
+        shared = self._overlap_of(step, cut)
+        low, high = (in_each_world(pieces_between, end, cut.amount, shared) for end in total[1:])
+        mean = mean_over(text, lambda tokens: in_each_world(pieces_between, tokens, cut.amount, shared))
+        evidence = weakest_evidence(cut.evidence, *[size.evidence for size in sizes])
+        words = f"pieces of {cut.amount:.4g} tokens ({cut.why}) of {float(total[0]):,.0f} from {named}"
+        return Value(mean, evidence, words, *((low, high) if high > low else ()))
+
+    def _overlap_of(self, step: Step, cut: Value) -> float:
+        overlap = stated_size(step, "overlap", self.lookup)
+        return least(overlap.amount, cut.amount - 1) if overlap is not None else 0.0
+
+    def _size_of_piece(self, step: Step, cut: Value) -> Value:
+        """The tokens of one of the pieces that a step cuts: all of them, with what they share, over their number."""
+        known = self.lookup.find("items", (step.id, step.name)) is not None
+        found, count = self._incoming(step), None if known else self.count_pieces(step)
+        if found is None or count is None or not count.amount:
+            return cut
+        shared = self._overlap_of(step, cut)
+        each = (_sum_of_ends(found[1])[0] + shared * (count.amount - 1)) / count.amount
+        return Value(each, count.evidence, f"a piece of {cut.amount:.4g} tokens at most ({cut.why})")
 
     def _only_source(self, step: Step) -> list[str]:
         """The one step or trigger that leads to a step; nothing where several do."""
@@ -174,7 +212,7 @@ class Sizes:
 
     def _gathered_size(self, loop: Step) -> Value:
         """What a loop hands on to what comes after it: a result for each item."""
-        items = self.lookup.find("items", (loop.id, loop.name))
+        items = self.lookup.find("items", (loop.id, loop.name)) or self.lookup.counted.get(loop.id)
         repeat = loop.repeat
         if items is None and repeat is not None and repeat.count is not None:
             items = Value(float(repeat.count), "export", "listed in the export")
@@ -213,6 +251,37 @@ class Sizes:
         # The sizes of many items even out: only the range of their number is kept.
         low, high = (items.low * one.amount, items.high * one.amount) if items.ranged else (float("nan"), float("nan"))
         return Value(items.amount * one.amount, evidence, f"{words} of {one.amount:g} tokens", low, high)
+
+
+def _sum_of_ends(sizes: list[Value]) -> tuple[float, float, float]:
+    """Mean, low and high of several sizes together."""
+    mean, low, high = (sum([ends[at] for ends in map(_ends_of, sizes)]) for at in range(3))
+    return mean, low, high
+
+
+def counted_pieces(graph: Graph, lookup: AssumptionLookup) -> dict[str, Value]:
+    """How many items steps make of one that cut it into pieces of a stated size, and loops over what such a step makes: by id, of
+    those of which nothing else says it."""
+    found: dict[str, Value] = {}
+    for step in graph.steps.values():
+        cutting = _cut_before(step, graph)
+        if cutting is None or ("items" in lookup.by and lookup.find("items", (step.id, step.name)) is not None):
+            continue
+        count = Sizes(graph, lookup).count_pieces(cutting)
+        if count is not None:
+            found[step.id] = count
+    return found
+
+
+def _cut_before(step: Step, graph: Graph) -> Step | None:
+    """The step whose pieces are the items of a step: itself, or what a loop goes over."""
+    if step.yields == "many" and step.kind != "loop":
+        return step if pieces_of(step) is not None else None
+    repeat = step.repeat
+    if step.kind != "loop" or repeat is None or repeat.count is not None or repeat.until is not None:
+        return None
+    over = [graph.steps[ref.step] for ref in repeat.refs if ref.step in graph.steps]
+    return over[0] if len(over) == 1 and over[0].kind in ("shape", "parse") and pieces_of(over[0]) else None
 
 
 def _ends_of(value: Value) -> tuple[float, float, float]:

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
@@ -57,3 +58,8 @@ def size_in_store(step: Step, graph: Graph, lookup: AssumptionLookup) -> Value |
         if one.kind == "embed" and one.pieces is not None and one.pieces.store == store
     )
     return next((size for one in filling if (size := stated_size(one, "size", lookup)) is not None), None)
+
+
+def pieces_between(tokens: float, chunk: float, shared: float) -> float:
+    """Pieces of a text: ceil((T - o) / (c - o)), one at least; none of no text."""
+    return float(max(1, math.ceil((tokens - shared) / (chunk - shared)))) if tokens else 0.0
