@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import Literal
 
 from msgspec import Struct, structs
@@ -132,14 +133,34 @@ def find_drivers(
     month: str = "",
 ) -> list[Driver]:
     """The assumptions of some flows (ids or names; without any: of all) that move the month or the run most."""
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows
     from zeitbuch.core.estimate.sensitivity import rank_drivers
 
     session.problems += [*basis.check_shares(estate), *basis.problems, *basis.idle_entries(estate)]
     wanted = _ids_of_flows(estate, names)
     when = month_for(basis.assumptions, month or basis.month)
     prices = Prices(basis.card, when, basis.counters, change_days(basis.assumptions, when))
+    text = month or basis.month
+
+    def on_average() -> Decimal:
+        """The bill that `estimate` shows."""
+        found = estimate_flows(
+            estate.flows,
+            basis.card,
+            basis.assumptions,
+            text,
+            Sampling(),
+            False,
+            basis.counters,
+            share_work,
+            None,
+            wanted,
+        )
+        total = narrow_estimate(found, wanted).total
+        return (total.cost_month + total.meters_month + total.fees_month).amount
+
     with session.progress(len(estate.flows), "moving assumptions") as advance:
-        return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance)
+        return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance, on_average)
 
 
 def drivers_table(found: list[Driver], currency: str, per: str, top: int | None = None) -> TableResult:

@@ -147,8 +147,7 @@ class EstateEstimate(Struct, frozen=True):
 
 class Driver(Struct, frozen=True):
     """One assumption: its value and ends, and the month's (or run's) bill at each end; ``swing`` is high less low. ``flow`` names the
-    flow that it is used in, or the first of several: ``flows`` are their names. ``cost`` is the bill at the mean of every assumption,
-    ``average`` its mean over drawn worlds in which all of them are moved: another where an allowance bends the bill."""
+    flow that it is used in, or the first of several: ``flows`` are their names. ``cost`` is the bill as the estimate shows it."""
 
     flow: str
     what: str
@@ -162,7 +161,6 @@ class Driver(Struct, frozen=True):
     at_high: Decimal
     why: str
     flows: tuple[str, ...] = ()
-    average: Decimal = Decimal(0)
 
     @property
     def swing(self) -> Decimal:

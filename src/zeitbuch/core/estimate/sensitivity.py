@@ -9,14 +9,15 @@ from decimal import Decimal
 from typing import Literal
 
 import numpy as np
-from msgspec import Struct, field
+from msgspec import Struct, field, structs
+from scipy.special import betaincinv
 
 from zeitbuch.core.assumptions.days import Month
 from zeitbuch.core.assumptions.quantities import DEFAULT_HIGH, DEFAULT_LOW, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.assumptions.uncertain import draws_of
 from zeitbuch.core.assumptions.values import Evidence, Value
-from zeitbuch.core.assumptions.worlds import Floats, Worlds, doubt_of
+from zeitbuch.core.assumptions.worlds import Floats, Worlds, doubt_of, pert_shape
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.call_prices import Prices
 
@@ -28,10 +29,9 @@ from .records import Driver
 
 # How far the mean of a value without a range is moved, as factors.
 WITHOUT_RANGE: dict[Evidence, tuple[float, float]] = {"declared": (0.75, 1.25), "measured": (0.9, 1.1)}
-_MOST, _FEW_WORLDS = (
-    300,
-    200,
-)  # assumptions that are moved one by one; worlds in which the most telling of more are found
+_MOST, _FEW_WORLDS = 300, 200  # assumptions moved one by one; worlds in which the most telling of more are found
+# Assumptions moved within drawn worlds, the worlds of each end, and up to how many flows there are as many.
+_MOST_IN_WORLDS, _EACH, _FEW_FLOWS = 20, 512, 200
 Per = Literal["run", "month"]
 
 
@@ -92,6 +92,45 @@ class _Moving(Worlds):
             self.asked.setdefault(key, assumed).flows[self.flow[0]] = self.flow[1]
 
 
+class _EndsInWorlds(_Moving):
+    """Worlds in blocks of ``each``: in the first all is drawn as an estimate draws it; each of some assumptions has two more, like the first
+    but that it is at its low end, and at its high one."""
+
+    def __init__(self, keys: Sequence[str], each: int) -> None:
+        from scipy.stats import qmc  # takes its time, and most estimates do without
+
+        super().__init__((1 + 2 * len(keys)) * each)
+        self.each, self.drawn = each, Worlds(each)
+        self.places = {key: (1 + 2 * place) * each for place, key in enumerate(keys)}
+        # What counts most is drawn evenly over all of them together: chance among so few worlds would be seen.
+        points = qmc.Sobol(len(keys), scramble=True, seed=1).random(each)
+        self.points = dict(zip(keys, points.T, strict=True))
+
+    def draw_value(self, key: str, quantity: str, value: Value, low: float, high: float) -> Floats:
+        mean = float(value.amount)
+        told = doubt_of(quantity, value)
+        first = self._first(key, told[0], mean, told[1], True) if told[0] < mean < told[1] else np.full(self.each, mean)
+        return self._in_blocks(key, low, high, first)
+
+    def draw_between(self, key: str, low: float, mean: float, high: float, keep: bool = True) -> Floats:
+        return self._in_blocks(key, low, high, self._first(key, low, mean, high, keep))
+
+    def _first(self, key: str, low: float, mean: float, high: float, keep: bool) -> Floats:
+        points = self.points.get(key)
+        if points is None:
+            return self.drawn.draw_between(key, low, mean, high, keep)
+        shape = pert_shape(low, mean, high)
+        return np.asarray(low + (high - low) * betaincinv(shape, 6 - shape, points))
+
+    def _in_blocks(self, key: str, low: float, high: float, first: Floats) -> Floats:
+        drawn = np.tile(first, self.count // self.each)
+        place = self.places.get(key)
+        if place is not None:
+            drawn[place : place + self.each] = low
+            drawn[place + self.each : place + 2 * self.each] = high
+        return drawn
+
+
 class _OneByOne(_Moving):
     """Two worlds for each of some assumptions: in the first it is at its low end, in the second at its high one; all others stay."""
 
@@ -115,25 +154,47 @@ def rank_drivers(
     per: Per = "month",
     wanted: frozenset[str] = frozenset(),
     progress: Callable[[int], None] | None = None,
+    on_average: Callable[[], Decimal] | None = None,
 ) -> list[Driver]:
     """All drivers of an estate, or of the flows with the ids ``wanted``; largest swing first. Flows of unknown volume are left out of
-    monthly figures. Of more assumptions than can be moved one by one, the most telling are found first."""
+    monthly figures. Of more assumptions than can be moved one by one, the most telling are found first. ``on_average``: gives the bill of
+    the month on average, and is asked for where an allowance or a stair makes that another than the bill of the average month."""
     work = _Walk(flows, prices, month, assumptions, wanted, progress)
     worlds = _Moving(_FEW_WORLDS)
     bills = work.bills_in(worlds, per)
     chosen = _most_telling(worlds, bills.values())
     one_by_one = _OneByOne(chosen)
-    found: list[Driver] = []
+    found: dict[tuple[str, str], Driver] = {}
     for flow_id, bill in work.bills_in(one_by_one, per).items():
-        average = Decimal(float(np.mean(draws_of(bills[flow_id]))))
-        found += _drivers_of(worlds, one_by_one, bill, flow_id, average)
-    return sorted(found, key=lambda d: (-d.swing, d.flow, d.what))
+        found.update(_drivers_of(worlds, one_by_one, bill, flow_id))
+    if per == "month" and on_average is not None and work.bent and found:
+        found = _moved_on_average(work, found, on_average())
+    return sorted(found.values(), key=lambda d: (-d.swing, d.flow, d.what))
+
+
+def _moved_on_average(
+    work: _Walk, found: dict[tuple[str, str], Driver], shown: Decimal
+) -> dict[tuple[str, str], Driver]:
+    """Drivers that start from the bill on average: those that move it most go to what it is on average at their ends, in the same worlds;
+    of the others the little that they move it is kept."""
+    most = sorted(found, key=lambda key: -found[key].swing)[:_MOST_IN_WORLDS]
+    worlds = _EndsInWorlds([key for _, key in most], _EACH if len(work.flows) <= _FEW_FLOWS else _EACH // 4)
+    bill = work.bills_in(worlds, "month")[""]
+    means = np.broadcast_to(draws_of(bill), worlds.count).reshape(-1, worlds.each).mean(axis=1)
+    moved = {key: means[1 + 2 * place : 3 + 2 * place] - means[0] for place, key in enumerate(most)}
+    anew = {}
+    for key, driver in found.items():
+        low, high = (driver.at_low - driver.cost, driver.at_high - driver.cost)
+        if key in moved:
+            low, high = (Decimal(float(off)) for off in moved[key])
+        anew[key] = structs.replace(driver, cost=shown, at_low=shown + low, at_high=shown + high)
+    return anew
 
 
 def _drivers_of(
-    worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: str, average: Decimal
-) -> Iterable[Driver]:
-    """The drivers of one bill: of the month of all flows, or of a run of one."""
+    worlds: _Moving, one_by_one: _OneByOne, bill: float, flow_id: str
+) -> Iterable[tuple[tuple[str, str], Driver]]:
+    """The drivers of one bill, by flow and key: of the month of all flows, or of a run of one."""
     at, base = np.broadcast_to(draws_of(bill), one_by_one.count), Decimal(float(bill))
     for key, place in one_by_one.places.items():
         one = worlds.asked[key]
@@ -141,20 +202,22 @@ def _drivers_of(
         if not np.isfinite([low, high]).all() or abs(high - low) <= 1e-9 * float(base):
             continue
         names = tuple(dict.fromkeys(one.flows.values() if not flow_id else [one.flows.get(flow_id, "")]))
-        yield Driver(
-            names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more",
-            one.what,
-            one.quantity,
-            float(one.value.amount),
-            one.low,
-            one.high,
-            one.value.evidence,
-            base,
-            Decimal(low),
-            Decimal(high),
-            one.value.why,
-            names,
-            average,
+        yield (
+            (flow_id, key),
+            Driver(
+                names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more",
+                one.what,
+                one.quantity,
+                float(one.value.amount),
+                one.low,
+                one.high,
+                one.value.evidence,
+                base,
+                Decimal(low),
+                Decimal(high),
+                one.value.why,
+                names,
+            ),
         )
 
 
@@ -168,6 +231,7 @@ class _Walk(Struct):
     wanted: frozenset[str]
     progress: Callable[[int], None] | None
     done: int = 0
+    bent: bool = False  # whether an allowance or a stair is passed in some of the worlds only
 
     def bills_in(self, worlds: _Moving, per: Per) -> dict[str, float]:
         """The bill of the month of all flows that are wanted (under ""), or of a run of each (under its id)."""
@@ -204,6 +268,7 @@ class _Walk(Struct):
 
     def _month_of(self, runs: EstateFigures) -> float:
         _, bills = bill_runs(runs)
+        self.bent = self.bent or bills.bent
         total = 0.0 if self.wanted else float(bills.fees.amount)
         for key, run in runs.by.items():
             if self._wants(run.flow):

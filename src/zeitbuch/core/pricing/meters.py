@@ -67,7 +67,7 @@ class HostBill(Struct, frozen=True):
 
 class Bills(Struct):
     """Costs by flow key, the host of each, all bills and the sum of fees; ``spent`` are the costs in every drawn world, where runs are
-    given so; ``evidence``: what the costs are based on."""
+    given so; ``evidence``: what the costs are based on; ``bent``: whether an allowance or a stair is passed in some worlds only."""
 
     flow_cost: dict[str, Money]
     host: dict[str, str]
@@ -75,6 +75,7 @@ class Bills(Struct):
     fees: Money
     spent: dict[str, float] = {}
     evidence: dict[str, list[tuple[Decimal, Evidence]]] = {}
+    bent: bool = False
 
 
 def quantities_of(graph: Graph, of: dict[str, Pass], uses: dict[str, Usage], lookup: AssumptionLookup) -> Metered:
@@ -300,7 +301,9 @@ class _MonthOfMeters:
                 part = float(one.units) / float(total) if total else 0.0
                 paid = cost_of_all if part == 1 else cost_of_all.times(part) if part else Money()
                 more = self._spent_in_worlds(meter, price, span.first, one, units) if price is not None else 0.0
-                if self.on_average and price is not None and _is_bent(units, price):
+                bent = price is not None and _is_bent(units, price)
+                self.bills.bent = self.bills.bent or bent
+                if self.on_average and bent:
                     # What is due on average is not what would be due for the average month.
                     paid = Money(Decimal(mean_of_worlds(more * self.months, units)))
                 cost += paid

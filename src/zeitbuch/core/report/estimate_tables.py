@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from decimal import Decimal
 from typing import Any
 
 from msgspec import structs
@@ -293,16 +292,8 @@ def drivers_sheet(rows: list[Driver], currency: str, per: str, most: int = 20) -
         "low, high: between what the assumption's mean may lie; a default may be half or double; a declared value without a range"
         " is moved by 25 %, a measured one by 10 %"
     )
-    bent = any(abs(row.average - row.cost) > row.cost * _BENT for row in rows)
-    words = (
-        "as assumed: the bill at the mean of every assumption; an allowance, a stair or a number that counts twice makes what comes on"
-        " average another: see low, likely and high of `zeitbuch estimate`",
-    )
-    notes = (doubt, *(words if bent else ()), *more)
+    notes = (doubt, *more)
     return Sheet(columns, lines, title=f"What moves the cost of a {per} most", notes=notes)
-
-
-_BENT = Decimal("0.1")  # how far the mean of a bill is from the bill of the means before that is said
 
 
 def steps_sheet(result: EstateEstimate, full: bool = False) -> Sheet:
