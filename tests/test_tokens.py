@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.pricing import token_count
 from zeitbuch.core.pricing.languages import is_traditional, language_of
-from zeitbuch.core.pricing.token_table import FAMILIES, NAMES, WIDTHS
+from zeitbuch.core.pricing.token_table import FAMILIES, NAMES, RANGES
 
 TEXT = st.text(max_size=200)
 
@@ -53,9 +53,26 @@ def test_known_words_are_counted_as_whole_lines_are(words: list[str]) -> None:
 def test_table_is_whole() -> None:
     assert "" in FAMILIES and len(FAMILIES) == 6
     assert all(len(values) == len(NAMES) for values in FAMILIES.values())
-    assert set(WIDTHS) == set(FAMILIES)
-    for by in WIDTHS.values():
-        assert set(by) == {"english", "latin", "script", "marks"}
+    assert set(RANGES) == set(FAMILIES)
+    groups = (
+        {"english", "latin", "digits", "signs", "space", "other"}
+        | {name for name, _, _ in token_count._SCRIPTS}
+        | {"hant"}
+    )
+    for by in RANGES.values():
+        assert set(by) == groups
+        assert all(0 < low < 1 and 0 < high < 2 for low, high in by.values())
+
+
+@pytest.mark.parametrize(
+    ("piece", "group"),
+    [
+        (" berth", "english"), ("fähre", "latin"), ("12", "digits"), (" {", "signs"), ("  ", "space"), (" ", "space"), ("\n", "space"), ("–", "other"),
+        ("🚢", "other"), ("Паром", "cyr"), ("船", "han"), ("ふね", "kana"),
+    ],
+)  # fmt: skip
+def test_pieces_have_a_group_whose_error_is_stated(piece: str, group: str) -> None:
+    assert token_count.range_group(piece, "en" if piece != "fähre" else "de", False) == group
 
 
 @pytest.mark.parametrize(

@@ -118,9 +118,8 @@ assumptions = 1
 # month = "2026-11"   # of monthly figures, where neither --month nor the workspace names one; else the current month
 
 # Each [[assume]] says where it applies (flow, environment, step, case, trigger: ids or names, * stands for anything) and
-# gives one or more quantities. The most specific entry wins, among equals the later one. An entry may hold on some days only:
-# from = 2026-11-16, until = 2026-12-01 (the first day on which it holds no more), weekdays = ["saturday", "sunday"]. On them it
-# wins over one for the same places and all days; runs and events stay those of a whole month.
+# gives one or more quantities. The most specific entry wins, among equals the later one. An entry may hold on some days
+# only (from, until, weekdays; see below): on them it wins over one for the same places and all days.
 {keys}
 # A quantity is a number, or a range: {{ low = 1, likely = 4, high = 9 }}. Volumes and shares are the same for a whole
 # month: their range says how well they are known. All else varies from run to run; how well its mean is known is said
@@ -140,6 +139,14 @@ assumptions = 1
 # flow = "Name of the flow"
 # trigger = "*"
 # events = {{ low = 300, likely = 400, high = 900 }}
+#
+# [[assume]]
+# flow = "Name of the flow"
+# trigger = "*"
+# from = 2026-12-20
+# until = 2027-01-07   # the first day on which it holds no more
+# weekdays = ["saturday", "sunday"]
+# events = 2000        # a month, at the rate of those days
 #
 # How declared volumes go over the year, January first; 1 is an average month.
 # [[season]]
