@@ -55,7 +55,8 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
             unknown[use.model or f"the model of '{step.title}'"] = None
     fee = prices.per_call(use.model)
     if fee:
-        parts.append(Part("call", float(use.calls * runs), fee * Decimal(use.calls * runs), evidence, "price per call"))
+        told = weakest_evidence(evidence, use.told)
+        parts.append(Part("call", float(use.calls * runs), fee * Decimal(use.calls * runs), told, "price per call"))
     return parts, unknown
 
 
@@ -254,7 +255,7 @@ def _add_step(run: FlowFigures, step: Step, done: Pass, use: Usage, prices: Pric
     if fee:
         cost = fee * Decimal(calls)
         spent += cost
-        mapping[done.evidence] += cost
+        mapping[weakest_evidence(done.evidence, use.told)] += cost
     sums.calls += calls
     sums.input_tokens += given
     sums.output_tokens += got

@@ -58,13 +58,14 @@ class Amount(Struct, frozen=True, gc=False):
 
 
 class Usage(Struct, frozen=True, gc=False):
-    """What one pass of a step uses of its model. ``calls`` is the mean; ``each`` the calls of a turn."""
+    """What one pass of a step uses of its model. ``calls`` is the mean, ``told`` what it is based on; ``each`` the calls of a turn."""
 
     model: str
     calls: float
     amounts: tuple[Amount, ...]
     batched: float = 0.0
     each: float = 1.0
+    told: Evidence = "export"
 
     def total(self, *units: str) -> float:
         return sum(first.quantity for first in self.amounts if first.unit in units)
@@ -187,7 +188,7 @@ def usage_of(
         return None
     made = _Maker(graph, step, use, done, lookup)
     batched = lookup.find("batched", (step.id, step.name)) if "batched" in lookup.by else None
-    calls = done.turns
+    calls, told = done.turns, made.turned
     each = 1.0
     if step.kind == "parse":
         pages = lookup.of_step("pages", step)
@@ -198,11 +199,12 @@ def usage_of(
         sound = made.find("sound") or _sound_of_duration(made) or lookup.of_step("sound", step)
         made.add_amount("second", sound, f"sound: {sound.why}", key=f"sound {step.id}")
     elif step.kind == "embed" or use.modality == "embedding":
-        calls = each = _embedding_amounts(made, count)
+        each, told = _embedding_amounts(made, count)
+        calls = each
     else:
         _text_amounts(made, count)
     made.split_cached()
-    return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each)
+    return Usage(use.name or "", calls, tuple(made.amounts), batched.amount if batched is not None else 0.0, each, told)
 
 
 def _sound_of_duration(made: _Maker) -> Value | None:
@@ -225,9 +227,9 @@ def _speech_amounts(made: _Maker, count: Callable[[str], float]) -> None:
         made.add_amount("characters", size, why, times * written.amount, key=key, instead=instead)
 
 
-def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
+def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> tuple[float, Evidence]:
     """Pieces with overlap: chunks = ceil((T - o) / (c - o)); embedded = T + o (chunks - 1); calls = ceil(chunks /
-    together). Returns the calls."""
+    together). Returns the calls, and what they are based on."""
     fixed, _, fills = made.count_prompts(count)
     total = fixed + sum(size.amount * times for _, size, times in fills)
     names = (made.step.id, made.step.name)
@@ -238,7 +240,7 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
     for key, size, times in fills:
         made.add_amount("input", size, f"to embed: {size.why}", times, key=key)
     if chunk is None:
-        return 1.0
+        return 1.0, "export"
     overlap = made.lookup.find("overlap", names) or stated_size(cutting, "overlap", made.lookup)
     overlap = overlap or made.lookup.of_step("overlap", made.step)
     shared = least(overlap.amount, chunk.amount - 1)
@@ -250,7 +252,9 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> float:
         evidence = weakest_evidence(overlap.evidence, chunk.evidence, *(size.evidence for _, size, _ in fills))
         words = f"overlap of {pieces:g} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
-    return in_each_world(lambda count, at_once: float(math.ceil(count / at_once)), pieces, together.amount)
+    calls = in_each_world(lambda count, at_once: float(math.ceil(count / at_once)), pieces, together.amount)
+    said = (overlap.evidence, chunk.evidence, together.evidence, *(size.evidence for _, size, _ in fills))
+    return calls, weakest_evidence(*said)
 
 
 def _cutting_step(made: _Maker) -> Step:
