@@ -22,10 +22,9 @@ from zeitbuch.readers.config import workspace
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.reading.reader import Reader, read_estate
 
-# The drawn flows are the same every time; ZEITBUCH_SOAK=1 draws others, for long runs by hand (see CONTRIBUTING.md).
+# The drawn flows are the same every time; `tests/soak.py` draws others, for long runs by hand (see CONTRIBUTING.md).
 settings.register_profile("same", derandomize=True)
-if not os.environ.get("ZEITBUCH_SOAK"):
-    settings.load_profile("same")
+settings.load_profile("same")
 # Words of whatever modules a process has loaded are drawn as well, so that a draw would depend on the tests that ran before it.
 providers.is_local_module_file = lambda _: False
 

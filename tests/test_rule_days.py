@@ -16,7 +16,7 @@ from msgspec import structs
 
 from builders import ask, chain, step
 from conftest import Run
-from trees import TREES, Tree, grown
+from trees import STARTED, Tree, grown
 from zeitbuch.core.assumptions.days import split_days
 from zeitbuch.core.assumptions.rules import WEEKDAYS, Assumptions, Rule, assumption_problems
 from zeitbuch.core.assumptions.shares import share_problems
@@ -123,12 +123,12 @@ def _runs(rule: Rule) -> bool:
 
 
 @settings(max_examples=40, deadline=None)
-@given(TREES, st.sampled_from([{"since": HALF}, {"until": HALF}, {"weekdays": ("tuesday", "friday")}]))
+@given(STARTED, st.sampled_from([{"since": HALF}, {"until": HALF}, {"weekdays": ("tuesday", "friday")}]))
 def test_flows_of_any_shape_are_the_mean_of_their_days(tree: Tree, when: dict[str, object]) -> None:
     """All that is declared holds on some days: the figures are those with it and those without, by their share of the days."""
     shape, rules = grown(tree)
-    shape = structs.replace(shape, triggers=(Trigger(id="start", kind="webhook"),))
-    runs = Rule(trigger="start", runs=90.0)
+    shape = structs.replace(shape, triggers=tuple(structs.replace(one, kind="webhook") for one in shape.triggers))
+    runs = Rule(trigger="*", runs=90.0)
     on = november([*[structs.replace(rule, **when) for rule in rules], runs], shape).flows[0]
     with_it, without = november([*rules, runs], shape).flows[0], november([runs], shape).flows[0]
     share = sum(structs.replace(runs, **when).holds_on(day) for day in NOVEMBER) / 30

@@ -15,7 +15,7 @@ from msgspec import UNSET, structs
 
 from builders import ask, chain, flow, link, step
 from test_sampled import Drawn, graphs
-from trees import TREES, Tree, grown
+from trees import STARTED, Tree, grown
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import DOUBTFUL, QUANTITIES
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
@@ -103,7 +103,7 @@ def test_passes_of_all_worlds_are_those_of_each(drawn: Drawn, declared: bool) ->
 
 
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
-@given(TREES)
+@given(STARTED)
 def test_passes_of_scopes_in_all_worlds_are_those_of_each(tree: Tree) -> None:
     f, rules = grown(tree)
     assert apart(f, all_in_doubt(rules)) == []

@@ -6,16 +6,18 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import START, flow
 from zeitbuch.core.assumptions.rules import Rule
-from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step
+from zeitbuch.core.model.records import Flow, Link, Repeat, Retry, Step, Trigger
 
+OTHER = Trigger(id="other", kind="manual")
 Choose = Callable[[float], bool]
 
 
 class Tree:
-    """leaf | seq | decide | any | loop | until | fork | guard | agent."""
+    """leaf | seq | decide | any | loop | until | fork | guard | agent; and at the very start fan: branches that part at a trigger."""
 
     def __init__(self, kind: str, parts: tuple[Tree, ...] = (), **more: Any) -> None:
         self.kind, self.parts, self.more = kind, parts, more
@@ -55,6 +57,14 @@ def _inner(children: st.SearchStrategy[Tree]) -> st.SearchStrategy[Tree]:
 
 
 TREES = st.recursive(LEAF, _inner, max_leaves=6)
+# What a trigger begins: one branch, or several that meet again; or two triggers, each of which starts half of the runs, and of which the
+# second begins the last branch only.
+_FANS = st.builds(
+    lambda parts, second: Tree("fan", parts, second=second),
+    st.lists(TREES, min_size=2, max_size=3).map(tuple),
+    st.booleans(),
+)
+STARTED = TREES | _FANS
 
 
 class Grower:
@@ -126,6 +136,16 @@ class Grower:
         tree.more["meet"] = meet = self.add("join", scope, out)
         return [Link(source=meet, target="")]
 
+    def _fan(self, tree: Tree, scope: str | None, loose: list[Link]) -> list[Link]:
+        out: list[Link] = []
+        for part in tree.parts:
+            begun = (
+                [*loose, Link(source=OTHER.id, target="")] if tree.more["second"] and part is tree.parts[-1] else loose
+            )
+            out += self.grow(part, scope, begun)
+        tree.more["meet"] = meet = self.add("join", scope, out)
+        return [Link(source=meet, target="")]
+
     def _loop(self, tree: Tree, scope: str | None, loose: list[Link]) -> list[Link]:
         tree.key = key = self.add("loop", scope, loose)
         self.rules.append(Rule(step=key, items=float(tree.more["items"])))
@@ -162,7 +182,8 @@ class Grower:
 def grown(tree: Tree) -> tuple[Flow, list[Rule]]:
     made = Grower()
     made.grow(tree, None, [Link(source=START.id, target="")])
-    return flow(made.steps, made.links), made.rules
+    f = flow(made.steps, made.links)
+    return structs.replace(f, triggers=(START, OTHER)) if tree.more.get("second") else f, made.rules
 
 
 # -- the meaning, written out: so many passes arrive, so many go on; every single outcome is chosen by itself ---------
@@ -182,7 +203,7 @@ class Walk:
         """Passes that go on when ``n`` arrive, and those lost without anything that takes them. ``turn`` is how many
         could have come: a step that they do not reach is skipped, and so is all that follows it."""
         turn = max(turn, n)
-        if tree.kind in ("seq", "leaf", "decide", "any", "fork"):
+        if tree.kind in ("seq", "leaf", "decide", "any", "fork", "fan"):
             return getattr(self, f"_{tree.kind}")(tree, n, turn)
         self.count(tree.key, n)
         out = n
@@ -222,6 +243,17 @@ class Walk:
         out = min(e[0] for e in ends)
         self.count(tree.more["meet"], out)
         return out, sum(e[1] for e in ends)
+
+    def _fan(self, tree: Tree, n: int, turn: int) -> tuple[int, int]:
+        """One run of either trigger: what it does not begin is not skipped either."""
+        begun = tree.parts if not tree.more["second"] or self.choose(0.5) else tree.parts[-1:]
+        for part in tree.parts:
+            if part not in begun:
+                self.walk(part, 0, 0)
+        ends = [self.walk(part, n, turn) for part in begun]
+        out = min(end[0] for end in ends)
+        self.count(tree.more["meet"], out)
+        return out, sum(end[1] for end in ends)
 
     def _any(self, tree: Tree, n: int, turn: int) -> tuple[int, int]:
         return self._decide(tree, n, turn)

@@ -73,7 +73,9 @@ class ExactJoins:
         evidence = min(first.evidence if first.passes else STRONGEST, second.evidence if second.passes else STRONGEST)
         bound = bounds[tie.split] if tie.split >= 0 else self.most if tie.begun else max(first.most, second.most)
         if tie.mode == "each":
-            high = min(first.most + second.most, bound) if tie.how == "instead" else first.most + second.most
+            high = first.most + second.most
+            if tie.how == "instead":  # a pass takes one of them, and may become several there
+                high = min(high, max(first.most, second.most, bound))
             return Moving(first.passes + second.passes, first.items + second.items, high, evidence)
         return self._wait_arrivals(tie, edges, reached, first, second, bound, evidence)
 
@@ -90,7 +92,11 @@ class ExactJoins:
         high_bound = min(max(first.most, second.most), bound)
         within = edges[tie.within] if tie.within >= 0 else None
         base = within.passes if within is not None else self._base_of(tie, reached)
-        passes = self._expected_waiting(tie, first, second, base, bound)
+        passes = (
+            self._expected_waiting(tie, first, second, base, bound)
+            if tie.how != "shared"
+            else self._shared(tie, first, second)
+        )
         if self.itemised and (abs(first.items - first.passes) > _SMALL or abs(second.items - second.passes) > _SMALL):
             self.note_inexact("a join of branches with several items")
         pick = least if tie.mode == "all" else most
@@ -104,6 +110,19 @@ class ExactJoins:
             return reached[tie.split][0 if tie.plain else 1]
         return sum([self.started.get(name, 0.0) for name in tie.begun]) if tie.begun else 1.0
 
+    def _shared(self, tie: JoinTree, a: Moving, b: Moving) -> float:
+        """Expected passes of branches that some triggers begin together and others alone, as if all that a branch keeps were spread
+        evenly over the runs of its triggers: what is kept may hang on the trigger, and then only samples tell."""
+        self.note_inexact("branches that only some triggers begin together")
+        base = self._base_of(tie, [])
+        parts = [base + sum([self.started.get(name, 0.0) for name in names]) for names in tie.alone]
+        if not base or not all(parts):
+            return a.passes + b.passes
+        together = [one.passes * (base / part) for one, part in zip((a, b), parts, strict=True)]
+        both = together[0] * together[1] / base
+        alone = a.passes + b.passes - together[0] - together[1]
+        return alone + (both if tie.mode == "all" else together[0] + together[1] - both)
+
     def _expected_waiting(self, tie: JoinTree, a: Moving, b: Moving, base: float, bound: float) -> float:
         """Expected passes that wait for each other, one by one: branches side by side lose passes without regard to each other, so
         that both bring one with the product of their shares; of alternatives only one comes."""
@@ -111,9 +130,11 @@ class ExactJoins:
             return 0.0
         if _guessed_waiting(tie, a, b, base, bound):
             self.note_inexact("a join of branches of which no rule says how they go together")
-            if tie.how != "instead" and 0 < max(a.passes, b.passes) <= base and tie.mode == "all":
-                return a.passes * b.passes / base
-            return least(a.passes, b.passes) if tie.mode == "all" else most(a.passes, b.passes)
+            if tie.mode != "all":
+                return most(a.passes, b.passes)
+            # As if they were side by side, but never more than either brings.
+            fewer = least(a.passes, b.passes)
+            return least(fewer, a.passes * b.passes / base) if tie.how != "instead" and base > 0 else fewer
         both = a.passes * b.passes / base if tie.how == "side" else 0.0
         return both if tie.mode == "all" else a.passes + b.passes - both
 

@@ -170,14 +170,15 @@ class JoinAnalysis:
 
     def _tie_begun(self, mode: JoinMode | None, first: Branch, second: Branch) -> JoinTree:
         """Branches that parted at the start: those of one trigger wait for each other, those of different triggers never come in one
-        run. Where only some triggers begin both, a run goes on once with what has come."""
+        run. Where only some triggers begin both, they wait in the runs of these, and others go on with what they begin."""
         begun = [self.begun_by(branch.edges) for branch in (first, second)]
         shared = begun[0] & begun[1]
         if not shared:
             return JoinTree(mode or "each", "instead", -1, first.met, second.met)
         if begun[0] == begun[1]:
             return JoinTree(mode or "all", "side", -1, first.met, second.met, begun=tuple(sorted(shared)))
-        return JoinTree(mode or "once", "mixed", -1, first.met, second.met)
+        alone = (tuple(sorted(begun[0] - shared)), tuple(sorted(begun[1] - shared)))
+        return JoinTree(mode or "all", "shared", -1, first.met, second.met, begun=tuple(sorted(shared)), alone=alone)
 
     def triggers_of(self, step: str) -> set[str]:
         """The triggers that lead to a step directly."""

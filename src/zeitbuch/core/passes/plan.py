@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.graph.topology import Edge
 from zeitbuch.core.model.records import JoinMode, Step
 
-JoinRelation = Literal["side", "instead", "mixed"]
+JoinRelation = Literal["side", "instead", "shared", "mixed"]
 
 
 class Way(Struct, gc=False):
@@ -32,9 +32,10 @@ class Way(Struct, gc=False):
 
 
 class JoinTree(Struct, gc=False):
-    """Two groups of incoming edges that meet: side by side, one instead of the other, or mixed (no rule says how their
-    counts go together); ``split`` is where they parted (an index into the nodes of the level, -1 when nowhere), ``begun`` the
-    triggers that begin both where they parted at the start ("" for what begins with its level)."""
+    """Two groups of incoming edges that meet: side by side, one instead of the other, shared (side by side in the runs of some triggers,
+    one instead of the other in those of others), or mixed (no rule says how their counts go together); ``split`` is where they parted
+    (an index into the nodes of the level, -1 when nowhere), ``begun`` the triggers that begin both where they parted at the start ("" for
+    what begins with its level), ``alone`` those that begin only the first or only the second."""
 
     mode: JoinMode
     how: JoinRelation
@@ -43,6 +44,7 @@ class JoinTree(Struct, gc=False):
     right: JoinTree | int
     plain: bool = True  # whether the ways from the split carry all that goes on, or successes only
     begun: tuple[str, ...] = ()
+    alone: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     within: int = -1  # the edge of the one case within which the ways parted, -1 where they parted behind the step
 
 

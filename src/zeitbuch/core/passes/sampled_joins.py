@@ -37,7 +37,7 @@ class SampledJoins:
         met = self._met_singly(tie, first, second, base) if tie.mode != "each" else None
         if met is None:
             return combine_counts(tie.mode, first, second, tie.how == "instead")
-        whole = combine_counts(tie.mode, first, second, False)
+        whole = combine_counts("once" if tie.how == "shared" else tie.mode, first, second, False)
         items = (
             met if not self.itemised else self.draws.round_randomly(whole.items * (met / np.maximum(whole.passes, 1)))
         )
@@ -47,10 +47,17 @@ class SampledJoins:
         """Passes that wait for each other one by one; None where no rule says how they go together."""
         if tie.how == "instead":
             return np.zeros_like(a.passes) if tie.mode == "all" else a.passes + b.passes
-        both = self.overlap(a.passes, b.passes, base) if tie.how == "side" and base is not None else None
-        if both is None:
+        if tie.how == "mixed" or base is None:
             return None
-        return both if tie.mode == "all" else a.passes + b.passes - both
+        if tie.how == "side":
+            both = self.overlap(a.passes, b.passes, base)
+            return None if both is None else both if tie.mode == "all" else a.passes + b.passes - both
+        # A run is of one trigger: of one that begins both, or of one whose passes come alone.
+        together = base > 0
+        both = self.overlap(a.passes * together, b.passes * together, base)
+        if both is None:
+            both = np.minimum(a.passes, b.passes)
+        return np.where(together, both if tie.mode == "all" else a.passes + b.passes - both, a.passes + b.passes)
 
     def overlap(self, a: Ints, b: Ints, whole: Ints) -> Ints | None:
         """How many of ``whole`` are among a and among b, each drawn from them without regard to the other; None where more have come
