@@ -71,7 +71,14 @@ def test_an_estimate_tells_them_with_their_lines(tmp_path: Path, run: Run) -> No
     )
     done = run("estimate", "flow.json", "--assumptions", "odd.toml", "--no-cache")
     assert done.code == 0
-    assert "odd.toml:6: warning: expected a step that 'Okay' fits in 'Flow', found none [assume-nothing]" in done.err
+    said = "odd.toml:6: warning: expected a step that 'Okay' fits in 'Flow', found none [assume-nothing]"
+    assert said in done.err
+    (tmp_path / "twice.toml").write_text(
+        'name = "twice"\n[[change]]\ndo = "assume"\nrule = { trigger = "*", runs = 10 }\n'
+    )
+    for words in (("--scenario", "twice.toml"), ("--propose",)):
+        done = run("compare", "flow.json", *words, "--assumptions", "odd.toml", "--no-cache")
+        assert done.code == 0 and done.err.count(said) == 1, done.err
 
 
 def test_the_demo_has_none(demo: Path, run: Run) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 
 import msgspec
 import pytest
+from msgspec import structs
 
 from builders import ask, flow, link, step
 from conftest import Run
@@ -15,6 +16,8 @@ from test_estimate import CARD
 from test_sampled import both
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.shares import share_problems
+from zeitbuch.core.diff.estate_changes import flow_changes
+from zeitbuch.core.diff.reverting import revert_change
 from zeitbuch.core.estimate.estate import estimate_exactly, runs_of
 from zeitbuch.core.estimate.knobs import find_knobs
 from zeitbuch.core.estimate.proposals import find_proposals
@@ -131,3 +134,25 @@ def test_the_ways_of_one_case_have_one_share_in_drivers_and_proposals() -> None:
     proposal = next(p for p in found if "before the paid call" in p.title)
     spent = estimate_exactly(Estate(flows=(f,)), CARD, assumed, "2026-02").flows[0].steps[0].cost.amount * 1000
     assert float(proposal.saving) == pytest.approx(0.75 * float(spent))
+
+
+def changes(old: Flow, new: Flow) -> list[tuple[str, str, str, str]]:
+    found = flow_changes(old, new)
+    return [(c.type, c.where, c.old, c.new) for c in found.changes] if found is not None else []
+
+
+def test_a_step_that_loses_its_outcomes_is_one_change_that_asks_for_a_look() -> None:
+    both_ways = [structs.replace(one, role="next", label="") for one in APPROVED]
+    old, new = approval(), flow(list(approval().steps), both_ways)
+    at_once = "on to ‘Yes’ and ‘No’ at once"
+    assert changes(old, new) == [("outcomes", "‘Ok’", "one of approved, refused", at_once)]
+    assert changes(new, old) == [("outcomes", "‘Ok’", at_once, "one of approved, refused")]
+    found = flow_changes(old, new)
+    assert found is not None
+    (change,) = found.changes
+    assert change.weight == "risk"
+    back = revert_change(old, new, change)
+    assert back is not None and sorted(back.links, key=str) == sorted(old.links, key=str)
+    # Another label of a case is another case and no more.
+    other = [structs.replace(one, label="declined") if one.label == "refused" else one for one in APPROVED]
+    assert changes(old, flow(list(old.steps), other)) == [("case", "‘Ok’ to ‘No’", "refused", "declined")]

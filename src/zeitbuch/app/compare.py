@@ -40,8 +40,8 @@ def compare_scenarios(
 ) -> Comparison:
     """The base and every scenario, with ``crossings`` the volumes and months at which two of them cross. ``paths`` are the files of
     the scenarios, for messages."""
-    basis.check_shares(estate)
-    session.problems += basis.problems
+    left_out = basis.check_shares(estate)
+    session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
     with session.progress(len(scenarios), "comparing") as advance:
         found = compare_options(
             estate, basis.card, basis.assumptions, scenarios, basis.month, basis.counters, crossings, advance
@@ -78,8 +78,8 @@ class Savings(Struct, frozen=True):
 
 def propose_savings(session: Session, estate: Estate, basis: EstimateBasis) -> Savings:
     """Changes that save money, each estimated by itself, and all together."""
-    basis.check_shares(estate)
-    session.problems += basis.problems
+    left_out = basis.check_shares(estate)
+    session.problems += [*basis.problems, *basis.idle_entries(estate), *left_out]
     with session.progress(len(estate.flows), "looking") as advance:
         found = find_proposals(estate, basis.card, basis.assumptions, basis.month, basis.counters, advance)
     all_changes = all_together(found)

@@ -66,6 +66,7 @@ CHANGE_KINDS: dict[str, Kind] = {
     "link removed": _change_kind("link", "meaning", True),
     "link rewired": _change_kind("link", "meaning", True),
     "case": _change_kind("link", "meaning", True),
+    "outcomes": _change_kind("link", "risk", True),
     "condition": _change_kind("link", "risk", True),
     "prompt": _change_kind("prompt", "risk", True),
     "model": _change_kind("model", "risk", True),

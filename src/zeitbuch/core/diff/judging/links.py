@@ -4,6 +4,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
@@ -11,6 +13,7 @@ from zeitbuch.core.diff.judging.control_flow import Arrow
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
+from zeitbuch.core.model.outcomes import case_name, deciding_steps
 from zeitbuch.core.model.records import Link
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words
@@ -18,6 +21,7 @@ from zeitbuch.core.model.words import join_words
 from .control_flow import Course, arrows_of, find_moved_steps
 from .pairing import FlowPairing, Places
 
+_ONWARD = ("case", "next")
 MOVED = 4  # differing links that a move must explain; one rewired link explains two
 
 
@@ -56,6 +60,7 @@ class LinkJudge:
         return gone, raw
 
     def judge(self) -> None:
+        self._judge_outcomes()
         self._judge_cases()
         self._with_steps()
         for step in self._judge_moved_steps():
@@ -83,6 +88,38 @@ class LinkJudge:
         both = {**self.pair.old_names, **self.pair.new_names}
         ends = [quote_name(names.get(name, both.get(name, name))) for name in (link.source, link.target)]
         return f"{ends[0]} to {ends[1]}"
+
+    def _judge_outcomes(self) -> None:
+        """Steps that had outcomes and now go all ways at once, or the other way round: one change, whatever links show it."""
+        pair = self.pair
+        old, new = deciding_steps(pair.old), deciding_steps(pair.new)
+        differing = old ^ new
+        for step_id in [step.id for step in pair.new.steps if step.id in differing and step.id in pair.old_steps]:
+            edits: list[Edit] = []
+            links = [link for link in self.gone if link.source == step_id and link.role in _ONWARD]
+            first: Link | None = None
+            for link in links:
+                other = next(
+                    (k for k in self.come if k.source == step_id and k.target == link.target and k.role in _ONWARD),
+                    None,
+                )
+                if other is not None:
+                    self.gone.remove(link)
+                    self.come.remove(other)
+                    edits += [self._link_edit(link, False), self._link_edit(other, True)]
+                    first = first or other
+            if first is None:
+                continue
+            words = [
+                _outcome_words(flow.links, step_id, step_id in decides, names)
+                for flow, decides, names in (
+                    (pair.old, old, pair.old_names), (pair.new, new, pair.new_names),
+                )
+            ]  # fmt: skip
+            where = quote_name(pair.new_names.get(step_id, step_id))
+            pair.add_change(
+                "outcomes", where, words[0], words[1], tuple(edits), (links[0].origin, first.origin), step=step_id
+            )
 
     def _judge_cases(self) -> None:
         """The same arrow under another label, condition or outcome."""
@@ -242,6 +279,16 @@ class LinkJudge:
         moving = [(k.target if same_source else k.source) for k in (link, other)]
         where = f"from {quote_name(fixed)}{case}" if same_source else f"to {quote_name(fixed)}{case}"
         return other, moving, where
+
+
+def _outcome_words(links: Sequence[Link], step: str, decides: bool, names: dict[str, str]) -> str:
+    """'one of approved, refused', 'on to ‘Write yes’ and ‘Write no’ at once'."""
+    onward = [link for link in links if link.source == step and link.role in _ONWARD]
+    cases = list(dict.fromkeys(case_name(link) for link in onward if link.role == "case"))
+    if decides and cases:
+        return f"one of {', '.join(cases)}" if len(cases) > 1 else f"{cases[0]} or nothing"
+    goes = join_words([quote_name(names.get(link.target, link.target)) for link in onward])
+    return f"on to {goes} at once" if len(onward) > 1 else f"always on to {goes}" if onward else "the end"
 
 
 def judge_links(pair: FlowPairing) -> None:
