@@ -106,6 +106,8 @@ def test_suggest_and_test_from_the_installed_program(tmp_path: Path, run: Run) -
     assert "zeitbuch dialect suggest ./other.json" in ran.err
     (tmp_path / "other.json").unlink()
     assert run("dialect", "test", ".", "--dialect", "quay.toml").code == 0
+    ran = run("dialect", "suggest", ".", "--name", "quay", "-o", "late.toml", "--month", "soon")
+    assert ran.code == 2 and "expected a month as YYYY-MM" in ran.err and not (tmp_path / "late.toml").exists()
 
 
 def test_nothing_like_steps_is_said(tmp_path: Path, run: Run) -> None:

@@ -28,6 +28,7 @@ from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
 from zeitbuch.cli.shared.session import finish_session, limits_of, open_session, report_problems, say, this_month
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.core.assumptions.volume import parse_month
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.readers.config import workspace
@@ -50,6 +51,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _suggest_dialect(args: argparse.Namespace) -> int:
     session = Session(limits=limits_of(args), progress=progress_for(args.quiet))
+    month = args.month or _workspace_month() or this_month()
+    parse_month(month)  # what is wrong is said before anything is written
     ask = _way_of_asking(args)
     proposal, problems = propose_dialect(session, args.source, args.name, ask)
     if isinstance(ask, AnswersInFile) and proposal is not None:
@@ -58,7 +61,6 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
     if not args.quiet:
-        month = args.month or _workspace_month() or this_month()
         for line in [*_proposal_lines(proposal), *_consequence_lines(session, proposal, month)]:
             say(line, keep_lines=True)
         if args.output:
