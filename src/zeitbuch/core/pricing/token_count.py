@@ -38,6 +38,7 @@ _COMMON = frozenset(
     " ov da oo ty bl if ef ig ck ry ab fi cr ue fr nc ex ew my by rt ui br cu gr gh ht ds rn nf um sp rd iv va tt pp".split()
 )
 _KEPT = 200_000
+_SPACES = re.compile(" {2,}")
 
 
 @lru_cache(maxsize=1)
@@ -230,11 +231,16 @@ def count_tokens(text: str, family: str = "") -> float:
     if family not in _chunks:
         _chunks[family] = (_Chunks(family, ""), _Chunks(family, " "))
     begins, goes_on = _chunks[family]
+    spaces = goes_on.pieces["  "]
     total = 0.0
     for line in text.splitlines(keepends=True):
-        if "  " not in line and "\t" not in line:
-            first, *rest = line.split(" ")
-            cost = begins[first] + sum(map(goes_on.__getitem__, rest))
+        if "\t" not in line:
+            # Several spaces are a piece of their own, however many; what comes after them has none before it.
+            parts = _SPACES.split(line) if "  " in line else [line]
+            cost = spaces * (len(parts) - 1)
+            for part in parts:
+                first, *rest = part.split(" ")
+                cost += begins[first] + sum(map(goes_on.__getitem__, rest))
             if not isnan(cost):
                 total += cost
                 continue
