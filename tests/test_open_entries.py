@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import re
 import tomllib
+from datetime import date
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec import structs
 
-from builders import chain, flow, link, step
+from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.estate import runs_of
 from zeitbuch.core.estimate.open_entries import find_open_entries
 from zeitbuch.core.model.records import Estate, Trigger
+from zeitbuch.core.pricing.rate_card import Belongs, Host, Meter, MeterPrice, ModelRate, Price, RateCard
 from zeitbuch.writers.exchange.open_entries import MARK, entry_text, grown_text
 
 
@@ -120,3 +124,27 @@ def test_every_byte_of_a_file_stays(text: str) -> None:
     grown, added = grown_text(text, found, {}, "EUR")
     assert added == 1 and grown.startswith(text) and ("\r\n" in text) == ("\r\n" in grown)
     assert grown_text(grown, found, {}, "EUR") == (grown, 0)
+
+
+def test_what_a_meter_counts_moves_the_bill_too() -> None:
+    """Two loops of ten: the items of one ask a model, those of the other take steps that a meter counts; past its allowance these move more."""
+    inner = [ask("a", "", "m"), step("h", "http"), step("g", "http")]
+    steps = [step("asked", "loop"), structs.replace(inner[0], scope="asked"), step("done", "loop")]
+    steps += [structs.replace(one, scope="done") for one in inner[1:]]
+    f = flow(steps, [link("start", "asked"), link("asked", "done"), link("h", "g")])
+    rules = (Rule(trigger="start", runs=100.0), Rule(step="a", output=100.0), Rule(step="a", input=0.0))
+    price = ModelRate("m", price=(Price(date(2026, 1, 1), input=Decimal(1), output=Decimal(100)),))
+
+    def order(included: int) -> list[tuple[str, float]]:
+        terms = MeterPrice(since=date(2026, 1, 1), each=Decimal("0.01"), included=Decimal(included))
+        host = Host("H", ("steps",), flows=(Belongs(),))
+        card = RateCard(
+            "EUR", model=(price,), meter=(Meter("steps", "step", kinds=("http",), price=(terms,)),), host=(host,)
+        )
+        assumed = Assumptions(assume=rules)
+        runs = runs_of(Estate((f,)), card, assumed, "2026-11")
+        return [(e.told, round(e.moves, 6)) for e in find_open_entries(runs, assumed) if e.quantity == "items"]
+
+    # From 5 to 20 items: 15 x 100 answers of 100 tokens; 15 x 100 x 2 steps at 0.01 each.
+    assert order(0) == [("items of ‘Done’", 30.0), ("items of ‘Asked’", 15.0)]
+    assert order(1_000_000) == [("items of ‘Asked’", 15.0), ("items of ‘Done’", 0.0)]

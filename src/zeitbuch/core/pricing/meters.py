@@ -150,6 +150,17 @@ def stairs_cost(units: Decimal, price: MeterPrice) -> Decimal:
     return total
 
 
+def price_of_more(card: RateCard, meter: Meter, day: date, units: float) -> float:
+    """What one more unit of a meter costs on a day when so many of the month are used; 0 without a price."""
+    valid = [price for price in meter.price if price.holds_on(day)]
+    if not valid:
+        return 0.0
+    price, used = max(valid, key=lambda p: p.since), Decimal(units)
+    return float(
+        (stairs_cost(used + 1, price) - stairs_cost(used, price)) * (card.currency_worth(meter.currency, day) or ZERO)
+    )
+
+
 def stairs_in_worlds(units: float, price: MeterPrice) -> float:
     """What so many units of a month cost (see ``stairs_cost``), in every drawn world."""
     steps = [(float(price.included), float(price.each)), *((float(s.above), float(s.each)) for s in price.stair)]
