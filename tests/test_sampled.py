@@ -169,6 +169,29 @@ def _leaf(f: float = 0.0, t: float = 0.0, r: int = 0, mode: str = "stop") -> Tre
     return Tree("leaf", f=f, t=t, r=r, mode=mode)
 
 
+FOUND = (  # by long runs (`tests/soak.py`)
+    lambda: _tree("fan", _leaf(), _leaf(t=0.25), second=True),
+    lambda: _tree("fan", _leaf(), _leaf(), _tree("any", _leaf(), _leaf(), shares=[0.2, 0.2]), second=True),
+    lambda: _tree("fan", _leaf(), _leaf(), _tree("decide", _leaf(), _tree("any", _leaf(), _leaf(), shares=[0.2, 0.2]), shares=[0.5, 0.5]), second=False),
+    lambda: _tree("loop", _tree("fork", _leaf(t=0.25), _leaf(t=0.25)), items=2),
+    lambda: _tree("guard", _tree("seq", _tree("any", _leaf(), _leaf(), shares=[0.5, 0.5]), _leaf(t=0.5)), route=True),
+    lambda: _tree("loop", _tree("parallel", _leaf(0.25), _leaf(0.25)), items=2),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("made", FOUND)
+def test_what_long_runs_found_holds(made: Callable[[], Tree]) -> None:
+    tree = made()
+    assert check_tree(tree) == []
+    f, rules = grown(tree)
+    exact, _ = both(f, rules, 1)
+    if exact.exact:
+        true = expected(tree)
+        assert {key: one.runs for key, one in exact.of.items()} == pytest.approx(
+            {key: true.get(key, 0.0) for key in exact.of}
+        )
+
+
 TELLING = (
     lambda: _tree("seq", _tree("fork", _leaf(0.5), _leaf(0.5)), _leaf()),
     lambda: _tree("seq", _tree("parallel", _leaf(0.5), _leaf(0.5)), _leaf()),

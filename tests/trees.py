@@ -215,7 +215,9 @@ class Walk:
         elif tree.kind == "until":
             self.walk(tree.parts[0], sum(self._rounds(tree) for _ in range(n)), 0)
         elif tree.kind == "parallel":
-            out = min(max(0, n - self.walk(p, n, 0)[1]) for p in tree.parts)
+            # A block needs all of its parts, pass by pass.
+            waves = [n] if n < 2 or any(_multiplies(part) for part in tree.parts) else [1] * n
+            out = sum(min(max(0, one - self.walk(part, one, 0)[1]) for part in tree.parts) for one in waves)
         else:
             out = max(0, n - self.walk(tree.parts[0], n, 0)[1])
             if "aside" in tree.more:
@@ -239,10 +241,17 @@ class Walk:
 
     def _fork(self, tree: Tree, n: int, turn: int) -> tuple[int, int]:
         self.count(tree.key, n)
-        ends = [self.walk(p, n, turn) for p in tree.parts]
-        out = min(e[0] for e in ends)
+        if n < 2 or any(_multiplies(part) for part in tree.parts):
+            waves = [(n, turn)]
+        else:  # what is lost on one branch is not paired with what came through on the other: one pass after the other
+            waves = [(1, 1)] * n + [(0, turn - n)] * (turn > n)
+        out = lost = 0
+        for passes, at in waves:
+            ends = [self.walk(part, passes, at) for part in tree.parts]
+            out += min(end[0] for end in ends)
+            lost += sum(end[1] for end in ends)
         self.count(tree.more["meet"], out)
-        return out, sum(e[1] for e in ends)
+        return out, lost
 
     def _fan(self, tree: Tree, n: int, turn: int) -> tuple[int, int]:
         """One run of either trigger: what it does not begin is not skipped either."""
@@ -304,6 +313,11 @@ class Walk:
             self.count(tree.more["then"], ok)
             self.count(tree.more["aside"], turn - ok)
         return ok, failed + late
+
+
+def _multiplies(tree: Tree) -> bool:
+    """Whether more may go on from a tree than arrives: behind an inclusive decision all that comes is counted."""
+    return tree.kind == "any" or (tree.kind in ("seq", "decide", "fork") and any(map(_multiplies, tree.parts)))
 
 
 def outcomes(tree: Tree, most: int) -> Iterator[tuple[float, dict[str, float]]]:

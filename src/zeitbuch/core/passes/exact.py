@@ -125,6 +125,8 @@ class Passes:
         survives, late, ended, evidence = sum_losses(arriving, lost)
         if any(place in lost and lost[place][0] > 0 for place in stage.risky):
             self._note_inexact("losses of branches side by side")
+        if any(high > arriving.most for *_, high in lost.values()):
+            self._note_inexact("losses where one pass has become several")
         gone = arriving.passes * (1 - survives)
         total = sum(amount for amount, *_ in lost.values())
         late = gone * late / total if total else 0.0

@@ -53,8 +53,9 @@ class StepOutcome(Struct, gc=False):
 
 
 NOTHING = Moving(0.0, 0.0, 0.0, STRONGEST)
-# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence.
-Lost = dict[int, tuple[float, float, float, int]]
+# Part of a level -> passes it loses, those of them that run out of time, those that end the run, evidence, and the most that come at once to
+# a step that loses some.
+Lost = dict[int, tuple[float, float, float, int, float]]
 
 
 def expected_tries(node: Node, evidence: int, turns: float) -> tuple[int, float, float, float]:
@@ -87,14 +88,15 @@ def add_loss(node: Node, done: StepOutcome, lost: Lost, arriving: Moving) -> Non
     if node.step.kind == "end" and node.step.ends == "run" and node.enabled:
         over += done.success.passes
     if gone + late + over > 0:
-        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST))
+        had = lost.get(node.part, (0.0, 0.0, 0.0, STRONGEST, 0.0))
         weak = min(had[3], done.failed_evidence if gone + late else STRONGEST, arriving.evidence if over else STRONGEST)
-        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak)
+        high = max(had[4], arriving.most)
+        lost[node.part] = (had[0] + gone + late + over, had[1] + late, had[2] + over, weak, high)
 
 
 def sum_losses(arriving: Moving, lost: Lost) -> tuple[float, float, float, int]:
     survives, late, ended, evidence = 1.0, 0.0, 0.0, STRONGEST
-    for amount, late_amount, over, weak in lost.values():
+    for amount, late_amount, over, weak, _ in lost.values():
         if arriving.passes:
             survives *= 1 - least(1.0, amount / arriving.passes)
         late += late_amount
