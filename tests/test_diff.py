@@ -196,6 +196,24 @@ def test_rights_and_approvals_are_told_when_they_change() -> None:
     assert [c[0] for c in types(old, gone)] == ["approval removed"]
     off = structs.replace(old, steps=(structs.replace(old.steps[0], enabled=False), *old.steps[1:]))
     assert [c[0] for c in types(old, off)] == ["approval removed"]
+    # Turned into another kind of step nobody is asked either; each time the acts that lost their approval are named.
+    other = structs.replace(old, steps=(structs.replace(old.steps[0], kind="shape"), *old.steps[1:]))
+    assert types(old, other) == [("approval removed", "approval by a person", "data shaping")]
+    for new in (gone, off, other):
+        found = flow_changes(old, new)
+        assert found is not None and found.changes[0].remarks == ("nobody approves ‘P’ any more",)
+    # What is not reached any more needs no approval: it is bypassed by nothing.
+    dead = structs.replace(old, links=tuple(one for one in old.links if one.target != "p"))
+    assert [c[0] for c in types(old, dead)] == ["link removed"]
+    # Where another approval stands before the act, somebody is asked still.
+    second = structs.replace(
+        old,
+        steps=(*old.steps, step("b", "approve")),
+        links=(*old.links[:2], link("d", "b", "case", "yes"), link("b", "p"), old.links[3]),
+    )
+    still = structs.replace(second, steps=second.steps[1:], links=(link("start", "d"), *second.links[2:]))
+    found = flow_changes(second, still)
+    assert found is not None and [c.remarks for c in found.changes if c.type == "approval removed"] == [()]
     wider = structs.replace(old, steps=(*old.steps[:3], structs.replace(old.steps[3], effect="delete")))
     found = flow_changes(old, wider)
     assert found is not None

@@ -14,7 +14,8 @@ from zeitbuch.core.diff.change_cost import Costing, with_figures
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.edits import apply_edits
 from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
-from zeitbuch.core.diff.matching import match_flows, match_steps
+from zeitbuch.core.diff.flow_matching import match_flows
+from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.model.canonical import canonical_form, map_ids
 from zeitbuch.core.model.records import Estate, Flow
 

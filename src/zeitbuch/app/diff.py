@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from zeitbuch.core.diff.change_cost import Costing, shares_cost_too_much, with_figures
 from zeitbuch.core.diff.estate_changes import estate_changes, versions_of
-from zeitbuch.core.diff.matching import FlowMatching, match_flows
+from zeitbuch.core.diff.flow_matching import FlowMatching, match_flows
 from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges
 from zeitbuch.core.model.canonical import map_ids
@@ -103,7 +103,9 @@ def _one_flow(old: Estate, new: Estate, name: str) -> tuple[Estate, Estate]:
 def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
     """Changes for the writers; with ``maps`` both versions of a changed flow can be drawn."""
     found = outcome.changes
-    body = DiffResult(bool(found.flows), outcome.currency, found.flows, found.unchanged, outcome.refused)
+    body = DiffResult(
+        bool(found.flows), outcome.currency, found.flows, found.unchanged, found.renumbered, outcome.refused
+    )
     sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
     return ChangesReport(body, found, lambda flow: _maps_of_flow(flow, *sides.get(id(flow), (None, None))))
 

@@ -202,7 +202,7 @@ def _make_versions(
 ) -> tuple[list[Version], EstateCosts]:
     """The versions that a snapshot adds (flows of files that were added, changed or removed), and what the estate costs now."""
     from zeitbuch.core.diff.estate_changes import estate_changes
-    from zeitbuch.core.diff.matching import match_flows
+    from zeitbuch.core.diff.flow_matching import match_flows
     from zeitbuch.core.model.records import Estate
 
     if has_files_beside(session.dialects):

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.diff.matching import FlowMatching
+from zeitbuch.core.diff.flow_matching import FlowMatching
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.input.sources import Input, name_of

@@ -23,7 +23,7 @@ from zeitbuch.core.pricing.rate_card import RateCard
 
 from .change_types import CHANGE_KINDS
 from .estate_changes import versions_of
-from .matching import FlowMatching
+from .flow_matching import FlowMatching
 from .records import Change, ChangeFigures, EstateChanges, FlowChanges
 from .reverting import revert_change
 

@@ -17,7 +17,8 @@ from zeitbuch.core.model.records import Content, Estate, Flow, Origin
 from zeitbuch.core.model.secret_labels import align_secrets
 
 from .change_types import CHANGE_KINDS
-from .matching import FlowMatching, FlowPair, match_flows, match_steps
+from .flow_matching import FlowMatching, FlowPair, match_flows, told_once
+from .matching import match_steps
 from .records import Change, EstateChanges, FlowChanges
 from .reorganisation import packages_changed, splits_and_merges
 
@@ -126,7 +127,8 @@ def compare_pair(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
     found = flow_changes(pair.old, pair.new, matching.ids)
     if found is None:
         return None
-    return structs.replace(found, matched=pair.by, confidence=pair.confidence)
+    told = told_once(pair, matching.renumbered())
+    return structs.replace(found, matched=pair.by, confidence=pair.confidence, rival=pair.rival, renumbered=told)
 
 
 def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
@@ -147,7 +149,7 @@ def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = Non
     moved = packages_changed(old, new, matching)
     found = _with_moved_flows(found, matching, moved)
     unchanged -= sum(id(flow_pair.new) not in by_new and id(flow_pair.new) in moved for flow_pair in matching.pairs)
-    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged)
+    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged, matching.renumbered())
 
 
 def _with_moved_flows(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:

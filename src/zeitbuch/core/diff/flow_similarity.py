@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from typing import Any
@@ -11,6 +12,8 @@ from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import trigger_words
 
 from .similarity import Matrix, overlap_matrix, trigrams_of
+
+_WORD = re.compile(r"\w+")
 
 
 def _step_sorts(flow: Flow) -> set[str]:
@@ -24,11 +27,19 @@ def _step_sorts(flow: Flow) -> set[str]:
     return found
 
 
+def words_said(flow: Flow) -> set[str]:
+    """The words of all prompts and fixed values."""
+    texts = [prompt.text for step in flow.steps if step.model is not None for prompt in step.model.prompts]
+    texts += [binding.value for step in flow.steps for binding in step.inputs if isinstance(binding.value, str)]
+    return {word for text in texts for word in _WORD.findall(text.casefold())}
+
+
 def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
-    """Likeness of flows, shape (old, new): steps' sorts and names, triggers, name."""
+    """Likeness of flows, shape (old, new): steps' sorts, names and texts, triggers, name."""
     sides = (
         (2.0, _step_sorts),
         (3.0, lambda f: {item.name.casefold() for item in f.steps if item.name}),
+        (2.5, words_said),
         (1.0, lambda f: {trigger_words(item) for item in f.triggers}),
         (1.5, lambda f: trigrams_of(f.name)),
     )

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Literal, TypeVar
 
 from msgspec import Struct
@@ -21,8 +21,6 @@ T = TypeVar("T")
 By = Literal["id", "name", "content"]
 SURE_STEP = 0.45  # steps so alike are the same step, whatever their neighbours are
 LEAST_STEP = 0.25  # steps less alike than this, neighbours counted, are not the same step
-LEAST_FLOW = 0.55
-FEW = 3  # steps below which likeness says nothing of flows
 DOUBT = 0.2  # share of shared ids that name another thing, over which a flow's ids are not trusted
 
 
@@ -59,7 +57,7 @@ class Matching(Struct, frozen=True):
         return Ids(parts, self.connections, flows or {})
 
 
-def _pair_by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tuple[T, T]]) -> None:
+def pair_by(key: Callable[[T], object], old: list[T], new: list[T], pairs: list[tuple[T, T]]) -> None:
     """Pairs what has a key that occurs once on each side; takes the pairs out of both lists."""
     first: dict[object, list[T]] = {}
     second: dict[object, list[T]] = {}
@@ -82,8 +80,8 @@ def match_connections(old: Iterable[Connection], new: Iterable[Connection]) -> d
     """Connections by id, then by name, service and account: old id -> new id, where they differ."""
     left, right = list(old), list(new)
     pairs: list[tuple[Connection, Connection]] = []
-    _pair_by(lambda c: c.id, left, right, pairs)
-    _pair_by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
+    pair_by(lambda c: c.id, left, right, pairs)
+    pair_by(lambda c: (c.name, c.service, c.account) if c.name else None, left, right, pairs)
     return {first.id: second.id for first, second in pairs if first.id != second.id}
 
 
@@ -98,7 +96,7 @@ def _match_triggers(old: Flow, new: Flow) -> list[Pair]:
     )
     for by, confidence, key in steps:
         pairs: list[tuple[Trigger, Trigger]] = []
-        _pair_by(key, left, right, pairs)
+        pair_by(key, left, right, pairs)
         found += [Pair(first.id, second.id, by, confidence) for first, second in pairs]
     if len(left) == len(right) == 1 and len(old.triggers) == len(new.triggers) == 1:
         found.append(Pair(left[0].id, right[0].id, "content", 0.6))
@@ -129,7 +127,9 @@ def _named_alike(old: Flow, new: Flow, found: dict[str, str], fresh: dict[str, S
 
 def _same_ids(old: Flow, new: Flow, fresh: dict[str, Step]) -> tuple[dict[str, str], int, int]:
     """Ids that stand for the same step on both sides, how many are shared, and how many speak against trust."""
-    spots = Counter((step.kind, step.operation, step.name) for step in new.steps)
+    # A copy has an id that was not there before: that the name stands there too says nothing against the original.
+    before = {step.id for step in old.steps}
+    spots = Counter((step.kind, step.operation, step.name) for step in new.steps if step.id in before)
     found: dict[str, str] = {}
     shared = against = 0
     for step in old.steps:
@@ -225,73 +225,3 @@ def _pair_by_id(left: list[Step], right: list[Step], pairs: list[Pair]) -> tuple
     left = [step for step in left if step.id not in again]
     right = [step for step in right if step.id not in again]
     return left, right
-
-
-class FlowPair(Struct, frozen=True):
-    """One flow in both versions."""
-
-    old: Flow
-    new: Flow
-    by: By = "id"
-    confidence: float = 1.0
-
-
-class FlowMatching(Struct, frozen=True):
-    """Flows of two versions of an estate."""
-
-    pairs: tuple[FlowPair, ...]
-    removed: tuple[Flow, ...]
-    added: tuple[Flow, ...]
-
-    @property
-    def ids(self) -> dict[str, str]:
-        """Old id -> new id of flows whose id was renewed."""
-        return {flow_pair.old.id: flow_pair.new.id for flow_pair in self.pairs if flow_pair.old.id != flow_pair.new.id}
-
-
-def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
-    """Flows by id, then by id with folder or name where ids come twice, by name, by content."""
-    left, right = list(old), list(new)
-    found: list[FlowPair] = []
-    ways: tuple[tuple[By, float, Callable[[Flow], object]], ...] = (
-        ("id", 1.0, lambda f: f.id),
-        ("id", 1.0, lambda f: (f.id, f.name, f.folder, f.environment)),
-        ("id", 0.95, lambda f: (f.id, f.name)),
-        ("name", 0.95, lambda f: (f.name.casefold(), f.folder, f.environment) if f.name else None),
-        ("name", 0.9, lambda f: f.name.casefold()),
-    )
-    _flows_by_keys(ways, left, right, found)
-    if left and right:
-        left, right = _flows_by_content(left, right, found)
-    order = {id(flow): index for index, flow in enumerate(new)}
-    found.sort(key=lambda p: order[id(p.new)])
-    return FlowMatching(tuple(found), tuple(left), tuple(right))
-
-
-def _flows_by_keys(
-    ways: tuple[tuple[By, float, Callable[[Flow], object]], ...],
-    left: list[Flow],
-    right: list[Flow],
-    found: list[FlowPair],
-) -> None:
-    for by, confidence, key in ways:
-        pairs: list[tuple[Flow, Flow]] = []
-        _pair_by(key, left, right, pairs)
-        found += [FlowPair(first, second, by, confidence) for first, second in pairs]
-
-
-def _flows_by_content(left: list[Flow], right: list[Flow], found: list[FlowPair]) -> tuple[list[Flow], list[Flow]]:
-    """Adds pairs of flows that are alike to ``found``; what is left on both sides."""
-    from .flow_similarity import flow_likeness
-    from .similarity import assign_pairs
-
-    score = flow_likeness(left, right)
-    # A step or two may be alike by chance.
-    score *= [[min(len(first.steps), len(second.steps)) >= FEW for second in right] for first in left]
-    chosen = assign_pairs(score, LEAST_FLOW)
-    found += [FlowPair(left[index], right[inner], "content", cost) for index, inner, cost in chosen]
-    first, second = {index for index, _, _ in chosen}, {inner for _, inner, _ in chosen}
-    return (
-        [flow for index, flow in enumerate(left) if index not in first],
-        [flow for inner, flow in enumerate(right) if inner not in second],
-    )

@@ -48,7 +48,8 @@ class Change(Struct, frozen=True):
 
 
 class FlowChanges(Struct, frozen=True):
-    """The changes of one flow; ``status`` is added, removed or changed. ``matched`` says what paired the two versions,
+    """The changes of one flow; ``status`` is added, removed or changed. ``matched`` says what paired the two versions, ``rival`` what
+    else the old one could be, ``renumbered`` whether its new id is one of several that its file gave anew,
     ``renewed`` how many steps have other ids; ``ids`` how the old version's ids are spelled in the new one, where its edits
     set out from. ``before`` and ``after`` are figures of the two versions, ``interaction`` what the changes do together
     beyond the sum of their shares."""
@@ -60,6 +61,8 @@ class FlowChanges(Struct, frozen=True):
     old_id: str = ""
     matched: Literal["id", "name", "content"] = "id"
     confidence: float = 1.0
+    rival: str = ""
+    renumbered: bool = False
     renewed: int = 0
     ids: Ids = SAME
     before: ChangeFigures | None = None
@@ -70,7 +73,9 @@ class FlowChanges(Struct, frozen=True):
 
 
 class EstateChanges(Struct, frozen=True):
-    """All flows that differ in meaning, and how many do not."""
+    """All flows that differ in meaning, and how many do not; ``renumbered``: how many flows have other ids, by files that gave several
+    anew."""
 
     flows: tuple[FlowChanges, ...]
     unchanged: int
+    renumbered: dict[str, int] = {}

@@ -13,9 +13,10 @@ from zeitbuch.core.model.records import Estate, Flow, Step
 from zeitbuch.core.model.words import join_words
 
 from .change_types import CHANGE_KINDS
-from .matching import FlowMatching, FlowPair
+from .flow_matching import FlowMatching, FlowPair
 from .records import Change, FlowChanges
 
+MORE = 1.5  # times as many steps as the removed flow had, in what is to hold it and others
 ENOUGH = 0.6  # share of a flow's named steps that must have come from (or gone to) the other flow
 
 
@@ -115,7 +116,12 @@ def _tell_removed(telling: _Telling, removed: Flow, matching: FlowMatching, chan
         if len(come) > 1 and shared_steps(removed.steps, come) >= ENOUGH:
             telling.tell_merge(removed, "changed", pair.new)
             return
-    into = [flow for flow in matching.added if shared_steps(removed.steps, flow.steps) >= ENOUGH]
+    # What holds hardly more than the removed one did is no merge of several.
+    into = [
+        flow
+        for flow in matching.added
+        if shared_steps(removed.steps, flow.steps) >= ENOUGH and len(flow.steps) >= MORE * len(removed.steps)
+    ]
     if len(into) == 1:
         telling.tell_merge(removed, "added", into[0])
 

@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
+from zeitbuch.core.diff.flow_matching import rival_words
 from zeitbuch.core.diff.records import Change, ChangeFigures, EstateChanges, FlowChanges
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
@@ -35,11 +36,18 @@ def changes_summary(found: EstateChanges) -> str:
     """'6 flows changed, 1 added, 4 unchanged; 5 changes need review (!).'"""
     counts: Counter[str] = Counter(flow_changes.status for flow_changes in found.flows)
     risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
+    anew = "".join(_renumbered_words(source, count) for source, count in found.renumbered.items())
     if not found.flows:
-        return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared."
+        return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared.{anew}"
     parts = [f"{count_words(counts['changed'], 'flow')} changed"]
     parts += [f"{counts[text]} {word}" for text, word in (("added", "added"), ("removed", "removed")) if counts[text]]
-    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} {'needs' if risks == 1 else 'need'} review (!)."
+    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} {'needs' if risks == 1 else 'need'} review (!).{anew}"
+
+
+def _renumbered_words(source: str, count: int) -> str:
+    """Said once of a file whose flows were numbered anew."""
+    where = f" in {source}" if source else ""
+    return f" The ids of {count_words(count, 'flow')} were given anew{where}: they are matched by name and content."
 
 
 def signed_number(value: float) -> str:
@@ -98,8 +106,12 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
 def match_words(flow: FlowChanges) -> str:
     """How the two versions were found to be one, where that is not plain."""
     parts = []
-    if flow.status == "changed" and flow.matched != "id":
+    if flow.status == "changed" and flow.matched != "id" and not flow.renumbered:
         parts.append(f"has another id; taken for the same by {flow.matched} ({flow.confidence:.2f} sure)")
+    elif flow.status == "changed" and flow.matched == "id" and flow.confidence < SURE:
+        parts.append(f"has the same id and little else in common ({flow.confidence:.2f} sure)")
+    if flow.rival:
+        parts.append(rival_words(flow.rival))
     if flow.renewed:
         parts.append(f"{count_words(flow.renewed, 'step')} with other ids, matched by content")
     unsure = sorted({(change.step, change.confidence) for change in flow.changes if change.confidence < SURE})
@@ -214,4 +226,5 @@ class DiffResult(Struct, frozen=True):
     currency: str
     flows: tuple[FlowChanges, ...]
     unchanged: int
+    renumbered: dict[str, int] = {}
     refused: tuple[str, ...] = ()

@@ -155,7 +155,8 @@ def _judge_step(pair: FlowPairing, a: Step, b: Step) -> None:
 
     for field, kind, word, words in _ROWS:
         if getattr(a, field) != getattr(b, field):
-            if field == "enabled" and a.kind == b.kind == "approve" and not b.enabled:
+            gone = field == "kind" and a.kind == "approve" and a.enabled
+            if gone or (field == "enabled" and a.kind == b.kind == "approve" and not b.enabled):
                 kind = "approval removed"
             put(kind, field, words(a), words(b), word)
     if a.effect != b.effect:
