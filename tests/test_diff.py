@@ -315,6 +315,41 @@ def test_triggers_come_and_go() -> None:
     assert types(more, BASE) == [("trigger removed", "chat message", "none")]
 
 
+@pytest.mark.parametrize(
+    ("target", "said"),
+    [
+        ("drop", ("‘Third?’ (third) leads to ‘Drop’ now", "nobody approves ‘Drop’ any more", "‘Mail’ no longer follows it")),
+        (
+            "mail",
+            (
+                "‘Third?’ (third) leads to ‘Mail’ now", "nobody approves ‘Mail’ any more",
+                "nothing leads to ‘Drop’ any more: it begins with ‘Each’, and nobody approves it",
+            ),
+        ),
+    ],
+)  # fmt: skip
+def test_two_opposite_ways_to_take_an_approval_away_read_otherwise(target: str, said: tuple[str, ...]) -> None:
+    inner: list[Any] = [
+        step("third", "decide", name="Third?"),
+        step("ok", "approve"),
+        step("mail", "send", effect="send"),
+        step("drop", "write", effect="write"),
+    ]
+    inner = [structs.replace(one, scope="each") for one in inner]
+    links = [
+        link("start", "each"), link("third", "ok", "case", "third"), link("third", "mail", "case", "first"),
+        link("ok", "mail", "case", "approved"), link("ok", "drop", "case", "refused"),
+    ]  # fmt: skip
+    old = flow([step("each", "loop"), *inner], links)
+    new = flow(
+        [step("each", "loop"), inner[0], *inner[2:]], [links[0], links[2], link("third", target, "case", "third")]
+    )
+    found = flow_changes(old, new)
+    assert found is not None
+    (change,) = [one for one in found.changes if one.type == "approval removed"]
+    assert change.remarks == said
+
+
 def test_splits_and_merges() -> None:
     parts = [chain(*[step(f"{p}{i}", name=f"{p} {i}") for i in range(4)], id=p, name=p) for p in "xy"]
     whole = chain(*[s for p in parts for s in p.steps], id="x", name="x")
