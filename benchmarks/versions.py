@@ -24,11 +24,11 @@ from zeitbuch.core.model.records import Flow
 from zeitbuch.readers.dialects.rules import load_dialect
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
-from zeitbuch.readers.input.sources import names
+from zeitbuch.readers.input.sources import list_files
 def same(flow): return flow
 held = []
 for folder in sys.argv[2:]:
-    run = ReadingRun(ReadingSetting([load_dialect(sys.argv[1])], Limits()), names([folder]), same, Flow, cache=False)
+    run = ReadingRun(ReadingSetting([load_dialect(sys.argv[1])], Limits()), list_files([folder]), same, Flow, cache=False)
     held += [flow for _, found in run for flow in found]
 print(len(held))
 """
