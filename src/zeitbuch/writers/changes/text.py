@@ -105,7 +105,7 @@ def to_text(
 ) -> str:
     """Changes for a terminal. ``evidence`` says where each stands in the exports."""
     width = min(width, 120)
-    lines = [changes_summary(found), *[_fill_text(_flatten_text(name), width, "", "") for name in notes]]
+    lines = [_fill_text(_flatten_text(words), width, "", "") for words in (changes_summary(found), *notes)]
     for flow in found.flows:
         title = f"{_flatten_text(flow.name)} ({STATUS[flow.status]})"
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
