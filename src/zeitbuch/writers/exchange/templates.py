@@ -111,7 +111,8 @@ currency = "EUR"      # ISO 4217
 
 def assumptions_template() -> str:
     """An assumptions file that says what can be said, with nothing in it yet."""
-    keys = "\n".join(f"#   {name:<9} {meaning}" for name, (_, _, meaning) in QUANTITIES.items())
+    width = max(map(len, QUANTITIES))
+    keys = "\n".join(f"#   {name:<{width}}  {meaning}" for name, (_, _, meaning) in QUANTITIES.items())
     return f"""\
 # Assumptions: what the exports do not say. Without an entry a default holds, and the estimate says so.
 assumptions = 1
