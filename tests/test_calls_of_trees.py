@@ -85,8 +85,8 @@ def test_calls_are_those_of_all_rounds(trees: list[Tree], calls: list[int], begu
     assumptions = Assumptions(assume=tuple(rules))
     drawn = estimate_flows(flows, CARD, assumptions, "2026-02", Sampling(4000))
     exact = estimate_exactly(Estate(flows), CARD, assumptions, "2026-02")
-    # Near a circle without end every error of a sample counts many times.
-    for result, near in ((exact, 1e-6), (drawn, 0.03 * max(1.0, 1 / abs(1 - radius)))):
+    # What half of the runs do is known to 1.6 % from 4,000; near a circle without end every error counts many times.
+    for result, near in ((exact, 1e-6), (drawn, 0.08 * max(1.0, 1 / abs(1 - radius)))):
         if near < 1e-3 and not all(f.exact for f in result.flows):
             continue  # no sum gives the passes: the samples do
         for at, f in enumerate(result.flows):

@@ -73,9 +73,9 @@ def november(rules: list[Rule], *flows: Flow, card: RateCard = METERED) -> Estat
 
 def held_on(rules: list[Rule], quantity: str, flow: str, day: date) -> float:
     """What the last fitting rule says, one of some days before one of all."""
-    said = [r for r in rules if r.flow in (flow, "*") and isinstance(getattr(r, quantity), float) and r.holds_on(day)]
-    best = max(said, key=lambda r: (r.flow != "*", r.dated, rules.index(r)))
-    return float(getattr(best, quantity))
+    told = [(place, r) for place, r in enumerate(rules) if r.flow in (flow, "*") and r.holds_on(day)]
+    said = [(r.flow != "*", r.dated, place) for place, r in told if isinstance(getattr(r, quantity), float)]
+    return float(getattr(rules[max(said)[2]], quantity))
 
 
 WEEKS = st.sampled_from([(), (), ("saturday", "sunday"), ("monday",), WEEKDAYS[:5]])

@@ -11,7 +11,7 @@ from collections.abc import Collection
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
-from zeitbuch.core.assumptions.uncertain import is_settled, least, most
+from zeitbuch.core.assumptions.uncertain import in_each_world, is_settled, least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.passes.plan import Way
@@ -320,7 +320,12 @@ class Passes:
         each = ok.items / ok.passes if ok.passes else 0.0
         if self._several or each > 1 + _SMALL:
             self._note_inexact("a decision over several items")
-        return ok.passes * (1 - (1 - share) ** each if each > 1 else share * each), ok.items * share
+        return ok.passes * in_each_world(_share_of_any, share, each), ok.items * share
+
+
+def _share_of_any(share: float, each: float) -> float:
+    """How often at least one of so many items goes on."""
+    return 1 - (1 - share) ** each if each > 1 else share * each
 
 
 def _with_failed(node: Node, moving: Moving, gone: float, evidence: int) -> Moving:

@@ -105,8 +105,9 @@ class JoinAnalysis:
         taken = [self._ways_to(split, branch) for branch in (first, second)]
         ways = [[node.ways[place] for place in places] for places in taken]
         waits = all([way.success for way in ways[0] + ways[1]]) and _are_beside(node, ways)
-        clean = not taken[0] & taken[1] and self._all_through(split, first.edges + second.edges)
-        if not clean or self.skips or node.step.per_item:
+        edges = first.edges + second.edges
+        clean = not taken[0] & taken[1] and self._all_through(split, edges)
+        if not clean or node.step.per_item or (self.skips and self._carries_skipped(split, edges)):
             return "mixed", waits, True
         return _judge_clean(waits, ways, node)
 
@@ -152,6 +153,18 @@ class JoinAnalysis:
     def _all_through(self, split: int, edges: Edges) -> bool:
         """Whether everything that reaches the sources of some edges has come through the split."""
         return all([self._came_through_split(split, self.position[edge.source]) for _, edge in edges])
+
+    def _carries_skipped(self, split: int, edges: Edges) -> bool:
+        """Whether what was skipped comes along some edges: that never came through the split."""
+        region = 0
+        for index, edge in edges:
+            source = self.position[edge.source]
+            region |= self.before[source] & ~self.before[split] | 1 << source
+            if any([way.skip for way in self.nodes[source].ways if way.edge == index]):
+                return True
+        places = [place for place in range(len(self.nodes)) if region >> place & 1 or place == split]
+        ways = [way for place in places for way in self.nodes[place].ways if way.skip and not way.back]
+        return any([region >> self.position[way.target] & 1 for way in ways])
 
     def _came_through_split(self, split: int, step: int) -> bool:
         known = self._came_through.get((split, step))
