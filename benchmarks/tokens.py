@@ -4,7 +4,7 @@ usage: python benchmarks/tokens.py FILE [--write]
 
 FILE holds one JSON object a line: id, category, language, text, tokens {name: count}, median. Each category is cut in two
 halves by the hash of the ids; each half is fitted and checked on the other. Ranges are fitted to the errors on texts that the fit had not
-seen, and on kinds of texts that it had not seen; whether they hold is checked on halves of which neither fit nor ranges knew anything. --write
+seen, and on kinds of texts that it had not seen; whether they hold is checked on texts that neither their estimate nor the ranges were fitted to. --write
 fits all texts and writes src/zeitbuch/core/pricing/token_table.py. The texts themselves are no part of the project.
 """
 

@@ -199,6 +199,28 @@ def test_a_step_that_cuts_a_text_makes_as_many_items_as_there_are_pieces() -> No
     assert (short.passes.of["a"].runs, short.sums.input_tokens) == (1, 300)
 
 
+def test_a_document_is_cut_by_what_is_in_it_and_found_pieces_are_not_cut() -> None:
+    """What leads to a reader of documents is a file's name: its own pages count. A search hands pieces on, and cuts nothing."""
+    cut = step("c", "parse", yields="many", pieces=Pieces(size=1000, unit="tokens"))
+    f = chain(step("p", "read"), cut, ask_about("a", "c"))
+    run = run_of(f, Rule(step="c", pages=40.0), Rule(step="c", page_size=500.0))
+    assert run.passes.of["a"].runs == 20 and run.sums.input_tokens == pytest.approx(20_000)
+    assert run_of(f).lookup.counted["c"].evidence == "default"
+    search = step("c", "retrieve", yields="many", pieces=Pieces(size=1000, unit="tokens", count=4))
+    assert run_of(chain(step("p", "read"), search, ask_about("a", "c"))).lookup.counted == {}
+
+
+def test_pieces_of_so_many_letters_are_in_doubt_in_every_world() -> None:
+    worlds = Worlds(4000)
+    letters = structs.replace(cutting(4000, 400, yields="many"), pieces=Pieces(size=4000, overlap=400, unit="letters"))
+    f = chain(step("p", "parse"), letters, ask_about("a", "c"))
+    rules = Assumptions(assume=(Rule(step="p", size=Range(10_000, 60_000, 90_000)),))
+    found = one_run(f, rules, Prices(CARD, MONTH), MONTH, worlds=worlds).lookup.counted["c"]
+    # Three to five letters a token: pieces of 800 to 1,333 tokens, of 56,667 on average.
+    assert 48 < draws_of(found.amount).min() < 52 and 76 < draws_of(found.amount).max() < 82
+    assert float(found.amount) == pytest.approx((56_667 - 100) / 900 + 0.5, rel=0.01)
+
+
 def test_a_text_that_varies_is_cut_into_pieces_that_vary() -> None:
     f = chain(step("p", "parse"), cutting(1000, yields="many"), ask_about("a", "c"))
     ranged = Rule(step="p", size=Range(low=500, likely=2000, high=6000))

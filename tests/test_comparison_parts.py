@@ -11,7 +11,7 @@ import pytest
 from builders import ask, chain, flow, link, step
 from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.months import months_from
-from zeitbuch.core.diff.flow_similarity import flow_likeness
+from zeitbuch.core.diff.flow_similarity import flow_likeness, likeness_of
 from zeitbuch.core.diff.judging.inputs import hosts_in
 from zeitbuch.core.diff.judging.links import case_words
 from zeitbuch.core.diff.judging.pairing import brief_value, in_words, plain_value
@@ -73,6 +73,7 @@ def test_likeness_of_flows() -> None:
     found = flow_likeness([one, other], [other, one])
     assert (found[0, 1], found[1, 0]) == (pytest.approx(1.0), pytest.approx(1.0))
     assert found[0, 0] < 0.5
+    assert [likeness_of(one, flow) for flow in (other, one)] == [pytest.approx(found[0, 0]), pytest.approx(found[0, 1])]
 
 
 @pytest.mark.parametrize(

@@ -214,6 +214,15 @@ def test_rights_and_approvals_are_told_when_they_change() -> None:
     still = structs.replace(second, steps=second.steps[1:], links=(link("start", "d"), *second.links[2:]))
     found = flow_changes(second, still)
     assert found is not None and [c.remarks for c in found.changes if c.type == "approval removed"] == [()]
+    # Asked on one of two ways still: not nobody, but not always.
+    fork = [*old.links[:3], link("d", "b", "case", "no"), link("b", "p")]
+    half = structs.replace(old, steps=(*old.steps, step("b", "approve")), links=tuple(fork))
+    one_way = structs.replace(half, steps=half.steps[1:], links=(link("start", "d"), *half.links[2:]))
+    found = flow_changes(half, one_way)
+    assert found is not None
+    assert [c.remarks for c in found.changes if c.type == "approval removed"] == [
+        ("‘P’ is reached without an approval too",)
+    ]
     wider = structs.replace(old, steps=(*old.steps[:3], structs.replace(old.steps[3], effect="delete")))
     found = flow_changes(old, wider)
     assert found is not None

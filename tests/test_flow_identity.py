@@ -84,6 +84,16 @@ def test_an_id_that_holds_pairs_what_was_written_anew_but_says_that_it_is_not_su
     assert (pair.old.name, pair.by) == ("Bread", "id") and pair.confidence < 0.5
 
 
+def test_a_new_name_over_an_id_that_holds_is_told_as_that(tmp_path: Path, run: Run) -> None:
+    """Copies are much like each other: the id tells which was renamed, and nothing is said that is not so."""
+    copies = [structs.replace(made(1, "Bread"), id=str(number), name=f"Bread {number}") for number in range(4)]
+    new = [structs.replace(copies[0], name="Loaves"), *copies[1:]]
+    for name, flows in (("old", copies), ("new", new)):
+        (tmp_path / f"{name}.json").write_text(json.dumps({"zeitbuch": 1, "flows": msgspec.to_builtins(flows)}))
+    text = " ".join(run("diff", "old.json", "new.json").out.split())
+    assert "Bread 0 → Loaves" in text and "little else" not in text and "1 flow changed, 3 unchanged" in text
+
+
 def test_what_else_it_could_be_is_said(tmp_path: Path, run: Run) -> None:
     """A copy of the flow, and the flow itself renamed: both with ids of their own."""
     one = made(1, "Bread")

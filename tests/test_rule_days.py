@@ -201,6 +201,17 @@ def test_a_volume_of_some_days_leaves_the_others_unknown() -> None:
     found = november([*RULES[:2], Rule(flow="c", trigger="t", runs=300.0, weekdays=WEEKDAYS[:5])], FLOWS[2]).flows[0]
     assert found.runs is None and found.cost_month is None and "no volume declared" in found.runs_why
     assert "on 9 days from 2026-11-01" in found.runs_why
+    # What is known of some days is no bill of the month: neither models nor meters, and nothing of chance.
+    both = (*RULES[:3], Rule(flow="a", trigger="t", runs=300.0, weekdays=WEEKDAYS[:5]))
+    known = [r for r in both if r is not RULES[2]] + [Rule(flow="c", trigger="t", runs=300.0)]
+    whole = estimate_flows(
+        (FLOWS[2], asking("a", HOOK)), METERED, Assumptions(assume=tuple(known)), "2026-11", Sampling(500)
+    )
+    alone = estimate_flows((FLOWS[2],), METERED, Assumptions(assume=tuple(known)), "2026-11", Sampling(500))
+    assert whole.flows[1].runs is None and whole.flows[1].meters_month is None
+    assert whole.total.meters_month == alone.total.meters_month
+    assert whole.total.spread_of_known is not None and alone.total.spread is not None
+    assert whole.total.spread_of_known.p90 == pytest.approx(alone.total.spread.p90)
 
 
 def test_drivers_move_each_entry_on_its_own_days() -> None:

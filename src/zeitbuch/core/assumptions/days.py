@@ -3,17 +3,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from datetime import date, timedelta
-from functools import partial
+from functools import lru_cache
 from typing import NamedTuple
 
-from msgspec import structs
-
-from .rules import Assumptions, Overlaid, Rule, rules_of
+from .rules import Assumptions, Rule, rules_of
 
 Month = tuple[int, int]  # year and month; month 0 stands for the average of the year
-_KEPT = 64  # selections of rules that are kept
+_KEPT = 8  # assumptions of which it is kept
 
 
 class Span(NamedTuple):
@@ -38,7 +36,9 @@ class Days(NamedTuple):
 
     @property
     def words(self) -> str:
-        """'on 10 days from 2026-11-01': how many, from the first on."""
+        """'on 10 days from 2026-11-01': how many, from the first on; nothing for all days."""
+        if self.share == 1:
+            return ""
         count = sum(span.days for span in self.spans)
         return f"on {count} day{'s' if count != 1 else ''} from {self.spans[0].first}"
 
@@ -49,6 +49,12 @@ def month_bounds(month: Month) -> tuple[date, date]:
     if not number:
         return date(year, 1, 1), date(year + 1, 1, 1)
     return date(year, number, 1), date(year + (number == 12), number % 12 + 1, 1)
+
+
+@lru_cache(maxsize=64)
+def whole_month(month: Month) -> Days:
+    """All days of a month, or of a year."""
+    return Days((Span(*month_bounds(month)),), 1.0)
 
 
 _dated: list[tuple[Assumptions, list[Rule]]] = []  # of the assumptions used last
@@ -84,60 +90,18 @@ def _spans_of(days: list[date]) -> tuple[Span, ...]:
     return tuple(spans)
 
 
-_selected: list[tuple[Assumptions, Month, Days | None, Assumptions]] = []  # those used last
+def holds_throughout(rule: Rule, days: Days) -> bool:
+    """Whether a rule holds on all of some days."""
+    return all(rule.holds_on(span.first + timedelta(place)) for span in days.spans for place in range(span.days))
 
 
-def rules_on(assumptions: Assumptions, month: Month, days: Days | None) -> Assumptions:
-    """The assumptions with the rules that hold on some days of a month; without ``days`` those that hold on all of them."""
-    if not dated_rules(assumptions):
-        return assumptions
-    for kept, when, on, found in _selected:
-        if kept is assumptions and when == month and on == days:
-            return found
-    held = days.spans if days is not None else (Span(*month_bounds(month)),)
-    made = _selection(assumptions, lambda rule: not rule.dated or _holds_throughout(rule, held))
-    _selected[:] = [*_selected[1 - _KEPT :], (assumptions, month, days, made)]
-    return made
-
-
-def sets_of_rules(assumptions: Assumptions) -> list[Assumptions]:
-    """The assumptions as they hold at one time or another, each once."""
-    dated = dated_rules(assumptions)
-    if not dated:
-        return [assumptions]
-    edges = {day for rule in dated for day in (rule.since, rule.until) if day is not None} or {date(2000, 1, 1)}
-    weeks = {day + timedelta(place) for day in edges for place in range(-7, 7)}
-    sets: dict[tuple[bool, ...], Assumptions] = {}
-    for day in sorted(weeks):
-        held = tuple([rule.holds_on(day) for rule in dated])
-        if held not in sets:
-            sets[held] = _selection(assumptions, partial(_holds, day))
-    return list(sets.values())
-
-
-def rules_by_days(assumptions: Assumptions) -> list[tuple[Rule | None, Assumptions]]:
-    """The rules of all days alone (None), and with each rule of some days beside them."""
-    found: list[tuple[Rule | None, Assumptions]] = [(None, _selection(assumptions, lambda rule: not rule.dated))]
-    for one in dated_rules(assumptions):
-        found.append((one, _selection(assumptions, partial(_is_held_beside, one))))
-    return found
-
-
-def _is_held_beside(one: Rule, rule: Rule) -> bool:
-    return rule is one or not rule.dated
-
-
-def _holds(day: date, rule: Rule) -> bool:
-    return rule.holds_on(day)
-
-
-def _selection(assumptions: Assumptions, wants: Callable[[Rule], bool]) -> Assumptions:
-    """The assumptions with some of their rules."""
-    if isinstance(assumptions, Overlaid):
-        overlay = tuple(rule for rule in assumptions.overlay if wants(rule))
-        return structs.replace(assumptions, assume=tuple(filter(wants, assumptions.assume)), overlay=overlay)
-    return structs.replace(assumptions, assume=tuple(filter(wants, assumptions.assume)))
-
-
-def _holds_throughout(rule: Rule, spans: Iterable[Span]) -> bool:
-    return all(rule.holds_on(span.first + timedelta(place)) for span in spans for place in range(span.days))
+def days_told_apart(rules: Iterable[Rule]) -> list[Days]:
+    """One day of each kind, by which of some rules hold on it, whatever the month."""
+    rules = list(rules)
+    edges = {day for rule in rules for day in (rule.since, rule.until) if day is not None} or {date(2000, 1, 1)}
+    kinds: dict[tuple[bool, ...], Days] = {}
+    # In the week before a change and in the week after it stands every weekday.
+    for day in sorted(edge + timedelta(place) for edge in edges for place in range(-7, 7)):
+        one = Days((Span(day, day + timedelta(1)),), 1.0)
+        kinds.setdefault(tuple([rule.holds_on(day) for rule in rules]), one)
+    return list(kinds.values())

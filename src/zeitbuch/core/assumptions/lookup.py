@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 from typing import Protocol
 
 from msgspec import Struct
@@ -12,7 +13,7 @@ from msgspec import Struct
 from zeitbuch.core.model.name_patterns import Fits, compile_pattern, pattern_fits, pattern_rank
 from zeitbuch.core.model.records import Flow, Step
 
-from .days import Days
+from .days import Days, holds_throughout
 from .quantities import DEFAULTS, MONTHS
 from .rules import Assumptions, Overlaid, Rule
 from .values import Value, value_of
@@ -35,7 +36,6 @@ class ReadyRule(Struct):
     key: str  # of what it says: one unknown, whatever it applies to
 
 
-_KEPT = 64
 _ready: list[tuple[Assumptions, list[tuple[str, ReadyRule]]]] = []  # of the assumptions used last
 
 
@@ -50,7 +50,7 @@ def _compile_rules(assumptions: Assumptions) -> list[tuple[str, ReadyRule]]:
         words = "scenario" if above else "assumptions"
         for rule in rules:
             _compile_rule(above, rule, words, found)
-    _ready[:] = [*_ready[1 - _KEPT :], (assumptions, found)]
+    _ready[:] = [*_ready[-7:], (assumptions, found)]
     return found
 
 
@@ -105,7 +105,7 @@ class InWorlds(Protocol):
 
 class AssumptionLookup:
     """Looks assumptions up for one flow. With ``worlds`` every value that is in doubt comes with what it is in each of them. ``days``:
-    the days of the month that volumes are of; all without any. ``counted``: items of steps, by id, that follow from something else
+    the days that rules are to hold on, and that volumes are of; without any, rules of whatever days. ``counted``: items of steps, by id, that follow from something else
     (pieces of a text), and hold where none are declared."""
 
     def __init__(
@@ -123,6 +123,8 @@ class AssumptionLookup:
         for quantity, ready in _compile_rules(assumptions):
             wanted = ready.rule.environment
             if (ready.flow is None or ready.flow(names)) and (not wanted or pattern_fits(wanted, flow.environment)):
+                if days is not None and ready.rule.dated and not holds_throughout(ready.rule, days):
+                    continue
                 self.by.setdefault(quantity, []).append(ready)
 
     def find(
@@ -197,6 +199,17 @@ class AssumptionLookup:
         if self.season is not None and month:
             factor = self.season.factors[month - 1] * MONTHS / sum(self.season.factors)
             words = f", season x {factor:.2f}" if factor != 1 else ""
-        if self.days is not None:
+        if self.days is not None and self.days.words:
             factor, words = factor * self.days.share, f"{words}, {self.days.words}"
         return factor, words
+
+    def dated_rules(self, *quantities: str) -> list[Rule]:
+        """The rules of some days only that give one of some quantities, each once."""
+        ready = [one.rule for quantity in quantities for one in self.by.get(quantity, ()) if one.rule.dated]
+        return list({id(rule): rule for rule in ready}.values())
+
+    def beside(self, dated: Rule | None) -> AssumptionLookup:
+        """The same with the rules of all days, and with one of some days beside them."""
+        found = copy(self)
+        found.by = {q: [r for r in ready if not r.rule.dated or r.rule is dated] for q, ready in self.by.items()}
+        return found

@@ -11,7 +11,7 @@ from zeitbuch.core.model.outcomes import case_name, deciding_steps, is_case
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
 
-from .days import sets_of_rules
+from .days import days_told_apart
 from .lookup import AssumptionLookup, ReadyRule
 from .rules import Assumptions
 
@@ -26,18 +26,22 @@ def share_problems(flows: Iterable[Flow], assumptions: Assumptions) -> list[Prob
         decisions = {step.id: step for step in flow.steps if step.id in deciding and not step.inclusive}
         if not decisions:
             continue
-        for rules in sets_of_rules(assumptions):
-            _share_problems_of(flow, decisions, rules, places, found)
+        lookup = AssumptionLookup(assumptions, flow)
+        if "share" not in lookup.by:
+            continue
+        dated = lookup.dated_rules("share")
+        lookups = (
+            [AssumptionLookup(assumptions, flow, days=day) for day in days_told_apart(dated)] if dated else [lookup]
+        )
+        for one in lookups:
+            _share_problems_of(flow, decisions, one, places, found)
     return list(dict.fromkeys(found))
 
 
 def _share_problems_of(
-    flow: Flow, decisions: dict[str, Step], assumptions: Assumptions, places: dict[int, int], found: list[Problem]
+    flow: Flow, decisions: dict[str, Step], lookup: AssumptionLookup, places: dict[int, int], found: list[Problem]
 ) -> None:
     """The problems of the shares that hold at one time."""
-    lookup = AssumptionLookup(assumptions, flow)
-    if "share" not in lookup.by:
-        return
     given = _given_shares(flow, decisions, lookup)
     cases = Counter(step_id for step_id, _ in _cases_of(flow, decisions))
     for step_id, rules in given.items():

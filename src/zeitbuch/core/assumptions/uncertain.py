@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -116,6 +117,15 @@ def most(first: float, second: float) -> float:
 
         return Uncertain(max(float(first), float(second)), np.maximum(draws_of(first), draws_of(second)))
     return first if first >= second else second
+
+
+def rounded_up(value: float) -> float:
+    """The next whole number, in every world."""
+    if type(value) is Uncertain:
+        import numpy as np
+
+        return Uncertain(float(math.ceil(float(value))), np.ceil(value.draws))
+    return float(math.ceil(value))
 
 
 def is_settled(value: float, before: float) -> bool:

@@ -144,7 +144,9 @@ def trigger_volume(trigger: Trigger, lookup: AssumptionLookup, month: Month, cal
             if trigger.kind == "call" and called is not None:
                 return Volume(called.amount, 0.0, called.evidence, called.why)
             words = f"no volume declared for the {trigger.kind} trigger '{trigger.title}'"
-            return Volume(None, 0.0, "default", words + (f" {lookup.days.words}" if lookup.days is not None else ""))
+            return Volume(
+                None, 0.0, "default", f"{words} {lookup.days.words}".rstrip() if lookup.days is not None else words
+            )
         base = Value(events.amount * season, events.evidence, events.why + in_season)
     return _volume_admitted(trigger, lookup, names, base, checks)
 

@@ -127,21 +127,20 @@ def compare_pair(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
     found = flow_changes(pair.old, pair.new, matching.ids)
     if found is None:
         return None
-    told = told_once(pair, matching.renumbered())
-    return structs.replace(found, matched=pair.by, confidence=pair.confidence, rival=pair.rival, renumbered=told)
+    return structs.replace(found, matched=pair.by, confidence=pair.confidence, rival=pair.rival)
 
 
 def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
     """All changes of meaning between two versions of an estate, in the order of the new one; removed flows first."""
     matching = matching or match_flows(old.flows, new.flows)
     by_new: dict[int, FlowChanges] = {}
-    unchanged = 0
+    unchanged, renumbered = 0, matching.renumbered()
     for pair in matching.pairs:
         one = compare_pair(pair, matching)
         if one is None:
             unchanged += 1
         else:
-            by_new[id(pair.new)] = one
+            by_new[id(pair.new)] = structs.replace(one, renumbered=told_once(pair, renumbered))
     for flow in matching.added:
         by_new[id(flow)] = _whole_flow_change(flow, "added")
     gone = [_whole_flow_change(flow, "removed") for flow in matching.removed]
@@ -149,7 +148,7 @@ def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = Non
     moved = packages_changed(old, new, matching)
     found = _with_moved_flows(found, matching, moved)
     unchanged -= sum(id(flow_pair.new) not in by_new and id(flow_pair.new) in moved for flow_pair in matching.pairs)
-    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged, matching.renumbered())
+    return EstateChanges(tuple(splits_and_merges(found, matching)), unchanged, renumbered)
 
 
 def _with_moved_flows(found: list[FlowChanges], matching: FlowMatching, moved: dict[int, Change]) -> list[FlowChanges]:

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from .similarity import Matrix
 
 LEAST_FLOW = 0.55  # flows less alike than this, with neither id nor name in common, are two
+LEAST_OF_NAMED, SURE_OF_NAMED = 0.75, 0.95  # so alike, and of a name that no other has: how sure that is
 LEAST_NAMED = 0.3  # flows of one name or one id that are less alike than this may be two
 FEW, LEAST_OF_FEW = 3, 0.7  # of fewer steps more of them must be alike: one or two may be so by chance
 SAME_ID, SAME_NAME, SAME_PLACE = (
@@ -78,17 +79,38 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
         pair_by(key, left, right, pairs)
         found += [FlowPair(first, second, by, confidence) for first, second in pairs]
     if left and right:
-        left, right = _pair_rest(left, right, found, len(found))
+        trusted = _ids_are_trusted(left, right, len(found))
+        _pair_by_name(left, right, found, trusted)
+        left, right = _pair_rest(left, right, found, trusted)
     order = {id(flow): index for index, flow in enumerate(new)}
     found.sort(key=lambda p: order[id(p.new)])
     return FlowMatching(tuple(found), tuple(left), tuple(right))
 
 
-def _pair_rest(left: list[Flow], right: list[Flow], found: list[FlowPair], held: int) -> tuple[list[Flow], list[Flow]]:
-    """Adds pairs of what id and name together do not tell; ``held`` ids did hold. What is left on both sides."""
+def _pair_by_name(left: list[Flow], right: list[Flow], found: list[FlowPair], trusted: bool) -> None:
+    """Pairs what has a name of its own on both sides and is alike, unless an id that is believed may say otherwise; takes it out of both
+    lists. Of a large estate that was numbered anew that is nearly all, and each pair is looked at by itself."""
+    from .flow_similarity import likeness_of
+
+    ids = {flow.id for flow in left} & {flow.id for flow in right} if trusted else set()
+    some = [[flow for flow in side if flow.name and flow.id not in ids] for side in (left, right)]
+    pairs: list[tuple[Flow, Flow]] = []
+    pair_by(lambda f: (f.name.casefold(), f.folder, f.environment), some[0], some[1], pairs)
+    sure = [(first, second) for first, second in pairs if likeness_of(first, second) >= LEAST_OF_NAMED]
+    found += [FlowPair(first, second, "name", SURE_OF_NAMED) for first, second in sure]
+    gone = {id(flow) for pair in sure for flow in pair}
+    for side in (left, right):
+        side[:] = [flow for flow in side if id(flow) not in gone]
+
+
+def _pair_rest(
+    left: list[Flow], right: list[Flow], found: list[FlowPair], trusted: bool
+) -> tuple[list[Flow], list[Flow]]:
+    """Adds pairs of what neither id nor name tells; ``trusted``: whether ids are believed. What is left on both sides."""
+    if not left or not right:
+        return left, right
     from .similarity import assign_pairs
 
-    trusted = _ids_are_trusted(left, right, held)
     score, allowed = _scores(left, right, trusted)
     chosen = assign_pairs(score * allowed, LEAST_NAMED)
     for row, column, sure in chosen:

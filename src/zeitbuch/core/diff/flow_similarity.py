@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from zeitbuch.core.model.records import Flow
@@ -34,18 +34,30 @@ def words_said(flow: Flow) -> set[str]:
     return {word for text in texts for word in _WORD.findall(text.casefold())}
 
 
+_SIDES: tuple[tuple[float, Callable[[Flow], set[str]]], ...] = (
+    (2.0, _step_sorts),
+    (3.0, lambda f: {item.name.casefold() for item in f.steps if item.name}),
+    (2.5, words_said),
+    (1.0, lambda f: {trigger_words(item) for item in f.triggers}),
+    (1.5, lambda f: trigrams_of(f.name)),
+)
+
+
+def likeness_of(first: Flow, second: Flow) -> float:
+    """Likeness of two flows (see ``flow_likeness``)."""
+    total, whole = 0.0, 1e-9
+    for weight, bag in _SIDES:
+        one, other = bag(first), bag(second)
+        if one or other:
+            total, whole = total + weight * 2 * len(one & other) / (len(one) + len(other)), whole + weight
+    return total / whole
+
+
 def flow_likeness(old: Sequence[Flow], new: Sequence[Flow]) -> Matrix:
     """Likeness of flows, shape (old, new): steps' sorts, names and texts, triggers, name."""
-    sides = (
-        (2.0, _step_sorts),
-        (3.0, lambda f: {item.name.casefold() for item in f.steps if item.name}),
-        (2.5, words_said),
-        (1.0, lambda f: {trigger_words(item) for item in f.triggers}),
-        (1.5, lambda f: trigrams_of(f.name)),
-    )
     total: Any = 0.0
     weight: Any = 1e-9
-    for w, bag in sides:
+    for w, bag in _SIDES:
         alike, known = overlap_matrix([bag(flow) for flow in old], [bag(flow) for flow in new])
         total = total + w * alike
         weight = weight + w * known

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
 from typing import NamedTuple
 
-from zeitbuch.core.assumptions.days import Days, Month, dated_rules, rules_on, split_days
+from zeitbuch.core.assumptions.days import Days, Month, dated_rules, split_days, whole_month
 from zeitbuch.core.assumptions.lookup import AssumptionLookup, InWorlds
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.components import components
@@ -36,8 +36,7 @@ def lookup_on(
     part: DayPart | None, assumptions: Assumptions, month: Month, flow: Flow, worlds: InWorlds | None = None
 ) -> AssumptionLookup:
     """What is assumed of a flow in a month, or on the days of a part of it."""
-    days = part.days if part is not None else None
-    return AssumptionLookup(rules_on(assumptions, month, days), flow, worlds, days)
+    return AssumptionLookup(assumptions, flow, worlds, part.days if part is not None else whole_month(month))
 
 
 def key_of_part(key: str, number: int) -> str:

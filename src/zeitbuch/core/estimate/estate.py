@@ -166,8 +166,12 @@ Billed = tuple[tuple[MeterLine, ...], Bills]
 def bill_runs(runs: EstateFigures, drawn: Mapping[str, Any] | None = None) -> Billed:
     """What hosts bill for all runs. ``drawn``: the runs of flows in every world, arrays of shape (W,)."""
     metered = []
+    # Of a flow whose volume is known on some days only the month is not known.
+    unknown = {runs.whole_key(key) for key in runs.by if runs.volumes[key].runs is None}
     for key, run in runs.by.items():
         volume, counts = runs.volumes[key], (drawn or {}).get(key)
+        if runs.whole_key(key) in unknown:
+            volume = structs.replace(volume, runs=None)
         if volume.runs is not None and counts is not None:
             volume = structs.replace(volume, runs=Uncertain(volume.runs, counts))
         metered.append(MeteredFlow(runs.whole_key(key), run.flow, run.metered, volume, runs.weights.get(key)))

@@ -119,7 +119,7 @@ class EstateMonth(Struct):
         for (key, keys), flow in zip(runs.whole_flows().items(), result.flows, strict=True):
             meters = draws_of(billed[1].spent.get(key, float(flow.meters_month.amount) if flow.meters_month else 0.0))
             flows.append(self._with_spreads(key, flow, callers.get(key), meters, total))
-            for part in keys:
+            for part in keys if self.drawn[key].month is not None else ():
                 self._add_chance(part, runs, spent, callers.get(part), total)
         return structs.replace(result, flows=tuple(flows), total=self._total(result, total, not runs.month[1]))
 

@@ -158,7 +158,7 @@ def one_run(
     volume, entry, weights = Volume(None, 0.0, "default"), None, None
     try:
         volume, mapping = flow_volume(flow, lookup, month, None)
-        weights = weights_of_triggers(flow, mapping, prices.calendar, lookup.days)
+        weights = weights_of_triggers(flow, mapping, prices.calendar, part.days if part is not None else None)
         lead = {text: volume for text, volume in mapping.items() if graph.triggers[text].enabled}
         entry = entry_of(lead)
     except ZeitbuchError:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 from msgspec import structs
 
-from zeitbuch.core.assumptions.days import rules_by_days
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.assumptions.volume import schedule_runs
@@ -42,8 +41,9 @@ def _rules_of_rarer_checks(
     """What so many times rarer checks find, and how much at once: on all days, and on those of which something else is said."""
     names = (trigger.id, trigger.name)
     made: list[Rule] = []
-    for days, held in rules_by_days(assumptions):
-        lookup = AssumptionLookup(held, flow)
+    every = AssumptionLookup(assumptions, flow)
+    for days in (None, *every.dated_rules("hit_rate", "items")):
+        lookup = every.beside(days)
         rules = (lookup.find_rule("hit_rate", trigger=names), lookup.find_rule("items", trigger=names))
         if days is not None and not any(one is not None and one.rule is days for one in rules):
             continue

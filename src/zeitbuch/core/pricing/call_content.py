@@ -5,14 +5,13 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from typing import Literal, NamedTuple
 
 from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.uncertain import in_each_world, least
+from zeitbuch.core.assumptions.uncertain import least, rounded_up
 from zeitbuch.core.assumptions.values import Evidence, Value, weakest_evidence
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
@@ -247,12 +246,12 @@ def _embedding_amounts(made: _Maker, count: Callable[[str], float]) -> tuple[flo
     stated = made.step.pieces.batch if made.step.pieces is not None else None
     batch = Value(float(stated), "export", "from the export") if stated else None
     together = made.lookup.find("batch_size", names) or batch or made.lookup.of_step("batch_size", made.step)
-    pieces = in_each_world(pieces_between, total, chunk.amount, shared)
+    pieces = pieces_between(total, chunk.amount, shared)
     if pieces > 1 and shared:
         evidence = weakest_evidence(overlap.evidence, chunk.evidence, *(size.evidence for _, size, _ in fills))
         words = f"overlap of {pieces:g} pieces: {shared:g} tokens each ({overlap.why})"
         made.add_amount("input", Value(shared, evidence), words, pieces - 1.0)
-    calls = in_each_world(lambda count, at_once: float(math.ceil(count / at_once)), pieces, together.amount)
+    calls = rounded_up(pieces / together.amount)
     said = (overlap.evidence, chunk.evidence, together.evidence, *(size.evidence for _, size, _ in fills))
     return calls, weakest_evidence(*said)
 

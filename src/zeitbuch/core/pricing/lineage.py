@@ -18,7 +18,7 @@ from zeitbuch.core.assumptions.quantities import (
     SIZE_OTHERWISE,
     SPREAD_OF_DEFAULTS,
 )
-from zeitbuch.core.assumptions.uncertain import exceeds, in_each_world, least
+from zeitbuch.core.assumptions.uncertain import exceeds, least
 from zeitbuch.core.assumptions.values import Evidence, Value, spread_default, weakest_evidence
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import ModelUse, Ref, Step
@@ -29,6 +29,7 @@ from zeitbuch.core.passes.ranged import capped, mean_over
 from .asked_answers import asked_length
 from .pieces import pieces_between, pieces_of, size_in_store, stated_size
 
+_CUTTING = ("shape", "parse")  # kinds of steps that cut texts into pieces
 _ANSWERS = {text: spread_default(size, f"default for the task '{text}'") for text, size in OUTPUT_BY_TASK.items()}
 _ANSWER = spread_default(OUTPUT_OTHERWISE, "default")
 _COUNTS = ("k", "top", "limit", "count", "number", "max", "results", "hits")
@@ -114,11 +115,11 @@ class Sizes:
             return scale_value(answer, 1.0, f"the answer of ‘{step.title}’: {answer.why}")
         if step.kind == "retrieve":
             return self._retrieved_size(step)
-        if step.kind == "parse" and self.lookup.by.keys() & {"pages", "page_size"}:
-            pages, page = self.lookup.of_step("pages", step), self.lookup.of_step("page_size", step)
-            words = f"{pages.amount:g} pages ({pages.why}) of {page.amount:g} tokens ({page.why})"
-            evidence = weakest_evidence(pages.evidence, page.evidence)
-            return structs.replace(scale_value(pages, page.amount, words), evidence=evidence)
+        cut = stated_size(step, "size", self.lookup) if step.yields == "many" and step.kind in _CUTTING else None
+        if cut is not None:
+            return self._size_of_piece(step, cut)
+        if step.kind == "parse":
+            return self._parsed_size(step)
         if step.kind == "shape" and step.yields != "one":
             return self._shaped_size(step)
         if step.kind == "loop" and reader is not None and step.id not in self.graph.scope_path(reader.id):
@@ -137,8 +138,6 @@ class Sizes:
     def _shaped_size(self, step: Step) -> Value:
         """What a step that shapes data hands on: what came to it, joined or cut; each part of it where it makes many of one."""
         cut = stated_size(step, "size", self.lookup)
-        if step.yields == "many" and cut is not None:
-            return self._size_of_piece(step, cut)
         found = self._incoming(step)
         if found is None:
             return self._handed("shape")
@@ -155,7 +154,10 @@ class Sizes:
         return Value(total, evidence, why, *((low, high) if high > low else (float("nan"),) * 2))
 
     def _incoming(self, step: Step) -> tuple[str, list[Value]] | None:
-        """What comes to a step, in words and in sizes: what its inputs name, or the one thing before it. None where nothing tells."""
+        """What comes to a step, in words and in sizes: what its inputs name, or the one thing before it; of a document its text. None
+        where nothing tells."""
+        if step.kind == "parse":
+            return "its document", [self._parsed_size(step)]
         refs = {(ref.step, ref.variable, ref.path): ref for binding in step.inputs for ref in binding.refs}
         came = list(refs.values()) or [Ref(step=source) for source in self._only_source(step)]
         if not came or step.id in self._passing:
@@ -176,8 +178,8 @@ class Sizes:
         total = _sum_of_ends(sizes)
         text = Value(total[0], "export", "", *(total[1:] if total[2] > total[1] else ()))
         shared = self._overlap_of(step, cut)
-        low, high = (in_each_world(pieces_between, end, cut.amount, shared) for end in total[1:])
-        mean = mean_over(text, lambda tokens: in_each_world(pieces_between, tokens, cut.amount, shared))
+        low, high = (pieces_between(end, cut.amount, shared) for end in total[1:])
+        mean = mean_over(text, lambda tokens: pieces_between(tokens, cut.amount, shared))
         evidence = weakest_evidence(cut.evidence, *[size.evidence for size in sizes])
         words = f"pieces of {cut.amount:.4g} tokens ({cut.why}) of {float(total[0]):,.0f} from {named}"
         return Value(mean, evidence, words, *((low, high) if high > low else ()))
@@ -195,6 +197,15 @@ class Sizes:
         shared = self._overlap_of(step, cut)
         each = (_sum_of_ends(found[1])[0] + shared * (count.amount - 1)) / count.amount
         return Value(each, count.evidence, f"a piece of {cut.amount:.4g} tokens at most ({cut.why})")
+
+    def _parsed_size(self, step: Step) -> Value:
+        """The text of a document."""
+        if not self.lookup.by.keys() & {"pages", "page_size"}:
+            return self._handed("parse")
+        pages, page = self.lookup.of_step("pages", step), self.lookup.of_step("page_size", step)
+        words = f"{pages.amount:g} pages ({pages.why}) of {page.amount:g} tokens ({page.why})"
+        evidence = weakest_evidence(pages.evidence, page.evidence)
+        return structs.replace(scale_value(pages, page.amount, words), evidence=evidence)
 
     def _only_source(self, step: Step) -> list[str]:
         """The one step or trigger that leads to a step; nothing where several do."""
@@ -275,13 +286,13 @@ def counted_pieces(graph: Graph, lookup: AssumptionLookup) -> dict[str, Value]:
 
 def _cut_before(step: Step, graph: Graph) -> Step | None:
     """The step whose pieces are the items of a step: itself, or what a loop goes over."""
-    if step.yields == "many" and step.kind != "loop":
+    if step.yields == "many" and step.kind in _CUTTING:
         return step if pieces_of(step) is not None else None
     repeat = step.repeat
     if step.kind != "loop" or repeat is None or repeat.count is not None or repeat.until is not None:
         return None
     over = [graph.steps[ref.step] for ref in repeat.refs if ref.step in graph.steps]
-    return over[0] if len(over) == 1 and over[0].kind in ("shape", "parse") and pieces_of(over[0]) else None
+    return over[0] if len(over) == 1 and over[0].kind in _CUTTING and pieces_of(over[0]) else None
 
 
 def _ends_of(value: Value) -> tuple[float, float, float]:

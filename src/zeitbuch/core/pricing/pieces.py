@@ -3,11 +3,10 @@
 
 from __future__ import annotations
 
-import math
 from typing import Literal
 
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
-from zeitbuch.core.assumptions.uncertain import most
+from zeitbuch.core.assumptions.uncertain import most, rounded_up
 from zeitbuch.core.assumptions.values import Value
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Pieces, Step
@@ -61,5 +60,5 @@ def size_in_store(step: Step, graph: Graph, lookup: AssumptionLookup) -> Value |
 
 
 def pieces_between(tokens: float, chunk: float, shared: float) -> float:
-    """Pieces of a text: ceil((T - o) / (c - o)), one at least; none of no text."""
-    return float(max(1, math.ceil((tokens - shared) / (chunk - shared)))) if tokens else 0.0
+    """Pieces of a text: ceil((T - o) / (c - o)), one at least, in every world; none of no text."""
+    return most(1.0, rounded_up((tokens - shared) / (chunk - shared))) if tokens else 0.0

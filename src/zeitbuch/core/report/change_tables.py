@@ -109,7 +109,7 @@ def match_words(flow: FlowChanges) -> str:
     if flow.status == "changed" and flow.matched != "id" and not flow.renumbered:
         parts.append(f"has another id; taken for the same by {flow.matched} ({flow.confidence:.2f} sure)")
     elif flow.status == "changed" and flow.matched == "id" and flow.confidence < SURE:
-        parts.append(f"has the same id and little else in common ({flow.confidence:.2f} sure)")
+        parts.append(f"has another name; taken for the same by its id ({flow.confidence:.2f} sure)")
     if flow.rival:
         parts.append(rival_words(flow.rival))
     if flow.renewed:

@@ -45,12 +45,11 @@ def judge_approvals(pair: FlowPairing) -> None:
             act
             for act in acts
             if act.id not in unreached
-            and (
-                (act.id in here and act.id in reached)
-                or (act in behind and not asking & set(after.always_before(act.id)))
-            )
+            and (act in behind or (act.id in here and act.id in reached))
+            and not asking & set(after.always_before(act.id))
         ]
-        said = [*_lead_words(pair, ways), *_freed_words(pair, freed, set(here))]
+        partly = set().union(*[after.steps_after(one) for one in asking])
+        said = [*_lead_words(pair, ways), *_freed_words(pair, freed, set(here), partly)]
         still = set(_acts_without(pair.new, [link.target for link in ways], set()))
         gone = [act for act in acts if act.id in reached and act.id not in still and act not in freed] if ways else []
         said += [f"{join_words([quote_name(act.title) for act in gone])} no longer follows it"] if gone else []
@@ -106,14 +105,19 @@ def _lead_words(pair: FlowPairing, ways: list[Link]) -> list[str]:
     return said
 
 
-def _freed_words(pair: FlowPairing, freed: list[Step], here: set[str]) -> list[str]:
-    """The acts that nobody approves now: on the way that the approval stood on, or since nothing leads to them any more."""
+def _freed_words(pair: FlowPairing, freed: list[Step], here: set[str], partly: set[str]) -> list[str]:
+    """The acts that nobody approves now: on the way that the approval stood on, or since nothing leads to them any more; ``partly``:
+    what some other approval still leads to."""
     arriving = {link.target for link in pair.new.links if link.role != "attach"}
     loose = [act for act in freed if act.id not in arriving and act.scope is not None and act.id not in here]
     rest = [act for act in freed if act not in loose]
     said = []
-    if rest:
-        said.append(f"nobody approves {join_words([quote_name(act.title) for act in rest])} any more")
+    for words, some in (
+        ("nobody approves {} any more", [act for act in rest if act.id not in partly]),
+        ("{} is reached without an approval too", [act for act in rest if act.id in partly]),
+    ):
+        if some:
+            said.append(words.format(join_words([quote_name(act.title) for act in some])))
     for act in loose:
         scope = quote_name(pair.new_names.get(act.scope or "", ""))
         said.append(

@@ -4,8 +4,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from msgspec import structs
 
 from zeitbuch.core.diff.edits import Edit
@@ -14,7 +12,7 @@ from zeitbuch.core.diff.records import Change
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
 from zeitbuch.core.model.outcomes import case_name, deciding_steps
-from zeitbuch.core.model.records import Link
+from zeitbuch.core.model.records import Flow, Link
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words
 
@@ -111,7 +109,7 @@ class LinkJudge:
             if first is None:
                 continue
             words = [
-                _outcome_words(flow.links, step_id, step_id in decides, names)
+                _outcome_words(flow, step_id, step_id in decides, names)
                 for flow, decides, names in (
                     (pair.old, old, pair.old_names), (pair.new, new, pair.new_names),
                 )
@@ -281,12 +279,14 @@ class LinkJudge:
         return other, moving, where
 
 
-def _outcome_words(links: Sequence[Link], step: str, decides: bool, names: dict[str, str]) -> str:
+def _outcome_words(flow: Flow, step_id: str, decides: bool, names: dict[str, str]) -> str:
     """'one of approved, refused', 'on to ‘Write yes’ and ‘Write no’ at once'."""
-    onward = [link for link in links if link.source == step and link.role in _ONWARD]
+    onward = [link for link in flow.links if link.source == step_id and link.role in _ONWARD]
     cases = list(dict.fromkeys(case_name(link) for link in onward if link.role == "case"))
     if decides and cases:
-        return f"one of {', '.join(cases)}" if len(cases) > 1 else f"{cases[0]} or nothing"
+        step = flow.step(step_id)
+        many = "any" if step is not None and step.inclusive else "one"
+        return f"{many} of {', '.join(cases)}" if len(cases) > 1 else f"{cases[0]} or nothing"
     goes = join_words([quote_name(names.get(link.target, link.target)) for link in onward])
     return f"on to {goes} at once" if len(onward) > 1 else f"always on to {goes}" if onward else "the end"
 
