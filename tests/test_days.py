@@ -13,6 +13,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from builders import ask, chain, step
 from conftest import Run
@@ -80,6 +81,16 @@ def test_a_called_flow_runs_on_the_days_of_its_callers() -> None:
     assert [flow.spread.p50 for flow in sampled.flows if flow.spread is not None] == [10, 20, 30]
     mixed = november(card, *flows, rules=(Rule(flow="deeper", trigger="*", runs=3.0),))
     assert float(mixed.flows[2].cost.amount) == 10
+
+
+def test_a_call_that_never_happens_says_nothing_of_days() -> None:
+    card = RateCard("EUR", model=(model((YEAR, 10), (date(2026, 11, 16), 20)),))
+    called = chain(ask("b"), id="called", name="Called", triggers=(Trigger(id="t", kind="call"),))
+    never = scheduled("0 9 1 * *", calls="called")
+    never = structs.replace(never, steps=(never.steps[0], structs.replace(never.steps[1], enabled=False)))
+    for order in ((called, never), (never, called)):
+        found = {flow.id: flow for flow in november(card, *order).flows}
+        assert (found["called"].runs, float(found["clocked"].cost.amount)) == (0, 10)
 
 
 def test_a_price_that_begins_later_matters_only_to_what_runs_before() -> None:

@@ -144,7 +144,7 @@ def weights_of_flows(
             parts += [
                 ((volumes[caller].runs or 0.0) * times, found[caller])
                 for caller, times in graph.callers[key].items()
-                if caller not in inside
+                if times and caller not in inside  # calls that never happen are in no order
             ]
         part = by[component[0]].part
         even = calendar.weights_of_days(part.days if part is not None else None)

@@ -58,7 +58,10 @@ def _rows_of(runs: EstateFigures, key: str, chosen: Step | None) -> list[NumberR
     run = runs.by[key]
     rows: list[NumberRow] = []
     if run.part is not None:
-        days = "; ".join(f"{span.first} to {span.after - timedelta(1)}" for span in run.part.days.spans)
+        days = "; ".join(
+            f"{span.first} to {span.after - timedelta(1)}" if span.days > 1 else f"{span.first}"
+            for span in run.part.days.spans
+        )
         rows.append(("", f"{run.part.days.words}:", "", "", f"what is declared holds on {days}"))
     rows += [] if chosen is not None else _volume_rows(runs.volumes[key])
     knobs = {knob.what: knob for knob in find_knobs(run, chosen is None)}
