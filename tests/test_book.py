@@ -19,10 +19,11 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from sqlalchemy import create_engine, text
+from sqlalchemy import create_engine, delete, text
 
 from conftest import Run
-from zeitbuch.book.archive import export_book, import_book
+from zeitbuch.book import tables
+from zeitbuch.book.archive import export_book, import_book, read_archive
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
 from zeitbuch.book.verify import verify_book
@@ -91,7 +92,7 @@ def test_the_day_of_a_book(demo: Path, run: Run, zb: Command) -> None:
         ("letters@latest", new),
         ("letters@2026-11-01", old),
     ):
-        zb("restore", name, "-o", "back.json")
+        zb("restore", name, "-o", "back.json", "--overwrite")
         assert (demo / "back.json").read_bytes() == wanted
     zb("restore", "@1", "-o", "whole")
     for path in (demo / "october").rglob("*.*"):
@@ -134,7 +135,7 @@ def test_a_book_as_one_file(demo: Path, run: Run, place: str, zb: Command, tmp_p
     with tarfile.open(demo / "book.tar") as archive:
         names = archive.getnames()
         lines = archive.extractfile("book.jsonl")
-        assert lines is not None and b'"zeitbuch_book":1' in lines.readline()
+        assert lines is not None and b'"zeitbuch_book":2' in lines.readline()
         raw = (demo / "october" / "kvarte" / "letters.json").read_bytes()
         original = archive.extractfile(f"originals/{sha256(raw)}")
         assert original is not None and original.read() == raw and len(names) == 29
@@ -210,6 +211,12 @@ def test_entries_taken_off_the_end_show_by_the_hash_kept_elsewhere(demo: Path, r
     with create_engine(url_of(str(demo / "book.sqlite"))).begin() as c:
         c.execute(text("DELETE FROM zb_entry WHERE seq = 2"))
         c.execute(text("DELETE FROM zb_version WHERE snapshot = 2"))
+    ran = run("history", "--verify", cwd=demo)
+    assert ran.code == 1 and "of no snapshot" in ran.out  # what was recorded with the entry is left
+    with Book(str(demo / "book.sqlite")).writing() as writing:
+        (first,) = writing.snapshots()
+        kept = [json.loads(first.body)["files"], *[file.hash for file in writing.files(first)]]
+        writing.c.execute(delete(tables.content).where(tables.content.c.hash.not_in(kept)))
     assert run("history", "--verify", cwd=demo).code == 0
     ran = run("history", "--verify", "--head", head, cwd=demo)
     assert ran.code == 1 and "taken off" in ran.out
@@ -367,7 +374,7 @@ def test_an_archive_is_refused_without_a_book_of_its_own(tmp_path: Path) -> None
     book = filled(str(tmp_path / "a.sqlite"))
     export_book(book, str(tmp_path / "a.tar"))
     with pytest.raises(ZeitbuchError, match="empty book"):
-        import_book(book, str(tmp_path / "a.tar"))
+        import_book(book, read_archive(str(tmp_path / "a.tar")))
     assert (tmp_path / "a.sqlite").stat().st_mode & 0o077 == 0 and (tmp_path / "a.tar").stat().st_mode & 0o077 == 0
 
 

@@ -1,20 +1,24 @@
-# The book itself: is it whole, and how does it get elsewhere.
-"""Verifying, exporting and importing the book."""
+# The book itself: is it whole, how does it get elsewhere, what may be let go.
+"""Verifying, exporting, importing and pruning the book."""
 
 from __future__ import annotations
 
-from zeitbuch.book.archive import export_book, import_book
-from zeitbuch.book.store import Book
+from pathlib import Path
+
+from zeitbuch.book.archive import export_book, import_book, read_archive
+from zeitbuch.book.prune import Pruned, PruneRule, plan_pruning, prune_book
+from zeitbuch.book.store import Book, is_url
 from zeitbuch.book.verify import Verdict, verify_book
 
 from .session import Session
 
 
-def verify_history(session: Session) -> Verdict:
-    """Whether every content and the chain of entries are as they were written."""
+def verify_history(session: Session, head: str = "") -> Verdict:
+    """Whether every content and the chain of entries are as they were written; with the hash of an earlier last entry (``head``) what
+    followed it."""
     book = Book(session.book)
     with session.progress(_count_contents(book), "verifying") as advance:
-        return verify_book(book, advance)
+        return verify_book(book, advance, head)
 
 
 def export_history(session: Session, path: str) -> int:
@@ -25,8 +29,23 @@ def export_history(session: Session, path: str) -> int:
 
 
 def import_history(session: Session, path: str) -> int:
-    """Fills an empty book from such a file; the number of entries taken."""
-    return import_book(Book(session.book, create=True), path)
+    """Fills an empty book from such a file; the number of entries taken. A book that is begun for it is there only when all of it
+    is."""
+    archive = read_archive(path)
+    begun = not is_url(session.book) and not Path(session.book).exists()
+    try:
+        return import_book(Book(session.book, create=True), archive)
+    except BaseException:
+        if begun:
+            for name in (session.book, f"{session.book}-wal", f"{session.book}-shm"):
+                Path(name).unlink(missing_ok=True)
+        raise
+
+
+def prune_history(session: Session, rule: PruneRule, *, at: str, who: str, do: bool) -> Pruned:
+    """Take out of the session's line what a rule does not keep, or with ``do`` False say what that would be."""
+    book = Book(session.book)
+    return prune_book(book, session.line, rule, at, who) if do else plan_pruning(book, session.line, rule, at)
 
 
 def _count_contents(book: Book) -> int:

@@ -112,7 +112,9 @@ def _trial_of(session: Session, dialect: Dialect, sources: Sequence[str]) -> Dia
     # Each dialect reads for itself: what it brings into shape is no longer what the others are to be tried on.
     also = suffixes_of([dialect])
     inputs = [
-        one for source in session.sources(sources) for one in inputs_of(source, session.limits, session.book, also)
+        one
+        for source in session.sources(sources)
+        for one in inputs_of(source, session.limits, session.book_place, also)
     ]
     with session.progress(len(inputs), f"trying {dialect.name}") as advance:
         found, problems = read_documents(inputs, session.limits, advance, also)

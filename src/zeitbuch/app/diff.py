@@ -5,17 +5,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.diff.change_cost import Costing, shares_cost_too_much, with_figures
+from zeitbuch.core.diff.consequence import in_order_of_consequence
 from zeitbuch.core.diff.estate_changes import estate_changes, versions_of
 from zeitbuch.core.diff.flow_matching import FlowMatching, match_flows
+from zeitbuch.core.diff.month_totals import month_totals
 from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
-from zeitbuch.core.diff.records import EstateChanges, FlowChanges
+from zeitbuch.core.diff.records import EstateChanges, FlowChanges, UnreadableFlow
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.words import count_words
+from zeitbuch.core.report.change_head import head_sentences
 from zeitbuch.core.report.change_maps import Maps, change_maps
 from zeitbuch.core.report.change_tables import DiffResult, changes_sheet, summary_sheet
 from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
@@ -23,7 +26,7 @@ from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, Tabl
 from .basis import EstimateBasis
 from .flows import find_flow
 from .session import Session
-from .unreadable import without_unread
+from .unreadable import readable_sides
 
 
 class DiffRequest(Struct, frozen=True):
@@ -58,19 +61,35 @@ def compare_versions(
         )
     session.problems += basis.problems
     before, after = _one_flow(old, new, request.flow) if request.flow else (old, new)
-    matching = match_flows(before.flows, after.flows)
+    unreadable: tuple[UnreadableFlow, ...] = ()
     if len(session.sides) == 2:
-        matching, untold = without_unread(matching, *session.sides)
-        session.problems += untold
-    found = select_topics(estate_changes(before, after, matching), list(request.topics))
+        before, after, unreadable = readable_sides(before, after, *session.sides)
+    matching = match_flows(before.flows, after.flows)
+    found = structs.replace(estate_changes(before, after, matching), unreadable=unreadable)
     if found.flows and request.figures:
-        sides = [Costing.of(side, basis.card, basis.assumptions, basis.month, basis.counters) for side in (old, new)]
-        with session.progress(len(found.flows), "counting") as advance:
-            found = with_figures(found, sides[0], sides[1], matching, request.shares, advance)
-        if request.shares:
-            session.problems += _shares_left_out(found, matching)
-    refused = refusals(found, request.fail_on or "any", request.limit, basis.currency)
-    return DiffOutcome(found, matching, basis.currency, tuple(refused))
+        found = _with_figures(session, found, matching, (old, new), basis, request.shares)
+    found = in_order_of_consequence(found)
+    shown = select_topics(found, list(request.topics))
+    refused = refusals(shown, request.fail_on or "any", request.limit, basis.currency)
+    return DiffOutcome(shown, matching, basis.currency, tuple(refused))
+
+
+def _with_figures(
+    session: Session,
+    found: EstateChanges,
+    matching: FlowMatching,
+    sides: tuple[Estate, Estate],
+    basis: EstimateBasis,
+    shares: bool,
+) -> EstateChanges:
+    """The changes with what they do to calls and cost, each and all together."""
+    old = Costing.of(sides[0], basis.card, basis.assumptions, basis.month, basis.counters)
+    new = Costing.of(sides[1], basis.card, basis.assumptions, basis.month, basis.counters, old)
+    with session.progress(len(found.flows), "counting") as advance:
+        found = with_figures(found, old, new, matching, shares, advance)
+    if shares:
+        session.problems += _shares_left_out(found, matching)
+    return structs.replace(found, totals=month_totals(found, old, new, matching))
 
 
 def _shares_left_out(found: EstateChanges, matching: FlowMatching) -> list[Problem]:
@@ -104,8 +123,9 @@ def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
     """Changes for the writers; with ``maps`` both versions of a changed flow can be drawn."""
     found = outcome.changes
     body = DiffResult(
-        bool(found.flows), outcome.currency, found.flows, found.unchanged, found.renumbered, outcome.refused
-    )
+        bool(found.flows), outcome.currency, found.flows, found.unchanged, found.renumbered, outcome.refused,
+        found.unreadable, found.totals, found.first, found.left_out,
+    )  # fmt: skip
     sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
     return ChangesReport(body, found, lambda flow: _maps_of_flow(flow, *sides.get(id(flow), (None, None))))
 
@@ -121,7 +141,11 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
     """One row a flow, or one a change."""
     found = outcome.changes
     body = changes_report(outcome, maps=False).body
-    sheet = summary_sheet(found, outcome.currency) if summary else changes_sheet(found)
+    sheet = (
+        summary_sheet(found, outcome.currency, head_sentences(found, outcome.currency))
+        if summary
+        else changes_sheet(found)
+    )
     return TableResult("diff", body, lambda full: sheet)
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from msgspec import structs
 
+from zeitbuch.book.lines import line_key
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.inventory import Row, inventory_row
@@ -21,7 +22,7 @@ from zeitbuch.readers.reading.parallel import ReadingRun, ReadingSetting
 from zeitbuch.readers.reading.tally import Package, Tally
 
 from .progress import ShowProgress, no_progress
-from .sources import inputs_around, inputs_of
+from .sources import BookPlace, inputs_around, inputs_of, names_recorded_flow, recorded_flow
 from .unreadable import Side, side_of
 
 if TYPE_CHECKING:
@@ -42,6 +43,7 @@ class Session:
         limits: Limits | None = None,
         *,
         book: str = "",
+        line: str = "",
         cache: bool = True,
         progress: ShowProgress = no_progress,
     ) -> None:
@@ -49,6 +51,7 @@ class Session:
         self.dialects = list(dialects)
         self.limits = limits or Limits()
         self.book = book or self._book_of_workspace()
+        self.line = line_key(line or self.workspace.line)
         self.cache = cache
         self.progress = progress
         self.problems: list[Problem] = []
@@ -57,12 +60,18 @@ class Session:
         self.untriggered: set[str] = set()
         self._digest_key = b""
         self._named: set[str] = set()  # what was named itself, not found in a folder
+        self._only: dict[str, str] = {}  # inputs of which one flow is meant: its id
         self._around: list[Held] = []  # where files that belong to others are looked up, beside the inputs
         self.sides: list[Side] = []  # the files of the versions compared, the older first
 
     def _book_of_workspace(self) -> str:
         named = self.workspace.book
         return named if "://" in named else self.workspace.path_from_here(named or BOOK_NAME)
+
+    @property
+    def book_place(self) -> BookPlace:
+        """Where the book is, and its line where none is named."""
+        return BookPlace(self.book, self.line)
 
     def sources(self, given: Sequence[str]) -> list[str]:
         """The sources given, or the workspace's. Raises ZeitbuchError when there are none."""
@@ -79,13 +88,33 @@ class Session:
     def inputs(self, sources: Sequence[str]) -> list[Input]:
         """What the sources name: files, folders and packages as they are, revisions and recorded states as bytes."""
         self._named |= {source if source != STDIN else STDIN_NAME for source in sources}
-        also, found = suffixes_of(self.dialects), []
+        also = suffixes_of(self.dialects)
+        found: list[Input] = []
         for source in sources:
-            inputs = inputs_of(source, self.limits, self.book, also)
+            if names_recorded_flow(source):
+                found.append(self._recorded_flow(source))
+                continue
+            inputs = inputs_of(source, self.limits, self.book_place, also)
             if has_files_beside(self.dialects):
                 self._around += inputs_around(source, inputs, self.limits, also)
             found += inputs
         return found
+
+    def _recorded_flow(self, source: str) -> Held:
+        flow = recorded_flow(source, self.book_place, has_files_beside(self.dialects))
+        self._only[flow.held.name] = flow.id
+        self._around += flow.around
+        return flow.held
+
+    def _is_meant(self, one: object) -> bool:
+        """Whether a flow, or the row of one, is no neighbour of the one that its source names."""
+        if not self._only:
+            return True
+        source = (
+            one.source if isinstance(one, Row) else one.origin.source if isinstance(one, Flow) and one.origin else ""
+        )
+        wanted = next((id for name, id in self._only.items() if source.startswith(name)), None)
+        return wanted is None or getattr(one, "id", None) == wanted
 
     def flows(self, given: Sequence[str]) -> Iterator[Flow]:
         """The flows of the sources one by one."""
@@ -145,7 +174,7 @@ class Session:
         run = ReadingRun(self._reading_setting(), inputs, _same_flow, Flow, cache=self.cache, ready=ready)
         flows: list[Flow] = []
         for done, found in run:
-            flows += found
+            flows += [flow for flow in found if self._is_meant(flow)]
             advance(before + done)
         self._take_over(run.tally, once=True)
         self.sides.append(side_of(inputs, run.tally.problems))
@@ -177,7 +206,7 @@ class Session:
         run = ReadingRun(setting, inputs, make, kind, cache=self.cache)
         with self.progress(len(inputs), "reading") as advance:
             for done, found in run:
-                yield from found
+                yield from filter(self._is_meant, found)
                 advance(done)
         self._take_over(run.tally)
 

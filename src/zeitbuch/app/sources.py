@@ -4,8 +4,9 @@
 from __future__ import annotations
 
 import os
+import re
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from zeitbuch.readers.input.limits import Limits
 from zeitbuch.readers.input.sources import Held, Input, Suffixes, list_files
@@ -15,9 +16,19 @@ if TYPE_CHECKING:
     from zeitbuch.book.store import Reading
 
 
-def inputs_of(source: str, limits: Limits, book: str, also: Suffixes = ()) -> list[Input]:
-    """Files, folders and packages as they are; revisions (git:REV[:PATH]) and recorded states (@N, @latest, @DATE) as bytes.
-    ``book`` is the place of the book, ``also`` are suffixes of files that the active dialects read. Raises ZeitbuchError for a revision or state that is not there."""
+_RECORDED_FLOW = re.compile(r".@(?:[A-Za-z][A-Za-z0-9._-]*:)?(?:\d+|latest|\d{4}-\d\d-\d\d[0-9T:+-]*)$")
+
+
+class BookPlace(NamedTuple):
+    """Where the book is, and its line where none is named."""
+
+    place: str
+    line: str = ""
+
+
+def inputs_of(source: str, limits: Limits, book: BookPlace, also: Suffixes = ()) -> list[Input]:
+    """Files, folders and packages as they are; revisions (git:REV[:PATH]) and recorded states (@N, @latest, @DATE, @LINE:N) as bytes.
+    ``also`` are suffixes of files that the active dialects read. Raises ZeitbuchError for a revision or state that is not there."""
     if source.startswith("git:"):
         from zeitbuch.readers.input.git import revision_files
 
@@ -37,21 +48,60 @@ def inputs_around(source: str, found: list[Input], limits: Limits, also: Suffixe
     return files_around(source, limits, also)
 
 
-def recorded_inputs(source: str, place: str) -> list[Input]:
+def names_recorded_flow(source: str) -> bool:
+    """Whether a source is a version of one flow (FLOW@N, FLOW@latest, FLOW@DATE, FLOW@LINE:N), and no file of that name."""
+    return _RECORDED_FLOW.search(source) is not None and not source.startswith("git:") and not Path(source).exists()
+
+
+def recorded_inputs(source: str, book: BookPlace) -> list[Input]:
     """The files of a recorded state."""
+    from zeitbuch.book.lines import split_state
     from zeitbuch.book.selection import find_snapshot
     from zeitbuch.book.store import Book
 
-    with Book(place).reading() as reading:
-        return [*recorded_files(reading, find_snapshot(reading.snapshots(), source[1:]))]
+    line, key = split_state(source[1:], book.line)
+    with Book(book.place).reading() as reading:
+        return [*recorded_files(reading, find_snapshot(reading.snapshots(line), key, line))]
 
 
 def recorded_files(reading: Reading, entry: Entry) -> list[Held]:
-    """The files of a snapshot with their bytes."""
+    """The files of a snapshot with their bytes. Raises ZeitbuchError for a snapshot that was pruned."""
+    from zeitbuch.book.lines import state_name
+    from zeitbuch.book.prune import require_unpruned
+
+    require_unpruned(reading, entry)
     files = reading.files(entry)
     contents = reading.contents(file.hash for file in files)
-    found: list[Held] = []
-    for file in files:
-        data = contents[file.hash] if file.hash in contents else reading.content_of(file.hash)
-        found.append(Held(f"@{entry.number}:{file.name}", data))
-    return found
+    name = state_name(entry.line, entry.number)
+    return [
+        Held(f"{name}:{file.name}", contents[file.hash] if file.hash in contents else reading.content_of(file.hash))
+        for file in files
+    ]
+
+
+class RecordedFlow(NamedTuple):
+    """One version of a flow: its export as an input, and its id in it."""
+
+    held: Held
+    id: str
+    around: list[Held]
+
+
+def recorded_flow(source: str, book: BookPlace, with_files_beside: bool = False) -> RecordedFlow:
+    """A version of a flow, with the other files of its snapshot where what it means may depend on them."""
+    from zeitbuch.book.lines import split_state, state_name
+    from zeitbuch.book.prune import require_unpruned
+    from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
+    from zeitbuch.book.store import Book
+
+    name, _, text = source.rpartition("@")
+    line, key = split_state(text, book.line)
+    with Book(book.place).reading() as reading:
+        snapshots = reading.snapshots(line)
+        version = find_version(flow_versions(reading.versions(line=line), name), key, snapshots)
+        entry = find_snapshot(snapshots, str(version.snapshot), line)
+        if not reading.packed([version.hash]):
+            require_unpruned(reading, entry)
+        label = f"{version.name}{state_name(line, version.number)}"
+        around = recorded_files(reading, entry) if with_files_beside else []
+        return RecordedFlow(Held(f"{label}:{version.file}", reading.content_of(version.hash)), version.id, around)

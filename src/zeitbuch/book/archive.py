@@ -15,10 +15,12 @@ from msgspec import Struct
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
-from .records import NOTHING, Body, Entry, Version, entry_hash, sha256, versions_hash
+from .prune import pruned_of
+from .records import NOTHING, Body, Entry, Version, entry_hash, files_of, sha256, versions_hash
 from .store import Book
 
-FORM = 1
+FORM = 2
+FORMS = (1, FORM)  # that are read
 LINES = "book.jsonl"
 FOLDER = "originals/"
 MOST = 1 << 30  # bytes of one member
@@ -38,7 +40,7 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
     count = 0
     try:
         with book.reading() as reading, tarfile.open(beside, "w", format=tarfile.PAX_FORMAT) as archive:
-            entries, versions = reading.entries(), reading.versions()
+            entries, versions = reading.entries(), reading.versions(line=None)
             lines = [
                 Line(zeitbuch_book=FORM),
                 *[Line(entry=entry) for entry in entries],
@@ -46,9 +48,10 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
             ]
             _add_member(archive, LINES, b"".join(msgspec.json.encode(line) + b"\n" for line in lines))
             wanted: dict[str, None] = {}
+            pruned = pruned_of(entries)
             for entry in entries:
-                if entry.kind == "snapshot":
-                    wanted[msgspec.json.decode(entry.body, type=Body).files] = None
+                if entry.kind == "snapshot" and (entry.line, entry.number) not in pruned:
+                    wanted[_list_of(entry)] = None
                     wanted |= dict.fromkeys(file.hash for file in reading.files(entry))
             for one in wanted:
                 _add_member(archive, FOLDER + one, reading.content_of(one))
@@ -72,8 +75,16 @@ def _add_member(archive: tarfile.TarFile, name: str, data: bytes) -> None:
     archive.addfile(info, io.BytesIO(data))
 
 
-def import_book(book: Book, source: str) -> int:
-    """Fill an empty book from a tar file; how many entries. Nothing is taken from a file whose chain does not hold."""
+class Archive(Struct, frozen=True):
+    """What an exported book holds, checked whole."""
+
+    entries: list[Entry]
+    versions: list[Version]
+    contents: dict[str, bytes]
+
+
+def read_archive(source: str) -> Archive:
+    """An exported book. Raises ZeitbuchError for one that was altered or cut."""
     try:
         with tarfile.open(source, "r:") as archive:
             entries, versions, contents = _read_archive(archive, source)
@@ -84,6 +95,11 @@ def import_book(book: Book, source: str) -> int:
             "`zeitbuch history --export FILE` writes one",
         ) from None
     _check_chain(entries, versions, contents, source)
+    return Archive(entries, versions, contents)
+
+
+def import_book(book: Book, archive: Archive) -> int:
+    """Fill an empty book; how many entries it has then."""
     with book.writing() as writing:
         if writing.head() is not None:
             raise fail(
@@ -91,11 +107,22 @@ def import_book(book: Book, source: str) -> int:
                 f"{book.name}: expected an empty book to import into, found one with entries",
                 "name a new one with --book",
             )
-        writing.put_contents(contents.values())
-        writing.add_versions(versions)
-        for entry in entries:
+        before: dict[str, str] = {}
+        lists: set[str] = set()
+        for entry in archive.entries:
+            if entry.kind == "snapshot" and (name := _list_of(entry)) in archive.contents:
+                writing.put_list(archive.contents[name], before.get(entry.line, ""))
+                before[entry.line] = name
+                lists.add(name)
+        writing.put_contents(data for name, data in archive.contents.items() if name not in lists)
+        writing.add_versions(archive.versions)
+        for entry in archive.entries:
             writing.insert_entry(entry)
-    return len(entries)
+    return len(archive.entries)
+
+
+def _list_of(entry: Entry) -> str:
+    return msgspec.json.decode(entry.body, type=Body).files
 
 
 def _read_archive(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], list[Version], dict[str, bytes]]:
@@ -109,12 +136,15 @@ def _read_archive(archive: tarfile.TarFile, source: str) -> tuple[list[Entry], l
             raise fail("book-archive", f"{source}: expected plain files of at most {MOST:,} bytes, found {info.name}")
         member = archive.extractfile(info)
         data = member.read() if member is not None else b""
-        if info.name == LINES:
+        if info.name == LINES and not entries:
             form = _read_lines(data, form, entries, versions)
         elif info.name.startswith(FOLDER):
             contents[info.name[len(FOLDER) :]] = data
-    if form != FORM:
-        raise fail("book-archive", f"{source}: expected {LINES} of form {FORM}, found {form or 'none'}")
+        else:
+            raise fail("book-archive", f"{source}: expected {LINES} once and {FOLDER}…, found {info.name}")
+    if form not in FORMS:
+        forms = " or ".join(map(str, FORMS))
+        raise fail("book-archive", f"{source}: expected {LINES} of form {forms}, found {form or 'none'}")
     return entries, versions, contents
 
 
@@ -141,19 +171,42 @@ def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[s
         if sha256(data) != name:
             raise wrong(f"an original that is not what its name says ({name[:16]}…)")
     before = NOTHING
+    pruned = pruned_of(entries)
+    named: set[str] = set()
     for place, entry in enumerate(entries, 1):
         if entry.seq != place or entry.previous != before or entry_hash(entry) != entry.hash:
             raise wrong(f"entry {entry.seq} altered or out of place")
         before = entry.hash
         if entry.kind == "snapshot":
-            _check_snapshot(versions, contents, entry, wrong)
+            is_pruned = (entry.line, entry.number) in pruned
+            named |= _check_snapshot(versions, contents, entry, is_pruned, wrong)
+    if left := set(contents) - named:
+        raise wrong(f"an original that belongs to no snapshot ({min(left)[:16]}…)")
+    states = {(entry.line, entry.number) for entry in entries if entry.kind == "snapshot"}
+    if any((version.line, version.snapshot) not in states for version in versions):
+        raise wrong("versions of a snapshot that is not there")
 
 
 def _check_snapshot(
-    versions: list[Version], contents: dict[str, bytes], entry: Entry, wrong: Callable[[str], ZeitbuchError]
-) -> None:
+    versions: list[Version],
+    contents: dict[str, bytes],
+    entry: Entry,
+    is_pruned: bool,
+    wrong: Callable[[str], ZeitbuchError],
+) -> set[str]:
+    """The contents that a snapshot names."""
     body = msgspec.json.decode(entry.body, type=Body)
-    if versions_hash(version for version in versions if version.snapshot == entry.number) != body.versions:
+    if (
+        versions_hash(version for version in versions if (version.line, version.snapshot) == (entry.line, entry.number))
+        != body.versions
+    ):
         raise wrong(f"the versions of snapshot {entry.number} altered")
     if body.files not in contents:
+        if is_pruned:
+            return set()
         raise wrong(f"no list of files of snapshot {entry.number}")
+    files = files_of(contents[body.files])
+    missing = next((file for file in files if file.hash not in contents), None)
+    if missing is not None and not is_pruned:
+        raise wrong(f"no original of {missing.name} in snapshot {entry.number}")
+    return {body.files, *[file.hash for file in files]}

@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
+from .lines import line_name
 from .records import Entry, Version
 
 
@@ -30,10 +31,15 @@ def book_time(when: datetime.datetime) -> str:
     return when.astimezone(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def find_snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
-    """The snapshot that a key names. Raises ZeitbuchError when there is none."""
+def find_snapshot(snapshots: Sequence[Entry], key: str, line: str = "") -> Entry:
+    """The snapshot of a line that a key names. Raises ZeitbuchError when there is none."""
     if not snapshots:
-        raise fail("book-none", "expected a snapshot in the book, found none yet", "`zeitbuch record` takes one")
+        where = f"line '{line_name(line)}' of the book" if line else "book"
+        raise fail(
+            "book-none",
+            f"expected a snapshot in the {where}, found none yet",
+            "`zeitbuch record` takes one; `zeitbuch history --lines` lists the lines",
+        )
     if key == "latest":
         return snapshots[-1]
     if key.isdecimal():
@@ -48,7 +54,7 @@ def find_snapshot(snapshots: Sequence[Entry], key: str) -> Entry:
     if moment is None:
         raise fail(
             "book-unknown",
-            f"expected @NUMBER, @latest or @DATE (2026-11-01), found @{key}",
+            f"expected @NUMBER, @latest or @DATE (2026-11-01), with a line @LINE:NUMBER, found @{key}",
             "`zeitbuch history` lists the snapshots",
         )
     before = [entry for entry in snapshots if entry.at <= moment]

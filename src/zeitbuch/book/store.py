@@ -5,21 +5,20 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import time
 import zlib
-from collections.abc import Iterable, Iterator
-from pathlib import Path
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 import msgspec
-from sqlalchemy import Connection, create_engine, event, func, insert, inspect, select
-from sqlalchemy.engine import make_url
+from sqlalchemy import Connection, Select, Table, func, insert, inspect, literal, select, update
 from sqlalchemy.exc import DBAPIError, NoSuchModuleError, SQLAlchemyError
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
 from . import tables as t
+from .contents import MOST_DIFFERENCES, DamagedError, Packed, pack, pack_difference, unpack
+from .opening import WAIT, hide_password, is_url, open_engine, url_of
 from .records import (
     NOTHING,
     Body,
@@ -31,36 +30,15 @@ from .records import (
     files_of,
     manifest,
     sha256,
+    storable,
     versions_hash,
 )
 
+__all__ = ["Book", "Reading", "Writing", "hide_password", "is_url", "url_of"]
 NO_FIGURES = EstateCosts()
-WAIT = 120  # seconds that a writer waits for another
 _LOCK = 0x5A656974  # of PostgreSQL: any number that nobody else takes
 _PIECE = 400  # rows of one statement
-
-
-def is_url(place: str) -> bool:
-    """Whether a book is named by a URL."""
-    return "://" in place
-
-
-def url_of(place: str) -> str:
-    """The URL of a book: a path is an SQLite file."""
-    if not is_url(place):
-        return f"sqlite:///{Path(place).absolute()}"
-    # The driver is ours to choose; who names one keeps it.
-    return place.replace("postgresql://", "postgresql+psycopg://", 1).replace("postgres://", "postgresql+psycopg://", 1)
-
-
-def hide_password(place: str) -> str:
-    """A book's place without its password."""
-    if not is_url(place):
-        return place
-    try:
-        return make_url(place).render_as_string(hide_password=True)
-    except SQLAlchemyError:
-        return place.partition("://")[0] + "://…"
+_LONGEST_CHAIN = 20 * MOST_DIFFERENCES  # of differences; a longer one goes round
 
 
 class Book:
@@ -69,53 +47,21 @@ class Book:
     def __init__(self, place: str, create: bool = False) -> None:
         self.place = place
         self.name = hide_password(place)
+        self.lite = not is_url(place)
         with self._telling_errors():
-            url = make_url(url_of(place))
-            self.lite = url.get_backend_name() == "sqlite"
-            if self.lite and url.database and url.database != ":memory:":
-                self._prepare_file(Path(url.database), create)
-            options: dict[str, Any] = {"connect_args": {"timeout": WAIT}} if self.lite else {}
-            self.engine = create_engine(url, **options)
-            if self.lite:
-                event.listen(self.engine, "connect", _set_up_sqlite)
-            self._open_tables(create)
+            self.engine, self.only_reading = open_engine(place, create)
+            self.lite = self.engine.dialect.name == "sqlite"
+            self.form = self._open_tables(create)
 
-    def _prepare_file(self, path: Path, create: bool) -> None:
-        if not path.exists():
-            if not create:
-                raise fail(
-                    "book-none",
-                    f"{self.name}: expected a book, found no such file",
-                    "`zeitbuch record` begins one; name another with --book",
-                )
-            try:
-                path.parent.mkdir(parents=True, exist_ok=True)
-                # The book holds exports as they are, secrets and all: it is its owner's alone.
-                os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-            except OSError as error:
-                raise fail(
-                    "book",
-                    f"{self.name}: expected to begin a book, found: {error.strerror}",
-                    "choose another place with --book",
-                ) from None
-
-    def _open_tables(self, create: bool) -> None:
+    def _open_tables(self, create: bool) -> str:
+        """Look for the tables, and make them where a book begins; the form of the book."""
         deadline = time.monotonic() + WAIT
         while True:
             try:
                 with self.engine.connect() as child:
                     there = inspect(child).has_table(t.setting.name)
                 if not there:
-                    if not create:
-                        raise fail(
-                            "book-none",
-                            f"{self.name}: expected a book, found a database without one",
-                            "`zeitbuch record` begins one",
-                        )
-                    with self._transaction() as child:
-                        t.metadata.create_all(child)
-                        if child.execute(select(func.count()).select_from(t.setting)).scalar() == 0:
-                            child.execute(insert(t.setting), [{"name": "form", "value": t.FORM}])
+                    self._begin_tables(create)
                 break
             except DBAPIError as error:
                 # Others may be beginning the same book at this moment.
@@ -124,12 +70,25 @@ class Book:
                 time.sleep(0.05)
         with self.engine.connect() as child:
             form = child.execute(select(t.setting.c.value).where(t.setting.c.name == "form")).scalar()
-        if form != t.FORM:
+        if form not in t.FORMS:
             raise fail(
                 "book-form",
-                f"{self.name}: expected a book of form {t.FORM}, found {form}",
+                f"{self.name}: expected a book of form {' or '.join(t.FORMS)}, found {form}",
                 "a newer Zeitbuch may read it",
             )
+        return str(form)
+
+    def _begin_tables(self, create: bool) -> None:
+        if not create:
+            raise fail(
+                "book-none",
+                f"{self.name}: expected a book, found a database without one",
+                "`zeitbuch record` begins one",
+            )
+        with self._transaction() as child:
+            t.metadata.create_all(child)
+            if child.execute(select(func.count()).select_from(t.setting)).scalar() == 0:
+                child.execute(insert(t.setting), [{"name": "form", "value": t.FORM}])
 
     @contextlib.contextmanager
     def _telling_errors(self) -> Iterator[None]:
@@ -146,11 +105,17 @@ class Book:
             ) from None
         except SQLAlchemyError as error:
             raise self._problem_of(error) from None
-        except (zlib.error, UnicodeDecodeError, msgspec.MsgspecError):
+        except (zlib.error, UnicodeDecodeError, msgspec.MsgspecError, DamagedError) as error:
             raise fail(
                 "book-damaged",
-                f"{self.name}: expected whole contents, found damaged ones",
-                "`zeitbuch history --verify` says which",
+                f"{self.name}: expected whole contents, found damaged ones ({str(error) or type(error).__name__})",
+                "`zeitbuch history --verify` says which; take the book from a copy or an export",
+            ) from None
+        except ValueError as error:
+            raise fail(
+                "book",
+                f"{self.name}: expected a file or a URL of a database, found: {error}",
+                "postgresql://HOST:PORT/NAME",
             ) from None
 
     def _problem_of(self, error: SQLAlchemyError) -> ZeitbuchError:
@@ -197,7 +162,14 @@ class Book:
     @contextlib.contextmanager
     def writing(self) -> Iterator[Writing]:
         """The only writer, until all is written."""
+        if self.only_reading:
+            raise fail(
+                "book",
+                f"{self.name}: expected a book that can be written, found one that can only be read",
+                "name another with --book, or see to the rights of the file and its folder",
+            )
         with self._telling_errors(), self._transaction() as child:
+            self._renew_form(child)
             yield Writing(child)
 
     @contextlib.contextmanager
@@ -207,57 +179,103 @@ class Book:
             if not self.lite:
                 child = child.execution_options(isolation_level="REPEATABLE READ")
             with child.begin():
-                yield Reading(child)
+                yield Reading(child, self.form)
 
+    def release_space(self) -> None:
+        """Give back to the disk what was taken out."""
+        with self._telling_errors(), self.engine.connect() as child:
+            if self.lite:
+                child.execution_options(isolation_level="AUTOCOMMIT").exec_driver_sql("VACUUM")
 
-def _set_up_sqlite(connection: Any, _: Any) -> None:
-    cursor = connection.cursor()
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", f"busy_timeout={WAIT * 1000}"):
-        cursor.execute(f"PRAGMA {pragma}")
-    cursor.close()
+    def _renew_form(self, child: Connection) -> None:
+        """Bring a book of an earlier form to the present one: columns are added, nothing that stands in it is altered."""
+        if self.form == t.FORM:
+            return
+        form = t.setting.c.name == "form"
+        if child.execute(select(t.setting.c.value).where(form)).scalar() != t.FORM:  # another may have been first
+            for table, names in t.ADDED.items():
+                for name in names:
+                    kind = table.c[name].type.compile(self.engine.dialect)
+                    child.exec_driver_sql(f"ALTER TABLE {table.name} ADD COLUMN {name} {kind} NOT NULL DEFAULT ''")
+            if not self.lite:
+                child.exec_driver_sql(f"ALTER TABLE {t.version.name} ALTER COLUMN currency TYPE text")
+            child.execute(update(t.setting).where(form).values(value=t.FORM))
+        self.form = t.FORM
 
 
 class Reading:
-    """What can be asked of a book."""
+    """What can be asked of a book; ``line`` names one of its lines, None all of them."""
 
-    def __init__(self, c: Connection) -> None:
+    def __init__(self, c: Connection, form: str = t.FORM) -> None:
         self.c = c
+        self.form = form
+        self._last_list = "", b""
+
+    def _rows(self, table: Table, line: str | None) -> Select[Any]:
+        """A table as it is in this form, of one line."""
+        late = t.ADDED.get(table, ()) if self.form != t.FORM else ()
+        query = select(*[column for column in table.c if column.name not in late])
+        if line is None:
+            return query
+        return query.where((table.c.line if not late else literal("")) == line)
 
     def head(self) -> Entry | None:
         """The last entry."""
-        row = self.c.execute(select(t.entry).order_by(t.entry.c.seq.desc()).limit(1)).first()
+        row = self.c.execute(self._rows(t.entry, None).order_by(t.entry.c.seq.desc()).limit(1)).first()
         return Entry(**row._mapping) if row is not None else None
 
-    def entries(self, kind: str = "") -> list[Entry]:
-        """All entries, or those of a kind, in order."""
-        query = select(t.entry).order_by(t.entry.c.seq)
+    def entries(self, kind: str = "", line: str | None = None) -> list[Entry]:
+        """All entries, or those of a kind or line, in order."""
+        query = self._rows(t.entry, line).order_by(t.entry.c.seq)
         if kind:
             query = query.where(t.entry.c.kind == kind)
         return [Entry(**record._mapping) for record in self.c.execute(query)]
 
-    def snapshots(self) -> list[Entry]:
-        """All snapshots, oldest first."""
-        return self.entries("snapshot")
+    def snapshots(self, line: str | None = "") -> list[Entry]:
+        """The snapshots of a line, oldest first."""
+        return self.entries("snapshot", line)
+
+    def lines(self) -> list[str]:
+        """The lines that have a snapshot, in the order of their first."""
+        return list(dict.fromkeys(entry.line for entry in self.snapshots(None)))
 
     def files(self, snapshot: Entry) -> list[File]:
         """The files of a snapshot."""
-        import msgspec
-
         return files_of(self.content_of(msgspec.json.decode(snapshot.body, type=Body).files))
 
-    def contents(self, hashes: Iterable[str]) -> dict[str, bytes]:
-        """The bytes of contents by their hash; those that are not there are left out."""
+    def packed(self, hashes: Iterable[str]) -> dict[str, Packed]:
+        """Contents as they are stored, by their hash; those that are not there are left out."""
         wanted = list(dict.fromkeys(hashes))
-        found: dict[str, bytes] = {}
+        found: dict[str, Packed] = {}
         for index in range(0, len(wanted), _PIECE):
-            query = select(t.content.c.hash, t.content.c.data).where(
-                t.content.c.hash.in_(wanted[index : index + _PIECE])
-            )
-            found |= {record.hash: zlib.decompress(record.data) for record in self.c.execute(query)}
+            query = self._rows(t.content, None).where(t.content.c.hash.in_(wanted[index : index + _PIECE]))
+            found |= {record.hash: Packed(**record._mapping) for record in self.c.execute(query)}
         return found
 
+    def contents(self, hashes: Iterable[str]) -> dict[str, bytes]:
+        """The bytes of contents by their hash, each held against it; those that are not there are left out. Raises ZeitbuchError
+        for one that was altered."""
+        return {name: self.unpack_content(stored) for name, stored in self.packed(hashes).items()}
+
+    def unpack_content(self, stored: Packed) -> bytes:
+        """The bytes of a content, held against its hash. Raises DamagedError."""
+        chain = [stored]
+        while chain[-1].base and chain[-1].base != self._last_list[0]:
+            if len(chain) > _LONGEST_CHAIN or (found := self.packed([chain[-1].base]).get(chain[-1].base)) is None:
+                raise DamagedError(f"what the content {chain[-1].hash[:16]}… differs from is missing")
+            chain.append(found)
+        data = self._last_list[1] if chain[-1].base else b""
+        for one in reversed(chain):
+            try:
+                data = unpack(one, data)
+            except DamagedError as error:
+                raise DamagedError(f"the content {one.hash[:16]}… {error}") from None
+        if stored.base:
+            self._last_list = stored.hash, data  # the next list differs from this one
+        return data
+
     def content_of(self, one: str) -> bytes:
-        """The bytes of one content. Raises ZeitbuchError when it is missing."""
+        """The bytes of one content. Raises ZeitbuchError when it is missing or was altered."""
         found = self.contents([one]).get(one)
         if found is None:
             raise fail(
@@ -271,12 +289,16 @@ class Reading:
         """How many contents there are."""
         return self.c.execute(select(func.count()).select_from(t.content)).scalar() or 0
 
-    def versions(self, snapshot: int | None = None) -> list[Version]:
-        """All versions, or those of a snapshot, by flow and number."""
-        query = select(t.version).order_by(t.version.c.flow, t.version.c.number)
+    def versions(self, snapshot: int | None = None, line: str | None = "") -> list[Version]:
+        """All versions of a line, or those of one of its snapshots, by flow and number."""
+        query = self._rows(t.version, line).order_by(t.version.c.flow, t.version.c.number)
         if snapshot is not None:
             query = query.where(t.version.c.snapshot == snapshot)
         return [Version(**record._mapping) for record in self.c.execute(query)]
+
+    def top_flow(self) -> int:
+        """The highest key of a flow, of all lines."""
+        return self.c.execute(select(func.max(t.version.c.flow))).scalar() or 0
 
 
 class Writing(Reading):
@@ -284,26 +306,41 @@ class Writing(Reading):
 
     def put_contents(self, contents: Iterable[bytes]) -> int:
         """Contents that are not there yet; how many that were."""
-        mapping = {sha256(data): data for data in contents}
+        return self._put_packed(pack, {sha256(data): data for data in contents})
+
+    def put_list(self, data: bytes, before: str = "") -> None:
+        """A list of files, as its difference from the list ``before`` where that is shorter."""
+        if before and len(self.bases_of(before)) < MOST_DIFFERENCES:
+            base = self.content_of(before)
+            self._put_packed(lambda raw: pack_difference(raw, base, before) or pack(raw), {sha256(data): data})
+        else:
+            self.put_contents([data])
+
+    def bases_of(self, name: str) -> list[str]:
+        """The contents that must be read for one, itself included."""
+        names = [name]
+        while (stored := self.packed(names[-1:]).get(names[-1])) is not None and stored.base:
+            names.append(stored.base)
+        return names
+
+    def _put_packed(self, packing: Callable[[bytes], Packed], contents: dict[str, bytes]) -> int:
         there: set[str] = set()
-        names = list(mapping)
+        names = list(contents)
         for index in range(0, len(names), _PIECE):
             query = select(t.content.c.hash).where(t.content.c.hash.in_(names[index : index + _PIECE]))
             there |= set(self.c.execute(query).scalars())
-        rows = [
-            {"hash": name, "size": len(raw), "data": zlib.compress(raw, 6)} for name, raw in mapping.items() if name not in there
-        ]  # fmt: skip
+        rows = [packing(raw)._asdict() for name, raw in contents.items() if name not in there]
         if rows:
             self.c.execute(insert(t.content), rows)
         return len(rows)
 
-    def append_entry(self, kind: str, at: str, who: str, note: str, body: str) -> Entry:
+    def append_entry(self, kind: str, at: str, who: str, note: str, body: str, line: str = "") -> Entry:
         """A new entry at the end of the chain."""
         last = self.head()
-        count = self.c.execute(select(func.count()).select_from(t.entry).where(t.entry.c.kind == kind)).scalar() or 0
+        query = select(func.max(t.entry.c.number)).where(t.entry.c.kind == kind, t.entry.c.line == line)
         made = Entry(
-            seq=last.seq + 1 if last else 1, kind=kind, number=count + 1, at=at, who=who, note=note, body=body,
-            previous=last.hash if last else NOTHING,
+            seq=last.seq + 1 if last else 1, kind=kind, number=(self.c.execute(query).scalar() or 0) + 1, at=at,
+            who=storable(who), note=storable(note), body=body, previous=last.hash if last else NOTHING, line=line,
         )  # fmt: skip
         return self.insert_entry(Entry(**{**_fields_of(made), "hash": entry_hash(made)}))
 
@@ -326,15 +363,16 @@ class Writing(Reading):
         who: str,
         note: str,
         estimated: EstateCosts = NO_FIGURES,
+        line: str = "",
+        unreadable: tuple[tuple[int, str], ...] = (),
     ) -> Entry:
         """A snapshot with its list of files and its versions; their contents are put before."""
-        import msgspec
-
+        last = self.snapshots(line)
         raw = manifest(files)
-        self.put_contents([raw])
+        self.put_list(raw, msgspec.json.decode(last[-1].body, type=Body).files if last else "")
         self.add_versions(versions)
-        body = Body(sha256(raw), len(files), versions_hash(versions), estimated)
-        return self.append_entry("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode())
+        body = Body(sha256(raw), len(files), versions_hash(versions), estimated, unreadable)
+        return self.append_entry("snapshot", at, who, note, msgspec.json.encode(body, order="sorted").decode(), line)
 
 
 def _fields_of(record: Any) -> dict[str, Any]:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import argparse
 import datetime
-import getpass
 
 from zeitbuch.app.record import RecordRequest, record_snapshot
 from zeitbuch.book.selection import book_time
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import finish_session, open_session, say
+from zeitbuch.cli.shared.session import account_name, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.presentations import BodyResult
@@ -21,12 +20,14 @@ def run(args: argparse.Namespace) -> int:
     session = open_session(args)
     sources = session.sources(args.source)
     request = RecordRequest(
-        at=_asked_time(args.at, datetime.datetime.now(datetime.UTC)),
-        by=args.by or _account_name(),
+        at=_asked_time(args.at, this_moment()),
+        by=args.by or account_name(),
         note=args.note,
         at_asked=args.at is not None,
         rates=args.rates,
         assumptions=args.assumptions,
+        line=session.line,
+        strict=args.strict,
     )
     taken = record_snapshot(session, sources, request)
     show_result("snapshot", form, BodyResult("record", taken), args)
@@ -47,11 +48,3 @@ def _asked_time(text: str | None, now: datetime.datetime) -> str:
     if when > now:
         raise fail("option", f"expected a time that is past after --at, found {text}")
     return book_time(when)
-
-
-def _account_name() -> str:
-    try:
-        return getpass.getuser()
-    except (OSError, KeyError):
-        say("no name of the account is known: name one with --by")
-        return "unknown"

@@ -22,6 +22,15 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     add_talk(parser)
 
 
+def add_line(group: argparse._ActionsContainer) -> None:
+    """The option that names a line of the book."""
+    group.add_argument(
+        "--line",
+        metavar="NAME",
+        help="line of the book (dev, prod, a team), with snapshots and flows of its own; default: main",
+    )
+
+
 def add_limits(group: argparse._ActionsContainer) -> None:
     """The option that raises limits."""
     group.add_argument(

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import argparse
 import datetime
+import getpass
 import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -32,6 +33,7 @@ def open_session(args: argparse.Namespace) -> Session:
         workspace.active_dialects(found, list(getattr(args, "dialect", []))),
         limits_of(args),
         book=getattr(args, "book", None) or "",
+        line=getattr(args, "line", None) or "",
         cache=not getattr(args, "no_cache", False),
         progress=progress_for(args.quiet),
     )
@@ -54,6 +56,20 @@ def basis_of(args: argparse.Namespace, session: Session) -> EstimateBasis:
 
     whole = not getattr(args, "source", None)
     return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole, this_month())
+
+
+def account_name() -> str:
+    """The name of the account, for what is signed."""
+    try:
+        return getpass.getuser()
+    except (OSError, KeyError):
+        say("no name of the account is known: name one with --by")
+        return "unknown"
+
+
+def this_moment() -> datetime.datetime:
+    """Now, in UTC. The clock is read here and handed down."""
+    return datetime.datetime.now(datetime.UTC)
 
 
 def this_month() -> str:

@@ -13,8 +13,9 @@ from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.called_flows import costs_with_called
 from zeitbuch.core.estimate.day_parts import Job, change_days, jobs_of
-from zeitbuch.core.estimate.estate import gather_runs, month_for
+from zeitbuch.core.estimate.estate import gather_runs, keys_of, month_for, result_of
 from zeitbuch.core.estimate.flow_figures import FlowFigures, one_run
+from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow
@@ -82,7 +83,9 @@ class Costing(Struct):
         assumptions: Assumptions,
         month: str = "",
         counters: dict[str, Counter] | None = None,
+        other: Costing | None = None,
     ) -> Costing:
+        """The costing of one version; flows that are the very same in the ``other`` one are estimated once for both."""
         when = month_for(assumptions, month)
         names: dict[str, Flow] = {}
         callers: dict[str, list[Flow]] = {}
@@ -94,7 +97,7 @@ class Costing(Struct):
                 if step.calls is not None and step.calls in names:
                     callers.setdefault(names[step.calls].id, []).append(flow)
         prices = Prices(card, when, counters, change_days(assumptions, when))
-        return cls(estate, card, assumptions, prices, when, names, callers, {})
+        return cls(estate, card, assumptions, prices, when, names, callers, other.runs if other is not None else {})
 
     def _run_of(self, job: Job) -> FlowFigures:
         made = self.runs.setdefault(job.flow.id, [])
@@ -104,7 +107,7 @@ class Costing(Struct):
             made.append(found)
         return found
 
-    def _flows_around(self, flow: Flow) -> list[Flow]:
+    def flows_around(self, flow: Flow) -> list[Flow]:
         """The flows that a flow calls, and those that call it, near and far."""
         found: dict[str, Flow] = {flow.id: flow}
         work = [flow]
@@ -124,9 +127,15 @@ class Costing(Struct):
                     work.append(other)
         return list(found.values())
 
+    def estimate(self, flows: Sequence[Flow]) -> EstateEstimate:
+        """The month of some flows of this version, which hold all that they call or are called by."""
+        jobs = jobs_of(keys_of(flows), flows, self.assumptions, self.month)
+        mapping = {job.key: self._run_of(job) for job in jobs}
+        return result_of(gather_runs(mapping, self.prices, self.month, self.assumptions))
+
     def figures_of(self, flow: Flow, keep: bool = True) -> ChangeFigures:
         """The figures of a flow of this version, or of a variant of one (same id; ``keep`` False)."""
-        flows = [flow, *(other for other in self._flows_around(flow) if other.id != flow.id)]
+        flows = [flow, *(other for other in self.flows_around(flow) if other.id != flow.id)]
         mapping = {
             job.key: one_run(flow, self.assumptions, self.prices, self.month, part=job.part)
             if job.flow is flow and not keep

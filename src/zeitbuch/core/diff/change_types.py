@@ -14,17 +14,28 @@ Topic = Literal[
 ]
 
 
+# What a change concerns, in the order in which it must be looked at.
+Concern = Literal["approvals and rights", "people or money", "failure", "models and prompts", "cost", "rest"]
+CONCERNS: tuple[Concern, ...] = (
+    "approvals and rights", "people or money", "failure", "models and prompts", "cost", "rest",
+)  # fmt: skip
+_OF_TOPIC: dict[str, Concern] = {
+    "rights": "approvals and rights", "failure": "failure", "model": "models and prompts", "prompt": "models and prompts",
+}  # fmt: skip
+
+
 class Kind(Struct, frozen=True):
     """``weight``: risk asks for a close look, meaning changes what happens, note changes only what people read.
-    ``cost`` says that calls or cost may move."""
+    ``cost`` says that calls or cost may move, ``concern`` what it concerns (of a step that acts outside, that)."""
 
     topic: Topic
     weight: Weight
     cost: bool = False
+    concern: Concern = "rest"
 
 
-def _change_kind(topic: Topic, weight: Weight, cost: bool = False) -> Kind:
-    return Kind(topic, weight, cost)
+def _change_kind(topic: Topic, weight: Weight, cost: bool = False, concern: Concern | None = None) -> Kind:
+    return Kind(topic, weight, cost, concern or _OF_TOPIC.get(topic, "rest"))
 
 
 CHANGE_KINDS: dict[str, Kind] = {
@@ -46,7 +57,7 @@ CHANGE_KINDS: dict[str, Kind] = {
     "schedule": _change_kind("trigger", "risk", True),
     "trigger condition": _change_kind("trigger", "risk", True),
     "batch": _change_kind("trigger", "meaning", True),
-    "authentication": _change_kind("trigger", "risk"),
+    "authentication": _change_kind("trigger", "risk", False, "approvals and rights"),
     "step added": _change_kind("step", "risk", True),
     "step removed": _change_kind("step", "risk", True),
     "step moved": _change_kind("step", "meaning", True),
@@ -73,10 +84,10 @@ CHANGE_KINDS: dict[str, Kind] = {
     "model setting": _change_kind("model", "meaning", True),
     "input": _change_kind("input", "meaning", True),
     "input role": _change_kind("input", "meaning"),
-    "input decider": _change_kind("input", "risk", True),
+    "input decider": _change_kind("input", "risk", True, "approvals and rights"),
     "connection": _change_kind("connection", "risk"),
     "endpoint": _change_kind("connection", "risk"),
-    "secret": _change_kind("connection", "risk"),
+    "secret": _change_kind("connection", "risk", False, "approvals and rights"),
     "retry": _change_kind("failure", "meaning", True),
     "timeout": _change_kind("failure", "meaning"),
     "on error": _change_kind("failure", "risk", True),

@@ -17,6 +17,7 @@ from zeitbuch.core.model.records import Content, Estate, Flow, Origin
 from zeitbuch.core.model.secret_labels import align_secrets
 
 from .change_types import CHANGE_KINDS
+from .consequence import with_concerns
 from .flow_matching import FlowMatching, FlowPair, match_flows, told_once
 from .matching import match_steps
 from .records import Change, EstateChanges, FlowChanges
@@ -127,7 +128,8 @@ def compare_pair(pair: FlowPair, matching: FlowMatching) -> FlowChanges | None:
     found = flow_changes(pair.old, pair.new, matching.ids)
     if found is None:
         return None
-    return structs.replace(found, matched=pair.by, confidence=pair.confidence, rival=pair.rival)
+    found = structs.replace(found, matched=pair.by, confidence=pair.confidence, rival=pair.rival)
+    return with_concerns(found, pair.old, pair.new)
 
 
 def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = None) -> EstateChanges:
@@ -142,8 +144,8 @@ def estate_changes(old: Estate, new: Estate, matching: FlowMatching | None = Non
         else:
             by_new[id(pair.new)] = structs.replace(one, renumbered=told_once(pair, renumbered))
     for flow in matching.added:
-        by_new[id(flow)] = _whole_flow_change(flow, "added")
-    gone = [_whole_flow_change(flow, "removed") for flow in matching.removed]
+        by_new[id(flow)] = with_concerns(_whole_flow_change(flow, "added"), None, flow)
+    gone = [with_concerns(_whole_flow_change(flow, "removed"), flow, None) for flow in matching.removed]
     found = [*gone, *[by_new[id(flow)] for flow in new.flows if id(flow) in by_new]]
     moved = packages_changed(old, new, matching)
     found = _with_moved_flows(found, matching, moved)

@@ -18,6 +18,7 @@ from zeitbuch.core.model.words import count_words
 
 from .change_cost import sum_figures
 from .change_types import TOPICS
+from .consequence import first_changes
 from .records import ChangeFigures, EstateChanges, FlowChanges
 
 FailOn = Literal["any", "risk", "cost"]
@@ -33,7 +34,7 @@ def parse_topics(words: Iterable[str]) -> list[str]:
 
 
 def select_topics(found: EstateChanges, wanted: list[str]) -> EstateChanges:
-    """The changes of these topics; flows without any are counted as unchanged in that respect."""
+    """The changes of these topics: what is shown, with the figures of all. Flows without any are left out."""
     if not wanted:
         return found
     flows: list[FlowChanges] = []
@@ -41,7 +42,9 @@ def select_topics(found: EstateChanges, wanted: list[str]) -> EstateChanges:
         kept = tuple(change for change in flow.changes if change.topic in wanted)
         if kept:
             flows.append(structs.replace(flow, changes=kept))
-    return EstateChanges(tuple(flows), found.unchanged + len(found.flows) - len(flows))
+    shown = sum(len(flow.changes) for flow in flows)
+    left_out = sum(len(flow.changes) for flow in found.flows) - shown
+    return structs.replace(found, flows=tuple(flows), first=first_changes(flows), left_out=left_out)
 
 
 class Limit(Struct, frozen=True):
@@ -85,6 +88,8 @@ def _newly_unpriced(flow: FlowChanges) -> str:
 def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency: str) -> list[str]:
     """Why the answer is no, a sentence each; empty when it is yes. ``found`` has figures when cost is asked about."""
     said: list[str] = []
+    if found.unreadable:
+        said.append(f"{count_words(len(found.unreadable), 'flow')} could not be read in one of the versions")
     if fail_on == "any" and found.flows and most is None:
         said.append(f"{count_words(len(found.flows), 'flow')} changed")
     if fail_on == "risk":

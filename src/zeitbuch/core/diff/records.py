@@ -11,6 +11,7 @@ from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.model.canonical import SAME, Ids
 from zeitbuch.core.model.records import Origin
 
+from .change_types import Concern
 from .edits import Edit
 from .word_diff import Word
 
@@ -29,7 +30,7 @@ class Change(Struct, frozen=True):
     """One change of meaning. ``where`` names the step; ``words`` marks changed words of a text; ``remarks`` say what is
     to be seen in them. ``edits`` are what was done, complete; a change that only follows from others has none.
     ``share`` is what this change alone adds: the new version less the new version without it. ``confidence`` is that of
-    the matching of the step (1 where its id held)."""
+    the matching of the step (1 where its id held). ``concern`` is what it concerns, by which changes are ordered."""
 
     type: str
     topic: str
@@ -45,6 +46,7 @@ class Change(Struct, frozen=True):
     new_origin: Origin | None = None
     edits: tuple[Edit, ...] = ()
     share: ChangeFigures | None = None
+    concern: Concern = "rest"
 
 
 class FlowChanges(Struct, frozen=True):
@@ -72,10 +74,63 @@ class FlowChanges(Struct, frozen=True):
     new_origin: Origin | None = None
 
 
+class UnreadableFlow(Struct, frozen=True):
+    """A flow whose file could not be read in one of the versions (``missing_in``): nobody can say whether it changed. ``origin`` is where
+    the other version has it."""
+
+    id: str
+    name: str
+    missing_in: Literal["old", "new"]
+    origin: Origin | None = None
+
+
+class FirstChange(Struct, frozen=True):
+    """One of the changes to look at first, with its flow."""
+
+    flow: str
+    id: str
+    change: Change
+
+
+class MonthSide(Struct, frozen=True):
+    """A month of one version: calls, cost (None without a rate card), and how many flows of unknown volume are not in it."""
+
+    calls: float
+    cost: Money | None
+    unknown_volume: int
+
+
+class AffectedFlow(Struct, frozen=True):
+    """A flow that did not change itself and whose month did: it calls a flow that changed, or is called by one."""
+
+    id: str
+    name: str
+    calls_before: float | None
+    calls_after: float | None
+    before: Money | None
+    after: Money | None
+
+
+class MonthTotals(Struct, frozen=True):
+    """One month before and after: of the whole ``estate`` with meters and fees, or of the flows that ``changed`` and those around them
+    (models only)."""
+
+    scope: Literal["estate", "changed"]
+    month: str
+    before: MonthSide
+    after: MonthSide
+    affected: tuple[AffectedFlow, ...] = ()
+
+
 class EstateChanges(Struct, frozen=True):
     """All flows that differ in meaning, and how many do not; ``renumbered``: how many flows have other ids, by files that gave several
-    anew."""
+    anew; ``unreadable``: flows that could not be compared; ``totals``: the month before and after; ``first``: the changes to look at
+    first; ``left_out``: how many changes a selection of topics does not show."""
 
     flows: tuple[FlowChanges, ...]
     unchanged: int
     renumbered: dict[str, int] = {}
+    unreadable: tuple[UnreadableFlow, ...] = ()
+    totals: MonthTotals | None = None
+    first: tuple[FirstChange, ...] = ()
+    left_out: int = 0

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -39,6 +40,11 @@ def with_column(sheet: Sheet, column: Column, value: Any) -> Sheet:
         rows=tuple((*row, value) for row in sheet.rows),
         total=None if sheet.total is None else (*sheet.total, value),
     )
+
+
+def with_notes(sheet: Sheet, notes: Sequence[str]) -> Sheet:
+    """The sheet with more notes below it."""
+    return structs.replace(sheet, notes=(*sheet.notes, *notes)) if notes else sheet
 
 
 def top_of(sheet: Sheet, most: int | None) -> Sheet:

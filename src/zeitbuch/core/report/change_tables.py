@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -13,7 +14,15 @@ from msgspec import Struct
 from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.flow_matching import rival_words
-from zeitbuch.core.diff.records import Change, ChangeFigures, EstateChanges, FlowChanges
+from zeitbuch.core.diff.records import (
+    Change,
+    ChangeFigures,
+    EstateChanges,
+    FirstChange,
+    FlowChanges,
+    MonthTotals,
+    UnreadableFlow,
+)
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
 
@@ -37,11 +46,12 @@ def changes_summary(found: EstateChanges) -> str:
     counts: Counter[str] = Counter(flow_changes.status for flow_changes in found.flows)
     risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
     anew = "".join(_renumbered_words(source, count) for source, count in found.renumbered.items())
-    if not found.flows:
-        return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared.{anew}"
+    unread = f", {len(found.unreadable)} could not be read" if found.unreadable else ""
+    if not found.flows and not found.left_out:
+        return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared{unread}.{anew}"
     parts = [f"{count_words(counts['changed'], 'flow')} changed"]
     parts += [f"{counts[text]} {word}" for text, word in (("added", "added"), ("removed", "removed")) if counts[text]]
-    return f"{', '.join(parts)}, {found.unchanged} unchanged; {count_words(risks, 'change')} {'needs' if risks == 1 else 'need'} review (!).{anew}"
+    return f"{', '.join(parts)}, {found.unchanged} unchanged{unread}; {count_words(risks, 'change')} {'needs' if risks == 1 else 'need'} review (!).{anew}"
 
 
 def _renumbered_words(source: str, count: int) -> str:
@@ -126,11 +136,14 @@ def change_places(change: Change) -> str:
     return " → ".join(dict.fromkeys(ends))
 
 
-def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
-    """One line a flow."""
+def summary_sheet(found: EstateChanges, currency: str, notes: Sequence[str] = ()) -> Sheet:
+    """One line a flow, with notes below."""
     rows: list[tuple[Any, ...]] = []
     for flow_changes in found.flows:
         _summary_row(flow_changes, rows)
+    for lost in found.unreadable:
+        figures = (None,) * 4
+        rows.append(("?", lost.name, lost.id, f"unreadable in the {lost.missing_in} version", 0, 0, [], *figures))
     columns = (
         Column("sign", ""),
         Column("flow", "flow"),
@@ -144,7 +157,7 @@ def summary_sheet(found: EstateChanges, currency: str) -> Sheet:
         Column("month_before", f"{currency or 'cost'} per month before", "money"),
         Column("month_after", "after", "money"),
     )
-    return Sheet(columns, tuple(rows), notes=(changes_summary(found),))
+    return Sheet(columns, tuple(rows), notes=tuple(notes))
 
 
 def _summary_row(
@@ -220,7 +233,8 @@ def _month_cell(f: ChangeFigures | None, nothing: bool) -> object:
 
 
 class DiffResult(Struct, frozen=True):
-    """`diff --format json`. ``refused`` says why the exit status is 1, a sentence each."""
+    """`diff --format json`. ``refused`` says why the exit status is 1, a sentence each; ``left_out`` how many changes a selection of
+    topics does not show."""
 
     changed: bool
     currency: str
@@ -228,3 +242,7 @@ class DiffResult(Struct, frozen=True):
     unchanged: int
     renumbered: dict[str, int] = {}
     refused: tuple[str, ...] = ()
+    unreadable: tuple[UnreadableFlow, ...] = ()
+    totals: MonthTotals | None = None
+    first: tuple[FirstChange, ...] = ()
+    left_out: int = 0

@@ -27,7 +27,8 @@ _KIND = TomlKind("a workspace file", "workspace", "workspace-unreadable", "works
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``; ``month`` (YYYY-MM) is that of monthly
     figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
-    holds figures against; ``book`` the place of recorded versions, a file or a URL; ``secret_words`` names that are those of secrets,
+    holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
+    of it that is meant where none is named; ``secret_words`` names that are those of secrets,
     or never are."""
 
     sources: list[str] = []
@@ -37,6 +38,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     assumptions: str = ""
     month: str = ""
     book: str = ""
+    line: str = ""
     budget: list[Budget] = []
     secret_words: SecretWords = SecretWords()
     folder: str = "."

@@ -13,13 +13,13 @@ from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.report import document as d
+from zeitbuch.core.report.change_head import first_lines, head_sentences
 from zeitbuch.core.report.change_maps import Maps
 from zeitbuch.core.report.change_tables import (
     SIGN,
     STATUS,
     change_line,
     change_places,
-    changes_summary,
     figures_words,
     match_words,
     share_words,
@@ -122,9 +122,13 @@ def to_changes_page(
         for first, flow_changes in zip(anchors, found.flows, strict=True)
     )
     body = [
-        f"<h1>Changes</h1><p>{_escape_text(changes_summary(found))}</p>",
+        "<h1>Changes</h1>",
+        *[f"<p>{_escape_text(said)}</p>" for said in head_sentences(found, currency)],
         *[f"<p class=quiet>{_escape_text(name)}</p>" for name in notes],
     ]
+    if first := first_lines(found):
+        items = "".join(f"<li>{_escape_text(words)}</li>" for words in first)
+        body.append(f"<h2>Look at these first</h2><ol>{items}</ol>")
     if found.flows:
         body.append(block_html(d.Table(summary_sheet(found, currency))))
     for flow, anchor in zip(found.flows, anchors, strict=True):

@@ -8,12 +8,13 @@ import re
 
 from zeitbuch.core.diff.records import Change, EstateChanges, FlowChanges
 from zeitbuch.core.diff.word_diff import Word
+from zeitbuch.core.model.words import count_words
+from zeitbuch.core.report.change_head import first_lines, head_sentences
 from zeitbuch.core.report.change_tables import (
     SIGN,
     STATUS,
     change_line,
     change_places,
-    changes_summary,
     figures_words,
     match_words,
     share_words,
@@ -24,9 +25,11 @@ from zeitbuch.writers.table.grid import fill_cells
 from zeitbuch.writers.table.tables import markdown_text
 from zeitbuch.writers.theme.terminal import TextLook
 
+LONGEST = 600  # letters of what was added or removed in one piece
+
 
 def shorten_same(words: tuple[Word, ...], around: int = 60) -> list[Word]:
-    """Long stretches that are the same, cut to their ends."""
+    """Long stretches that are the same, cut to their ends; long ones that are not, with how much is left out."""
     short: list[Word] = []
     for index, word in enumerate(words):
         text = word.text
@@ -34,6 +37,9 @@ def shorten_same(words: tuple[Word, ...], around: int = 60) -> list[Word]:
             head = "" if index == 0 else text[:around].rsplit(" ", 1)[0]
             tail = "" if index == len(words) - 1 else text[-around:].split(" ", 1)[-1]
             text = f"{head} … {tail}"
+        elif len(text) > LONGEST:
+            head, tail = text[: LONGEST // 2].rsplit(" ", 1)[0], text[-around:].split(" ", 1)[-1]
+            text = f"{head} … ({count_words(len(text.split()) - len(head.split()) - len(tail.split()), 'word')} more) … {tail}"
         short.append(Word(word.mark, text))
     return short
 
@@ -105,7 +111,10 @@ def to_text(
 ) -> str:
     """Changes for a terminal. ``evidence`` says where each stands in the exports."""
     width = min(width, 120)
-    lines = [_fill_text(_flatten_text(words), width, "", "") for words in (changes_summary(found), *notes)]
+    lines = [_fill_text(_flatten_text(words), width, "", "  ") for words in (*head_sentences(found, currency), *notes)]
+    if first := first_lines(found):
+        lines += ["", "Look at these first:"]
+        lines += [_fill_text(_flatten_text(words), width, f"  {n}. ", "     ") for n, words in enumerate(first, 1)]
     for flow in found.flows:
         title = f"{_flatten_text(flow.name)} ({STATUS[flow.status]})"
         lines += ["", f"\x1b[1m{title}\x1b[0m" if colour else title]
@@ -173,9 +182,11 @@ def _markdown_flow(flow: FlowChanges, currency: str) -> list[str]:
 
 def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()) -> str:
     """Changes for a review: removed words struck out, added words in bold."""
-    lines = ["# Changes", "", markdown_text(changes_summary(found)), ""]
-    for note in notes:
-        lines += [markdown_text(note), ""]
+    lines = ["# Changes", ""]
+    for said in (*head_sentences(found, currency), *notes):
+        lines += [markdown_text(said), ""]
+    if first := first_lines(found):
+        lines += ["Look at these first:", "", *[f"{n}. {markdown_text(words)}" for n, words in enumerate(first, 1)], ""]
     for flow in found.flows:
         lines += _markdown_flow(flow, currency)
     return "\n".join(lines).rstrip() + "\n"

@@ -54,6 +54,8 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("changes", "text", (".txt",), f"{_CHANGES}.text:write_text", "text that fits the terminal"),
     OutputRow("changes", "markdown", (".md", ".markdown"), f"{_CHANGES}.text:write_markdown", "Markdown"),
     OutputRow("changes", "json", (".json",), f"{_CHANGES}.json:write_json", "the result with all it holds"),
+    OutputRow("changes", "jsonl", (".jsonl", ".ndjson"), f"{_CHANGES}.feed:write_jsonl", "one change a line, for other programs"),
+    OutputRow("changes", "brief", (), f"{_CHANGES}.feed:write_brief", "at most ten lines, for a chat"),
     OutputRow("changes", "html", (".html", ".htm"), f"{_CHANGES}.page:write_page", "a page with both maps and every word"),
     OutputRow("clones", "text", (".txt",), f"{_CHANGES}.clones:write_text", "text that fits the terminal"),
     OutputRow("clones", "markdown", (".md", ".markdown"), f"{_CHANGES}.clones:write_markdown", "Markdown"),
