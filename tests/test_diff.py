@@ -308,7 +308,7 @@ def test_every_type_has_a_case(demo: Path) -> None:
     tried = {c[1] for c in CASES} | {
         "step added", "step removed", "schedule", "flow added", "flow removed", "step moved", "link removed", "scope",
         "secret", "rights widened", "rights narrowed", "effect narrowed", "approval removed", "approval bypassed",
-        "trigger added", "trigger removed", "flow split", "flows merged", "outcomes",
+        "trigger added", "trigger removed", "flow split", "flows merged", "outcomes", "approval outcome",
     }  # fmt: skip
     assert tried == set(CHANGE_KINDS)
 

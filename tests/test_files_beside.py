@@ -109,7 +109,8 @@ def test_half_a_flow_is_no_version(broken: str, estate: Path, run: Run) -> None:
     done = run("inventory", cwd=estate)
     assert done.code == 2 and "Tide notices" in done.out and "Claims" not in done.out
     done = run("diff", "@1", "in", cwd=estate)
-    assert "removed" not in done.out and broken in done.err
+    assert "0 flows changed" not in done.out and "1 removed" not in done.out and "nor unchanged: ‘Claims of" in done.out
+    assert broken in done.err
     (estate / "in" / broken).write_text(whole)
     assert "0 added, 0 changed, 0 removed" in run("record", cwd=estate).out
     (estate / "in" / broken).write_text(CUT)

@@ -155,4 +155,4 @@ def test_a_step_that_loses_its_outcomes_is_one_change_that_asks_for_a_look() -> 
     assert back is not None and sorted(back.links, key=str) == sorted(old.links, key=str)
     # Another label of a case is another case and no more.
     other = [structs.replace(one, label="declined") if one.label == "refused" else one for one in APPROVED]
-    assert changes(old, flow(list(old.steps), other)) == [("case", "‘Ok’ to ‘No’", "refused", "declined")]
+    assert changes(old, flow(list(old.steps), other)) == [("approval outcome", "‘Ok’ to ‘No’", "refused", "declined")]

@@ -11,17 +11,21 @@ from zeitbuch.core.diff.change_cost import Costing, shares_cost_too_much, with_f
 from zeitbuch.core.diff.consequence import in_order_of_consequence
 from zeitbuch.core.diff.estate_changes import estate_changes, versions_of
 from zeitbuch.core.diff.flow_matching import FlowMatching, match_flows
+from zeitbuch.core.diff.mapping import Mapping, without_allowed
+from zeitbuch.core.diff.mapping_names import spell_alike
 from zeitbuch.core.diff.month_totals import month_totals
 from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges, UnreadableFlow
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.sheet import with_notes
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.change_head import head_sentences
 from zeitbuch.core.report.change_maps import Maps, change_maps
 from zeitbuch.core.report.change_tables import DiffResult, changes_sheet, summary_sheet
 from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
+from zeitbuch.readers.config.mapping_file import idle_mapping_entries, load_mapping
 
 from .basis import EstimateBasis
 from .flows import find_flow
@@ -31,7 +35,8 @@ from .unreadable import readable_sides
 
 class DiffRequest(Struct, frozen=True):
     """What is asked of a comparison: changes of some topics, one flow (id or name), what the changes do to calls and cost
-    (``figures``) and what each does by itself (``shares``), and when the answer is no."""
+    (``figures``) and what each does by itself (``shares``), when the answer is no, and the path of a ``mapping``, with the date of
+    ``today`` (YYYY-MM-DD) that its entries are held to."""
 
     topics: tuple[str, ...] = ()
     flow: str = ""
@@ -39,6 +44,8 @@ class DiffRequest(Struct, frozen=True):
     shares: bool = True
     fail_on: FailOn | None = None
     limit: Limit | None = None
+    mapping: str = ""
+    today: str = ""
 
 
 class DiffOutcome(Struct, frozen=True):
@@ -60,15 +67,24 @@ def compare_versions(
             "rates-none", "expected a rate card to tell whether cost grew, found none", "name one with --rates FILE"
         )
     session.problems += basis.problems
+    mapping, used = Mapping(), list[int]()
+    if request.mapping:
+        mapping, _ = load_mapping(request.mapping)
+        old, new, used = spell_alike(old, new, mapping)
     before, after = _one_flow(old, new, request.flow) if request.flow else (old, new)
     unreadable: tuple[UnreadableFlow, ...] = ()
     if len(session.sides) == 2:
         before, after, unreadable = readable_sides(before, after, *session.sides)
     matching = match_flows(before.flows, after.flows)
-    found = structs.replace(estate_changes(before, after, matching), unreadable=unreadable)
+    unread = [side.faulty for side in session.sides] if len(session.sides) == 2 else [(), ()]
+    found = structs.replace(
+        estate_changes(before, after, matching), unreadable=unreadable, unread_old=unread[0], unread_new=unread[1]
+    )
     if found.flows and request.figures:
         found = _with_figures(session, found, matching, (old, new), basis, request.shares)
-    found = in_order_of_consequence(found)
+    found, allowed = without_allowed(in_order_of_consequence(found), mapping, request.today)
+    if request.mapping:
+        session.problems += idle_mapping_entries(request.mapping, mapping, used, allowed, request.today)
     shown = select_topics(found, list(request.topics))
     refused = refusals(shown, request.fail_on or "any", request.limit, basis.currency)
     return DiffOutcome(shown, matching, basis.currency, tuple(refused))
@@ -124,7 +140,8 @@ def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
     found = outcome.changes
     body = DiffResult(
         bool(found.flows), outcome.currency, found.flows, found.unchanged, found.renumbered, outcome.refused,
-        found.unreadable, found.totals, found.first, found.left_out,
+        found.unreadable, found.totals, found.first, found.left_out, found.unread_old, found.unread_new,
+        found.allowed,
     )  # fmt: skip
     sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
     return ChangesReport(body, found, lambda flow: _maps_of_flow(flow, *sides.get(id(flow), (None, None))))
@@ -147,6 +164,28 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
         else changes_sheet(found)
     )
     return TableResult("diff", body, lambda full: sheet)
+
+
+def compare_versions_three_ways(session: Session, base: str, ours: str, theirs: str | None) -> TableResult:
+    """What two versions changed since the one they set out from."""
+    from zeitbuch.core.diff.three_way import compare_three
+    from zeitbuch.core.report.three_way_table import three_way_sheet
+
+    first, one = session.versions(base, ours)
+    second, other = session.versions(base, theirs)
+    sides = [readable_sides(first, one, *session.sides[:2]), readable_sides(second, other, *session.sides[2:])]
+    lost = {flow.id: flow for _, _, unreadable in sides for flow in unreadable}
+    # What one side cannot show is compared with neither.
+    estates = [
+        Estate(tuple([flow for flow in estate.flows if flow.id not in lost]))
+        for estate in (sides[0][0], sides[0][1], sides[1][1])
+    ]
+    found = compare_three(*estates)
+    sheet = three_way_sheet(found)
+    if lost:
+        names = ", ".join(f"‘{flow.name}’" for flow in lost.values())
+        sheet = with_notes(sheet, [f"Could not be read in one of the three, so not compared: {names}."])
+    return TableResult("three-way", found, lambda full: sheet)
 
 
 def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> ClonesReport:

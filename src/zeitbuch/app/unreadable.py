@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from zeitbuch.core.diff.records import UnreadableFlow
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.model.records import Estate, Flow, Origin
 from zeitbuch.readers.input.sources import Input, name_of
 
 STATE = re.compile(r"@(?:[A-Za-z][A-Za-z0-9._-]*:)?\d+:")  # of a recorded file: @3:file, @dev:3:file
@@ -59,6 +59,7 @@ class Side(NamedTuple):
 
     within: dict[str, str]
     unread: set[Place]
+    faulty: tuple[str, ...] = ()  # the files and members among them that an error names, as they are shown
 
     def places_of(self, flow: Flow) -> Place | None:
         """Where a flow of this version stands, by the names within its source."""
@@ -66,11 +67,13 @@ class Side(NamedTuple):
         return (name, flow.origin.member) if name is not None and flow.origin is not None else None
 
 
-def side_of(inputs: Iterable[Input], problems: Iterable[Problem]) -> Side:
+def side_of(inputs: Iterable[Input], problems: Sequence[Problem]) -> Side:
     """The files of a version that was read."""
     within = names_within(inputs)
     unread = {(within[name], member) for name, member in unread_places(problems) if name in within}
-    return Side(within, unread)
+    named = [problem.origin for problem in problems if problem.severity == "error" and problem.origin is not None]
+    faulty = dict.fromkeys(str(Origin(one.source, member=one.member)) for one in named if one.source in within)
+    return Side(within, unread, tuple(faulty))
 
 
 def readable_sides(

@@ -4,10 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.diff import DiffRequest, changes_report, changes_table, compare_versions, find_clones
+from zeitbuch.app.diff import (
+    DiffRequest,
+    changes_report,
+    changes_table,
+    compare_versions,
+    compare_versions_three_ways,
+    find_clones,
+)
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.diff import policy
 from zeitbuch.core.model.problems import fail
@@ -18,6 +25,8 @@ def run(args: argparse.Namespace) -> int:
     """Changes between two versions, or copies within one."""
     if args.clones:
         return _run_clones(args)
+    if args.base:
+        return _run_three_ways(args)
     form = chosen_format(args, "changes", "table")
     if form not in formats_of("changes") and not args.summary:
         raise fail(
@@ -30,6 +39,8 @@ def run(args: argparse.Namespace) -> int:
         flow=args.flow or "",
         shares=not (args.no_shares or args.summary),
         fail_on=args.fail_on,
+        mapping=args.mapping,
+        today=this_moment().date().isoformat(),
         limit=policy.parse_limit(args.max_increase) if args.max_increase else None,
     )
     session = open_session(args)
@@ -44,6 +55,21 @@ def run(args: argparse.Namespace) -> int:
         for sentence in outcome.refused:
             say(f"no: {sentence}")
     return finish_session(session, args, NO if outcome.refused else OK)
+
+
+def _run_three_ways(args: argparse.Namespace) -> int:
+    """What OLD and NEW changed since their base; the answer is no where they contradict each other."""
+    if args.only or args.flow or args.summary or args.fail_on or args.max_increase or args.mapping:
+        raise fail(
+            "option",
+            "expected --base with two versions and no options of a comparison of two, found more",
+            "--base takes --format and -o",
+        )
+    form = chosen_format(args, "table")
+    session = open_session(args)
+    result = compare_versions_three_ways(session, args.base, args.old, args.new)
+    show_result("table", form, result, args)
+    return finish_session(session, args, NO if any(met.state == "conflict" for met in result.body.changes) else OK)
 
 
 def _run_clones(args: argparse.Namespace) -> int:

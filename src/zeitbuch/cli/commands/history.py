@@ -85,9 +85,7 @@ def _prune(args: argparse.Namespace, session: Session) -> int:
     from zeitbuch.app.book_care import prune_history
     from zeitbuch.book.prune import PruneRule
 
-    if args.keep_days < 0:
-        raise fail("option", f"expected a number of days from 0 after --keep-days, found {args.keep_days}")
-    rule = PruneRule(args.keep_days, args.then)
+    rule = PruneRule(int(args.keep_days), args.then)
     at = book_time(this_moment())
     found = prune_history(session, rule, at=at, who=args.by or account_name(), do=args.yes)
     what = f"{count_words(len(found.snapshots), 'snapshot')}, {count_words(found.contents, 'content')}, {found.bytes:,} bytes"

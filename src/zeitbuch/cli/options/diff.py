@@ -15,6 +15,10 @@ examples:
   zeitbuch diff git:HEAD~1:exports exports/ --summary     one line a flow
   zeitbuch diff @3 @latest --only trigger,prompt,model
   zeitbuch diff october/ november/ --fail-on risk --max-increase 10%
+  zeitbuch diff @dev:latest @prod:latest --mapping dev-prod.toml         two lines of the book
+  zeitbuch diff "Customer letters@1" "Customer letters@3"                two versions of one flow
+  zeitbuch diff october/ november/ --format brief                        ten lines for a chat
+  zeitbuch diff --base @3 ours/ theirs/                                  three ways: only ours, only theirs, conflicts
   zeitbuch diff november/ --clones                         copies, and where they differ
 
 topics of --only: flow, trigger, step, link, prompt, model, input, connection, failure, rights, unread, note
@@ -28,6 +32,14 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "new", metavar="NEW", nargs="?", help="the newer version; without it, the workspace's sources as they are"
     )
+    parser.add_argument(
+        "--mapping", metavar="FILE", default="",
+        help="what is called otherwise on purpose (connections, hosts, ids ...), and differences that are allowed",
+    )  # fmt: skip
+    parser.add_argument(
+        "--base", metavar="BASE", default="",
+        help="three ways: what OLD and NEW each changed since this version, and where they contradict each other",
+    )  # fmt: skip
     group = parser.add_argument_group("what to show")
     group.add_argument(
         "--only", metavar="TOPIC,...", action="append", default=[], help="only changes of these topics; see below"

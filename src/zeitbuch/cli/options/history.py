@@ -6,6 +6,7 @@ from __future__ import annotations
 import argparse
 
 from zeitbuch.book.records import MARKS, PERIODS
+from zeitbuch.cli.shared.numbers import number_for
 from zeitbuch.cli.shared.options import add_figures, add_line, add_output, add_reading
 
 EXAMPLE = """\
@@ -47,7 +48,13 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--prune", action="store_true", help="take out old snapshots by a rule; shown only, unless --yes"
     )
-    group.add_argument("--keep-days", metavar="N", type=int, default=90, help="all of the last N days are kept (90)")
+    group.add_argument(
+        "--keep-days",
+        metavar="N",
+        type=number_for("--keep-days"),
+        default=90,
+        help="all of the last N days are kept (90)",
+    )
     group.add_argument(
         "--then", choices=PERIODS, default="month", help="of older ones the last of each period is kept (month)"
     )

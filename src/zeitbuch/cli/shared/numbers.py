@@ -27,6 +27,7 @@ BOUNDS: dict[str, Bounds] = {
     "--depth": Bounds(0, 100_000, whole=True),
     "--before": Bounds(0, 100_000, whole=True),
     "--after": Bounds(0, 100_000, whole=True),
+    "--keep-days": Bounds(0, 100_000, whole=True),
     "--scale": Bounds(0.2, 8),
 }
 

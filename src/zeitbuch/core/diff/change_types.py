@@ -99,6 +99,7 @@ CHANGE_KINDS: dict[str, Kind] = {
     "rights widened": _change_kind("rights", "risk"),
     "rights narrowed": _change_kind("rights", "note"),
     "approval": _change_kind("rights", "risk", True),
+    "approval outcome": _change_kind("rights", "risk", True),
     "approval removed": _change_kind("rights", "risk", True),
     "approval bypassed": _change_kind("rights", "risk"),
     "unread content": _change_kind("unread", "meaning"),

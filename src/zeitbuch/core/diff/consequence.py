@@ -25,13 +25,17 @@ def with_concerns(found: FlowChanges, old: Flow | None, new: Flow | None) -> Flo
     acting = {step.id for flow in (old, new) if flow is not None for step in flow.steps if step.effect in ACTS}
     # The old ids as the new version spells them.
     acting |= {found.ids.parts.get(id, id) for id in acting}
+    asking = {step.id for flow in (old, new) if flow is not None for step in flow.steps if step.kind == "approve"}
+    asking |= {found.ids.parts.get(id, id) for id in asking}
     return structs.replace(
-        found, changes=tuple([structs.replace(one, concern=_concern_of(one, acting)) for one in found.changes])
+        found, changes=tuple([structs.replace(one, concern=_concern_of(one, acting, asking)) for one in found.changes])
     )
 
 
-def _concern_of(change: Change, acting: set[str]) -> Concern:
+def _concern_of(change: Change, acting: set[str], asking: set[str]) -> Concern:
     concern = CHANGE_KINDS[change.type].concern
+    if change.step in asking and change.topic in ("step", "link") and change.weight == "risk":
+        return "approvals and rights"
     if concern != "rest" or change.weight == "note":
         return concern
     whole = change.type in ("flow added", "flow removed", "state")

@@ -48,7 +48,9 @@ def _side(result: EstateEstimate, whole: bool) -> MonthSide:
     total = result.total
     # Allowances of meters count all flows together: of some alone they would be wrong.
     cost = total.cost_month + total.meters_month + total.fees_month if whole else total.cost_month
-    return MonthSide(total.calls_month, cost if result.currency else None, len(total.unknown_volume))
+    unknown = len(total.unknown_volume)
+    known = len(result.flows) - unknown
+    return MonthSide(total.calls_month, cost if result.currency else None, unknown, known)
 
 
 def _affected(

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Literal
 
 from msgspec import Struct
@@ -93,11 +94,13 @@ class FirstChange(Struct, frozen=True):
 
 
 class MonthSide(Struct, frozen=True):
-    """A month of one version: calls, cost (None without a rate card), and how many flows of unknown volume are not in it."""
+    """A month of one version: calls, cost (None without a rate card), how many flows of unknown volume are not in it, and how many of
+    ``known`` volume are."""
 
     calls: float
     cost: Money | None
     unknown_volume: int
+    known: int = 0
 
 
 class AffectedFlow(Struct, frozen=True):
@@ -122,10 +125,20 @@ class MonthTotals(Struct, frozen=True):
     affected: tuple[AffectedFlow, ...] = ()
 
 
+class AllowedDifference(Struct, frozen=True):
+    """Changes that one entry of a mapping allows, and how many."""
+
+    reason: str
+    by: str
+    changes: int
+    until: datetime.date | None = None
+
+
 class EstateChanges(Struct, frozen=True):
     """All flows that differ in meaning, and how many do not; ``renumbered``: how many flows have other ids, by files that gave several
     anew; ``unreadable``: flows that could not be compared; ``totals``: the month before and after; ``first``: the changes to look at
-    first; ``left_out``: how many changes a selection of topics does not show."""
+    first; ``left_out``: how many changes a selection of topics does not show; ``unread_old`` and ``unread_new`` the
+    files that could not be read, whatever stood in them; ``allowed``: differences that a mapping allows, left out of ``flows``."""
 
     flows: tuple[FlowChanges, ...]
     unchanged: int
@@ -134,3 +147,6 @@ class EstateChanges(Struct, frozen=True):
     totals: MonthTotals | None = None
     first: tuple[FirstChange, ...] = ()
     left_out: int = 0
+    unread_old: tuple[str, ...] = ()
+    unread_new: tuple[str, ...] = ()
+    allowed: tuple[AllowedDifference, ...] = ()

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 from msgspec import Struct, structs
 
 from .fingerprint import meaning_of
+from .plain_texts import plain_condition, plain_text, plain_value
 from .records import Approval, Binding, Flow, Link, ModelUse, Pause, Prompt, Ref, Repeat, Step, Trigger
 
 T = TypeVar("T")
@@ -158,23 +159,24 @@ def _in_value(value: Any, refs: tuple[Ref, ...]) -> Any:
 def same_binding(b: Binding) -> Binding:
     """An input in the form of comparison; references in a fixed order."""
     if not b.refs:
-        return b
+        plain = plain_value(b.value)
+        return b if plain == b.value else structs.replace(b, value=plain)
     refs = sorted(_same_refs(b.refs), key=lambda r: (r.text, r.step or "", r.variable or "", r.path))
-    return structs.replace(b, value=_in_value(b.value, b.refs), refs=tuple(refs))
+    return structs.replace(b, value=plain_value(_in_value(b.value, b.refs)), refs=tuple(refs))
 
 
 def same_prompt(p: Prompt) -> Prompt:
     """A prompt in the form of comparison."""
-    return structs.replace(p, text=spell_refs(p.text, p.refs), refs=_same_refs(p.refs)) if p.refs else p
+    return structs.replace(p, text=plain_text(spell_refs(p.text, p.refs)), refs=_same_refs(p.refs))
 
 
 def _same_repeat(r: Repeat | None) -> Repeat | None:
-    if r is None or not r.refs:
+    if r is None:
         return r
     return structs.replace(
         r,
-        items=spell_refs(r.items, r.refs) if r.items is not None else None,
-        until=spell_refs(r.until, r.refs) if r.until is not None else None,
+        items=plain_condition(spell_refs(r.items, r.refs)) if r.items is not None else None,
+        until=plain_condition(spell_refs(r.until, r.refs)) if r.until is not None else None,
         refs=_same_refs(r.refs),
     )
 
@@ -204,7 +206,7 @@ def same_step(step: Step) -> Step:
     return structs.replace(
         step,
         inputs=tuple([same_binding(second) for second in step.inputs]),
-        condition=spell_refs(step.condition, step.refs) if step.condition is not None else None,
+        condition=plain_condition(spell_refs(step.condition, step.refs)) if step.condition is not None else None,
         refs=_same_refs(step.refs),
         repeat=_same_repeat(step.repeat),
         approval=_same_approval(step.approval),
@@ -215,9 +217,10 @@ def same_step(step: Step) -> Step:
 
 def same_link(link: Link) -> Link:
     """A link in the form of comparison. Its id says only which arrow of the builder it is."""
-    if not link.refs:
-        return structs.replace(link, id="") if link.id else link
-    return structs.replace(link, id="", condition=spell_refs(link.condition, link.refs), refs=_same_refs(link.refs))
+    condition = plain_condition(spell_refs(link.condition, link.refs)) if link.condition else ""
+    if not link.refs and not link.id and condition == link.condition:
+        return link
+    return structs.replace(link, id="", condition=condition, refs=_same_refs(link.refs))
 
 
 def canonical_form(flow: Flow) -> Flow:
@@ -227,7 +230,11 @@ def canonical_form(flow: Flow) -> Flow:
             flow,
             triggers=tuple(
                 [
-                    structs.replace(trigger, inputs=tuple([same_binding(second) for second in trigger.inputs]))
+                    structs.replace(
+                        trigger,
+                        inputs=tuple([same_binding(second) for second in trigger.inputs]),
+                        condition=plain_condition(trigger.condition),
+                    )
                     for trigger in flow.triggers
                 ]
             ),

@@ -9,6 +9,7 @@ from typing import TypeVar
 import msgspec
 from msgspec import structs
 
+from .plain_texts import plain_text
 from .records import Binding, Content, Flow, Step, Trigger
 from .secret_labels import without_labels
 
@@ -28,11 +29,6 @@ def _folded(text: str) -> str:
     return " ".join(text.split())
 
 
-def _unix(text: str) -> str:
-    """A text with one kind of line end."""
-    return text.replace("\r\n", "\n") if "\r" in text else text
-
-
 Part = TypeVar("Part", Step, Trigger)
 
 
@@ -40,7 +36,7 @@ def _meaning_of_part(part: Part) -> Part:
     return structs.replace(
         part,
         name=_folded(part.name),
-        note=_unix(part.note),
+        note=plain_text(part.note),
         position=None,
         origin=None,
         inputs=_sort_inputs(part.inputs),
@@ -52,7 +48,7 @@ def meaning_of(flow: Flow) -> Flow:
     return structs.replace(
         flow,
         name=_folded(flow.name),
-        description=_unix(flow.description),
+        description=plain_text(flow.description),
         version="",
         created="",
         changed="",

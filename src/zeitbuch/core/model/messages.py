@@ -3,20 +3,9 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from .version_messages import VERSION_MESSAGES, Message
 
-from .message_codes import MessageCode
-
-
-class Message(NamedTuple):
-    """One code: what it says, and what to do."""
-
-    code: MessageCode
-    about: str
-    remedy: str
-
-
-MESSAGES: tuple[Message, ...] = (
+_MESSAGES: tuple[Message, ...] = (
     Message("answer",
             "An answer to a question about a proposed dialect is to no question of it, or is none of those that can be given.",
             "The questions stand at the end of the proposal, each with its id and its answers by number."),
@@ -53,37 +42,6 @@ MESSAGES: tuple[Message, ...] = (
     Message("beside-unread",
             "A dialect says that a file belongs to this one (`[[beside]]`), and that file is there but cannot be read.",
             "Mend or export it again. Without it nothing is said about the flows of this file: half a flow would show up as changed."),
-    Message("book",
-            "The book's database could not be opened, read or written; the message has the database's own words.",
-            "See that the file can be written, or that the server runs and the URL is right. A book that is no URL is one SQLite file; PostgreSQL needs `pip "
-            "install 'zeitbuch[postgres]'`. Passwords belong into the environment (`PGPASSWORD`) or the password file of PostgreSQL, not into the workspace file."),
-    Message("book-archive",
-            "A tar file for `history --import` is no exported book, was altered or cut, or the book to fill is not empty.",
-            "Export the book again, or name a new book with `--book`. Nothing was taken from the file."),
-    Message("book-busy",
-            "Another process kept the book locked for two minutes.",
-            "Run it again when the other is done. Nothing was recorded."),
-    Message("book-damaged",
-            "A content that the book names is missing or damaged.",
-            "`zeitbuch history --verify` says what is affected. Take the book from a copy, or from an export."),
-    Message("book-form",
-            "The book was made by a version of Zeitbuch that stores it otherwise.",
-            "Use that version, or export the book there and import it here."),
-    Message("book-full",
-            "There was no room to write the snapshot.",
-            "Free space and run it again: the snapshot was not recorded, and everything before is whole."),
-    Message("book-moving",
-            "A file changed while it was being recorded.",
-            "Run it again when nothing writes to the exports."),
-    Message("book-none",
-            "There is no book at this place, or no snapshot in it yet.",
-            "`zeitbuch record` begins one; `--book` or `book = ` in the workspace file name another."),
-    Message("book-unknown",
-            "The book has no such snapshot or version.",
-            "`zeitbuch history` lists the snapshots, `zeitbuch history FLOW` the versions of a flow."),
-    Message("book-pruned",
-            "The bytes of a snapshot were taken out of the book by `history --prune`. What it said stays in the chain.",
-            "Take them from an export of the book that is older than the pruning, or use one of the snapshots that were kept."),
     Message("bpmn-record",
             "An extension element that Zeitbuch wrote into a BPMN file (namespace `urn:zeitbuch:flow:1`) holds something else than a record. The element is read as "
             "plain BPMN.",
@@ -281,9 +239,6 @@ MESSAGES: tuple[Message, ...] = (
     Message("rates-none",
             "`--fail-on cost` and `--max-increase` need prices.",
             "Name a rate card with `--rates`, or in the workspace file."),
-    Message("record-unread",
-            "`record --strict` found something that could not be read. Nothing was recorded.",
-            "Mend or fetch the files that the other messages name. Without `--strict` they are recorded as they are, and their flows keep their last version."),
     Message("reference-missing",
             "A part of the export refers to a component, a step or a rule of its document that is not there: it was exported without it, or its name was changed.",
             "Export the whole document again, or mend the name. What was referred to is not guessed; the reference counts as unread."),
@@ -386,3 +341,4 @@ MESSAGES: tuple[Message, ...] = (
             "A time zone is not known.",
             "Use an IANA name, such as `Europe/Oslo`."),
 )  # fmt: skip
+MESSAGES: tuple[Message, ...] = tuple(sorted((*_MESSAGES, *VERSION_MESSAGES)))

@@ -4,10 +4,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from zeitbuch.core.assumptions.money import Money, money_words
-from zeitbuch.core.diff.records import AffectedFlow, EstateChanges, FirstChange, MonthTotals, UnreadableFlow
+from zeitbuch.core.diff.records import (
+    AffectedFlow,
+    AllowedDifference,
+    EstateChanges,
+    FirstChange,
+    MonthTotals,
+    UnreadableFlow,
+)
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words
 
@@ -28,6 +35,12 @@ def head_sentences(found: EstateChanges, currency: str) -> list[str]:
         lost = [flow for flow in found.unreadable if flow.missing_in == side]
         if lost:
             said.append(_unreadable_words(lost, side))
+    for side, files in (("old", found.unread_old), ("new", found.unread_new)):
+        if files:
+            what = count_words(len(files), "file")
+            said.append(f"{what} of the {side} version not read, or not whole: {_some(files)}.")
+    if found.allowed:
+        said.append(f"Allowed and not shown: {_some(_allowed_words(one) for one in found.allowed)}.")
     if found.left_out:
         said.append(f"{count_words(found.left_out, 'change')} of other topics not shown.")
     return said
@@ -37,20 +50,21 @@ def totals_words(totals: MonthTotals, currency: str) -> str:
     """'The month (2026-11): 16,385 → 20,470 model calls; 118.88 → 137.90 EUR (+19.02 EUR).'"""
     first, second = totals.before, totals.after
     whose = "The estate" if totals.scope == "estate" else "The changed flows and those around them"
-    calls = f"{number_text(first.calls)} → {number_text(second.calls)} model calls"
-    if number_text(first.calls) == number_text(second.calls):
-        calls = f"{number_text(first.calls)} model calls as before"
-    parts = [calls]
-    if first.cost is not None and second.cost is not None:
-        parts.append(_cost_words(first.cost, second.cost, currency))
     unknown = max(first.unknown_volume, second.unknown_volume)
+    if unknown and not (first.known and second.known):
+        return f"{whose} per month ({totals.month}): unknown, no flow has a known volume."
+    more = [" + ?" if side.unknown_volume else "" for side in (first, second)]
+    before, after = f"{number_text(first.calls)}{more[0]}", f"{number_text(second.calls)}{more[1]}"
+    parts = [f"{before} model calls as before" if before == after else f"{before} → {after} model calls"]
+    if first.cost is not None and second.cost is not None:
+        parts.append(_cost_words(first.cost, second.cost, currency, more))
     left = f"; not counted: {count_words(unknown, 'flow')} of unknown volume" if unknown else ""
     only = "; models only, without meters and fees" if totals.scope == "changed" and first.cost is not None else ""
     return f"{whose} per month ({totals.month}): {'; '.join(parts)}{left}{only}."
 
 
-def _cost_words(first: Money, second: Money, currency: str) -> str:
-    old, new = money_words(first), money_words(second)
+def _cost_words(first: Money, second: Money, currency: str, unknown: Sequence[str]) -> str:
+    old, new = f"{money_words(first)}{unknown[0]}", f"{money_words(second)}{unknown[1]}"
     if old == new:
         return f"{old} {currency} as before"
     more = Money(second.amount - first.amount, tuple(dict.fromkeys((*first.unknown, *second.unknown))))
@@ -69,6 +83,11 @@ def _affected_flow(flow: AffectedFlow, currency: str) -> str:
         old, new = money_words(flow.before), money_words(flow.after)
         parts += [f"{old} → {new} {currency}"] if old != new else []
     return f"‘{flow.name}’ {', '.join(parts)}" if parts else f"‘{flow.name}’"
+
+
+def _allowed_words(one: AllowedDifference) -> str:
+    until = f" until {one.until}" if one.until is not None else ""
+    return f"{count_words(one.changes, 'change')} by {one.by}{until} ({one.reason})"
 
 
 def _unreadable_words(flows: list[UnreadableFlow], side: str) -> str:

@@ -15,6 +15,7 @@ from zeitbuch.core.assumptions.money import Money, money_words
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.flow_matching import rival_words
 from zeitbuch.core.diff.records import (
+    AllowedDifference,
     Change,
     ChangeFigures,
     EstateChanges,
@@ -47,6 +48,8 @@ def changes_summary(found: EstateChanges) -> str:
     risks = sum(change.weight == "risk" for flow_changes in found.flows for change in flow_changes.changes)
     anew = "".join(_renumbered_words(source, count) for source, count in found.renumbered.items())
     unread = f", {len(found.unreadable)} could not be read" if found.unreadable else ""
+    if not found.flows and not found.unchanged and (found.unread_old or found.unread_new):
+        return f"Nothing could be compared{unread}."
     if not found.flows and not found.left_out:
         return f"No change of meaning; {count_words(found.unchanged, 'flow')} compared{unread}.{anew}"
     parts = [f"{count_words(counts['changed'], 'flow')} changed"]
@@ -246,3 +249,6 @@ class DiffResult(Struct, frozen=True):
     totals: MonthTotals | None = None
     first: tuple[FirstChange, ...] = ()
     left_out: int = 0
+    unread_old: tuple[str, ...] = ()
+    unread_new: tuple[str, ...] = ()
+    allowed: tuple[AllowedDifference, ...] = ()

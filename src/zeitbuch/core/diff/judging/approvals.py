@@ -10,12 +10,12 @@ from msgspec import structs
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.outcomes import case_name
-from zeitbuch.core.model.records import Flow, Link, Step
+from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.passes.reachability import Reachability
 
 from .pairing import FlowPairing
+from .paths import lead_words, ways_instead
 
 _ACTS = ("send", "delete", "spend", "write")
 
@@ -24,7 +24,7 @@ def judge_approvals(pair: FlowPairing) -> None:
     """Approvals that still stand and no longer come before an act, and what acts those that are gone leave without anybody."""
     held = [step for step in pair.old.steps if step.kind == "approve" and step.enabled]
     acts = [step for step in pair.new.steps if step.effect in _ACTS and step.id in pair.old_steps and step.enabled]
-    if not held or not acts:
+    if not held:
         return
     before, after = Reachability(Graph(pair.old)), Reachability(Graph(pair.new))
     asking = {step.id for step in pair.new.steps if step.kind == "approve" and step.enabled}
@@ -34,11 +34,14 @@ def judge_approvals(pair: FlowPairing) -> None:
         behind = [act for act in acts if approval.id in before.always_before(act.id)]
         other = pair.new_steps.get(approval.id)
         if other is not None and other.id in asking:
+            if other.id in unreached and approval.id not in before.unreachable:
+                _tell_not_asked(pair, approval, other, after)
+                continue
             freed = [act for act in behind if act.id not in unreached and other.id not in after.always_before(act.id)]
             if freed:
                 _tell_bypassed(pair, approval, other, freed)
             continue
-        ways = _ways_instead(pair, approval)
+        ways = ways_instead(pair, approval)
         here = _acts_without(pair.new, [link.target for link in ways], asking)
         reached = before.steps_after(approval.id)
         freed = [
@@ -49,10 +52,11 @@ def judge_approvals(pair: FlowPairing) -> None:
             and not asking & set(after.always_before(act.id))
         ]
         partly = set().union(*[after.steps_after(one) for one in asking])
-        said = [*_lead_words(pair, ways), *_freed_words(pair, freed, set(here), partly)]
+        said = [*lead_words(pair, ways), *_freed_words(pair, freed, set(here), partly)]
         still = set(_acts_without(pair.new, [link.target for link in ways], set()))
         gone = [act for act in acts if act.id in reached and act.id not in still and act not in freed] if ways else []
-        said += [f"{join_words([quote_name(act.title) for act in gone])} no longer follows it"] if gone else []
+        follow = "no longer follows it" if len(gone) == 1 else "no longer follow it"
+        said += [f"{join_words([quote_name(act.title) for act in gone])} {follow}"] if gone else []
         _tell_lost(pair, approval, said)
 
 
@@ -63,17 +67,20 @@ def _tell_bypassed(pair: FlowPairing, approval: Step, other: Step, freed: list[S
     pair.add_change("approval bypassed", where, f"always before {names}", "not always", at=places, step=approval.id)
 
 
-def _ways_instead(pair: FlowPairing, approval: Step) -> list[Link]:
-    """The links of the new version that lead on from where the approval was asked: the same case of the same step, led elsewhere."""
-    old = [link for link in pair.old.links if link.target == approval.id and link.role != "attach"]
-    stood = {(link.source, case_name(link), link.target) for link in pair.old.links}
-    asked = {(link.source, case_name(link) if link.role == "case" else "") for link in old}
-    return [
-        link
-        for link in pair.new.links
-        if (link.source, case_name(link) if link.role == "case" else "") in asked
-        and (link.source, case_name(link), link.target) not in stood
-    ]
+def _tell_not_asked(pair: FlowPairing, approval: Step, other: Step, after: Reachability) -> None:
+    """An approval that stands there and to which nothing leads any more: what stood behind it and still happens is not approved."""
+    ways = ways_instead(pair, approval)
+    here = _acts_without(pair.new, [link.target for link in ways], set())
+    acts = [step for step in pair.new.steps if step.effect in _ACTS and step.enabled and step.id in here]
+    acts = [step for step in acts if step.id in pair.old_steps and step.id not in after.unreachable]
+    remarks = lead_words(pair, ways)
+    if acts:
+        remarks.append(f"{join_words([quote_name(act.title) for act in acts])} without it")
+    places = (approval.origin, other.origin)
+    pair.add_change(
+        "approval bypassed", quote_name(other.title), "asked", "nothing leads to it any more",
+        at=places, remarks=tuple(remarks), step=approval.id,
+    )  # fmt: skip
 
 
 def _acts_without(flow: Flow, starts: Iterable[str], asking: set[str]) -> list[str]:
@@ -93,16 +100,6 @@ def _acts_without(flow: Flow, starts: Iterable[str], asking: set[str]) -> list[s
             found[one] = None
             work += onward.get(one, [])
     return list(found)
-
-
-def _lead_words(pair: FlowPairing, ways: list[Link]) -> list[str]:
-    """'‘Third reminder?’ (third) leads to ‘Send the letter’ now'; of plain links nothing: what stood behind the approval follows."""
-    said = []
-    for link in ways:
-        if link.role == "case":
-            ends = [quote_name(pair.new_names.get(end, end)) for end in (link.source, link.target)]
-            said.append(f"{ends[0]} ({case_name(link)}) leads to {ends[1]} now")
-    return said
 
 
 def _freed_words(pair: FlowPairing, freed: list[Step], here: set[str], partly: set[str]) -> list[str]:

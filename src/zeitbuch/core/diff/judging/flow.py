@@ -11,8 +11,8 @@ from zeitbuch.core.diff.edits import Edit
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.facts import FLOW_FACTS, TRIGGER_FACTS
-from zeitbuch.core.model.records import Connection, Origin, Trigger
-from zeitbuch.core.model.words import schedule_words, trigger_words
+from zeitbuch.core.model.records import Connection, Flow, Link, Origin, Trigger
+from zeitbuch.core.model.words import join_words, schedule_words, trigger_words
 
 from .inputs import judge_inputs
 from .pairing import FlowPairing, brief_value
@@ -95,17 +95,35 @@ def judge_triggers(pair: FlowPairing) -> None:
         if key not in known or key not in after:
             edit = Edit("remove", "trigger", key, "", gone)
             where = quote_name(gone.name) if gone.name else "the flow"
+            taken = _links_of(pair.old, key)
             pair.add_change(
-                "trigger removed", where, trigger_words(gone), "none", (edit,), (gone.origin, None), step=key
+                "trigger removed",
+                where,
+                trigger_words(gone),
+                "none",
+                (edit, *[Edit("remove", "link", "", "", link) for link in taken]),
+                (gone.origin, None),
+                step=key,
             )
     for key, come in after.items():
         old = before.get(key) if key in known else None
         if old is None:
             edit = Edit("add", "trigger", key, "", None, come)
             where = quote_name(come.name) if come.name else "the flow"
-            pair.add_change("trigger added", where, "none", trigger_words(come), (edit,), (None, come.origin), step=key)
+            brought = _links_of(pair.new, key)
+            starts = [quote_name(pair.new_names.get(link.target, link.target)) for link in brought]
+            pair.add_change(
+                "trigger added", where, "none", trigger_words(come),
+                (edit, *[Edit("add", "link", "", "", None, link) for link in brought]), (None, come.origin),
+                remarks=(f"begins with {join_words(starts)}",) if starts else (), step=key,
+            )  # fmt: skip
         else:
             _judge_trigger(pair, old, come)
+
+
+def _links_of(flow: Flow, trigger: str) -> list[Link]:
+    """The arrows of a trigger: they come and go with it."""
+    return [link for link in flow.links if link.source == trigger]
 
 
 def _judge_trigger(pair: FlowPairing, a: Trigger, b: Trigger) -> None:

@@ -13,27 +13,14 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.canonical import same_link
 from zeitbuch.core.model.outcomes import case_name, deciding_steps
 from zeitbuch.core.model.records import Flow, Link
-from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import join_words
 
 from .control_flow import Course, arrows_of, find_moved_steps
 from .pairing import FlowPairing, Places
+from .paths import case_words, judge_paths
 
 _ONWARD = ("case", "next")
 MOVED = 4  # differing links that a move must explain; one rewired link explains two
-
-
-def case_words(link: Link, names: dict[str, str]) -> str:
-    """Label, condition, outcomes, outlet and note of a link."""
-    said = [
-        link.label,
-        replace_refs(link.condition, link.refs, names) if link.condition != link.label else "",
-        ", ".join(link.after),
-        "taken when no other case fits" if link.otherwise else "",
-        f"outlet {link.outlet}" if link.outlet else "",
-        f"note: {link.note}" if link.note else "",
-    ]
-    return " / ".join(text for text in said if text)
 
 
 class LinkJudge:
@@ -45,9 +32,13 @@ class LinkJudge:
         self.old_course, self.new_course = Course(arrows_of(pair.old.links)), Course(arrows_of(pair.new.links))
 
     def _differing_links(self) -> tuple[list[Link], list[Link]]:
-        gone, come = [], [same_link(link) for link in self.pair.new.links]
-        raw = list(self.pair.new.links)
+        # What a trigger that came or went leads to is told with it.
+        ends = [{trigger.id for trigger in flow.triggers} for flow in (self.pair.old, self.pair.new)]
+        raw = [link for link in self.pair.new.links if link.source not in ends[0] ^ ends[1]]
+        gone, come = [], [same_link(link) for link in raw]
         for link in self.pair.old.links:
+            if link.source in ends[0] ^ ends[1]:
+                continue
             same = same_link(link)
             if same in come:
                 place = come.index(same)
@@ -135,7 +126,9 @@ class LinkJudge:
             self.gone.remove(link)
             self.come.remove(other)
             kind = (
-                "condition"
+                "approval outcome"
+                if self._is_approval(link.source)
+                else "condition"
                 if structs.replace(link, condition="", refs=(), origin=None)
                 == structs.replace(other, condition="", refs=(), origin=None)
                 else "case"
@@ -150,6 +143,10 @@ class LinkJudge:
                 (link.origin, other.origin),
                 step=other.source,
             )
+
+    def _is_approval(self, step_id: str) -> bool:
+        step = self.pair.new_steps.get(step_id)
+        return step is not None and step.kind == "approve"
 
     # -- what steps explain ---------------------------------------------------------------------------------------
 
@@ -257,7 +254,7 @@ class LinkJudge:
                     continue
                 other, moving, where = self._tell_rewired(fits, link, both, same_source)
                 pair.add_change(
-                    "link rewired",
+                    "approval outcome" if same_source and self._is_approval(link.source) else "link rewired",
                     where,
                     quote_name(both.get(moving[0], moving[0])),
                     quote_name(both.get(moving[1], moving[1])),
@@ -294,3 +291,4 @@ def _outcome_words(flow: Flow, step_id: str, decides: bool, names: dict[str, str
 def judge_links(pair: FlowPairing) -> None:
     """All changes of links and order."""
     LinkJudge(pair).judge()
+    judge_paths(pair)

@@ -13,8 +13,10 @@ from zeitbuch.core.diff.matching import Matching
 from zeitbuch.core.diff.records import Change
 from zeitbuch.core.diff.word_diff import Word, word_changes
 from zeitbuch.core.graph import phrases
+from zeitbuch.core.model import plain_texts
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.plain_texts import plain_condition, plain_text
 from zeitbuch.core.model.records import Flow, Origin, Step
 from zeitbuch.core.model.references import names_of, ref_words
 from zeitbuch.core.model.secret_labels import LABEL, rename_labels
@@ -65,7 +67,9 @@ class FlowPairing:
         remarks: tuple[str, ...] = (),
         step: str = "",
     ) -> None:
-        """Take note of a change; where only secrets differ, of these alone."""
+        """Take note of a change; where only secrets differ, of these alone. White space that says nothing is no change."""
+        if old and new and old != new and _says_the_same(CHANGE_KINDS[kind].topic, kind, str(old), str(new)):
+            return
         if self.only_secrets_differ(str(old), str(new)):
             kind, words = "secret", ()
             old, new = self._other_secrets(str(old), str(new))
@@ -88,7 +92,8 @@ class FlowPairing:
         step: str = "",
     ) -> None:
         """A change of a text: by words when it is long."""
-        words = word_changes(old, new) if max(len(old), len(new)) > LONG or kind == "prompt" else ()
+        texts = ["" if text == "none" else text for text in (old, new)]
+        words = word_changes(*texts) if max(len(old), len(new)) > LONG or kind == "prompt" else ()
         self.add_change(kind, where, old, new, edits, at, words, remarks, step)
 
     def about_step(self, step: Step) -> str:
@@ -99,6 +104,19 @@ class FlowPairing:
         off = "" if step.enabled else ", switched off"
         own = f" {step.operation}" if step.kind == "other" and step.operation else ""
         return f"{KINDS[step.kind].words}{own}{model}{effect}{off}"
+
+
+def _says_the_same(topic: str, kind: str, old: str, new: str) -> bool:
+    """Whether only white space that has no meaning differs."""
+    if old == new:
+        return False
+    if topic in ("link", "trigger") or kind == "loop":
+        return plain_condition(old) == plain_condition(new)
+    return (
+        bool(plain_texts.plain_value(old) == plain_texts.plain_value(new))
+        if topic == "input"
+        else plain_text(old) == plain_text(new)
+    )
 
 
 def brief_value(value: Any) -> str:
