@@ -186,6 +186,8 @@ def test_recipes_for_git_work_on_a_real_repository(demo: Path) -> None:
     # Git starts the driver anew for every file: a few are enough.
     shutil.rmtree(demo / "october" / "strandline")
     shutil.rmtree(demo / "october" / "standards")
+    workspace = demo / "zeitbuch.toml"
+    workspace.write_text(re.sub(r"(?m)^sources = .*", 'sources = ["exports"]', workspace.read_text()))
     november = "cp -r november/kvarte exports/"
     done = shell(
         f"{GIT}{november}\n{driver}\ngit add exports && git commit -qm november && git log -p --ext-diff -1", demo

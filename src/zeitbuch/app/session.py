@@ -156,7 +156,11 @@ class Session:
 
     def versions(self, old: str, new: str | None) -> tuple[Estate, Estate]:
         """Two versions, each whole. Files with the same bytes on both sides are read once, and told once."""
-        sides = [self.inputs([old]), self.inputs(self.sources([new] if new else []))]
+        return self.compare_inputs(self.inputs([old]), self.inputs(self.sources([new] if new else [])))
+
+    def compare_inputs(self, first_inputs: list[Input], second_inputs: list[Input]) -> tuple[Estate, Estate]:
+        """Two versions from inputs already listed."""
+        sides = [first_inputs, second_inputs]
         marks = [input_digests(side, self.limits) for side in sides]
         with self.progress(len(sides[0]) + len(sides[1]), "reading") as advance:
             first, reads = self._read_side(sides[0], {}, 0, advance)

@@ -14,6 +14,10 @@ from zeitbuch.core.model.records import Estate
 
 def run(args: argparse.Namespace) -> int:
     """All flows, or those named, in one file; in a standard that cannot say everything, what it left out is told."""
+    if args.driver:
+        from .git_driver import run_text_driver
+
+        return run_text_driver(args)
     form = chosen_format(args, "flows")
     session = open_session(args)
     estate = Estate(flows=tuple(find_flows(session.estate(args.source), args.flow)))

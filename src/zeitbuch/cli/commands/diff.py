@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from zeitbuch.app.basis import EstimateBasis
 from zeitbuch.app.diff import (
     DiffRequest,
     changes_report,
@@ -12,21 +13,58 @@ from zeitbuch.app.diff import (
     compare_versions_three_ways,
     find_clones,
 )
+from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.diff import policy
 from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate
 from zeitbuch.writers.outputs.rows import formats_of
 
 
 def run(args: argparse.Namespace) -> int:
     """Changes between two versions, or copies within one."""
+    if args.driver:
+        from .git_driver import run_diff_driver
+
+        return run_diff_driver(args)
+    if args.staged:
+        return _run_staged(args)
+    if args.old is None or args.more:
+        found = " ".join([args.old or "none", args.new or "", *args.more]).strip()
+        raise fail("option", f"expected OLD and NEW (or OLD alone, against the workspace's sources), found {found}")
     if args.clones:
         return _run_clones(args)
     if args.base:
         return _run_three_ways(args)
+    session = open_session(args)
+    basis = basis_of(args, session)
+    old, new = session.versions(args.old, args.new)
+    return _compare(args, session, basis, old, new)
+
+
+def _run_staged(args: argparse.Namespace) -> int:
+    """What the next commit does to the workspace's sources; nothing is read when it does not touch them."""
+    from zeitbuch.app.git_versions import staged_versions
+
+    if args.old is not None or args.clones or args.base:
+        raise fail(
+            "option",
+            "expected --staged without OLD and NEW, found more",
+            "it compares the last commit with what is staged",
+        )
+    session = open_session(args)
+    sides = staged_versions(session)
+    if sides is None:
+        if not args.quiet:
+            say("what is staged touches no source of the workspace")
+        return OK
+    return _compare(args, session, basis_of(args, session), *sides)
+
+
+def _compare(args: argparse.Namespace, session: Session, basis: EstimateBasis, old: Estate, new: Estate) -> int:
     form = chosen_format(args, "changes", "table")
     if form not in formats_of("changes") and not args.summary:
         raise fail(
@@ -43,9 +81,6 @@ def run(args: argparse.Namespace) -> int:
         today=this_moment().date().isoformat(),
         limit=policy.parse_limit(args.max_increase) if args.max_increase else None,
     )
-    session = open_session(args)
-    basis = basis_of(args, session)
-    old, new = session.versions(args.old, args.new)
     outcome = compare_versions(session, old, new, basis, request)
     if args.summary and form not in ("html", "json"):
         show_result("table", "table" if form == "text" else form, changes_table(outcome), args)

@@ -21,5 +21,8 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--flow", metavar="NAME", action="append", default=[], help="only this flow (id or name); may be repeated"
     )
+    parser.add_argument(
+        "--driver", action="store_true", help="started by git for a file: one that holds no flow is written as it is"
+    )
     add_output(parser, "flows")
     add_reading(parser)

@@ -18,6 +18,7 @@ examples:
   zeitbuch diff @dev:latest @prod:latest --mapping dev-prod.toml         two lines of the book
   zeitbuch diff "Customer letters@1" "Customer letters@3"                two versions of one flow
   zeitbuch diff october/ november/ --format brief                        ten lines for a chat
+  zeitbuch diff --staged --fail-on risk                                  in a hook: what the next commit does
   zeitbuch diff --base @3 ours/ theirs/                                  three ways: only ours, only theirs, conflicts
   zeitbuch diff november/ --clones                         copies, and where they differ
 
@@ -27,10 +28,20 @@ exit status: 0 no change of meaning (or none that --fail-on asks for); 1 there i
 
 def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "old", metavar="OLD", help="the older version: file, folder, package, git:REV[:PATH], @N, @DATE"
+        "old", metavar="OLD", nargs="?", help="the older version: file, folder, package, git:REV[:PATH], @N, @DATE"
     )
     parser.add_argument(
         "new", metavar="NEW", nargs="?", help="the newer version; without it, the workspace's sources as they are"
+    )
+    parser.add_argument("more", nargs="*", help=argparse.SUPPRESS)  # git's words
+    parser.add_argument(
+        "--staged", action="store_true",
+        help="the workspace's sources in the last commit of git against what is staged for the next; nothing is read when it touches none",
+    )  # fmt: skip
+    parser.add_argument(
+        "--driver",
+        action="store_true",
+        help="started by git for a file: a file that holds no flow is shown by its lines",
     )
     parser.add_argument(
         "--mapping", metavar="FILE", default="",

@@ -25,9 +25,9 @@ if TYPE_CHECKING:
     from zeitbuch.app.basis import EstimateBasis
 
 
-def open_session(args: argparse.Namespace) -> Session:
-    """The session that the options and the workspace file ask for."""
-    found = workspace.load_workspace(workspace.find_workspace())
+def open_session(args: argparse.Namespace, start: str = ".") -> Session:
+    """The session that the options and the workspace file ask for, which is looked for from ``start`` upwards."""
+    found = workspace.load_workspace(workspace.find_workspace(start))
     return Session(
         found,
         workspace.active_dialects(found, list(getattr(args, "dialect", []))),

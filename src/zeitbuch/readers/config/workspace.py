@@ -43,6 +43,11 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     secret_words: SecretWords = SecretWords()
     folder: str = "."
 
+    def own_files(self) -> list[str]:
+        """What decides how sources are read: the workspace file and the dialects it names (patterns as their folders)."""
+        named = [NAME, *[name.partition("*")[0].rpartition("/")[0] if "*" in name else name for name in self.dialects]]
+        return [self.path_from_here(name) for name in named]
+
     def path_from_here(self, name: str) -> str:
         """A path of the workspace, seen from the current folder."""
         return os.path.normpath(Path(self.folder) / name)

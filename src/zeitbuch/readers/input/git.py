@@ -41,9 +41,12 @@ def _run_git(*words: str, given: bytes | None = None) -> subprocess.CompletedPro
         raise fail("git", "expected git's program for a git: source, found none", "install git") from None
 
 
-def revision_files(source: str, limits: Limits, also: Suffixes = ()) -> list[Held | Problem]:
+def revision_files(
+    source: str, limits: Limits, also: Suffixes = (), missing_is_empty: bool = False
+) -> list[Held | Problem]:
     """The exports below a path of a revision, in the order of their names. Paths are taken from the current folder, as for
-    files. Raises ZeitbuchError when there is no repository or no such revision or path."""
+    files. Raises ZeitbuchError when there is no repository or no such revision or path (no path, with ``missing_is_empty``, is none
+    yet)."""
     revision, path = _split_source(source)
     if revision.startswith("-"):
         raise fail("git", f"expected a revision, found '{revision}'", "write git:REV or git:REV:PATH")
@@ -55,18 +58,44 @@ def revision_files(source: str, limits: Limits, also: Suffixes = ()) -> list[Hel
             "run within the repository that holds the exports",
         )
     folder = top.stdout.decode("utf-8", "surrogateescape").strip()
-    base = _run_git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
-    inside = os.path.normpath(os.path.join(base, path or ".")).replace(os.sep, "/")  # noqa: PTH118
+    inside = path_from_top(path)
     if inside.startswith("../") or inside == "..":
         raise fail("git", f"{source}: expected a path within the repository, found '{path}'")
     stored = _stored_files(source, folder, revision, inside)
-    if not stored and inside != ".":
+    if not stored and inside != "." and not missing_is_empty:
         raise fail(
             "git",
             f"{source}: expected the path '{path or '.'}' in the revision, found none",
             f"`git ls-tree -r --name-only {revision or 'HEAD'}` lists its files",
         )
-    return _read_stored(source, folder, [one for one in stored if _is_wanted(one, inside, also)], limits, stored)
+    wanted = [one for one in stored if _is_wanted(one, inside, also)]
+    if not wanted and missing_is_empty:
+        return []
+    return _read_stored(source, folder, wanted, limits, stored)
+
+
+def path_from_top(path: str) -> str:
+    """A path of the current folder, seen from the top of the repository."""
+    base = _run_git("rev-parse", "--show-prefix").stdout.decode("utf-8", "surrogateescape").strip()
+    return os.path.normpath(os.path.join(base, path or ".")).replace(os.sep, "/")  # noqa: PTH118
+
+
+def has_commit() -> bool:
+    """Whether anything was committed yet."""
+    return _run_git("rev-parse", "--verify", "--quiet", "HEAD^{commit}").returncode == 0
+
+
+def staged_paths() -> list[str]:
+    """The paths (from the top) that the next commit adds, changes or removes. Raises ZeitbuchError outside a repository."""
+    words = ["diff", "--cached", "--no-renames", "--name-only", "-z", "--no-ext-diff", "--ignore-submodules=all"]
+    done = _run_git(*words)
+    if done.returncode:
+        raise fail(
+            "git",
+            f"expected a git repository, found: {_error_words(done)}",
+            "run within the repository that holds the exports",
+        )
+    return [path for path in done.stdout.decode("utf-8", "surrogateescape").split("\0") if path]
 
 
 def files_around(source: str, limits: Limits, also: Suffixes = ()) -> list[Held]:
