@@ -126,7 +126,7 @@ def test_public_functions() -> None:
     judged = zeitbuch.diff(old, estate, str(ESTATE / "rates.toml"), str(ESTATE / "assumptions.toml"))
     assert len(judged.to_frame()) == 8 and len(judged.to_frame(changes=True)) == 9
     assert judged.result.flows[0].changes[0].share is not None
-    assert zeitbuch.clones(zeitbuch.read(str(ESTATE / "copies")))[0].left
+    assert zeitbuch.clones(zeitbuch.read(str(ESTATE / "copies")))[0].copies[0].left
     flow = estate.flow("letters")
     assert flow is not None
     assert zeitbuch.explain(flow, "2.3").title == "Refund agent"

@@ -256,3 +256,40 @@ def test_the_brief_form_and_the_feed(demo: Path, run: Run) -> None:
     assert {line["concern"] for line in lines} <= set(CONCERNS)
     letters = next(line for line in lines if line["flow_id"] == "letters")
     assert float(letters["month_share"]) == pytest.approx(8.06, abs=0.01)
+
+
+def test_one_change_taken_back(demo: Path, run: Run) -> None:
+    """The flow without it is written whole, and differs from each version in just that."""
+    ran = run("diff", "october", "november", "--undo", "Berth delay notices/2", "-o", "u.yaml", cwd=demo)
+    assert ran.code == 0, ran
+    told = [
+        c["type"]
+        for f in json.loads(run("diff", "u.yaml", "november", "--flow", "SH-1052", "-f", "json", cwd=demo).out)["flows"]
+        for c in f["changes"]
+    ]
+    assert told == ["step added"]
+    told = [
+        c["type"]
+        for f in json.loads(run("diff", "october", "u.yaml", "--flow", "SH-1052", "-f", "json", cwd=demo).out)["flows"]
+        for c in f["changes"]
+    ]
+    assert told == ["connection"]
+    for words in ("Berth delay notices", "Berth delay notices/9", "SH-1052/x"):
+        ran = run("diff", "october", "november", "--undo", words, cwd=demo)
+        assert ran.code == 2 and "2 step added: ‘Put on the boards’" in ran.err
+    assert "of a changed flow" in run("diff", "october", "november", "--undo", "Nobody/1", cwd=demo).err
+
+
+def test_a_change_that_only_follows_cannot_be_taken_back(tmp_path: Path, run: Run, told: Callable[..., Told]) -> None:
+    told(lambda flow: link(flow, "d", "p").update(target="m"))
+    ran = run("diff", "o.json", "n.json", "--undo", "Refund/1")
+    assert ran.code == 2 and "only follows from others" in ran.err
+    assert run("diff", "o.json", "n.json", "--undo", "Refund/2", "-o", "back.yaml").code == 0
+    assert "No change of meaning" in run("diff", "o.json", "back.yaml").out
+
+
+def test_the_head_of_one_flow_is_not_of_the_estate(demo: Path, run: Run) -> None:
+    assert (
+        "changed flows and those around them per month"
+        in run("diff", "october", "november", "--flow", "letters", cwd=demo).out
+    )

@@ -514,14 +514,17 @@ def test_summary_and_page_of_the_program(demo: Path, run: Run) -> None:
 def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:
     ran = run("diff", "copies", "--clones", cwd=demo)
     assert ran.code == 1 and "(input copy) still says ‘Halvorsund’, which became ‘Skarvik’ in 7" in ran.out
-    (clone,) = json.loads(run("diff", "copies", "--clones", "-f", "json", cwd=demo).out)["clones"]
-    assert (clone["sort"], len(clone["left"])) == ("branch", 1)
+    (group,) = json.loads(run("diff", "copies", "--clones", "-f", "json", cwd=demo).out)["groups"]
+    assert (group["sort"], len(group["copies"]), len(group["copies"][0]["left"])) == ("branch", 1, 1)
     path = demo / "copies" / "mooring-plans.yaml"
     head, _, tail = path.read_text().rpartition("harbour master of Halvorsund")
     path.write_text(f"{head}harbour master of Skarvik{tail}")
     ran = run("diff", "copies", "--clones", "-f", "markdown", cwd=demo)
     assert ran.code == 0 and "still says" not in ran.out and "**Skarvik**" in ran.out
-    assert run("diff", "november", "--clones", cwd=demo).out == "No copies found.\n"
+    ran = run("diff", "november", "--clones", cwd=demo)
+    assert ran.code == 0 and ran.out.startswith(
+        "No copies found. 1 word that flows hand to each other; 0 not written alike."
+    )
 
 
 def test_clones_of_whole_flows_and_prompts() -> None:
@@ -532,7 +535,8 @@ def test_clones_of_whole_flows_and_prompts() -> None:
     assert not detect_clones(flows)
     copy = structs.replace(flows[3], id="copy", name="Copy")
     (found,) = detect_clones([*flows, copy])
-    assert (found.sort, found.a.flow, found.b.flow, found.changes) == ("flow", "f3", "copy", ())
+    (pair,) = found.copies
+    assert (found.sort, pair.a.flow, pair.b.flow, pair.changes) == ("flow", "f3", "copy", ())
     text = (
         "You sort the letters of the ferry line by ship and by matter, and you never answer them yourself in any case."
     )

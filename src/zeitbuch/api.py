@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     import pandas
 
     from .app.record import Taken
-    from .core.diff.clones import Clone
+    from .core.diff.clones import CloneGroup
     from .core.diff.records import EstateChanges
     from .core.estimate.comparison import Comparison
 
@@ -178,11 +178,11 @@ def diff(old: Estate, new: Estate, rates: str = "", assumptions: str = "", month
     return Diff(outcome.changes, outcome.currency)
 
 
-def clones(estate: Estate) -> list[Clone]:
-    """Near-identical flows, branches, steps and prompts, where they differ, and what was left as in the other."""
+def clones(estate: Estate) -> list[CloneGroup]:
+    """Near-identical flows, branches, steps and prompts in groups: where they differ, and what was left as in the other."""
     from .app.diff import find_clones
 
-    return list(find_clones(Session(), estate).body.clones)
+    return list(find_clones(Session(), estate).body.groups)
 
 
 def record(

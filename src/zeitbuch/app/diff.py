@@ -16,6 +16,7 @@ from zeitbuch.core.diff.mapping_names import spell_alike
 from zeitbuch.core.diff.month_totals import month_totals
 from zeitbuch.core.diff.policy import FailOn, Limit, refusals, select_topics
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges, UnreadableFlow
+from zeitbuch.core.diff.reverting import revert_change
 from zeitbuch.core.model.canonical import map_ids
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
@@ -23,7 +24,7 @@ from zeitbuch.core.model.sheet import with_notes
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.change_head import head_sentences
 from zeitbuch.core.report.change_maps import Maps, change_maps
-from zeitbuch.core.report.change_tables import DiffResult, changes_sheet, summary_sheet
+from zeitbuch.core.report.change_tables import DiffResult, change_line, changes_sheet, summary_sheet
 from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
 from zeitbuch.readers.config.mapping_file import idle_mapping_entries, load_mapping
 
@@ -81,7 +82,7 @@ def compare_versions(
         estate_changes(before, after, matching), unreadable=unreadable, unread_old=unread[0], unread_new=unread[1]
     )
     if found.flows and request.figures:
-        found = _with_figures(session, found, matching, (old, new), basis, request.shares)
+        found = _with_figures(session, found, matching, (old, new), basis, request)
     found, allowed = without_allowed(in_order_of_consequence(found), mapping, request.today)
     if request.mapping:
         session.problems += idle_mapping_entries(request.mapping, mapping, used, allowed, request.today)
@@ -96,16 +97,16 @@ def _with_figures(
     matching: FlowMatching,
     sides: tuple[Estate, Estate],
     basis: EstimateBasis,
-    shares: bool,
+    request: DiffRequest,
 ) -> EstateChanges:
     """The changes with what they do to calls and cost, each and all together."""
     old = Costing.of(sides[0], basis.card, basis.assumptions, basis.month, basis.counters)
     new = Costing.of(sides[1], basis.card, basis.assumptions, basis.month, basis.counters, old)
     with session.progress(len(found.flows), "counting") as advance:
-        found = with_figures(found, old, new, matching, shares, advance)
-    if shares:
+        found = with_figures(found, old, new, matching, request.shares, advance)
+    if request.shares:
         session.problems += _shares_left_out(found, matching)
-    return structs.replace(found, totals=month_totals(found, old, new, matching))
+    return structs.replace(found, totals=month_totals(found, old, new, matching, not request.flow))
 
 
 def _shares_left_out(found: EstateChanges, matching: FlowMatching) -> list[Problem]:
@@ -133,6 +134,37 @@ def _one_flow(old: Estate, new: Estate, name: str) -> tuple[Estate, Estate]:
         if flow is pair.new or flow is pair.old:
             return Estate((pair.old,)), Estate((pair.new,))
     return (Estate((flow,)), Estate()) if flow in old.flows else (Estate(), Estate((flow,)))
+
+
+def undo_change(outcome: DiffOutcome, name: str) -> Flow:
+    """The newer version of a flow without one of its changes ('FLOW/N', the Nth that is told of it). Raises ZeitbuchError where there is
+    no such change, or none that can be taken back by itself."""
+    key, slash, number = name.rpartition("/")
+    sides = versions_of(outcome.changes, outcome.matching)
+    found = [
+        (changes, old, new)
+        for changes, (old, new) in zip(outcome.changes.flows, sides, strict=True)
+        if changes.status == "changed" and (key if slash else name) in (changes.id, changes.name)
+    ]
+    if not found:
+        names = ", ".join(f"'{changes.name}'" for changes in outcome.changes.flows if changes.status == "changed")
+        raise fail(
+            "option", f"expected FLOW/N of a changed flow after --undo ({names or 'none changed'}), found '{name}'"
+        )
+    changes, old, new = found[0]
+    assert old is not None and new is not None
+    told = "; ".join(f"{place} {change_line(change)}" for place, change in enumerate(changes.changes, 1))
+    if not number.isdecimal() or not 1 <= int(number) <= len(changes.changes):
+        raise fail("option", f"expected the number of a change of '{changes.name}' after --undo, found '{name}'", told)
+    change = changes.changes[int(number) - 1]
+    undone = revert_change(map_ids(old, changes.ids), new, change) if change.edits else None
+    if undone is None:
+        raise fail(
+            "option",
+            f"expected a change that can be taken back by itself, found one that only follows from others: {change_line(change)}",
+            told,
+        )
+    return undone
 
 
 def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
@@ -196,6 +228,7 @@ def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> 
         detect_clones,
         parts_not_compared,
     )
+    from zeitbuch.core.diff.exchanged_words import exchanged_words
 
     flows = [find_flow(estate, name) for name in names] or list(estate.flows)
     for flow in flows:
@@ -205,4 +238,4 @@ def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> 
                 _size_problem(f"{words}, found {left:,} more: not compared", flow, "copies among these are not found")
             )
     with session.progress(1, "comparing"):
-        return ClonesReport(ClonesResult(tuple(detect_clones(flows))))
+        return ClonesReport(ClonesResult(tuple(detect_clones(flows)), tuple(exchanged_words(flows))))

@@ -12,6 +12,7 @@ from zeitbuch.app.diff import (
     compare_versions,
     compare_versions_three_ways,
     find_clones,
+    undo_change,
 )
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.exit_codes import NO, OK
@@ -39,10 +40,23 @@ def run(args: argparse.Namespace) -> int:
         return _run_clones(args)
     if args.base:
         return _run_three_ways(args)
+    if args.undo:
+        return _run_undo(args)
     session = open_session(args)
     basis = basis_of(args, session)
     old, new = session.versions(args.old, args.new)
     return _compare(args, session, basis, old, new)
+
+
+def _run_undo(args: argparse.Namespace) -> int:
+    """The newer version of a flow without one of its changes, in the native form."""
+    form = chosen_format(args, "flows")
+    session = open_session(args)
+    old, new = session.versions(args.old, args.new)
+    request = DiffRequest(figures=False, mapping=args.mapping, today=this_moment().date().isoformat())
+    outcome = compare_versions(session, old, new, basis_of(args, session), request)
+    show_result("flows", form, Estate((undo_change(outcome, args.undo),)), args)
+    return finish_session(session, args)
 
 
 def _run_staged(args: argparse.Namespace) -> int:
@@ -119,4 +133,4 @@ def _run_clones(args: argparse.Namespace) -> int:
     session = open_session(args)
     report = find_clones(session, session.estate([args.old]), [args.flow] if args.flow else [])
     show_result("clones", form, report, args, evidence=args.evidence)
-    return finish_session(session, args, NO if any(clone.left for clone in report.body.clones) else OK)
+    return finish_session(session, args, NO if report.body.is_doubtful else OK)

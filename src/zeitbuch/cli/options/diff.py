@@ -18,6 +18,7 @@ examples:
   zeitbuch diff @dev:latest @prod:latest --mapping dev-prod.toml         two lines of the book
   zeitbuch diff "Customer letters@1" "Customer letters@3"                two versions of one flow
   zeitbuch diff october/ november/ --format brief                        ten lines for a chat
+  zeitbuch diff october/ november/ --undo "Customer letters/1" -o letters.yaml   the flow without that change
   zeitbuch diff --staged --fail-on risk                                  in a hook: what the next commit does
   zeitbuch diff --base @3 ours/ theirs/                                  three ways: only ours, only theirs, conflicts
   zeitbuch diff november/ --clones                         copies, and where they differ
@@ -34,23 +35,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         "new", metavar="NEW", nargs="?", help="the newer version; without it, the workspace's sources as they are"
     )
     parser.add_argument("more", nargs="*", help=argparse.SUPPRESS)  # git's words
-    parser.add_argument(
-        "--staged", action="store_true",
-        help="the workspace's sources in the last commit of git against what is staged for the next; nothing is read when it touches none",
-    )  # fmt: skip
-    parser.add_argument(
-        "--driver",
-        action="store_true",
-        help="started by git for a file: a file that holds no flow is shown by its lines",
-    )
-    parser.add_argument(
-        "--mapping", metavar="FILE", default="",
-        help="what is called otherwise on purpose (connections, hosts, ids ...), and differences that are allowed",
-    )  # fmt: skip
-    parser.add_argument(
-        "--base", metavar="BASE", default="",
-        help="three ways: what OLD and NEW each changed since this version, and where they contradict each other",
-    )  # fmt: skip
+    _add_ways(parser)
     group = parser.add_argument_group("what to show")
     group.add_argument(
         "--only", metavar="TOPIC,...", action="append", default=[], help="only changes of these topics; see below"
@@ -81,3 +66,29 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_figures(parser)
     add_output(parser, "changes", "table")
     add_reading(parser)
+
+
+def _add_ways(parser: argparse.ArgumentParser) -> None:
+    """Options that say what is compared with what."""
+    group = parser.add_argument_group("other ways to compare")
+    group.add_argument(
+        "--staged", action="store_true",
+        help="the workspace's sources in the last commit of git against what is staged for the next; nothing is read when it touches none",
+    )  # fmt: skip
+    group.add_argument(
+        "--driver",
+        action="store_true",
+        help="started by git for a file: a file that holds no flow is shown by its lines",
+    )
+    group.add_argument(
+        "--mapping", metavar="FILE", default="",
+        help="what is called otherwise on purpose (connections, hosts, ids ...), and differences that are allowed",
+    )  # fmt: skip
+    group.add_argument(
+        "--base", metavar="BASE", default="",
+        help="three ways: what OLD and NEW each changed since this version, and where they contradict each other",
+    )  # fmt: skip
+    group.add_argument(
+        "--undo", metavar="FLOW/N", default="",
+        help="write the newer version of a flow without its Nth change, in the native form (or another by -f)",
+    )  # fmt: skip

@@ -9,7 +9,6 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from difflib import SequenceMatcher
 from typing import Literal
 
 from msgspec import Struct, structs
@@ -19,18 +18,19 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow, Link, Origin, Step
-from zeitbuch.core.model.references import replace_refs
-from zeitbuch.core.model.secret_labels import LABEL
 from zeitbuch.core.model.words import join_words
 
 from .estate_changes import flow_changes
+from .exchanged_words import ExchangedWord
 from .flow_similarity import flow_likeness
+from .left_over import Left, left_over_texts
 from .matching import match_steps
 from .records import Change
 from .similarity import assign_pairs, overlap_matrix, own_likeness
 
 Sort = Literal["flow", "branch", "step", "prompt"]
 FLOWS, PARTS, STEPS, PROMPTS = 0.72, 0.62, 0.72, 0.8  # likeness from which two of a sort are copies
+SAME_SORTS = 0.6  # of flows of four steps or more that are of the very same sorts: every name and value may be another
 MANY = 60  # branches of the same sorts that are held against each other
 MOST_UNITS = 150  # branches of one flow, and steps of one operation in it, that are held against each other
 WORDS = 12  # words that a prompt needs to be compared with others
@@ -47,17 +47,6 @@ class Place(Struct, frozen=True):
     origin: Origin | None = None
 
 
-class Left(Struct, frozen=True):
-    """A field that says the same in both copies, though elsewhere ``old`` became ``new`` (``times`` times)."""
-
-    where: str
-    text: str
-    old: str
-    new: str
-    times: int
-    origin: Origin | None = None
-
-
 class Clone(Struct, frozen=True):
     """Two copies: how alike (0 to 1), where they differ, what was left."""
 
@@ -69,10 +58,27 @@ class Clone(Struct, frozen=True):
     left: tuple[Left, ...] = ()
 
 
-class ClonesResult(Struct, frozen=True):
-    """`diff --clones --format json`."""
+class CloneGroup(Struct, frozen=True):
+    """Copies of one thing: the one that is most like all others, the least likeness to it, and each other held against it."""
 
-    clones: tuple[Clone, ...]
+    sort: Sort
+    reference: Place
+    likeness: float
+    copies: tuple[Clone, ...]
+
+
+class ClonesResult(Struct, frozen=True):
+    """`diff --clones --format json`: groups of copies, and the words by which flows hand work to each other."""
+
+    groups: tuple[CloneGroup, ...]
+    words: tuple[ExchangedWord, ...] = ()
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether something was left as it was, or a word is not written alike."""
+        return any(clone.left for group in self.groups for clone in group.copies) or any(
+            word.near for word in self.words
+        )
 
 
 class Unit(Struct):
@@ -179,44 +185,46 @@ def _likeness_of(a: Unit, b: Unit) -> float:
     return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
 
 
-def detect_clones(flows: Iterable[Flow]) -> list[Clone]:
-    """All copies: flows first, then branches, steps and prompts that are no part of a copy already told."""
+def detect_clones(flows: Iterable[Flow]) -> list[CloneGroup]:
+    """All copies in groups: flows first, then branches, steps and prompts that are no part of a copy already told."""
     flows = list(flows)
-    found: list[Clone] = []
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
-    _whole_clones(flows, found, told)
+    found = _whole_clones(flows, told)
     branches: list[Unit] = []
     for flow in flows:
-        _clones_within(flow, branches, found, told)
-    found += _best_pairs(_branches_across(branches), PARTS, told)
+        found += _clones_within(flow, branches, told)
+    found += _grouped(_branches_across(branches), PARTS, told)
     found += _prompt_clones(flows, told)
     return found
 
 
-def _whole_clones(flows: list[Flow], found: list[Clone], told: set[tuple[str, str]]) -> None:
-    """Pairs of flows that are alike as a whole."""
+def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGroup]:
+    """Flows that are alike as a whole."""
     whole = [flow for flow in flows if len(flow.steps) >= 3]
-    if len(whole) > 1:
-        score = flow_likeness(whole, whole)
-        for item, j in zip(*((score >= FLOWS).nonzero()), strict=True):
-            if item < j:
-                first, second = (
-                    Unit("flow", field, structs.replace(field, id="part", name=""), field.title)
-                    for field in (whole[item], whole[j])
-                )
-                found.append(_make_clone(first, second, float(score[item, j]), told))
+    if len(whole) < 2:
+        return []
+    units = [Unit("flow", flow, structs.replace(flow, id="part", name=""), flow.title) for flow in whole]
+    score = flow_likeness(whole, whole)
+    sorts = [_count_sorts(unit) for unit in units]
+    places = zip(*((score >= SAME_SORTS).nonzero()), strict=True)
+    pairs = [
+        (float(score[i, j]), units[i], units[j])
+        for i, j in places
+        if i < j and (score[i, j] >= FLOWS or (len(whole[i].steps) > 3 and sorts[i] == sorts[j]))
+    ]
+    return _grouped(pairs, SAME_SORTS, told)
 
 
-def _clones_within(flow: Flow, branches: list[Unit], found: list[Clone], told: set[tuple[str, str]]) -> None:
+def _clones_within(flow: Flow, branches: list[Unit], told: set[tuple[str, str]]) -> list[CloneGroup]:
     """Copies of branches and of steps within one flow."""
     units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
-    found += _best_pairs(_pairs_of(units), PARTS, told)
+    found = _grouped(_pairs_of(units), PARTS, told)
     steps = [
         _part_of_flow(flow, "step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)
     ]
     groups = group_items(steps, lambda unit: unit.part.steps[0].operation).values()
-    found += _best_pairs([pair for alike in groups for pair in _pairs_of(alike)], STEPS, told)
+    return found + _grouped([pair for alike in groups for pair in _pairs_of(alike)], STEPS, told)
 
 
 def _pairs_of(units: list[Unit]) -> list[tuple[float, Unit, Unit]]:
@@ -246,18 +254,51 @@ def _branches_across(branches: list[Unit]) -> list[tuple[float, Unit, Unit]]:
     return pairs
 
 
-def _best_pairs(pairs: list[tuple[float, Unit, Unit]], least: float, told: set[tuple[str, str]]) -> list[Clone]:
-    """The most alike first; a part that lies within a pair already told is not told again."""
+Pair = tuple[float, Unit, Unit]
+
+
+def _grouped(pairs: Iterable[Pair], least: float, told: set[tuple[str, str]]) -> list[CloneGroup]:
+    """Groups of copies, the largest parts first: one that most others are like, and these. A part that lies within a pair already told
+    is not told again."""
+    kept = [pair for pair in pairs if pair[0] >= least]
+    near: dict[int, dict[int, float]] = {}
+    units: dict[int, Unit] = {}
+    for value, first, second in kept:
+        units |= {id(first): first, id(second): second}
+        near.setdefault(id(first), {})[id(second)] = value
+        near.setdefault(id(second), {})[id(first)] = value
+    order = list(units)
     found = []
-    pairs = [pair for pair in pairs if pair[0] >= least]
-    pairs.sort(key=lambda p: (-len(p[1].part.steps), -p[0]))
-    for value, first, second in pairs:
-        if (
-            _place_of_step(first.flow, first.part.steps[0]),
-            _place_of_step(second.flow, second.part.steps[0]),
-        ) not in told:
-            found.append(_make_clone(first, second, value, told))
+    while near:
+        # The one with the largest part, then the most copies, then the most alike; the order of the estate decides ties.
+        key = max(
+            near,
+            key=lambda one: (len(units[one].part.steps), len(near[one]), sum(near[one].values()), -order.index(one)),
+        )
+        others = sorted(near[key], key=order.index)
+        clones = [
+            _make_clone(units[key], units[other], near[key][other], told)
+            for other in others
+            if _first_steps(units[key], units[other]) not in told
+        ]
+        if clones:
+            lowest = min(clone.likeness for clone in clones)
+            found.append(CloneGroup(units[key].sort, clones[0].a, lowest, tuple(clones)))
+        _take_out(near, {key, *others})
     return found
+
+
+def _first_steps(first: Unit, second: Unit) -> tuple[str, str]:
+    return _place_of_step(first.flow, first.part.steps[0]), _place_of_step(second.flow, second.part.steps[0])
+
+
+def _take_out(near: dict[int, dict[int, float]], gone: set[int]) -> None:
+    for key in gone:
+        near.pop(key, None)
+    for key in list(near):
+        near[key] = {other: value for other, value in near[key].items() if other not in gone}
+        if not near[key]:
+            del near[key]
 
 
 def _place_of_step(flow: Flow, step: Step) -> str:
@@ -273,99 +314,27 @@ def _make_clone(a: Unit, b: Unit, value: float, told: set[tuple[str, str]]) -> C
     changes = flow_changes(a.part, b.part)
     kept = tuple(change for change in changes.changes if change.edits) if changes is not None else ()
     pairs = [(first[pair.old], second[pair.new]) for pair in matching.steps]
-    return Clone(a.sort, a.place, b.place, round(value, 2), kept, tuple(_left_over_texts(a, b, pairs)))
-
-
-# -- what was left ------------------------------------------------------------------------------------------------
-
-
-def _texts_of_step(step: Step) -> Iterator[tuple[str, str]]:
-    """The texts of a step that people write, with what each is."""
-    yield "name", step.name
-    if step.condition:
-        yield "condition", step.condition
-    if step.model is not None:
-        for prompt in step.model.prompts:
-            yield (
-                f"{prompt.role} prompt",
-                replace_refs(prompt.text, [ref for ref in prompt.refs if ref.step is not None], {}),
-            )
-    for second in step.inputs:
-        if isinstance(second.value, str) and not LABEL.fullmatch(second.value):
-            yield f"input {second.name}", second.value
-    if step.calls:
-        yield "called flow", step.calls
-
-
-def _swapped_words(old: str, new: str) -> Iterator[tuple[str, str]]:
-    """Single words of a text that became other single words."""
-    first, second = _WORD.findall(old), _WORD.findall(new)
-    for tag, i1, i2, j1, j2 in SequenceMatcher(None, first, second, autojunk=False).get_opcodes():
-        if tag == "replace" and i2 - i1 == j2 - j1:
-            yield from zip(first[i1:i2], second[j1:j2], strict=True)
-
-
-def _left_over_texts(a: Unit, b: Unit, pairs: list[tuple[Step, Step]]) -> Iterator[Left]:
-    """Texts of the second copy that still say what the copying changed elsewhere."""
-    swaps, shown = _count_swaps(a, b, pairs)
-    # What became several things, or what several things became, is no systematic replacement.
-    olds, news = Counter(name for name, _ in swaps), Counter(name for _, name in swaps)
-    for (old, new), times in sorted(swaps.items(), key=lambda s: (-s[1], s[0])):
-        if times < 2 or olds[old] > 1 or news[new] > 1:
-            continue
-        yield from _unswapped_texts(pairs, old, shown, new, times)
-
-
-def _count_swaps(
-    a: Unit, b: Unit, pairs: list[tuple[Step, Step]]
-) -> tuple[Counter[tuple[str, str]], dict[tuple[str, str], tuple[str, str]]]:
-    """How often each word was swapped for another between the copies, and how both were written."""
-    swaps: Counter[tuple[str, str]] = Counter()
-    shown: dict[tuple[str, str], tuple[str, str]] = {}
-    for one, two in pairs:
-        for (_, word), (_, second_text) in zip(_texts_of_step(one), _texts_of_step(two), strict=False):
-            for old, new in set(_swapped_words(word, second_text)):
-                if len(old) > 2 and old.casefold() != new.casefold():
-                    key = old.casefold(), new.casefold()
-                    swaps[key] += 1
-                    shown.setdefault(key, (old, new))
-    if a.title != b.title:
-        for old, new in _swapped_words(a.title, b.title):
-            if (old.casefold(), new.casefold()) in swaps:
-                swaps[old.casefold(), new.casefold()] += 1
-    return swaps, shown
-
-
-def _unswapped_texts(
-    pairs: list[tuple[Step, Step]], old: str, shown: dict[tuple[str, str], tuple[str, str]], new: str, times: int
-) -> Iterator[Left]:
-    pattern = re.compile(rf"(?<!\w){re.escape(old)}(?!\w)", re.IGNORECASE)
-    for one, two in pairs:
-        mine = dict(_texts_of_step(two))
-        for what, text in _texts_of_step(one):
-            if mine.get(what) == text and pattern.search(text):
-                yield Left(f"{quote_name(two.title)} ({what})", text, *shown[old, new], times, two.origin)
+    return Clone(a.sort, a.place, b.place, round(value, 2), kept, tuple(left_over_texts((a.title, b.title), pairs)))
 
 
 # -- prompts ------------------------------------------------------------------------------------------------------
 
 
-def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> Iterator[Clone]:
+def _prompt_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGroup]:
     """Prompts that are nearly the same in steps that are no copies of each other."""
     held = _held_prompts(flows)
     if len(held) < 2:
-        return
+        return []
     bags = [{" ".join(entry) for entry in itertools.pairwise(_WORD.findall(text.casefold()))} for _, _, text in held]
     score, _ = overlap_matrix(bags, bags)
-    for item, j in zip(*((score >= PROMPTS).nonzero()), strict=True):
-        (f1, s1, _), (f2, s2, _) = held[item], held[j]
-        if item >= j or (_place_of_step(f1, s1), _place_of_step(f2, s2)) in told:
-            continue
-        first, second = (
-            _part_of_flow(field, "prompt", [item.id], quote_name(item.title)) for field, item in ((f1, s1), (f2, s2))
-        )
-        clone = _make_clone(first, second, float(score[item, j]), told)
-        yield structs.replace(clone, changes=tuple(change for change in clone.changes if change.topic == "prompt"))
+    units = [_part_of_flow(flow, "prompt", [step.id], quote_name(step.title)) for flow, step, _ in held]
+    places = zip(*((score >= PROMPTS).nonzero()), strict=True)
+    groups = _grouped([(float(score[i, j]), units[i], units[j]) for i, j in places if i < j], PROMPTS, told)
+    return [structs.replace(group, copies=tuple(map(_with_prompts_only, group.copies))) for group in groups]
+
+
+def _with_prompts_only(clone: Clone) -> Clone:
+    return structs.replace(clone, changes=tuple(change for change in clone.changes if change.topic == "prompt"))
 
 
 def _held_prompts(flows: list[Flow]) -> list[tuple[Flow, Step, str]]:
@@ -380,20 +349,24 @@ def _held_prompts(flows: list[Flow]) -> list[tuple[Flow, Step, str]]:
     return held
 
 
-def clone_title(clone: Clone) -> str:
-    """'Two flows, 0.93 alike: ‘A’ and ‘B’'."""
-    noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[clone.sort]
-    ends = [quote_name(place.title) if clone.sort == "flow" else place.title for place in (clone.a, clone.b)]
-    if clone.a.flow == clone.b.flow and clone.sort != "flow":
-        return f"Two {noun} in {quote_name(clone.a.flow_name)}, {clone.likeness:.2f} alike: {join_words(ends)}"
-    if clone.sort != "flow":
-        ends = [
-            f"{name} in {quote_name(place.flow_name)}" for name, place in zip(ends, (clone.a, clone.b), strict=True)
-        ]
-    return f"Two {noun}, {clone.likeness:.2f} alike: {join_words(ends)}"
+def group_title(group: CloneGroup) -> str:
+    """'3 flows, at least 0.93 alike: ‘A’, ‘B’ and ‘C’'."""
+    places = [group.reference, *[clone.b for clone in group.copies]]
+    noun = {"flow": "flows", "branch": "branches", "step": "steps", "prompt": "steps with the same prompt"}[group.sort]
+    count = "Two" if len(places) == 2 else str(len(places))
+    alike = f"{group.likeness:.2f} alike" if len(places) == 2 else f"at least {group.likeness:.2f} alike"
+    ends = [quote_name(place.title) if group.sort == "flow" else place.title for place in places]
+    if group.sort != "flow" and len({place.flow for place in places}) == 1:
+        return f"{count} {noun} in {quote_name(group.reference.flow_name)}, {alike}: {join_words(ends)}"
+    if group.sort != "flow":
+        ends = [f"{name} in {quote_name(place.flow_name)}" for name, place in zip(ends, places, strict=True)]
+    return f"{count} {noun}, {alike}: {join_words(ends)}"
 
 
-def left_words(left: Left) -> str:
-    """'left as it was: ‘X’ (input to) still says ‘Oslo’, which became ‘Bergen’ in 3 other places'."""
-    places = "1 other place" if left.times == 1 else f"{left.times} other places"
-    return f"left as it was: {left.where} still says {quote_name(left.old)}, which became {quote_name(left.new)} in {places}"
+def copy_title(clone: Clone) -> str:
+    """One of several copies, held against the reference: '‘B’ against ‘A’'."""
+    ends = [quote_name(place.title) if clone.sort == "flow" else place.title for place in (clone.b, clone.a)]
+    flows = [place.flow_name for place in (clone.b, clone.a)]
+    if clone.sort != "flow" and flows[0] != flows[1]:
+        ends = [f"{end} in {quote_name(flow)}" for end, flow in zip(ends, flows, strict=True)]
+    return f"{ends[0]} against {ends[1]}"

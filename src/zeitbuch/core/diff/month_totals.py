@@ -18,10 +18,13 @@ from .records import AffectedFlow, EstateChanges, MonthSide, MonthTotals
 MOST_STEPS = 20_000  # of both versions; beyond, the flows that changed and those around them are counted
 
 
-def month_totals(found: EstateChanges, old: Costing, new: Costing, matching: FlowMatching) -> MonthTotals | None:
-    """Calls and cost of a month before and after; None where they cannot be worked out."""
+def month_totals(
+    found: EstateChanges, old: Costing, new: Costing, matching: FlowMatching, of_all: bool = True
+) -> MonthTotals | None:
+    """Calls and cost of a month before and after, ``of_all`` flows or of those that changed and those around them; None where they
+    cannot be worked out."""
     pairs = versions_of(found, matching)
-    whole = sum([len(flow.steps) for side in (old, new) for flow in side.estate.flows]) <= MOST_STEPS
+    whole = of_all and sum([len(flow.steps) for side in (old, new) for flow in side.estate.flows]) <= MOST_STEPS
     changed = [[flow for flow in side if flow is not None] for side in zip(*pairs, strict=True)] or [[], []]
     try:
         before = old.estimate(old.estate.flows if whole else _around(old, changed[0]))
