@@ -105,13 +105,13 @@ def flow(at: int, draw: random.Random, size: int = 23_000) -> dict:
     }
 
 
-def write(folder: Path, count: int) -> int:
-    """Write ``count`` flows; returns the bytes written."""
+def write(folder: Path, count: int, size: int = 23_000) -> int:
+    """Write ``count`` flows of about ``size`` bytes; returns the bytes written."""
     draw = random.Random(20261124)
     folder.mkdir(parents=True, exist_ok=True)
     total = 0
     for at in range(count):
-        text = json.dumps(flow(at, draw), indent=1)
+        text = json.dumps(flow(at, draw, size), indent=1)
         (folder / f"sheet-{at:05d}.json").write_text(text)
         total += len(text)
     return total

@@ -382,3 +382,36 @@ def test_a_broken_rate_card_costs_the_figures_and_not_the_snapshot(demo: Path, r
     (demo / "rates.toml").write_text("currency = 7\n")
     ran = run("record", "october", cwd=demo)
     assert "snapshot 1" in ran.out and "recorded without figures" in ran.err
+
+
+def test_figures_that_were_kept_are_those_worked_out_anew(demo: Path, run: Run) -> None:
+    """The estimate of a snapshot from the cache of figures is that of all flows estimated, also with prices that change within the
+    month and flows that are called on certain days."""
+    for month, at in (
+        ("october", "2026-11-02"),
+        ("november", "2026-11-03"),
+        ("october", "2026-11-04"),
+        ("november", "2026-11-05"),
+    ):
+        assert run("record", month, "--at", at, cwd=demo).code == 0
+        assert run("record", month, "--at", at, "--no-cache", "--book", "other.sqlite", cwd=demo).code == 0
+    kept, anew = (
+        [
+            (row["calls"], row["month"])
+            for row in json.loads(run("history", "--book", book, "-f", "json", cwd=demo).out)["rows"]
+        ]
+        for book in ("book.sqlite", "other.sqlite")
+    )
+    assert kept == anew and len(kept) == 4 and kept[0] != kept[1]
+    total = json.loads(run("estimate", "november", "--runs", "0", "--month", "2026-11", "-f", "json", cwd=demo).out)[
+        "total"
+    ]
+    assert float(kept[-1][1]) == pytest.approx(
+        sum(float(total[part]["amount"]) for part in ("cost_month", "meters_month", "fees_month"))
+    )
+    for flow in ("letters", "SH-1077", "crew-swap"):
+        rows = [
+            json.loads(run("history", flow, "--book", book, "-f", "json", cwd=demo).out)["rows"]
+            for book in ("book.sqlite", "other.sqlite")
+        ]
+        assert rows[0] == rows[1]

@@ -17,7 +17,7 @@ from test_unreadable import flow
 TEXT = (ROOT / "docs" / "versions.md").read_text()
 HOOK = re.search(r"```sh hook\n(.*?)```", TEXT, re.DOTALL)[1]  # type: ignore[index]
 DRIVER, OUTLINE = re.findall(r"```sh git\n(.*?)```", TEXT, re.DOTALL)
-BEGIN = "git init -q . && git config user.email a@ferry.example && git config user.name Maren && git config commit.gpgsign false\n"
+BEGIN = "git init -q . && git config user.email a@ferry.example && git config user.name Maren && git config commit.gpgsign false && echo .cache >> .git/info/exclude\n"
 
 
 def text_of(flow_bytes: bytes) -> str:
@@ -173,3 +173,29 @@ def test_the_hooks_run_by_pre_commit_itself(repository: Path) -> None:
     (repository / "package.json").write_text('{"name": "desk", "version": "1.0.1"}\n')
     done = shell("git commit -am three", repository)
     assert done.returncode == 0 and "Passed" in done.stdout + done.stderr, done
+
+
+def test_authors_and_times_come_from_git(repository: Path) -> None:
+    """A history recorded commit by commit: when and by whom a state was made, and who changed each flow."""
+    made = "GIT_AUTHOR_NAME='{0}' GIT_AUTHOR_DATE='{1}' GIT_COMMITTER_DATE='{1}' git commit -qm x"
+    shell(f"{BEGIN}git add . && {made.format('Maren Dahl', '2026-01-05T10:00:00+01:00')}", repository)
+    (repository / "flows" / "exports" / "b.json").write_text(text_of(flow("b", steps=model_step("m1"))))
+    shell(f"git add . && {made.format('Ola Tveit', '2026-02-05T10:00:00+01:00')}", repository)
+    (repository / "flows" / "exports" / "a.json").write_text(text_of(flow("a", steps=model_step("m2"))))
+    shell(f"git add . && {made.format('Sanna Brekke', '2026-03-05T10:00:00+01:00')}", repository)
+    book = "--book ../book.sqlite"
+    done = shell(
+        "\n".join(f"cd {repository}/flows && zeitbuch record git:HEAD~{n}:exports {book}" for n in (2, 1, 0)),
+        repository,
+    )
+    assert done.returncode == 0, done
+    rows = json.loads(shell(f"cd flows && zeitbuch history {book} -f json", repository).stdout)["rows"]
+    assert [(row["who"], row["at"]) for row in rows] == [
+        ("Maren Dahl", "2026-01-05T09:00:00Z"), ("Ola Tveit", "2026-02-05T09:00:00Z"), ("Sanna Brekke", "2026-03-05T09:00:00Z"),
+    ]  # fmt: skip
+    rows = json.loads(shell(f"cd flows && zeitbuch history a {book} -f json", repository).stdout)["rows"]
+    assert [(row["version"], row["author"]) for row in rows] == [(1, "Maren Dahl"), (2, "Sanna Brekke")]
+    done = shell(
+        f"cd flows && zeitbuch history --verify {book} && zeitbuch record git::exports --by Ola {book}", repository
+    )
+    assert done.returncode == 0 and "nothing new" in done.stdout, done

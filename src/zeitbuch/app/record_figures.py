@@ -19,11 +19,11 @@ if TYPE_CHECKING:
 def estimate_today(session: Session, estate: Estate, month: str, rates: str, assumptions: str) -> EstateEstimate | None:
     """What the estate costs now. A rate card that cannot be read costs the figures, not the snapshot."""
     from .basis import load_basis
-    from .estimate import estimate_means
+    from .kept_figures import estimate_recorded
 
     try:
         basis = load_basis(rates, assumptions, workspace=session.workspace, today=month)
-        return estimate_means(session, estate, basis)
+        return estimate_recorded(session, estate, basis)
     except ZeitbuchError as error:
         problem = error.problem
         said = f"{problem.message}; recorded without figures"

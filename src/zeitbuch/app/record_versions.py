@@ -19,6 +19,7 @@ from zeitbuch.core.estimate.records import FlowEstimate
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.readers.dialects.rules import has_files_beside
+from zeitbuch.readers.input.git import PREFIX, Made, last_changes
 from zeitbuch.readers.input.sources import STDIN, STDIN_NAME, Held, name_of
 
 from .record_figures import estimate_today, figures_of_estate, plain_amount
@@ -85,9 +86,23 @@ def make_versions(
     result = estimate_today(session, estate, *basis)
     figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     number = before.snapshots[-1].number + 1 if before.snapshots else 1
-    maker = _VersionMaker(before.line, number, place, figures, result.currency if result is not None else "")
+    made = _changes_by_git(inputs, {place.file_of(flow) for flow in new})
+    maker = _VersionMaker(before.line, number, place, figures, result.currency if result is not None else "", made)
     versions = _versions_of_changes(maker, new, found, keys)
     return NewVersions(versions, figures_of_estate(result), tuple(_unreadable_rows(lost, places, keys)))
+
+
+def _changes_by_git(inputs: Named, files: set[str]) -> dict[str, Made]:
+    """Who changed files of a revision last, and when, by their names in the book."""
+    found: dict[str, Made] = {}
+    by_source: dict[str, dict[str, str]] = {}
+    for name, one in inputs:
+        if name in files and not isinstance(one, str) and one.name.startswith(PREFIX):
+            source, _, path = one.name.rpartition(":")
+            by_source.setdefault(source, {})[path] = name
+    for source, names in by_source.items():
+        found |= {names[path]: made for path, made in last_changes(source, names).items()}
+    return found
 
 
 def _moved_hashes(session: Session, before: Before, files: list[File]) -> tuple[set[str], set[str]]:
@@ -216,6 +231,7 @@ class _VersionMaker(NamedTuple):
     place: _PlaceOfFlows
     figures: dict[int, FlowEstimate]
     currency: str
+    changed: dict[str, Made]
 
     def removal(self, key: tuple[int, int], change: FlowChanges, last: Version) -> Version:
         """The version that says a flow was removed; its bytes are those of the one before."""
@@ -225,7 +241,13 @@ class _VersionMaker(NamedTuple):
         """A version of a flow that is there, with its figures."""
         member = flow.origin.member or "" if flow.origin is not None else ""
         made = self._bare(key, change, self.place.file_of(flow), member, self.place.hash_of(flow))
-        made = msgspec.structs.replace(made, fingerprint=fingerprint(flow), edited=storable(flow.changed))
+        last = self.changed.get(made.file)
+        made = msgspec.structs.replace(
+            made,
+            fingerprint=fingerprint(flow),
+            author=storable(last.author) if last is not None else "",
+            edited=storable(flow.changed or (last.at if last is not None else "")),
+        )
         figures = self.figures.get(id(flow))
         if figures is None:
             return made

@@ -12,6 +12,7 @@ from zeitbuch.cli.shared.session import account_name, finish_session, open_sessi
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.presentations import BodyResult
+from zeitbuch.readers.input.git import PREFIX, Made, commit_of
 
 
 def run(args: argparse.Namespace) -> int:
@@ -19,11 +20,13 @@ def run(args: argparse.Namespace) -> int:
     form = chosen_format(args, "snapshot")
     session = open_session(args)
     sources = session.sources(args.source)
+    commit = _only_commit(sources)
+    at = args.at or (commit.at if commit is not None else None)
     request = RecordRequest(
-        at=_asked_time(args.at, this_moment()),
-        by=args.by or account_name(),
+        at=_asked_time(at, this_moment()),
+        by=args.by or (commit.author if commit is not None else account_name()),
         note=args.note,
-        at_asked=args.at is not None,
+        at_asked=at is not None,
         rates=args.rates,
         assumptions=args.assumptions,
         line=session.line,
@@ -32,6 +35,15 @@ def run(args: argparse.Namespace) -> int:
     taken = record_snapshot(session, sources, request)
     show_result("snapshot", form, BodyResult("record", taken), args)
     return finish_session(session, args)
+
+
+def _only_commit(sources: list[str]) -> Made | None:
+    """The commit that all sources are of: the state is as old as it, and by whom made it."""
+    if not sources or not all(source.startswith(PREFIX) for source in sources):
+        return None
+    if len({source.split(":")[1] for source in sources}) > 1:
+        return None
+    return commit_of(sources[0])
 
 
 def _asked_time(text: str | None, now: datetime.datetime) -> str:

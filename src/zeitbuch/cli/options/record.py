@@ -28,9 +28,13 @@ def add(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="record nothing when a file cannot be read, or holds no flow where it held one",
     )
-    group.add_argument("--by", metavar="NAME", help="who took it; default: the name of the account")
     group.add_argument(
-        "--at", metavar="TIME", help="when the state was as it is (2026-08-01, 2026-08-01T14:00+02:00); default: now"
+        "--by", metavar="NAME", help="who took it; default: the name of the account, of a git: source the author"
+    )
+    group.add_argument(
+        "--at",
+        metavar="TIME",
+        help="when the state was as it is (2026-08-01, 2026-08-01T14:00+02:00); default: now, of a git: source its time",
     )
     add_figures(parser)
     parser.set_defaults(month="")  # figures are those of today

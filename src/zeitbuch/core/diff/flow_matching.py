@@ -80,6 +80,8 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
         found += [FlowPair(first, second, by, confidence) for first, second in pairs]
     if left and right:
         trusted = _ids_are_trusted(left, right, len(found))
+        if trusted:
+            _pair_alike("id", lambda flow: flow.id, left, right, found)
         _pair_by_name(left, right, found, trusted)
         left, right = _pair_rest(left, right, found, trusted)
     order = {id(flow): index for index, flow in enumerate(new)}
@@ -90,14 +92,25 @@ def match_flows(old: Sequence[Flow], new: Sequence[Flow]) -> FlowMatching:
 def _pair_by_name(left: list[Flow], right: list[Flow], found: list[FlowPair], trusted: bool) -> None:
     """Pairs what has a name of its own on both sides and is alike, unless an id that is believed may say otherwise; takes it out of both
     lists. Of a large estate that was numbered anew that is nearly all, and each pair is looked at by itself."""
+    ids = {flow.id for flow in left} & {flow.id for flow in right} if trusted else set()
+
+    def key(flow: Flow) -> object:
+        return (flow.name.casefold(), flow.folder, flow.environment) if flow.name and flow.id not in ids else None
+
+    _pair_alike("name", key, left, right, found)
+
+
+def _pair_alike(
+    by: By, key: Callable[[Flow], object], left: list[Flow], right: list[Flow], found: list[FlowPair]
+) -> None:
+    """Pairs what has a key of its own on both sides (None: no key) and is alike; takes it out of both lists."""
     from .flow_similarity import likeness_of
 
-    ids = {flow.id for flow in left} & {flow.id for flow in right} if trusted else set()
-    some = [[flow for flow in side if flow.name and flow.id not in ids] for side in (left, right)]
+    some = [[flow for flow in side if key(flow) is not None] for side in (left, right)]
     pairs: list[tuple[Flow, Flow]] = []
-    pair_by(lambda f: (f.name.casefold(), f.folder, f.environment), some[0], some[1], pairs)
+    pair_by(key, some[0], some[1], pairs)
     sure = [(first, second) for first, second in pairs if likeness_of(first, second) >= LEAST_OF_NAMED]
-    found += [FlowPair(first, second, "name", SURE_OF_NAMED) for first, second in sure]
+    found += [FlowPair(first, second, by, SURE_OF_NAMED) for first, second in sure]
     gone = {id(flow) for pair in sure for flow in pair}
     for side in (left, right):
         side[:] = [flow for flow in side if id(flow) not in gone]

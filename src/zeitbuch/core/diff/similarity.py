@@ -5,6 +5,8 @@
 
 from __future__ import annotations
 
+import itertools
+import math
 import re
 from collections.abc import Callable, Sequence
 from collections.abc import Set as AbstractSet
@@ -251,19 +253,38 @@ def _spread_belief(
     return pinned(np.where(weight > 0.5, OWN * own + (1 - OWN) * around, own))
 
 
+FEW = 5_000  # orders of the columns that are tried one by one; loading the solver takes longer than that
+
+
+def _best_assignment(score: Matrix) -> list[tuple[int, int]]:
+    """Row and column of each pair of the assignment with the highest sum, by row."""
+    number, member = score.shape
+    if number > member:
+        return sorted((row, column) for column, row in _best_assignment(score.T))
+    if math.perm(member, number) <= FEW:
+        table = score.tolist()
+        best = max(itertools.permutations(range(member), number), key=lambda order: _sum_of(table, order))
+        return list(enumerate(best))
+    from scipy.optimize import linear_sum_assignment
+
+    rows, columns = linear_sum_assignment(score, maximize=True)
+    return list(zip(rows.tolist(), columns.tolist(), strict=True))
+
+
+def _sum_of(table: list[list[float]], order: tuple[int, ...]) -> float:
+    return math.fsum([row[column] for row, column in zip(table, order, strict=True)])
+
+
 def assign_pairs(score: Matrix, least: float) -> list[tuple[int, int, float]]:
     """The pairs of the best assignment with a score of at least ``least``: row, column, confidence. The confidence is the
     score, less when another pair of the row or column comes near."""
-    from scipy.optimize import linear_sum_assignment
-
     if not score.size:
         return []
     number, member = score.shape
     # Where nothing else speaks, what stood first stands first.
     order = np.abs(np.arange(number).reshape(-1, 1) / number - np.arange(member).reshape(1, -1) / member)
-    rows, columns = linear_sum_assignment(score - 1e-3 * order, maximize=True)
     pairs = []
-    for item, j in zip(rows.tolist(), columns.tolist(), strict=True):
+    for item, j in _best_assignment(score - 1e-3 * order):
         value = float(score[item, j])
         if value < least:
             continue

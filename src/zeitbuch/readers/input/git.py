@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from zeitbuch.core.model.problems import Problem, fail
@@ -96,6 +97,45 @@ def staged_paths() -> list[str]:
             "run within the repository that holds the exports",
         )
     return [path for path in done.stdout.decode("utf-8", "surrogateescape").split("\0") if path]
+
+
+class Made(NamedTuple):
+    """Who made a commit, and when (RFC 3339)."""
+
+    author: str
+    at: str
+
+
+def commit_of(source: str) -> Made | None:
+    """Who made the commit that a source names, and when; None for what is staged."""
+    revision, _ = _split_source(source)
+    if not revision:
+        return None
+    done = _run_git("show", "-s", "--no-show-signature", "--format=%an%x00%aI", _find_commit(source, revision))
+    author, _, at = done.stdout.decode("utf-8", "replace").strip().partition("\0")
+    return Made(author, at) if at else None
+
+
+def last_changes(source: str, paths: Iterable[str]) -> dict[str, Made]:
+    """Who changed each of some files last, up to the commit that a source names, and when; by their paths from the top."""
+    revision, _ = _split_source(source)
+    wanted = set(paths)
+    if not revision or not wanted:
+        return {}
+    top = _run_git("rev-parse", "--show-toplevel").stdout.decode("utf-8", "surrogateescape").strip()
+    words = ["log", "-z", "--no-show-signature", "--no-renames", "--name-only", "--format=%x01%an%x02%aI%x03"]
+    done = _run_git("-C", top, *words, _find_commit(source, revision))
+    found: dict[str, Made] = {}
+    for entry in done.stdout.decode("utf-8", "surrogateescape").split("\x01")[1:]:
+        about, _, names = entry.partition("\x03")
+        author, _, at = about.partition("\x02")
+        for path in names.strip("\0\n").split("\0"):
+            name = path.strip("\n")
+            if name in wanted and name not in found:
+                found[name] = Made(author, at)
+        if len(found) == len(wanted):
+            break
+    return found
 
 
 def files_around(source: str, limits: Limits, also: Suffixes = ()) -> list[Held]:
