@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import copy
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -159,6 +160,19 @@ def test_entries_that_fit_nothing_are_told(lines: Path, run: Run) -> None:
         and "map.toml:20" in ran.err
         and "expected a host that is called 'a.example'" in ran.err
     )
+
+
+def test_the_mapping_of_the_docs_is_one() -> None:
+    import tomllib
+
+    import msgspec
+
+    from test_docs import ROOT
+    from zeitbuch.core.diff.mapping import Mapping, mapping_problems
+
+    (text,) = re.findall(r"```toml\n(.*?)```", (ROOT / "docs" / "versions.md").read_text(), re.DOTALL)
+    mapping = msgspec.convert(tomllib.loads(text), Mapping)
+    assert len(mapping.same) == 4 and not mapping_problems(mapping)
 
 
 BAD = (

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from zeitbuch.core.assumptions.money import Money
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Flow
@@ -50,10 +51,11 @@ def _around(costing: Costing, flows: Iterable[Flow]) -> list[Flow]:
 def _side(result: EstateEstimate, whole: bool) -> MonthSide:
     total = result.total
     # Allowances of meters count all flows together: of some alone they would be wrong.
-    cost = total.cost_month + total.meters_month + total.fees_month if whole else total.cost_month
+    metered = total.meters_month + total.fees_month if whole else Money()
+    cost = total.cost_month + metered
     unknown = len(total.unknown_volume)
     known = len(result.flows) - unknown
-    return MonthSide(total.calls_month, cost if result.currency else None, unknown, known)
+    return MonthSide(total.calls_month, cost if result.currency else None, unknown, known, metered)
 
 
 def _affected(

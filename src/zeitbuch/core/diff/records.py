@@ -94,13 +94,14 @@ class FirstChange(Struct, frozen=True):
 
 
 class MonthSide(Struct, frozen=True):
-    """A month of one version: calls, cost (None without a rate card), how many flows of unknown volume are not in it, and how many of
-    ``known`` volume are."""
+    """A month of one version: calls, cost (None without a rate card) and what of it meters and fees are, how many flows of unknown volume
+    are not in it, and how many of ``known`` volume are."""
 
     calls: float
     cost: Money | None
     unknown_volume: int
     known: int = 0
+    metered: Money = Money()
 
 
 class AffectedFlow(Struct, frozen=True):

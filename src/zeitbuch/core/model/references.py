@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 
 from .records import Flow, Ref
@@ -22,8 +23,17 @@ def ref_words(ref: Ref, names: dict[str, str]) -> str:
 
 
 def replace_refs(text: str, refs: Iterable[Ref], names: dict[str, str]) -> str:
-    """A text with its placeholders in words."""
-    for ref in refs:
-        if ref.text:
-            text = text.replace(ref.text, ref_words(ref, names))
-    return text
+    """A text with its placeholders in words; of two without anything between them the second follows a plus sign."""
+    words = {ref.text: ref_words(ref, names) for ref in refs if ref.text}
+    if len(words) < 2:
+        for written, said in words.items():
+            text = text.replace(written, said)
+        return text
+    pattern = re.compile("|".join(map(re.escape, sorted(words, key=len, reverse=True))))
+    parts: list[str] = []
+    end = -1
+    for found in pattern.finditer(text):
+        parts += [" + "] if found.start() == end else [text[max(end, 0) : found.start()]]
+        parts.append(words[found.group()])
+        end = found.end()
+    return "".join([*parts, text[max(end, 0) :]])

@@ -7,11 +7,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from zeitbuch.core.assumptions.money import Money, money_words
+from zeitbuch.core.diff.change_cost import subtract_money
 from zeitbuch.core.diff.records import (
     AffectedFlow,
     AllowedDifference,
     EstateChanges,
     FirstChange,
+    MonthSide,
     MonthTotals,
     UnreadableFlow,
 )
@@ -57,18 +59,24 @@ def totals_words(totals: MonthTotals, currency: str) -> str:
     before, after = f"{number_text(first.calls)}{more[0]}", f"{number_text(second.calls)}{more[1]}"
     parts = [f"{before} model calls as before" if before == after else f"{before} → {after} model calls"]
     if first.cost is not None and second.cost is not None:
-        parts.append(_cost_words(first.cost, second.cost, currency, more))
+        parts.append(_cost_words(first, second, currency, more))
     left = f"; not counted: {count_words(unknown, 'flow')} of unknown volume" if unknown else ""
     only = "; models only, without meters and fees" if totals.scope == "changed" and first.cost is not None else ""
     return f"{whose} per month ({totals.month}): {'; '.join(parts)}{left}{only}."
 
 
-def _cost_words(first: Money, second: Money, currency: str, unknown: Sequence[str]) -> str:
-    old, new = f"{money_words(first)}{unknown[0]}", f"{money_words(second)}{unknown[1]}"
+def _cost_words(first: MonthSide, second: MonthSide, currency: str, unknown: Sequence[str]) -> str:
+    before, after = first.cost or Money(), second.cost or Money()
+    old, new = f"{money_words(before)}{unknown[0]}", f"{money_words(after)}{unknown[1]}"
     if old == new:
         return f"{old} {currency} as before"
-    more = Money(second.amount - first.amount, tuple(dict.fromkeys((*first.unknown, *second.unknown))))
-    return f"{old} → {new} {currency} ({signed_money(more, currency)})"
+    more = subtract_money(after, before) or Money()
+    metered = subtract_money(second.metered, first.metered) or Money()
+    told = signed_money(more, currency)
+    if round(metered.amount, 2):
+        models = Money(more.amount - metered.amount, more.unknown)
+        told += f": models {signed_money(models, currency)}, meters and fees {signed_money(metered, currency)}"
+    return f"{old} → {new} {currency} ({told})"
 
 
 def _affected_words(flows: tuple[AffectedFlow, ...], currency: str) -> str:

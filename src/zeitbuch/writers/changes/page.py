@@ -126,8 +126,12 @@ def to_changes_page(
         *[f"<p>{_escape_text(said)}</p>" for said in head_sentences(found, currency)],
         *[f"<p class=quiet>{_escape_text(name)}</p>" for name in notes],
     ]
-    if first := first_lines(found):
-        items = "".join(f"<li>{_escape_text(words)}</li>" for words in first)
+    if lines := first_lines(found):
+        places = {(flow.id, flow.name): anchor for flow, anchor in zip(found.flows, anchors, strict=True)}
+        items = "".join(
+            f'<li><a href="#{places[one.id, one.flow]}">{_escape_text(words)}</a></li>'
+            for words, one in zip(lines, found.first, strict=True)
+        )
         body.append(f"<h2>Look at these first</h2><ol>{items}</ol>")
     if found.flows:
         body.append(block_html(d.Table(summary_sheet(found, currency))))
