@@ -1,7 +1,7 @@
 """Kill `zeitbuch record` at random moments, and let it run into a full disk: python benchmarks/book.py [TRIALS] [URL].
 
-Every trial changes one export and records; the process is killed after a random time. Afterwards the book must be whole, hold every
-snapshot that was told of, and take the next one. As root it also fills a small file system.
+Every trial changes one export and records it into one of two lines, or notes something; the process is killed after a random time. Afterwards
+the book must be whole, hold every entry that was told of, and take the next one. As root it also fills a small file system.
 """
 
 from __future__ import annotations
@@ -40,21 +40,26 @@ def kills(trials: int, url: str) -> None:
         env = {**os.environ, "XDG_CACHE_HOME": name}
         place = url or str(folder / "book.sqlite")
         command = [ZEITBUCH, "record", "--book", place]
+        ways = [
+            command,
+            [*command, "--line", "prod"],
+            [ZEITBUCH, "history", "@1", "--note", "looked at", "--by", "tester", "--book", place],
+        ]
         begun = time.perf_counter()
         subprocess.run(command, cwd=folder, env=env, check=True, stdout=subprocess.DEVNULL)
         most = time.perf_counter() - begun
         told, killed, lost = 1, 0, 0
         for n in range(trials):
             estate(folder, n)
-            process = subprocess.Popen(command, cwd=folder, env=env, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+            way = rng.choices(ways, (2, 1, 1))[0]
+            process = subprocess.Popen(way, cwd=folder, env=env, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
             try:
                 out, _ = process.communicate(timeout=rng.uniform(0.05, 1.1 * most))
             except subprocess.TimeoutExpired:
                 process.send_signal(signal.SIGKILL)
                 out, _ = process.communicate()
                 killed += 1
-            said = re.match(rb"snapshot (\d+)", out)
-            told = int(said[1]) if said else told
+            told += bool(re.match(rb"snapshot (prod:)?\d+ |@1: noted", out))
             book = Book(place)
             verdict = verify_book(book)
             lost += bool(verdict.wrong) or verdict.entries < told

@@ -28,7 +28,7 @@ def change(folder: Path, state: int, share: float = 0.01) -> int:
     changed = 0
     for path in random.Random(state).sample(files, max(1, round(len(files) * share))):
         text = path.read_text()
-        words = re.search(r'": "([a-z ]{60,})"', text)  # a prompt
+        words = re.search(r'": "([a-z0-9 ]{60,})"', text)  # a prompt
         assert words is not None
         path.write_text(text[: words.end(1)] + f" s{state}" + text[words.end(1) :])
         changed += path.stat().st_size

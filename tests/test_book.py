@@ -13,6 +13,7 @@ import signal
 import subprocess
 import sys
 import tarfile
+import tempfile
 import time
 import uuid
 from collections.abc import Callable, Iterator
@@ -24,6 +25,7 @@ from sqlalchemy import create_engine, delete, text
 from conftest import Run
 from zeitbuch.book import tables
 from zeitbuch.book.archive import export_book, import_book, read_archive
+from zeitbuch.book.notes import add_note
 from zeitbuch.book.records import File, sha256
 from zeitbuch.book.store import Book, url_of
 from zeitbuch.book.verify import verify_book
@@ -161,13 +163,13 @@ def filled(place: str, states: int = 4) -> Book:
     return book
 
 
-def keep(book: Book, said: str, who: str) -> int:
+def keep(book: Book, said: str, who: str, line: str = "") -> int:
     """One snapshot of two files, one of them new."""
     with book.writing() as writing:
         contents = [b"always the same", said.encode()]
         writing.put_contents(contents)
         files = [File(f"{i}.json", sha256(c)) for i, c in enumerate(contents)]
-        return writing.add_snapshot(files, [], "2026-11-01T00:00:00Z", who, said).number
+        return writing.add_snapshot(files, [], "2026-11-01T00:00:00Z", who, said, line=line).number
 
 
 ALTERED: dict[str, tuple[str, str]] = {
@@ -222,10 +224,20 @@ def test_entries_taken_off_the_end_show_by_the_hash_kept_elsewhere(demo: Path, r
     assert ran.code == 1 and "taken off" in ran.out
 
 
+LINES = ("", "dev", "prod")
+
+
 def _writer(place: str, who: int, count: int) -> None:
+    """Snapshots of one line; of every third a note, of every fifth a mark."""
     book = Book(place, create=True)
     for n in range(count):
-        keep(book, f"writer {who} state {n}", f"writer {who}")
+        number = keep(book, f"writer {who} state {n}", f"writer {who}", LINES[who % 3])
+        if n % 3 and n % 5:
+            continue
+        with book.writing() as writing:
+            snapshot = next(entry for entry in writing.snapshots(LINES[who % 3]) if entry.number == number)
+            at = "2026-11-01T00:00:00Z"
+            add_note(writing, snapshot, at=at, who=f"writer {who}", text=f"of {n}", mark="" if n % 5 else "accepted")
 
 
 def test_eight_writers_lose_nothing(place: str) -> None:
@@ -239,8 +251,12 @@ def test_eight_writers_lose_nothing(place: str) -> None:
     book = Book(place)
     assert not verify_book(book).wrong
     with book.reading() as reading:
-        notes = [e.note for e in reading.snapshots()]
+        notes = [e.note for e in reading.snapshots(None)]
+        said = [e.note for e in reading.entries("note")]
+        numbers = [[e.number for e in reading.snapshots(line)] for line in LINES]
     assert sorted(notes) == sorted(f"writer {w} state {n}" for w in range(8) for n in range(50))
+    assert sorted(said) == sorted(f"of {n}" for w in range(8) for n in range(50) if not (n % 3 and n % 5))
+    assert numbers == [list(range(1, 151)), list(range(1, 151)), list(range(1, 101))]
 
 
 KILLED = """
@@ -415,3 +431,38 @@ def test_figures_that_were_kept_are_those_worked_out_anew(demo: Path, run: Run) 
             for book in ("book.sqlite", "other.sqlite")
         ]
         assert rows[0] == rows[1]
+
+
+def test_a_server_that_ends_in_mid_record_leaves_the_chain_whole(tmp_path: Path) -> None:
+    """PostgreSQL is stopped at once while a writer writes, and started again: what was told is there, nothing half-written is, and the
+    writer was told in words."""
+    if not SERVER:
+        pytest.skip("no PostgreSQL server: run with ZEITBUCH_TEST_POSTGRES, as .ci/run does")
+    folder = tempfile.mkdtemp()  # a path short enough for a socket
+    script = str(Path(__file__).parent.parent / ".ci" / "postgres")
+    url = subprocess.run([script, "start", folder], capture_output=True, text=True, check=True).stdout.strip()
+    try:
+        for trial in range(4):
+            process = subprocess.Popen(
+                [sys.executable, "-c", KILLED, url, str(trial)],
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                cwd=Path(__file__).parent,
+            )
+            assert process.stdout is not None and process.stderr is not None
+            told = int(process.stdout.readline())
+            time.sleep(0.05 * trial)
+            subprocess.run([script, "stop", folder], check=True, capture_output=True)
+            rest, error = process.communicate(timeout=60)
+            told = int(rest.split()[-1]) if rest.split() else told
+            assert process.returncode != 0 and b"ZeitbuchError" in error and b"is the server running" in error, error[
+                -600:
+            ]
+            subprocess.run([script, "start", folder], check=True, capture_output=True)
+            book = Book(url)
+            verdict = verify_book(book)
+            assert not verdict.wrong and verdict.entries >= told
+            book.engine.dispose()
+    finally:
+        subprocess.run([script, "stop", folder], check=False, capture_output=True)
+        shutil.rmtree(folder, ignore_errors=True)
