@@ -295,3 +295,25 @@ def test_a_book_of_several_lines_verifies(tmp_path: Path) -> None:
 
 
 assert BAD  # the wrong uses of one book hold for lines too
+
+
+def test_a_feed_of_what_happened_since(tmp_path: Path, run: Run) -> None:
+    folder = folder_of(tmp_path, "in", a=flow("a"), b=flow("b"))
+    run("record", "in", "--at", "2026-01-01")
+    (folder / "a.json").write_bytes(flow("a", steps=STEPS))
+    run("record", "in", "--at", "2026-01-02", "--by", "Ola Tveit")
+    (folder / "b.json").write_bytes(b"{")
+    (folder / "c.json").write_bytes(flow("c"))
+    run("record", "in", "--at", "2026-01-03")
+    (folder / "d.json").write_bytes(flow("d"))
+    run("record", "in", "--at", "2026-01-04")
+    lines = [json.loads(line) for line in run("history", "--since", "@1", "-f", "jsonl").out.splitlines()]
+    assert [(one["snapshot"], one["flow"], one["version"], one["status"]) for one in lines] == [
+        ("@2", "A", 2, "changed"),
+        ("@3", "C", 1, "added"),
+        ("@3", "B", None, "unreadable"),
+        ("@4", "D", 1, "added"),
+    ]
+    assert lines[0]["who"] == "Ola Tveit" and lines[0]["what"].startswith("step added")
+    assert len(run("history", "--since", "@2026-01-03", "-f", "jsonl").out.splitlines()) == 1
+    assert run("history", "--since", "@latest").code == 0 and run("history", "--since", "@9").code == 2

@@ -16,6 +16,7 @@ from test_unreadable import flow
 
 TEXT = (ROOT / "docs" / "versions.md").read_text()
 HOOK = re.search(r"```sh hook\n(.*?)```", TEXT, re.DOTALL)[1]  # type: ignore[index]
+MERGE = re.search(r"```sh git-merge\n(.*?)```", TEXT, re.DOTALL)[1]  # type: ignore[index]
 DRIVER, OUTLINE = re.findall(r"```sh git\n(.*?)```", TEXT, re.DOTALL)
 BEGIN = "git init -q . && git config user.email a@ferry.example && git config user.name Maren && git config commit.gpgsign false && echo .cache >> .git/info/exclude\n"
 
@@ -199,3 +200,81 @@ def test_authors_and_times_come_from_git(repository: Path) -> None:
         f"cd flows && zeitbuch history --verify {book} && zeitbuch record git::exports --by Ola {book}", repository
     )
     assert done.returncode == 0 and "nothing new" in done.stdout, done
+
+
+def native(folder: Path, name: str, *flows: bytes) -> Path:
+    """A file in the native form as the program writes it."""
+    (folder / "raw").mkdir(exist_ok=True)
+    for old in (folder / "raw").iterdir():
+        old.unlink()
+    for number, one in enumerate(flows):
+        (folder / "raw" / f"{number}.json").write_bytes(one)
+    done = shell(f"zeitbuch convert raw -o {name} -q", folder)
+    assert done.returncode == 0, done
+    return folder / name
+
+
+def merged(
+    folder: Path, ours: tuple[bytes, ...], theirs: tuple[bytes, ...], base: tuple[bytes, ...]
+) -> tuple[int, str]:
+    """What git makes of two branches of one native file: its exit status, and the file."""
+    shell(f"{BEGIN}echo raw >> .git/info/exclude\n{MERGE}", folder)
+    native(folder, "x.flow.yaml", *base)
+    shell("git add . && git commit -qm base && git checkout -q -b theirs", folder)
+    native(folder, "x.flow.yaml", *theirs)
+    shell("git commit -qam theirs && git checkout -q -", folder)
+    native(folder, "x.flow.yaml", *ours)
+    shell("git commit -qam ours", folder)
+    done = shell("git merge -q theirs -m merged", folder)
+    return done.returncode, (folder / "x.flow.yaml").read_text()
+
+
+def steps(model: str, *more: str, prompt: str = "Answer the letters.") -> list[dict[str, object]]:
+    made: list[dict[str, object]] = [
+        {
+            "id": "m",
+            "kind": "model",
+            "name": "Ask",
+            "model": {"name": model, "prompts": [{"role": "system", "text": prompt}]},
+        }
+    ]
+    return made + [{"id": key, "kind": "http", "name": key.title(), "effect": "write"} for key in more]
+
+
+def test_the_merge_driver_merges_what_does_not_meet(tmp_path: Path) -> None:
+    """The model of ours and the prompt of theirs stand in neighbouring lines: git alone calls it a conflict."""
+    base = flow("a", steps=steps("m1")), flow("b", steps=steps("m1")), flow("c")
+    ours = flow("a", steps=steps("m2")), flow("b", steps=steps("m1")), flow("c")
+    theirs = (
+        flow("a", steps=steps("m1", prompt="Answer the letters in Norwegian.")),
+        flow("b", steps=steps("m1", "log")),
+        flow("d"),
+    )
+    code, text = merged(tmp_path, ours, theirs, base)
+    assert code == 0 and "name: m2" in text and "in Norwegian" in text and "name: Log" in text and "<<<<" not in text
+    assert "id: d\n" in text and "id: c\n" not in text
+    done = shell("zeitbuch diff git:HEAD^1:x.flow.yaml x.flow.yaml -f jsonl", tmp_path)
+    kinds = sorted(json.loads(line)["type"] for line in done.stdout.splitlines())
+    assert kinds == ["flow added", "flow removed", "prompt", "rights widened", "step added"]
+
+
+def test_the_merge_driver_leaves_contradictions_and_foreign_files_to_git(tmp_path: Path) -> None:
+    for number, (ours, theirs) in enumerate(((steps("m2"), steps("m3")), (steps("m2"), []))):
+        folder = tmp_path / str(number)
+        folder.mkdir()
+        code, text = merged(
+            folder, (flow("a", steps=ours),), (flow("a", steps=theirs),), (flow("a", steps=steps("m1")),)
+        )
+        assert code == 1 and "<<<<<<< ours" in text and ">>>>>>> theirs" in text
+    # A file with a comment is not as we write it: git merges its lines, and the comment stays.
+    folder = tmp_path / "comment"
+    folder.mkdir()
+    shell(f"{BEGIN}echo raw >> .git/info/exclude\n{MERGE}", folder)
+    path = native(folder, "x.flow.yaml", flow("a", steps=steps("m1")))
+    path.write_text(f"# by hand\n{path.read_text()}")
+    shell("git add . && git commit -qm base && git checkout -q -b theirs", folder)
+    path.write_text(path.read_text().replace("# by hand", "# by other hands"))
+    shell("git commit -qam theirs && git checkout -q -", folder)
+    path.write_text(path.read_text().replace("m1", "m2"))
+    done = shell("git commit -qam ours && git merge -q theirs -m merged", folder)
+    assert done.returncode == 0 and path.read_text().startswith("# by other hands\n") and "m2" in path.read_text()

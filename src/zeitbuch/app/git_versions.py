@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from zeitbuch.core.model.problems import fail
@@ -56,6 +56,28 @@ def versions_of_file(session: Session, path: str, old: str, new: str) -> tuple[E
 def _held(path: str, file: str) -> list[Input]:
     data = bytes_of(file)
     return [Held(path, data)] if data is not None else []
+
+
+def merge_native_files(session: Session, files: Sequence[str], path: str) -> str | None:
+    """The text of a native file in which two versions (ours, theirs) are brought together that set out from one (base): ``files`` in git's
+    order base, ours, theirs. None where that would lose something: the flows contradict each other, or a file is not as Zeitbuch writes it."""
+    from zeitbuch.core.diff.merging import merge_estates
+    from zeitbuch.writers.exchange.native import write_json, write_yaml
+    from zeitbuch.writers.theme.terminal import TextLook
+
+    write = write_json if path.endswith(".json") else write_yaml
+    look = TextLook(80, False, False, False, 1.0)
+    sides: list[Estate] = []
+    for file in files:
+        raw = bytes_of(file)
+        if raw is None:
+            return None
+        estate = session.estate_of([Held(path, raw)])
+        if session.problems or write(estate, look).encode() != raw:
+            return None
+        sides.append(estate)
+    merged = merge_estates(*sides)
+    return write(merged, look) if merged is not None else None
 
 
 def bytes_of(file: str) -> bytes | None:

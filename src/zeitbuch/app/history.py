@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zeitbuch.book.history_tables import estate_sheet, flow_sheet
+from zeitbuch.book.history_tables import estate_sheet, feed_sheet, flow_sheet
 from zeitbuch.book.lines import line_name, split_state, state_name
 from zeitbuch.book.notes import NOTE_KIND, add_note
 from zeitbuch.book.records import Mark, Version
@@ -35,6 +35,17 @@ def list_history(session: Session, flow: str = "", today: EstimateBasis | None =
             return with_notes(estate_sheet(snapshots, versions, notes), _other_lines(others))
         costs = (lambda version: _cost_today(session, version, reading, today)) if today is not None else None
         return flow_sheet(flow_versions(versions, flow), snapshots, costs, notes)
+
+
+def list_since(session: Session, key: str) -> Sheet:
+    """What happened to flows since a snapshot (@N, @latest, @DATE; @LINE:N of another line): one row a version."""
+    line, key = split_state(key.removeprefix("@"), session.line)
+    with Book(session.book).reading() as reading:
+        snapshots = reading.snapshots(line)
+        first = find_snapshot(snapshots, key, line)
+        later = [entry for entry in snapshots if entry.number > first.number]
+        versions = sorted(reading.versions(line=line), key=lambda version: (version.flow, version.number))
+        return feed_sheet(versions, first, later)
 
 
 def _other_lines(others: list[str]) -> list[str]:

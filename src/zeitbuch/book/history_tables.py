@@ -196,3 +196,39 @@ def _row_of_version(
     )
     row += now(version) if now is not None and there else ["", ""]
     return [*row, "; ".join(words for words in (note_words(said), mark_words(said)) if words)]
+
+
+def feed_sheet(versions: Iterable[Version], first: Entry, later: Iterable[Entry]) -> Sheet:
+    """One row a version and a flow that could not be read, in the order of the snapshots: what happened since the ``first``."""
+    columns = (
+        Column("snapshot", "snapshot"),
+        Column("at", "when"),
+        Column("who", "by", rank=1),
+        Column("flow", "flow"),
+        Column("id", "id", rank=3),
+        Column("version", "version", "count"),
+        Column("status", "status"),
+        Column("author", "changed by", rank=2),
+        Column("what", "what changed"),
+        Column("calls", "calls per run", "number", rank=2),
+        Column("month", "per month", "money", rank=2),
+    )
+    names = {version.flow: version for version in versions}
+    by_snapshot: dict[int, list[Version]] = {}
+    for version in versions:
+        by_snapshot.setdefault(version.snapshot, []).append(version)
+    rows: list[tuple[object, ...]] = []
+    unread = {key for key, _ in msgspec.json.decode(first.body, type=Body).unreadable}
+    for entry in later:
+        head = (state_name(entry.line, entry.number), entry.at, entry.who)
+        for one in by_snapshot.get(entry.number, []):
+            about = (one.name, one.id, one.number, one.status, one.author, one.summary)
+            rows.append((*head, *about, one.calls, _money_cell(one.month, one.unpriced)))
+        now = dict(msgspec.json.decode(entry.body, type=Body).unreadable)
+        for key in now.keys() - unread:
+            last = names[key]
+            rows.append(
+                (*head, last.name, last.id, None, "unreadable", "", f"could not be read ({now[key]})", None, None)
+            )
+        unread = set(now)
+    return Sheet(columns, tuple(rows))

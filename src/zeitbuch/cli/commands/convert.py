@@ -15,7 +15,7 @@ from zeitbuch.core.model.records import Estate
 def run(args: argparse.Namespace) -> int:
     """All flows, or those named, in one file; in a standard that cannot say everything, what it left out is told."""
     if args.driver:
-        from .git_driver import run_text_driver
+        from zeitbuch.cli.shared.git_driver import run_text_driver
 
         return run_text_driver(args)
     form = chosen_format(args, "flows")

@@ -28,9 +28,13 @@ from zeitbuch.writers.outputs.rows import formats_of
 def run(args: argparse.Namespace) -> int:
     """Changes between two versions, or copies within one."""
     if args.driver:
-        from .git_driver import run_diff_driver
+        from zeitbuch.cli.shared.git_driver import run_diff_driver
 
         return run_diff_driver(args)
+    if args.merge_driver:
+        from zeitbuch.cli.shared.git_driver import run_merge_driver
+
+        return run_merge_driver(args)
     if args.staged:
         return _run_staged(args)
     if args.old is None or args.more:

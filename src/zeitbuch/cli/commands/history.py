@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from zeitbuch.app.history import add_history_note, list_history, list_lines
+from zeitbuch.app.history import add_history_note, list_history, list_lines, list_since
 from zeitbuch.app.session import Session
 from zeitbuch.book.history_tables import verdict_sheet
 from zeitbuch.book.selection import book_time
@@ -31,7 +31,7 @@ def run(args: argparse.Namespace) -> int:
     ):
         raise fail(
             "option",
-            "expected a FLOW (with --now, --note or --mark), or one of --lines, --verify (with --head), --prune (with --yes), --export, --import; found several together",
+            "expected a FLOW (with --now, --note or --mark), or one of --since, --lines, --verify (with --head), --prune (with --yes), --export, --import; found several together",
         )
     if noted:
         return _note(args)
@@ -127,7 +127,13 @@ def _verify(args: argparse.Namespace, session: Session) -> int:
     return OK
 
 
+def _list_since(args: argparse.Namespace, session: Session) -> int:
+    show_result("table", chosen_format(args, "table"), sheet_result(list_since(session, args.since)), args)
+    return OK
+
+
 ACTS: dict[str, Callable[[argparse.Namespace, Session], int]] = {
+    "since": _list_since,
     "lines": _list_lines,
     "verify": _verify,
     "prune": _prune,

@@ -81,6 +81,11 @@ def _add_ways(parser: argparse.ArgumentParser) -> None:
         help="started by git for a file: a file that holds no flow is shown by its lines",
     )
     group.add_argument(
+        "--merge-driver",
+        action="store_true",
+        help="started by git to merge a native file: only where nothing contradicts and nothing is lost, else as git merges text",
+    )
+    group.add_argument(
         "--mapping", metavar="FILE", default="",
         help="what is called otherwise on purpose (connections, hosts, ids ...), and differences that are allowed",
     )  # fmt: skip

@@ -14,6 +14,7 @@ examples:
   zeitbuch history                             the snapshots of the estate
   zeitbuch history "Customer letters"          the versions of a flow
   zeitbuch history SH-1040 --now               with what each would cost at today's rates
+  zeitbuch history --since @3 -f jsonl         a feed of what changed in which snapshot
   zeitbuch history --line prod                 the snapshots of another line
   zeitbuch history "Customer letters@2" --mark accepted --note "agreed with the desk"
   zeitbuch history --verify --head 3f0a...     is the book as it was, and what followed?
@@ -32,6 +33,12 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--now", action="store_true", help="with FLOW: what each version would cost at today's rates, too"
     )
     add_line(parser)
+    parser.add_argument(
+        "--since",
+        metavar="@N",
+        default="",
+        help="what happened to flows since a snapshot, a row each; a feed with -f jsonl",
+    )
     parser.add_argument("--lines", action="store_true", help="the lines of the book instead")
     group = parser.add_argument_group("what is said of a snapshot (@N) or a version (FLOW@N)")
     group.add_argument("--note", metavar="TEXT", default="", help="add a note")
