@@ -293,3 +293,18 @@ def test_the_head_of_one_flow_is_not_of_the_estate(demo: Path, run: Run) -> None
         "changed flows and those around them per month"
         in run("diff", "october", "november", "--flow", "letters", cwd=demo).out
     )
+
+
+def test_a_change_of_failure_behaviour_says_what_a_failure_leads_to(
+    told: Callable[..., Told], demo: Path, run: Run
+) -> None:
+    def route(flow: Flow) -> None:
+        flow["links"].append({"source": "pay", "target": "log", "role": "error", "after": ["failure"]})
+
+    def passed_over(flow: Flow) -> None:
+        flow["steps"][3]["on_fault"] = "continue"
+
+    assert told(route)[0][::2] == ("error route added", "when it fails now: the run goes on at 6 ‘Log’")
+    assert told(passed_over)[0][::2] == ("on error", "when it fails now: the run goes on as if nothing had happened")
+    said = run("diff", "october", "november", "--flow", "SH-1077", cwd=demo).out
+    assert "when it fails now: nothing takes the fault, and the branch ends there" in said

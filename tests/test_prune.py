@@ -13,6 +13,7 @@ import pytest
 
 from conftest import Run
 from test_bad_input import STEPS
+from test_book import place  # noqa: F401
 from test_unreadable import flow, folder_of
 from zeitbuch.book.prune import PruneRule, plan_pruning, prune_book, snapshots_to_prune
 from zeitbuch.book.records import Entry, File, manifest, sha256
@@ -47,9 +48,9 @@ def test_rules(rule: PruneRule, gone: list[int]) -> None:
     assert [e.number for e in snapshots_to_prune(snapshots, accepted, rule, TODAY)] == gone[1:]
 
 
-def test_what_is_kept_comes_back_and_the_chain_holds(tmp_path: Path) -> None:
+def test_what_is_kept_comes_back_and_the_chain_holds(place: str) -> None:  # noqa: F811
     """Of a year of daily snapshots, on two lines, one file of 40 changing each day."""
-    book = Book(str(tmp_path / "book.sqlite"), create=True)
+    book = Book(place, create=True)
     kept: dict[tuple[str, int], bytes] = {}
     start = datetime.date(2025, 7, 1)
     for line, shift in (("", 0), ("dev", 7)):

@@ -22,6 +22,7 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.sheet import with_notes
 from zeitbuch.core.model.words import count_words
+from zeitbuch.core.report.change_failures import with_failure_words
 from zeitbuch.core.report.change_head import head_sentences
 from zeitbuch.core.report.change_maps import Maps, change_maps
 from zeitbuch.core.report.change_tables import DiffResult, change_line, changes_sheet, summary_sheet
@@ -83,6 +84,7 @@ def compare_versions(
     )
     if found.flows and request.figures:
         found = _with_figures(session, found, matching, (old, new), basis, request)
+    found = with_failure_words(found, matching)
     found, allowed = without_allowed(in_order_of_consequence(found), mapping, request.today)
     if request.mapping:
         session.problems += idle_mapping_entries(request.mapping, mapping, used, allowed, request.today)

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from zeitbuch.book.records import Entry
     from zeitbuch.book.store import Book, Writing
 
+    from .record_versions import NewVersions
+
 
 class Taken(Struct, frozen=True):
     """What a `record` did: the snapshot of a line, how many files came, changed or went, the versions of flows, the names of flows
@@ -159,27 +161,26 @@ def write_snapshot(
         contents = {**contents, **_read_missing(session, inputs, files, missing)}
         basis = Basis(request.at[:7], request.rates, request.assumptions)
         made = make_versions(session, writing, before, files, inputs, basis)
-        unreadable = tuple([(one.flow, one.file) for one in made.unreadable])
         if request.strict:
             _refuse_unread(session, [one.name for one in made.unreadable])
+        unreadable = tuple([(one.flow, one.file) for one in made.unreadable])
         if resting and not made.versions and dict(unreadable) == before.unreadable():
             return _nothing_new(writing, snapshots[-1], len(files), request)
         writing.put_contents([contents[name] for name in fresh])
         entry = writing.add_snapshot(
             files, made.versions, at, request.by, request.note, made.estimated, request.line, unreadable
         )
-    names = {file.name for file in before.files}
+    return _taken(entry, before.files, files, sum(fresh.values()), made)
+
+
+def _taken(entry: Entry, before: list[File], files: list[File], fresh: int, made: NewVersions) -> Taken:
+    """What a recording says of itself."""
+    gone = {file.name for file in before} - {file.name for file in files}
+    names = tuple([one.name for one in made.unreadable])
     return Taken(
-        entry.number,
-        at,
-        len(files),
-        sum(fresh.values()),
-        len(names - {file.name for file in files}),
-        tuple(made.versions),
-        line=request.line,
-        unreadable=tuple([one.name for one in made.unreadable]),
-        head=entry.hash,
-    )
+        entry.number, entry.at, len(files), fresh, len(gone), tuple(made.versions),
+        line=entry.line, unreadable=names, head=entry.hash,
+    )  # fmt: skip
 
 
 def _nothing_new(writing: Writing, last: Entry, files: int, request: RecordRequest) -> Taken:

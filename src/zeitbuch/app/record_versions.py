@@ -132,6 +132,14 @@ def _flows_before(
         for row in keys.living()
         if row.id not in read and (row.flow in where or row.file in names)
     ]
+    return found + _last_readable(session, writing, before, waiting)
+
+
+def _last_readable(
+    session: Session, writing: Writing, before: Before, waiting: list[tuple[Version, str]]
+) -> list[tuple[Flow, str]]:
+    """Flows as their last versions say, with the files that should hold them."""
+    found: list[tuple[Flow, str]] = []
     for entry in before.snapshots if waiting else ():
         then = [(row, file) for row, file in waiting if row.snapshot == entry.number]
         files = [File(*pair) for pair in dict.fromkeys((row.file, row.hash) for row, _ in then)]

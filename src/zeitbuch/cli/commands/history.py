@@ -22,17 +22,7 @@ def run(args: argparse.Namespace) -> int:
     """Snapshots or versions, or an act on the book itself."""
     acts = [name for name in ACTS if getattr(args, name)]
     noted = bool(args.note or args.mark)
-    if (
-        len(acts) > 1
-        or (acts and (args.flow or noted or args.now))
-        or (args.head and not args.verify)
-        or (args.yes and not args.prune)
-        or (args.now and not args.flow)
-    ):
-        raise fail(
-            "option",
-            "expected a FLOW (with --now, --note or --mark), or one of --since, --lines, --verify (with --head), --prune (with --yes), --export, --import; found several together",
-        )
+    _refuse_several(args, acts, noted)
     if noted:
         return _note(args)
     if acts:
@@ -43,6 +33,16 @@ def run(args: argparse.Namespace) -> int:
     today = basis_of(args, session) if args.now else None
     show_result("table", form, sheet_result(list_history(session, args.flow or "", today)), args)
     return finish_session(session, args)
+
+
+def _refuse_several(args: argparse.Namespace, acts: list[str], noted: bool) -> None:
+    """One thing at a time, and each option with what it belongs to."""
+    alone = (args.head and not args.verify) or (args.yes and not args.prune) or (args.now and not args.flow)
+    if len(acts) > 1 or (acts and (args.flow or noted or args.now)) or alone:
+        raise fail(
+            "option",
+            "expected a FLOW (with --now, --note or --mark), or one of --since, --lines, --verify (with --head), --prune (with --yes), --export, --import; found several together",
+        )
 
 
 def _note(args: argparse.Namespace) -> int:

@@ -88,29 +88,41 @@ def _made_changes(flow: FlowChanges) -> list[Change]:
     return made or list(flow.changes)
 
 
+Touching = tuple[Change, set[Spot]]  # a change, and what it touches
+
+
 def _meet(one: _Changed, other: _Changed) -> Iterable[MetChange]:
     """The changes of a flow that both sides changed."""
     if one.flow is None or other.flow is None or one.changes.status == "added":
-        yield _meet_whole(one, other)
-        return
-    ours = [(change, _spots_of(change, one.changes)) for change in _made_changes(one.changes)]
-    theirs = [(change, _spots_of(change, other.changes)) for change in _made_changes(other.changes)]
-    taken: set[int] = set()
-    for change, spots in ours:
-        place = next((n for n, (second, _) in enumerate(theirs) if n not in taken and _is_same(change, second)), None)
-        if place is not None:
-            taken.add(place)
-            yield MetChange("both alike", one.changes.name, one.changes.id, change, theirs[place][0])
+        return [_meet_whole(one, other)]
+    ours, theirs = _touching(one.changes), _touching(other.changes)
+    alike = _alike(ours, theirs)
+    name, id = one.changes.name, one.changes.id
+    found = [MetChange("both alike", name, id, ours[mine][0], theirs[n][0]) for mine, n in alike.items()]
+    met: set[int] = set()
+    for place, (change, spots) in enumerate(ours):
+        if place in alike:
             continue
-        against = [n for n, (_, second) in enumerate(theirs) if n not in taken and _do_meet(spots, second)]
-        if not against:
-            yield _met("only ours", one.changes, change)
-        for n in against:
-            yield MetChange("conflict", one.changes.name, one.changes.id, change, theirs[n][0])
-    met = {n for n, (_, second) in enumerate(theirs) if any(_do_meet(spots, second) for change, spots in ours if spots)}
-    for n, (change, _) in enumerate(theirs):
-        if n not in taken and n not in met:
-            yield _met("only theirs", other.changes, change)
+        against = [n for n, (_, second) in enumerate(theirs) if n not in alike.values() and _do_meet(spots, second)]
+        found += [MetChange("conflict", name, id, change, theirs[n][0]) for n in against]
+        found += [] if against else [_met("only ours", one.changes, change)]
+        met |= set(against)
+    done = met | set(alike.values())
+    return found + [_met("only theirs", other.changes, change) for n, (change, _) in enumerate(theirs) if n not in done]
+
+
+def _touching(flow: FlowChanges) -> list[Touching]:
+    return [(change, _spots_of(change, flow)) for change in _made_changes(flow)]
+
+
+def _alike(ours: list[Touching], theirs: list[Touching]) -> dict[int, int]:
+    """Places of changes that both sides made alike, each of theirs once."""
+    found: dict[int, int] = {}
+    for place, (change, _) in enumerate(ours):
+        fits = [n for n, (other, _) in enumerate(theirs) if n not in found.values() and _is_same(change, other)]
+        if fits:
+            found[place] = fits[0]
+    return found
 
 
 def _meet_whole(one: _Changed, other: _Changed) -> MetChange:

@@ -118,6 +118,30 @@ def on_error(graph: Graph, step: Step) -> str:
     return f"If it {'takes too long' if late else 'fails'}, {', and then '.join(parts)}." if parts else ""
 
 
+def failing_words(graph: Graph, step: Step, head: str = "It fails") -> str:
+    """What follows when a step fails, also where nothing takes the fault: '``head``: the run goes on at ...'."""
+    said = on_error(graph, step)
+    for start in ("If it fails, ", "If it takes too long, "):
+        if said.startswith(start):
+            return f"{head}: {said.removeprefix(start)}"
+    return f"{head}. {_lost_words(graph, step)}"
+
+
+def _lost_words(graph: Graph, step: Step) -> str:
+    around = [text for text in graph.scope_path(step.id) if text is not None]
+    catching = next((text for text in reversed(around) if graph.steps[text].kind in ("guard", "loop")), None)
+    if catching is None:
+        return "Nothing takes the fault, and the branch ends there."
+    name = quote_name(graph.names[catching])
+    if graph.steps[catching].kind == "loop":
+        repeat = graph.steps[catching].repeat
+        said = repeat.on_item_fault if repeat is not None else None
+        if said is None:
+            return f"Nothing takes the fault; the export does not say whether {name} goes on with its next item."
+        return f"Nothing takes the fault; {name} {'ends' if said == 'stop' else 'goes on with its next item'}."
+    return f"{name} around it takes the fault."
+
+
 def _retry_words(retry: Retry) -> str:
     if retry.attempts == 1:
         again = "once" + (f" after {span_words(retry.wait)}" if retry.wait else "")

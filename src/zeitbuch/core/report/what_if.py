@@ -19,7 +19,7 @@ from zeitbuch.core.model.words import count_words, join_words
 from zeitbuch.core.passes.plan import JoinTree, Node, Stage, Way, nodes_of
 from zeitbuch.core.passes.reachability import Reachability, taken_values
 
-from .sentences import on_error, step_sentence
+from .sentences import failing_words, step_sentence
 
 _WAYS = 4096  # of open decisions of one level that are tried one by one
 Odds = Literal["certain", "perhaps", "not"]
@@ -310,25 +310,7 @@ class WhatIfSimulation:
         return f"It decides{hint}: {join_words(goes, 'or')}." if goes else "It decides, but no case leads on."
 
     def _failing_words(self, words: str, step: Step) -> str:
-        said = on_error(self.graph, step)
-        for start in ("If it fails, ", "If it takes too long, "):
-            if said.startswith(start):
-                return f"{words}: {said.removeprefix(start)}"
-        return f"{words}. {self._lost_words(step)}"
-
-    def _lost_words(self, step: Step) -> str:
-        around = [text for text in self.graph.scope_path(step.id) if text is not None]
-        catching = next((text for text in reversed(around) if self.graph.steps[text].kind in ("guard", "loop")), None)
-        if catching is None:
-            return "Nothing takes the fault, and the branch ends there."
-        name = quote_name(self.graph.names[catching])
-        if self.graph.steps[catching].kind == "loop":
-            repeat = self.graph.steps[catching].repeat
-            said = repeat.on_item_fault if repeat is not None else None
-            if said is None:
-                return f"Nothing takes the fault; the export does not say whether {name} goes on with its next item."
-            return f"Nothing takes the fault; {name} {'ends' if said == 'stop' else 'goes on with its next item'}."
-        return f"{name} around it takes the fault."
+        return failing_words(self.graph, step, words)
 
     def _name_words(self, id: str) -> str:
         return f"{self.graph.numbers.get(id, '')} {quote_name(self.graph.names[id])}".strip()

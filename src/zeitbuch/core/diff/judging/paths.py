@@ -79,18 +79,22 @@ def _judge_exits(pair: FlowPairing) -> None:
     for step in pair.removed:
         if step.kind == "approve":
             continue  # told with what nobody approves any more
-        arriving = [link for link in pair.old.links if link.target == step.id and link.role in _ONWARD]
         leaving = {link.target for link in pair.old.links if link.source == step.id and link.role in _ONWARD}
-        stays = [link for link in arriving if link.source in pair.new_steps]
         ways = ways_instead(pair, step)
         said = lead_words(pair, ways, plain=True) if len(leaving) > 1 else []
-        led = {(link.source, case_name(link)) for link in ways}
-        for link in stays:
-            if link.role == "case" and (link.source, case_name(link)) not in led:
-                source = quote_name(pair.new_names.get(link.source, link.source))
-                said.append(f"{source} ({case_name(link)}) leads nowhere now")
+        said += _dead_ends(pair, step, {(link.source, case_name(link)) for link in ways})
         if said:
             _add_remarks(pair, step, said)
+
+
+def _dead_ends(pair: FlowPairing, gone: Step, led: set[tuple[str, str]]) -> list[str]:
+    """Cases that led to a step that is gone, and lead nowhere now."""
+    cases = [link for link in pair.old.links if link.target == gone.id and link.role == "case"]
+    return [
+        f"{quote_name(pair.new_names.get(link.source, link.source))} ({case_name(link)}) leads nowhere now"
+        for link in cases
+        if link.source in pair.new_steps and (link.source, case_name(link)) not in led
+    ]
 
 
 def _add_remarks(pair: FlowPairing, step: Step, said: list[str]) -> None:
