@@ -158,6 +158,30 @@ def test_where_the_way_of_a_removed_step_leads(told: Callable[..., Told]) -> Non
     assert found[0][0] == "step removed" and "‘Amount’ (small) leads nowhere now" in found[0][2]
 
 
+def test_a_case_whose_condition_changed_with_the_step_behind_it_leads_on(tmp_path: Path, run: Run) -> None:
+    """Cases that are told apart by their conditions alone: another condition is no dead end."""
+    steps = [
+        {"id": "d", "kind": "decide", "name": "Moist?"},
+        {"id": "x", "kind": "code", "name": "Dry"},
+        {"id": "e", "kind": "write", "name": "Dried"},
+    ]
+    links = [
+        {"source": "d", "target": "x", "role": "case", "condition": "moisture > 14"},
+        {"source": "d", "target": "e", "role": "case", "otherwise": True},
+        {"source": "x", "target": "e"},
+    ]
+    old = {"id": "f", "name": "Grain", "steps": steps, "links": links}
+    new = {
+        **old,
+        "steps": [steps[0], steps[2]],
+        "links": [{**links[0], "target": "e", "condition": "moisture > 99"}, links[1]],
+    }
+    for name, flow in (("o.json", old), ("n.json", new)):
+        (tmp_path / name).write_text(json.dumps({"zeitbuch": 1, "flows": [flow]}))
+    text = run("diff", "o.json", "n.json").out
+    assert "leads nowhere" not in text and "moisture > 14" in text and "moisture > 99" in text
+
+
 def test_steps_that_nothing_leads_to_are_told_with_what_cut_them_off(
     tmp_path: Path, run: Run, told: Callable[..., Told]
 ) -> None:

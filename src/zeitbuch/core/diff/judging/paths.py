@@ -88,12 +88,19 @@ def _judge_exits(pair: FlowPairing) -> None:
 
 
 def _dead_ends(pair: FlowPairing, gone: Step, led: set[tuple[str, str]]) -> list[str]:
-    """Cases that led to a step that is gone, and lead nowhere now."""
+    """Cases that led to a step that is gone, and lead nowhere now. Where the step before it has another new case, that may be the
+    same under another name or condition: nothing is said."""
     cases = [link for link in pair.old.links if link.target == gone.id and link.role == "case"]
+    stood = {(link.source, case_name(link), link.target) for link in pair.old.links}
+    fresh = {
+        link.source
+        for link in pair.new.links
+        if link.role == "case" and (link.source, case_name(link), link.target) not in stood
+    }
     return [
         f"{quote_name(pair.new_names.get(link.source, link.source))} ({case_name(link)}) leads nowhere now"
         for link in cases
-        if link.source in pair.new_steps and (link.source, case_name(link)) not in led
+        if link.source in pair.new_steps and link.source not in fresh and (link.source, case_name(link)) not in led
     ]
 
 
