@@ -317,3 +317,16 @@ def test_a_feed_of_what_happened_since(tmp_path: Path, run: Run) -> None:
     assert lines[0]["who"] == "Ola Tveit" and lines[0]["what"].startswith("step added")
     assert len(run("history", "--since", "@2026-01-03", "-f", "jsonl").out.splitlines()) == 1
     assert run("history", "--since", "@latest").code == 0 and run("history", "--since", "@9").code == 2
+
+
+def test_lines_in_python(tmp_path: Path) -> None:
+    import zeitbuch
+
+    folder_of(tmp_path, "in", a=flow("a"))
+    book = str(tmp_path / "book.sqlite")
+    for line in ("", "prod"):
+        taken = zeitbuch.record(str(tmp_path / "in"), book=book, by="t", line=line, strict=True)
+        assert (taken.snapshot, taken.line, len(taken.head)) == (1, line, 64)
+    assert len(zeitbuch.history(book, line="prod").to_frame()) == 1
+    assert zeitbuch.restore("A@prod:1", book) == flow("a")
+    assert [one.id for one in zeitbuch.read("A@prod:latest", book=book).flows] == ["a"]

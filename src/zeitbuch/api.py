@@ -121,8 +121,8 @@ def read(
     return estate
 
 
-def _make_session(dialects: Sequence[str] = (), book: str = BOOK_NAME) -> Session:
-    return Session(dialects=[load_dialect(path) for path in dialects], book=book, cache=False)
+def _make_session(dialects: Sequence[str] = (), book: str = BOOK_NAME, line: str = "") -> Session:
+    return Session(dialects=[load_dialect(path) for path in dialects], book=book, line=line, cache=False)
 
 
 def _raise_errors(session: Session) -> None:
@@ -194,31 +194,37 @@ def record(
     dialects: Sequence[str] = (),
     rates: str = "",
     assumptions: str = "",
+    line: str = "",
+    strict: bool = False,
 ) -> Taken:
-    """Take a snapshot of sources into a book (a path or URL); what `record` does. ``at`` is a date or time (ISO 8601; UTC where
-    no zone is named), by default now; ``by`` is by default the name of the account."""
+    """Take a snapshot of sources into a ``line`` of a book (a path or URL); what `record` does. ``at`` is a date or time (ISO 8601;
+    UTC where no zone is named), by default now; ``by`` is by default the name of the account; with ``strict`` nothing is recorded
+    where something could not be read."""
     from .app.record import RecordRequest, record_snapshot
     from .book.selection import book_time
 
     when = datetime.datetime.fromisoformat(at) if at is not None else datetime.datetime.now(datetime.UTC)
     if when.tzinfo is None:
         when = when.replace(tzinfo=datetime.UTC)
-    session = _make_session(dialects, book)
-    request = RecordRequest(book_time(when), by or getpass.getuser(), note, at is not None, rates, assumptions)
+    session = _make_session(dialects, book, line)
+    who = by or getpass.getuser()
+    request = RecordRequest(
+        book_time(when), who, note, at is not None, rates, assumptions, session.line, strict,
+    )  # fmt: skip
     taken = record_snapshot(session, sources, request)
     _raise_errors(session)
     return taken
 
 
-def history(book: str = BOOK_NAME, flow: str = "") -> History:
-    """The snapshots of a book, or the versions of one flow (id or name)."""
+def history(book: str = BOOK_NAME, flow: str = "", line: str = "") -> History:
+    """The snapshots of a line of a book, or the versions of one flow (id or name)."""
     from .app.history import list_history
 
-    return History(list_history(Session(book=book), flow))
+    return History(list_history(Session(book=book, line=line), flow))
 
 
 def restore(what: str, book: str = BOOK_NAME) -> bytes:
-    """The bytes of the export of one version of a flow: 'FLOW@N', N a number, latest or a date."""
+    """The bytes of the export of one version of a flow: 'FLOW@N', N a number, latest or a date, with its line before it where that is another ('FLOW@prod:2')."""
     from .app.restore import restore_version
 
     name, _, key = what.rpartition("@")

@@ -15,6 +15,7 @@ COMMANDS: dict[str, str] = {
     "estimate": "passes, model calls, tokens and cost per run and per month",
     "compare": "put scenarios beside the estimate: other model, slower poll, other host, ...",
     "diff": "say what changed in meaning between two versions, and what it does to cost",
+    "check": "find what is wrong or dangerous, with what to do",
     "document": "write a document per flow for people to review (Markdown, HTML)",
     "record": "take a snapshot of the sources into the book",
     "history": "list snapshots, or the versions of a flow; verify, export the book",

@@ -6,6 +6,7 @@ from __future__ import annotations
 from typing import Literal
 
 MessageCode = Literal[
+    "accept-idle",
     "answer",
     "answers-key",
     "answers-syntax",
@@ -32,6 +33,7 @@ MessageCode = Literal[
     "budget-limit",
     "case-many",
     "case-unknown",
+    "check-unknown",
     "convert-left-out",
     "convert-unsayable",
     "cron",

@@ -6,6 +6,9 @@ from __future__ import annotations
 from .version_messages import VERSION_MESSAGES, Message
 
 _MESSAGES: tuple[Message, ...] = (
+    Message("accept-idle",
+            "An exception of the workspace (`[[accept]]`) is out of date, or fits no finding.",
+            "Renew it with a reason, or take it out: an exception that is out of date accepts nothing."),
     Message("answer",
             "An answer to a question about a proposed dialect is to no question of it, or is none of those that can be given.",
             "The questions stand at the end of the proposal, each with its id and its answers by number."),
@@ -55,6 +58,9 @@ _MESSAGES: tuple[Message, ...] = (
     Message("case-unknown",
             "A case named with `--case` does not exist, or exists at several decisions.",
             "Use one of the cases that the message lists; name the decision too: `--case \"By severity=minor\"`."),
+    Message("check-unknown",
+            "No check has this code.",
+            "`zeitbuch check --codes` lists them, docs/checks.md says what each finds."),
     Message("convert-left-out",
             "A flow was written in an open standard that has no words for all of it. What was written was read back and compared with the flow: the message "
             "names what the file leaves out or says otherwise, and of which steps.",

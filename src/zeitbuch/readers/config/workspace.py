@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import datetime
 import os
 from glob import escape as glob_escape
 from glob import glob
@@ -24,12 +25,23 @@ NAME = "zeitbuch.toml"
 _KIND = TomlKind("a workspace file", "workspace", "workspace-unreadable", "workspace-syntax", "workspace-key")
 
 
+class Accept(Struct, frozen=True, forbid_unknown_fields=True):
+    """A finding that is let be: its code, flow and step (patterns with ``*``), why, by whom, and the first day on which it is no more."""
+
+    code: str
+    reason: str
+    by: str
+    flow: str = "*"
+    step: str = "*"
+    until: datetime.date | None = None
+
+
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``; ``month`` (YYYY-MM) is that of monthly
     figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
-    or never are."""
+    or never are; ``accept`` the findings that are let be."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -41,6 +53,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     line: str = ""
     budget: list[Budget] = []
     secret_words: SecretWords = SecretWords()
+    accept: list[Accept] = []
     folder: str = "."
 
     def own_files(self) -> list[str]:

@@ -11,7 +11,9 @@ from msgspec import Struct
 
 from zeitbuch.writers.theme.terminal import TextLook
 
-OutputSubject = Literal["table", "page", "map", "document", "changes", "clones", "chart", "flows", "snapshot"]
+OutputSubject = Literal[
+    "table", "page", "map", "document", "changes", "clones", "findings", "chart", "flows", "snapshot"
+]
 Content = str | bytes
 Write = Callable[[Any, TextLook], Content]
 
@@ -57,6 +59,8 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("changes", "jsonl", (".jsonl", ".ndjson"), f"{_CHANGES}.feed:write_jsonl", "one change a line, for other programs"),
     OutputRow("changes", "brief", (), f"{_CHANGES}.feed:write_brief", "at most ten lines, for a chat"),
     OutputRow("changes", "html", (".html", ".htm"), f"{_CHANGES}.page:write_page", "a page with both maps and every word"),
+    OutputRow("findings", "sarif", (".sarif",), "zeitbuch.writers.checks.sarif:write_sarif", "SARIF 2.1.0, for reviewers of code"),
+    OutputRow("findings", "junit", (), "zeitbuch.writers.checks.junit:write_junit", "JUnit XML, for pipelines"),
     OutputRow("clones", "text", (".txt",), f"{_CHANGES}.clones:write_text", "text that fits the terminal"),
     OutputRow("clones", "markdown", (".md", ".markdown"), f"{_CHANGES}.clones:write_markdown", "Markdown"),
     OutputRow("clones", "json", (".json",), f"{_TABLE}.tables:write_json", "the result with all it holds"),

@@ -1,0 +1,42 @@
+"""Find what is wrong or dangerous in flows: values that were to be replaced, failures nobody hears of, agents that may act alone,
+references to what is not there. Each finding says where, with the values, and what to do."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
+
+EXAMPLE = """\
+examples:
+  zeitbuch check exports/
+  zeitbuch check exports/ --fail-on high                  in a pipeline: exit status 1 on a high finding
+  zeitbuch check --only agent-acts-alone,webhook-open
+  zeitbuch check --flow "Customer *" -o findings.xlsx
+  zeitbuch check -f sarif -o findings.sarif               for a reviewer of code; -f junit for a pipeline
+  zeitbuch check --explain agent-acts-alone               why, how it is found, what it misses, what to do
+
+What is let be stands in zeitbuch.toml: [[accept]] with code, flow, step (patterns), reason, by, until.
+exit status: 0 no finding that --fail-on asks for; 1 there is one; 2 wrong use or unreadable input"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    add_sources(parser)
+    group = parser.add_argument_group("what to look for")
+    group.add_argument("--only", metavar="CODE,...", default="", help="only these checks")
+    group.add_argument(
+        "--flow",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="only findings of these flows (id or name, with *); may be repeated",
+    )
+    group.add_argument("--codes", action="store_true", help="list the checks instead")
+    group.add_argument("--explain", metavar="CODE", default="", help="say all about one check instead")
+    group = parser.add_argument_group("when the answer is no")
+    group.add_argument(
+        "--fail-on", choices=("high", "medium", "low"), help="exit status 1 on findings this bad or worse"
+    )
+    add_figures(parser)
+    add_output(parser, "table", "findings")
+    add_reading(parser)

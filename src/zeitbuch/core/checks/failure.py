@@ -1,0 +1,106 @@
+# What happens when a step fails, when nobody answers, or when a step is tried twice.
+"""Checks of failure behaviour."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.words import join_words
+
+from .records import Check, Hit
+from .views import WRITES, FlowView
+
+_KEYS = ("idempotency", "request_id", "requestid", "dedup", "unique")
+
+
+def _no_handling(view: FlowView) -> Iterator[Hit]:
+    flow = view.flow
+    acting = [step for step in view.steps if step.effect in WRITES]
+    handled = (
+        any(link.role == "error" for link in flow.links)
+        or any(step.retry is not None or step.on_fault != "stop" or step.kind == "guard" for step in flow.steps)
+        or flow.fault_handlers
+        or view.estate.has_handlers
+        or any(trigger.kind == "fault" for trigger in flow.triggers)
+    )
+    if view.is_unattended and acting and not handled:
+        yield Hit(
+            acting[0],
+            f"nobody is there when it runs, it {_verb(acting[0])} ({quote_name(acting[0].title)}), and nothing takes a failure",
+        )
+
+
+def _verb(step: Step) -> str:
+    return {"send": "sends", "spend": "spends", "delete": "deletes"}.get(step.effect, "writes")
+
+
+def _ignored_result(view: FlowView) -> Iterator[Hit]:
+    users: dict[str, dict[str, str]] = {}
+    for part, ref in view.used_refs:
+        if ref.step is not None and part.id != ref.step:
+            users.setdefault(ref.step, {})[part.id] = quote_name(part.title)
+    for step in view.steps:
+        if step.on_fault == "continue" and step.id in users:
+            names = list(users[step.id].values())
+            take = "takes" if len(names) == 1 else "take"
+            yield Hit(
+                step,
+                f"failures of {quote_name(step.title)} are passed over, and {join_words(names)} {take} its value, which may be missing",
+            )
+
+
+def _repeated_act(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        if step.retry is None or not step.retry.attempts or step.effect not in ("send", "spend") or step.retry.wait:
+            continue
+        if not any(word in one.name.casefold() for one in step.inputs for word in _KEYS):
+            times = "once" if step.retry.attempts == 1 else f"up to {step.retry.attempts} times"
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} {_verb(step)} and is tried again {times} without a wait: one that was slow happens twice",
+                False,
+            )
+
+
+def _silent_yes(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        if step.kind == "approve" and step.approval is not None and step.approval.silence == "approves":
+            yield Hit(step, f"{quote_name(step.title)} is taken as approved when nobody answers")
+
+
+def _endless_approval(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        silence = step.approval.silence if step.approval is not None else None
+        if step.kind == "approve" and step.timeout is None and silence == "waits":
+            yield Hit(step, f"{quote_name(step.title)} has no time limit: a run waits for an answer for ever")
+
+
+CHECKS: tuple[Check, ...] = (
+    Check("failure-unhandled", "medium", "nobody hears of a failure",
+          "The owner learns of it from customers.",
+          "An unattended flow sends, writes, spends or deletes, and has no error route, retry, guarded block, handler or fault handling of the estate.",
+          "Handlers that the platform has outside of the exports.",
+          "Add an error route, or name a flow that takes faults.", _no_handling),
+    Check("failure-ignored", "medium", "a value that may be missing is used",
+          "A failure is passed over, and what follows works with nothing.",
+          "Steps whose failures are passed over, and the steps that take their values.",
+          "Values that the step checks itself.",
+          "Route the failure, or check the value first.", _ignored_result),
+    Check("act-repeated", "medium", "an act that may happen twice",
+          "A payment or message that was slow is made again.",
+          "Sending or spending steps with tries but no wait and no key by which the receiver knows a repetition.",
+          "Keys under other names, and services that know repetitions by themselves.",
+          "Wait between tries and send a key of the run.", _repeated_act),
+    Check("approval-by-silence", "high", "silence approves",
+          "Nobody said yes, and it happens all the same.",
+          "The approval says that no answer within its time means approved.",
+          "Builders that say so elsewhere.",
+          "Let silence reject or escalate.", _silent_yes),
+    Check("approval-endless", "low", "an approval without a time limit",
+          "Runs pile up, and nobody knows.",
+          "An approval with no time limit whose silence waits. Exports that do not say what silence means tell nothing.",
+          "Limits that the platform sets for all.",
+          "Set a limit and say what silence means.", _endless_approval),
+)  # fmt: skip

@@ -1,0 +1,186 @@
+# What was meant to be replaced before the flow went live, and what nobody needs any more.
+"""Checks of what was left over."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.words import join_words
+
+from .records import Check, Hit
+from .views import FlowView, fixed_inputs, texts_of
+
+# Only as a whole word of capitals, or as a phrase that nobody writes to a customer.
+_PLACEHOLDER = re.compile(
+    r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b|(?i:lorem ipsum|\bchangeme\b|<your[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b)"
+)
+_LOCAL = re.compile(
+    r"(?i)\b(?:https?|ftp|wss?|postgresql|mysql)://(?:[^/@\s]*@)?(?P<host>localhost|127(?:\.\d{1,3}){3}|0\.0\.0\.0|\[::1\]|10(?:\.\d{1,3}){3}|192\.168(?:\.\d{1,3}){2}|172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2})\b"
+)
+_DRIVE = re.compile(r"(?:^|\s)(?:[A-Za-z]:\\[^\s\\]|\\\\[A-Za-z0-9_.-]+\\)")
+_TEST_MAIL = re.compile(
+    r"(?i)\b(?:test|tester|noreply-test|john\.doe|jane\.doe)@[\w.-]+|\b[\w.+-]+@(?:test|localhost|mailinator)\.[a-z]{2,}\b"
+)
+
+
+def _placeholders(view: FlowView) -> Iterator[Hit]:
+    for part in view.parts:
+        for what, text in texts_of(part):
+            # A prompt may speak of such words; a value is one.
+            found = _PLACEHOLDER.search(text)
+            if found is not None and (not what.endswith("prompt") or found.group().isupper()):
+                yield Hit(
+                    part,
+                    f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}",
+                    not what.endswith("prompt"),
+                )
+    used = {ref.variable for _, ref in view.used_refs if ref.variable}
+    for variable in view.flow.variables:
+        if isinstance(variable.value, str) and (found := _PLACEHOLDER.search(variable.value)) is not None:
+            users = [part for part, ref in view.used_refs if ref.variable == variable.name]
+            names = dict.fromkeys(quote_name(part.title) for part in users)
+            told = f", used by {join_words(list(names))}" if users else ""
+            yield Hit(
+                users[0] if users else None,
+                f"the variable {quote_name(variable.name)} holds {quote_name(found.group())}{told}",
+                variable.name in used,
+            )
+
+
+def _empty_values(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        empty = [
+            one
+            for one, text in fixed_inputs(step)
+            if not text.strip() and one.role in ("recipient", "amount", "address", "approver")
+        ]
+        for one in empty:
+            yield Hit(step, f"{quote_name(step.title)} has nothing for its {one.role} ({one.name})")
+
+
+def _local_addresses(view: FlowView) -> Iterator[Hit]:
+    if view.is_testing:
+        return
+    for part in view.parts:
+        for what, text in texts_of(part):
+            if what.endswith("prompt") or what == "condition":
+                continue
+            if (found := _LOCAL.search(text)) is not None:
+                yield Hit(
+                    part,
+                    f"{quote_name(part.title)} ({what}) calls {quote_name(found.group('host'))}, which only one machine or network reaches",
+                )
+            elif _DRIVE.search(text):
+                yield Hit(
+                    part,
+                    f"{quote_name(part.title)} ({what}) names a path of one machine: {quote_name(text.strip()[:60])}",
+                )
+
+
+def _test_recipients(view: FlowView) -> Iterator[Hit]:
+    if view.is_testing:
+        return
+    for step in view.steps:
+        for one, text in fixed_inputs(step):
+            if (
+                step.effect == "send"
+                and (one.role == "recipient" or one.name.casefold() in ("to", "cc", "bcc"))
+                and _TEST_MAIL.search(text)
+            ):
+                yield Hit(step, f"{quote_name(step.title)} sends to {quote_name(text.strip()[:60])}", False)
+
+
+def _unreached(view: FlowView) -> Iterator[Hit]:
+    lost = [step for step in view.steps if step.id in set(view.ways.unreachable) and step.kind != "note"]
+    if lost:
+        names = join_words([quote_name(step.title) for step in lost])
+        yield Hit(lost[0], f"no way leads to {names}")
+
+
+def _needed_though_off(view: FlowView) -> Iterator[Hit]:
+    off = {step.id: step for step in view.flow.steps if not step.enabled}
+    told: set[str] = set()
+    for part, ref in view.used_refs:
+        if ref.step in off and ref.step not in told:
+            told.add(ref.step)
+            yield Hit(
+                part,
+                f"{quote_name(part.title)} takes a value of {quote_name(off[ref.step].title)}, which is switched off",
+            )
+
+
+def _unused_connections(view: FlowView) -> Iterator[Hit]:
+    if view.is_of_standard:
+        return
+    used = {part.connection for part in view.all_parts if part.connection}
+    for one in view.flow.connections:
+        if one.id not in used:
+            yield Hit(None, f"no step uses the connection {quote_name(one.name or one.id)}", not view.flow.unread)
+
+
+def _unused_variables(view: FlowView) -> Iterator[Hit]:
+    if view.is_of_standard:
+        return
+    used = {ref.variable for _, ref in view.used_refs}
+    texts = "\n".join(text for part in view.all_parts for _, text in texts_of(part))
+    texts += "\n".join(link.condition for link in view.flow.links)
+    for one in view.flow.variables:
+        if one.name and one.name not in used and not re.search(rf"(?<!\w){re.escape(one.name)}(?!\w)", texts):
+            yield Hit(None, f"no step uses the variable {quote_name(one.name)}", False)
+
+
+def _copy_names(view: FlowView) -> Iterator[Hit]:
+    copied = re.compile(r"(?i)(?:^copy of |[ _-]copy(?: ?\d+)?$| \(\d+\)$|^(?:untitled|new flow|my flow)\b)")
+    if copied.search(view.flow.name):
+        yield Hit(None, f"the flow is called {quote_name(view.flow.name)}, as builders call what nobody named", False)
+
+
+CHECKS: tuple[Check, ...] = (
+    Check("placeholder-text", "high", "a value that was to be replaced",
+          "A run uses the placeholder itself: it dials, writes or answers CHANGE_ME.",
+          "Inputs, conditions, prompts and used variables of steps that are switched on are searched for words such as CHANGE_ME, TODO or lorem ipsum.",
+          "A placeholder in other words. Notes and names are not looked at; in prompts only words in capitals are suspected.",
+          "Put the real value in, or take the step out.", _placeholders),
+    Check("empty-role", "high", "no recipient, amount, address or approver",
+          "The step fails in every run, or does nothing.",
+          "Fixed inputs with such a role hold nothing.",
+          "Values that are empty only in some runs; inputs whose role is not known.",
+          "Fill the input, or let a step before decide it.", _empty_values),
+    Check("local-address", "medium", "an address that only one machine reaches",
+          "It worked where the flow was built; the platform does not reach it.",
+          "Values with localhost, private addresses or paths of drives, in flows that do not say they are for tests.",
+          "Platforms within the same network, where a private address is right: accept it with a reason.",
+          "Name the service by its public or internal name.", _local_addresses),
+    Check("test-recipient", "medium", "a message goes to a test address",
+          "The people who wait for it never get it.",
+          "Fixed recipients of sending steps such as test@... in flows that do not say they are for tests.",
+          "Test addresses with other names.",
+          "Name the real recipient.", _test_recipients),
+    Check("step-unreached", "medium", "no way leads to a step",
+          "What the step was to do is never done, and nobody is told.",
+          "The ways from all triggers are followed.",
+          "Steps that only a condition that never holds leads to.",
+          "Link it, or take it out.", _unreached),
+    Check("source-off", "high", "a value of a step that is switched off",
+          "The step gets nothing, and goes on with it.",
+          "References of steps that are switched on to steps that are not.",
+          "Values passed on by name only.",
+          "Switch the step on, or take the value from elsewhere.", _needed_though_off),
+    Check("connection-unused", "low", "a connection that no step uses",
+          "Rights that nobody needs are rights that somebody may misuse.",
+          "The connections of the flow against those of its steps and triggers.",
+          "Uses that the dialect does not read: suspected only where something of the flow was not read.",
+          "Take it out.", _unused_connections),
+    Check("variable-unused", "low", "a variable that no step uses",
+          "A limit that is set and never asked is no limit.",
+          "The variable's name stands in no reference, input, prompt or condition.",
+          "Uses by computed names.",
+          "Use it, or take it out.", _unused_variables),
+    Check("default-name", "low", "a flow with the name of a copy",
+          "Nobody knows which of two is the one that counts.",
+          "Names such as 'Copy of ...', '... copy', 'Untitled'.",
+          "Copies with names of their own: `diff --clones` finds them.",
+          "Name it, or remove it.", _copy_names),
+)  # fmt: skip

@@ -1,0 +1,100 @@
+# Values and flows that are not there.
+"""Checks of references."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.records import Step
+
+from .records import Check, Hit
+from .views import FlowView
+
+# What a loop calls the item it is at: no step, though it is written like one.
+_ITEMS = frozenset(
+    {"item", "items", "current", "loop", "each", "element", "row", "entry", "record", "this", "value", "index"}
+)
+
+
+def _missing_steps(view: FlowView) -> Iterator[Hit]:
+    for read in view.ways.reads:
+        reader = view.graph.steps.get(read.reader)
+        if read.source.casefold() in _ITEMS:
+            continue
+        if read.trust == "missing" and reader is not None and reader.enabled:
+            yield Hit(
+                reader,
+                f"{quote_name(reader.title)} ({read.where}) takes {quote_name(read.ref.text or read.source)}, and there is no such step",
+            )
+
+
+def _never_before(view: FlowView) -> Iterator[Hit]:
+    for read in view.ways.reads:
+        reader, source = view.graph.steps.get(read.reader), view.graph.steps.get(read.source)
+        if read.trust == "never" and reader is not None and source is not None and reader.enabled and source.enabled:
+            yield Hit(
+                reader,
+                f"{quote_name(reader.title)} ({read.where}) takes a value of {quote_name(source.title)}, which never runs before it",
+            )
+
+
+def _missing_flows(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        if step.calls and step.calls not in view.estate.by_name:
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} calls the flow {quote_name(step.calls)}, which is not among those read",
+                False,
+            )
+
+
+def _flows_off(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        called = view.estate.by_name.get(step.calls or "")
+        if called is not None and called.state == "off":
+            yield Hit(
+                step, f"{quote_name(step.title)} calls the flow {quote_name(called.title)}, which is switched off"
+            )
+
+
+def _calls_itself(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        if step.calls and view.estate.by_name.get(step.calls) is view.flow and not _is_guarded(view, step):
+            yield Hit(step, f"{quote_name(step.title)} calls the flow it stands in, always: it never ends")
+
+
+def _is_guarded(view: FlowView, step: Step) -> bool:
+    """Whether some decision stands before a step, or its condition."""
+    return bool(step.condition) or any(
+        view.graph.steps[key].kind == "decide" for key in view.ways.steps_before(step.id) if key in view.graph.steps
+    )
+
+
+CHECKS: tuple[Check, ...] = (
+    Check("step-missing", "high", "a value of a step that is not there",
+          "The step gets nothing.",
+          "References of inputs, prompts and conditions to ids of steps.",
+          "References in words that the dialect does not read, and names that loops give to their items (item, row, current ...).",
+          "Name the step as it is called now.", _missing_steps),
+    Check("step-never-before", "high", "a value of a step that never runs before",
+          "The step gets nothing, or what an earlier run left.",
+          "The ways of the flow are followed: what is read stands on another way, or behind.",
+          "Values that a platform keeps from run to run.",
+          "Move the step, or take the value from elsewhere.", _never_before),
+    Check("flow-missing", "medium", "a flow that is called and not there",
+          "The call fails, or nobody knows what it does and costs.",
+          "Calls by id or name against the flows read together.",
+          "Calls by computed names. Where only part of an estate was read, the flow may be elsewhere: suspected.",
+          "Read all flows together; correct the id.", _missing_flows),
+    Check("flow-off", "high", "a flow that is called and switched off",
+          "The call fails, or nothing happens.",
+          "The state that the called flow's export says.",
+          "Flows whose export says no state.",
+          "Switch it on, or take the call out.", _flows_off),
+    Check("flow-calls-itself", "high", "a flow that always calls itself",
+          "It never ends, and costs until somebody stops it.",
+          "A call of its own id or name with no decision before it.",
+          "Circles over several flows: `estimate` tells those that never end.",
+          "Put a decision before the call.", _calls_itself),
+)  # fmt: skip

@@ -1,0 +1,60 @@
+# The checks of all families, and what runs them: a check that breaks is one finding, and all others run.
+"""All checks, and findings of an estate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+
+from zeitbuch.core.model.records import Flow
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from . import failure, left_over, models, ownership, references, rights
+from .records import SEVERITIES, Check, CheckFinding, Hit
+from .views import EstateView, FlowView
+
+FAMILIES = (left_over, failure, references, rights, models, ownership)
+CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
+BROKEN = "check-failed"  # the code of a check that broke
+
+
+def check_flows(
+    flows: Iterable[Flow],
+    card: RateCard | None = None,
+    checks: Iterable[Check] = tuple(CHECKS.values()),
+    progress: Callable[[int], None] | None = None,
+) -> list[CheckFinding]:
+    """What is found in the flows of an estate, the worst first; suspicions behind what is certain."""
+    estate = EstateView(flows, card)
+    rows = list(checks)
+    found: list[CheckFinding] = []
+    for place, flow in enumerate(estate.flows):
+        view = FlowView(flow, estate)
+        for row in rows:
+            found += _run_check(row, view)
+        if progress is not None:
+            progress(place)
+    found.sort(key=lambda one: (SEVERITIES.index(one.severity), not one.certain))
+    return found
+
+
+def _run_check(row: Check, view: FlowView) -> Iterator[CheckFinding]:
+    flow = view.flow
+    try:
+        hits = list(row.find(view))
+    except Exception as error:  # a check of another package may break in any way
+        words = f"the check '{row.code}' failed with {type(error).__name__}: this flow was not looked at for it"
+        yield CheckFinding(
+            BROKEN, "low", True, flow.title, flow.id, flow.state, words, "report it with the flow", origin=flow.origin
+        )
+        return
+    for hit in hits:
+        yield _finding(row, flow, hit)
+
+
+def _finding(row: Check, flow: Flow, hit: Hit) -> CheckFinding:
+    part = hit.part
+    return CheckFinding(
+        row.code, row.severity, hit.certain, flow.title, flow.id, flow.state, hit.message, row.remedy,
+        part.title if part is not None else "", part.id if part is not None else "",
+        part.origin if part is not None else flow.origin,
+    )  # fmt: skip

@@ -1,0 +1,68 @@
+# Findings as a table: the worst first, each with what to do.
+"""The table of findings."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from zeitbuch.core.checks.records import SEVERITIES, CheckFinding
+from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.words import count_words
+
+
+class ChecksResult(Struct, frozen=True):
+    """`check --format json`: the findings, how many flows were looked at, and why the answer is no."""
+
+    findings: tuple[CheckFinding, ...]
+    flows: int
+    refused: str = ""
+
+
+def checks_sheet(result: ChecksResult) -> Sheet:
+    """One row a finding."""
+    columns = (
+        Column("severity", "severity"),
+        Column("sure", "", rank=2),
+        Column("flow", "flow"),
+        Column("id", "id", rank=4),
+        Column("step", "step", rank=3),
+        Column("message", "what", least=40),
+        Column("remedy", "what to do", rank=1, least=24),
+        Column("code", "code"),
+        Column("place", "where", rank=5),
+    )
+    rows = tuple(
+        (
+            one.severity,
+            "" if one.certain else "suspected",
+            one.flow,
+            one.flow_id,
+            one.step,
+            f"{one.message} (accepted: {one.accepted})" if one.accepted else one.message,
+            one.remedy,
+            one.code,
+            str(one.origin) if one.origin is not None else "",
+        )
+        for one in result.findings
+    )
+    return Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows),))
+
+
+def checks_summary(found: Sequence[CheckFinding], flows: int) -> str:
+    """'17 flows checked: 2 high, 3 medium, 6 low; 1 suspected, 1 accepted.'"""
+    open_ones = [one for one in found if not one.accepted]
+    counts = Counter(one.severity for one in open_ones)
+    said = ", ".join(f"{counts[severity]} {severity}" for severity in SEVERITIES if counts[severity]) or "nothing found"
+    more = [
+        f"{number} {word}"
+        for number, word in (
+            (sum(not one.certain for one in open_ones), "suspected"),
+            (len(found) - len(open_ones), "accepted"),
+            (sum(one.state in ("off", "draft") for one in open_ones), "in drafts or flows that are off"),
+        )
+        if number
+    ]
+    return f"{count_words(flows, 'flow')} checked: {said}{'; ' if more else ''}{', '.join(more)}."

@@ -1,0 +1,1 @@
+"""Findings for other programs."""
