@@ -77,6 +77,22 @@ ASK = step("m", "model", model=ModelUse(name="m", temperature=0.9, prompts=(Prom
 COLD = structs.replace(ASK, model=ModelUse(name="m", temperature=0.0, prompts=(Prompt(text="Which?"),)))
 DECIDE = step("d", "decide", condition="{m.x}", refs=(Ref(step="m", path="x", text="{m.x}"),))
 
+
+def sorting(prompt: str, *cases: Link) -> Flow:
+    """A model that answers a word, and a decision by it."""
+    model = step("m", "model", model=ModelUse(name="m", prompts=(Prompt(text=prompt),)))
+    ends = tuple(step(link.target) for link in cases)
+    return flow(model, step("d", "decide", refs=(Ref(step="m", path="text", text="{m.text}"),)), *ends,
+                links=(Link(source="t", target="m"), Link(source="m", target="d"), *cases))  # fmt: skip
+
+
+def case(target: str, label: str, **more: Any) -> Link:
+    return Link(source="d", target=target, role="case", label=label, **more)
+
+
+REST = case("z", "", otherwise=True)
+ASKS = "Answer emergency, routine or notours."
+
 # code -> flows that have the fault, flows that have not
 CASES: dict[str, tuple[list[Flow], list[Flow]]] = {
     "placeholder-text": (
@@ -127,6 +143,31 @@ CASES: dict[str, tuple[list[Flow], list[Flow]]] = {
         [flow(step("a", condition="amount < spend_cap"), variables=(Variable(name="spend_cap", value=450),))],
     ),
     "default-name": ([flow(step("a"), name="Copy of Refunds")], [flow(step("a"), name="Copy desk orders"), flow(step("a"), name="Photocopy")]),
+    "label-spelled-otherwise": (
+        [
+            sorting(ASKS, case("x", "emergency"), case("y", "not ours"), REST),
+            sorting(ASKS, case("x", "urgent", condition="{m.text} == 'emergency'"), case("y", "rest", condition="{m.text} = not ours"), REST),
+            sorting("One of: in_progress, done.", case("x", "in progress"), case("y", "done"), REST),
+        ],
+        [
+            sorting(ASKS, case("x", "Emergency"), case("y", "NotOurs"), REST),
+            sorting('Answer "emergency" or "not ours".', case("x", "emergency"), case("y", "not ours"), REST),
+            sorting(ASKS, case("x", "urgent"), case("y", "later"), REST),
+            sorting(ASKS, case("x", "", condition="{m.score} > 3"), case("y", "", condition="{m.score} = 3"), REST),
+        ],
+    ),
+    "label-not-asked": (
+        [sorting(ASKS, case("x", "emergency"), case("y", "complaint"), REST)],
+        [sorting(ASKS, case("x", "emergency"), case("y", "routine"), REST), sorting("Which desk?", case("x", "north"), case("y", "south"), REST)],
+    ),
+    "case-rest-missing": (
+        [sorting(ASKS, case("x", "emergency"), case("y", "routine"))],
+        [
+            sorting(ASKS, case("x", "emergency"), case("y", "routine"), REST),
+            sorting(ASKS, case("x", "emergency"), case("y", "routine"), case("z", "else")),
+            sorting("Say yes or no.", case("x", "yes"), case("y", "no")),
+        ],
+    ),
     "failure-unhandled": (
         [flow(step("a", "write", effect="write"), triggers=HOURLY)],
         [

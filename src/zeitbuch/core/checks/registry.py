@@ -8,11 +8,11 @@ from collections.abc import Callable, Iterable, Iterator
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from . import failure, left_over, models, ownership, references, rights
+from . import failure, labels, left_over, models, ownership, references, rights
 from .records import SEVERITIES, Check, CheckFinding, Hit
 from .views import EstateView, FlowView
 
-FAMILIES = (left_over, failure, references, rights, models, ownership)
+FAMILIES = (left_over, labels, failure, references, rights, models, ownership)
 CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
 BROKEN = "check-failed"  # the code of a check that broke
 
