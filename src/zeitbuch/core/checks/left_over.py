@@ -10,7 +10,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
 
 from .records import Check, Hit
-from .views import FlowView, fixed_inputs, texts_of
+from .views import FlowView, fixed_inputs
 
 # Only as a whole word of capitals, or as a phrase that nobody writes to a customer.
 _PLACEHOLDER = re.compile(
@@ -26,16 +26,15 @@ _TEST_MAIL = re.compile(
 
 
 def _placeholders(view: FlowView) -> Iterator[Hit]:
-    for part in view.parts:
-        for what, text in texts_of(part):
-            # A prompt may speak of such words; a value is one.
-            found = _PLACEHOLDER.search(text)
-            if found is not None and (not what.endswith("prompt") or found.group().isupper()):
-                yield Hit(
-                    part,
-                    f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}",
-                    not what.endswith("prompt"),
-                )
+    for part, what, text in view.texts if _PLACEHOLDER.search(view.all_text) else ():
+        # A prompt may speak of such words; a value is one.
+        found = _PLACEHOLDER.search(text)
+        if found is not None and (not what.endswith("prompt") or found.group().isupper()):
+            yield Hit(
+                part,
+                f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}",
+                not what.endswith("prompt"),
+            )
     used = {ref.variable for _, ref in view.used_refs if ref.variable}
     for variable in view.flow.variables:
         if isinstance(variable.value, str) and (found := _PLACEHOLDER.search(variable.value)) is not None:
@@ -61,22 +60,21 @@ def _empty_values(view: FlowView) -> Iterator[Hit]:
 
 
 def _local_addresses(view: FlowView) -> Iterator[Hit]:
-    if view.is_testing:
+    if view.is_testing or not (_LOCAL.search(view.all_text) or _DRIVE.search(view.all_text)):
         return
-    for part in view.parts:
-        for what, text in texts_of(part):
-            if what.endswith("prompt") or what == "condition":
-                continue
-            if (found := _LOCAL.search(text)) is not None:
-                yield Hit(
-                    part,
-                    f"{quote_name(part.title)} ({what}) calls {quote_name(found.group('host'))}, which only one machine or network reaches",
-                )
-            elif _DRIVE.search(text):
-                yield Hit(
-                    part,
-                    f"{quote_name(part.title)} ({what}) names a path of one machine: {quote_name(text.strip()[:60])}",
-                )
+    for part, what, text in view.texts:
+        if what.endswith("prompt") or what == "condition":
+            continue
+        if (found := _LOCAL.search(text)) is not None:
+            yield Hit(
+                part,
+                f"{quote_name(part.title)} ({what}) calls {quote_name(found.group('host'))}, which only one machine or network reaches",
+            )
+        elif _DRIVE.search(text):
+            yield Hit(
+                part,
+                f"{quote_name(part.title)} ({what}) names a path of one machine: {quote_name(text.strip()[:60])}",
+            )
 
 
 def _test_recipients(view: FlowView) -> Iterator[Hit]:
@@ -93,7 +91,8 @@ def _test_recipients(view: FlowView) -> Iterator[Hit]:
 
 
 def _unreached(view: FlowView) -> Iterator[Hit]:
-    lost = [step for step in view.steps if step.id in set(view.ways.unreachable) and step.kind != "note"]
+    unreachable = set(view.ways.unreachable)
+    lost = [step for step in view.steps if step.id in unreachable and step.kind != "note"]
     if lost:
         names = join_words([quote_name(step.title) for step in lost])
         yield Hit(lost[0], f"no way leads to {names}")
@@ -124,7 +123,7 @@ def _unused_variables(view: FlowView) -> Iterator[Hit]:
     if view.is_of_standard:
         return
     used = {ref.variable for _, ref in view.used_refs}
-    texts = "\n".join(text for part in view.all_parts for _, text in texts_of(part))
+    texts = view.all_text
     texts += "\n".join(link.condition for link in view.flow.links)
     for one in view.flow.variables:
         if one.name and one.name not in used and not re.search(rf"(?<!\w){re.escape(one.name)}(?!\w)", texts):

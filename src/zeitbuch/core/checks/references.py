@@ -18,7 +18,7 @@ _ITEMS = frozenset(
 
 
 def _missing_steps(view: FlowView) -> Iterator[Hit]:
-    for read in view.ways.reads:
+    for read in view.doubtful_reads:
         reader = view.graph.steps.get(read.reader)
         if read.source.casefold() in _ITEMS:
             continue
@@ -30,7 +30,7 @@ def _missing_steps(view: FlowView) -> Iterator[Hit]:
 
 
 def _never_before(view: FlowView) -> Iterator[Hit]:
-    for read in view.ways.reads:
+    for read in view.doubtful_reads:
         reader, source = view.graph.steps.get(read.reader), view.graph.steps.get(read.source)
         if read.trust == "never" and reader is not None and source is not None and reader.enabled and source.enabled:
             yield Hit(

@@ -9,7 +9,7 @@ from typing import Any
 
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Binding, Flow, Ref, Step, Trigger
-from zeitbuch.core.passes.reachability import Reachability
+from zeitbuch.core.passes.reachability import Reachability, Read
 from zeitbuch.core.pricing.rate_card import RateCard
 
 TESTING = frozenset({"test", "testing", "dev", "development", "staging", "sandbox", "local"})
@@ -95,6 +95,27 @@ class FlowView:
     def is_approved(self, step_id: str) -> bool:
         """Whether a person always approves before a step."""
         return self.approvals_before.get(step_id, False)
+
+    @cached_property
+    def texts(self) -> list[tuple[Step | Trigger, str, str]]:
+        """The texts that are used in a run: where, what each is, and the text."""
+        return [(part, what, text) for part in self.parts for what, text in texts_of(part)]
+
+    @cached_property
+    def all_text(self) -> str:
+        """All these texts in one: most flows have nothing that a check looks for, and one look says so."""
+        return "\n".join([text for _, _, text in self.texts])
+
+    @cached_property
+    def doubtful_reads(self) -> list[Read]:
+        """Values taken from steps that are not there, or that no way leads from; empty for nearly all flows."""
+        known = self.graph.steps.keys() | self.graph.triggers.keys()
+        for part, ref in self.used_refs:
+            if ref.step is None or ref.step in self.graph.triggers:
+                continue
+            if ref.step not in known or ref.step not in self.ways.steps_before(self.graph.card_of(part.id)):
+                return self.ways.reads
+        return []
 
     @cached_property
     def used_refs(self) -> list[tuple[Step | Trigger, Ref]]:

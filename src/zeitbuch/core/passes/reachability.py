@@ -16,7 +16,7 @@ from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.references import ref_words
 
 from .compiler import Planner
-from .plan import JoinTree, Stage
+from .plan import JoinTree, Plan, Stage
 
 Trust = Literal["always", "sometimes", "later", "never", "missing"]
 _DOING = frozenset({"write", "send", "delete", "spend"})
@@ -42,8 +42,12 @@ class Reachability:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
-        self.plan = Planner(graph, AssumptionLookup(Assumptions(), graph.flow), waits=False).make_plan()
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The plan of passes: how branches meet. Many questions are answered without it."""
+        return Planner(self.graph, AssumptionLookup(Assumptions(), self.graph.flow), waits=False).make_plan()
 
     # -- what runs before what -------------------------------------------------------------------------------------
 
