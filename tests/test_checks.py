@@ -302,6 +302,26 @@ def test_models_without_a_price(demo: Path) -> None:
     assert [one.code for one in check_flows([unknown])] == []  # without a rate card nothing is known of prices
 
 
+def test_every_placeholder_passes_the_quick_look() -> None:
+    from zeitbuch.core.checks.left_over import _PLACEHOLDER, _PLACEHOLDER_WORDS
+
+    for text in (
+        "CHANGE_ME",
+        "CHANGEME",
+        "REPLACE-ME",
+        "TODO",
+        "FIXME",
+        "TBD",
+        "XXXX",
+        "PLACEHOLDER",
+        "Lorem Ipsum",
+        "<your name>",
+        "your_api_key",
+        "your-token",
+    ):
+        assert _PLACEHOLDER.search(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
+
+
 def test_a_check_that_breaks_is_one_finding() -> None:
     def breaks(view: FlowView) -> Iterator[Hit]:
         raise KeyError("oops")

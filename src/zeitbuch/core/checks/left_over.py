@@ -16,6 +16,8 @@ from .views import FlowView, fixed_inputs
 _PLACEHOLDER = re.compile(
     r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b|(?i:lorem ipsum|\bchangeme\b|<your[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b)"
 )
+# A look for these is quick, and most flows have none.
+_PLACEHOLDER_WORDS = ("change", "replace", "todo", "fixme", "tbd", "xxx", "placeholder", "lorem", "your")
 _LOCAL = re.compile(
     r"(?i)\b(?:https?|ftp|wss?|postgresql|mysql)://(?:[^/@\s]*@)?(?P<host>localhost|127(?:\.\d{1,3}){3}|0\.0\.0\.0|\[::1\]|10(?:\.\d{1,3}){3}|192\.168(?:\.\d{1,3}){2}|172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2})\b"
 )
@@ -26,7 +28,8 @@ _TEST_MAIL = re.compile(
 
 
 def _placeholders(view: FlowView) -> Iterator[Hit]:
-    for part, what, text in view.texts if _PLACEHOLDER.search(view.all_text) else ():
+    lower = view.all_text.lower()
+    for part, what, text in view.texts if any(word in lower for word in _PLACEHOLDER_WORDS) else ():
         # A prompt may speak of such words; a value is one.
         found = _PLACEHOLDER.search(text)
         if found is not None and (not what.endswith("prompt") or found.group().isupper()):
@@ -60,7 +63,7 @@ def _empty_values(view: FlowView) -> Iterator[Hit]:
 
 
 def _local_addresses(view: FlowView) -> Iterator[Hit]:
-    if view.is_testing or not (_LOCAL.search(view.all_text) or _DRIVE.search(view.all_text)):
+    if view.is_testing or not ("://" in view.all_text or "\\" in view.all_text):
         return
     for part, what, text in view.texts:
         if what.endswith("prompt") or what == "condition":
@@ -91,7 +94,7 @@ def _test_recipients(view: FlowView) -> Iterator[Hit]:
 
 
 def _unreached(view: FlowView) -> Iterator[Hit]:
-    unreachable = set(view.ways.unreachable)
+    unreachable = set(view.ways.unreachable) if view.maybe_unreached else set()
     lost = [step for step in view.steps if step.id in unreachable and step.kind != "note"]
     if lost:
         names = join_words([quote_name(step.title) for step in lost])
