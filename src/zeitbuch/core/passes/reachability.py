@@ -24,11 +24,9 @@ _LAST = frozenset({"end", "note", "approve", "wait", "subflow", "join"})
 
 
 class Read(Struct, frozen=True):
-    """One value that a step takes from another: ``where`` names the input, prompt or condition that takes it.
-
-    ``trust`` says whether the source has run by then: always, on some ways only, in an earlier round of a cycle at best
-    (``later``), never, or whether there is no such step (``missing``).
-    """
+    """One value that a step takes from another: ``where`` names the input, prompt or condition that takes it. ``trust`` says whether
+    the source has run by then: always, on some ways only, in an earlier round of a cycle at best (``later``), never, or whether
+    there is no such step (``missing``)."""
 
     reader: str
     source: str
@@ -46,7 +44,7 @@ class Reachability:
 
     @cached_property
     def plan(self) -> Plan:
-        """The plan of passes: how branches meet. Many questions are answered without it."""
+        """The plan of passes; many questions need none."""
         return Planner(self.graph, AssumptionLookup(Assumptions(), self.graph.flow), waits=False).make_plan()
 
     # -- what runs before what -------------------------------------------------------------------------------------
