@@ -101,8 +101,9 @@ def _check_contents(
     bad: set[str] = set()
     names = list(reading.c.execute(select(t.content.c.hash)).scalars())
     # Lists differ from those before them: in their order each is unpacked once.
+    there = set(names)
     lists = {name: None for entry in reading.snapshots(None) if (name := _list_of(entry))}
-    ordered = [*[name for name in names if name not in lists], *[name for name in lists if name in set(names)]]
+    ordered = [*[name for name in names if name not in lists], *[name for name in lists if name in there]]
     for start in range(0, len(ordered), _PIECE):
         piece = ordered[start : start + _PIECE]
         stored = reading.packed(piece)
@@ -156,7 +157,7 @@ def _check_snapshot(
     said = []
     if versions_hash(versions) != body.versions:
         said.append(f"{name}: the versions of its flows were altered")
-    if is_pruned and body.files not in good | bad:
+    if is_pruned and not (body.files in good or body.files in bad):
         return said
     if body.files not in good:
         return [*said, f"{name}: its list of files is {'altered' if body.files in bad else 'missing'}"]
@@ -165,5 +166,9 @@ def _check_snapshot(
     if len(files) != body.count:
         said.append(f"{name}: expected {count_words(body.count, 'file')}, found {len(files)}")
     if not is_pruned:
-        said += [f"{name}: the content of {file.name} is missing" for file in files if file.hash not in good | bad]
+        said += [
+            f"{name}: the content of {file.name} is missing"
+            for file in files
+            if not (file.hash in good or file.hash in bad)
+        ]
     return said
