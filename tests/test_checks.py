@@ -322,6 +322,28 @@ def test_every_placeholder_passes_the_quick_look() -> None:
         assert _PLACEHOLDER.search(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
 
 
+def test_an_approval_inside_a_called_flow_counts() -> None:
+    asks = flow(
+        step("o", "approve"),
+        step("p", "http", effect="spend"),
+        id="g",
+        name="Pay",
+        triggers=(Trigger(id="t", kind="call"),),
+    )
+    pays = structs.replace(PAYS, calls="g")
+    assert codes(flow(AGENT, pays, links=ATTACHED), asks) == []
+    alone = flow(step("p", "http", effect="spend"), id="g", name="Pay", triggers=(Trigger(id="t", kind="call"),))
+    assert "agent-acts-alone" in codes(flow(AGENT, pays, links=ATTACHED), alone)
+
+
+def test_a_placeholder_within_a_longer_text_is_suspected_only() -> None:
+    def certain(value: str) -> list[bool]:
+        return [one.certain for one in check_flows([flow(step("a", inputs=(given("text", value),)))])]
+
+    assert certain("CHANGE_ME") == certain(" <TODO> ") == certain("CHANGE_ME@ferry.example") == [True]
+    assert certain("Your TODO list for the night watch") == [False]
+
+
 def test_a_check_that_breaks_is_one_finding() -> None:
     def breaks(view: FlowView) -> Iterator[Hit]:
         raise KeyError("oops")

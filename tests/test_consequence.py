@@ -269,6 +269,12 @@ def test_a_selection_moves_no_figure(demo: Path, run: Run) -> None:
     assert "6 changes of other topics not shown." in run("diff", "october", "november", "--only", "model", cwd=demo).out
 
 
+def test_a_gate_on_cost_looks_at_what_is_not_shown_too(demo: Path, run: Run) -> None:
+    for words in (["--fail-on", "cost"], ["--max-increase", "10%"]):
+        ran = run("diff", "october", "november", "--only", "prompt", *words, cwd=demo)
+        assert ran.code == 1 and "'Customer letters': 2.6" in ran.err, ran
+
+
 def test_the_brief_form_and_the_feed(demo: Path, run: Run) -> None:
     brief = run("diff", "october", "november", "-f", "brief", cwd=demo).out.splitlines()
     assert (

@@ -116,6 +116,14 @@ def test_the_last_version_of_an_unreadable_flow_is_kept(tmp_path: Path, run: Run
     run("record", "in", "--at", "2026-01-02")
     run("history", "--prune", "--keep-days", "0", "--then", "none", "--yes")
     assert run("restore", "A@latest").out == flow("a").decode()
+    # It stands in the list of no snapshot that is kept, and belongs to the book all the same: also after a move.
+    assert run("history", "--verify").out.startswith("whole: ")
+    assert (
+        run("history", "--export", "b.tar").code == 0
+        and run("history", "--import", "b.tar", "--book", "new.sqlite").code == 0
+    )
+    assert run("restore", "A@latest", "--book", "new.sqlite").out == flow("a").decode()
+    assert run("history", "--verify", "--book", "new.sqlite").out == run("history", "--verify").out
 
 
 def test_archives_that_are_not_whole_leave_nothing_behind(tmp_path: Path, run: Run) -> None:
@@ -162,6 +170,8 @@ def test_restoring_overwrites_nothing_and_merges_nothing(tmp_path: Path, run: Ru
     assert run("restore", "@both:1", "-o", "out").code == 0
     held = sorted(path.read_bytes() for path in (tmp_path / "out").rglob("*.json"))
     assert held == sorted([flow("a"), flow("b")])
+    names = sorted(str(path.relative_to(tmp_path / "out")) for path in (tmp_path / "out").rglob("*.json"))
+    assert names == ["a.json", "source-2/a.json"]  # no part of the state's name is in them
     assert run("restore", "@both:1", "-o", "out").code == 0  # the same bytes are no loss
     (tmp_path / "out" / "a.json").write_bytes(b"made by hand")
     ran = run("restore", "@both:1", "-o", "out")

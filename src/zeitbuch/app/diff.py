@@ -89,7 +89,7 @@ def compare_versions(
     if request.mapping:
         session.problems += idle_mapping_entries(request.mapping, mapping, used, allowed, request.today)
     shown = select_topics(found, list(request.topics))
-    refused = refusals(shown, request.fail_on or "any", request.limit, basis.currency)
+    refused = refusals(shown, request.fail_on or "any", request.limit, basis.currency, found)
     return DiffOutcome(shown, matching, basis.currency, tuple(refused))
 
 

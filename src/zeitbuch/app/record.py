@@ -20,6 +20,7 @@ from zeitbuch.readers.input.sources import Held, Input, load_input
 from zeitbuch.readers.reading.file_hashes import FileHashes
 
 from .session import Session
+from .sources import name_in_state
 
 if TYPE_CHECKING:
     from zeitbuch.book.records import Entry
@@ -109,8 +110,9 @@ def _with_own_names(found: list[tuple[str, str | Held]]) -> list[tuple[str, str 
 
 
 def _name_within(sources: Sequence[str], one: Held) -> str:
-    name = one.name.split(":", 2)[-1] if one.name.startswith("git:") else one.name.partition(":")[2]
-    inside = sources[0].split(":", 2)[2] if len(sources) == 1 and sources[0].count(":") > 1 else ""
+    name = name_in_state(one.name)
+    is_path = len(sources) == 1 and sources[0].startswith("git:") and sources[0].count(":") > 1
+    inside = sources[0].split(":", 2)[2] if is_path else ""
     if inside and name.startswith(inside.rstrip("/") + "/"):
         name = name[len(inside.rstrip("/")) + 1 :]
     return name

@@ -19,6 +19,17 @@ if TYPE_CHECKING:
 _RECORDED_FLOW = re.compile(r".@(?:[A-Za-z][A-Za-z0-9._-]*:)?(?:\d+|latest|\d{4}-\d\d-\d\d[0-9T:+-]*)$")
 
 
+_STATE = re.compile(r"(?:.*?[^/])?@(?:[A-Za-z][A-Za-z0-9._-]*:)?\d+:")  # @3:file, @dev:3:file, FLOW@2:file
+
+
+def name_in_state(name: str) -> str:
+    """The name of a file without the revision or recorded state that it is of."""
+    if name.startswith("git:"):
+        return name.split(":", 2)[-1]
+    state = _STATE.match(name)
+    return name[state.end() :] if state else name
+
+
 class BookPlace(NamedTuple):
     """Where the book is, and its line where none is named."""
 

@@ -5,7 +5,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -15,25 +14,18 @@ from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
 from zeitbuch.readers.input.sources import Input, name_of
 
-STATE = re.compile(r"@(?:[A-Za-z][A-Za-z0-9._-]*:)?\d+:")  # of a recorded file: @3:file, @dev:3:file
+from .sources import name_in_state
 
 
 def names_within(inputs: Iterable[Input]) -> dict[str, str]:
     """Inputs by name, with their names below the folder that holds them all; a single one has none."""
     names = [name_of(one) for one in inputs if not isinstance(one, Problem)]
     # `git:REV:path` and `@3:path` name a state and a file in it.
-    inner = {name: _inner_name(name) for name in names}
+    inner = {name: name_in_state(name) for name in names}
     if len(inner) < 2:
         return dict.fromkeys(inner, "")
     root = os.path.commonpath([Path(path).parent for path in inner.values()]) if _same_kind(inner) else ""
     return {name: os.path.relpath(path, root or ".") for name, path in inner.items()}
-
-
-def _inner_name(name: str) -> str:
-    if name.startswith("git:"):
-        return name.split(":", 2)[-1]
-    state = STATE.match(name)
-    return name[state.end() :] if state else name
 
 
 def _same_kind(inner: dict[str, str]) -> bool:

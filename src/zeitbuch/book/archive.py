@@ -53,6 +53,9 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
                 if entry.kind == "snapshot" and (entry.line, entry.number) not in pruned:
                     wanted[_list_of(entry)] = None
                     wanted |= dict.fromkeys(file.hash for file in reading.files(entry))
+            # What a flow was last stays after a pruning, also where it is in no list that was kept.
+            last = [version.hash for version in versions if version.status != "removed"]
+            wanted |= dict.fromkeys(name for name in reading.packed(last) if name not in wanted)
             for one in wanted:
                 _add_member(archive, FOLDER + one, reading.content_of(one))
                 count += 1
@@ -180,7 +183,7 @@ def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[s
         if entry.kind == "snapshot":
             is_pruned = (entry.line, entry.number) in pruned
             named |= _check_snapshot(versions, contents, entry, is_pruned, wrong)
-    if left := set(contents) - named:
+    if left := set(contents) - named - {version.hash for version in versions}:
         raise wrong(f"an original that belongs to no snapshot ({min(left)[:16]}…)")
     states = {(entry.line, entry.number) for entry in entries if entry.kind == "snapshot"}
     if any((version.line, version.snapshot) not in states for version in versions):

@@ -45,10 +45,11 @@ def verify_book(book: Book, progress: Callable[[int], None] | None = None, head:
         good, bad = _check_contents(reading, wrong, progress)
         entries = reading.entries()
         versions: dict[tuple[str, int], list[Version]] = {}
+        named: set[str] = set()
         for version in reading.versions(line=None):
+            named.add(version.hash)
             versions.setdefault((version.line, version.snapshot), []).append(version)
         pruned = pruned_of(entries)
-        named: set[str] = set()
         before = NOTHING
         counts: dict[tuple[str, str], int] = {}
         for place, entry in enumerate(entries, 1):

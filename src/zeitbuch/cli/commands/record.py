@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import datetime
+from typing import TYPE_CHECKING
 
 from zeitbuch.app.record import RecordRequest, record_snapshot
 from zeitbuch.book.selection import book_time
@@ -12,7 +13,9 @@ from zeitbuch.cli.shared.session import account_name, finish_session, open_sessi
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.presentations import BodyResult
-from zeitbuch.readers.input.git import PREFIX, Made, commit_of
+
+if TYPE_CHECKING:
+    from zeitbuch.readers.input.git import Made
 
 
 def run(args: argparse.Namespace) -> int:
@@ -39,10 +42,12 @@ def run(args: argparse.Namespace) -> int:
 
 def _only_commit(sources: list[str]) -> Made | None:
     """The commit that all sources are of: the state is as old as it, and by whom made it."""
-    if not sources or not all(source.startswith(PREFIX) for source in sources):
+    if not sources or not all(source.startswith("git:") for source in sources):
         return None
     if len({source.split(":")[1] for source in sources}) > 1:
         return None
+    from zeitbuch.readers.input.git import commit_of  # starts processes: a folder needs none of it
+
     return commit_of(sources[0])
 
 

@@ -33,11 +33,8 @@ def _placeholders(view: FlowView) -> Iterator[Hit]:
         # A prompt may speak of such words; a value is one.
         found = _PLACEHOLDER.search(text)
         if found is not None and (not what.endswith("prompt") or found.group().isupper()):
-            yield Hit(
-                part,
-                f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}",
-                not what.endswith("prompt"),
-            )
+            alone = len(text.split()) == 1 and not what.endswith("prompt")  # within other words it may be meant
+            yield Hit(part, f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}", alone)
     used = {ref.variable for _, ref in view.used_refs if ref.variable}
     for variable in view.flow.variables:
         if isinstance(variable.value, str) and (found := _PLACEHOLDER.search(variable.value)) is not None:
@@ -143,7 +140,7 @@ CHECKS: tuple[Check, ...] = (
     Check("placeholder-text", "high", "a value that was to be replaced",
           "A run uses the placeholder itself: it dials, writes or answers CHANGE_ME.",
           "Inputs, conditions, prompts and used variables of steps that are switched on are searched for words such as CHANGE_ME, TODO or lorem ipsum.",
-          "A placeholder in other words. Notes and names are not looked at; in prompts only words in capitals are suspected.",
+          "A placeholder in other words. Notes and names are not looked at; within a longer text it is suspected, in prompts only in capitals.",
           "Put the real value in, or take the step out.", _placeholders),
     Check("empty-role", "high", "no recipient, amount, address or approver",
           "The step fails in every run, or does nothing.",

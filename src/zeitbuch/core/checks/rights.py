@@ -15,10 +15,10 @@ from .views import ACTS, FlowView
 
 def _agent_acts(view: FlowView) -> Iterator[Hit]:
     for agent in view.steps:
-        if agent.kind != "agent" or view.is_approved(agent.id):
+        if agent.kind != "agent" or view.is_approved(agent):
             continue
         tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and tool.effect in ACTS]
-        tools = [tool for tool in tools if not view.is_approved(tool.id)]
+        tools = [tool for tool in tools if not view.is_approved(tool)]
         if tools:
             said = join_words([f"{quote_name(tool.title)} ({EFFECTS[tool.effect].verb})" for tool in tools])
             yield Hit(agent, f"the agent {quote_name(agent.title)} may use {said}, and nobody approves it")
@@ -29,7 +29,7 @@ def _model_decides(view: FlowView) -> Iterator[Hit]:
         decided = [
             one for one in step.inputs if one.decided == "model" and one.role in ("recipient", "amount", "address")
         ]
-        if step.effect in ACTS and decided and not view.is_approved(step.id):
+        if step.effect in ACTS and decided and not view.is_approved(step):
             what = join_words([f"{one.role} ({one.name})" for one in decided])
             yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it")
 
@@ -58,7 +58,7 @@ CHECKS: tuple[Check, ...] = (
     Check("agent-acts-alone", "high", "an agent that may act without anybody",
           "A message from outside may talk it into sending, paying or deleting.",
           "Tools of the agent that send, spend or delete, with no approval always before the agent or the tool.",
-          "Approvals inside a tool or a called flow, and limits that the service sets: accept it with a reason.",
+          "Limits that the service sets, and approvals elsewhere: accept it with a reason. Of a flow that a tool calls any approval in it counts.",
           "Put an approval before the act, or take the tool away.", _agent_acts),
     Check("model-decides-target", "high", "a model decides who gets it, or how much",
           "A wrong word goes to the wrong person or costs the wrong amount.",

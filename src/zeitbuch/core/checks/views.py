@@ -92,9 +92,11 @@ class FlowView:
             return {}
         return {step.id: bool(asking & set(self.ways.always_before(step.id))) for step in self.flow.steps}
 
-    def is_approved(self, step_id: str) -> bool:
-        """Whether a person always approves before a step."""
-        return self.approvals_before.get(step_id, False)
+    def is_approved(self, step: Step) -> bool:
+        """Whether a person approves before a step, always, or within the flow that it calls."""
+        called = self.estate.by_name.get(step.calls) if step.calls else None
+        asks = called is not None and any(one.kind == "approve" and one.enabled for one in called.steps)
+        return asks or self.approvals_before.get(step.id, False)
 
     @cached_property
     def texts(self) -> list[tuple[Step | Trigger, str, str]]:

@@ -85,8 +85,11 @@ def _newly_unpriced(flow: FlowChanges) -> str:
     return ", ".join(name for name in now if name not in was)
 
 
-def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency: str) -> list[str]:
-    """Why the answer is no, a sentence each; empty when it is yes. ``found`` has figures when cost is asked about."""
+def refusals(
+    found: EstateChanges, fail_on: FailOn, most: Limit | None, currency: str, whole: EstateChanges | None = None
+) -> list[str]:
+    """Why the answer is no, a sentence each; empty when it is yes. ``found`` has figures when cost is asked about; what it costs is asked of
+    the ``whole`` where ``found`` is a selection."""
     said: list[str] = []
     if found.unreadable:
         said.append(f"{count_words(len(found.unreadable), 'flow')} could not be read in one of the versions")
@@ -95,7 +98,7 @@ def refusals(found: EstateChanges, fail_on: FailOn, most: Limit | None, currency
     if fail_on == "risk":
         _risk_refusals(found, said)
     if fail_on == "cost" or most is not None:
-        said += _cost_refusals(found, most or Limit(share=0.0), currency)
+        said += _cost_refusals(whole or found, most or Limit(share=0.0), currency)
     return said
 
 
