@@ -13,7 +13,7 @@ import pytest
 from msgspec import structs
 
 from conftest import Run
-from zeitbuch.core.checks.records import SEVERITIES, Check, Hit
+from zeitbuch.core.checks.records import Check, Hit
 from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
 from zeitbuch.core.checks.views import FlowView
 from zeitbuch.core.model.records import (
@@ -42,6 +42,7 @@ def flow(*steps: Step, links: tuple[Link, ...] | None = None, **more: Any) -> Fl
         "id": "f",
         "name": "Refunds",
         "owners": ("Maren Dahl",),
+        "description": "Pays back what a passenger is owed.",
         "triggers": (Trigger(id="t", kind="form"),),
     }
     base |= more
@@ -71,7 +72,7 @@ def takes(source: str, **more: Any) -> Binding:
 
 HOURLY = (Trigger(id="t", kind="schedule", schedule=Schedule(every=3600.0)),)
 AGENT = step("a", "agent", model=ModelUse(name="m", max_turns=3))
-PAYS = step("p", "tool", effect="spend")
+PAYS = step("p", "tool", effect="spend", note="pays a refund")
 ATTACHED = (Link(source="t", target="a"), Link(source="p", target="a", role="attach"))
 ASK = step("m", "model", model=ModelUse(name="m", temperature=0.9, prompts=(Prompt(text="Which?"),)))
 COLD = structs.replace(ASK, model=ModelUse(name="m", temperature=0.0, prompts=(Prompt(text="Which?"),)))
@@ -260,11 +261,6 @@ def codes(*flows: Flow) -> list[str]:
     return [one.code for one in check_flows(flows)]
 
 
-def test_every_check_has_cases() -> None:
-    assert set(CASES) == set(CHECKS)
-    assert all(row.severity in SEVERITIES and row.code == code for code, row in CHECKS.items())
-
-
 @pytest.mark.parametrize("code", CASES)
 def test_what_is_wrong_is_told_and_what_is_right_is_not(code: str) -> None:
     wrong, right = CASES[code]
@@ -360,9 +356,9 @@ def test_a_check_that_breaks_is_one_finding() -> None:
 # -- the command --------------------------------------------------------------------------------------------------------
 
 BAD = {"zeitbuch": 1, "flows": [
-    {"id": "f", "name": "Refunds", "triggers": [{"id": "t", "kind": "form"}],
+    {"id": "f", "name": "Refunds", "description": "Pays.", "triggers": [{"id": "t", "kind": "form"}],
      "steps": [{"id": "a", "kind": "http", "name": "Call", "inputs": [{"name": "phone", "value": "CHANGE_ME"}]}], "links": [{"source": "t", "target": "a"}]},
-    {"id": "g", "name": "Draft one", "state": "draft", "owners": ["x"], "triggers": [{"id": "t", "kind": "form"}],
+    {"id": "g", "name": "Draft one", "state": "draft", "owners": ["x"], "description": "Asks.", "triggers": [{"id": "t", "kind": "form"}],
      "steps": [{"id": "a", "kind": "approve", "approval": {"silence": "approves"}}], "links": [{"source": "t", "target": "a"}]},
 ]}  # fmt: skip
 

@@ -12,7 +12,7 @@ from msgspec import structs
 from conftest import Run
 from test_diff import ask, chain, step
 from zeitbuch.core.diff.clones import detect_clones, group_title
-from zeitbuch.core.diff.exchanged_words import exchanged_words
+from zeitbuch.core.graph.exchanged_words import exchanged_words
 from zeitbuch.core.model.records import Binding, Flow, Link, Schedule, Step, Trigger
 
 TEXT = "You sort the letters of {} by ship and by matter, name the desk that answers, and never answer them yourself in any case."

@@ -19,6 +19,7 @@ from zeitbuch.readers.config.workspace import Accept
 from zeitbuch.readers.input.positions import place_problems
 
 from .basis import EstimateBasis
+from .check_facts import gather_facts
 from .session import Session
 
 
@@ -37,7 +38,9 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     are shown."""
     rows = [find_check(code) for code in request.only] or list(CHECKS.values())
     with session.progress(len(estate.flows), "checking") as advance:
-        found = check_flows(estate.flows, basis.card, rows, advance)
+        copies = any(row.code == "copy-edit-missed" for row in rows)
+        facts = gather_facts(session, estate, basis, request.today, copies)
+        found = check_flows(estate.flows, basis.card, rows, advance, facts)
     accepts = session.workspace.accept
     found, used = _with_accepted(found, accepts, request.today)
     session.problems += _idle_accepts(session, accepts, used, request)

@@ -230,7 +230,7 @@ def find_clones(session: Session, estate: Estate, names: Sequence[str] = ()) -> 
         detect_clones,
         parts_not_compared,
     )
-    from zeitbuch.core.diff.exchanged_words import exchanged_words
+    from zeitbuch.core.graph.exchanged_words import exchanged_words
 
     flows = [find_flow(estate, name) for name in names] or list(estate.flows)
     for flow in flows:

@@ -10,8 +10,9 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import join_words
 
+from .answers import answers_of_field, listed_answers
 from .records import Check, Hit
-from .views import FlowView
+from .views import FlowView, prompt_text_of
 
 _LITERAL = re.compile(r"""(?:==?=?|\bequals\b|\bis\b)\s*["']([^"']{1,40})["']""")
 _BARE = re.compile(r"""(?:==?=?|\bequals\b)\s*([^\W\d][\w -]{0,39}?)\s*(?=$|&&|\|\||\band\b|\bor\b|[)\]}])""")
@@ -53,29 +54,21 @@ def _says(text: str, word: str) -> bool:
     return re.search(rf"(?<!\w){wanted}(?!\w)", text, re.IGNORECASE) is not None
 
 
-def _asked(view: FlowView, decision: Step) -> Step | None:
-    """The model whose answer a decision goes by; None where it is not one alone."""
-    links = [link for link in view.graph.leaving.get(decision.id, ()) if link.role == "case"]
-    sources = {ref.step for ref in decision.refs} | {ref.step for link in links for ref in link.refs}
-    if len(sources) != 1:
-        return None
-    model = view.graph.steps.get(next(iter(sources)) or "")
-    return (
-        model
-        if model is not None and model.kind == "model" and model.model is not None and model.model.prompts
-        else None
-    )
-
-
 def _labels(view: FlowView) -> Iterator[tuple[Step, Step, str, list[str]]]:
     """Decisions by a model's answer: the decision, the model, its prompt, the words that are waited for."""
     for decision in view.steps:
-        model = _asked(view, decision) if decision.kind == "decide" else None
-        if model is None or model.model is None:
-            continue
-        links = [link for link in view.graph.leaving.get(decision.id, ()) if link.role == "case"]
-        words = list(dict.fromkeys(word for link in links for word in _awaited(link)))
-        yield decision, model, "\n".join(prompt.text for prompt in model.model.prompts), words
+        model = view.asked_model(decision) if decision.kind == "decide" else None
+        if model is not None:
+            words = dict.fromkeys(word for link in view.cases_of(decision) for word in _awaited(link))
+            yield decision, model, prompt_text_of(model), list(words)
+
+
+def _answers(view: FlowView, decision: Step, prompt: str) -> tuple[str, ...]:
+    """The answers that the prompt lists; of the field that the decision goes by, where it goes by one."""
+    paths = {ref.path for link in view.cases_of(decision) for ref in view.refs_of_link(link)}
+    paths |= {ref.path for ref in decision.refs}
+    field = paths.pop().rpartition(".")[2] if len(paths) == 1 else ""
+    return answers_of_field(prompt, field) or listed_answers(prompt)
 
 
 def _near_labels(view: FlowView) -> Iterator[Hit]:
@@ -104,11 +97,47 @@ def _unasked_labels(view: FlowView) -> Iterator[Hit]:
             )
 
 
+def _has_rest(view: FlowView, decision: Step) -> bool:
+    """Whether a decision has a way for everything else."""
+    links = [link for link in view.graph.leaving.get(decision.id, ()) if link.role in ("case", "next")]
+    return any(link.otherwise or link.role == "next" or link.label.casefold() in _REST for link in links)
+
+
+def _answers_without_case(view: FlowView) -> Iterator[Hit]:
+    for decision, model, prompt, words in _labels(view):
+        if _has_rest(view, decision) or len(words) != len(view.cases_of(decision)):
+            continue
+        plain = {_plain(word) for word in words}
+        answers = _answers(view, decision, prompt)
+        lost = [answer for answer in answers if _plain(answer) not in plain]
+        if lost and len(lost) < len(answers):
+            names = join_words([quote_name(word) for word in lost])
+            told = f"{quote_name(model.title)} may answer {names}, and {quote_name(decision.title)} has no case for it"
+            yield Hit(decision, told, False)
+
+
+def _other_language(view: FlowView) -> Iterator[Hit]:
+    for decision, model, prompt, words in _labels(view):
+        answers = _answers(view, decision, prompt) if len(words) > 1 else ()
+        said = any(_says(prompt, word) or _plain(word) in map(_plain, answers) for word in words)
+        if len(answers) > 1 and not said:
+            asked, waits = (join_words([quote_name(word) for word in row]) for row in (answers, words))
+            told = f"{quote_name(model.title)} is told to answer {asked}, {quote_name(decision.title)} waits for {waits}: none is the same"
+            yield Hit(decision, told, False)
+
+
+def _differing_words(view: FlowView) -> Iterator[Hit]:
+    for one in view.estate.differing_words.get(view.flow.title, ()):
+        writers = join_words([quote_name(name) for name in one.writers])
+        told = (
+            f"waits for {quote_name(one.awaited)} in {one.field}, which {writers} writes as {quote_name(one.written)}"
+        )
+        yield Hit(None, told, False)
+
+
 def _no_rest(view: FlowView) -> Iterator[Hit]:
     for decision, model, _, words in _labels(view):
-        links = [link for link in view.graph.leaving.get(decision.id, ()) if link.role in ("case", "next")]
-        rest = any(link.otherwise or link.role == "next" or link.label.casefold() in _REST for link in links)
-        if len(words) > 1 and not rest:
+        if len(words) > 1 and not _has_rest(view, decision):
             known = join_words([quote_name(word) for word in words])
             told = f"{quote_name(decision.title)} knows {known}: whatever else {quote_name(model.title)} answers goes nowhere"
             yield Hit(decision, told, False)
@@ -130,4 +159,19 @@ CHECKS: tuple[Check, ...] = (
           "Decisions by a model's answer with no way for everything else.",
           "Answers that the platform holds to a list.",
           "Add a way for all else, to a person.", _no_rest),
+    Check("answer-without-case", "medium", "an answer that no case waits for",
+          "A model does as it is told, and the run ends there.",
+          "The answers that the prompt lists against the cases of a decision that has no way for everything else.",
+          "Answers that the prompt lists in other ways than 'answer with A, B or C', or in brackets behind the name of a field.",
+          "Add a case, or a way for everything else.", _answers_without_case),
+    Check("labels-in-other-words", "high", "cases in other words than the answers",
+          "No case ever fits: often the prompt speaks one language and the cases another.",
+          "The prompt lists its answers, and no case of the decision waits for any of them.",
+          "Answers that a step between translates.",
+          "Write both in one language.", _other_language),
+    Check("status-words-differ", "medium", "two flows write a status word in two ways",
+          "One flow writes a word, and the flow that waits for it waits for another.",
+          "Fixed words that flows write to a field, and words that others compare the field of that name with: equal but for case, plural or a letter.",
+          "Words that steps compute; fields of two systems that only have the same name.",
+          "Write the word alike in both.", _differing_words),
 )  # fmt: skip

@@ -3,47 +3,108 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from datetime import date
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
+from zeitbuch.core.model.records import Step
 
 from .records import Check, Hit
 from .views import FlowView
 
-HOT = 0.5  # a temperature from which the same letter gets another label the next time
+_EXACT_TASKS = frozenset({"label", "extract", "code", "classify", "route", "score"})
+_NUMBER_WORD = re.compile(r"(?i)\d|\b(?:one|two|three|four|five|six|eight|ten|twelve|twenty|thirty|fifty|hundred)\b")
+_BOUNDS = (
+    "window",
+    "limit",
+    "last",
+    "size",
+    "most",
+    "max",
+    "keep",
+    "length",
+    "count",
+    "tokens",
+    "turns",
+    "messages",
+    "summar",
+)
 
 
 def _hot_labels(view: FlowView) -> Iterator[Hit]:
-    readers: dict[str, str] = {}
-    for part, ref in view.used_refs:
-        if ref.step and getattr(part, "kind", "") == "decide":
-            readers.setdefault(ref.step, part.title)
-    for step in view.steps:
-        if (
-            step.kind == "model"
-            and step.model is not None
-            and step.id in readers
-            and (step.model.temperature or 0) >= HOT
-        ):
-            yield Hit(
-                step,
-                f"{quote_name(step.title)} has the temperature {step.model.temperature:g}, and {quote_name(readers[step.id])} decides by its answer",
-                False,
-            )
+    hot = [step for step in view.steps if step.kind == "model" and step.model is not None
+           and (step.model.temperature or 0) >= view.estate.limits.temperature]  # fmt: skip
+    for step in hot:
+        model = step.model
+        assert model is not None
+        readers = [
+            part.title for part, _ in view.users.get(step.id, ()) if isinstance(part, Step) and part.kind == "decide"
+        ]
+        warm = f"{quote_name(step.title)} has the temperature {model.temperature:g}"
+        if readers:
+            yield Hit(step, f"{warm}, and {quote_name(readers[0])} decides by its answer", False)
+        elif model.task in _EXACT_TASKS:
+            yield Hit(step, f"{warm}, and its task is to {model.task}", False)
 
 
 def _unpriced(view: FlowView) -> Iterator[Hit]:
     card = view.estate.card
-    if card is None:
-        return
-    known = {model.name.casefold() for model in card.model}
-    for step in view.steps:
+    for step in view.steps if card is not None else ():
         name = step.model.name if step.model is not None else None
-        if step.kind in MODEL_KINDS and name and name.casefold() not in known:
+        if card is not None and step.kind in MODEL_KINDS and name and card.rate_of(name) is None:
             yield Hit(
                 step,
                 f"{quote_name(step.title)} calls {quote_name(name)}, which the rate card has not: its cost is unknown",
+            )
+
+
+def _retired(view: FlowView) -> Iterator[Hit]:
+    card, today = view.estate.card, view.estate.facts.today
+    for step in view.steps if card is not None and today else ():
+        name = step.model.name if step.model is not None else None
+        rate = card.rate_of(name) if card is not None and name and step.kind in MODEL_KINDS else None
+        if rate is None or rate.retires is None:
+            continue
+        days = (rate.retires - date.fromisoformat(today)).days
+        if days <= view.estate.limits.retired_days:
+            instead = f": {quote_name(rate.replaced_by)} takes its place" if rate.replaced_by else ""
+            said = "is no more since" if days <= 0 else f"ends in {days} days, on"
+            yield Hit(
+                step, f"{quote_name(step.title)} calls {quote_name(name or '')}, which {said} {rate.retires}{instead}"
+            )
+
+
+def _embeddings_differ(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps if view.kinds & {"retrieve", "memory"} else ():
+        store, name = store_of(step), step.model.name if step.model is not None else None
+        if step.kind != "retrieve" or not store or not name:
+            continue
+        filled = view.estate.embedded_by.get(store.casefold(), {})
+        if filled and name not in filled:
+            model, where = next(iter(filled.items()))
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} searches {quote_name(store)} with {quote_name(name)}, and {quote_name(where)} filled it with {quote_name(model)}",
+            )
+
+
+def store_of(step: Step) -> str:
+    """The store that a step fills or searches."""
+    return (step.pieces.store if step.pieces is not None else None) or ""
+
+
+def _endless_memory(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps if "memory" in view.kinds else ():
+        bounded = any(
+            word in one.name.casefold() for one in step.inputs for word in _BOUNDS if one.value not in (None, "")
+        )
+        if step.kind == "memory" and not bounded and not _NUMBER_WORD.search(step.name):
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} keeps the conversation without a stated limit: every turn costs more than the last",
+                False,
             )
 
 
@@ -83,7 +144,7 @@ def _endless_loops(view: FlowView) -> Iterator[Hit]:
 CHECKS: tuple[Check, ...] = (
     Check("label-temperature", "medium", "a label drawn by chance",
           "The same letter goes another way the next time.",
-          f"A model's answer decides a case, and its temperature is {HOT:g} or more.",
+          "A model's answer decides a case, or its task is to label, extract or write code, and its temperature is 0.5 (`temperature`) or more.",
           "Answers that are checked between.",
           "Set the temperature to 0.", _hot_labels),
     Check("model-unpriced", "low", "a model without a price",
@@ -91,6 +152,21 @@ CHECKS: tuple[Check, ...] = (
           "Names of models against the rate card, where there is one.",
           "Models that a step takes from its platform.",
           "Add it to the rate card, or correct the name.", _unpriced),
+    Check("model-retired", "high", "a model that is no more, or soon",
+          "Its calls fail from that day on.",
+          "`retires` of the model on the rate card against today (`retired_days` ahead).",
+          "Models whose day the rate card does not state.",
+          "Take the model that replaces it, and try its answers first.", _retired),
+    Check("embedding-differs", "high", "a store searched with another model than it was filled with",
+          "What is found has nothing to do with what was asked.",
+          "The models of steps that embed into a store against those that search the store of that name.",
+          "Stores that are filled outside of the exports, and steps that do not name their model.",
+          "Use one model for both, or fill the store anew.", _embeddings_differ),
+    Check("memory-endless", "low", "a memory without a limit",
+          "Every turn sends all turns before it.",
+          "Memories whose inputs name no window, limit or number.",
+          "Limits that the platform sets for all.",
+          "Keep the last ten messages or so.", _endless_memory),
     Check("pieces-overlap", "high", "pieces that overlap by all they are",
           "Cutting never gets on, or every piece is stored many times.",
           "The sizes that the step states.",

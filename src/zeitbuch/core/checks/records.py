@@ -17,6 +17,49 @@ Severity = Literal["high", "medium", "low"]
 SEVERITIES: tuple[Severity, ...] = ("high", "medium", "low")
 
 
+class Limits(Struct, frozen=True, forbid_unknown_fields=True):
+    """From where on a check tells: ``[check_limits]`` of the workspace. ``temperature`` of a model whose answer is a label; ``poll_every``:
+    seconds between two checks of a polling trigger; ``finds_one_in``: a poll that finds something once in so many checks is too often;
+    ``same_minute``: flows with model calls that start together; ``stale_days`` without a change; ``retired_days`` ahead of the day on which a
+    model ends."""
+
+    temperature: float = 0.5
+    poll_every: float = 60.0
+    finds_one_in: float = 200.0
+    same_minute: int = 4
+    stale_days: int = 730
+    retired_days: int = 90
+
+
+class Person(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A person of the house: ``[[person]]`` of the workspace, or a row of the CSV file that it names. ``left``: is no more there."""
+
+    name: str
+    mail: str = ""
+    team: str = ""
+    left: bool = False
+
+
+class Copied(Struct, frozen=True):
+    """What was left in a copied branch or flow as it was, found before the checks: the flow and step (ids), and the sentence."""
+
+    flow: str
+    step: str
+    message: str
+
+
+class EstateFacts(Struct, frozen=True):
+    """What is known around the flows: the day (YYYY-MM-DD), the people, the limits, what was left in copies, checks of a poll that find
+    nothing for one that does (flow id/trigger id), and the operations that each dialect counts as its own (format -> beginnings)."""
+
+    today: str = ""
+    people: tuple[Person, ...] = ()
+    limits: Limits = Limits()
+    copied: tuple[Copied, ...] = ()
+    idle_polls: dict[str, float] = {}
+    own_operations: dict[str, tuple[str, ...]] = {}
+
+
 class Hit(NamedTuple):
     """One find of a check: the step or trigger (None: the flow), the sentence with the values, and whether it is certain."""
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Step
+from zeitbuch.core.passes.reachability import Read
 
 from .records import Check, Hit
 from .views import FlowView
@@ -37,6 +38,27 @@ def _never_before(view: FlowView) -> Iterator[Hit]:
                 reader,
                 f"{quote_name(reader.title)} ({read.where}) takes a value of {quote_name(source.title)}, which never runs before it",
             )
+
+
+def _sometimes_before(view: FlowView) -> Iterator[Hit]:
+    """Values of steps that stand on another way of a decision; what error routes and switched-off steps bring is told elsewhere."""
+    told: set[tuple[str, str]] = set()
+    for read in view.unsure_reads:
+        reader, source = view.graph.steps.get(read.reader), view.graph.steps.get(read.source)
+        if read.trust != "sometimes" or reader is None or source is None or not reader.enabled or not source.enabled:
+            continue
+        if (reader.id, source.id) not in told and not _takes_one_of_several(reader, read):
+            told.add((reader.id, source.id))
+            yield Hit(
+                reader,
+                f"{quote_name(reader.title)} ({read.where}) takes a value of {quote_name(source.title)}, which does not run on every way to it",
+                False,
+            )
+
+
+def _takes_one_of_several(reader: Step, read: Read) -> bool:
+    """Whether an input takes values of several steps: it then takes what there is."""
+    return any(read.ref in one.refs and len({ref.step for ref in one.refs}) > 1 for one in reader.inputs)
 
 
 def _missing_flows(view: FlowView) -> Iterator[Hit]:
@@ -82,6 +104,11 @@ CHECKS: tuple[Check, ...] = (
           "The ways of the flow are followed: what is read stands on another way, or behind.",
           "Values that a platform keeps from run to run.",
           "Move the step, or take the value from elsewhere.", _never_before),
+    Check("step-sometimes-before", "medium", "a value of a step that does not always run before",
+          "On the other way the step gets nothing.",
+          "The ways of the flow are followed: some lead past the step whose value is read. An input that takes values of several steps is let be.",
+          "Steps that look whether the value is there.",
+          "Read it on the way where it is made, or give a value for the other.", _sometimes_before),
     Check("flow-missing", "medium", "a flow that is called and not there",
           "The call fails, or nobody knows what it does and costs.",
           "Calls by id or name against the flows read together.",

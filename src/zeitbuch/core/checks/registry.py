@@ -8,11 +8,39 @@ from collections.abc import Callable, Iterable, Iterator
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from . import failure, labels, left_over, models, ownership, references, rights
-from .records import SEVERITIES, Check, CheckFinding, Hit
+from . import (
+    clock,
+    copies,
+    failure,
+    labels,
+    left_over,
+    load,
+    models,
+    outside,
+    ownership,
+    prompts,
+    references,
+    rights,
+    silence,
+)
+from .records import SEVERITIES, Check, CheckFinding, EstateFacts, Hit
 from .views import EstateView, FlowView
 
-FAMILIES = (left_over, labels, failure, references, rights, models, ownership)
+FAMILIES = (
+    left_over,
+    copies,
+    labels,
+    failure,
+    silence,
+    load,
+    references,
+    rights,
+    outside,
+    models,
+    prompts,
+    ownership,
+    clock,
+)
 CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
 BROKEN = "check-failed"  # the code of a check that broke
 
@@ -22,9 +50,10 @@ def check_flows(
     card: RateCard | None = None,
     checks: Iterable[Check] = tuple(CHECKS.values()),
     progress: Callable[[int], None] | None = None,
+    facts: EstateFacts | None = None,
 ) -> list[CheckFinding]:
     """What is found in the flows of an estate, the worst first; suspicions behind what is certain."""
-    estate = EstateView(flows, card)
+    estate = EstateView(flows, card, facts)
     rows = list(checks)
     found: list[CheckFinding] = []
     for place, flow in enumerate(estate.flows):

@@ -3,35 +3,140 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.model.kinds import EFFECTS
+from zeitbuch.core.model.kinds import EFFECTS, KINDS
+from zeitbuch.core.model.records import Binding, Step
 from zeitbuch.core.model.words import join_words
 
+from .outside import acting_tools, outside_words, tools_words, words_in
 from .records import Check, Hit
 from .views import ACTS, FlowView
 
+_LIMITS = frozenset({"max", "maximum", "most", "limit", "cap", "ceiling", "upto"})
+_FINAL = frozenset({"delete", "spend"})  # what cannot be called back
+_PERSON = re.compile(r"[a-z]{2,}[._][a-z]{2,}", re.IGNORECASE)
+_FUNCTIONS = frozenset(
+    "info sales support service desk team office billing accounts finance help noreply reply no admin svc bot mail post orders booking "
+    "bookings tickets repairs letters news alerts ops platform system robot automation hr it customer care contact claims".split()
+)
+
 
 def _agent_acts(view: FlowView) -> Iterator[Hit]:
-    for agent in view.steps:
-        if agent.kind != "agent" or view.is_approved(agent):
-            continue
-        tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and tool.effect in ACTS]
-        tools = [tool for tool in tools if not view.is_approved(tool)]
-        if tools:
-            said = join_words([f"{quote_name(tool.title)} ({EFFECTS[tool.effect].verb})" for tool in tools])
-            yield Hit(agent, f"the agent {quote_name(agent.title)} may use {said}, and nobody approves it")
+    for agent in view.steps if "agent" in view.kinds else ():
+        tools = acting_tools(view, agent)
+        if tools and not outside_words(view, agent):  # `outside-words-to-agent` tells of the others
+            yield Hit(
+                agent, f"the agent {quote_name(agent.title)} may use {tools_words(tools)}, and nobody approves it"
+            )
 
 
 def _model_decides(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
+    for step in view.steps if view.effects & ACTS else ():
         decided = [
-            one for one in step.inputs if one.decided == "model" and one.role in ("recipient", "amount", "address")
+            one for one in step.inputs if one.role in ("recipient", "amount", "address") and _by_model(view, one)
         ]
+        decided = [one for one in decided if one.role != "amount" or not _is_limited(view, step, one)]
         if step.effect in ACTS and decided and not view.is_approved(step):
             what = join_words([f"{one.role} ({one.name})" for one in decided])
-            yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it")
+            sure = any(one.decided == "model" for one in decided)
+            yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it", sure)
+
+
+def _by_model(view: FlowView, one: Binding) -> bool:
+    """Whether a model chooses a value: as the agent's input, or as what a model call answers."""
+    sources = [view.graph.steps.get(ref.step or "") for ref in one.refs]
+    return one.decided == "model" or any(source is not None and source.kind in ("model", "agent") for source in sources)
+
+
+def _is_limited(view: FlowView, step: Step, amount: Binding) -> bool:
+    """Whether a fixed limit stands beside an amount: as an input of the step, or in a condition before it."""
+    beside = any(
+        one is not amount
+        and one.decided != "model"
+        and set(words_in(one.name)) & _LIMITS
+        and one.value not in (None, "")
+        for one in step.inputs
+    )
+    if beside or not any(ref.step for ref in amount.refs):
+        return beside
+    values = {(ref.step, ref.path) for ref in amount.refs}
+    tested = [
+        ref
+        for part, ref in view.used_refs
+        if isinstance(part, Step) and part.kind == "decide" and view.may_lead(part.id, step.id)
+    ]
+    return any((ref.step, ref.path) in values for ref in tested)
+
+
+def _acts_by_label(view: FlowView) -> Iterator[Hit]:
+    """Deletions and payments right behind a case that a model's answer chose."""
+    for decision in view.steps if view.effects & _FINAL and "decide" in view.kinds else ():
+        model = view.asked_model(decision) if decision.kind == "decide" else None
+        for link in view.cases_of(decision) if model is not None else ():
+            step = view.graph.steps.get(link.target)
+            if step is not None and step.enabled and step.effect in _FINAL and not view.is_approved(step):
+                answer = quote_name(link.label or link.condition)
+                does = f"{quote_name(step.title)} {EFFECTS[step.effect].verb}"
+                asked = quote_name(model.title if model else "")
+                yield Hit(step, f"{does} because {asked} answered {answer}, and nobody approves it", False)
+
+
+def _undescribed_tools(view: FlowView) -> Iterator[Hit]:
+    for agent in view.steps if "agent" in view.kinds else ():
+        if agent.kind != "agent":
+            continue
+        tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and KINDS[tool.kind].is_tool]
+        for tool in tools:
+            if not _says_what_for(tool):
+                yield Hit(
+                    tool, f"the tool {quote_name(tool.title)} of {quote_name(agent.title)} has no description", False
+                )
+        seen: dict[tuple[object, ...], Step] = {}
+        for tool in tools:
+            key = _use_of(tool)
+            if key in seen:
+                yield Hit(
+                    tool,
+                    f"{quote_name(seen[key].title)} and {quote_name(tool.title)} of {quote_name(agent.title)} do the same",
+                )
+            seen.setdefault(key, tool)
+
+
+def _says_what_for(tool: Step) -> bool:
+    """Whether a tool says what it is for: in a note, or in a description of its inputs."""
+    about = any(words_in(one.name)[-1:] == ["description"] and one.value for one in tool.inputs)
+    return bool(tool.note or about or any(one.description for one in tool.inputs))
+
+
+def _use_of(tool: Step) -> tuple[object, ...]:
+    inputs = tuple((one.name, repr(one.value), one.decided) for one in tool.inputs)
+    return (
+        (tool.kind, tool.operation, tool.connection, tool.calls, inputs, tool.effect)
+        if tool.operation or tool.calls
+        else (tool.id,)
+    )
+
+
+def _accounts_of_people(view: FlowView) -> Iterator[Hit]:
+    names = {tuple(words_in(name)) for name in view.flow.owners if len(words_in(name)) > 1}
+    names |= {tuple(words_in(person.name)) for person in view.estate.facts.people if len(words_in(person.name)) > 1}
+    used = {part.connection for part in view.parts if part.connection}
+    mails = {person.mail.casefold() for person in view.estate.facts.people if person.mail}
+    for one in view.flow.connections:
+        local, at, _ = one.account.partition("@")
+        words = tuple(words_in(local))
+        if not one.account or one.id not in used:
+            continue
+        known = words in names or one.account.casefold() in mails
+        if known or (at and _PERSON.fullmatch(local) is not None and not set(words) & _FUNCTIONS):
+            yield Hit(
+                None,
+                f"the connection {quote_name(one.name or one.id)} acts as {quote_name(one.account)}, the account of a person",
+                known,
+            )
 
 
 def _open_webhooks(view: FlowView) -> Iterator[Hit]:
@@ -63,8 +168,23 @@ CHECKS: tuple[Check, ...] = (
     Check("model-decides-target", "high", "a model decides who gets it, or how much",
           "A wrong word goes to the wrong person or costs the wrong amount.",
           "Inputs with the role recipient, amount or address that a model decides, on steps that send, spend or delete, with no approval before.",
-          "Values that reach the input through steps between: those are decided by data.",
+          "Values that reach the input through other steps than model calls. An amount is let be where a fixed limit stands beside it, or a decision before looks at it.",
           "Let data decide, or a person approve.", _model_decides),
+    Check("act-by-label", "medium", "a model's answer deletes or pays",
+          "A label that is wrong once in a hundred is a letter lost once in a hundred.",
+          "A step that deletes or spends right behind a case that goes by a model's answer, with no approval before.",
+          "Acts further behind the case.",
+          "Move it to a place where it can be fetched back, or let a person approve.", _acts_by_label),
+    Check("tool-unclear", "low", "a tool that an agent cannot tell from others",
+          "The model guesses by a word what a tool is for.",
+          "Tools with neither a note nor described inputs; two tools of an agent with the same operation, connection and inputs.",
+          "Descriptions that stand in the service.",
+          "Describe what it is for, and when not to use it.", _undescribed_tools),
+    Check("account-of-person", "medium", "a flow acts as a person",
+          "It stops when that person leaves, and does what that person may.",
+          "Accounts of used connections against the owners and the workspace's people; accounts of the form first.last@ are suspected.",
+          "Accounts that do not say whose they are.",
+          "Use an account of the service.", _accounts_of_people),
     Check("webhook-open", "high", "a webhook that anybody can call",
           "Whoever finds the address starts it, and pays nothing for it.",
           "The export says that callers need not show who they are, and the flow calls models or acts.",

@@ -14,6 +14,7 @@ from typing import Literal
 from msgspec import Struct, structs
 
 from zeitbuch.core.graph.components import group_items
+from zeitbuch.core.graph.exchanged_words import ExchangedWord
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.kinds import AI_KINDS
@@ -21,7 +22,6 @@ from zeitbuch.core.model.records import Flow, Link, Origin, Step
 from zeitbuch.core.model.words import join_words
 
 from .estate_changes import flow_changes
-from .exchanged_words import ExchangedWord
 from .flow_similarity import flow_likeness
 from .left_over import Left, left_over_texts
 from .matching import match_steps

@@ -78,10 +78,14 @@ def _item_fault_words(step: Step, _names: Names) -> str:
     return ITEM_FAULTS[said] if said is not None else ""
 
 
+_LIMITS = {"try": "is for each try", "all": "is for all tries together"}
+
 STEP_FACTS: tuple[FactRow, ...] = (
     FactRow("approval", "Who agrees", "approval", _approval_words),
     FactRow("pause", "Waits", "wait", pause_words),
     FactRow("timeout", "Time limit", "timeout", lambda s, _: span_words(s.timeout) if s.timeout is not None else ""),
+    FactRow("timeout_for", "The time limit", "timeout", lambda s, _: _LIMITS.get(s.timeout_for or "", "")),
+    FactRow("sample", "Sample data", "sample data", lambda s, _: "data kept for trying stand in for its result" if s.sample else ""),
     FactRow("pieces", "Pieces", "pieces", _pieces_words),
     FactRow("repeat", "When an item fails", "loop", _item_fault_words),
     FactRow("concurrency", "At a time", "concurrency", lambda s, _: f"at most {s.concurrency:,}" if s.concurrency is not None else ""),

@@ -85,6 +85,7 @@ MessageCode = Literal[
     "package-empty",
     "package-path",
     "path",
+    "people-unreadable",
     "plugin",
     "process-ended",
     "query",

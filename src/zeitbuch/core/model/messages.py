@@ -198,6 +198,9 @@ _MESSAGES: tuple[Message, ...] = (
     Message("path",
             "A dotted path in a dialect is malformed.",
             "Example: `with.engine`; keys with dots stand in double quotes."),
+    Message("people-unreadable",
+            "The CSV file of people that the workspace names cannot be read, has no column `name`, or has a row with a fault; other rows are read.",
+            "Write the columns name, mail, team, left; `left` is yes or no."),
     Message("plugin",
             "A plug-in (a reader, decoder or output that another package adds) cannot be loaded, lacks what its group asks for, failed while it worked, or gave "
             "something that is no flow of the model.",

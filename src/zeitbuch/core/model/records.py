@@ -32,6 +32,7 @@ InputRole = Literal["recipient", "amount", "address", "content", "record", "quer
 Silence = Literal["approves", "rejects", "escalates", "waits"]  # what no answer to a question means
 ItemFault = Literal["stop", "continue"]
 PieceUnit = Literal["tokens", "letters"]
+TimeoutFor = Literal["try", "all"]  # whether a time limit is for one try, or for all of them together
 
 
 class Record(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True, gc=False):
@@ -169,7 +170,7 @@ class Pieces(Record, frozen=True):
 class Step(Record, frozen=True):
     """One box of the flow. ``operation`` is the builder's own type string, kept verbatim. ``concurrency``: at most so many rounds
     or branches at a time; ``ordered``: its ways run one after the other; ``awaits``: whether it waits for the flow it calls (None:
-    not stated); ``about``: the steps that a note is about."""
+    not stated); ``about``: the steps that a note is about; ``sample``: data kept for trying stand in for its result."""
 
     id: str
     kind: StepKind
@@ -187,6 +188,7 @@ class Step(Record, frozen=True):
     calls: str | None = None
     retry: Retry | None = None
     timeout: float | None = None
+    timeout_for: TimeoutFor | None = None
     on_fault: OnFault = "stop"
     join: JoinMode | None = None
     approval: Approval | None = None
@@ -200,6 +202,7 @@ class Step(Record, frozen=True):
     yields: Yields = "same"  # many: expands every item, one: gathers all items of a pass
     ends: Ends = "branch"  # what an end step ends: its own branch, or the whole run
     enabled: bool = True
+    sample: bool = False
     note: str = ""
     unread: dict[str, Any] = field(default_factory=dict)
     position: tuple[float, float] | None = None

@@ -26,6 +26,7 @@ RATE_BOUNDS: dict[tuple[str, str], RateBounds] = {
     **{("Price", unit): RateBounds(f"a price for {unit}", _ZERO, _PRICE) for unit in UNITS},
     ("Price", "deferred"): RateBounds("a share for `deferred`", _ZERO, Decimal(1)),
     ("ModelRate", "image_tokens"): RateBounds("tokens of an image", _ZERO, _PRICE),
+    ("ModelRate", "context"): RateBounds("a context of tokens", Decimal(1), _SUM),
     ("Exchange", "rate"): RateBounds("a rate of exchange", _LITTLE, _PRICE),
     ("Meter", "unit"): RateBounds("a unit", _LITTLE, _SUM),
     ("MeterPrice", "each"): RateBounds("a price", _ZERO, _PRICE),

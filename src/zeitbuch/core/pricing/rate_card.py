@@ -41,7 +41,8 @@ class ModelRate(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=T
     """A model: its name, other names for it (patterns with ``*``), and its prices by date.
 
     ``family`` names the coefficients of the token estimator, ``tokenizer`` a file in the open tokenizer JSON format for
-    exact counts, ``image_tokens`` what an image counts as where it is billed in tokens.
+    exact counts, ``image_tokens`` what an image counts as where it is billed in tokens, ``context`` the most tokens of prompt and answer,
+    ``retires`` the first day on which the vendor answers no more, ``replaced_by`` the model to take then.
     """
 
     name: str
@@ -52,6 +53,9 @@ class ModelRate(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=T
     family: str = ""
     tokenizer: str = ""
     image_tokens: float | None = None
+    context: int | None = None
+    retires: date | None = None
+    replaced_by: str = ""
     price: tuple[Price, ...] = ()
 
 

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.checks.records import Limits, Person
 from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
@@ -41,7 +42,8 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
-    or never are; ``accept`` the findings that are let be."""
+    or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell; ``person`` the people of the house,
+    and ``people`` a CSV file of them."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -54,6 +56,9 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     budget: list[Budget] = []
     secret_words: SecretWords = SecretWords()
     accept: list[Accept] = []
+    check_limits: Limits = Limits()
+    person: list[Person] = []
+    people: str = ""
     folder: str = "."
 
     def own_files(self) -> list[str]:

@@ -96,6 +96,17 @@ _FIELDS = (
         "What the builder's words for that mean: approves, rejects, escalates or waits. Without it these are known.",
         'silences = { drop = "rejects" }',
     ),
+    Key(
+        "timeout_for", "Where it says whether a time limit is for one try or for all.", 'timeout_for = "given.limit_is"'
+    ),
+    Key(
+        "timeouts_for",
+        "What the builder's words for that mean: try or all. Without it these are known.",
+        'timeouts_for = { whole = "all" }',
+    ),
+    Key(
+        "sample", "Where the data kept for trying are that stand in for a step's result.", 'sample = "given.rehearsal"'
+    ),
     Key("piece_size", "Where the size of the pieces is into which a text is cut.", 'piece_size = "given.size"'),
     Key("piece_overlap", "Where it says what neighbouring pieces share.", 'piece_overlap = "given.shared"'),
     Key("piece_unit", "What size and overlap are counted in.", 'piece_unit = "letters"'),
@@ -125,6 +136,7 @@ REFERENCE: tuple[TableOfKeys, ...] = (
         Key("dialect", "The version of the language.", "dialect = 1"),
         Key("name", "The name of the dialect, which flows carry as their format.", 'name = "harbour"'),
         Key("title", "What it is for, in lists.", 'title = "Harbour office, version 3"'),
+        Key("own_operations", "How the builder's own operations begin: `check` tells of all others.", 'own_operations = ["dock."]'),
         Key("signature", "How its files are told from others.", 'signature = { all = ["$.harbour"] }'),
         Key("text", "Texts that hold definitions.", 'text = [{ at = "$.body" }]'),
         Key("split", "Texts into which several things are written.", 'split = [{ at = "$.ropes[*]", pattern = "{from} -> {to}" }]'),

@@ -21,6 +21,7 @@ from zeitbuch.core.model.records import (
     PieceUnit,
     Silence,
     StepKind,
+    TimeoutFor,
     TriggerKind,
     Yields,
 )
@@ -145,6 +146,9 @@ class Fields(Rule, frozen=True):
     approvals_needed: Paths = ""
     silence: Paths = ""
     silences: dict[str, Silence] = {}
+    timeout_for: Paths = ""
+    timeouts_for: dict[str, TimeoutFor] = {}
+    sample: Paths = ""
     piece_size: Paths = ""
     piece_overlap: Paths = ""
     piece_unit: PieceUnit | None = None
@@ -279,6 +283,7 @@ class Dialect(Rule, frozen=True):
     flow: FlowRule
     step: StepRule
     title: str = ""
+    own_operations: list[str] = []
     text: list[TextRule] = []
     split: list[SplitRule] = []
     pairs: list[PairsRule] = []

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, get_args
 
-from zeitbuch.core.model.records import Approval, Effect, ItemFault, JoinMode, Pause, Pieces, Silence
+from zeitbuch.core.model.records import Approval, Effect, ItemFault, JoinMode, Pause, Pieces, Silence, TimeoutFor
 from zeitbuch.readers.input import clock_texts
 
 from .paths import Getter, as_count, as_flag, as_text, as_whole_number
@@ -18,7 +18,7 @@ Reader = Callable[[dict[str, Any], Placeholders, dict[str, str]], Any]
 _PIECES = {"size": "piece_size", "overlap": "piece_overlap", "batch": "piece_batch", "count": "pieces_found"}
 FACT_PATHS = (
     "wait", "wait_until", "approvers", "approvals_needed", "silence", *_PIECES.values(), "store", "concurrency", "ordered",
-    "awaits", "on_item_fault", "join", "about",
+    "awaits", "on_item_fault", "join", "about", "timeout_for", "sample",
 )  # fmt: skip
 
 
@@ -27,9 +27,10 @@ METHOD_EFFECTS: dict[str, Effect] = {
     "GET": "read", "HEAD": "read", "OPTIONS": "read", "TRACE": "read", "POST": "write", "PUT": "write", "PATCH": "write", "DELETE": "delete",
 }  # fmt: skip
 # Fields whose words a table of the dialect translates; without one the words of the model itself are known.
-WORDS_OF = {"silence": "silences", "on_item_fault": "on_item_faults", "join": "joins"}
+WORDS_OF = {"timeout_for": "timeouts_for", "silence": "silences", "on_item_fault": "on_item_faults", "join": "joins"}
 _OWN_WORDS: dict[str, tuple[str, ...]] = {
     "silences": get_args(Silence), "on_item_faults": get_args(ItemFault), "joins": get_args(JoinMode),
+    "timeouts_for": get_args(TimeoutFor),
 }  # fmt: skip
 
 
@@ -57,6 +58,11 @@ def fact_readers(rule: KindRule, common: Fields, get: dict[str, Getter]) -> list
     if "join" in get:
         modes = words_known("joins", rule, common)
         found.append(("join", lambda raw, *_: modes.get(as_text(get["join"](raw)))))
+    if "timeout_for" in get:
+        limits = words_known("timeouts_for", rule, common)
+        found.append(("timeout_for", lambda raw, *_: limits.get(as_text(get["timeout_for"](raw)))))
+    if "sample" in get:
+        found.append(("sample", lambda raw, *_: True if get["sample"](raw) else None))
     if "about" in get:
         found.append(
             ("about", lambda raw, _, names: tuple(names.get(key, key) for key in _texts_of(get["about"](raw))) or None)

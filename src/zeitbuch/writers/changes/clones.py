@@ -4,8 +4,8 @@
 from __future__ import annotations
 
 from zeitbuch.core.diff.clones import Clone, ClonesResult, copy_title, group_title
-from zeitbuch.core.diff.exchanged_words import exchanged_line
 from zeitbuch.core.diff.left_over import left_words
+from zeitbuch.core.graph.exchanged_words import exchanged_line
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import ClonesReport
 from zeitbuch.writers.escape.text import make_inert

@@ -1,0 +1,113 @@
+# What nobody named, what was kept from trying, and what a copy still says of the original.
+"""Checks of names, sample data, results for nobody, and copies."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.words import join_words
+
+from .records import Check, Hit
+from .views import ATTENDED, FlowView
+
+_NUMBERED = re.compile(r"(.*\D)\s*\(?(\d{1,2})\)?")
+_GENERIC = frozenset(
+    "step node block task action module edit fields set request http function code script merge branch condition switch if loop item items "
+    "untitled new unnamed copy of send call model agent tool text prompt data transform wait".split()
+)
+_NEVER_NAMED = re.compile(
+    r"(?i)^(?:untitled|unnamed|new (?:step|node|block|task|action)|(?:step|node|block|task|action)\s*\d*)$"
+)
+# A run of these hands its answer back to whoever began it.
+_ANSWERS = ATTENDED | {"webhook", "call", "tool-call"}
+
+
+def _default_names(view: FlowView) -> Iterator[Hit]:
+    lost = []
+    for step in view.steps:
+        found = _NUMBERED.fullmatch(step.name)
+        words = set(re.findall(r"[a-z]+", found.group(1).casefold())) if found is not None else set()
+        if (words and words <= _GENERIC) or _NEVER_NAMED.match(step.name):
+            lost.append(step)
+    if lost:
+        names = join_words([quote_name(step.name) for step in lost[:5]])
+        more = f" and {len(lost) - 5} more" if len(lost) > 5 else ""
+        be = "is called" if len(lost) == 1 else "are called"
+        yield Hit(lost[0], f"{names}{more} {be} as builders call what nobody named", False)
+
+
+def _sample_data(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        if step.sample and not view.is_testing:
+            yield Hit(step, f"{quote_name(step.title)} hands on data that were kept for trying")
+
+
+def _unused_answers(view: FlowView) -> Iterator[Hit]:
+    flow = view.flow
+    kinds = {trigger.kind for trigger in flow.triggers if trigger.enabled}
+    # Where no step names what it takes, each takes what came before it.
+    if not view.kinds & AI_KINDS or not kinds or kinds & _ANSWERS or not view.users or flow.id in view.estate.called:
+        return
+    for step in view.steps:
+        leads_on = any(link.role in ("next", "case") for link in view.graph.leaving.get(step.id, ()))
+        if (
+            step.kind in ("model", "embed")
+            and step.id not in view.users
+            and step.id not in view.graph.host
+            and not leads_on
+            and step.scope is None
+        ):
+            yield Hit(
+                step, f"nothing takes the answer of {quote_name(step.title)}: it is paid for and thrown away", False
+            )
+
+
+def _missed_edits(view: FlowView) -> Iterator[Hit]:
+    for one in view.estate.copied.get(view.flow.id, ()):
+        yield Hit(view.graph.steps.get(one.step), one.message, False)
+
+
+def _unused_triggers(view: FlowView) -> Iterator[Hit]:
+    flow = view.flow
+    if (
+        flow.state in ("off", "draft")
+        or view.is_of_standard
+        or flow.id in view.estate.called
+        or flow.id in view.estate.named_handlers
+    ):
+        return
+    if flow.steps and not any(trigger.enabled for trigger in flow.triggers) and not flow.unread:
+        off = "its triggers are switched off" if flow.triggers else "it has no trigger"
+        yield Hit(None, f"nothing starts the flow: {off}, and no flow read calls it", False)
+
+
+CHECKS: tuple[Check, ...] = (
+    Check("default-step-name", "low", "steps that nobody named",
+          "Whoever reads the map or a failure message learns nothing.",
+          "Names such as 'Edit fields 3', 'Step 2', 'New node'.",
+          "Default names in other languages.",
+          "Say what the step does.", _default_names),
+    Check("sample-data", "high", "data kept for trying are in use",
+          "Every run works on the same made-up case.",
+          "Steps whose export says that kept data stand in for their result, in flows that do not say they are for tests.",
+          "Builders that say so elsewhere.",
+          "Take the data out.", _sample_data),
+    Check("answer-unused", "low", "a paid answer that nobody takes",
+          "It costs in every run, and changes nothing.",
+          "Model calls at the end of flows whose other steps name what they take, and whose trigger waits for no answer.",
+          "Answers that are kept by the platform for reading.",
+          "Use it, or take the step out.", _unused_answers),
+    Check("copy-edit-missed", "medium", "a copy that still says what the original says",
+          "The branch for one port uses the table of another.",
+          "Of two copies a word became another in two places or more and stands as it was in a third.",
+          "Copies that differ in much; words that changed in one place only.",
+          "Change it here too, or accept it with a reason.", _missed_edits),
+    Check("never-started", "low", "a flow that nothing starts",
+          "It does nothing, and is kept, read and paid for as if it did.",
+          "Flows that are not off, with no trigger that is on, that no flow read calls.",
+          "Calls by computed names, and calls from outside the estate.",
+          "Switch a trigger on, or the flow off.", _unused_triggers),
+)  # fmt: skip

@@ -1,0 +1,176 @@
+# What prompts ask for and are not given, or ask for and nobody takes.
+"""Checks of prompts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.model.kinds import MODEL_KINDS
+from zeitbuch.core.model.records import Ref, Step, Trigger
+from zeitbuch.core.model.words import join_words
+from zeitbuch.core.pricing.asked_answers import asked_length
+from zeitbuch.core.pricing.token_count import count_tokens
+
+from .near_prompts import ENOUGH_WORDS
+from .outside import words_in
+from .records import Check, Hit
+from .views import FlowView, prompt_text_of, prompts_of
+
+# What only somebody who knows the day can write.
+_DATE = re.compile(
+    r"(?i)\btoday(?:['’]s)?\b|\btomorrow\b|\byesterday\b|\b(?:current|present)\s+(?:date|day|time|month|year|week)\b|"
+    r"\b(?:this|next|last)\s+(?:week|month|year|monday|tuesday|wednesday|thursday|friday|saturday|sunday)\b|\bdate of (?:today|the day)\b|"
+    r"\b(?:heute|heutig\w*|morgen früh|aujourd['’]hui|hoy|oggi|dzisiaj|dziś|i dag|idag|vandaag)\b"
+)
+_QUOTED = re.compile(r"\"[^\"]*\"|“[^”]*”|‘[^’]*’|„[^“”]*[“”]|`[^`]*`|(?<!\w)'[^']*'(?!\w)")
+_EXAMPLE = re.compile(r"(?i)\b(?:e\.g\.|for example|such as|example:|examples:)[^.\n]*")
+_TIME_WORDS = frozenset(
+    "date time day now today timestamp datum uhrzeit zeit fecha hora data moment clock calendar created received sent fired scheduled at "
+    "month week year started due".split()
+)
+_GIVES_TIME = re.compile(
+    r"(?i)\b(?:today|date|now|day|time)\s*(?:is|:|=)\s*\{|\$?\bnow\b\s*\(|\{[^{}]*\b(?:now|today|date|time)\b[^{}]*\}"
+)
+_JSON = re.compile(r"\bJSON\b")
+_NO_JSON = re.compile(r"(?i)\b(?:no|not|never|without|avoid|don't|do not)\b[^.\n]{0,30}$")
+_WHOLE = frozenset(
+    {"", "text", "content", "output", "answer", "response", "message", "reply", "result", "completion", "out"}
+)
+_PARSES = frozenset({"code", "shape", "parse", "decide"})
+_WORDS_ASKED = re.compile(
+    r"(?i)\b(?:at least|about|around|exactly|some|roughly|up to|at most|of|in|write|no more than)\s+(?P<n>\d{2,5})\s+words\b"
+)
+_PER_WORD = 1.2  # fewest tokens that a word takes
+
+
+def _dates_not_given(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps if _DATE.search(view.all_text) else ():
+        if step.kind not in MODEL_KINDS or not prompts_of(step):
+            continue
+        text = _EXAMPLE.sub(" ", _QUOTED.sub(" ", prompt_text_of(step)))
+        found = _DATE.search(text)
+        if found is not None and not _knows_time(view, step):
+            yield Hit(
+                step,
+                f"the prompt of {quote_name(step.title)} speaks of {quote_name(found.group())}, and nothing tells the model the day",
+                False,
+            )
+
+
+def _knows_time(view: FlowView, step: Step) -> bool:
+    """Whether a model is given a time: by a value that it takes, a whole record that may hold one, or a tool."""
+    refs = [ref for prompt in prompts_of(step) for ref in prompt.refs] + [
+        ref for one in step.inputs for ref in one.refs
+    ]
+    if any(set(words_in(f"{ref.path} {ref.variable or ''}")) & _TIME_WORDS for ref in refs):
+        return True
+    named = [one.name for one in step.inputs] + [
+        f"{tool.name} {tool.operation}" for tool in view.graph.helpers_of(step.id)
+    ]
+    if any(set(words_in(name)) & _TIME_WORDS for name in named) or _GIVES_TIME.search(prompt_text_of(step)):
+        return True
+    sources = [view.graph.steps.get(ref.step or "") for ref in refs]
+    return any(
+        source is not None and set(words_in(f"{source.name} {source.operation}")) & _TIME_WORDS for source in sources
+    )
+
+
+def _small_caps(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps:
+        most = step.model.max_output if step.model is not None else None
+        if most is None or not prompts_of(step):
+            continue
+        text = prompt_text_of(step)
+        asked = [int(found.group("n")) for found in _WORDS_ASKED.finditer(text)]
+        if len(asked) == 1 and asked[0] * _PER_WORD > most:
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} may answer {most:,} tokens, and its prompt speaks of {asked[0]:,} words",
+            )
+        elif (
+            not asked
+            and (length := asked_length(prompts_of(step))) is not None
+            and most < length[0] / 4
+            and length[0] > 40
+        ):
+            yield Hit(
+                step, f"{quote_name(step.title)} may answer {most:,} tokens, and its prompt asks for {length[1]}", False
+            )
+
+
+def _beyond_context(view: FlowView) -> Iterator[Hit]:
+    card = view.estate.card
+    for step in view.steps if card is not None else ():
+        name = step.model.name if step.model is not None else None
+        rate = card.rate_of(name) if card is not None and name else None
+        if rate is None or rate.context is None or step.model is None:
+            continue
+        answer = step.model.max_output or 0
+        text = prompt_text_of(step)
+        if len(text) + 4 * answer < rate.context:  # a token is a letter at the least: no need to count
+            continue
+        tokens = count_tokens(text, rate.family) + answer
+        if tokens > rate.context:
+            told = f"{quote_name(step.title)} sends {tokens - answer:,.0f} tokens of its own and may answer {answer:,}; {name} takes {rate.context:,} together"
+            yield Hit(step, told)
+
+
+def _json_for_nobody(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps if "JSON" in view.all_text else ():
+        if step.kind != "model" or not _asks_for_json(prompt_text_of(step)):
+            continue
+        users = view.users.get(step.id, ())
+        if users and all(_takes_whole(part, ref) for part, ref in users):
+            names = join_words(list(dict.fromkeys(quote_name(part.title) for part, _ in users)))
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} is asked for JSON, and {names} takes it as it is: nobody reads its fields",
+                False,
+            )
+
+
+def _asks_for_json(text: str) -> bool:
+    return any(_NO_JSON.search(text[: found.start()]) is None for found in _JSON.finditer(_QUOTED.sub(" ", text)))
+
+
+def _takes_whole(part: Step | Trigger, ref: Ref) -> bool:
+    """Whether a message takes an answer as a text: what is kept or handed on may be read by others."""
+    return (
+        isinstance(part, Step) and part.kind not in _PARSES and part.effect == "send" and ref.path.casefold() in _WHOLE
+    )
+
+
+def _nearly_equal_prompts(view: FlowView) -> Iterator[Hit]:
+    for step, other, words in view.estate.near_prompts.get(view.flow.id, ()):
+        yield Hit(step, f"the prompt of {quote_name(step.title)} is that of {other} but for {words}", False)
+
+
+CHECKS: tuple[Check, ...] = (
+    Check("date-not-given", "medium", "a prompt speaks of today, and nobody says when that is",
+          "A model knows no day: it writes one that it makes up.",
+          "Words such as today, tomorrow or current date in prompts, outside quotes and examples, of models that take no time, record or tool with one.",
+          "Dates within whole records that the prompt takes: those count as given only where the name of the value says so.",
+          "Put the date into the prompt.", _dates_not_given),
+    Check("answer-cap-too-small", "medium", "answers are cut off",
+          "The letter ends in the middle of a sentence.",
+          "The most tokens of an answer against the words that the prompt asks for.",
+          "Lengths that the prompt does not state.",
+          "Raise the cap, or ask for less.", _small_caps),
+    Check("prompt-beyond-context", "high", "a prompt that the model cannot take",
+          "The call fails, or the vendor cuts the beginning off.",
+          "The tokens of the prompt's own text and the most tokens of the answer against `context` of the model on the rate card.",
+          "What values add to the prompt in a run.",
+          "Shorten the prompt, lower the cap, or take a model with more room.", _beyond_context),
+    Check("json-for-nobody", "low", "JSON that nobody reads",
+          "The receiver gets braces and quotes.",
+          "Prompts that ask for JSON and whose answer only messages take, whole.",
+          "Receivers that are machines.",
+          "Take its fields, or ask for text.", _json_for_nobody),
+    Check("prompts-nearly-equal", "low", "two prompts that differ by a word",
+          "One was changed and the other forgotten, or both should be one.",
+          f"Prompts of {ENOUGH_WORDS} words or more that share half their words in order and differ in one or two.",
+          "Prompts that differ in more, or in length: `diff --clones` finds copies.",
+          "Keep one, with the word as a variable.", _nearly_equal_prompts),
+)  # fmt: skip

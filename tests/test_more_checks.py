@@ -1,0 +1,479 @@
+# ruff: noqa: E501  (cases are easier to compare side by side)
+"""Checks of failure routes, load, words from outside, prompts, copies, clocks and people: what must be told, and the traps that must not."""
+
+from __future__ import annotations
+
+import json
+from datetime import date
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import pytest
+from msgspec import structs
+
+from conftest import Run
+from test_checks import AGENT, ATTACHED, CASES, HOURLY, PAYS, REST, case, flow, given, sorting, step, takes
+from zeitbuch.core.checks.answers import answers_of_field, listed_answers
+from zeitbuch.core.checks.records import Copied, EstateFacts, Limits, Person
+from zeitbuch.core.checks.registry import CHECKS, check_flows
+from zeitbuch.core.model.records import (
+    Approval,
+    Connection,
+    Flow,
+    Link,
+    ModelUse,
+    Pieces,
+    Prompt,
+    Ref,
+    Retry,
+    Schedule,
+    Secret,
+    Step,
+    Trigger,
+)
+
+TODAY = EstateFacts(
+    today="2026-11-15",
+    people=(Person("Maren Dahl", "maren@ferry.example"), Person("Ola Tveit", left=True)),
+    idle_polls={"f/slow": 3.0, "f/idle": 4000.0},
+    copied=(Copied("copy", "a", "left as it was"),),
+    own_operations={"harbour": ("dock.",)},
+)
+CHAT = (Trigger(id="t", kind="chat"),)
+READS_CHAT = structs.replace(
+    AGENT,
+    model=ModelUse(
+        name="m", max_turns=3, prompts=(Prompt(text="{t.text}", refs=(Ref(step="t", path="text", text="{t.text}"),)),)
+    ),
+)
+
+
+def asks(prompt: str, key: str = "m", *refs: Ref, **more: Any) -> Step:
+    """A model call with one prompt."""
+    use = {"name": "m"} | {name: more.pop(name) for name in list(more) if name in ModelUse.__struct_fields__}
+    return step(key, "model", model=ModelUse(prompts=(Prompt(text=prompt, refs=refs),), **use), **more)
+
+
+def clock(**more: Any) -> tuple[Trigger, ...]:
+    return (Trigger(id="t", kind="schedule", schedule=Schedule(**more)),)
+
+
+def path(*ids: str, role: Any = "next") -> tuple[Link, ...]:
+    return tuple(Link(source=a, target=b, role=role) for a, b in pairwise(ids))
+
+
+LONG = "Read the letter of a passenger and say in plain words what the desk has to do about"
+TEXT = Ref(step="t", path="text", text="{t.text}")
+FILLS = step("e", "embed", model=ModelUse(name="small"), pieces=Pieces(store="shelf"))
+FAILS = (*path("t", "a", "b"), Link(source="a", target="x", role="error"))
+ROUND = step("l", "loop")
+
+# code -> flows that have the fault, flows that have not
+MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
+    "answer-without-case": (
+        [
+            sorting("Answer with one word: minor (a few minutes), major or cancelled.", case("x", "minor"), case("y", "major")),
+            sorting("Antworte mit einem Wort: klein, gross oder keins.", case("x", "klein"), case("y", "gross")),
+        ],
+        [
+            sorting("Answer with one word: minor, major or cancelled.", case("x", "minor"), case("y", "major"), REST),
+            sorting("Answer with one word: minor or major.", case("x", "Minor"), case("y", "major")),
+            sorting("Say how bad it is, from a scratch to a wreck, and why you think so.", case("x", "minor"), case("y", "major")),
+        ],
+    ),
+    "labels-in-other-words": (
+        [
+            sorting("Antworte mit einem Wort: dringend oder normal.", case("x", "urgent"), case("y", "routine"), REST),
+            sorting("Reply with one of: red, green.", case("x", "rot"), case("y", "gruen"), REST),
+        ],
+        [
+            sorting("Reply with one of: red, green.", case("x", "Red"), case("y", "green"), REST),
+            sorting("Which colour has the flag?", case("x", "rot"), case("y", "gruen"), REST),
+        ],
+    ),
+    "error-route-dead": (
+        [
+            flow(step("a"), step("b"), step("x", "end"), links=FAILS),
+            flow(step("a"), step("b"), step("x", "shape"), step("y", "wait"), links=(*FAILS, *path("x", "y"))),
+        ],
+        [
+            flow(step("a"), step("b"), step("x", "send", effect="send"), links=FAILS),
+            flow(step("a"), step("b"), step("x", "shape"), step("y", "approve"), links=(*FAILS, *path("x", "y"))),
+        ],
+    ),
+    "timeout-too-short": (
+        [
+            flow(step("a", timeout=30.0, retry=Retry(attempts=2, wait=20.0))),
+            flow(step("a", timeout=30.0, timeout_for="all", retry=Retry(attempts=3, wait=10.0))),
+        ],
+        [
+            flow(step("a", timeout=30.0, timeout_for="try", retry=Retry(attempts=2, wait=20.0))),
+            flow(step("a", timeout=90.0, retry=Retry(attempts=2, wait=20.0))),
+            flow(step("a", timeout=5.0, retry=Retry(attempts=2))),
+        ],
+    ),
+    "approval-unanswered": (
+        [flow(step("a", "approve", timeout=60.0)), flow(step("a", "approve", timeout=60.0, approval=Approval(needed=1)))],
+        [
+            flow(step("a", "approve", timeout=60.0, approval=Approval(silence="rejects"))),
+            flow(step("a", "approve")),
+            flow(step("a", "approve", timeout=60.0), step("x", "send", effect="send"), links=(*path("t", "a"), Link(source="a", target="x", after=("timeout",)))),
+        ],
+    ),
+    "act-failure-passed-over": (
+        [flow(step("a", "send", effect="send", on_fault="continue")), flow(step("a", effect="write", on_fault="continue"), step("b"))],
+        [
+            flow(step("a", "send", effect="send")),
+            flow(step("a", "read", effect="read", on_fault="continue")),
+            flow(step("a", "send", effect="send", on_fault="continue"), step("b"), step("x", "send", effect="send"), links=FAILS),
+        ],
+    ),
+    "agent-uncapped": (
+        [flow(step("a", "agent", model=ModelUse(name="m"))), flow(step("a", "agent"))],
+        [flow(AGENT), flow(asks("Hello"))],
+    ),
+    "circle-endless": (
+        [
+            flow(step("a"), step("b"), links=path("t", "a", "b", "a")),
+            flow(step("a"), step("b"), step("c"), links=path("t", "a", "b", "c", "b")),
+        ],
+        [
+            flow(step("a"), step("d", "decide"), step("e"), links=(*path("t", "a", "d"), Link(source="d", target="a", role="case", label="again"), Link(source="d", target="e", role="case", label="done"))),
+            flow(step("a"), step("b"), step("e"), links=(*path("t", "a", "b", "a"), Link(source="b", target="e", role="error"))),
+        ],
+    ),
+    "paid-before-filter": (
+        [
+            flow(asks("Sum it up: {t.text}", "m", TEXT), step("d", "decide", refs=(Ref(step="t", path="kind"),)), step("e"),
+                 links=(*path("t", "m", "d"), Link(source="d", target="e", role="case", label="letter"))),
+            flow(asks("Sum it up"), step("d", "decide", refs=(Ref(step="t", path="kind"),)), step("e"), step("x", "end"),
+                 links=(*path("t", "m", "d"), Link(source="d", target="e", role="case", label="letter"), Link(source="d", target="x", role="case", label="advert"))),
+        ],
+        [
+            flow(asks("Sum it up"), step("d", "decide", refs=(Ref(step="m", path="text"),)), step("e"), links=(*path("t", "m", "d"), Link(source="d", target="e", role="case", label="letter"))),
+            flow(asks("Sum it up"), step("d", "decide", refs=(Ref(step="t", path="kind"),)), step("e"), step("x"),
+                 links=(*path("t", "m", "d"), Link(source="d", target="e", role="case", label="letter"), Link(source="d", target="x", role="case", label="advert"))),
+        ],
+    ),
+    "poll-too-often": (
+        [
+            flow(step("a"), triggers=(Trigger(id="t", kind="polling", schedule=Schedule(every=10.0)),)),
+            flow(step("a"), triggers=(Trigger(id="idle", kind="polling", schedule=Schedule(every=600.0)),)),
+        ],
+        [
+            flow(step("a"), triggers=(Trigger(id="slow", kind="polling", schedule=Schedule(every=10.0)),)),
+            flow(step("a"), triggers=(Trigger(id="t", kind="polling", schedule=Schedule(every=300.0)),)),
+            flow(step("a"), triggers=clock(every=10.0)),
+        ],
+    ),
+    "same-call-twice": (
+        [flow(asks("Sum up {t.text}", "m", TEXT), asks("Sum up  {t.text}", "n", TEXT)), flow(asks("Sum up the day"), step("a"), asks("Sum up the day", "n"))],
+        [
+            flow(asks("Sum up the day"), asks("Sum up the night", "n")),
+            flow(asks("Sum up the day"), asks("Sum up the day", "n", name="other")),
+            flow(step("d", "decide"), asks("Sum up the day"), asks("Sum up the day", "n"), links=(*path("t", "d"), Link(source="d", target="m", role="case", label="a"), Link(source="d", target="n", role="case", label="b"))),
+        ],
+    ),
+    "models-asked-alike": (
+        [flow(asks("Sum up the day"), asks("Sum up the day", "n", name="other"))],
+        [flow(asks("Sum up the day"), asks("Sum up the day", "n")), flow(asks("Sum up the day"), asks("Sum up the night", "n", name="other"))],
+    ),
+    "write-in-loop": (
+        [flow(ROUND, step("w", "write", effect="write", scope="l")), flow(ROUND, step("w", "http", effect="write", scope="l"))],
+        [
+            flow(ROUND, step("w", "write", effect="write", scope="l"), asks("Hi", "m", scope="l")),
+            flow(ROUND, step("w", "send", effect="send", scope="l")),
+            flow(step("g", "group"), step("w", "write", effect="write", scope="g")),
+        ],
+    ),
+    "step-sometimes-before": (
+        [flow(step("d", "decide"), step("x"), step("y", inputs=(takes("x"),)), links=(*path("t", "d"), Link(source="d", target="x", role="case", label="a"), Link(source="d", target="y", role="case", label="b"), Link(source="x", target="y")))],
+        [
+            flow(step("x"), step("d", "decide"), step("y", inputs=(takes("x"),)), links=(*path("t", "x", "d"), Link(source="d", target="y", role="case", label="b"))),
+            flow(step("x"), step("z"), step("y", inputs=(takes("x"),)), links=(*path("t", "x", "y"), *path("t", "z", "y"))),
+        ],
+    ),
+    "outside-words-to-agent": (
+        [
+            flow(READS_CHAT, PAYS, links=ATTACHED, triggers=CHAT),
+            flow(step("r", "parse", inputs=(takes("t"),)), structs.replace(AGENT, inputs=(takes("r"),)), PAYS, links=(*path("t", "r", "a"), ATTACHED[1]), triggers=HOURLY),
+        ],
+        [
+            flow(READS_CHAT, structs.replace(PAYS, effect="read"), links=ATTACHED, triggers=CHAT),
+            flow(READS_CHAT, PAYS, links=ATTACHED, triggers=HOURLY),
+            flow(step("o", "approve"), READS_CHAT, PAYS, links=(*path("t", "o", "a"), ATTACHED[1]), triggers=CHAT),
+        ],
+    ),
+    "act-by-label": (
+        [
+            flow(*(one := sorting("Answer a or b.", case("x", "a"), case("y", "b"), REST)).steps[:2], step("x", "delete", effect="delete"), step("y"), step("z"), links=one.links),
+            flow(*one.steps[:2], step("x", effect="spend"), step("y"), step("z"), links=one.links),
+        ],
+        [
+            flow(*one.steps[:2], step("x", effect="send"), step("y"), step("z"), links=one.links),
+            flow(*one.steps[:2], step("x", "approve"), step("p", effect="spend"), step("y"), step("z"), links=(*one.links, *path("x", "p"))),
+        ],
+    ),
+    "tool-unclear": (
+        [
+            flow(AGENT, step("p", "tool", effect="read"), links=ATTACHED),
+            flow(AGENT, step("p", "tool", effect="read", note="finds a booking", operation="find"), step("q", "tool", effect="read", note="finds a booking", operation="find"), links=(*ATTACHED, Link(source="q", target="a", role="attach"))),
+        ],
+        [
+            flow(AGENT, step("p", "tool", effect="read", note="finds a booking"), links=ATTACHED),
+            flow(AGENT, step("p", "tool", effect="read", inputs=(given("name", None, decided="model", description="of the passenger"),)), links=ATTACHED),
+            flow(AGENT, step("p", "memory", inputs=(given("window", 5),)), links=ATTACHED),
+        ],
+    ),
+    "account-of-person": (
+        [
+            flow(step("a", connection="c"), connections=(Connection(id="c", account="maren.dahl@ferry.example"),)),
+            flow(step("a", connection="c"), connections=(Connection(id="c", account="tor.vik@ferry.example"),)),
+            flow(step("a", connection="c"), connections=(Connection(id="c", account="maren@ferry.example"),)),
+        ],
+        [
+            flow(step("a", connection="c"), connections=(Connection(id="c", account="letters.desk@ferry.example"),)),
+            flow(step("a", connection="c"), connections=(Connection(id="c", account="svc-letters"),)),
+        ],
+    ),
+    "secret-to-model": (
+        [
+            flow(asks("Log in with {t.password}", "m", Ref(step="t", path="password", text="{t.password}"))),
+            flow(asks("Use secret A to log in"), secrets=(Secret(name="secret A"),)),
+        ],
+        [
+            flow(asks("Count {t.max_tokens}", "m", Ref(step="t", path="max_tokens"))),
+            flow(asks("Never tell the password."), step("a", inputs=(given("key", "secret A"),)), secrets=(Secret(name="secret A"),)),
+        ],
+    ),
+    "personal-data-to-model": (
+        [flow(asks("{t.iban}", "m", Ref(step="t", path="form.iban"))), flow(asks("{x}", "m", Ref(step="t", path="guest.dateOfBirth")))],
+        [flow(asks("{t.text}", "m", TEXT)), flow(asks("{t.mailbox_count}", "m", Ref(step="t", path="count")))],
+    ),
+    "secret-in-log": (
+        [
+            flow(step("a", "write", effect="write", operation="log.add", inputs=(given("row", "{t.token}", refs=(Ref(step="t", path="token"),)),))),
+            flow(step("log", "write", effect="write", inputs=(given("row", "{t.iban}", refs=(Ref(step="t", path="iban"),)),))),
+        ],
+        [
+            flow(step("log", "write", effect="write", inputs=(given("row", "{t.iban}", refs=(Ref(step="t", path="iban"),), secured=True),))),
+            flow(step("a", "write", effect="write", operation="catalogue.add", inputs=(given("row", "{t.iban}", refs=(Ref(step="t", path="iban"),)),))),
+        ],
+    ),
+    "model-retired": ([], []),
+    "embedding-differs": (
+        [flow(FILLS, step("r", "retrieve", model=ModelUse(name="large"), pieces=Pieces(store="Shelf")))],
+        [
+            flow(FILLS, step("r", "retrieve", model=ModelUse(name="small"), pieces=Pieces(store="shelf"))),
+            flow(FILLS, step("r", "retrieve", model=ModelUse(name="large"), pieces=Pieces(store="archive"))),
+        ],
+    ),
+    "memory-endless": (
+        [flow(AGENT, step("p", "memory"), links=ATTACHED)],
+        [flow(AGENT, step("p", "memory", inputs=(given("window", 10),)), links=ATTACHED), flow(AGENT, structs.replace(step("p", "memory"), name="Last ten messages"), links=ATTACHED)],
+    ),
+    "date-not-given": (
+        [flow(asks("Write a letter. Today's date goes on top.")), flow(asks("Say how many days remain until next friday.")), flow(asks("Welche Fähre fährt heute?"))],
+        [
+            flow(asks('Answer "today" or "later" and nothing else.')),
+            flow(asks("Today is {t.day}. Write a letter with today's date.", "m", Ref(step="t", path="day"))),
+            flow(asks("Write today's date on top: {t.sent_at}", "m", Ref(step="t", path="sent_at"))),
+            flow(asks("Say which desk is meant, e.g. the one that wrote yesterday.")),
+            flow(step("m", "agent", model=ModelUse(name="m", max_turns=2, prompts=(Prompt(text="Tell today's ferries."),))), step("p", "tool", operation="clock.now", note="the time"), links=(*path("t", "m"), Link(source="p", target="m", role="attach"))),
+        ],
+    ),
+    "answer-cap-too-small": (
+        [flow(asks("Write a letter of at most 400 words.", max_output=100)), flow(asks("Explain it in three paragraphs.", max_output=20)), flow(asks("Answer in at most ten sentences.", max_output=40))][::2],
+        [flow(asks("Write a letter of at most 40 words.", max_output=100)), flow(asks("Write a letter of at most 400 words.")), flow(asks("Shorten these 900 words to 100 words.", max_output=200))],
+    ),
+    "prompt-beyond-context": ([], []),
+    "json-for-nobody": (
+        [flow(asks("Give JSON only."), step("a", "send", effect="send", inputs=(structs.replace(takes("m"), refs=(Ref(step="m", path="text"),)),)))],
+        [
+            flow(asks("Give JSON only."), step("a", "send", effect="send", inputs=(takes("m"),))),
+            flow(asks("No JSON, please."), step("a", "send", effect="send", inputs=(structs.replace(takes("m"), refs=(Ref(step="m", path="text"),)),))),
+            flow(asks("Give JSON only."), step("a", "code", inputs=(structs.replace(takes("m"), refs=(Ref(step="m", path="text"),)),))),
+        ],
+    ),
+    "prompts-nearly-equal": (
+        [flow(asks(f"{LONG} Oslo"), asks(f"{LONG} Bergen", "n"))],
+        [flow(asks(f"{LONG} it"), asks(f"{LONG} it", "n", name="other")), flow(asks("Write to Oslo"), asks("Write to Bergen", "n"))],
+    ),
+    "owner-alone": ([], []),
+    "owner-unknown": (
+        [flow(step("a"), owners=("Nobody Here",)), flow(step("a"), owners=("Ola Tveit",))],
+        [flow(step("a"), owners=("Maren Dahl",)), flow(step("a"), owners=("MAREN@ferry.example",)), flow(step("a"), owners=())],
+    ),
+    "description-missing": ([flow(step("a"), description=" ")], [flow(step("a")), flow(step("a"), description="", format="arazzo")]),
+    "operation-foreign": (
+        [flow(step("a", operation="guest.scrape"), format="harbour")],
+        [flow(step("a", operation="dock.call"), format="harbour"), flow(step("a", operation="guest.scrape"), format="other")],
+    ),
+    "clock-change": (
+        [flow(step("a"), triggers=clock(cron="30 2 * * *", zone="Europe/Oslo")), flow(step("a"), triggers=clock(cron="15 1,5 * * 0", zone="America/New_York"))],
+        [
+            flow(step("a"), triggers=clock(cron="30 4 * * *", zone="Europe/Oslo")),
+            flow(step("a"), triggers=clock(cron="30 2 * * *", zone="Asia/Tokyo")),
+            flow(step("a"), triggers=clock(cron="30 2 * * *")),
+        ],
+    ),
+    "schedule-never-fires": (
+        [flow(step("a"), triggers=clock(cron="0 8 31 2 *", zone="Europe/Oslo")), flow(step("a"), triggers=clock(rule="DTSTART:20240101T080000\nRRULE:FREQ=DAILY;COUNT=3", zone="Europe/Oslo"))],
+        [flow(step("a"), triggers=clock(cron="0 8 29 2 *", zone="Europe/Oslo")), flow(step("a"), triggers=clock(cron="0 8 31 12 *", zone="Europe/Oslo"))],
+    ),
+    "flow-stale": (
+        [flow(asks("Hi"), changed="2023-05-01T10:00:00Z")],
+        [flow(asks("Hi"), changed="2026-05-01"), flow(asks("Hi"), changed="2023-05-01", state="off"), flow(step("a"), changed="2023-05-01"), flow(asks("Hi"), changed="long ago")],
+    ),
+    "default-step-name": (
+        [flow(structs.replace(step("a"), name="Edit Fields 3")), flow(structs.replace(step("a"), name="Untitled"))],
+        [flow(structs.replace(step("a"), name="Terminal 3")), flow(structs.replace(step("a"), name="Call the agent"))],
+    ),
+    "sample-data": ([flow(step("a", sample=True))], [flow(step("a")), flow(step("a", sample=True), environment="test")]),
+    "answer-unused": (
+        [flow(step("r", "read", effect="read"), step("a", inputs=(takes("r"),)), asks("Sum it up"), triggers=HOURLY)],
+        [
+            flow(step("r", "read", effect="read"), step("a", inputs=(takes("r"),)), asks("Sum it up"), triggers=CHAT),
+            flow(step("r", "read", effect="read"), asks("Sum it up"), step("a", inputs=(takes("m"),)), triggers=HOURLY),
+            flow(step("r", "read", effect="read"), asks("Sum it up"), triggers=HOURLY),
+        ],
+    ),
+    "copy-edit-missed": ([flow(step("a"), id="copy")], [flow(step("a"))]),
+    "never-started": (
+        [flow(step("a"), triggers=()), flow(step("a"), triggers=(Trigger(id="t", kind="form", enabled=False),))],
+        [flow(step("a")), flow(step("a"), triggers=(), state="off"), flow(step("a"), triggers=(), format="bpmn")],
+    ),
+    "handler-missing": ([], []),
+    "same-minute": ([], []),
+    "status-words-differ": ([], []),
+}  # fmt: skip
+
+
+def found_in(*flows: Flow, **more: Any) -> list[str]:
+    return [one.code for one in check_flows(flows, facts=structs.replace(TODAY, **more))]
+
+
+def test_every_check_has_cases() -> None:
+    assert set(CASES) | set(MORE) == set(CHECKS) and not set(CASES) & set(MORE)
+
+
+@pytest.mark.parametrize("code", MORE)
+def test_what_is_wrong_is_told_and_what_is_right_is_not(code: str) -> None:
+    wrong, right = MORE[code]
+    for number, one in enumerate(wrong):
+        found = [finding for finding in check_flows([one], facts=TODAY) if finding.code == code]
+        assert len(found) == 1 and found[0].message and found[0].remedy, (code, number, found, found_in(one))
+    for number, one in enumerate(right):
+        assert code not in found_in(one), (code, number, [f.message for f in check_flows([one], facts=TODAY)])
+
+
+def test_checks_over_several_flows() -> None:
+    acts = flow(step("a", "write", effect="write"), triggers=HOURLY)
+    handler = flow(step("x", "send", effect="send"), id="h", name="Faults", triggers=(Trigger(id="t", kind="fault"),))
+    named = flow(step("a"), id="g", name="Other", fault_handlers=("Faults",))
+    assert "handler-missing" in found_in(acts, named, handler) and "handler-missing" not in found_in(acts, handler)
+    early = [
+        flow(asks("Hi there all"), id=f"f{n}", name=f"Flow {n}", triggers=clock(cron="0 8 * * *", zone="UTC"))
+        for n in range(4)
+    ]
+    assert found_in(*early).count("same-minute") == 4 and "same-minute" not in found_in(*early[:3])
+    assert found_in(*early[:3], limits=Limits(same_minute=3)).count("same-minute") == 3
+    writes = flow(step("a", "write", effect="write", inputs=(given("status", "approved"),)), id="w", name="Writer")
+    waits = flow(step("d", "decide", condition="row.status == 'Approved'"), id="r", name="Reader")
+    same = structs.replace(waits, steps=(step("d", "decide", condition="row.status == 'approved'"),))
+    assert "status-words-differ" in found_in(writes, waits) and "status-words-differ" not in found_in(writes, same)
+    two = flow(step("a"), id="g", name="Other", owners=("Maren Dahl", "Maren Dahl"))
+    assert found_in(flow(step("a")), two).count("owner-alone") == 1 and "owner-alone" not in found_in(flow(step("a")))
+    caller = flow(step("s", "subflow", calls="f"), id="c", name="Caller")
+    assert "never-started" not in found_in(flow(step("a"), triggers=()), caller)
+
+
+def test_models_of_the_rate_card() -> None:
+    from zeitbuch.core.pricing.rate_card import ModelRate, RateCard
+
+    card = RateCard(currency="EUR", model=(
+        ModelRate(name="old", retires=date(2026, 1, 1), replaced_by="new"), ModelRate(name="soon", retires=date(2026, 12, 31)),
+        ModelRate(name="new", also=("new-*",), context=200, retires=date(2030, 1, 1)),
+    ))  # fmt: skip
+
+    def told(*flows: Flow) -> list[str]:
+        return [
+            one.message
+            for one in check_flows(flows, card, facts=TODAY)
+            if one.code in ("model-retired", "model-unpriced", "prompt-beyond-context")
+        ]
+
+    assert told(flow(asks("Hi", name="old"))) == [
+        "‘M’ calls ‘old’, which is no more since 2026-01-01: ‘new’ takes its place"
+    ]
+    assert "ends in 46 days" in told(flow(asks("Hi", name="soon")))[0] and told(flow(asks("Hi", name="new-2"))) == []
+    long = flow(asks("word " * 400, name="new"))
+    assert "takes 200 together" in told(long)[0] and told(flow(asks("word " * 60, name="new"))) == []
+
+
+def test_a_limit_beside_an_amount_counts() -> None:
+    amount = given("quote", None, decided="model", role="amount")
+    pays = step("a", effect="spend", inputs=(amount,))
+    assert "model-decides-target" in found_in(flow(pays))
+    assert "model-decides-target" not in found_in(
+        flow(structs.replace(pays, inputs=(amount, given("max_amount", 450))))
+    )
+    answered = structs.replace(takes("m"), role="amount", name="amount")
+    by_answer = flow(asks("How much?"), step("a", effect="spend", inputs=(answered,)))
+    assert "model-decides-target" in found_in(by_answer)
+    tested = step("d", "decide", refs=(Ref(step="m", path="x"),), condition="{m.x} < 450")
+    held = flow(
+        asks("How much?"),
+        tested,
+        step("a", effect="spend", inputs=(answered,)),
+        links=(*path("t", "m", "d"), Link(source="d", target="a", role="case", label="little")),
+    )
+    assert "model-decides-target" not in found_in(held)
+
+
+@pytest.mark.parametrize(("prompt", "answers"), [
+    ("Answer with one word: emergency (water, gas), routine, or notours (damage).", ("emergency", "routine", "notours")),
+    ('Reply with "in time" or "late".', ("in time", "late")),
+    ("Classify as spam | ham | unsure", ("spam", "ham", "unsure")),
+    ("Réponds avec un seul mot : oui, non ou peut-être.", ("oui", "non", "peut-être")),
+    ("Answer politely and in the language of the letter that was sent to us.", ()),
+    ("Return the invoice number, the date on which it was written and the sum.", ()),
+    ("Say yes or no. Then choose red or blue.", ()),
+])  # fmt: skip
+def test_answers_that_prompts_list(prompt: str, answers: tuple[str, ...]) -> None:
+    assert listed_answers(prompt) == answers
+
+
+def test_answers_of_a_field() -> None:
+    assert answers_of_field("Take out: number, result (pass, fail, at risk).", "result") == ("pass", "fail", "at risk")
+    assert answers_of_field("result (pass, fail), result (a, b)", "result") == () == answers_of_field("none", "")
+
+
+# -- the workspace ------------------------------------------------------------------------------------------------------
+
+NATIVE = {"zeitbuch": 1, "flows": [{"id": "f", "name": "Refunds", "description": "Pays.", "owners": ["Maren Dahl"], "triggers": [{"id": "t", "kind": "form"}],
+          "steps": [{"id": "a", "kind": "http", "name": "Call"}], "links": [{"source": "t", "target": "a"}]}]}  # fmt: skip
+
+
+def test_people_and_limits_of_the_workspace(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "x.json").write_text(json.dumps(NATIVE))
+    (tmp_path / "zeitbuch.toml").write_text(
+        'sources = ["x.json"]\npeople = "people.csv"\n[[person]]\nname = "Ivar Lunde"\n'
+    )
+    (tmp_path / "people.csv").write_text("Name,Mail,Team,Left\nMaren Dahl,m@x.example,Desk,no\n,x,,\nOla,,,perhaps\n")
+    ran = run("check", "-f", "json")
+    assert [one["code"] for one in json.loads(ran.out)["findings"]] == []
+    assert (
+        "people.csv:3: error: expected a name, and yes or no for `left`, found no name" in ran.err
+        and "found left = 'perhaps'" in ran.err
+    )
+    (tmp_path / "people.csv").write_text("name,left\nMaren Dahl,yes\n")
+    assert "‘Maren Dahl’ has left the house" in run("check").out
+    (tmp_path / "people.csv").write_text("person,left\nMaren Dahl,yes\n")
+    assert "found person, left" in run("check").err
+    (tmp_path / "people.csv").unlink()
+    ran = run("check")
+    assert ran.code == 2 and "[people-unreadable]" in ran.err
+    (tmp_path / "zeitbuch.toml").write_text('sources = ["x.json"]\n[check_limits]\npoll_evry = 5\n')
+    assert "poll_evry" in run("check").err
