@@ -31,6 +31,7 @@ from zeitbuch.core.model.records import (
     Secret,
     Step,
     Trigger,
+    Variable,
 )
 
 TODAY = EstateFacts(
@@ -38,6 +39,7 @@ TODAY = EstateFacts(
     people=(Person("Maren Dahl", "maren@ferry.example"), Person("Ola Tveit", left=True)),
     idle_polls={"f/slow": 3.0, "f/idle": 4000.0},
     copied=(Copied("copy", "a", "left as it was"),),
+    alike=(Copied("twin", "", "it does what another does"),),
     own_operations={"harbour": ("dock.",)},
 )
 CHAT = (Trigger(id="t", kind="chat"),)
@@ -344,6 +346,26 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
         [flow(step("a"), triggers=()), flow(step("a"), triggers=(Trigger(id="t", kind="form", enabled=False),))],
         [flow(step("a")), flow(step("a"), triggers=(), state="off"), flow(step("a"), triggers=(), format="bpmn")],
     ),
+    "input-empty": (
+        [
+            flow(step("a", inputs=(given("url", " "),))),
+            flow(step("a", inputs=(given("line", "{v}", decided="data", refs=(Ref(variable="v", text="{v}"),)),)), variables=(Variable(name="v", value=""),)),
+        ],
+        [flow(step("a", inputs=(given("cc", ""), given("body", "")))), flow(step("a"), variables=(Variable(name="v", value=""),))],
+    ),
+    "own-request": (
+        [
+            flow(step("a", "approve", approval=Approval(approvers=("{t.sender}",), refs=(Ref(step="t", path="sender"),)))),
+            flow(step("a", "approve", inputs=(given("who", "{t.requester}", role="approver", refs=(Ref(step="t", path="requester"),)),))),
+        ],
+        [flow(step("a", "approve", approval=Approval(approvers=("{t.manager}",), refs=(Ref(step="t", path="manager"),)))), flow(step("a", "approve"))],
+    ),
+    "approver-left": (
+        [flow(step("a", "approve", approval=Approval(approvers=("Ola Tveit",))))],
+        [flow(step("a", "approve", approval=Approval(approvers=("Maren Dahl",)))), flow(step("a", "approve", approval=Approval(approvers=("desk@x.example",))))],
+    ),
+    "flows-alike": ([flow(step("a"), id="twin")], [flow(step("a"))]),
+    "flows-call-each-other": ([], []),
     "handler-missing": ([], []),
     "same-minute": ([], []),
     "status-words-differ": ([], []),
@@ -385,6 +407,14 @@ def test_checks_over_several_flows() -> None:
     assert "status-words-differ" in found_in(writes, waits) and "status-words-differ" not in found_in(writes, same)
     two = flow(step("a"), id="g", name="Other", owners=("Maren Dahl", "Maren Dahl"))
     assert found_in(flow(step("a")), two).count("owner-alone") == 1 and "owner-alone" not in found_in(flow(step("a")))
+    there, back = (
+        flow(step("s", "subflow", calls="g"), id="f"),
+        flow(step("s", "subflow", calls="f"), id="g", name="Back"),
+    )
+    assert [one.message for one in check_flows([there, back]) if one.code == "flows-call-each-other"] == [
+        "the flows ‘Refunds’ -> ‘Back’ -> ‘Refunds’ call each other: a run may never end"
+    ]
+    assert "flows-call-each-other" not in found_in(there, flow(step("a"), id="g"))
     caller = flow(step("s", "subflow", calls="f"), id="c", name="Caller")
     assert "never-started" not in found_in(flow(step("a"), triggers=()), caller)
 
@@ -410,6 +440,35 @@ def test_models_of_the_rate_card() -> None:
     assert "ends in 46 days" in told(flow(asks("Hi", name="soon")))[0] and told(flow(asks("Hi", name="new-2"))) == []
     long = flow(asks("word " * 400, name="new"))
     assert "takes 200 together" in told(long)[0] and told(flow(asks("word " * 60, name="new"))) == []
+
+
+def test_silence_that_leads_where_a_yes_leads() -> None:
+    ways = (
+        *path("t", "a"),
+        Link(source="a", target="p", role="case", label="approved"),
+        Link(source="a", target="x", role="case", label="refused"),
+    )
+    steps = (step("a", "approve", timeout=60.0), step("p", effect="spend"), step("x", "send", effect="send"))
+    yes, no = (flow(*steps, links=(*ways, Link(source="a", target=to, after=("timeout",)))) for to in ("p", "x"))
+    assert "approval-by-silence" in found_in(yes) and "approval-by-silence" not in found_in(no)
+
+
+def test_what_a_prompt_says_tells_the_task() -> None:
+    hot, cool = (flow(asks("Extract the number of the parcel.", temperature=t)) for t in (0.9, 0.1))
+    assert "label-temperature" in found_in(hot) and "label-temperature" not in found_in(cool)
+    assert "label-temperature" not in found_in(flow(asks("Write a poem on labels.", temperature=0.9)))
+
+
+def test_a_decision_by_data_needs_a_rest_too() -> None:
+    def decision(*more: Link) -> Flow:
+        kind = (Ref(step="t", path="kind"),)
+        cases = tuple(
+            Link(source="d", target=to, role="case", label=word, condition=f"{{t.kind}} == '{word}'", refs=kind)
+            for to, word in (("x", "a1"), ("y", "b2"))
+        )
+        return flow(step("d", "decide"), step("x"), step("y"), step("z"), links=(*path("t", "d"), *cases, *more))
+
+    assert "case-rest-missing" in found_in(decision()) and "case-rest-missing" not in found_in(decision(REST))
 
 
 def test_a_limit_beside_an_amount_counts() -> None:
@@ -439,6 +498,7 @@ def test_a_limit_beside_an_amount_counts() -> None:
     ("Réponds avec un seul mot : oui, non ou peut-être.", ("oui", "non", "peut-être")),
     ("Answer politely and in the language of the letter that was sent to us.", ()),
     ("Return the invoice number, the date on which it was written and the sum.", ()),
+    ("Sort it. Answer with one label:\n- urgent: today\n- routine (this week)\n- spam", ("urgent", "routine", "spam")),
     ("Say yes or no. Then choose red or blue.", ()),
 ])  # fmt: skip
 def test_answers_that_prompts_list(prompt: str, answers: tuple[str, ...]) -> None:

@@ -38,7 +38,7 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     are shown."""
     rows = [find_check(code) for code in request.only] or list(CHECKS.values())
     with session.progress(len(estate.flows), "checking") as advance:
-        copies = any(row.code == "copy-edit-missed" for row in rows)
+        copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
         facts = gather_facts(session, estate, basis, request.today, copies)
         found = check_flows(estate.flows, basis.card, rows, advance, facts)
     accepts = session.workspace.accept

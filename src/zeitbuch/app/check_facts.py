@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.volume import parse_month, schedule_runs
 from zeitbuch.core.checks.records import Copied, EstateFacts
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Trigger
 from zeitbuch.readers.config.people import people_of
@@ -15,6 +16,7 @@ from zeitbuch.readers.config.people import people_of
 from .basis import EstimateBasis
 from .session import Session
 
+ALIKE = 0.95  # likeness from which two flows do the same
 MOST_COMPARED = 200  # flows that are held against each other for missed edits: the work grows with their square
 
 
@@ -22,27 +24,39 @@ def gather_facts(session: Session, estate: Estate, basis: EstimateBasis, today: 
     """The facts for an estate on a day (YYYY-MM-DD); with what copies left only where it is asked for."""
     people, problems = people_of(session.workspace)
     session.problems += problems
+    left_over, alike = _copies(estate) if copies else ([], [])
     return EstateFacts(
         today,
         tuple(people),
         session.workspace.check_limits,
-        tuple(_missed_edits(estate)) if copies else (),
+        tuple(left_over),
+        tuple(alike),
         dict(_idle_polls(estate, basis)),
         {one.name: tuple(one.own_operations) for one in session.dialects if one.own_operations},
     )
 
 
-def _missed_edits(estate: Estate) -> Iterator[Copied]:
+def _copies(estate: Estate) -> tuple[list[Copied], list[Copied]]:
+    """What copies still say of their originals, and flows that are the same but for next to nothing."""
     from zeitbuch.core.diff.clones import detect_clones  # draws in NumPy
     from zeitbuch.core.diff.left_over import left_words
 
-    if len(estate.flows) > MOST_COMPARED:
-        return
-    for group in detect_clones(estate.flows):
+    left_over: list[Copied] = []
+    alike: list[Copied] = []
+    for group in detect_clones(estate.flows) if len(estate.flows) <= MOST_COMPARED else ():
         for clone in group.copies:
             for left in clone.left:
                 step = _step_at(estate, clone.b.flow, left.origin)
-                yield Copied(clone.b.flow, step, f"in the copy {clone.b.title} {left_words(left)}")
+                left_over.append(Copied(clone.b.flow, step, f"in the copy {clone.b.title} {left_words(left)}"))
+            if clone.sort == "flow" and clone.likeness >= ALIKE and not clone.left:
+                alike.append(
+                    Copied(
+                        clone.b.flow,
+                        "",
+                        f"it does what {quote_name(clone.a.flow_name)} does (likeness {clone.likeness:.0%})",
+                    )
+                )
+    return left_over, alike
 
 
 def _step_at(estate: Estate, flow_id: str, origin: object) -> str:

@@ -20,6 +20,7 @@ _BETWEEN = re.compile(
 )
 _SPLIT = re.compile(r"(?i)\s*(?:[,;/|]|\b(?:or|and|oder|und|ou|et|eller|och|lub|of|tai)\b)\s*")
 _REMARK = re.compile(r"\([^()]*\)")
+_ROW = re.compile(r"(?m)^\s*(?:[-*•]|\d+[.)])\s+(.+)$")
 _SIGNS = " \t\"'“”‘’„`*.:[]{}<>-"
 
 
@@ -35,7 +36,16 @@ def listed_answers(prompt: str) -> tuple[str, ...]:
         rest = rest.rpartition(":")[2] if ":" in rest else _BETWEEN.sub("", rest)
         if answers := _as_list(rest):
             found.append(answers)
+    if not found and _CUE.search(prompt) and (answers := _as_rows(prompt)):
+        found.append(answers)
     return found[0] if len(found) == 1 else ()
+
+
+def _as_rows(prompt: str) -> tuple[str, ...]:
+    """The answers of a list of one line each: what stands before a colon, a dash or a bracket."""
+    rows = [re.split(r"\s*(?:[:(=]|\s[-–—]\s)", row)[0].strip(_SIGNS) for row in _ROW.findall(prompt)]
+    short = all(row and len(row.split()) <= MOST_WORDS and len(row) <= MOST_LETTERS for row in rows)
+    return tuple(dict.fromkeys(rows)) if short and 2 <= len(rows) <= MOST_ANSWERS else ()
 
 
 def answers_of_field(prompt: str, field: str) -> tuple[str, ...]:

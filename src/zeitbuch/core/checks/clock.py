@@ -53,10 +53,9 @@ def _clock_changes(view: FlowView) -> Iterator[Hit]:
 def _daily_times(cron: str) -> list[tuple[int, int]]:
     """The times of the day that a cron text names by numbers; none where it fires in most hours."""
     fields = cron.split()[-5:]
-    if len(fields) != 5 or not fields[0].isdigit():
-        return []
-    hours = fields[1].split(",")
-    return [(int(hour), int(fields[0])) for hour in hours if hour.isdigit()] if all(h.isdigit() for h in hours) else []
+    hours = fields[1].split(",") if len(fields) == 5 else []
+    minute = int(fields[0]) if hours and fields[0].isdigit() else 30
+    return [(int(hour), minute) for hour in hours] if all(hour.isdigit() for hour in hours) else []
 
 
 @lru_cache(maxsize=1024)

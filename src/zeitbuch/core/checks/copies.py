@@ -70,6 +70,11 @@ def _missed_edits(view: FlowView) -> Iterator[Hit]:
         yield Hit(view.graph.steps.get(one.step), one.message, False)
 
 
+def _flows_alike(view: FlowView) -> Iterator[Hit]:
+    for one in view.estate.alike.get(view.flow.id, ()):
+        yield Hit(None, one.message, False)
+
+
 def _unused_triggers(view: FlowView) -> Iterator[Hit]:
     flow = view.flow
     if (
@@ -105,6 +110,11 @@ CHECKS: tuple[Check, ...] = (
           "Of two copies a word became another in two places or more and stands as it was in a third.",
           "Copies that differ in much; words that changed in one place only.",
           "Change it here too, or accept it with a reason.", _missed_edits),
+    Check("flows-alike", "low", "two flows that do the same",
+          "Each is mended once, and both act on the same letter.",
+          "Flows of three steps or more that differ in next to nothing; in estates of up to 200 flows.",
+          "Flows that do the same in other ways.",
+          "Keep one.", _flows_alike),
     Check("never-started", "low", "a flow that nothing starts",
           "It does nothing, and is kept, read and paid for as if it did.",
           "Flows that are not off, with no trigger that is on, that no flow read calls.",

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
@@ -12,6 +13,7 @@ from zeitbuch.core.model.words import join_words
 from .records import Check, Hit
 from .views import WRITES, FlowView
 
+_NO = re.compile(r"(?i)\b(?:no|not|refus\w*|reject\w*|declin\w*|den\w*)\b")
 _KEYS = ("idempotency", "request_id", "requestid", "dedup", "unique")
 
 
@@ -68,6 +70,21 @@ def _silent_yes(view: FlowView) -> Iterator[Hit]:
     for step in view.steps:
         if step.kind == "approve" and step.approval is not None and step.approval.silence == "approves":
             yield Hit(step, f"{quote_name(step.title)} is taken as approved when nobody answers")
+        elif step.kind == "approve" and (target := _where_silence_passes(view, step)) is not None:
+            told = f"when nobody answers {quote_name(step.title)} the run goes on to {quote_name(target.title)}, as after a yes"
+            yield Hit(step, told)
+
+
+def _where_silence_passes(view: FlowView, step: Step) -> Step | None:
+    """The step to which both a yes and no answer lead."""
+    leaving = view.graph.leaving.get(step.id, ())
+    silent = {link.target for link in leaving if "timeout" in link.after and "success" not in link.after}
+    agreed = [
+        link.target
+        for link in leaving
+        if not link.after and link.role in ("next", "case") and not _NO.search(link.label)
+    ]
+    return next((view.graph.steps[key] for key in agreed if key in silent and key in view.graph.steps), None)
 
 
 def _endless_approval(view: FlowView) -> Iterator[Hit]:
@@ -95,7 +112,7 @@ CHECKS: tuple[Check, ...] = (
           "Wait between tries and send a key of the run.", _repeated_act),
     Check("approval-by-silence", "high", "silence approves",
           "Nobody said yes, and it happens all the same.",
-          "The approval says that no answer within its time means approved.",
+          "The approval says that no answer within its time means approved, or its way for no answer leads where its yes leads.",
           "Builders that say so elsewhere.",
           "Let silence reject or escalate.", _silent_yes),
     Check("approval-endless", "low", "an approval without a time limit",

@@ -11,8 +11,9 @@ from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import join_words
 
 from .answers import answers_of_field, listed_answers
+from .parts import prompt_text_of
 from .records import Check, Hit
-from .views import FlowView, prompt_text_of
+from .views import FlowView
 
 _LITERAL = re.compile(r"""(?:==?=?|\bequals\b|\bis\b)\s*["']([^"']{1,40})["']""")
 _BARE = re.compile(r"""(?:==?=?|\bequals\b)\s*([^\W\d][\w -]{0,39}?)\s*(?=$|&&|\|\||\band\b|\bor\b|[)\]}])""")
@@ -103,6 +104,15 @@ def _has_rest(view: FlowView, decision: Step) -> bool:
     return any(link.otherwise or link.role == "next" or link.label.casefold() in _REST for link in links)
 
 
+def _compared(view: FlowView, decision: Step) -> list[str]:
+    """The words that a decision by data compares one value with; none where it has a way for the rest, or compares otherwise."""
+    cases = view.cases_of(decision)
+    words = [_LITERAL.findall(link.condition) for link in cases]
+    refs = {(ref.step, ref.variable, ref.path) for link in cases for ref in view.refs_of_link(link)}
+    same = len(refs) == 1 and all(len(found) == 1 for found in words)
+    return [found[0] for found in words] if same and not _has_rest(view, decision) else []
+
+
 def _answers_without_case(view: FlowView) -> Iterator[Hit]:
     for decision, model, prompt, words in _labels(view):
         if _has_rest(view, decision) or len(words) != len(view.cases_of(decision)):
@@ -136,6 +146,14 @@ def _differing_words(view: FlowView) -> Iterator[Hit]:
 
 
 def _no_rest(view: FlowView) -> Iterator[Hit]:
+    for decision in view.steps if "decide" in view.kinds else ():
+        if (
+            decision.kind == "decide"
+            and view.asked_model(decision) is None
+            and len(words := _compared(view, decision)) > 1
+        ):
+            known = join_words([quote_name(word) for word in words])
+            yield Hit(decision, f"{quote_name(decision.title)} knows {known}: whatever else comes goes nowhere", False)
     for decision, model, _, words in _labels(view):
         if len(words) > 1 and not _has_rest(view, decision):
             known = join_words([quote_name(word) for word in words])
@@ -155,8 +173,8 @@ CHECKS: tuple[Check, ...] = (
           "Words that examples or schemas give.",
           "Name every answer in the prompt.", _unasked_labels),
     Check("case-rest-missing", "low", "no way for any other answer",
-          "A model answers something else sooner or later, and the run ends there.",
-          "Decisions by a model's answer with no way for everything else.",
+          "Something else comes sooner or later, and the run ends there.",
+          "Decisions by a model's answer, or that compare one value with fixed words, with no way for everything else.",
           "Answers that the platform holds to a list.",
           "Add a way for all else, to a person.", _no_rest),
     Check("answer-without-case", "medium", "an answer that no case waits for",

@@ -9,15 +9,32 @@ from collections.abc import Iterator
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
 
+from .parts import fixed_inputs
 from .records import Check, Hit
-from .views import FlowView, fixed_inputs
+from .views import FlowView
 
 # Only as a whole word of capitals, or as a phrase that nobody writes to a customer.
 _PLACEHOLDER = re.compile(
-    r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b|(?i:lorem ipsum|\bchangeme\b|<your[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b)"
+    r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b"
+    r"|(?i:lorem ipsum|\bchangeme\b|<(?:your|insert)[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b"
+    r"|\b(?:user|name|email|someone|you|your[._-]?\w*|foo|recipient|first\.last)@(?:example|domain|company|email)\.(?:com|org|net)\b"
+    r"|https?://(?:[\w-]+\.)*(?:your[-_]?\w+|example)\.(?:com|org|net)\b)"
 )
 # A look for these is quick, and most flows have none.
-_PLACEHOLDER_WORDS = ("change", "replace", "todo", "fixme", "tbd", "xxx", "placeholder", "lorem", "your")
+_PLACEHOLDER_WORDS = (
+    "change",
+    "replace",
+    "todo",
+    "fixme",
+    "tbd",
+    "xxx",
+    "placeholder",
+    "lorem",
+    "your",
+    "@",
+    "example",
+    "<insert",
+)
 _LOCAL = re.compile(
     r"(?i)\b(?:https?|ftp|wss?|postgresql|mysql)://(?:[^/@\s]*@)?(?P<host>localhost|127(?:\.\d{1,3}){3}|0\.0\.0\.0|\[::1\]|10(?:\.\d{1,3}){3}|192\.168(?:\.\d{1,3}){2}|172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2})\b"
 )
@@ -57,6 +74,22 @@ def _empty_values(view: FlowView) -> Iterator[Hit]:
         ]
         for one in empty:
             yield Hit(step, f"{quote_name(step.title)} has nothing for its {one.role} ({one.name})")
+
+
+def _empty_inputs(view: FlowView) -> Iterator[Hit]:
+    used = {ref.variable for _, ref in view.used_refs if ref.variable}
+    for step in view.steps:
+        for one, text in fixed_inputs(step):
+            if not text.strip() and one.role is None and one.name.casefold() in _NEEDED:
+                yield Hit(step, f"{quote_name(step.title)} has nothing for {one.name}", False)
+    for variable in view.flow.variables:
+        if variable.name in used and isinstance(variable.value, str) and not variable.value.strip():
+            users = [part for part, ref in view.used_refs if ref.variable == variable.name]
+            yield Hit(
+                users[0],
+                f"{quote_name(users[0].title)} takes the variable {quote_name(variable.name)}, which holds nothing",
+                False,
+            )
 
 
 def _local_addresses(view: FlowView) -> Iterator[Hit]:
@@ -136,6 +169,12 @@ def _copy_names(view: FlowView) -> Iterator[Hit]:
         yield Hit(None, f"the flow is called {quote_name(view.flow.name)}, as builders call what nobody named", False)
 
 
+# Inputs without which a step can do nothing, whatever the builder.
+_NEEDED = frozenset(
+    {"url", "uri", "endpoint", "host", "address", "table", "channel", "to", "recipient", "path", "file", "query", "database", "collection",
+     "phone", "number", "account", "queue", "topic", "bucket", "sheet"}
+)  # fmt: skip
+
 CHECKS: tuple[Check, ...] = (
     Check("placeholder-text", "high", "a value that was to be replaced",
           "A run uses the placeholder itself: it dials, writes or answers CHANGE_ME.",
@@ -147,6 +186,11 @@ CHECKS: tuple[Check, ...] = (
           "Fixed inputs with such a role hold nothing.",
           "Values that are empty only in some runs; inputs whose role is not known.",
           "Fill the input, or let a step before decide it.", _empty_values),
+    Check("input-empty", "medium", "an input that holds nothing",
+          "The step fails in every run, or does something else than was meant.",
+          "Fixed inputs such as url, table or channel, and used variables, that hold nothing.",
+          "Inputs with other names; values that are empty only in some runs.",
+          "Fill it, or let a step before decide it.", _empty_inputs),
     Check("local-address", "medium", "an address that only one machine reaches",
           "It worked where the flow was built; the platform does not reach it.",
           "Values with localhost, private addresses or paths of drives, in flows that do not say they are for tests.",

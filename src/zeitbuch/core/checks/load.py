@@ -11,11 +11,13 @@ from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words
 
+from .parts import minute_of, prompts_of
 from .records import Check, Hit
-from .views import FlowView, minute_of, prompts_of
+from .views import FlowView
 
 _BLANKS = re.compile(r"\s+")
 _LOOKS = frozenset({"decide"})
+_LIGHT = frozenset({"shape", "code", "note"})  # what can be done to all items at once
 
 
 def _uncapped_agents(view: FlowView) -> Iterator[Hit]:
@@ -147,13 +149,11 @@ def _several_models(view: FlowView) -> Iterator[Hit]:
 def _writes_in_loops(view: FlowView) -> Iterator[Hit]:
     for step in view.steps if "loop" in view.kinds and "write" in view.effects else ():
         loop = view.graph.steps.get(step.scope or "")
-        inner = view.graph.levels.get(step.scope) if loop is not None and loop.kind == "loop" else None
-        if step.effect == "write" and step.kind in ("write", "http") and inner is not None and len(inner.steps) == 1:
-            yield Hit(
-                step,
-                f"{quote_name(step.title)} writes once for each item of {quote_name(loop.title if loop else '')}",
-                False,
-            )
+        if step.effect != "write" or step.kind not in ("write", "http") or loop is None or loop.kind != "loop":
+            continue
+        beside = {other.kind for other in view.steps if other.scope == loop.id and other.id != step.id}
+        if beside <= _LIGHT:
+            yield Hit(step, f"{quote_name(step.title)} writes once for each item of {quote_name(loop.title)}", False)
 
 
 def _same_minute(view: FlowView) -> Iterator[Hit]:
@@ -202,7 +202,7 @@ CHECKS: tuple[Check, ...] = (
           "Ask one, and another only where the first is unsure.", _several_models),
     Check("write-in-loop", "low", "one write for each item",
           "A hundred items are a hundred calls, and half of them may be written when one fails.",
-          "A loop whose only step writes.",
+          "A loop in which, beside shaping and code, one step writes.",
           "Services that have no write of many.",
           "Write all items at once.", _writes_in_loops),
     Check("same-minute", "low", "heavy flows in the same minute",

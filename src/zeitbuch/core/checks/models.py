@@ -11,10 +11,14 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.records import Step
 
+from .parts import prompt_text_of, store_of
 from .records import Check, Hit
 from .views import FlowView
 
 _EXACT_TASKS = frozenset({"label", "extract", "code", "classify", "route", "score"})
+_EXACT_PROMPT = re.compile(
+    r"(?im)^\W*(?:extract|classify|categori[sz]e|take out|label)\b|\bwrite (?:the |an? )?(?:SQL|code|script|regex)\b"
+)
 _NUMBER_WORD = re.compile(r"(?i)\d|\b(?:one|two|three|four|five|six|eight|ten|twelve|twenty|thirty|fifty|hundred)\b")
 _BOUNDS = (
     "window",
@@ -47,6 +51,8 @@ def _hot_labels(view: FlowView) -> Iterator[Hit]:
             yield Hit(step, f"{warm}, and {quote_name(readers[0])} decides by its answer", False)
         elif model.task in _EXACT_TASKS:
             yield Hit(step, f"{warm}, and its task is to {model.task}", False)
+        elif model.task is None and (found := _EXACT_PROMPT.search(prompt_text_of(step))) is not None:
+            yield Hit(step, f"{warm}, and is told to {quote_name(found.group().lower())}", False)
 
 
 def _unpriced(view: FlowView) -> Iterator[Hit]:
@@ -88,11 +94,6 @@ def _embeddings_differ(view: FlowView) -> Iterator[Hit]:
                 step,
                 f"{quote_name(step.title)} searches {quote_name(store)} with {quote_name(name)}, and {quote_name(where)} filled it with {quote_name(model)}",
             )
-
-
-def store_of(step: Step) -> str:
-    """The store that a step fills or searches."""
-    return (step.pieces.store if step.pieces is not None else None) or ""
 
 
 def _endless_memory(view: FlowView) -> Iterator[Hit]:

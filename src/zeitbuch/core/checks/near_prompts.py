@@ -44,6 +44,10 @@ def near_prompts(flows: Iterable[Flow]) -> dict[str, list[tuple[Step, str, str]]
 
 def _difference(one: tuple[str, ...], other: tuple[str, ...]) -> str:
     """'‘Oslo’ for ‘Bergen’'; empty where more than two words differ, or nothing but case and signs."""
+    if abs(len(one) - len(other)) == 1:
+        short, long = sorted((one, other), key=len)
+        at = next((n for n, (a, b) in enumerate(zip(short, long, strict=False)) if a != b), len(short))
+        return f"{quote_name(long[at])}" if short[at:] == long[at + 1 :] else ""
     if len(one) != len(other):
         return ""
     pairs = [(a, b) for a, b in zip(one, other, strict=True) if a != b]

@@ -15,8 +15,9 @@ from zeitbuch.core.pricing.token_count import count_tokens
 
 from .near_prompts import ENOUGH_WORDS
 from .outside import words_in
+from .parts import prompt_text_of, prompts_of
 from .records import Check, Hit
-from .views import FlowView, prompt_text_of, prompts_of
+from .views import FlowView
 
 # What only somebody who knows the day can write.
 _DATE = re.compile(
@@ -38,7 +39,7 @@ _NO_JSON = re.compile(r"(?i)\b(?:no|not|never|without|avoid|don't|do not)\b[^.\n
 _WHOLE = frozenset(
     {"", "text", "content", "output", "answer", "response", "message", "reply", "result", "completion", "out"}
 )
-_PARSES = frozenset({"code", "shape", "parse", "decide"})
+_PARSES = frozenset({"code", "shape", "parse"})
 _WORDS_ASKED = re.compile(
     r"(?i)\b(?:at least|about|around|exactly|some|roughly|up to|at most|of|in|write|no more than)\s+(?P<n>\d{2,5})\s+words\b"
 )
@@ -136,9 +137,12 @@ def _asks_for_json(text: str) -> bool:
 
 
 def _takes_whole(part: Step | Trigger, ref: Ref) -> bool:
-    """Whether a message takes an answer as a text: what is kept or handed on may be read by others."""
+    """Whether a step that sends or writes takes an answer as a text."""
     return (
-        isinstance(part, Step) and part.kind not in _PARSES and part.effect == "send" and ref.path.casefold() in _WHOLE
+        isinstance(part, Step)
+        and part.kind not in _PARSES
+        and part.effect in ("send", "write")
+        and ref.path.casefold() in _WHOLE
     )
 
 
@@ -165,7 +169,7 @@ CHECKS: tuple[Check, ...] = (
           "Shorten the prompt, lower the cap, or take a model with more room.", _beyond_context),
     Check("json-for-nobody", "low", "JSON that nobody reads",
           "The receiver gets braces and quotes.",
-          "Prompts that ask for JSON and whose answer only messages take, whole.",
+          "Prompts that ask for JSON, and whose answer only steps that send or write take, whole.",
           "Receivers that are machines.",
           "Take its fields, or ask for text.", _json_for_nobody),
     Check("prompts-nearly-equal", "low", "two prompts that differ by a word",

@@ -27,7 +27,7 @@ class Limits(Struct, frozen=True, forbid_unknown_fields=True):
     poll_every: float = 60.0
     finds_one_in: float = 200.0
     same_minute: int = 4
-    stale_days: int = 730
+    stale_days: int = 540
     retired_days: int = 90
 
 
@@ -49,13 +49,14 @@ class Copied(Struct, frozen=True):
 
 
 class EstateFacts(Struct, frozen=True):
-    """What is known around the flows: the day (YYYY-MM-DD), the people, the limits, what was left in copies, checks of a poll that find
+    """What is known around the flows: the day (YYYY-MM-DD), the people, the limits, what was left in copies, flows alike, checks of a poll that find
     nothing for one that does (flow id/trigger id), and the operations that each dialect counts as its own (format -> beginnings)."""
 
     today: str = ""
     people: tuple[Person, ...] = ()
     limits: Limits = Limits()
     copied: tuple[Copied, ...] = ()
+    alike: tuple[Copied, ...] = ()
     idle_polls: dict[str, float] = {}
     own_operations: dict[str, tuple[str, ...]] = {}
 

@@ -86,6 +86,18 @@ def _calls_itself(view: FlowView) -> Iterator[Hit]:
             yield Hit(step, f"{quote_name(step.title)} calls the flow it stands in, always: it never ends")
 
 
+def _call_each_other(view: FlowView) -> Iterator[Hit]:
+    circle = view.estate.circle_of(view.flow.id)
+    if circle and view.flow.id == min(circle):
+        names = [quote_name(view.estate.by_name[key].title) for key in circle]
+        step = next(
+            step
+            for step in view.steps
+            if step.calls and view.estate.by_name.get(step.calls) is view.estate.by_name[circle[1]]
+        )
+        yield Hit(step, f"the flows {' -> '.join([*names, names[0]])} call each other: a run may never end", False)
+
+
 def _is_guarded(view: FlowView, step: Step) -> bool:
     """Whether some decision stands before a step, or its condition."""
     return bool(step.condition) or any(
@@ -122,6 +134,11 @@ CHECKS: tuple[Check, ...] = (
     Check("flow-calls-itself", "high", "a flow that always calls itself",
           "It never ends, and costs until somebody stops it.",
           "A call of its own id or name with no decision before it.",
-          "Circles over several flows: `estimate` tells those that never end.",
+          "Circles over several flows: `flows-call-each-other` tells them.",
           "Put a decision before the call.", _calls_itself),
+    Check("flows-call-each-other", "medium", "flows that call each other in a circle",
+          "Unless a decision ends it, it runs and costs until somebody stops it.",
+          "The calls of switched-on steps, followed from flow to flow.",
+          "Calls by computed names, and through stores.",
+          "Make sure that one of them ends the circle.", _call_each_other),
 )  # fmt: skip

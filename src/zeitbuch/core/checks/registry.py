@@ -23,8 +23,9 @@ from . import (
     rights,
     silence,
 )
+from .estate_view import EstateView
 from .records import SEVERITIES, Check, CheckFinding, EstateFacts, Hit
-from .views import EstateView, FlowView
+from .views import FlowView
 
 FAMILIES = (
     left_over,

@@ -16,6 +16,20 @@ from .records import Check, Hit
 from .views import ACTS, FlowView
 
 _LIMITS = frozenset({"max", "maximum", "most", "limit", "cap", "ceiling", "upto"})
+_REQUESTERS = frozenset(
+    {
+        "requester",
+        "requested",
+        "submitter",
+        "sender",
+        "applicant",
+        "author",
+        "creator",
+        "claimant",
+        "employee",
+        "caller",
+    }
+)
 _FINAL = frozenset({"delete", "spend"})  # what cannot be called back
 _PERSON = re.compile(r"[a-z]{2,}[._][a-z]{2,}", re.IGNORECASE)
 _FUNCTIONS = frozenset(
@@ -120,6 +134,33 @@ def _use_of(tool: Step) -> tuple[object, ...]:
     )
 
 
+def _own_requests(view: FlowView) -> Iterator[Hit]:
+    for step in view.steps if "approve" in view.kinds else ():
+        if step.kind != "approve":
+            continue
+        refs = list(step.approval.refs) if step.approval is not None else []
+        refs += [ref for one in step.inputs if one.role == "approver" for ref in one.refs]
+        own = next((ref for ref in refs if set(words_in(ref.path)[-2:]) & _REQUESTERS), None)
+        if own is not None:
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} asks {quote_name(own.text or own.path)}: whoever asks for it approves it",
+                False,
+            )
+
+
+def _unknown_approvers(view: FlowView) -> Iterator[Hit]:
+    people = view.estate.people
+    for step in view.steps if people and "approve" in view.kinds else ():
+        named = step.approval.approvers if step.approval is not None else ()
+        gone = [name for name in named if name.casefold() in people and people[name.casefold()].left]
+        if gone:
+            yield Hit(
+                step,
+                f"{quote_name(step.title)} asks {join_words([quote_name(name) for name in gone])}, who has left the house",
+            )
+
+
 def _accounts_of_people(view: FlowView) -> Iterator[Hit]:
     names = {tuple(words_in(name)) for name in view.flow.owners if len(words_in(name)) > 1}
     names |= {tuple(words_in(person.name)) for person in view.estate.facts.people if len(words_in(person.name)) > 1}
@@ -180,6 +221,16 @@ CHECKS: tuple[Check, ...] = (
           "Tools with neither a note nor described inputs; two tools of an agent with the same operation, connection and inputs.",
           "Descriptions that stand in the service.",
           "Describe what it is for, and when not to use it.", _undescribed_tools),
+    Check("own-request", "high", "whoever asks approves",
+          "An approval by the one who wants it is none.",
+          "Approvers taken from a value whose name is that of a requester (requester, sender, author ...).",
+          "Requesters under other names, and people who look up their own.",
+          "Ask somebody else.", _own_requests),
+    Check("approver-left", "high", "somebody who has left is asked",
+          "Nobody answers, and runs wait or end.",
+          "Fixed approvers against the people of the workspace who have left.",
+          "Approvers that the workspace does not know.",
+          "Name somebody who is there.", _unknown_approvers),
     Check("account-of-person", "medium", "a flow acts as a person",
           "It stops when that person leaves, and does what that person may.",
           "Accounts of used connections against the owners and the workspace's people; accounts of the form first.last@ are suspected.",

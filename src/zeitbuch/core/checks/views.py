@@ -1,22 +1,18 @@
-# What checks look at: a flow with its graph and ways, worked out once and only when asked for, and the estate around it.
-"""Flows and estates as checks see them."""
+# What checks look at: a flow with its graph and ways, worked out once and only when asked for.
+"""Flows as checks see them."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from functools import cached_property
-from typing import Any
 
-from zeitbuch.core.graph.exchanged_words import ExchangedWord, exchanged_words
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.kinds import AI_KINDS
-from zeitbuch.core.model.records import Binding, Flow, Link, Prompt, Ref, Step, Trigger
+from zeitbuch.core.model.records import Flow, Link, Ref, Step, Trigger
 from zeitbuch.core.passes.reachability import Reachability, Read
-from zeitbuch.core.pricing.rate_card import RateCard
 
-from .near_prompts import near_prompts
-from .records import Copied, EstateFacts, Limits, Person
+from .estate_view import EstateView
+from .parts import prompts_of, refs_of_part, texts_of
 
 TESTING = frozenset({"test", "testing", "dev", "development", "staging", "sandbox", "local"})
 STANDARDS = frozenset({"bpmn", "arazzo", "serverless", "agent-spec"})
@@ -24,91 +20,6 @@ ACTS = frozenset({"send", "spend", "delete"})  # what reaches people or money, o
 WRITES = ACTS | {"write"}
 ATTENDED = frozenset({"manual", "chat", "form"})  # somebody is there when a run begins
 _NATIVE_REF = re.compile(r"\{\s*([^{}.\s]+)(?:\.([^{}\s]+))?\s*\}")
-
-
-class EstateView:
-    """The flows read together, with the rate card where there is one, and what is known around them."""
-
-    def __init__(self, flows: Iterable[Flow], card: RateCard | None = None, facts: EstateFacts | None = None) -> None:
-        self.flows = list(flows)
-        self.card = card
-        self.facts = facts or EstateFacts()
-        self.limits: Limits = self.facts.limits
-        self.by_name: dict[str, Flow] = {}
-        for flow in self.flows:
-            self.by_name.setdefault(flow.id, flow)
-            self.by_name.setdefault(flow.name, flow)
-
-    @cached_property
-    def has_handlers(self) -> bool:
-        """Whether any flow takes the faults of others."""
-        return any(trigger.kind == "fault" for flow in self.flows for trigger in flow.triggers)
-
-    @cached_property
-    def named_handlers(self) -> set[str]:
-        """The flows that others name for their faults, by id."""
-        names = {name for flow in self.flows for name in flow.fault_handlers}
-        return {self.by_name[name].id for name in names if name in self.by_name}
-
-    @cached_property
-    def called(self) -> set[str]:
-        """The flows that some step calls, by id."""
-        names = {step.calls for flow in self.flows for step in flow.steps if step.calls}
-        return {self.by_name[name].id for name in names if name in self.by_name}
-
-    @cached_property
-    def names_several_owners(self) -> bool:
-        """Whether some flow has more than one owner."""
-        return any(len(flow.owners) > 1 for flow in self.flows)
-
-    @cached_property
-    def people(self) -> dict[str, Person]:
-        """The people by their names and addresses."""
-        return {key.casefold(): person for person in self.facts.people for key in (person.name, person.mail) if key}
-
-    @cached_property
-    def copied(self) -> dict[str, list[Copied]]:
-        """What copies still say of their originals, by flow."""
-        found: dict[str, list[Copied]] = {}
-        for one in self.facts.copied:
-            found.setdefault(one.flow, []).append(one)
-        return found
-
-    @cached_property
-    def near_prompts(self) -> dict[str, list[tuple[Step, str, str]]]:
-        """Steps whose prompt differs from another by a word or two, by flow."""
-        return near_prompts(self.flows)
-
-    @cached_property
-    def embedded_by(self) -> dict[str, dict[str, str]]:
-        """Store -> the models that fill it, and a step that does."""
-        found: dict[str, dict[str, str]] = {}
-        for flow in self.flows:
-            for step in flow.steps:
-                store = step.pieces.store if step.pieces is not None else None
-                if step.kind == "embed" and step.enabled and store and step.model is not None and step.model.name:
-                    found.setdefault(store.casefold(), {}).setdefault(step.model.name, step.title)
-        return found
-
-    @cached_property
-    def same_minute(self) -> dict[str, list[str]]:
-        """Minute of a schedule -> the flows with model calls that it starts."""
-        found: dict[str, list[str]] = {}
-        for flow in self.flows:
-            if flow.state in ("off", "draft") or not any(step.kind in AI_KINDS for step in flow.steps):
-                continue
-            for minute in {minute_of(trigger) for trigger in flow.triggers} - {""}:
-                found.setdefault(minute, []).append(flow.title)
-        return found
-
-    @cached_property
-    def differing_words(self) -> dict[str, list[ExchangedWord]]:
-        """Words that one flow writes and another waits for in another spelling, by the flow that waits."""
-        found: dict[str, list[ExchangedWord]] = {}
-        for one in exchanged_words(self.flows):
-            for reader in one.readers if one.near else ():
-                found.setdefault(reader, []).append(one)
-        return found
 
 
 class FlowView:
@@ -270,7 +181,7 @@ class FlowView:
     def used_refs(self) -> list[tuple[Step | Trigger, Ref]]:
         """Every reference of a step or trigger that is switched on."""
         parts: list[Step | Trigger] = [*self.steps, *[trigger for trigger in self.flow.triggers if trigger.enabled]]
-        found = [(part, ref) for part in parts for ref in _refs_of(part)]
+        found = [(part, ref) for part in parts for ref in refs_of_part(part)]
         by_id = {step.id: step for step in self.flow.steps}
         return found + [
             (by_id[link.source], ref)
@@ -309,67 +220,3 @@ class FlowView:
     def may_lead(self, source: str, target: str) -> bool:
         """Whether some way may lead from one step to another; what is not so is sure."""
         return bool(self.maybe_before.get(target, 0) & self.bits.get(source, 0))
-
-
-def _refs_of(part: Step | Trigger) -> Iterator[Ref]:
-    for one in part.inputs:
-        yield from one.refs
-    if isinstance(part, Trigger):
-        return
-    yield from part.refs
-    for record in (part.repeat, part.approval, part.pause):
-        if record is not None:
-            yield from record.refs
-    for prompt in part.model.prompts if part.model is not None else ():
-        yield from prompt.refs
-
-
-def texts_of(part: Step | Trigger) -> Iterator[tuple[str, str]]:
-    """The texts of a step or trigger that are used in a run, with what each is; notes and names are not."""
-    for one in part.inputs:
-        yield from ((f"input {one.name}", text) for text in _texts_in(one.value))
-    if isinstance(part, Step) and part.model is not None:
-        yield from ((f"{prompt.role} prompt", prompt.text) for prompt in part.model.prompts)
-    if part.condition:
-        yield "condition", part.condition
-
-
-def _texts_in(value: Any) -> Iterator[str]:
-    if isinstance(value, str):
-        yield value
-    elif isinstance(value, dict):
-        for item in value.values():
-            yield from _texts_in(item)
-    elif isinstance(value, list | tuple):
-        for item in value:
-            yield from _texts_in(item)
-
-
-def prompts_of(step: Step) -> tuple[Prompt, ...]:
-    """The prompts of a step."""
-    return step.model.prompts if step.model is not None else ()
-
-
-def prompt_text_of(step: Step) -> str:
-    """All prompts of a step in one text."""
-    return "\n".join([prompt.text for prompt in prompts_of(step)])
-
-
-def minute_of(trigger: Trigger) -> str:
-    """The minute at which a trigger fires by cron, where it names hour and minute; empty otherwise."""
-    schedule = trigger.schedule
-    if trigger.kind != "schedule" or not trigger.enabled or schedule is None or not schedule.cron:
-        return ""
-    fields = schedule.cron.split()[-5:]
-    return (
-        f"{fields[1]}:{fields[0]} {schedule.zone or ''}"
-        if len(fields) == 5 and fields[0].isdigit() and fields[1].isdigit()
-        else ""
-    )
-
-
-def fixed_inputs(part: Step | Trigger) -> Iterator[tuple[Binding, str]]:
-    """Inputs that are a fixed text."""
-    for one in part.inputs:
-        if one.decided == "fixed" and isinstance(one.value, str):
-            yield one, one.value

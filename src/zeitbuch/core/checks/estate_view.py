@@ -1,0 +1,131 @@
+# The estate as checks see it: what one flow cannot say by itself is worked out once, and only when a check asks for it.
+"""The flows read together, and what is known around them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import cached_property
+
+from zeitbuch.core.graph.exchanged_words import ExchangedWord, exchanged_words
+from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.records import Flow, Step
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .near_prompts import near_prompts
+from .parts import minute_of, store_of
+from .records import Copied, EstateFacts, Limits, Person
+
+
+class EstateView:
+    """The flows read together, with the rate card where there is one, and what is known around them."""
+
+    def __init__(self, flows: Iterable[Flow], card: RateCard | None = None, facts: EstateFacts | None = None) -> None:
+        self.flows = list(flows)
+        self.card = card
+        self.facts = facts or EstateFacts()
+        self.limits: Limits = self.facts.limits
+        self.by_name: dict[str, Flow] = {}
+        for flow in self.flows:
+            self.by_name.setdefault(flow.id, flow)
+            self.by_name.setdefault(flow.name, flow)
+
+    @cached_property
+    def has_handlers(self) -> bool:
+        """Whether any flow takes the faults of others."""
+        return any(trigger.kind == "fault" for flow in self.flows for trigger in flow.triggers)
+
+    @cached_property
+    def named_handlers(self) -> set[str]:
+        """The flows that others name for their faults, by id."""
+        names = {name for flow in self.flows for name in flow.fault_handlers}
+        return {self.by_name[name].id for name in names if name in self.by_name}
+
+    @cached_property
+    def called(self) -> set[str]:
+        """The flows that some step calls, by id."""
+        names = {step.calls for flow in self.flows for step in flow.steps if step.calls}
+        return {self.by_name[name].id for name in names if name in self.by_name}
+
+    @cached_property
+    def _calls(self) -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for flow in self.flows:
+            called = [self.by_name[step.calls].id for step in flow.steps if step.enabled and step.calls in self.by_name]
+            if called:
+                found[flow.id] = list(dict.fromkeys(called))
+        return found
+
+    def circle_of(self, flow_id: str) -> list[str]:
+        """The shortest circle of calls through a flow and others, from it on; empty for none."""
+        ways = [[flow_id]] if flow_id in self._calls else []
+        seen = {flow_id}
+        for way in ways:
+            for called in self._calls.get(way[-1], ()):
+                if called == flow_id and len(way) > 1:
+                    return way
+                if called not in seen:
+                    seen.add(called)
+                    ways.append([*way, called])
+        return []
+
+    @cached_property
+    def names_several_owners(self) -> bool:
+        """Whether some flow has more than one owner."""
+        return any(len(flow.owners) > 1 for flow in self.flows)
+
+    @cached_property
+    def people(self) -> dict[str, Person]:
+        """The people by their names and addresses."""
+        return {key.casefold(): person for person in self.facts.people for key in (person.name, person.mail) if key}
+
+    @cached_property
+    def copied(self) -> dict[str, list[Copied]]:
+        """What copies still say of their originals, by flow."""
+        found: dict[str, list[Copied]] = {}
+        for one in self.facts.copied:
+            found.setdefault(one.flow, []).append(one)
+        return found
+
+    @cached_property
+    def alike(self) -> dict[str, list[Copied]]:
+        """Flows that do what another does, by flow."""
+        found: dict[str, list[Copied]] = {}
+        for one in self.facts.alike:
+            found.setdefault(one.flow, []).append(one)
+        return found
+
+    @cached_property
+    def near_prompts(self) -> dict[str, list[tuple[Step, str, str]]]:
+        """Steps whose prompt differs from another by a word or two, by flow."""
+        return near_prompts(self.flows)
+
+    @cached_property
+    def embedded_by(self) -> dict[str, dict[str, str]]:
+        """Store -> the models that fill it, and a step that does."""
+        found: dict[str, dict[str, str]] = {}
+        for flow in self.flows:
+            for step in flow.steps:
+                store = store_of(step) if step.kind == "embed" and step.enabled else ""
+                if store and step.model is not None and step.model.name:
+                    found.setdefault(store.casefold(), {}).setdefault(step.model.name, step.title)
+        return found
+
+    @cached_property
+    def same_minute(self) -> dict[str, list[str]]:
+        """Minute of a schedule -> the flows with model calls that it starts."""
+        found: dict[str, list[str]] = {}
+        for flow in self.flows:
+            if flow.state in ("off", "draft") or not any(step.kind in AI_KINDS for step in flow.steps):
+                continue
+            for minute in {minute_of(trigger) for trigger in flow.triggers} - {""}:
+                found.setdefault(minute, []).append(flow.title)
+        return found
+
+    @cached_property
+    def differing_words(self) -> dict[str, list[ExchangedWord]]:
+        """Words that one flow writes and another waits for in another spelling, by the flow that waits."""
+        found: dict[str, list[ExchangedWord]] = {}
+        for one in exchanged_words(self.flows):
+            for reader in one.readers if one.near else ():
+                found.setdefault(reader, []).append(one)
+        return found
