@@ -9,8 +9,9 @@ from collections.abc import Sequence
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import SEVERITIES, Check, CheckFinding, Severity
-from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_flows
+from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_part, order_findings
 from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.model.words import count_words
@@ -20,6 +21,7 @@ from zeitbuch.readers.input.positions import place_problems
 
 from .basis import EstimateBasis
 from .check_facts import gather_facts
+from .parallel_work import PIECE, share_work
 from .session import Session
 
 
@@ -37,10 +39,9 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     """The findings of an estate; what the workspace accepts is kept and marked. Checks look at all flows together, also where only some
     are shown."""
     rows = [find_check(code) for code in request.only] or list(CHECKS.values())
-    with session.progress(len(estate.flows), "checking") as advance:
-        copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
-        facts = gather_facts(session, estate, basis, request.today, copies)
-        found = check_flows(estate.flows, basis.card, rows, advance, facts)
+    copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
+    facts = gather_facts(session, estate, basis, request.today, copies)
+    found = _look(session, EstateView(estate.flows, basis.card, facts), rows)
     accepts = session.workspace.accept
     found, used = _with_accepted(found, accepts, request.today)
     session.problems += _idle_accepts(session, accepts, used, request)
@@ -48,6 +49,23 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
         found = [one for one in found if _fits(request.flows, one.flow_id, one.flow)]
     flows = [flow for flow in estate.flows if not request.flows or _fits(request.flows, flow.id, flow.title)]
     return ChecksResult(tuple(_with_lines(session, found)), len(flows), _refusal(found, request.fail_on))
+
+
+def _look(session: Session, estate: EstateView, rows: Sequence[Check]) -> list[CheckFinding]:
+    """The findings of all flows, shared out to all cores."""
+    estate.prepare()
+
+    def look(places: range) -> list[CheckFinding]:
+        return check_part(estate, rows, estate.flows[places.start : places.stop])
+
+    found: list[CheckFinding] = []
+    done = 0
+    with session.progress(len(estate.flows), "checking") as advance:
+        for part in share_work(look, len(estate.flows)):
+            found += part
+            done = min(done + PIECE, len(estate.flows))
+            advance(done - 1)
+    return order_findings(found)
 
 
 def _with_lines(session: Session, found: Sequence[CheckFinding]) -> list[CheckFinding]:

@@ -10,6 +10,7 @@ from typing import Any
 from zeitbuch.readers.reading.parallel import usable_cores
 
 FEWEST = 400
+PIECE = 64  # places that are worked on at once
 _work: Callable[[range], Any] | None = None
 
 
@@ -27,7 +28,7 @@ def share_work(work: Callable[[range], Any], count: int) -> Iterable[Any]:
     processes cannot be forked."""
     global _work
     cores = usable_cores()
-    pieces = [range(first, min(count, first + 64)) for first in range(0, count, 64)]
+    pieces = [range(first, min(count, first + PIECE)) for first in range(0, count, PIECE)]
     if count < FEWEST or cores < 2 or not hasattr(os, "fork"):
         yield from map(work, pieces)
         return

@@ -14,6 +14,7 @@ from .records import Check, Hit
 from .views import ATTENDED, FlowView
 
 _NUMBERED = re.compile(r"(.*\D)\s*\(?(\d{1,2})\)?")
+_NUMBERS = (*"0123456789", ")")
 _GENERIC = frozenset(
     "step node block task action module edit fields set request http function code script merge branch condition switch if loop item items "
     "untitled new unnamed copy of send call model agent tool text prompt data transform wait".split()
@@ -28,7 +29,7 @@ _ANSWERS = ATTENDED | {"webhook", "call", "tool-call"}
 def _default_names(view: FlowView) -> Iterator[Hit]:
     lost = []
     for step in view.steps:
-        found = _NUMBERED.fullmatch(step.name)
+        found = _NUMBERED.fullmatch(step.name) if step.name.endswith(_NUMBERS) else None
         words = set(re.findall(r"[a-z]+", found.group(1).casefold())) if found is not None else set()
         if (words and words <= _GENERIC) or _NEVER_NAMED.match(step.name):
             lost.append(step)

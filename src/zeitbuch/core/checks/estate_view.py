@@ -29,6 +29,12 @@ class EstateView:
             self.by_name.setdefault(flow.id, flow)
             self.by_name.setdefault(flow.name, flow)
 
+    def prepare(self) -> None:
+        """Works out all that is asked of the estate as a whole: once, before its flows are shared out."""
+        for name, value in vars(type(self)).items():
+            if isinstance(value, cached_property):
+                getattr(self, name)
+
     @cached_property
     def has_handlers(self) -> bool:
         """Whether any flow takes the faults of others."""

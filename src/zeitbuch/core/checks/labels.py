@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Link, Step
@@ -55,13 +56,16 @@ def _says(text: str, word: str) -> bool:
     return re.search(rf"(?<!\w){wanted}(?!\w)", text, re.IGNORECASE) is not None
 
 
-def _labels(view: FlowView) -> Iterator[tuple[Step, Step, str, list[str]]]:
+@lru_cache(maxsize=1)  # all checks of this file ask for it, one after the other
+def _labels(view: FlowView) -> list[tuple[Step, Step, str, list[str]]]:
     """Decisions by a model's answer: the decision, the model, its prompt, the words that are waited for."""
-    for decision in view.steps:
+    found = []
+    for decision in view.steps if "decide" in view.kinds else ():
         model = view.asked_model(decision) if decision.kind == "decide" else None
         if model is not None:
             words = dict.fromkeys(word for link in view.cases_of(decision) for word in _awaited(link))
-            yield decision, model, prompt_text_of(model), list(words)
+            found.append((decision, model, prompt_text_of(model), list(words)))
+    return found
 
 
 def _answers(view: FlowView, decision: Step, prompt: str) -> tuple[str, ...]:

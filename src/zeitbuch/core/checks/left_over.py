@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
 
-from .parts import fixed_inputs
 from .records import Check, Hit
 from .views import FlowView
 
@@ -45,8 +44,7 @@ _TEST_MAIL = re.compile(
 
 
 def _placeholders(view: FlowView) -> Iterator[Hit]:
-    lower = view.all_text.lower()
-    for part, what, text in view.texts if any(word in lower for word in _PLACEHOLDER_WORDS) else ():
+    for part, what, text in view.texts if any(word in view.lower_text for word in _PLACEHOLDER_WORDS) else ():
         # A prompt may speak of such words; a value is one.
         found = _PLACEHOLDER.search(text)
         if found is not None and (not what.endswith("prompt") or found.group().isupper()):
@@ -66,22 +64,16 @@ def _placeholders(view: FlowView) -> Iterator[Hit]:
 
 
 def _empty_values(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
-        empty = [
-            one
-            for one, text in fixed_inputs(step)
-            if not text.strip() and one.role in ("recipient", "amount", "address", "approver")
-        ]
-        for one in empty:
+    for step, one in view.empty:
+        if one.role in ("recipient", "amount", "address", "approver"):
             yield Hit(step, f"{quote_name(step.title)} has nothing for its {one.role} ({one.name})")
 
 
 def _empty_inputs(view: FlowView) -> Iterator[Hit]:
     used = {ref.variable for _, ref in view.used_refs if ref.variable}
-    for step in view.steps:
-        for one, text in fixed_inputs(step):
-            if not text.strip() and one.role is None and one.name.casefold() in _NEEDED:
-                yield Hit(step, f"{quote_name(step.title)} has nothing for {one.name}", False)
+    for step, one in view.empty:
+        if one.role is None and one.name.casefold() in _NEEDED:
+            yield Hit(step, f"{quote_name(step.title)} has nothing for {one.name}", False)
     for variable in view.flow.variables:
         if variable.name in used and isinstance(variable.value, str) and not variable.value.strip():
             users = [part for part, ref in view.used_refs if ref.variable == variable.name]
@@ -113,14 +105,10 @@ def _local_addresses(view: FlowView) -> Iterator[Hit]:
 def _test_recipients(view: FlowView) -> Iterator[Hit]:
     if view.is_testing:
         return
-    for step in view.steps:
-        for one, text in fixed_inputs(step):
-            if (
-                step.effect == "send"
-                and (one.role == "recipient" or one.name.casefold() in ("to", "cc", "bcc"))
-                and _TEST_MAIL.search(text)
-            ):
-                yield Hit(step, f"{quote_name(step.title)} sends to {quote_name(text.strip()[:60])}", False)
+    for step, one, text in view.fixed if "send" in view.effects and "@" in view.all_text else ():
+        named = one.role == "recipient" or one.name.casefold() in ("to", "cc", "bcc")
+        if step.effect == "send" and named and _TEST_MAIL.search(text):
+            yield Hit(step, f"{quote_name(step.title)} sends to {quote_name(text.strip()[:60])}", False)
 
 
 def _unreached(view: FlowView) -> Iterator[Hit]:

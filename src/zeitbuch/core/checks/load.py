@@ -3,8 +3,9 @@
 
 from __future__ import annotations
 
-import re
+from collections import Counter
 from collections.abc import Iterator
+from functools import lru_cache
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import AI_KINDS
@@ -15,7 +16,6 @@ from .parts import minute_of, prompts_of
 from .records import Check, Hit
 from .views import FlowView
 
-_BLANKS = re.compile(r"\s+")
 _LOOKS = frozenset({"decide"})
 _LIGHT = frozenset({"shape", "code", "note"})  # what can be done to all items at once
 
@@ -97,22 +97,30 @@ def _frequent_polls(view: FlowView) -> Iterator[Hit]:
 def _asked(step: Step) -> tuple[str, ...]:
     """What a model call asks, up to white space: prompts and inputs."""
     return (
-        *[_BLANKS.sub(" ", prompt.text).strip() for prompt in prompts_of(step)],
+        *[" ".join(prompt.text.split()) for prompt in prompts_of(step)],
         *[f"{one.name}={one.value}" for one in step.inputs],
     )
 
 
-def _pairs_alike(view: FlowView) -> Iterator[tuple[Step, Step]]:
+@lru_cache(maxsize=1)  # two checks ask for it, one after the other
+def _pairs_alike(view: FlowView) -> list[tuple[Step, Step]]:
     """Model calls of a flow that ask the same and may both run in one run."""
+    begun = Counter(_beginning(step) for step in view.steps if step.kind == "model")
     seen: dict[tuple[str, ...], list[Step]] = {}
-    for step in view.steps if "model" in view.kinds else ():
-        asked = _asked(step) if step.kind == "model" else ()
+    found = []
+    for step in view.steps if any(count > 1 for count in begun.values()) else ():
+        asked = _asked(step) if step.kind == "model" and begun[_beginning(step)] > 1 else ()
         if not any(len(text) > 8 for text in asked):
             continue
-        for other in seen.get(asked, ()):
-            if _both_run(view, other, step):
-                yield other, step
+        found += [(other, step) for other in seen.get(asked, ()) if _both_run(view, other, step)]
         seen.setdefault(asked, []).append(step)
+    return found
+
+
+def _beginning(step: Step) -> str:
+    """The first words of what is asked: calls that ask the same share them."""
+    prompts = prompts_of(step)
+    return " ".join(prompts[0].text[:200].split())[:40] if prompts else ""
 
 
 def _both_run(view: FlowView, one: Step, other: Step) -> bool:

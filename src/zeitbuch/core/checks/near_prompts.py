@@ -10,36 +10,49 @@ from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
 
 ENOUGH_WORDS = 12  # of a prompt that is held against others
+_FEWEST_LETTERS = 24  # that so many words have at the least
+_WORD_LETTERS = 12  # by which two prompts that differ in a word may differ in length
+_MOST_COMPARED = 20
+Near = tuple[Step, str, str]
+Row = tuple[str, Flow, Step]
 
 
-def near_prompts(flows: Iterable[Flow]) -> dict[str, list[tuple[Step, str, str]]]:
+def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
     """Flow id -> steps whose prompt is, but for a word or two, another that stands before it; with where that stands and what differs.
-    Two that differ in so little share their first or their second half."""
-    halves: dict[tuple[int, tuple[str, ...]], list[tuple[tuple[str, ...], Flow, Step]]] = {}
-    found: dict[str, list[tuple[Step, str, str]]] = {}
+    Two that differ in so little share their beginning or their end, nearly half their length."""
+    rows: dict[tuple[int, str], list[Row]] = {}
+    found: dict[str, list[Near]] = {}
     for flow in flows:
         for step in flow.steps:
             for prompt in step.model.prompts if step.enabled and step.model is not None else ():
-                words = tuple(prompt.text.split())
-                if len(words) < ENOUGH_WORDS:
+                if len(prompt.text) < _FEWEST_LETTERS:
                     continue
-                half = len(words) // 2
-                keys = [(0, words[:half]), (1, words[-half:])]
-                near = [
-                    (row, _difference(row[0], words))
-                    for key in keys
-                    for row in halves.get(key, ())[:20]
-                    if row[0] != words
-                ]
-                told = next(((row, words_told) for row, words_told in near if words_told), None)
-                if told is not None:
-                    (_, other_flow, other), said = told
-                    found.setdefault(flow.id, []).append(
-                        (step, f"{quote_name(other.title)} of {quote_name(other_flow.title)}", said)
-                    )
+                keys = _keys_of(prompt.text)
+                near = _nearest(prompt.text, [row for key in keys for row in rows.get(key, ())[:_MOST_COMPARED]])
+                if near is not None:
+                    found.setdefault(flow.id, []).append((step, *near))
                 for key in keys:
-                    halves.setdefault(key, []).append((words, flow, step))
+                    rows.setdefault(key, []).append((prompt.text, flow, step))
     return found
+
+
+def _keys_of(text: str) -> list[tuple[int, str]]:
+    """The beginning and the end of a text, as long as texts of nearly its length have them in common."""
+    sizes = {1 << (max(2, (len(text) + more) * 9 // 20).bit_length() - 1) for more in (-_WORD_LETTERS, _WORD_LETTERS)}
+    return [(sign * size, text[:size] if sign > 0 else text[-size:]) for size in sizes for sign in (1, -1)]
+
+
+def _nearest(text: str, rows: Iterable[Row]) -> tuple[str, str] | None:
+    """Where the first of the texts stands that differs by a word or two, and what differs."""
+    words: tuple[str, ...] = ()
+    for other, flow, step in rows:
+        words = words or tuple(text.split())
+        if len(words) < ENOUGH_WORDS:
+            return None
+        said = _difference(tuple(other.split()), words) if other != text else ""
+        if said:
+            return f"{quote_name(step.title)} of {quote_name(flow.title)}", said
+    return None
 
 
 def _difference(one: tuple[str, ...], other: tuple[str, ...]) -> str:

@@ -136,7 +136,9 @@ def _personal_to_models(view: FlowView) -> Iterator[Hit]:
 
 def _logged_secrets(view: FlowView) -> Iterator[Hit]:
     for step in view.steps if view.effects & {"write", "send"} else ():
-        if step.effect not in ("write", "send") or "log" not in words_in(f"{step.name} {step.operation}"):
+        if step.effect not in ("write", "send") or "log" not in f"{step.name} {step.operation}".lower():
+            continue
+        if "log" not in words_in(f"{step.name} {step.operation}"):
             continue
         found = [
             ref for one in step.inputs if not one.secured for ref in one.refs if _is_secret(ref) or _is_personal(ref)

@@ -28,9 +28,13 @@ def refs_of_part(part: Step | Trigger) -> Iterator[Ref]:
 def texts_of(part: Step | Trigger) -> Iterator[tuple[str, str]]:
     """The texts of a step or trigger that are used in a run, with what each is; notes and names are not."""
     for one in part.inputs:
-        yield from ((f"input {one.name}", text) for text in _texts_in(one.value))
+        if isinstance(one.value, str):
+            yield f"input {one.name}", one.value
+        elif isinstance(one.value, dict | list | tuple):
+            yield from ((f"input {one.name}", text) for text in _texts_in(one.value))
     if isinstance(part, Step) and part.model is not None:
-        yield from ((f"{prompt.role} prompt", prompt.text) for prompt in part.model.prompts)
+        for prompt in part.model.prompts:
+            yield f"{prompt.role} prompt", prompt.text
     if part.condition:
         yield "condition", part.condition
 

@@ -25,6 +25,12 @@ _DATE = re.compile(
     r"\b(?:this|next|last)\s+(?:week|month|year|monday|tuesday|wednesday|thursday|friday|saturday|sunday)\b|\bdate of (?:today|the day)\b|"
     r"\b(?:heute|heutig\w*|morgen früh|aujourd['’]hui|hoy|oggi|dzisiaj|dziś|i dag|idag|vandaag)\b"
 )
+# One of these stands in whatever the expression finds: a look for them is quick.
+_DATE_WORDS = (
+    "today", "tomorrow", "yesterday", " date", " day", " time", " week", " month", " year", "heut", "morgen", "aujourd", "hoy", "oggi", "dzi",
+    "i dag", "idag", "vandaag",
+)  # fmt: skip
+_LENGTH_WORDS = (" words", " sentence", " paragraph", " line", " point", " bullet", " character", " letter")
 _QUOTED = re.compile(r"\"[^\"]*\"|“[^”]*”|‘[^’]*’|„[^“”]*[“”]|`[^`]*`|(?<!\w)'[^']*'(?!\w)")
 _EXAMPLE = re.compile(r"(?i)\b(?:e\.g\.|for example|such as|example:|examples:)[^.\n]*")
 _TIME_WORDS = frozenset(
@@ -40,14 +46,14 @@ _WHOLE = frozenset(
     {"", "text", "content", "output", "answer", "response", "message", "reply", "result", "completion", "out"}
 )
 _PARSES = frozenset({"code", "shape", "parse"})
-_WORDS_ASKED = re.compile(
-    r"(?i)\b(?:at least|about|around|exactly|some|roughly|up to|at most|of|in|write|no more than)\s+(?P<n>\d{2,5})\s+words\b"
-)
+_WORDS_ASKED = re.compile(r"(\d{2,5})\s+words\b", re.IGNORECASE)
+_LEADS = re.compile(r"(?i)\b(?:at least|about|around|exactly|some|roughly|up to|at most|of|in|write|no more than)\s+$")
+_SHORT = 300  # tokens: an answer of more is not cut off by a length told in sentences
 _PER_WORD = 1.2  # fewest tokens that a word takes
 
 
 def _dates_not_given(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if _DATE.search(view.all_text) else ():
+    for step in view.steps if any(word in view.lower_text for word in _DATE_WORDS) else ():
         if step.kind not in MODEL_KINDS or not prompts_of(step):
             continue
         text = _EXAMPLE.sub(" ", _QUOTED.sub(" ", prompt_text_of(step)))
@@ -79,12 +85,12 @@ def _knows_time(view: FlowView, step: Step) -> bool:
 
 
 def _small_caps(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
+    for step in view.steps if any(word in view.lower_text for word in _LENGTH_WORDS) else ():
         most = step.model.max_output if step.model is not None else None
         if most is None or not prompts_of(step):
             continue
         text = prompt_text_of(step)
-        asked = [int(found.group("n")) for found in _WORDS_ASKED.finditer(text)]
+        asked = _words_asked(text)
         if len(asked) == 1 and asked[0] * _PER_WORD > most:
             yield Hit(
                 step,
@@ -92,6 +98,7 @@ def _small_caps(view: FlowView) -> Iterator[Hit]:
             )
         elif (
             not asked
+            and most < _SHORT
             and (length := asked_length(prompts_of(step))) is not None
             and most < length[0] / 4
             and length[0] > 40
@@ -99,6 +106,15 @@ def _small_caps(view: FlowView) -> Iterator[Hit]:
             yield Hit(
                 step, f"{quote_name(step.title)} may answer {most:,} tokens, and its prompt asks for {length[1]}", False
             )
+
+
+def _words_asked(text: str) -> list[int]:
+    """The numbers of words that a text asks for."""
+    return [
+        int(found.group(1))
+        for found in _WORDS_ASKED.finditer(text)
+        if _LEADS.search(text[max(0, found.start() - 16) : found.start()])
+    ]
 
 
 def _beyond_context(view: FlowView) -> Iterator[Hit]:

@@ -71,7 +71,7 @@ class Hit(NamedTuple):
 
 class Check(NamedTuple):
     """One row: the code, how bad it is, what is wrong, why that matters, how it is found, what it misses, what to do; and what looks for it
-    in one flow."""
+    in one flow; only in flows with steps of one of ``kinds``, where it names any."""
 
     code: str
     severity: Severity
@@ -81,6 +81,7 @@ class Check(NamedTuple):
     misses: str
     remedy: str
     find: Callable[[FlowView], Iterable[Hit]]
+    kinds: frozenset[str] = frozenset()
 
 
 class CheckFinding(Struct, frozen=True):

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.rate_card import RateCard
@@ -50,21 +50,27 @@ def check_flows(
     flows: Iterable[Flow],
     card: RateCard | None = None,
     checks: Iterable[Check] = tuple(CHECKS.values()),
-    progress: Callable[[int], None] | None = None,
     facts: EstateFacts | None = None,
 ) -> list[CheckFinding]:
     """What is found in the flows of an estate, the worst first; suspicions behind what is certain."""
     estate = EstateView(flows, card, facts)
-    rows = list(checks)
+    return order_findings(check_part(estate, list(checks), estate.flows))
+
+
+def check_part(estate: EstateView, checks: Sequence[Check], flows: Iterable[Flow]) -> list[CheckFinding]:
+    """What is found in some flows of an estate, flow by flow."""
     found: list[CheckFinding] = []
-    for place, flow in enumerate(estate.flows):
+    for flow in flows:
         view = FlowView(flow, estate)
-        for row in rows:
-            found += _run_check(row, view)
-        if progress is not None:
-            progress(place)
-    found.sort(key=lambda one: (SEVERITIES.index(one.severity), not one.certain))
+        for row in checks:
+            if not row.kinds or row.kinds & view.kinds:
+                found += _run_check(row, view)
     return found
+
+
+def order_findings(found: Iterable[CheckFinding]) -> list[CheckFinding]:
+    """The worst first; suspicions behind what is certain."""
+    return sorted(found, key=lambda one: (SEVERITIES.index(one.severity), not one.certain))
 
 
 def _run_check(row: Check, view: FlowView) -> Iterator[CheckFinding]:

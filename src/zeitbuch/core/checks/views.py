@@ -4,15 +4,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from functools import cached_property
 
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.records import Flow, Link, Ref, Step, Trigger
+from zeitbuch.core.model.records import Binding, Flow, Link, Ref, Step, Trigger
 from zeitbuch.core.passes.reachability import Reachability, Read
 
 from .estate_view import EstateView
-from .parts import prompts_of, refs_of_part, texts_of
+from .parts import fixed_inputs, prompts_of, refs_of_part, texts_of
 
 TESTING = frozenset({"test", "testing", "dev", "development", "staging", "sandbox", "local"})
 STANDARDS = frozenset({"bpmn", "arazzo", "serverless", "agent-spec"})
@@ -39,10 +38,10 @@ class FlowView:
         """What runs before what."""
         return Reachability(self.graph)
 
-    @property
-    def steps(self) -> Iterator[Step]:
+    @cached_property
+    def steps(self) -> list[Step]:
         """The steps that are switched on."""
-        return (step for step in self.flow.steps if step.enabled)
+        return [step for step in self.flow.steps if step.enabled]
 
     @cached_property
     def kinds(self) -> frozenset[str]:
@@ -100,9 +99,24 @@ class FlowView:
         return [(part, what, text) for part in self.parts for what, text in texts_of(part)]
 
     @cached_property
+    def fixed(self) -> list[tuple[Step, Binding, str]]:
+        """Inputs of steps that are a fixed text."""
+        return [(step, one, text) for step in self.steps for one, text in fixed_inputs(step)]
+
+    @cached_property
+    def empty(self) -> list[tuple[Step, Binding]]:
+        """Fixed inputs that hold nothing."""
+        return [(step, one) for step, one, text in self.fixed if not text.strip()]
+
+    @cached_property
     def all_text(self) -> str:
         """All these texts in one: most flows have nothing that a check looks for, and one look says so."""
         return "\n".join([text for _, _, text in self.texts])
+
+    @cached_property
+    def lower_text(self) -> str:
+        """``all_text`` in lower case."""
+        return self.all_text.lower()
 
     @cached_property
     def bits(self) -> dict[str, int]:

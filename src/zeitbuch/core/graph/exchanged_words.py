@@ -35,19 +35,19 @@ class ExchangedWord(Struct, frozen=True):
 
 def exchanged_words(flows: Iterable[Flow]) -> list[ExchangedWord]:
     """Words that different flows write and wait for, near misses first."""
-    written: dict[tuple[str, str], list[str]] = {}
-    awaited: dict[tuple[str, str], list[str]] = {}
+    written: dict[tuple[str, str], dict[str, None]] = {}
+    awaited: dict[tuple[str, str], dict[str, None]] = {}
     for flow in flows:
         for spots, found in ((_written_words(flow), written), (_awaited_words(flow), awaited)):
             for field, word in spots:
-                names = found.setdefault((field, word), [])
-                if flow.title not in names:
-                    names.append(flow.title)
+                found.setdefault((field, word), {})[flow.title] = None
+    by_field: dict[str, list[tuple[str, dict[str, None], frozenset[str]]]] = {}
+    for (field, word), names in written.items():
+        by_field.setdefault(field, []).append((word, names, frozenset(names)))
     made = []
     for (field, word), readers in awaited.items():
-        fit = [
-            (other, names) for (where, other), names in written.items() if where == field and set(names) != set(readers)
-        ]
+        mine = frozenset(readers)
+        fit = [(other, names) for other, names, theirs in by_field.get(field, ()) if theirs != mine]
         exact = [names for other, names in fit if other == word]
         if exact:
             made.append(ExchangedWord(field, word, word, "", tuple(exact[0]), tuple(readers)))
@@ -89,10 +89,17 @@ def _is_word(text: str) -> bool:
 def _values_of(step: Step) -> Iterator[tuple[str, str]]:
     """The fixed words that a step is given, with their fields."""
     for one in step.inputs:
-        held = one.value.items() if isinstance(one.value, dict) else [(one.name, one.value)]
+        if one.decided != "fixed":
+            continue
+        held = one.value.items() if isinstance(one.value, dict) else ((one.name, one.value),)
         for name, value in held:
-            if one.decided == "fixed" and isinstance(value, str) and _is_word(value) and _field_of(str(name)):
-                yield _field_of(str(name)), value
+            if (
+                isinstance(value, str)
+                and len(value) <= MOST_LETTERS
+                and _is_word(value)
+                and (field := _field_of(str(name)))
+            ):
+                yield field, value
 
 
 def _written_words(flow: Flow) -> Iterator[tuple[str, str]]:
