@@ -299,7 +299,7 @@ def test_models_without_a_price(demo: Path) -> None:
 
 
 def test_every_placeholder_passes_the_quick_look() -> None:
-    from zeitbuch.core.checks.left_over import _PLACEHOLDER, _PLACEHOLDER_WORDS
+    from zeitbuch.core.checks.families.left_over import _PLACEHOLDER_WORDS, PLACEHOLDER
 
     for text in (
         "CHANGE_ME",
@@ -315,7 +315,7 @@ def test_every_placeholder_passes_the_quick_look() -> None:
         "your_api_key",
         "your-token",
     ):
-        assert _PLACEHOLDER.search(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
+        assert PLACEHOLDER.search(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
 
 
 def test_an_approval_inside_a_called_flow_counts() -> None:

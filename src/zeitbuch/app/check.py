@@ -3,16 +3,18 @@
 
 from __future__ import annotations
 
-import difflib
 import fnmatch
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 
+import tomlkit
 from msgspec import Struct, structs
 
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import SEVERITIES, Check, CheckFinding, Severity
-from zeitbuch.core.checks.registry import BROKEN, CHECKS, check_part, order_findings
-from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.checks.registry import BROKEN, check_part, order_findings
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.check_table import ChecksResult
@@ -21,34 +23,106 @@ from zeitbuch.readers.input.positions import place_problems
 
 from .basis import EstimateBasis
 from .check_facts import gather_facts
+from .check_rows import all_checks, find_check, rules_to_try
 from .parallel_work import PIECE, share_work
 from .session import Session
 
+MOST_STEPS = 20_000  # of an estate whose findings are ordered by money
+
 
 class CheckRequest(Struct, frozen=True):
-    """What is asked: only these codes, only flows by these patterns, from which severity on the answer is no, and today's date
-    (YYYY-MM-DD), to which exceptions are held."""
+    """What is asked: only these codes, only flows by these patterns, from which severity on the answer is no, today's date
+    (YYYY-MM-DD), to which exceptions are held, a file of rules to try instead of all checks, and the state since which findings are new."""
 
     only: tuple[str, ...] = ()
     flows: tuple[str, ...] = ()
     fail_on: Severity | None = None
     today: str = ""
+    rules: str = ""
+    since: str = ""
 
 
 def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request: CheckRequest) -> ChecksResult:
     """The findings of an estate; what the workspace accepts is kept and marked. Checks look at all flows together, also where only some
     are shown."""
-    rows = [find_check(code) for code in request.only] or list(CHECKS.values())
-    copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
-    facts = gather_facts(session, estate, basis, request.today, copies)
-    found = _look(session, EstateView(estate.flows, basis.card, facts), rows)
+    rows = _rows_asked(session, request)
+    found = _findings_of(session, estate, basis, request.today, rows)
     accepts = session.workspace.accept
     found, used = _with_accepted(found, accepts, request.today)
-    session.problems += _idle_accepts(session, accepts, used, request)
+    if not request.rules:
+        session.problems += _idle_accepts(session, accepts, used, request)
+    if request.since:
+        found = _new_since(session, basis, request, rows, found)
     if request.flows:
         found = [one for one in found if _fits(request.flows, one.flow_id, one.flow)]
     flows = [flow for flow in estate.flows if not request.flows or _fits(request.flows, flow.id, flow.title)]
-    return ChecksResult(tuple(_with_lines(session, found)), len(flows), _refusal(found, request.fail_on))
+    found = order_findings(_with_money(found, estate, basis))
+    return ChecksResult(
+        tuple(_with_lines(session, found)), len(flows), _refusal(found, request.fail_on), basis.currency, request.since
+    )
+
+
+def _rows_asked(session: Session, request: CheckRequest) -> list[Check]:
+    known = all_checks(session)
+    if request.rules:
+        return rules_to_try(request.rules, set(known) - {rule.code for rule in session.workspace.rule})
+    return [find_check(code, known) for code in request.only] or list(known.values())
+
+
+def _findings_of(
+    session: Session, estate: Estate, basis: EstimateBasis, today: str, rows: Sequence[Check]
+) -> list[CheckFinding]:
+    copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
+    facts = gather_facts(session, estate, basis, today, copies)
+    return _look(session, EstateView(estate.flows, basis.card, facts), rows)
+
+
+def _new_since(
+    session: Session, basis: EstimateBasis, request: CheckRequest, rows: Sequence[Check], found: Sequence[CheckFinding]
+) -> list[CheckFinding]:
+    """The findings that an earlier state had not: of each code, flow and step as many as there are more of."""
+    before = _findings_of(session, session.estate([request.since]), basis, request.today, rows)
+    had = Counter((one.code, one.flow_id, one.step_id) for one in before)
+    new = []
+    for one in found:
+        key = (one.code, one.flow_id, one.step_id)
+        if had[key]:
+            had[key] -= 1
+        else:
+            new.append(one)
+    return new
+
+
+def _with_money(found: Sequence[CheckFinding], estate: Estate, basis: EstimateBasis) -> list[CheckFinding]:
+    """The findings with what their flow costs in a month, where there is a rate card and the estate is not too large for it."""
+    if not found or basis.card is None or sum([len(flow.steps) for flow in estate.flows]) > MOST_STEPS:
+        return list(found)
+    try:
+        result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
+    except ZeitbuchError:
+        return list(found)  # `estimate` says why
+    costs = {flow.id: flow.cost_month for flow in result.flows}
+    return [
+        structs.replace(one, month=float(cost.amount)) if (cost := costs.get(one.flow_id)) is not None else one
+        for one in found
+    ]
+
+
+def accept_all(found: Iterable[CheckFinding], today: str) -> str:
+    """Exceptions (TOML) for all findings that are open: a starting point, each still to be given a reason."""
+    document = tomlkit.document()
+    document.add(tomlkit.comment(f"Findings of {today}. Give each a reason and a name, or mend it and take it out."))
+    rows = tomlkit.aot()
+    for one in found:
+        if one.accepted or one.code == BROKEN:
+            continue
+        row = tomlkit.table()
+        values = {"code": one.code, "flow": one.flow_id, "step": one.step_id or "*", "reason": one.message, "by": ""}
+        for key, value in values.items():
+            row.add(key, value)
+        rows.append(row)
+    document.add("accept", rows)
+    return tomlkit.dumps(document)
 
 
 def _look(session: Session, estate: EstateView, rows: Sequence[Check]) -> list[CheckFinding]:
@@ -65,7 +139,7 @@ def _look(session: Session, estate: EstateView, rows: Sequence[Check]) -> list[C
             found += part
             done = min(done + PIECE, len(estate.flows))
             advance(done - 1)
-    return order_findings(found)
+    return found
 
 
 def _with_lines(session: Session, found: Sequence[CheckFinding]) -> list[CheckFinding]:
@@ -73,16 +147,6 @@ def _with_lines(session: Session, found: Sequence[CheckFinding]) -> list[CheckFi
     places = [Problem("fault", "info", "", one.origin) for one in found]
     placed = place_problems(places, session.limits, session.kept)
     return [structs.replace(one, origin=place.origin) for one, place in zip(found, placed, strict=True)]
-
-
-def find_check(code: str) -> Check:
-    """The check of a code. Raises ZeitbuchError for none."""
-    row = CHECKS.get(code)
-    if row is None:
-        near = difflib.get_close_matches(code, list(CHECKS), 3)
-        hint = f"did you mean {' or '.join(near)}?" if near else "`zeitbuch check --codes` lists them"
-        raise fail("check-unknown", f"expected the code of a check, found '{code}'", hint)
-    return row
 
 
 def check_words(row: Check) -> list[tuple[str, str]]:

@@ -15,10 +15,13 @@ from zeitbuch.readers.input.decoder_plugins import decoder_problem
 from zeitbuch.readers.reading.plugins import format_problem
 from zeitbuch.writers.outputs.plugins import output_problem
 
+from .check_rows import check_problem
+
 CHECKS: dict[PluginGroup, Callable[[PlugIn], Problem | None]] = {
     "zeitbuch.formats": format_problem,
     "zeitbuch.decoders": decoder_problem,
     "zeitbuch.outputs": output_problem,
+    "zeitbuch.checks": check_problem,
 }
 
 

@@ -31,6 +31,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("scenario", "zeitbuch.core.estimate.scenario:Scenario", "a scenario (TOML) for compare"),
     SchemaRow("mapping", "zeitbuch.core.diff.mapping:Mapping", "a mapping file (TOML) for diff"),
     SchemaRow("workspace", "zeitbuch.readers.config.workspace:Workspace", "zeitbuch.toml"),
+    SchemaRow("house-rules", "zeitbuch.app.check_rows:RulesFile", "a file of rules (TOML) for check --try"),
     SchemaRow("inventory", "zeitbuch.core.report.inventory:InventoryResult", "output of inventory --format json", is_result=True),
     SchemaRow("estimate", "zeitbuch.core.estimate.estate:EstateEstimate", "output of estimate --format json", is_result=True),
     SchemaRow("groups", "zeitbuch.core.estimate.breakdown:GroupsResult", "output of estimate --by SIDE --format json", is_result=True),

@@ -16,7 +16,7 @@ from .state import packages_add_plugins
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
-PluginGroup = Literal["zeitbuch.formats", "zeitbuch.decoders", "zeitbuch.outputs"]
+PluginGroup = Literal["zeitbuch.formats", "zeitbuch.decoders", "zeitbuch.outputs", "zeitbuch.checks"]
 GROUPS: tuple[PluginGroup, ...] = get_args(PluginGroup)
 
 

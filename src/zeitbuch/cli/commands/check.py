@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.check import CheckRequest, check_estate, check_words, find_check
+from zeitbuch.app.check import CheckRequest, accept_all, check_estate, check_words
+from zeitbuch.app.check_rows import all_checks, find_check
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
-from zeitbuch.cli.shared.stream import show_result
-from zeitbuch.core.checks.registry import CHECKS
-from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.core.checks.records import Check
+from zeitbuch.core.model.sheet import Column, Sheet, top_of
 from zeitbuch.core.report.check_table import checks_sheet
 from zeitbuch.core.report.presentations import TableResult, sheet_result
 from zeitbuch.writers.outputs.rows import formats_of
@@ -18,13 +19,10 @@ from zeitbuch.writers.outputs.rows import formats_of
 
 def run(args: argparse.Namespace) -> int:
     """Findings of the sources, or what is known of the checks."""
-    if args.explain:
-        for head, text in check_words(find_check(args.explain)):
-            print(f"{head}: {text}")
-        return OK
-    if args.codes:
-        return _list_codes(args)
-    form = chosen_format(args, "table", "findings")
+    if args.explain or args.codes:
+        known = all_checks(open_session(args))
+        return _explain(find_check(args.explain, known)) if args.explain else _list_codes(args, known)
+    form = "toml" if args.accept_all else chosen_format(args, "table", "findings")
     session = open_session(args)
     basis = basis_of(args, session)
     request = CheckRequest(
@@ -32,20 +30,30 @@ def run(args: argparse.Namespace) -> int:
         tuple(args.flow),
         args.fail_on,
         this_moment().date().isoformat(),
+        args.try_rules,
+        args.since,
     )
     result = check_estate(session, session.estate(args.source), basis, request)
-    if form in formats_of("findings"):
+    if args.accept_all:
+        write_output(accept_all(result.findings, request.today), args.output)
+    elif form in formats_of("findings"):
         show_result("findings", form, result, args)
     else:
-        sheet = checks_sheet(result)
+        sheet = top_of(checks_sheet(result), args.top)
         show_result("table", form, TableResult("checks", result, lambda full: sheet), args)
     if result.refused:
         say(f"no: {result.refused}")
     return finish_session(session, args, NO if result.refused else OK)
 
 
-def _list_codes(args: argparse.Namespace) -> int:
-    rows = tuple((row.code, row.severity, row.title) for row in CHECKS.values())
+def _explain(row: Check) -> int:
+    for head, text in check_words(row):
+        print(f"{head}: {text}")
+    return OK
+
+
+def _list_codes(args: argparse.Namespace, known: dict[str, Check]) -> int:
+    rows = tuple((row.code, row.severity, row.title) for row in known.values())
     sheet = Sheet((Column("code", "code"), Column("severity", "severity"), Column("title", "what it finds")), rows)
     show_result("table", chosen_format(args, "table"), sheet_result(sheet), args)
     return OK

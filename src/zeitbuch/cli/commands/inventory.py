@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.inventory import inventory_result, list_flows
-from zeitbuch.cli.options.inventory import PATTERNS, TRIGGERS
+from zeitbuch.app.inventory import flows_where, inventory_result, list_flows, order_rows
+from zeitbuch.cli.options.inventory import PATTERNS, STATES, TRIGGERS
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import finish_session, open_session
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.inventory import Filter
@@ -23,10 +23,22 @@ def run(args: argparse.Namespace) -> int:
         model=args.model,
         pattern=_known_words(args.pattern, PATTERNS, "--pattern"),
         text=args.text,
+        state=_known_words(args.state, STATES, "--state"),
+        folder=args.folder,
+        id=args.id,
+        connection=args.connection,
+        service=args.service,
     )
     session = open_session(args)
-    rows = list_flows(session, args.source, conditions, args.sort)
-    show_result("table", form, inventory_result(rows), args)
+    if args.where:
+        today = this_moment().date().isoformat()
+        found = flows_where(
+            session, session.estate(args.source), basis_of(args, session), args.where, conditions, today
+        )
+        rows = order_rows(found, args.sort)
+    else:
+        rows = list_flows(session, args.source, conditions, args.sort)
+    show_result("table", form, inventory_result(rows, args.top), args)
     return finish_session(session, args)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import argparse
 
+from zeitbuch.cli.shared.numbers import number_for
 from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
 
 EXAMPLE = """\
@@ -14,6 +15,9 @@ examples:
   zeitbuch check --only agent-acts-alone,webhook-open
   zeitbuch check --flow "Customer *" -o findings.xlsx
   zeitbuch check -f sarif -o findings.sarif               for a reviewer of code; -f junit for a pipeline
+  zeitbuch check --since @3 --fail-on medium              only what version 3 of the book had not
+  zeitbuch check --try rules.toml                         rules of your own, before they go into zeitbuch.toml
+  zeitbuch check --accept-all -o accept.toml              today's findings as exceptions, each to be given a reason
   zeitbuch check --explain agent-acts-alone               why, how it is found, what it misses, what to do
 
 What is let be stands in zeitbuch.toml: [[accept]] with code, flow, step (patterns), reason, by, until.
@@ -33,6 +37,25 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--codes", action="store_true", help="list the checks instead")
     group.add_argument("--explain", metavar="CODE", default="", help="say all about one check instead")
+    group.add_argument(
+        "--since",
+        metavar="STATE",
+        default="",
+        help="only findings that an earlier state had not: @N of the book, a folder or file",
+    )
+    group.add_argument(
+        "--try",
+        dest="try_rules",
+        metavar="FILE",
+        default="",
+        help="look for the rules of a file instead (see docs/rules.md)",
+    )
+    group.add_argument("--top", metavar="N", type=number_for("--top"), help="only the first N findings")
+    group.add_argument(
+        "--accept-all",
+        action="store_true",
+        help="write exceptions for all that is found instead, as a start (TOML; -o FILE)",
+    )
     group = parser.add_argument_group("when the answer is no")
     group.add_argument(
         "--fail-on", choices=("high", "medium", "low"), help="exit status 1 on findings this bad or worse"

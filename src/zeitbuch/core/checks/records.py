@@ -86,7 +86,7 @@ class Check(NamedTuple):
 
 class CheckFinding(Struct, frozen=True):
     """One finding. ``certain`` False is a suspicion; ``state`` is that of the flow: drafts and flows that are off never fail a gate;
-    ``accepted`` says by whom and why it is let be."""
+    ``month`` is what the flow costs in a month, where that is known; ``accepted`` says by whom and why it is let be."""
 
     code: str
     severity: Severity
@@ -99,7 +99,7 @@ class CheckFinding(Struct, frozen=True):
     step: str = ""
     step_id: str = ""
     origin: Origin | None = None
-    month: str | None = None
+    month: float | None = None
     accepted: str = ""
 
     @property

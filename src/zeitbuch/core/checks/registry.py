@@ -8,7 +8,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.rate_card import RateCard
 
-from . import (
+from .estate_view import EstateView
+from .families import (
     clock,
     copies,
     failure,
@@ -22,8 +23,7 @@ from . import (
     references,
     rights,
     silence,
-)
-from .estate_view import EstateView
+)  # fmt: skip
 from .records import SEVERITIES, Check, CheckFinding, EstateFacts, Hit
 from .views import FlowView
 
@@ -69,8 +69,8 @@ def check_part(estate: EstateView, checks: Sequence[Check], flows: Iterable[Flow
 
 
 def order_findings(found: Iterable[CheckFinding]) -> list[CheckFinding]:
-    """The worst first; suspicions behind what is certain."""
-    return sorted(found, key=lambda one: (SEVERITIES.index(one.severity), not one.certain))
+    """The worst first, suspicions behind what is certain; among equals the flow that costs most in a month."""
+    return sorted(found, key=lambda one: (SEVERITIES.index(one.severity), not one.certain, -(one.month or 0.0)))
 
 
 def _run_check(row: Check, view: FlowView) -> Iterator[CheckFinding]:

@@ -14,11 +14,14 @@ from zeitbuch.core.model.words import count_words
 
 
 class ChecksResult(Struct, frozen=True):
-    """`check --format json`: the findings, how many flows were looked at, and why the answer is no."""
+    """`check --format json`: the findings, how many flows were looked at, why the answer is no, the currency of the
+    months, and the state since which they are new."""
 
     findings: tuple[CheckFinding, ...]
     flows: int
     refused: str = ""
+    currency: str = ""
+    since: str = ""
 
 
 def checks_sheet(result: ChecksResult) -> Sheet:
@@ -32,6 +35,7 @@ def checks_sheet(result: ChecksResult) -> Sheet:
         Column("message", "what", least=40),
         Column("remedy", "what to do", rank=1, least=24),
         Column("code", "code"),
+        Column("month", f"{result.currency} a month".strip(), "money", rank=4),
         Column("place", "where", rank=5),
     )
     rows = tuple(
@@ -44,18 +48,21 @@ def checks_sheet(result: ChecksResult) -> Sheet:
             f"{one.message} (accepted: {one.accepted})" if one.accepted else one.message,
             one.remedy,
             one.code,
+            one.month,
             str(one.origin) if one.origin is not None else "",
         )
         for one in result.findings
     )
-    return Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows),))
+    return Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
 
 
-def checks_summary(found: Sequence[CheckFinding], flows: int) -> str:
+def checks_summary(found: Sequence[CheckFinding], flows: int, since: str = "") -> str:
     """'17 flows checked: 2 high, 3 medium, 6 low; 1 suspected, 1 accepted.'"""
     open_ones = [one for one in found if not one.accepted]
     counts = Counter(one.severity for one in open_ones)
     said = ", ".join(f"{counts[severity]} {severity}" for severity in SEVERITIES if counts[severity]) or "nothing found"
+    if since:
+        said = f"new since {since}: {said}"
     more = [
         f"{number} {word}"
         for number, word in (

@@ -9,6 +9,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.sheet import Column, Sheet
 from zeitbuch.core.model.words import count_words, triggers_words
@@ -58,6 +59,16 @@ class Filter(Struct, frozen=True):
     model: str = ""
     pattern: tuple[str, ...] = ()
     text: str = ""
+    state: tuple[str, ...] = ()
+    folder: str = ""
+    id: str = ""
+    connection: str = ""
+    service: str = ""
+
+    @property
+    def needs_flows(self) -> bool:
+        """Whether rows alone cannot say."""
+        return bool(self.text or self.connection or self.service)
 
 
 def inventory_row(flow: Flow) -> Row:
@@ -116,13 +127,25 @@ def row_fits(entry: Row, conditions: Filter) -> bool:
         return False
     if c.model and not any(c.model.casefold() in name.casefold() for name in entry.models):
         return False
+    if c.state and entry.state not in c.state:
+        return False
+    if c.folder and c.folder.casefold() not in entry.folder.casefold():
+        return False
+    if c.id and not pattern_fits(c.id, entry.id, entry.name):
+        return False
     return not c.pattern or entry.pattern in c.pattern
 
 
 def flow_fits(flow: Flow, entry: Row, conditions: Filter) -> bool:
     """Whether a flow passes the filter."""
-    text = conditions.text
-    return row_fits(entry, conditions) and (not text or text.casefold() in searchable_text(flow))
+    c = conditions
+    if not row_fits(entry, c) or (c.text and c.text.casefold() not in searchable_text(flow)):
+        return False
+    named, served = c.connection.casefold(), c.service.casefold()
+    return any(
+        named in f"{one.id} {one.name} {one.account}".casefold() and served in one.service.casefold()
+        for one in flow.connections
+    ) or not (named or served)
 
 
 def row_if_wanted(conditions: Filter, flow: Flow) -> Row | None:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.checks.house_rules import Rule
 from zeitbuch.core.checks.records import Limits, Person
 from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
@@ -42,7 +43,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
-    or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell; ``person`` the people of the house,
+    or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell, ``rule`` checks of the house; ``person`` the people of the house,
     and ``people`` a CSV file of them."""
 
     sources: list[str] = []
@@ -57,6 +58,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     secret_words: SecretWords = SecretWords()
     accept: list[Accept] = []
     check_limits: Limits = Limits()
+    rule: list[Rule] = []
     person: list[Person] = []
     people: str = ""
     folder: str = "."

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Step
 
-from .records import Check, Hit
-from .views import WRITES, FlowView
+from ..records import Check, Hit
+from ..views import WRITES, FlowView
 
 _TELLS = frozenset({"approve", "subflow", "http", "agent"})  # kinds that reach somebody without an effect of their own
 

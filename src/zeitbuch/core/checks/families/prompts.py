@@ -13,11 +13,11 @@ from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.asked_answers import asked_length
 from zeitbuch.core.pricing.token_count import count_tokens
 
-from .near_prompts import ENOUGH_WORDS
+from ..near_prompts import ENOUGH_WORDS
+from ..parts import prompt_text_of, prompts_of
+from ..records import Check, Hit
+from ..views import FlowView
 from .outside import words_in
-from .parts import prompt_text_of, prompts_of
-from .records import Check, Hit
-from .views import FlowView
 
 # What only somebody who knows the day can write.
 _DATE = re.compile(

@@ -11,9 +11,9 @@ from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.records import Ref, Step, Trigger
 from zeitbuch.core.model.words import join_words
 
-from .parts import prompts_of
-from .records import Check, Hit
-from .views import ACTS, FlowView
+from ..parts import prompts_of
+from ..records import Check, Hit
+from ..views import ACTS, FlowView
 
 OUTSIDE = frozenset({"chat", "form", "webhook", "event", "polling"})  # triggers whose words anybody may write
 _READS_OUTSIDE = frozenset({"parse", "http"})  # steps that bring documents and pages

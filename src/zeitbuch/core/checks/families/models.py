@@ -11,9 +11,9 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.records import Step
 
-from .parts import prompt_text_of, store_of
-from .records import Check, Hit
-from .views import FlowView
+from ..parts import prompt_text_of, store_of
+from ..records import Check, Hit
+from ..views import FlowView
 
 _EXACT_TASKS = frozenset({"label", "extract", "code", "classify", "route", "score"})
 _EXACT_PROMPT = re.compile(

@@ -11,9 +11,9 @@ from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Binding, Step
 from zeitbuch.core.model.words import join_words
 
+from ..records import Check, Hit
+from ..views import ACTS, FlowView
 from .outside import acting_tools, outside_words, tools_words, words_in
-from .records import Check, Hit
-from .views import ACTS, FlowView
 
 _LIMITS = frozenset({"max", "maximum", "most", "limit", "cap", "ceiling", "upto"})
 _REQUESTERS = frozenset(

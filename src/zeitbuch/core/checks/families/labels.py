@@ -11,10 +11,10 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Link, Step
 from zeitbuch.core.model.words import join_words
 
-from .answers import answers_of_field, listed_answers
-from .parts import prompt_text_of
-from .records import Check, Hit
-from .views import FlowView
+from ..answers import answers_of_field, listed_answers
+from ..parts import prompt_text_of
+from ..records import Check, Hit
+from ..views import FlowView
 
 _LITERAL = re.compile(r"""(?:==?=?|\bequals\b|\bis\b)\s*["']([^"']{1,40})["']""")
 _BARE = re.compile(r"""(?:==?=?|\bequals\b)\s*([^\W\d][\w -]{0,39}?)\s*(?=$|&&|\|\||\band\b|\bor\b|[)\]}])""")

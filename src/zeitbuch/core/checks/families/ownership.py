@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
 
-from .records import Check, Hit
-from .views import FlowView
+from ..records import Check, Hit
+from ..views import FlowView
 
 
 def _no_owner(view: FlowView) -> Iterator[Hit]:

@@ -10,8 +10,8 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words
 
-from .records import Check, Hit
-from .views import WRITES, FlowView
+from ..records import Check, Hit
+from ..views import WRITES, FlowView
 
 _NO = re.compile(r"(?i)\b(?:no|not|refus\w*|reject\w*|declin\w*|den\w*)\b")
 _KEYS = ("idempotency", "request_id", "requestid", "dedup", "unique")

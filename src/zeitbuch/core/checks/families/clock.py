@@ -13,8 +13,8 @@ from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Schedule, Trigger
 
-from .records import Check, Hit
-from .views import FlowView
+from ..records import Check, Hit
+from ..views import FlowView
 
 _YEARS = 5  # ahead: a leap day is among them
 
@@ -41,7 +41,7 @@ def _is_at_an_hour(cron: str) -> bool:
 
 def _clock_changes(view: FlowView) -> Iterator[Hit]:
     for trigger, schedule in _clocks(view):
-        times = _daily_times(schedule.cron) if schedule.cron and schedule.zone else ()
+        times = daily_times(schedule.cron) if schedule.cron and schedule.zone else ()
         for hour, minute in times:
             said = _changed_at(schedule.zone or "", hour, minute, view.estate.facts.today[:4])
             if said:
@@ -50,7 +50,7 @@ def _clock_changes(view: FlowView) -> Iterator[Hit]:
                 break
 
 
-def _daily_times(cron: str) -> list[tuple[int, int]]:
+def daily_times(cron: str) -> list[tuple[int, int]]:
     """The times of the day that a cron text names by numbers; none where it fires in most hours."""
     fields = cron.split()[-5:]
     hours = fields[1].split(",") if len(fields) == 5 else []

@@ -9,8 +9,8 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.passes.reachability import Read
 
-from .records import Check, Hit
-from .views import FlowView
+from ..records import Check, Hit
+from ..views import FlowView
 
 # What a loop calls the item it is at: no step, though it is written like one.
 _ITEMS = frozenset(

@@ -12,9 +12,9 @@ from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words
 
-from .parts import minute_of, prompts_of
-from .records import Check, Hit
-from .views import FlowView
+from ..parts import minute_of, prompts_of
+from ..records import Check, Hit
+from ..views import FlowView
 
 _LOOKS = frozenset({"decide"})
 _LIGHT = frozenset({"shape", "code", "note"})  # what can be done to all items at once

@@ -9,11 +9,11 @@ from collections.abc import Iterator
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.words import join_words
 
-from .records import Check, Hit
-from .views import FlowView
+from ..records import Check, Hit
+from ..views import FlowView
 
 # Only as a whole word of capitals, or as a phrase that nobody writes to a customer.
-_PLACEHOLDER = re.compile(
+PLACEHOLDER = re.compile(
     r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b"
     r"|(?i:lorem ipsum|\bchangeme\b|<(?:your|insert)[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b"
     r"|\b(?:user|name|email|someone|you|your[._-]?\w*|foo|recipient|first\.last)@(?:example|domain|company|email)\.(?:com|org|net)\b"
@@ -34,7 +34,7 @@ _PLACEHOLDER_WORDS = (
     "example",
     "<insert",
 )
-_LOCAL = re.compile(
+LOCAL = re.compile(
     r"(?i)\b(?:https?|ftp|wss?|postgresql|mysql)://(?:[^/@\s]*@)?(?P<host>localhost|127(?:\.\d{1,3}){3}|0\.0\.0\.0|\[::1\]|10(?:\.\d{1,3}){3}|192\.168(?:\.\d{1,3}){2}|172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2})\b"
 )
 _DRIVE = re.compile(r"(?:^|\s)(?:[A-Za-z]:\\[^\s\\]|\\\\[A-Za-z0-9_.-]+\\)")
@@ -46,13 +46,13 @@ _TEST_MAIL = re.compile(
 def _placeholders(view: FlowView) -> Iterator[Hit]:
     for part, what, text in view.texts if any(word in view.lower_text for word in _PLACEHOLDER_WORDS) else ():
         # A prompt may speak of such words; a value is one.
-        found = _PLACEHOLDER.search(text)
+        found = PLACEHOLDER.search(text)
         if found is not None and (not what.endswith("prompt") or found.group().isupper()):
             alone = len(text.split()) == 1 and not what.endswith("prompt")  # within other words it may be meant
             yield Hit(part, f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}", alone)
     used = {ref.variable for _, ref in view.used_refs if ref.variable}
     for variable in view.flow.variables:
-        if isinstance(variable.value, str) and (found := _PLACEHOLDER.search(variable.value)) is not None:
+        if isinstance(variable.value, str) and (found := PLACEHOLDER.search(variable.value)) is not None:
             users = [part for part, ref in view.used_refs if ref.variable == variable.name]
             names = dict.fromkeys(quote_name(part.title) for part in users)
             told = f", used by {join_words(list(names))}" if users else ""
@@ -90,7 +90,7 @@ def _local_addresses(view: FlowView) -> Iterator[Hit]:
     for part, what, text in view.texts:
         if what.endswith("prompt") or what == "condition":
             continue
-        if (found := _LOCAL.search(text)) is not None:
+        if (found := LOCAL.search(text)) is not None:
             yield Hit(
                 part,
                 f"{quote_name(part.title)} ({what}) calls {quote_name(found.group('host'))}, which only one machine or network reaches",

@@ -10,8 +10,8 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.words import join_words
 
-from .records import Check, Hit
-from .views import ATTENDED, FlowView
+from ..records import Check, Hit
+from ..views import ATTENDED, FlowView
 
 _NUMBERED = re.compile(r"(.*\D)\s*\(?(\d{1,2})\)?")
 _NUMBERS = (*"0123456789", ")")

@@ -1,0 +1,1 @@
+"""Catalogues over an estate: one file each, one row in the registry."""

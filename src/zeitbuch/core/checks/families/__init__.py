@@ -1,0 +1,1 @@
+"""Families of checks: one file each, one row a check."""
