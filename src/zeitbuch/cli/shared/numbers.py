@@ -29,6 +29,8 @@ BOUNDS: dict[str, Bounds] = {
     "--after": Bounds(0, 100_000, whole=True),
     "--keep-days": Bounds(0, 100_000, whole=True),
     "--scale": Bounds(0.2, 8),
+    "--slower": Bounds(1, 1e6),
+    "--dearer": Bounds(-100, 1e6),
 }
 
 

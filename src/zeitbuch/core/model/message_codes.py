@@ -122,6 +122,7 @@ MessageCode = Literal[
     "suggest",
     "suggest-known",
     "table",
+    "thing",
     "token-family",
     "tokenizer-file",
     "tokenizer-library",

@@ -146,6 +146,13 @@ class WhatIfSimulation:
         ]
         return Story(self._given_words(), tuple(events), self._end_words(top))
 
+    @property
+    def goes_through(self) -> Odds:
+        """Whether a run comes to its end: in every way that it can go, in some, or in none."""
+        runs = self._possible_runs(self.ways.plan.top)
+        through = sum(run.through for run in runs)
+        return "certain" if through == len(runs) else "perhaps" if through else "not"
+
     # -- which steps run -------------------------------------------------------------------------------------------
 
     def _judge_level(self, stage: Stage, outer: Odds) -> None:

@@ -1,0 +1,183 @@
+# What hangs on a thing: the flows that need it, with what they are today, so that it is known whom to tell before it is gone.
+"""The use case of `impact`."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Sequence
+
+from msgspec import Struct, structs
+
+from zeitbuch.core.checks.estate_view import EstateView
+from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
+from zeitbuch.core.layout.estate_map import By
+from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.report.impact.records import FlowImpact, Happening, ImpactResult, Touched
+from zeitbuch.core.report.impact.spread import spread_loss
+from zeitbuch.core.report.impact.tables import impact_marks
+from zeitbuch.core.report.impact.things import ThingRow, thing_of
+from zeitbuch.writers.map.drawing import MapDrawing
+
+from .basis import EstimateBasis
+from .check_facts import gather_facts
+from .map import draw_estate
+from .session import Session
+
+
+class ImpactRequest(Struct, frozen=True):
+    """The thing, and what happens to it: it is gone, so many times slower, or so many percent dearer."""
+
+    thing: str
+    slower: float | None = None
+    dearer: float | None = None
+    today: str = ""
+
+    @property
+    def happening(self) -> Happening:
+        """What happens."""
+        return "slower" if self.slower is not None else "dearer" if self.dearer is not None else "gone"
+
+
+def find_impact(session: Session, estate: Estate, basis: EstimateBasis, request: ImpactRequest) -> ImpactResult:
+    """The flows that need a thing, and what follows. Raises ZeitbuchError for a thing that is of no known sort."""
+    row, name = thing_of(request.thing)
+    if request.dearer is not None and row.sort not in ("model", "flow", "step"):
+        raise fail(
+            "thing",
+            f"expected a model, flow or step to be dearer, found '{request.thing}'",
+            "only these have a price of their own",
+        )
+    view = EstateView(estate.flows, basis.card, gather_facts(session, estate, basis, request.today, copies=False))
+    figures = _figures(estate, basis)
+    found = spread_loss(view, row, name)
+    if request.slower is not None:
+        found = [one for flow in found if (one := _slower(estate, flow, request.slower)) is not None]
+    if request.dearer is not None:
+        found = [
+            one
+            for flow in found
+            if not flow.through and (one := _dearer(flow, figures, request.dearer / 100, row.sort)) is not None
+        ]
+    flows = [_with_figures(one, figures) for one in found]
+    return _summed(view, request, row, name, flows, figures)
+
+
+def _summed(
+    view: EstateView,
+    request: ImpactRequest,
+    row: ThingRow,
+    name: str,
+    flows: list[FlowImpact],
+    figures: EstateEstimate | None,
+) -> ImpactResult:
+    dearer = [one.dearer for one in flows if one.dearer is not None]
+    return ImpactResult(
+        request.thing, request.happening, tuple(flows),
+        figures.month if figures is not None else "", figures.currency if figures is not None else "",
+        sum(one.runs or 0.0 for one in flows), sum(one.calls or 0.0 for one in flows), sum(one.cost or 0.0 for one in flows),
+        sum(dearer) if request.dearer is not None else None, tuple(one.name for one in flows if one.runs is None),
+        tuple(_to_tell(view, flows, name if row.sort == "person" else None)), "" if flows else _why_nothing(view, row, name),
+    )  # fmt: skip
+
+
+def _figures(estate: Estate, basis: EstimateBasis) -> EstateEstimate | None:
+    try:
+        return estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
+    except ZeitbuchError:
+        return None  # `estimate` says why
+
+
+def _of(figures: EstateEstimate | None, flow_id: str) -> FlowEstimate | None:
+    return next((one for one in figures.flows if one.id == flow_id), None) if figures is not None else None
+
+
+def _with_figures(one: FlowImpact, figures: EstateEstimate | None) -> FlowImpact:
+    today = _of(figures, one.id)
+    if today is None:
+        return one
+    cost = (
+        float(today.cost_month.amount)
+        if today.cost_month is not None and figures is not None and figures.currency
+        else None
+    )
+    return structs.replace(one, runs=today.runs, calls=today.calls_month, cost=cost)
+
+
+def _slower(estate: Estate, one: FlowImpact, times: float) -> FlowImpact | None:
+    """What follows when a thing answers so many times slower: who only waits, and whose time limit may run out."""
+    flow = estate.flow(one.id)
+    if flow is None or one.through or not one.steps:
+        return None
+    steps = []
+    for touched in one.steps:
+        step = flow.step(touched.id)
+        limit = step.timeout if step is not None else None
+        said = f"its limit of {limit:g} s may run out" if limit is not None else "no time limit: it waits"
+        steps.append(Touched(touched.id, touched.name, f"{touched.why}, {said}", touched.odds))
+    limited = any("may run out" in step.why for step in steps)
+    ending = ("may stop" if one.ending in ("stops", "may stop") else "goes on") if limited else "waits longer"
+    kept = {"lost": (), "perhaps_lost": (*one.lost, *one.perhaps_lost) if limited else ()}
+    return structs.replace(
+        one,
+        steps=tuple(steps),
+        ending=ending,
+        odds="perhaps" if limited else "certain",
+        dead=(),
+        notes=(f"{times:g} times slower",),
+        **kept,
+    )
+
+
+def _dearer(one: FlowImpact, figures: EstateEstimate | None, share: float, sort: str) -> FlowImpact | None:
+    """What follows when calls cost a share more."""
+    today = _of(figures, one.id)
+    if not one.steps and sort != "flow":
+        return None
+    more = None
+    if today is not None and today.runs is not None and figures is not None and figures.currency:
+        touched = {step.id for step in one.steps}
+        run = sum(float(step.cost.amount) for step in today.steps if sort == "flow" or step.id in touched)
+        more = run * today.runs * share
+    return structs.replace(one, ending="costs more", lost=(), perhaps_lost=(), dead=(), dearer=more)
+
+
+def _to_tell(view: EstateView, flows: Sequence[FlowImpact], gone: str | None) -> list[str]:
+    """The owners of the flows, with their teams; not the person who is gone."""
+    names = dict.fromkeys(owner for one in flows for owner in one.owners)
+    found = []
+    for name in names:
+        if gone is not None and pattern_fits(gone, name):
+            continue
+        person = view.people.get(name.casefold())
+        if person is not None and person.left:
+            found.append(f"{name} (has left)")
+        else:
+            found.append(f"{name} ({person.team})" if person is not None and person.team else name)
+    return found
+
+
+def _why_nothing(view: EstateView, row: ThingRow, name: str) -> str:
+    """Why no flow needs a thing."""
+    known = list(dict.fromkeys(row.names(view)))
+    if any(one.casefold() == name.casefold() for one in known):
+        return f"{row.sort}:{name} is there, and no step or trigger that is switched on needs it."
+    near = difflib.get_close_matches(name.casefold(), [one.casefold() for one in known], 3, 0.5)
+    shown = (
+        sorted((one for one in known if one.casefold() in near), key=lambda one: near.index(one.casefold()))
+        or known[:8]
+    )
+    there = f"; there are {', '.join(shown)}" if shown else ""
+    return f"No flow names the {row.sort} '{name}'{there}."
+
+
+def draw_impact(estate: Estate, by: By, result: ImpactResult) -> MapDrawing:
+    """The map of the estate with what follows on the cards of the flows that it reaches."""
+    drawing = draw_estate(estate, by, stores=True)
+    marks = {f"flow {key}": mark for key, mark in impact_marks(result).items()}
+    showing = structs.replace(
+        drawing.showing, meters=marks, scale=f"what follows when {result.thing} is {result.happening}"
+    )
+    return drawing._replace(showing=showing)

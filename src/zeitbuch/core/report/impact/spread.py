@@ -1,0 +1,189 @@
+# How a loss spreads: from the steps that need the thing to the runs of their flow (told as `explain --fails` tells them), from flows that break
+# to those that call them, from stores that nobody fills any more to those that read them.
+"""The flows that a loss reaches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from zeitbuch.core.checks.estate_view import EstateView
+from zeitbuch.core.graph.flow_calls import Call, calls_of, stores_of
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.graph.topology import Graph, is_own_model
+from zeitbuch.core.model.kinds import IDLE_KINDS
+from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.problems import ZeitbuchError
+from zeitbuch.core.model.records import Estate, Flow, Step, Trigger
+from zeitbuch.core.report.what_if import Given, Odds, WhatIfSimulation
+
+from .records import BROKEN, ENDINGS, Ending, FlowImpact, Touched
+from .things import Need, ThingRow
+
+
+class FlowLoss:
+    """What is known of one flow so far."""
+
+    def __init__(self, flow: Flow) -> None:
+        self.flow, self.graph = flow, Graph(flow)
+        self.touched: dict[str, Touched] = {}
+        self.dead: list[Trigger] = []
+        self.notes: dict[str, None] = {}
+        self.through = ""
+        self.is_gone = False
+        self.ending: Ending = "goes on"
+        self.odds: Odds = "certain"
+        self.lost: list[str] = []
+        self.perhaps: list[str] = []
+
+    def needs(self, need: Need) -> None:
+        """A step or trigger that needs the thing."""
+        if isinstance(need.part, Trigger):
+            self.dead.append(need.part)
+        else:
+            self.touches(need.part, need.why, need.odds)
+
+    def touches(self, step: Step, why: str, odds: Odds) -> bool:
+        """A step that fails; whether that is new."""
+        had = self.touched.get(step.id)
+        if had is not None and (had.odds == odds or had.odds == "certain"):
+            return False
+        self.touched[step.id] = Touched(step.id, step.title, why, odds)
+        return True
+
+    def tell(self) -> None:
+        """Works out how the runs of the flow end."""
+        if self.is_gone:
+            self.ending, self.lost = "gone", [step.id for step in self.flow.steps if step.kind not in IDLE_KINDS]
+            return
+        failing = frozenset(self._failing())
+        alive = [trigger for trigger in self.flow.triggers if trigger.enabled and trigger not in self.dead]
+        starts = bool(alive) or not self.dead
+        self.lost, self.perhaps, through = _told(self.graph, failing)
+        self._lose_tools()
+        if not starts:
+            self.ending, self.odds = "never starts", "certain"
+            return
+        sure = all(one.odds == "certain" for one in self.touched.values() if one.odds != "not")
+        self.ending = "goes on" if through == "certain" else "stops" if through == "not" and sure else "may stop"
+        self.odds = "certain" if sure else "perhaps"
+
+    def _failing(self) -> Iterable[str]:
+        """The steps that fail: of an agent's own model the agent."""
+        for one in self.touched.values():
+            host = self.graph.host.get(one.id)
+            if one.odds == "not":
+                continue
+            if host is None:
+                yield one.id
+            elif is_own_model(self.graph.steps[one.id], self.graph.steps[host]):
+                yield host
+
+    def _lose_tools(self) -> None:
+        for key in self.touched:
+            host = self.graph.host.get(key)
+            if host is not None and not is_own_model(self.graph.steps[key], self.graph.steps[host]):
+                self.perhaps.append(key)
+                self.notes[f"the agent {quote_name(self.graph.names[host])} has one tool less"] = None
+
+    def result(self) -> FlowImpact:
+        """What follows for the flow."""
+        names = self.graph.names
+        unsure = any(one.odds == "perhaps" for one in self.touched.values()) and not self.dead and not self.is_gone
+        return FlowImpact(
+            self.flow.id, self.flow.title, self.ending, "perhaps" if unsure and self.odds != "certain" else self.odds, self.through,
+            tuple(self.touched.values()), tuple(trigger.title for trigger in self.dead), tuple(names[key] for key in self.lost),
+            tuple(names[key] for key in dict.fromkeys(self.perhaps)), tuple(self.notes), self.flow.owners,
+        )  # fmt: skip
+
+
+def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], Odds]:
+    """The steps that no longer run, those that perhaps do not, and whether runs go through, when steps fail."""
+    if not failing:
+        return [], [], "certain"
+    try:
+        before = WhatIfSimulation(graph, Given())
+        before.tell_story()
+        after = WhatIfSimulation(graph, Given(fails=failing))
+        after.tell_story()
+    except ZeitbuchError:  # too many ways: only what fails is sure
+        return sorted(failing), [], "perhaps"
+    done = {key: odds for key, odds in before.odds.items() if odds != "not" and graph.steps[key].kind not in IDLE_KINDS}
+    lost = [key for key in done if key in failing or after.odds.get(key, "not") == "not"]
+    perhaps = [
+        key for key, odds in done.items() if odds == "certain" and key not in lost and after.odds.get(key) == "perhaps"
+    ]
+    return lost, perhaps, after.goes_through
+
+
+def spread_loss(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
+    """What follows when a thing is gone, the worst first."""
+    losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
+    for flow in estate.flows:
+        loss = losses[flow.id]
+        loss.is_gone = row.sort == "flow" and pattern_fits(name, flow.id, flow.name)
+        for need in row.needs(flow, name) if not loss.is_gone else ():
+            loss.needs(need)
+        if row.sort == "person" and any(pattern_fits(name, owner) for owner in flow.owners):
+            others = [owner for owner in flow.owners if not pattern_fits(name, owner)]
+            loss.notes[
+                "nobody answers for it any more" if not others else f"{', '.join(others)} alone answer for it"
+            ] = None
+    _follow_calls(estate, losses)
+    _starve(estate, losses)
+    found = [loss.result() for loss in losses.values() if loss.touched or loss.dead or loss.is_gone or loss.notes]
+    return sorted(found, key=lambda one: (ENDINGS.index(one.ending), one.odds != "certain", one.name.casefold()))
+
+
+def _follow_calls(estate: EstateView, losses: dict[str, FlowLoss]) -> None:
+    """From flows that break to the steps that call them, until nothing changes."""
+    calls: dict[str, list[Call]] = {}
+    for call in calls_of(Estate(flows=tuple(estate.flows))):
+        calls.setdefault(call.target, []).append(call)
+    work = [key for key, loss in losses.items() if loss.touched or loss.dead or loss.is_gone]
+    for key in work:
+        losses[key].tell()
+    while work:
+        broken = losses[work.pop()]
+        for call in calls.get(broken.flow.id, ()) if broken.ending in BROKEN else ():
+            caller = losses[call.source]
+            if call.how == "fault":
+                caller.notes[f"its failures are no longer taken by {quote_name(broken.flow.title)}"] = None
+            elif not caller.is_gone and _fail_calls(caller, call, broken):
+                caller.tell()
+                work.append(call.source)
+
+
+def _fail_calls(caller: FlowLoss, call: Call, broken: FlowLoss) -> bool:
+    """Lets the steps fail that call a broken flow; whether any is new."""
+    odds: Odds = "certain" if broken.ending in ("gone", "stops") and broken.odds == "certain" else "perhaps"
+    new = False
+    for key in call.steps:
+        step = caller.graph.steps.get(key)
+        if step is None or not step.enabled or (step.awaits is False and not broken.is_gone):
+            continue
+        new |= caller.touches(step, f"calls ‘{broken.flow.title}’, which {_ending_words(broken)}", odds)
+    if new and not caller.through:
+        caller.through = broken.flow.title
+    return new
+
+
+def _ending_words(loss: FlowLoss) -> str:
+    return "is gone" if loss.is_gone else loss.ending
+
+
+def _starve(estate: EstateView, losses: dict[str, FlowLoss]) -> None:
+    """Tells flows that read a store which no flow fills any more."""
+    fillers: dict[str, list[Call]] = {}
+    for call in stores_of(Estate(flows=tuple(estate.flows))):
+        fillers.setdefault(f"{call.target}\n{call.name.casefold()}", []).append(call)
+    for rows in fillers.values():
+        dry = [
+            all(key in losses[call.source].lost or losses[call.source].ending == "never starts" for key in call.steps)
+            for call in rows
+        ]
+        if all(dry):
+            reader = losses[rows[0].target]
+            reader.notes[
+                f"reads ‘{rows[0].name}’, which {quote_name(losses[rows[0].source].flow.title)} fills no more"
+            ] = None
+            reader.through = reader.through or losses[rows[0].source].flow.title
