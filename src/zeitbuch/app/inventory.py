@@ -84,6 +84,15 @@ def _months(estate: Estate, basis: EstimateBasis) -> dict[str, dict[str, float |
     }
 
 
+def estate_bill(session: Session, sources: Sequence[str]) -> dict[str, Any]:
+    """The bill of materials of all flows."""
+    from zeitbuch.core.checks.estate_view import EstateView
+    from zeitbuch.core.report.bill import bill_of
+    from zeitbuch.version import __version__
+
+    return bill_of(EstateView(session.estate(sources).flows), __version__)
+
+
 def inventory_result(rows: list[Row], top: int | None = None) -> TableResult:
     """Rows as a result that every table format can show."""
     body = InventoryResult(tuple(rows), inventory.inventory_totals(rows))

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.inventory import flows_where, inventory_result, list_flows, order_rows
+from zeitbuch.app.inventory import estate_bill, flows_where, inventory_result, list_flows, order_rows
 from zeitbuch.cli.options.inventory import PATTERNS, STATES, TRIGGERS
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.report.inventory import Filter
+from zeitbuch.writers.outputs.rows import formats_of
 
 
 def run(args: argparse.Namespace) -> int:
     """The flows that fit, one row each."""
-    form = chosen_format(args, "table")
+    form = chosen_format(args, "table", "bill")
     conditions = Filter(
         ai=args.ai,
         trigger=_known_words(args.trigger, TRIGGERS, "--trigger"),
@@ -30,6 +31,9 @@ def run(args: argparse.Namespace) -> int:
         service=args.service,
     )
     session = open_session(args)
+    if form in formats_of("bill"):
+        show_result("bill", form, estate_bill(session, args.source), args)
+        return finish_session(session, args)
     if args.where:
         today = this_moment().date().isoformat()
         found = flows_where(

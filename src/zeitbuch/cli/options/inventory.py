@@ -15,6 +15,7 @@ examples:
   zeitbuch inventory exports/
   zeitbuch inventory exports/ --ai --sort ai
   zeitbuch inventory exports/ --where "kind=agent and cost>5"
+  zeitbuch inventory exports/ --format cyclonedx -o bill.cdx.json         a bill of materials (CycloneDX 1.6)
   zeitbuch inventory exports/ --trigger schedule,polling --owner brekke -o flows.csv"""
 
 TRIGGERS: tuple[str, ...] = get_args(TriggerKind)
@@ -54,5 +55,5 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--sort", choices=ORDERS, default="name", help="order of the rows (default: name)")
     group.add_argument("--top", metavar="N", type=number_for("--top"), help="show the first N rows (JSON holds all)")
     add_figures(parser)
-    add_output(parser, "table")
+    add_output(parser, "table", "bill")
     add_reading(parser)

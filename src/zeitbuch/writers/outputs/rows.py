@@ -12,7 +12,7 @@ from msgspec import Struct
 from zeitbuch.writers.theme.terminal import TextLook
 
 OutputSubject = Literal[
-    "table", "page", "map", "document", "changes", "clones", "findings", "chart", "flows", "snapshot"
+    "table", "page", "map", "document", "changes", "clones", "findings", "chart", "flows", "snapshot", "bill"
 ]
 Content = str | bytes
 Write = Callable[[Any, TextLook], Content]
@@ -61,6 +61,7 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("changes", "html", (".html", ".htm"), f"{_CHANGES}.page:write_page", "a page with both maps and every word"),
     OutputRow("findings", "sarif", (".sarif",), "zeitbuch.writers.checks.sarif:write_sarif", "SARIF 2.1.0, for reviewers of code"),
     OutputRow("findings", "junit", (), "zeitbuch.writers.checks.junit:write_junit", "JUnit XML, for pipelines"),
+    OutputRow("bill", "cyclonedx", (), "zeitbuch.writers.exchange.cyclonedx:write_cyclonedx", "a bill of materials, CycloneDX 1.6"),
     OutputRow("clones", "text", (".txt",), f"{_CHANGES}.clones:write_text", "text that fits the terminal"),
     OutputRow("clones", "markdown", (".md", ".markdown"), f"{_CHANGES}.clones:write_markdown", "Markdown"),
     OutputRow("clones", "json", (".json",), f"{_TABLE}.tables:write_json", "the result with all it holds"),

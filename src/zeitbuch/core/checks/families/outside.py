@@ -100,7 +100,7 @@ def _secrets_to_models(view: FlowView) -> Iterator[Hit]:
         for prompt in prompts_of(step):
             told = next((label for label in labels if label in prompt.text), "")
             told = told or next(
-                (ref.text or ref.path or ref.variable or "" for ref in prompt.refs if _is_secret(ref)), ""
+                (ref.text or ref.path or ref.variable or "" for ref in prompt.refs if is_secret(ref)), ""
             )
             if told:
                 yield Hit(
@@ -111,7 +111,8 @@ def _secrets_to_models(view: FlowView) -> Iterator[Hit]:
                 break
 
 
-def _is_secret(ref: Ref) -> bool:
+def is_secret(ref: Ref) -> bool:
+    """Whether the name of a value is that of a secret."""
     words = words_in(ref.path or ref.variable or "")[-2:]
     joined = "".join(words)
     return (
@@ -121,14 +122,15 @@ def _is_secret(ref: Ref) -> bool:
     )
 
 
-def _is_personal(ref: Ref) -> bool:
+def is_personal(ref: Ref) -> bool:
+    """Whether the name of a value is that of personal data."""
     words = words_in(ref.path)
     return bool(set(words[-1:]) & _PERSONAL_WORDS) or any(set(pair) <= set(words) for pair in _PERSONAL_PAIRS)
 
 
 def _personal_to_models(view: FlowView) -> Iterator[Hit]:
     for step in view.steps:
-        found = [ref.path for prompt in prompts_of(step) for ref in prompt.refs if _is_personal(ref)]
+        found = [ref.path for prompt in prompts_of(step) for ref in prompt.refs if is_personal(ref)]
         if found:
             names = join_words([quote_name(path) for path in dict.fromkeys(found)])
             yield Hit(step, f"the prompt of {quote_name(step.title)} hands {names} to the model's vendor", False)
@@ -141,7 +143,7 @@ def _logged_secrets(view: FlowView) -> Iterator[Hit]:
         if "log" not in words_in(f"{step.name} {step.operation}"):
             continue
         found = [
-            ref for one in step.inputs if not one.secured for ref in one.refs if _is_secret(ref) or _is_personal(ref)
+            ref for one in step.inputs if not one.secured for ref in one.refs if is_secret(ref) or is_personal(ref)
         ]
         if found:
             names = join_words([quote_name(ref.path or ref.variable or "") for ref in found])

@@ -1,0 +1,219 @@
+# A bill of materials of an estate: what it is made of, as CycloneDX 1.6 (ECMA-424) says it, so that tools which know no flows can hold it against
+# lists of what is allowed. Prompts stand in it by their hashes: who reads the bill does not read the house's words. Nothing in it depends on the
+# clock or the order of the files: equal flows give equal bytes.
+"""Bills of materials."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import uuid
+from collections.abc import Iterable
+from typing import Any
+
+from zeitbuch.core.checks.catalogues.records import all_steps
+from zeitbuch.core.checks.estate_view import EstateView
+from zeitbuch.core.checks.families.outside import is_personal, is_secret
+from zeitbuch.core.checks.parts import refs_of_part, store_of
+from zeitbuch.core.graph.flow_calls import calls_of
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
+from zeitbuch.core.model.records import Connection, Estate, Flow, Step
+
+Json = dict[str, Any]
+_SPACE = uuid.UUID("6c3b1f0e-9f7a-5a55-8f0e-2d9b1a8c7e10")  # of the serial numbers of our bills
+_MODES = {
+    "text": "text",
+    "vision": "image",
+    "speech": "text",
+    "image": "text",
+    "transcription": "audio",
+    "embedding": "text",
+}
+_GIVES = {
+    "text": "text",
+    "vision": "text",
+    "speech": "audio",
+    "image": "image",
+    "transcription": "text",
+    "embedding": "embedding",
+}
+
+
+class _Bill:
+    """The bill as it grows: components and services by reference, and who depends on what."""
+
+    def __init__(self) -> None:
+        self.components: dict[str, Json] = {}
+        self.services: dict[str, Json] = {}
+        self.needs: dict[str, set[str]] = {}
+        self.data: dict[str, set[tuple[str, str]]] = {}
+
+    def needed(self, by: str, ref: str) -> None:
+        """One dependency."""
+        self.needs.setdefault(by, set()).add(ref)
+
+
+def bill_of(estate: EstateView, tool_version: str) -> Json:
+    """The bill of an estate, as a JSON object that is valid against the schema of CycloneDX 1.6."""
+    bill = _Bill()
+    for flow in sorted(estate.flows, key=lambda one: (one.id, one.name)):
+        _add_flow(bill, flow)
+    for flow, step in all_steps(estate):
+        _add_model(bill, flow, step)
+        _add_prompts(bill, flow, step)
+        _add_connection(bill, flow, step)
+    for flow in estate.flows:
+        _add_tools(bill, flow)
+    for call in calls_of(Estate(flows=tuple(estate.flows))):
+        if call.target:
+            bill.needed(f"flow:{call.source}", f"flow:{call.target}")
+    return _document(bill, tool_version)
+
+
+def _document(bill: _Bill, tool_version: str) -> Json:
+    for ref, data in bill.data.items():
+        bill.services[ref]["data"] = [{"flow": way, "classification": kind} for way, kind in sorted(_joined(data))]
+    refs = [*sorted(bill.components), *sorted(bill.services)]
+    body: Json = {
+        "version": 1,
+        "metadata": {
+            "tools": {"components": [{"type": "application", "name": "zeitbuch", "version": tool_version}]},
+            "component": {"type": "application", "bom-ref": "estate", "name": "estate of flows"},
+        },
+        "components": [bill.components[ref] for ref in sorted(bill.components)],
+        "services": [bill.services[ref] for ref in sorted(bill.services)],
+        "dependencies": [
+            {"ref": "estate", "dependsOn": [ref for ref in refs if ref.startswith("flow:")]},
+            *[{"ref": ref, "dependsOn": sorted(bill.needs[ref])} for ref in sorted(bill.needs)],
+        ],
+    }  # fmt: skip
+    serial = uuid.uuid5(_SPACE, json.dumps(body, sort_keys=True))
+    return {
+        "$schema": "http://cyclonedx.org/schema/bom-1.6.schema.json",
+        "bomFormat": "CycloneDX",
+        "specVersion": "1.6",
+        "serialNumber": f"urn:uuid:{serial}",
+        **body,
+    }
+
+
+def _joined(data: Iterable[tuple[str, str]]) -> set[tuple[str, str]]:
+    """Both ways in one where a sort of data goes both."""
+    ways: dict[str, set[str]] = {}
+    for way, kind in data:
+        ways.setdefault(kind, set()).add(way)
+    return {("bi-directional" if len(found) > 1 else next(iter(found)), kind) for kind, found in ways.items()}
+
+
+def _properties(**given: Iterable[str] | str) -> list[Json]:
+    """Properties in our namespace, those that hold nothing left out."""
+    found = [
+        (name, value)
+        for name, values in given.items()
+        for value in ([values] if isinstance(values, str) else sorted(values))
+        if value
+    ]
+    return [{"name": f"zeitbuch:{name.replace('_', '-')}", "value": value} for name, value in sorted(found)]
+
+
+def _add_flow(bill: _Bill, flow: Flow) -> None:
+    made: Json = {"type": "application", "bom-ref": f"flow:{flow.id}", "name": flow.title}
+    if flow.version:
+        made["version"] = flow.version
+    if flow.description.strip():
+        made["description"] = flow.description
+    made["properties"] = _properties(
+        id=flow.id, state=flow.state, owner=flow.owners, folder=flow.folder, environment=flow.environment, format=flow.format,
+        trigger={trigger.kind for trigger in flow.triggers}, fingerprint=fingerprint(flow),
+    )  # fmt: skip
+    bill.components[f"flow:{flow.id}"] = made
+    bill.needs.setdefault(f"flow:{flow.id}", set())
+
+
+def _add_model(bill: _Bill, flow: Flow, step: Step) -> None:
+    use = step.model
+    if step.kind not in MODEL_KINDS or use is None or not use.name:
+        return
+    ref = f"model:{use.name}"
+    made = bill.components.setdefault(ref, {
+        "type": "machine-learning-model", "bom-ref": ref, "name": use.name,
+        "modelCard": {"modelParameters": {"inputs": [], "outputs": []}}, "properties": [],
+    })  # fmt: skip
+    parameters = made["modelCard"]["modelParameters"]
+    for side, modes in (("inputs", _MODES), ("outputs", _GIVES)):
+        formats = {one["format"] for one in parameters[side]} | {modes[use.modality]}
+        parameters[side] = [{"format": one} for one in sorted(formats)]
+    tasks = {use.task} if use.task else set()
+    data = {
+        "personal data" if is_personal(one) else "secrets"
+        for prompt in use.prompts
+        for one in prompt.refs
+        if is_personal(one) or is_secret(one)
+    }
+    known = {(one["name"].removeprefix("zeitbuch:"), one["value"]) for one in made["properties"]}
+    known |= {("task", task) for task in tasks} | {("given", one) for one in data}
+    made["properties"] = [{"name": f"zeitbuch:{name}", "value": value} for name, value in sorted(known)]
+    bill.needed(f"flow:{flow.id}", ref)
+
+
+def _add_prompts(bill: _Bill, flow: Flow, step: Step) -> None:
+    for prompt in step.model.prompts if step.model is not None else ():
+        digest = hashlib.sha256(prompt.text.encode()).hexdigest()
+        ref = f"prompt:{digest}"
+        bill.components.setdefault(ref, {
+            "type": "data", "bom-ref": ref, "name": f"prompt {digest[:12]}", "hashes": [{"alg": "SHA-256", "content": digest}],
+            "data": [{"type": "configuration", "name": "prompt"}], "properties": _properties(role=prompt.role),
+        })  # fmt: skip
+        bill.needed(f"flow:{flow.id}", ref)
+
+
+def _add_tools(bill: _Bill, flow: Flow) -> None:
+    graph = Graph(flow)
+    for agent, tools in graph.attached.items():
+        for tool in tools:
+            if not tool.enabled or tool.kind in NOT_TOOLS:
+                continue
+            ref = f"tool:{flow.id}/{tool.id}"
+            bill.components[ref] = {
+                "type": "application", "bom-ref": ref, "name": tool.title,
+                "properties": _properties(agent=graph.names[agent], effect=tool.effect, operation=tool.operation,
+                                          decided_by_model=[one.name for one in tool.inputs if one.decided == "model"]),
+            }  # fmt: skip
+            bill.needed(f"flow:{flow.id}", ref)
+
+
+def _add_connection(bill: _Bill, flow: Flow, step: Step) -> None:
+    ref = ""
+    one = next((one for one in flow.connections if one.id == step.connection), None) if step.connection else None
+    if step.connection:
+        one = one or Connection(id=step.connection)
+        ref = f"connection:{one.name or one.id}"
+        made = bill.services.setdefault(ref, {"bom-ref": ref, "name": one.name or one.id, "properties": []})
+        known = {(row["name"], row["value"]) for row in made["properties"]}
+        known |= {
+            (row["name"], row["value"])
+            for row in _properties(service=one.service, account=one.account, effect=step.effect)
+        }
+        made["properties"] = [{"name": name, "value": value} for name, value in sorted(known)]
+    elif step.kind in ("embed", "retrieve") and store_of(step):
+        ref = f"store:{store_of(step)}"
+        bill.services.setdefault(
+            ref, {"bom-ref": ref, "name": store_of(step), "properties": _properties(service="shelf of texts")}
+        )
+    if not ref:
+        return
+    refs = list(refs_of_part(step))
+    kinds = {
+        "personal data" if is_personal(one) else "secrets" for one in refs if is_personal(one) or is_secret(one)
+    } or {"not classified"}
+    ways = (
+        {"inbound"}
+        if step.effect == "read"
+        else {"outbound"}
+        if step.effect != "none" or step.kind == "embed"
+        else {"unknown"}
+    )
+    bill.data.setdefault(ref, set()).update((way, kind) for way in ways for kind in kinds)
+    bill.needed(f"flow:{flow.id}", ref)
