@@ -106,8 +106,9 @@ def test_start_is_light() -> None:
 def test_commands_without_samples_load_no_numpy(tmp_path: Path) -> None:
     shutil.copytree(ESTATE, tmp_path / "demo")
     commands = (
-        ["map", "november", "--flow", "letters", "-o", "letters.html", "-q"],
-        ["document", "november", "-o", "pages", "--month", "2026-11", "-q"],
+        # Pages and documents tell findings, and copies among flows are found with NumPy.
+        ["map", "november", "--flow", "letters", "--show", "cost", "-o", "letters.svg", "-q"],
+        ["explain", "november", "--flow", "letters", "-q", "-o", "letters.md"],
         ["estimate", "november", "--month", "2026-11", "--why", "Customer letters", "-q", "-o", "why.csv"],
     )
     code = f"import zeitbuch.cli.main as m, os\nos.chdir({str(tmp_path / 'demo')!r})\nfor words in {commands!r}: m.main(words)"

@@ -16,7 +16,8 @@ from conftest import Run
 from zeitbuch.app.schemas import schema_of
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Approval, Flow, Pause, Pieces, Repeat, Schedule
-from zeitbuch.readers.dialects.reference import REFERENCE, keys_of, reference_page
+from zeitbuch.readers.dialects.reference import REFERENCE, keys_of
+from zeitbuch.readers.dialects.reference_page import reference_page
 from zeitbuch.readers.dialects.rules import Dialect, parse_dialect
 from zeitbuch.readers.input.sources import Held
 from zeitbuch.readers.reading.reader import Reader

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 
 from conftest import Run
 from test_checks import flow, given, step
-from zeitbuch.core.checks.house_rules import Rule, check_of_rule
-from zeitbuch.core.checks.records import Check, Hit
+from zeitbuch.core.checks.house_rules import check_of_rule
+from zeitbuch.core.checks.records import Check, Hit, Rule
 from zeitbuch.core.checks.registry import check_flows
 from zeitbuch.core.checks.rule_facts import OVER, known_facts
 from zeitbuch.core.checks.rule_page import EXAMPLES

@@ -62,6 +62,12 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     )
 
 
+def findings_of_estate(session: Session, estate: Estate, basis: EstimateBasis, today: str) -> list[CheckFinding]:
+    """All findings of an estate, the worst first, those that the workspace accepts marked."""
+    found = _findings_of(session, estate, basis, today, list(all_checks(session).values()))
+    return order_findings(_with_accepted(found, session.workspace.accept, today)[0])
+
+
 def _rows_asked(session: Session, request: CheckRequest) -> list[Check]:
     known = all_checks(session)
     if request.rules:

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.checks.house_rules import Rule, check_of_rule
-from zeitbuch.core.checks.records import SEVERITIES, Check
+from zeitbuch.core.checks.house_rules import check_of_rule
+from zeitbuch.core.checks.records import SEVERITIES, Check, Rule
 from zeitbuch.core.checks.registry import BROKEN, CHECKS
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin

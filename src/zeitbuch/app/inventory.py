@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from msgspec import structs
+
 from zeitbuch.core.model.sheet import top_of
 from zeitbuch.core.report import inventory
 from zeitbuch.core.report.inventory import Filter, InventoryResult, Row
@@ -82,6 +84,18 @@ def _months(estate: Estate, basis: EstimateBasis) -> dict[str, dict[str, float |
         }
         for flow in result.flows
     }
+
+
+def with_findings(
+    session: Session, sources: Sequence[str], basis: EstimateBasis, rows: list[Row], today: str
+) -> list[Row]:
+    """The rows with how many findings of each severity the checks have for their flows."""
+    from zeitbuch.core.report.finding_marks import findings_by_flow, severity_counts
+
+    from .check import findings_of_estate
+
+    found = findings_by_flow(findings_of_estate(session, session.estate(sources), basis, today))
+    return [structs.replace(row, **severity_counts(found.get(row.id, ()))) for row in rows]
 
 
 def estate_bill(session: Session, sources: Sequence[str]) -> dict[str, Any]:

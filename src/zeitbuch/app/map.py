@@ -3,10 +3,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Literal
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.topology import Graph, pick_step
 from zeitbuch.core.layout import views
@@ -16,6 +18,7 @@ from zeitbuch.core.layout.overlays import Overlay, make_overlay
 from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.finding_marks import counts_words, flow_marks, step_marks
 from zeitbuch.writers.map.drawing import MapDrawing
 
 
@@ -31,24 +34,48 @@ class MapRequest(Struct, frozen=True):
     lineage: str = ""
     ai: bool = False
     detail: Detail = "settings"
-    show: Overlay | None = None
+    show: Overlay | Literal["findings"] | None = None
     direction: Literal["down", "right"] = "down"
 
 
-def draw_flow(flow: Flow, request: MapRequest, result: EstateEstimate | None = None) -> MapDrawing:
-    """The map of a flow; ``result`` gives the figures. Raises ZeitbuchError for steps that are not there."""
+def draw_flow(
+    flow: Flow,
+    request: MapRequest,
+    result: EstateEstimate | None = None,
+    found: Mapping[str, Sequence[CheckFinding]] | None = None,
+) -> MapDrawing:
+    """The map of a flow; ``result`` gives the figures, ``found`` the findings of each flow (by id). Raises ZeitbuchError for steps that are
+    not there."""
     view = part_of_flow(views.whole_flow(Graph(flow)), request)
-    figures = request.show is not None and result is not None
-    meters, scale = make_overlay(result, flow, request.show) if figures else ({}, "")  # type: ignore[arg-type]
+    meters: dict[str, tuple[str, float]] = {}
+    scale = ""
+    points: dict[str, tuple[str, ...]] = {}
+    if found is not None:
+        meters, points = step_marks(view.graph, found.get(flow.id, ()))
+    if request.show == "findings":
+        scale = f"findings: {counts_words(found.get(flow.id, ()) if found is not None else ())}"
+    elif request.show is not None and result is not None:
+        meters, scale = make_overlay(result, flow, request.show)
+    else:
+        meters = {}
     turned = request.direction == "right"
-    return MapDrawing(view, Showing(request.detail, view.remarks, view.marked, meters, scale, turned=turned), result)
+    showing = Showing(request.detail, view.remarks, view.marked, meters, scale, turned=turned, points=points)
+    return MapDrawing(view, showing, result)
 
 
 def draw_estate(
-    estate: Estate, by: By, stores: bool = False, result: EstateEstimate | None = None, turned: bool = False
+    estate: Estate,
+    by: By,
+    stores: bool = False,
+    result: EstateEstimate | None = None,
+    turned: bool = False,
+    found: Sequence[CheckFinding] | None = None,
 ) -> MapDrawing:
-    """The map of an estate, framed ``by``; ``stores`` draws what one flow writes and another reads."""
+    """The map of an estate, framed ``by``; ``stores`` draws what one flow writes and another reads, ``found`` marks flows with findings."""
     view, showing = estate_view(estate, by, stores, result)
+    if found is not None:
+        words = counts_words([one for one in found if not one.accepted])
+        showing = structs.replace(showing, meters=flow_marks(found), scale=f"findings: {words}")
     return MapDrawing(view, structs.replace(showing, turned=turned))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.inventory import estate_bill, flows_where, inventory_result, list_flows, order_rows
+from zeitbuch.app.inventory import estate_bill, flows_where, inventory_result, list_flows, order_rows, with_findings
 from zeitbuch.cli.options.inventory import PATTERNS, STATES, TRIGGERS
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
@@ -34,14 +34,16 @@ def run(args: argparse.Namespace) -> int:
     if form in formats_of("bill"):
         show_result("bill", form, estate_bill(session, args.source), args)
         return finish_session(session, args)
+    today = this_moment().date().isoformat()
     if args.where:
-        today = this_moment().date().isoformat()
         found = flows_where(
             session, session.estate(args.source), basis_of(args, session), args.where, conditions, today
         )
         rows = order_rows(found, args.sort)
     else:
         rows = list_flows(session, args.source, conditions, args.sort)
+    if args.checks:
+        rows = with_findings(session, args.source, basis_of(args, session), rows, today)
     show_result("table", form, inventory_result(rows, args.top), args)
     return finish_session(session, args)
 

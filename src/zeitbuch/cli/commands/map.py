@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from argparse import Namespace
+from collections.abc import Callable
 from pathlib import Path
 
 from zeitbuch.app.faults import problem_of_flow
@@ -11,12 +12,15 @@ from zeitbuch.app.flows import find_flow
 from zeitbuch.app.map import MapRequest, draw_estate, draw_flow
 from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
-from zeitbuch.cli.shared.session import basis_of, finish_session, open_session
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.finding_marks import findings_by_flow
 from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.writers.map.drawing import MapDrawing
 from zeitbuch.writers.map.index_page import to_index
 from zeitbuch.writers.outputs.rendering import find_output, render
 from zeitbuch.writers.outputs.rows import formats_of
@@ -42,17 +46,21 @@ def run(args: argparse.Namespace) -> int:
     estate = session.estate(args.source)
     flows = [find_flow(estate, args.flow)] if args.flow else list(estate.flows)
     result = None
-    if args.show or (form == "html" and not args.estate):
+    found = None
+    if args.show == "findings" or (form == "html" and not args.estate):
+        found = _findings(args, session, estate)
+    if args.show not in (None, "findings") or (form == "html" and not args.estate):
         # What a run costs is known from the flow itself; a month needs those that call it.
         result = _estimate_for_map(args, session, Estate(flows=tuple(flows)))
     if args.estate:
         costs = result if args.show == "cost" else None
-        drawing = draw_estate(estate, args.by, args.stores, costs, turned=args.direction == "right")
+        drawing = draw_estate(estate, args.by, args.stores, costs, args.direction == "right", found)
         show_result("map", form, drawing, args, scale=args.scale)
         return finish_session(session, args)
     request = _map_request(args)
+    by_flow = findings_by_flow(found) if found is not None else None
     if folder:
-        _draw_all(args, session, flows, form, request, result)
+        _draw_all(args, session, flows, form, lambda flow: draw_flow(flow, request, result, by_flow))
         return finish_session(session, args)
     if len(flows) != 1:
         raise fail(
@@ -60,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
             f"expected one flow to draw, found {len(flows)}",
             "name one with --flow, draw them all into a folder with -o FOLDER, or the estate with --estate",
         )
-    show_result("map", form, draw_flow(flows[0], request, result), args, scale=args.scale)
+    show_result("map", form, draw_flow(flows[0], request, result, by_flow), args, scale=args.scale)
     return finish_session(session, args)
 
 
@@ -68,6 +76,12 @@ def _estimate_for_map(args: argparse.Namespace, session: Session, estate: Estate
     from zeitbuch.app.estimate import estimate_means  # most maps show no figures
 
     return estimate_means(session, estate, basis_of(args, session))
+
+
+def _findings(args: argparse.Namespace, session: Session, estate: Estate) -> list[CheckFinding]:
+    from zeitbuch.app.check import findings_of_estate  # most maps show none
+
+    return findings_of_estate(session, estate, basis_of(args, session), this_moment().date().isoformat())
 
 
 def _map_request(args: argparse.Namespace) -> MapRequest:
@@ -100,7 +114,7 @@ def _refuse_parts(args: Namespace) -> None:
     unheard += ["--detail"] if args.detail != "settings" else []
     unheard += [f"--show {args.show}"] if args.show in ("passes", "calls") else []
     if unheard:
-        hint = "parts and details are of one flow; --estate takes --by, --stores, --direction and --show cost"
+        hint = "parts and details are of one flow; --estate takes --by, --stores, --direction, --show cost and --show findings"
         raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)
 
 
@@ -109,8 +123,7 @@ def _draw_all(
     session: Session,
     flows: list[Flow],
     form: str,
-    request: MapRequest,
-    result: EstateEstimate | None,
+    draw: Callable[[Flow], MapDrawing],
 ) -> None:
     """One file a flow, and an index. A flow that cannot be drawn is told, and the others are drawn all the same."""
     added = () if form in formats_of("map") else rows_of_plugins()
@@ -120,7 +133,7 @@ def _draw_all(
     with session.progress(len(flows), "drawing") as advance:
         for place, (flow, name) in enumerate(zip(flows, file_names([flow.title for flow in flows]), strict=True)):
             try:
-                drawn = render("map", form, draw_flow(flow, request, result), look, added)
+                drawn = render("map", form, draw(flow), look, added)
             except Exception as error:  # the others are drawn all the same
                 session.problems.append(problem_of_flow(error, "draw", flow))
             else:

@@ -53,6 +53,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--text", metavar="TEXT", default="", help="only flows with TEXT in names, notes or prompts")
     group.add_argument("--sort", choices=ORDERS, default="name", help="order of the rows (default: name)")
+    group.add_argument("--checks", action="store_true", help="count what `check` finds in each flow")
     group.add_argument("--top", metavar="N", type=number_for("--top"), help="show the first N rows (JSON holds all)")
     add_figures(parser)
     add_output(parser, "table", "bill")

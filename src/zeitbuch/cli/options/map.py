@@ -51,7 +51,11 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--detail", choices=("names", "settings", "prompts"), default="settings", help="default: settings"
     )
     group.add_argument("--direction", choices=("down", "right"), default="down", help="where time runs (default: down)")
-    group.add_argument("--show", choices=("passes", "calls", "cost"), help="figures of the estimate, with bars")
+    group.add_argument(
+        "--show",
+        choices=("passes", "calls", "cost", "findings"),
+        help="figures of the estimate, or findings, with bars",
+    )
     group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
     group.add_argument(
         "--scale", type=number_for("--scale"), default=2.0, metavar="N", help="pixels a point in PNG (default: 2)"

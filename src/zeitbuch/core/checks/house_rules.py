@@ -7,38 +7,23 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from msgspec import Struct
-
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.conditions import Condition, parse_condition
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import join_words
 
-from .records import Check, Hit, Severity
-from .rule_facts import Over, Subject, known_facts, look_up, subjects_of
+from .records import Check, Hit, Rule
+from .rule_facts import Subject, known_facts, look_up, subjects_of
 from .views import FlowView
 
 _SLOT = re.compile(r"\{([a-z_.]+(?:\([^(){}]*\))?)\}")
-
-
-class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """``[[rule]]`` of the workspace: what is not to be. ``where`` is a condition over each flow, step, trigger, input or prompt
-    (``over``); ``sentence`` may hold facts in braces."""
-
-    code: str
-    where: str
-    sentence: str
-    reason: str
-    over: Over = "step"
-    severity: Severity = "medium"
-    remedy: str = ""
 
 
 def check_of_rule(rule: Rule, taken: set[str]) -> Check:
     """The check that a rule is. Raises ZeitbuchError for a code that is taken, a condition that is none, and facts that are not known."""
     if rule.code in taken or not re.fullmatch(r"[a-z0-9][a-z0-9-]*", rule.code):
         raise fail(
-            "rule",
+            "house-rule",
             f"expected a code of its own (small letters, digits, dashes), found '{rule.code}'",
             "name it otherwise",
         )

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from .views import FlowView
 
 Severity = Literal["high", "medium", "low"]
+Over = Literal["flow", "step", "trigger", "input", "prompt"]  # what a rule looks at
 SEVERITIES: tuple[Severity, ...] = ("high", "medium", "low")
 
 
@@ -38,6 +39,19 @@ class Person(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True
     mail: str = ""
     team: str = ""
     left: bool = False
+
+
+class Rule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """``[[rule]]`` of the workspace: what is not to be. ``where`` is a condition over each flow, step, trigger, input or prompt
+    (``over``); ``sentence`` may hold facts in braces."""
+
+    code: str
+    where: str
+    sentence: str
+    reason: str
+    over: Over = "step"
+    severity: Severity = "medium"
+    remedy: str = ""
 
 
 class Copied(Struct, frozen=True):

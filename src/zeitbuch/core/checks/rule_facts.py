@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from typing import Any, Literal, NamedTuple, get_args
+from typing import Any, NamedTuple, get_args
 
 from zeitbuch.core.graph.pattern_class import pattern_of
 from zeitbuch.core.model.conditions import Fact
@@ -14,9 +14,9 @@ from zeitbuch.core.model.records import Binding, Connection, Prompt, Step, Trigg
 from zeitbuch.core.pricing.token_count import count_tokens
 
 from .parts import prompt_text_of, store_of
+from .records import Over
 from .views import FlowView
 
-Over = Literal["flow", "step", "trigger", "input", "prompt"]
 OVER: tuple[Over, ...] = get_args(Over)
 
 

@@ -56,6 +56,7 @@ CHANGE_KINDS: dict[str, Kind] = {
     "trigger renamed": _change_kind("trigger", "note"),
     "schedule": _change_kind("trigger", "risk", True),
     "trigger condition": _change_kind("trigger", "risk", True),
+    "sample data": _change_kind("step", "meaning", True),
     "batch": _change_kind("trigger", "meaning", True),
     "authentication": _change_kind("trigger", "risk", False, "approvals and rights"),
     "step added": _change_kind("step", "risk", True),

@@ -47,6 +47,7 @@ class Showing(Struct, frozen=True):
     turned: bool = False  # from left to right
     marks: dict[str, Mark] = {}  # what a comparison says of steps, and of links (source, target, label)
     links: dict[tuple[str, str, str], Mark] = {}
+    points: dict[str, tuple[str, ...]] = {}  # what is wrong there, for the panel of a page
 
 
 PLAIN = Showing()

@@ -279,8 +279,8 @@ def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
     return rows
 
 
-def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
-    """The document of one flow."""
+def flow_page(flow: Flow, name: str, result: EstateEstimate | None, points: Sequence[Block] = ()) -> Page:
+    """The document of one flow; ``points`` are what is to be settled before anybody signs."""
     graph = Graph(flow)
     blocks: list[Block] = [Heading(1, flow.title)]
     if flow.description:
@@ -311,7 +311,7 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None) -> Page:
             )
         if flow.around:
             blocks.append(Paragraph("Parts of the file around its flows: " + ", ".join(flow.around)))
-    blocks += [Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
+    blocks += [*points, Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
     return Page(name, flow.title, tuple(blocks))
 
 

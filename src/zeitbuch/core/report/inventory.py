@@ -16,7 +16,8 @@ from zeitbuch.core.model.words import count_words, triggers_words
 
 
 class Row(Struct, frozen=True):
-    """One flow of the inventory. ``steps`` are all boxes but notes, ``activities`` those that do work; ``read`` is the share (0..1) of the export's values that was understood."""
+    """One flow of the inventory. ``steps`` are all boxes but notes, ``activities`` those that do work; ``read`` is the share (0..1) of the
+    export's values that was understood; ``high``, ``medium`` and ``low`` count what the checks find, where they were asked for."""
 
     id: str
     name: str
@@ -35,6 +36,9 @@ class Row(Struct, frozen=True):
     folder: str
     format: str
     source: str
+    high: int | None = None
+    medium: int | None = None
+    low: int | None = None
 
 
 class Totals(Struct, frozen=True):
@@ -200,12 +204,14 @@ _COLUMNS = (
 )
 
 _FINDINGS = Column("findings", "findings", "count")
+_CHECKED = (Column("high", "high", "count"), Column("medium", "medium", "count"), Column("low", "low", "count"))
 
 
 def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
     """The inventory as a sheet; ``full`` adds id, folder, format and source, and whole time stamps."""
     t = inventory_totals(entries)
     columns: tuple[Column, ...] = _COLUMNS if not t.findings or full else (*_COLUMNS, _FINDINGS)
+    checked = bool(entries) and entries[0].high is not None
     if full:
         columns = (
             Column("id", "id"),
@@ -216,6 +222,8 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
             Column("format", "format"),
             Column("source", "source"),
         )
+    if checked:
+        columns = (*columns, *_CHECKED)
     # Column by column through C: an inventory may have thousands of rows.
     values = [list(map(attrgetter(column.key), entries)) for column in columns]
     if not full:
@@ -226,6 +234,11 @@ def inventory_sheet(entries: list[Row], full: bool = False) -> Sheet:
         "name": count_words(t.flows, "flow"),
         "state": f"{t.on} on",
         "steps": t.steps,
+        **(
+            {name: sum(getattr(row, name) or 0 for row in entries) for name in ("high", "medium", "low")}
+            if checked
+            else {}
+        ),
         "findings": t.findings,
         "activities": t.activities,
         "ai_steps": t.ai_steps,

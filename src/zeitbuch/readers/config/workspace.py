@@ -12,8 +12,7 @@ from typing import NamedTuple
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.checks.house_rules import Rule
-from zeitbuch.core.checks.records import Limits, Person
+from zeitbuch.core.checks.records import Limits, Person, Rule
 from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail

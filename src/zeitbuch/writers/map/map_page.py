@@ -316,6 +316,8 @@ class _Page:
         for title, lines in (("Takes", taken), ("Is used by", given)):
             if lines:
                 blocks += [Heading(3, title), Bullets(tuple(dict.fromkeys(lines)))]
+        if points := self.showing.points.get(step.id, ()):
+            blocks += [Heading(3, "Open points"), Bullets(points)]
         found = self.estimates.get(step.id)
         if found is not None:
             self._estimate_blocks(found, blocks)
