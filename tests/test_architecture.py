@@ -108,7 +108,7 @@ def test_commands_without_samples_load_no_numpy(tmp_path: Path) -> None:
     commands = (
         # Pages and documents tell findings, and copies among flows are found with NumPy.
         ["map", "november", "--flow", "letters", "--show", "cost", "-o", "letters.svg", "-q"],
-        ["explain", "november", "--flow", "letters", "-q", "-o", "letters.md"],
+        ["explain", "letters", "--source", "november", "-q", "-o", "letters.md"],
         ["estimate", "november", "--month", "2026-11", "--why", "Customer letters", "-q", "-o", "why.csv"],
     )
     code = f"import zeitbuch.cli.main as m, os\nos.chdir({str(tmp_path / 'demo')!r})\nfor words in {commands!r}: m.main(words)"

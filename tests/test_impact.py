@@ -175,7 +175,7 @@ def test_the_demo(demo: Path, run: Run) -> None:
     assert endings["SH-1052"] == "stops" and endings["letters"] == "may stop" and endings["fault-logger"] == "goes on"
     assert (
         model["cost"] == pytest.approx(sum(one["cost"] or 0 for one in model["flows"]))
-        and "Ivar Lunde" in model["tell"]
+        and "Ivar Lunde (Bridge)" in model["tell"]
     )
     text = run("impact", "model:fulmar-mini-2", cwd=demo).out
     assert "Without model:fulmar-mini-2: 10 flows (4 stop, 3 may stop, 3 go on)" in text and "To tell: " in text
@@ -183,7 +183,7 @@ def test_the_demo(demo: Path, run: Run) -> None:
     assert handler["fault-logger"]["ending"] == "gone" and handler["SH-1077"]["notes"] == [
         "its failures are no longer taken by ‘Fault logger’"
     ]
-    assert "Maren Dahl" not in told(run, demo, "person:Maren Dahl")["tell"]
+    assert not any("Maren" in one for one in told(run, demo, "person:Maren Dahl")["tell"])
     nothing = told(run, demo, "model:fulmer-mini-2")
     assert nothing["flows"] == [] and nothing["nothing"].startswith(
         "No flow names the model 'fulmer-mini-2'; there are fulmar-mini-2"

@@ -68,6 +68,11 @@ def findings_of_estate(session: Session, estate: Estate, basis: EstimateBasis, t
     return order_findings(_with_accepted(found, session.workspace.accept, today)[0])
 
 
+def accepted_findings(session: Session, found: list[CheckFinding], today: str) -> list[CheckFinding]:
+    """The findings, those that the workspace accepts marked."""
+    return _with_accepted(found, session.workspace.accept, today)[0]
+
+
 def _rows_asked(session: Session, request: CheckRequest) -> list[Check]:
     known = all_checks(session)
     if request.rules:

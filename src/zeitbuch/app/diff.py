@@ -26,6 +26,7 @@ from zeitbuch.core.report.change_failures import with_failure_words
 from zeitbuch.core.report.change_head import head_sentences
 from zeitbuch.core.report.change_maps import Maps, change_maps
 from zeitbuch.core.report.change_tables import DiffResult, change_line, changes_sheet, summary_sheet
+from zeitbuch.core.report.finding_changes import FindingChanges, finding_notes
 from zeitbuch.core.report.presentations import ChangesReport, ClonesReport, TableResult
 from zeitbuch.readers.config.mapping_file import idle_mapping_entries, load_mapping
 
@@ -38,7 +39,7 @@ from .unreadable import readable_sides
 class DiffRequest(Struct, frozen=True):
     """What is asked of a comparison: changes of some topics, one flow (id or name), what the changes do to calls and cost
     (``figures``) and what each does by itself (``shares``), when the answer is no, and the path of a ``mapping``, with the date of
-    ``today`` (YYYY-MM-DD) that its entries are held to."""
+    ``today`` (YYYY-MM-DD) that its entries are held to, and whether the ``checks`` of both versions are held against each other."""
 
     topics: tuple[str, ...] = ()
     flow: str = ""
@@ -48,6 +49,7 @@ class DiffRequest(Struct, frozen=True):
     limit: Limit | None = None
     mapping: str = ""
     today: str = ""
+    checks: bool = False
 
 
 class DiffOutcome(Struct, frozen=True):
@@ -57,6 +59,7 @@ class DiffOutcome(Struct, frozen=True):
     matching: FlowMatching
     currency: str
     refused: tuple[str, ...]
+    findings: FindingChanges | None = None
 
 
 def compare_versions(
@@ -90,7 +93,12 @@ def compare_versions(
         session.problems += idle_mapping_entries(request.mapping, mapping, used, allowed, request.today)
     shown = select_topics(found, list(request.topics))
     refused = refusals(shown, request.fail_on or "any", request.limit, basis.currency, found)
-    return DiffOutcome(shown, matching, basis.currency, tuple(refused))
+    findings = None
+    if request.checks and found.flows:
+        from .diff_findings import findings_between
+
+        findings = findings_between(session, (before, after), found, matching, basis, request.today)
+    return DiffOutcome(shown, matching, basis.currency, tuple(refused), findings)
 
 
 def _with_figures(
@@ -175,7 +183,7 @@ def changes_report(outcome: DiffOutcome, maps: bool = True) -> ChangesReport:
     body = DiffResult(
         bool(found.flows), outcome.currency, found.flows, found.unchanged, found.renumbered, outcome.refused,
         found.unreadable, found.totals, found.first, found.left_out, found.unread_old, found.unread_new,
-        found.allowed,
+        found.allowed, outcome.findings,
     )  # fmt: skip
     sides = dict(zip(map(id, found.flows), versions_of(found, outcome.matching), strict=True)) if maps else {}
     return ChangesReport(body, found, lambda flow: _maps_of_flow(flow, *sides.get(id(flow), (None, None))))
@@ -193,7 +201,9 @@ def changes_table(outcome: DiffOutcome, summary: bool = True) -> TableResult:
     found = outcome.changes
     body = changes_report(outcome, maps=False).body
     sheet = (
-        summary_sheet(found, outcome.currency, head_sentences(found, outcome.currency))
+        summary_sheet(
+            found, outcome.currency, (*head_sentences(found, outcome.currency), *finding_notes(outcome.findings)[:1])
+        )
         if summary
         else changes_sheet(found)
     )

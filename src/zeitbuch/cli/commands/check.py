@@ -39,7 +39,7 @@ def run(args: argparse.Namespace) -> int:
     elif form in formats_of("findings"):
         show_result("findings", form, result, args)
     else:
-        sheet = top_of(checks_sheet(result), args.top)
+        sheet = top_of(checks_sheet(result, args.accepted), args.top)
         show_result("table", form, TableResult("checks", result, lambda full: sheet), args)
     if result.refused:
         say(f"no: {result.refused}")

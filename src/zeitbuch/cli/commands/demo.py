@@ -33,6 +33,9 @@ STEPS = (
     "zeitbuch diff october november",
     "zeitbuch diff october november -o changes.html",
     "zeitbuch diff copies --clones",
+    "zeitbuch check faults --top 12",
+    "zeitbuch list tools",
+    "zeitbuch impact model:fulmar-mini-2 --map impact.svg",
     "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
     "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
     "zeitbuch history",
@@ -46,6 +49,7 @@ OPEN = (
     ("cost.png", "monthly cost by flow"),
     ("months.png", "the next twelve months, over a price change and a move to another host"),
     ("changes.html", "what changed from October to November, in words and on maps"),
+    ("impact.svg", "what follows when a model is gone"),
     ("book.sqlite", "the book with both months: zeitbuch history, diff @1 @2, restore"),
     ("zeitbuch.toml", "the workspace: run any command within this folder"),
 )

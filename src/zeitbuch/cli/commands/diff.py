@@ -98,6 +98,7 @@ def _compare(args: argparse.Namespace, session: Session, basis: EstimateBasis, o
         mapping=args.mapping,
         today=this_moment().date().isoformat(),
         limit=policy.parse_limit(args.max_increase) if args.max_increase else None,
+        checks=not args.no_checks,
     )
     outcome = compare_versions(session, old, new, basis, request)
     if args.summary and form not in ("html", "json"):

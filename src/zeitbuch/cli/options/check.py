@@ -50,6 +50,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         default="",
         help="look for the rules of a file instead (see docs/rules.md)",
     )
+    group.add_argument(
+        "--accepted", action="store_true", help="also show what the workspace accepts (JSON always does)"
+    )
     group.add_argument("--top", metavar="N", type=number_for("--top"), help="only the first N findings")
     group.add_argument(
         "--accept-all",

@@ -43,6 +43,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--flow", metavar="NAME", help="only this flow (id or name)")
     group.add_argument("--summary", action="store_true", help="one line a flow")
     group.add_argument("--evidence", action="store_true", help="say where each change stands in the exports (text)")
+    group.add_argument("--no-checks", action="store_true", help="do not say which findings of `check` came and went")
     group.add_argument(
         "--no-shares", action="store_true", help="do not count what each change adds by itself, only the flow"
     )

@@ -96,6 +96,7 @@ class Check(NamedTuple):
     remedy: str
     find: Callable[[FlowView], Iterable[Hit]]
     kinds: frozenset[str] = frozenset()
+    of_estate: bool = False  # whether it holds every flow against all others
 
 
 class CheckFinding(Struct, frozen=True):

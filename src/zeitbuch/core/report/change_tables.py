@@ -27,6 +27,8 @@ from zeitbuch.core.diff.records import (
 from zeitbuch.core.model.sheet import Column, Sheet, number_text
 from zeitbuch.core.model.words import count_words
 
+from .finding_changes import FindingChanges
+
 STATUS = {"added": "added flow", "removed": "removed flow", "changed": "changed"}
 SIGN = {"risk": "!", "meaning": "*", "note": "."}
 SURE = 0.995  # a matching below this says how sure it is
@@ -252,3 +254,4 @@ class DiffResult(Struct, frozen=True):
     unread_old: tuple[str, ...] = ()
     unread_new: tuple[str, ...] = ()
     allowed: tuple[AllowedDifference, ...] = ()
+    findings: FindingChanges | None = None

@@ -24,8 +24,8 @@ class ChecksResult(Struct, frozen=True):
     since: str = ""
 
 
-def checks_sheet(result: ChecksResult) -> Sheet:
-    """One row a finding."""
+def checks_sheet(result: ChecksResult, accepted: bool = False) -> Sheet:
+    """One row a finding; those that were accepted only where they are asked for."""
     columns = (
         Column("severity", "severity"),
         Column("sure", "", rank=2),
@@ -52,6 +52,7 @@ def checks_sheet(result: ChecksResult) -> Sheet:
             str(one.origin) if one.origin is not None else "",
         )
         for one in result.findings
+        if accepted or not one.accepted
     )
     return Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
 

@@ -25,6 +25,7 @@ from zeitbuch.core.report.change_tables import (
     share_words,
     summary_sheet,
 )
+from zeitbuch.core.report.finding_changes import finding_notes
 from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.document.html import STYLE, block_html
 from zeitbuch.writers.escape.text import make_inert
@@ -147,4 +148,4 @@ def to_changes_page(
 
 def write_page(report: ChangesReport, look: TextLook) -> str:
     """Changes as a page."""
-    return to_changes_page(report.changes, report.body.currency, report.maps)
+    return to_changes_page(report.changes, report.body.currency, report.maps, finding_notes(report.body.findings))

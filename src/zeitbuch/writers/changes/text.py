@@ -19,6 +19,7 @@ from zeitbuch.core.report.change_tables import (
     match_words,
     share_words,
 )
+from zeitbuch.core.report.finding_changes import finding_notes
 from zeitbuch.core.report.presentations import ChangesReport
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.grid import fill_cells
@@ -194,9 +195,10 @@ def to_markdown(found: EstateChanges, currency: str, notes: tuple[str, ...] = ()
 
 def write_text(report: ChangesReport, look: TextLook) -> str:
     """Changes for the terminal."""
-    return to_text(report.changes, report.body.currency, look.width, look.colour, look.evidence)
+    notes = finding_notes(report.body.findings)
+    return to_text(report.changes, report.body.currency, look.width, look.colour, look.evidence, notes)
 
 
 def write_markdown(report: ChangesReport, look: TextLook) -> str:
     """Changes as Markdown."""
-    return to_markdown(report.changes, report.body.currency)
+    return to_markdown(report.changes, report.body.currency, finding_notes(report.body.findings))

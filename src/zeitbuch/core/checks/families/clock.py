@@ -16,6 +16,7 @@ from zeitbuch.core.model.records import Schedule, Trigger
 from ..records import Check, Hit
 from ..views import FlowView
 
+_ANY_DAY = "2026-01-01"  # where no day is known
 _YEARS = 5  # ahead: a leap day is among them
 
 
@@ -43,7 +44,7 @@ def _clock_changes(view: FlowView) -> Iterator[Hit]:
     for trigger, schedule in _clocks(view):
         times = daily_times(schedule.cron) if schedule.cron and schedule.zone else ()
         for hour, minute in times:
-            said = _changed_at(schedule.zone or "", hour, minute, view.estate.facts.today[:4])
+            said = _changed_at(schedule.zone or "", hour, minute, view.estate.facts.today)
             if said:
                 told = f"{quote_name(trigger.title)} fires at {hour:02}:{minute:02} in {schedule.zone}, {said}"
                 yield Hit(trigger, told)
@@ -59,14 +60,14 @@ def daily_times(cron: str) -> list[tuple[int, int]]:
 
 
 @lru_cache(maxsize=1024)
-def _changed_at(zone_name: str, hour: int, minute: int, year: str) -> str:
-    """What a clock change of the year (or the next) does to a time of the day: skips it, or doubles it; empty for neither."""
+def _changed_at(zone_name: str, hour: int, minute: int, today: str) -> str:
+    """What the next clock change that meets a time of the day does to it: skips it, or doubles it; empty for none within two years."""
     try:
         zone = zone_of(zone_name)
     except ZeitbuchError:
         return ""
-    first = int(year) if year.isdigit() else 2026
-    day = datetime(first, 1, 1, hour, minute, tzinfo=zone)
+    first = date.fromisoformat(today or _ANY_DAY)
+    day = datetime(first.year, first.month, first.day, hour, minute, tzinfo=zone)
     for _ in range(730):
         day += timedelta(days=1)
         if day.utcoffset() != day.replace(fold=1).utcoffset():

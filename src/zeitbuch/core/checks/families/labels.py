@@ -195,5 +195,5 @@ CHECKS: tuple[Check, ...] = (
           "One flow writes a word, and the flow that waits for it waits for another.",
           "Fixed words that flows write to a field, and words that others compare the field of that name with: equal but for case, plural or a letter.",
           "Words that steps compute; fields of two systems that only have the same name.",
-          "Write the word alike in both.", _differing_words),
+          "Write the word alike in both.", _differing_words, of_estate=True),
 )  # fmt: skip

@@ -217,5 +217,5 @@ CHECKS: tuple[Check, ...] = (
           "They wait for each other, and for the limits of the model's vendor.",
           "Flows with model calls whose schedules name the same hour and minute in the same zone.",
           "Flows on different days of the week, and what runs take.",
-          "Spread them over the hour.", _same_minute),
+          "Spread them over the hour.", _same_minute, of_estate=True),
 )  # fmt: skip

@@ -192,5 +192,5 @@ CHECKS: tuple[Check, ...] = (
           "One was changed and the other forgotten, or both should be one.",
           f"Prompts of {ENOUGH_WORDS} words or more that share half their words in order and differ in one or two.",
           "Prompts that differ in more, or in length: `diff --clones` finds copies.",
-          "Keep one, with the word as a variable.", _nearly_equal_prompts),
+          "Keep one, with the word as a variable.", _nearly_equal_prompts, of_estate=True),
 )  # fmt: skip

@@ -140,5 +140,5 @@ CHECKS: tuple[Check, ...] = (
           "Unless a decision ends it, it runs and costs until somebody stops it.",
           "The calls of switched-on steps, followed from flow to flow.",
           "Calls by computed names, and through stores.",
-          "Make sure that one of them ends the circle.", _call_each_other),
+          "Make sure that one of them ends the circle.", _call_each_other, of_estate=True),
 )  # fmt: skip
