@@ -15,6 +15,7 @@ from msgspec import structs
 from conftest import Run
 from test_checks import AGENT, ATTACHED, CASES, HOURLY, PAYS, REST, case, flow, given, sorting, step, takes
 from zeitbuch.core.checks.answers import answers_of_field, listed_answers
+from zeitbuch.core.checks.examples import EXAMPLES
 from zeitbuch.core.checks.records import Copied, EstateFacts, Limits, Person
 from zeitbuch.core.checks.registry import CHECKS, check_flows
 from zeitbuch.core.model.records import (
@@ -377,7 +378,7 @@ def found_in(*flows: Flow, **more: Any) -> list[str]:
 
 
 def test_every_check_has_cases() -> None:
-    assert set(CASES) | set(MORE) == set(CHECKS) and not set(CASES) & set(MORE)
+    assert set(CASES) | set(MORE) == set(CHECKS) == set(EXAMPLES) and not set(CASES) & set(MORE)
 
 
 @pytest.mark.parametrize("code", MORE)
@@ -537,3 +538,16 @@ def test_people_and_limits_of_the_workspace(tmp_path: Path, run: Run) -> None:
     assert ran.code == 2 and "[people-unreadable]" in ran.err
     (tmp_path / "zeitbuch.toml").write_text('sources = ["x.json"]\n[check_limits]\npoll_evry = 5\n')
     assert "poll_evry" in run("check").err
+
+
+def test_a_day_that_there_is_not_is_no_fault_of_the_text() -> None:
+    from zeitbuch.core.assumptions.recurrence import cron_fires
+    from zeitbuch.core.model.problems import ZeitbuchError
+
+    def fires(cron: str) -> int:
+        return cron_fires(cron, "Europe/Oslo", date(2026, 1, 1), date(2031, 1, 1))
+
+    assert fires("0 6 30 2 *") == fires("0 6 31 4,6 *") == 0 and fires("0 6 29 2 *") == 1 and fires("0 6 31 1 *") == 5
+    for wrong in ("0 6 32 2 *", "0 6 30 13 *", "0 6 x 2 *"):
+        with pytest.raises(ZeitbuchError):
+            fires(wrong)

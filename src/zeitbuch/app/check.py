@@ -11,6 +11,7 @@ import tomlkit
 from msgspec import Struct, structs
 
 from zeitbuch.core.checks.estate_view import EstateView
+from zeitbuch.core.checks.examples import EXAMPLES
 from zeitbuch.core.checks.records import SEVERITIES, Check, CheckFinding, Severity
 from zeitbuch.core.checks.registry import BROKEN, check_part, order_findings
 from zeitbuch.core.estimate.estate import estimate_exactly
@@ -167,6 +168,7 @@ def check_words(row: Check) -> list[tuple[str, str]]:
         ("why", row.why),
         ("how it is found", row.how),
         ("what it misses", row.misses),
+        *([("example", EXAMPLES[row.code])] if row.code in EXAMPLES else []),
         ("what to do", row.remedy),
     ]
 

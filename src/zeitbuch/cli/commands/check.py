@@ -39,8 +39,11 @@ def run(args: argparse.Namespace) -> int:
     elif form in formats_of("findings"):
         show_result("findings", form, result, args)
     else:
-        sheet = top_of(checks_sheet(result, args.accepted), args.top)
-        show_result("table", form, TableResult("checks", result, lambda full: sheet), args)
+
+        def sheet(full: bool) -> Sheet:
+            return top_of(checks_sheet(result, args.accepted, full), args.top)
+
+        show_result("table", form, TableResult("checks", result, sheet), args)
     if result.refused:
         say(f"no: {result.refused}")
     return finish_session(session, args, NO if result.refused else OK)

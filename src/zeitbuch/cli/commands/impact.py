@@ -23,5 +23,5 @@ def run(args: argparse.Namespace) -> int:
     result = find_impact(session, estate, basis_of(args, session), request)
     if args.map:
         show_result("map", map_form, draw_impact(estate, "none", result), drawn)
-    show_result("table", form, TableResult("impact", result, lambda full: impact_sheet(result)), args)
+    show_result("table", form, TableResult("impact", result, lambda full: impact_sheet(result, full)), args)
     return finish_session(session, args)

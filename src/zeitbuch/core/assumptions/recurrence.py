@@ -82,11 +82,27 @@ def cron_fires(cron: str, zone_name: str, first: date, after: date) -> int:
             return often * len(sim.minutes) * len(sim.hours) * _cron_days(" ".join(fields[2:]), zone_name, first, after)
         return often * _count_by_walking(" ".join(fields), begin, end)
     except (CronSimError, ValueError):
+        if _names_no_day(fields):
+            return 0
         raise fail(
             "cron",
             f"expected a cron text of five fields, or six with seconds first, found '{cron}'",
             "example: 40 5 * * 1-6 (Mondays to Saturdays 05:40)",
         ) from None
+
+
+def _names_no_day(fields: list[str]) -> bool:
+    """Whether a cron text is one but for naming a day that its months never have (30 February)."""
+    from cronsim import CronSim, CronSimError
+
+    if len(fields) != 5 or not fields[2].replace(",", "").isdigit():
+        return False
+    days = [int(day) for day in fields[2].split(",") if day]
+    try:
+        CronSim(" ".join([*fields[:2], "1", *fields[3:]]), datetime(2000, 1, 1, tzinfo=UTC))
+    except CronSimError:
+        return False
+    return bool(days) and all(1 <= day <= 31 for day in days)
 
 
 def _count_by_walking(cron: str, begin: datetime, end: datetime) -> int:

@@ -42,6 +42,17 @@ def with_column(sheet: Sheet, column: Column, value: Any) -> Sheet:
     )
 
 
+def without_columns(sheet: Sheet, *keys: str) -> Sheet:
+    """The sheet without some columns."""
+    kept = [place for place, column in enumerate(sheet.columns) if column.key not in keys]
+
+    def cut(row: tuple[Any, ...]) -> tuple[Any, ...]:
+        return tuple([row[place] for place in kept])
+
+    total = None if sheet.total is None else cut(sheet.total)
+    return structs.replace(sheet, columns=cut(sheet.columns), rows=tuple(map(cut, sheet.rows)), total=total)
+
+
 def with_notes(sheet: Sheet, notes: Sequence[str]) -> Sheet:
     """The sheet with more notes below it."""
     return structs.replace(sheet, notes=(*sheet.notes, *notes)) if notes else sheet

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from msgspec import Struct
 
 from zeitbuch.core.checks.records import SEVERITIES, CheckFinding
-from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.sheet import Column, Sheet, without_columns
 from zeitbuch.core.model.words import count_words
 
 
@@ -24,8 +24,8 @@ class ChecksResult(Struct, frozen=True):
     since: str = ""
 
 
-def checks_sheet(result: ChecksResult, accepted: bool = False) -> Sheet:
-    """One row a finding; those that were accepted only where they are asked for."""
+def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True) -> Sheet:
+    """One row a finding; those that were accepted only where they are asked for. Without ``full`` what people need."""
     columns = (
         Column("severity", "severity"),
         Column("sure", "", rank=2),
@@ -34,7 +34,7 @@ def checks_sheet(result: ChecksResult, accepted: bool = False) -> Sheet:
         Column("step", "step", rank=3),
         Column("message", "what", least=40),
         Column("remedy", "what to do", rank=1, least=24),
-        Column("code", "code"),
+        Column("code", "check", least=24),
         Column("month", f"{result.currency} a month".strip(), "money", rank=4),
         Column("place", "where", rank=5),
     )
@@ -54,7 +54,8 @@ def checks_sheet(result: ChecksResult, accepted: bool = False) -> Sheet:
         for one in result.findings
         if accepted or not one.accepted
     )
-    return Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
+    whole = Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
+    return whole if full else without_columns(whole, "id")
 
 
 def checks_summary(found: Sequence[CheckFinding], flows: int, since: str = "") -> str:

@@ -67,13 +67,13 @@ def open_points(found: Sequence[CheckFinding]) -> list[Block]:
     if rows:
         columns = (
             Column("severity", "severity"),
-            Column("sure", ""),
+            Column("sure", "how sure"),
             Column("message", "what"),
             Column("remedy", "what to do"),
             Column("code", "check"),
         )
         cells = tuple(
-            (one.severity, "" if one.certain else "suspected", one.message, one.remedy, one.code) for one in rows
+            (one.severity, "certain" if one.certain else "suspected", one.message, one.remedy, one.code) for one in rows
         )
         blocks.append(Table(Sheet(columns, cells)))
     else:

@@ -93,19 +93,10 @@ def _never_fires(view: FlowView) -> Iterator[Hit]:
 
 def _firings(schedule: Schedule, first: date) -> float | None:
     """Times that a schedule fires in the years to come; None where it is none."""
-    after = date(first.year + _YEARS, first.month, min(first.day, 28))
     try:
-        return count_firings(schedule, first, after)
+        return count_firings(schedule, first, date(first.year + _YEARS, first.month, min(first.day, 28)))
     except ZeitbuchError:
-        fields = (schedule.cron or "").split()
-        if len(fields) not in (5, 6):
-            return None
-    fields[-3] = "1"  # a day that every month has: it fires but for its day
-    try:
-        count_firings(Schedule(cron=" ".join(fields), zone=schedule.zone), first, after)
-    except ZeitbuchError:
-        return None
-    return 0
+        return None  # told while reading
 
 
 def _is_by_date(cron: str) -> bool:

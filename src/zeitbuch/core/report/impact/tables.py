@@ -5,14 +5,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text
+from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text, without_columns
 from zeitbuch.core.model.words import count_words, join_words
 
 from .records import ENDINGS, FlowImpact, ImpactResult
 
 
-def impact_sheet(result: ImpactResult) -> Sheet:
-    """One row a flow, the worst first."""
+def impact_sheet(result: ImpactResult, full: bool = True) -> Sheet:
+    """One row a flow, the worst first; without ``full`` what people need."""
     columns = (
         Column("flow", "flow"), Column("id", "id", rank=4), Column("ending", "what follows"), Column("sure", "", rank=1),
         Column("because", "because", "list", least=28), Column("lost", "no longer done", "list", rank=1, least=24),
@@ -25,7 +25,8 @@ def impact_sheet(result: ImpactResult) -> Sheet:
         else ()
     )
     rows = tuple(_row(one, bool(more)) for one in result.flows)
-    return Sheet((*columns, *more), rows, notes=tuple(_notes(result)))
+    whole = Sheet((*columns, *more), rows, notes=tuple(_notes(result)))
+    return whole if full else without_columns(whole, "id")
 
 
 def _row(one: FlowImpact, with_dearer: bool) -> tuple[object, ...]:
