@@ -1,3 +1,4 @@
+# ruff: noqa: E501  (a block is easier to read in one line)
 """Random flows in order, as dicts of the native form: other words, shapes and sizes for every seed, with what looks like a fault and is none."""
 
 from __future__ import annotations

@@ -1,3 +1,4 @@
+# ruff: noqa: E501  (faults are easier to compare line by line)
 """Plant faults in random estates that are in order, and count what `check` finds: python benchmarks/planted_faults.py [ESTATES A FAULT] [SEED].
 
 Says for each class how many of the planted faults were found, and how many findings of medium severity or higher the estates have that are in

@@ -49,13 +49,21 @@ def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True
             one.remedy,
             one.code,
             one.month,
-            str(one.origin) if one.origin is not None else "",
+            _place(one, full),
         )
         for one in result.findings
         if accepted or not one.accepted
     )
     whole = Sheet(columns, rows, notes=(checks_summary(result.findings, result.flows, result.since),))
     return whole if full else without_columns(whole, "id")
+
+
+def _place(one: CheckFinding, full: bool) -> str:
+    """Where a finding stands: file and line for people, for machines with the pointer."""
+    origin = one.origin
+    if origin is None:
+        return ""
+    return str(origin) if full or origin.line is None else f"{origin.file}:{origin.line}"
 
 
 def checks_summary(found: Sequence[CheckFinding], flows: int, since: str = "") -> str:
