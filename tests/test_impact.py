@@ -102,11 +102,11 @@ def test_calls_stores_and_handlers() -> None:
 
 
 def test_models_tools_people_variables_hosts_and_stores() -> None:
-    agent = flow(AGENT, PAYS, links=ATTACHED)
-    assert [(one.ending, one.lost) for one in impact("model:m", agent).values()] == [("stops", ("A",))]
-    tool = impact("step:f/p", agent)["f"]
+    equipped = flow(AGENT, PAYS, links=ATTACHED)
+    assert [(one.ending, one.lost) for one in impact("model:m", equipped).values()] == [("stops", ("A",))]
+    tool = impact("step:f/p", equipped)["f"]
     assert (tool.ending, tool.perhaps_lost, tool.notes) == ("goes on", ("P",), ("the agent ‘A’ has one tool less",))
-    assert impact("model:{m}", agent) == {}
+    assert impact("model:{m}", equipped) == {}
     asks = flow(step("o", "approve", approval=Approval(approvers=("Maren Dahl",))), step("e"), owners=("Maren Dahl",))
     two = flow(
         step("o", "approve", approval=Approval(approvers=("Maren Dahl", "Tor"))),

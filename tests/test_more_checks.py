@@ -134,7 +134,7 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
     ),
     "agent-uncapped": (
         [flow(step("a", "agent", model=ModelUse(name="m"))), flow(step("a", "agent"))],
-        [flow(AGENT), flow(asks("Hello"))],
+        [flow(step("b"), AGENT), flow(asks("Hello"))],
     ),
     "circle-endless": (
         [

@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from msgspec import Struct, structs
 
@@ -73,14 +73,19 @@ def _summed(
     flows: list[FlowImpact],
     figures: EstateEstimate | None,
 ) -> ImpactResult:
-    dearer = [one.dearer for one in flows if one.dearer is not None]
+    dearer = sum(one.dearer or 0.0 for one in flows) if request.dearer is not None else None
+    month, currency = (figures.month, figures.currency) if figures is not None else ("", "")
     return ImpactResult(
-        request.thing, request.happening, tuple(flows),
-        figures.month if figures is not None else "", figures.currency if figures is not None else "",
-        sum(one.runs or 0.0 for one in flows), sum(one.calls or 0.0 for one in flows), sum(one.cost or 0.0 for one in flows),
-        sum(dearer) if request.dearer is not None else None, tuple(one.name for one in flows if one.runs is None),
-        tuple(_to_tell(view, flows, name if row.sort == "person" else None)), "" if flows else _why_nothing(view, row, name),
+        request.thing, request.happening, tuple(flows), month, currency, _sum_of(one.runs for one in flows),
+        _sum_of(one.calls for one in flows), _sum_of(one.cost for one in flows), dearer,
+        tuple(one.name for one in flows if one.runs is None), tuple(_to_tell(view, flows, name if row.sort == "person" else None)),
+        "" if flows else _why_nothing(view, row, name),
     )  # fmt: skip
+
+
+def _sum_of(values: Iterable[float | None]) -> float:
+    """The sum of those that are known."""
+    return sum(value for value in values if value is not None)
 
 
 def _figures(estate: Estate, basis: EstimateBasis) -> EstateEstimate | None:

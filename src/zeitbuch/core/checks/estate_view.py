@@ -9,7 +9,7 @@ from functools import cached_property
 from zeitbuch.core.graph.exchanged_words import ExchangedWord, exchanged_words
 from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Flow, Step
-from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.core.pricing.rate_card import ModelRate, RateCard
 
 from .near_prompts import near_prompts
 from .parts import minute_of, store_of
@@ -83,6 +83,16 @@ class EstateView:
     def people(self) -> dict[str, Person]:
         """The people by their names and addresses."""
         return {key.casefold(): person for person in self.facts.people for key in (person.name, person.mail) if key}
+
+    def has_left(self, name: str) -> bool:
+        """Whether somebody is a person of the house who is no more there."""
+        person = self.people.get(name.casefold())
+        return person is not None and person.left
+
+    def rate_of(self, step: Step) -> ModelRate | None:
+        """What the rate card says of the model of a step; None without a card, a name or a row."""
+        name = step.model.name if step.model is not None else None
+        return self.card.rate_of(name) if self.card is not None and name else None
 
     @cached_property
     def copied(self) -> dict[str, list[Copied]]:

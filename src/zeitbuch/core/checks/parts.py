@@ -55,6 +55,11 @@ def prompts_of(step: Step) -> tuple[Prompt, ...]:
     return step.model.prompts if step.model is not None else ()
 
 
+def approvers_of(step: Step) -> tuple[str, ...]:
+    """Those whom a step asks."""
+    return step.approval.approvers if step.approval is not None else ()
+
+
 def prompt_text_of(step: Step) -> str:
     """All prompts of a step in one text."""
     return "\n".join([prompt.text for prompt in prompts_of(step)])

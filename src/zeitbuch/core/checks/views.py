@@ -4,10 +4,11 @@
 from __future__ import annotations
 
 import re
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import and_
 
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.records import Binding, Flow, Link, Ref, Step, Trigger
+from zeitbuch.core.model.records import Binding, Flow, Link, ModelUse, Ref, Step, Trigger
 from zeitbuch.core.passes.reachability import Reachability, Read
 
 from .estate_view import EstateView
@@ -42,6 +43,31 @@ class FlowView:
     def steps(self) -> list[Step]:
         """The steps that are switched on."""
         return [step for step in self.flow.steps if step.enabled]
+
+    @cached_property
+    def _by_kind(self) -> dict[str, list[Step]]:
+        found: dict[str, list[Step]] = {}
+        for step in self.steps:
+            found.setdefault(step.kind, []).append(step)
+        return found
+
+    def of_kind(self, kind: str) -> list[Step]:
+        """The steps of a kind that are switched on."""
+        return self._by_kind.get(kind, [])
+
+    def with_effect(self, effects: frozenset[str]) -> list[Step]:
+        """The steps with one of several effects that are switched on."""
+        return [step for step in self.steps if step.effect in effects] if self.effects & effects else []
+
+    @cached_property
+    def with_model(self) -> list[tuple[Step, ModelUse]]:
+        """The steps that say how they use a model, with that."""
+        return [(step, step.model) for step in self.steps if step.model is not None]
+
+    def target_of(self, link: Link) -> Step | None:
+        """The step that a link leads to, where it is switched on."""
+        step = self.graph.steps.get(link.target)
+        return step if step is not None and step.enabled else None
 
     @cached_property
     def kinds(self) -> frozenset[str]:
@@ -148,25 +174,29 @@ class FlowView:
     def surely_before(self) -> dict[str, int]:
         """Bits of what every way to a step passes, joins taken as one way of several: what is among them always runs before it, and for
         what is not ``ways`` has the answer."""
+        bits, into = self.bits, self._arriving_ways
+        found = {key: bits[key] if not into[key] else -1 for key in bits}
+        moved = True
+        while moved:
+            moved = False
+            for key, sources in into.items():
+                mask = reduce(and_, [found[source] for source in sources], -1) | bits[key]
+                if sources and found[key] != mask:
+                    found[key], moved = mask, True
+        return found
+
+    @cached_property
+    def _arriving_ways(self) -> dict[str, list[str]]:
+        """Step -> what leads to it; to a step that nothing leads to the scope that holds it."""
         bits = self.bits
         into: dict[str, list[str]] = {key: [] for key in bits}
         for link in self.flow.links:
             if link.source in bits and link.target in bits and link.role in ("next", "case"):
                 into[link.target].append(link.source)
         for step in self.flow.steps:
-            if step.scope is not None and not into[step.id] and step.scope in bits:
-                into[step.id].append(step.scope)
-        found = {key: bits[key] if not into[key] else -1 for key in bits}
-        moved = True
-        while moved:
-            moved = False
-            for key, sources in into.items():
-                mask = -1
-                for source in sources:
-                    mask &= found[source]
-                if sources and found[key] != mask | bits[key]:
-                    found[key], moved = mask | bits[key], True
-        return found
+            if step.scope in bits and not into[step.id]:
+                into[step.id].append(str(step.scope))
+        return into
 
     @cached_property
     def unsure_reads(self) -> list[Read]:
@@ -219,6 +249,10 @@ class FlowView:
             if ref.step is not None and part.id != ref.step:
                 found.setdefault(ref.step, []).append((part, ref))
         return found
+
+    def users_of_variable(self, name: str) -> list[Step | Trigger]:
+        """What takes a variable."""
+        return [part for part, ref in self.used_refs if ref.variable == name]
 
     def cases_of(self, decision: Step) -> list[Link]:
         """The cases of a decision."""

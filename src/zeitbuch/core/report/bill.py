@@ -19,7 +19,7 @@ from zeitbuch.core.graph.flow_calls import calls_of
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.kinds import MODEL_KINDS, NOT_TOOLS
-from zeitbuch.core.model.records import Connection, Estate, Flow, Step
+from zeitbuch.core.model.records import Connection, Estate, Flow, Ref, Step
 
 Json = dict[str, Any]
 _SPACE = uuid.UUID("6c3b1f0e-9f7a-5a55-8f0e-2d9b1a8c7e10")  # of the serial numbers of our bills
@@ -145,16 +145,8 @@ def _add_model(bill: _Bill, flow: Flow, step: Step) -> None:
     for side, modes in (("inputs", _MODES), ("outputs", _GIVES)):
         formats = {one["format"] for one in parameters[side]} | {modes[use.modality]}
         parameters[side] = [{"format": one} for one in sorted(formats)]
-    tasks = {use.task} if use.task else set()
-    data = {
-        "personal data" if is_personal(one) else "secrets"
-        for prompt in use.prompts
-        for one in prompt.refs
-        if is_personal(one) or is_secret(one)
-    }
-    known = {(one["name"].removeprefix("zeitbuch:"), one["value"]) for one in made["properties"]}
-    known |= {("task", task) for task in tasks} | {("given", one) for one in data}
-    made["properties"] = [{"name": f"zeitbuch:{name}", "value": value} for name, value in sorted(known)]
+    data = _sorts_of_data(one for prompt in use.prompts for one in prompt.refs)
+    _add_properties(made, _properties(task=use.task or "", given=data))
     bill.needed(f"flow:{flow.id}", ref)
 
 
@@ -185,35 +177,40 @@ def _add_tools(bill: _Bill, flow: Flow) -> None:
 
 
 def _add_connection(bill: _Bill, flow: Flow, step: Step) -> None:
-    ref = ""
-    one = next((one for one in flow.connections if one.id == step.connection), None) if step.connection else None
-    if step.connection:
-        one = one or Connection(id=step.connection)
-        ref = f"connection:{one.name or one.id}"
-        made = bill.services.setdefault(ref, {"bom-ref": ref, "name": one.name or one.id, "properties": []})
-        known = {(row["name"], row["value"]) for row in made["properties"]}
-        known |= {
-            (row["name"], row["value"])
-            for row in _properties(service=one.service, account=one.account, effect=step.effect)
-        }
-        made["properties"] = [{"name": name, "value": value} for name, value in sorted(known)]
-    elif step.kind in ("embed", "retrieve") and store_of(step):
-        ref = f"store:{store_of(step)}"
-        bill.services.setdefault(
-            ref, {"bom-ref": ref, "name": store_of(step), "properties": _properties(service="shelf of texts")}
-        )
+    ref = _service_of(bill, flow, step)
     if not ref:
         return
-    refs = list(refs_of_part(step))
-    kinds = {
-        "personal data" if is_personal(one) else "secrets" for one in refs if is_personal(one) or is_secret(one)
-    } or {"not classified"}
-    ways = (
-        {"inbound"}
-        if step.effect == "read"
-        else {"outbound"}
-        if step.effect != "none" or step.kind == "embed"
-        else {"unknown"}
-    )
-    bill.data.setdefault(ref, set()).update((way, kind) for way in ways for kind in kinds)
+    kinds = _sorts_of_data(refs_of_part(step)) or {"not classified"}
+    bill.data.setdefault(ref, set()).update((_direction(step), kind) for kind in kinds)
     bill.needed(f"flow:{flow.id}", ref)
+
+
+def _service_of(bill: _Bill, flow: Flow, step: Step) -> str:
+    """The reference of the service that a step uses, added to the bill; empty for none."""
+    if step.connection:
+        one = next((one for one in flow.connections if one.id == step.connection), Connection(id=step.connection))
+        ref = f"connection:{one.name or one.id}"
+        made = bill.services.setdefault(ref, {"bom-ref": ref, "name": one.name or one.id, "properties": []})
+        _add_properties(made, _properties(service=one.service, account=one.account, effect=step.effect))
+        return ref
+    store = store_of(step) if step.kind in ("embed", "retrieve") else ""
+    if store:
+        made = {"bom-ref": f"store:{store}", "name": store, "properties": _properties(service="shelf of texts")}
+        bill.services.setdefault(f"store:{store}", made)
+    return f"store:{store}" if store else ""
+
+
+def _add_properties(made: Json, more: list[Json]) -> None:
+    known = {(row["name"], row["value"]) for row in [*made["properties"], *more]}
+    made["properties"] = [{"name": name, "value": value} for name, value in sorted(known)]
+
+
+def _sorts_of_data(refs: Iterable[Ref]) -> set[str]:
+    """What the names of values say of them."""
+    return {"personal data" if is_personal(one) else "secrets" for one in refs if is_personal(one) or is_secret(one)}
+
+
+def _direction(step: Step) -> str:
+    if step.effect == "read":
+        return "inbound"
+    return "outbound" if step.effect != "none" or step.kind == "embed" else "unknown"

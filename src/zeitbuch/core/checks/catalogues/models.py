@@ -10,7 +10,7 @@ from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.sheet import Column
-from zeitbuch.core.pricing.rate_card import ModelRate
+from zeitbuch.core.pricing.rate_card import ModelRate, Price
 
 from .records import Catalogue, Entry, Uses, all_steps
 
@@ -22,22 +22,31 @@ def _rows(estate: EstateView) -> Iterator[Entry]:
             uses, steps = found.setdefault(step.model.name or "", (Uses(), []))
             uses.add(flow, step)
             steps.append(step)
-    spellings: dict[str, set[str]] = {}
-    for name in found:
-        spellings.setdefault(name.casefold(), set()).add(name)
-    today = date.fromisoformat(estate.facts.today) if estate.facts.today else None
     for name, (uses, steps) in sorted(found.items()):
-        rate = estate.card.rate_of(name) if estate.card is not None and name else None
-        price = estate.card.price_of(name, today) if estate.card is not None and name and today is not None else None
-        marks = list(_marks(estate, name, rate, spellings[name.casefold()], today))
-        if estate.card is not None and rate is not None and price is None and today is not None:
-            marks.append("no price today")
+        spellings = {other for other in found if other.casefold() == name.casefold()}
+        models = [step.model for step in steps if step.model is not None]
+        rate = estate.rate_of(steps[0])
         yield {
-            "name": name or "not named", "steps": len(steps), "temperature": _range([step.model.temperature for step in steps if step.model]),
-            "cap": _range([step.model.max_output for step in steps if step.model]), "input": price.input if price is not None else None,
-            "output": price.output if price is not None else None, "context": rate.context if rate is not None else None,
-            "replaced_by": rate.replaced_by if rate is not None else "", **uses.columns, "marks": marks,
+            "name": name or "not named", "steps": len(steps), "temperature": _range([use.temperature for use in models]),
+            "cap": _range([use.max_output for use in models]), **_of_card(rate, _price_today(estate, name)), **uses.columns,
+            "marks": list(_marks(estate, name, rate, spellings)),
         }  # fmt: skip
+
+
+def _price_today(estate: EstateView, name: str) -> Price | None:
+    today = estate.facts.today
+    return estate.card.price_of(name, date.fromisoformat(today)) if estate.card is not None and name and today else None
+
+
+def _of_card(rate: ModelRate | None, price: Price | None) -> Entry:
+    """The columns that the rate card fills."""
+    prices = {"input": price.input, "output": price.output} if price is not None else {"input": None, "output": None}
+    known = (
+        {"context": rate.context, "replaced_by": rate.replaced_by}
+        if rate is not None
+        else {"context": None, "replaced_by": ""}
+    )
+    return {**prices, **known}
 
 
 def _range(values: list[Any]) -> str:
@@ -50,18 +59,19 @@ def _range(values: list[Any]) -> str:
     return f"{said}, {missing} not stated" if missing else said
 
 
-def _marks(
-    estate: EstateView, name: str, rate: ModelRate | None, spellings: set[str], today: date | None
-) -> Iterator[str]:
+def _marks(estate: EstateView, name: str, rate: ModelRate | None, spellings: set[str]) -> Iterator[str]:
     if not name:
         yield "no model named"
         return
     if len(spellings) > 1:
         yield f"also written {', '.join(sorted(spellings - {name}))}"
-    if estate.card is not None and rate is None:
-        yield "not on the rate card"
-    if rate is not None and rate.retires is not None:
-        yield f"{'gone since' if today is not None and rate.retires <= today else 'ends on'} {rate.retires}"
+    if rate is None:
+        yield from ["not on the rate card"] if estate.card is not None else []
+        return
+    if rate.retires is not None:
+        yield f"{'gone since' if rate.retires.isoformat() <= estate.facts.today else 'ends on'} {rate.retires}"
+    if estate.facts.today and _price_today(estate, name) is None:
+        yield "no price today"
 
 
 CATALOGUE = Catalogue(

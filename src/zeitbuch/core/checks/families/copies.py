@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.model.kinds import AI_KINDS
+from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words
 
 from ..records import Check, Hit
@@ -27,17 +27,19 @@ _ANSWERS = ATTENDED | {"webhook", "call", "tool-call"}
 
 
 def _default_names(view: FlowView) -> Iterator[Hit]:
-    lost = []
-    for step in view.steps:
-        found = _NUMBERED.fullmatch(step.name) if step.name.endswith(_NUMBERS) else None
-        words = set(re.findall(r"[a-z]+", found.group(1).casefold())) if found is not None else set()
-        if (words and words <= _GENERIC) or _NEVER_NAMED.match(step.name):
-            lost.append(step)
+    lost = [step for step in view.steps if _is_default_name(step.name)]
     if lost:
         names = join_words([quote_name(step.name) for step in lost[:5]])
         more = f" and {len(lost) - 5} more" if len(lost) > 5 else ""
         be = "is called" if len(lost) == 1 else "are called"
         yield Hit(lost[0], f"{names}{more} {be} as builders call what nobody named", False)
+
+
+def _is_default_name(name: str) -> bool:
+    """Whether a name is one that builders give: a number behind words for sorts of steps, or no name at all."""
+    found = _NUMBERED.fullmatch(name) if name.endswith(_NUMBERS) else None
+    words = set(re.findall(r"[a-z]+", found.group(1).casefold())) if found is not None else set()
+    return (bool(words) and words <= _GENERIC) or _NEVER_NAMED.match(name) is not None
 
 
 def _sample_data(view: FlowView) -> Iterator[Hit]:
@@ -47,23 +49,20 @@ def _sample_data(view: FlowView) -> Iterator[Hit]:
 
 
 def _unused_answers(view: FlowView) -> Iterator[Hit]:
-    flow = view.flow
-    kinds = {trigger.kind for trigger in flow.triggers if trigger.enabled}
+    kinds = {trigger.kind for trigger in view.flow.triggers if trigger.enabled}
     # Where no step names what it takes, each takes what came before it.
-    if not view.kinds & AI_KINDS or not kinds or kinds & _ANSWERS or not view.users or flow.id in view.estate.called:
-        return
-    for step in view.steps:
-        leads_on = any(link.role in ("next", "case") for link in view.graph.leaving.get(step.id, ()))
-        if (
-            step.kind in ("model", "embed")
-            and step.id not in view.users
-            and step.id not in view.graph.host
-            and not leads_on
-            and step.scope is None
-        ):
+    silent = bool(kinds) and not kinds & _ANSWERS and view.flow.id not in view.estate.called
+    for step in [*view.of_kind("model"), *view.of_kind("embed")] if silent and view.users else ():
+        if step.scope is None and not _is_taken(view, step):
             yield Hit(
                 step, f"nothing takes the answer of {quote_name(step.title)}: it is paid for and thrown away", False
             )
+
+
+def _is_taken(view: FlowView, step: Step) -> bool:
+    """Whether anything may take what a step gives."""
+    leads_on = any(link.role in ("next", "case") for link in view.graph.leaving.get(step.id, ()))
+    return leads_on or step.id in view.users or step.id in view.graph.host
 
 
 def _missed_edits(view: FlowView) -> Iterator[Hit]:

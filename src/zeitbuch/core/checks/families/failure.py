@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.model.words import join_words
 
 from ..records import Check, Hit
@@ -18,20 +18,20 @@ _KEYS = ("idempotency", "request_id", "requestid", "dedup", "unique")
 
 
 def _no_handling(view: FlowView) -> Iterator[Hit]:
-    flow = view.flow
-    acting = [step for step in view.steps if step.effect in WRITES]
-    handled = (
-        any(link.role == "error" for link in flow.links)
-        or any(step.retry is not None or step.on_fault != "stop" or step.kind == "guard" for step in flow.steps)
-        or flow.fault_handlers
-        or view.estate.has_handlers
-        or any(trigger.kind == "fault" for trigger in flow.triggers)
-    )
-    if view.is_unattended and acting and not handled:
+    acting = view.with_effect(WRITES)
+    if acting and view.is_unattended and not view.estate.has_handlers and not _is_handled(view.flow):
         yield Hit(
             acting[0],
             f"nobody is there when it runs, it {_verb(acting[0])} ({quote_name(acting[0].title)}), and nothing takes a failure",
         )
+
+
+def _is_handled(flow: Flow) -> bool:
+    """Whether anything in a flow says what follows a failure."""
+    routes = any(link.role == "error" for link in flow.links) or bool(flow.fault_handlers)
+    return routes or any(
+        step.retry is not None or step.on_fault != "stop" or step.kind == "guard" for step in flow.steps
+    )
 
 
 def _verb(step: Step) -> str:
@@ -39,13 +39,9 @@ def _verb(step: Step) -> str:
 
 
 def _ignored_result(view: FlowView) -> Iterator[Hit]:
-    users: dict[str, dict[str, str]] = {}
-    for part, ref in view.used_refs:
-        if ref.step is not None and part.id != ref.step:
-            users.setdefault(ref.step, {})[part.id] = quote_name(part.title)
     for step in view.steps:
-        if step.on_fault == "continue" and step.id in users:
-            names = list(users[step.id].values())
+        if step.on_fault == "continue" and step.id in view.users:
+            names = list({part.id: quote_name(part.title) for part, _ in view.users[step.id]}.values())
             take = "takes" if len(names) == 1 else "take"
             yield Hit(
                 step,
@@ -67,10 +63,10 @@ def _repeated_act(view: FlowView) -> Iterator[Hit]:
 
 
 def _silent_yes(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
-        if step.kind == "approve" and step.approval is not None and step.approval.silence == "approves":
+    for step in view.of_kind("approve"):
+        if step.approval is not None and step.approval.silence == "approves":
             yield Hit(step, f"{quote_name(step.title)} is taken as approved when nobody answers")
-        elif step.kind == "approve" and (target := _where_silence_passes(view, step)) is not None:
+        elif (target := _where_silence_passes(view, step)) is not None:
             told = f"when nobody answers {quote_name(step.title)} the run goes on to {quote_name(target.title)}, as after a yes"
             yield Hit(step, told)
 

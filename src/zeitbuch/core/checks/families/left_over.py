@@ -50,17 +50,14 @@ def _placeholders(view: FlowView) -> Iterator[Hit]:
         if found is not None and (not what.endswith("prompt") or found.group().isupper()):
             alone = len(text.split()) == 1 and not what.endswith("prompt")  # within other words it may be meant
             yield Hit(part, f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}", alone)
-    used = {ref.variable for _, ref in view.used_refs if ref.variable}
     for variable in view.flow.variables:
-        if isinstance(variable.value, str) and (found := PLACEHOLDER.search(variable.value)) is not None:
-            users = [part for part, ref in view.used_refs if ref.variable == variable.name]
+        found = PLACEHOLDER.search(variable.value) if isinstance(variable.value, str) else None
+        if found is not None:
+            users = view.users_of_variable(variable.name)
             names = dict.fromkeys(quote_name(part.title) for part in users)
             told = f", used by {join_words(list(names))}" if users else ""
-            yield Hit(
-                users[0] if users else None,
-                f"the variable {quote_name(variable.name)} holds {quote_name(found.group())}{told}",
-                variable.name in used,
-            )
+            said = f"the variable {quote_name(variable.name)} holds {quote_name(found.group())}{told}"
+            yield Hit(users[0] if users else None, said, bool(users))
 
 
 def _empty_values(view: FlowView) -> Iterator[Hit]:
@@ -70,13 +67,13 @@ def _empty_values(view: FlowView) -> Iterator[Hit]:
 
 
 def _empty_inputs(view: FlowView) -> Iterator[Hit]:
-    used = {ref.variable for _, ref in view.used_refs if ref.variable}
     for step, one in view.empty:
         if one.role is None and one.name.casefold() in _NEEDED:
             yield Hit(step, f"{quote_name(step.title)} has nothing for {one.name}", False)
     for variable in view.flow.variables:
-        if variable.name in used and isinstance(variable.value, str) and not variable.value.strip():
-            users = [part for part, ref in view.used_refs if ref.variable == variable.name]
+        is_empty = isinstance(variable.value, str) and not variable.value.strip()
+        users = view.users_of_variable(variable.name) if is_empty else []
+        if users:
             yield Hit(
                 users[0],
                 f"{quote_name(users[0].title)} takes the variable {quote_name(variable.name)}, which holds nothing",

@@ -16,13 +16,12 @@ from ..parts import minute_of, prompts_of
 from ..records import Check, Hit
 from ..views import FlowView
 
-_LOOKS = frozenset({"decide"})
 _LIGHT = frozenset({"shape", "code", "note"})  # what can be done to all items at once
 
 
 def _uncapped_agents(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if "agent" in view.kinds else ():
-        if step.kind == "agent" and (step.model is None or step.model.max_turns is None):
+    for step in view.of_kind("agent"):
+        if step.model is None or step.model.max_turns is None:
             yield Hit(
                 step, f"the agent {quote_name(step.title)} has no most of turns: what one run costs has no bound", False
             )
@@ -31,15 +30,17 @@ def _uncapped_agents(view: FlowView) -> Iterator[Hit]:
 def _circles_without_way_out(view: FlowView) -> Iterator[Hit]:
     for source, target in view.ways.back_links if _has_circle(view) else ():
         inner = {target} | (view.ways.steps_after(target) & (view.ways.steps_before(source) | {source}))
-        leaving = [
-            link for key in inner for link in view.graph.leaving.get(key, ()) if link.role in ("next", "case", "error")
-        ]
-        if not any(link.target not in inner for link in leaving) and not any(
-            view.graph.steps[key].kind in ("decide", "approve") for key in inner if key in view.graph.steps
-        ):
+        if not any(_leads_out(view, key, inner) for key in inner):
             names = view.graph.names
             told = f"{quote_name(names[source])} leads back to {quote_name(names[target])}, and no way leads out: the run never ends"
             yield Hit(view.graph.steps.get(source), told)
+
+
+def _leads_out(view: FlowView, key: str, inner: set[str]) -> bool:
+    """Whether a step of a circle decides, or has a way that leaves it."""
+    step = view.graph.steps.get(key)
+    leaving = [link.target for link in view.graph.leaving.get(key, ()) if link.role != "attach"]
+    return (step is not None and step.kind in ("decide", "approve")) or not inner.issuperset(leaving)
 
 
 def _has_circle(view: FlowView) -> bool:
@@ -49,20 +50,24 @@ def _has_circle(view: FlowView) -> bool:
 
 def _paid_before_filter(view: FlowView) -> Iterator[Hit]:
     """A model call right before a decision that does not look at its answer and throws items away."""
-    for step in view.steps if view.kinds & AI_KINDS and "decide" in view.kinds else ():
-        if step.kind not in AI_KINDS or step.id in view.graph.host:
+    for decision in view.of_kind("decide") if view.kinds & AI_KINDS else ():
+        step = _paid_before(view, decision)
+        if step is None or not _discards(view, decision):
             continue
-        nexts = [
-            view.graph.steps.get(link.target) for link in view.graph.leaving.get(step.id, ()) if link.role == "next"
-        ]
-        if len(nexts) != 1 or nexts[0] is None or nexts[0].kind not in _LOOKS:
-            continue
-        decision = nexts[0]
         sources = {ref.step for ref in decision.refs}
         sources |= {ref.step for link in view.cases_of(decision) for ref in view.refs_of_link(link)}
-        if sources and step.id not in sources and _discards(view, decision) and not _comes_from(view, sources, step):
+        if sources and not _comes_from(view, sources, step):
             told = f"{quote_name(step.title)} is paid for before {quote_name(decision.title)}, which does not look at its answer and lets runs end"
             yield Hit(step, told, False)
+
+
+def _paid_before(view: FlowView, decision: Step) -> Step | None:
+    """The one model call that leads to a decision and nowhere else."""
+    arriving = view.graph.arriving.get(decision.id, ())
+    step = view.graph.steps.get(arriving[0].source) if len(arriving) == 1 and arriving[0].role == "next" else None
+    if step is None or not step.enabled or step.kind not in AI_KINDS:
+        return None
+    return step if [link.role for link in view.graph.leaving.get(step.id, ())].count("next") == 1 else None
 
 
 def _discards(view: FlowView, decision: Step) -> bool:
@@ -74,7 +79,7 @@ def _discards(view: FlowView, decision: Step) -> bool:
 
 def _comes_from(view: FlowView, sources: set[str | None], step: Step) -> bool:
     """Whether what a decision looks at is made of the answer of a step."""
-    return any(key is None or view.may_lead(step.id, key) for key in sources)
+    return any(key is None or key == step.id or view.may_lead(step.id, key) for key in sources)
 
 
 def _frequent_polls(view: FlowView) -> Iterator[Hit]:
@@ -105,11 +110,12 @@ def _asked(step: Step) -> tuple[str, ...]:
 @lru_cache(maxsize=1)  # two checks ask for it, one after the other
 def _pairs_alike(view: FlowView) -> list[tuple[Step, Step]]:
     """Model calls of a flow that ask the same and may both run in one run."""
-    begun = Counter(_beginning(step) for step in view.steps if step.kind == "model")
+    models = view.of_kind("model")
+    begun = Counter(map(_beginning, models))
     seen: dict[tuple[str, ...], list[Step]] = {}
     found = []
-    for step in view.steps if any(count > 1 for count in begun.values()) else ():
-        asked = _asked(step) if step.kind == "model" and begun[_beginning(step)] > 1 else ()
+    for step in models:
+        asked = _asked(step) if begun[_beginning(step)] > 1 else ()
         if not any(len(text) > 8 for text in asked):
             continue
         found += [(other, step) for other in seen.get(asked, ()) if _both_run(view, other, step)]
@@ -155,13 +161,14 @@ def _several_models(view: FlowView) -> Iterator[Hit]:
 
 
 def _writes_in_loops(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if "loop" in view.kinds and "write" in view.effects else ():
-        loop = view.graph.steps.get(step.scope or "")
-        if step.effect != "write" or step.kind not in ("write", "http") or loop is None or loop.kind != "loop":
-            continue
-        beside = {other.kind for other in view.steps if other.scope == loop.id and other.id != step.id}
-        if beside <= _LIGHT:
-            yield Hit(step, f"{quote_name(step.title)} writes once for each item of {quote_name(loop.title)}", False)
+    for loop in view.of_kind("loop") if "write" in view.effects else ():
+        inner = [step for step in view.steps if step.scope == loop.id]
+        writes = [step for step in inner if step.effect == "write" and step.kind in ("write", "http")]
+        beside = {step.kind for step in inner if step not in writes[:1]}
+        if writes and beside <= _LIGHT:
+            yield Hit(
+                writes[0], f"{quote_name(writes[0].title)} writes once for each item of {quote_name(loop.title)}", False
+            )
 
 
 def _same_minute(view: FlowView) -> Iterator[Hit]:

@@ -9,7 +9,7 @@ from datetime import date
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
-from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.records import ModelUse, Step
 
 from ..parts import prompt_text_of, store_of
 from ..records import Check, Hit
@@ -38,39 +38,35 @@ _BOUNDS = (
 
 
 def _hot_labels(view: FlowView) -> Iterator[Hit]:
-    hot = [step for step in view.steps if step.kind == "model" and step.model is not None
-           and (step.model.temperature or 0) >= view.estate.limits.temperature]  # fmt: skip
-    for step in hot:
-        model = step.model
-        assert model is not None
-        readers = [
-            part.title for part, _ in view.users.get(step.id, ()) if isinstance(part, Step) and part.kind == "decide"
-        ]
-        warm = f"{quote_name(step.title)} has the temperature {model.temperature:g}"
-        if readers:
-            yield Hit(step, f"{warm}, and {quote_name(readers[0])} decides by its answer", False)
-        elif model.task in _EXACT_TASKS:
-            yield Hit(step, f"{warm}, and its task is to {model.task}", False)
-        elif model.task is None and (found := _EXACT_PROMPT.search(prompt_text_of(step))) is not None:
-            yield Hit(step, f"{warm}, and is told to {quote_name(found.group().lower())}", False)
+    for step, use in view.with_model:
+        if step.kind == "model" and (use.temperature or 0) >= view.estate.limits.temperature:
+            wants = _exactness(view, step, use)
+            if wants:
+                yield Hit(step, f"{quote_name(step.title)} has the temperature {use.temperature:g}, and {wants}", False)
+
+
+def _exactness(view: FlowView, step: Step, use: ModelUse) -> str:
+    """Why an answer is to be the same each time; empty where nothing says so."""
+    readers = [part.title for part, _ in view.users.get(step.id, ()) if part.kind == "decide"]
+    if readers:
+        return f"{quote_name(readers[0])} decides by its answer"
+    if use.task in _EXACT_TASKS:
+        return f"its task is to {use.task}"
+    found = _EXACT_PROMPT.search(prompt_text_of(step)) if use.task is None else None
+    return f"is told to {quote_name(found.group().lower())}" if found is not None else ""
 
 
 def _unpriced(view: FlowView) -> Iterator[Hit]:
-    card = view.estate.card
-    for step in view.steps if card is not None else ():
-        name = step.model.name if step.model is not None else None
-        if card is not None and step.kind in MODEL_KINDS and name and card.rate_of(name) is None:
-            yield Hit(
-                step,
-                f"{quote_name(step.title)} calls {quote_name(name)}, which the rate card has not: its cost is unknown",
-            )
+    for step, use in view.with_model if view.estate.card is not None else ():
+        if step.kind in MODEL_KINDS and use.name and view.estate.rate_of(step) is None:
+            told = f"{quote_name(step.title)} calls {quote_name(use.name)}, which the rate card has not: its cost is unknown"
+            yield Hit(step, told)
 
 
 def _retired(view: FlowView) -> Iterator[Hit]:
-    card, today = view.estate.card, view.estate.facts.today
-    for step in view.steps if card is not None and today else ():
-        name = step.model.name if step.model is not None else None
-        rate = card.rate_of(name) if card is not None and name and step.kind in MODEL_KINDS else None
+    today = view.estate.facts.today
+    for step, use in view.with_model if today else ():
+        rate = view.estate.rate_of(step) if step.kind in MODEL_KINDS else None
         if rate is None or rate.retires is None:
             continue
         days = (rate.retires - date.fromisoformat(today)).days
@@ -78,16 +74,15 @@ def _retired(view: FlowView) -> Iterator[Hit]:
             instead = f": {quote_name(rate.replaced_by)} takes its place" if rate.replaced_by else ""
             said = "is no more since" if days <= 0 else f"ends in {days} days, on"
             yield Hit(
-                step, f"{quote_name(step.title)} calls {quote_name(name or '')}, which {said} {rate.retires}{instead}"
+                step,
+                f"{quote_name(step.title)} calls {quote_name(use.name or '')}, which {said} {rate.retires}{instead}",
             )
 
 
 def _embeddings_differ(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if view.kinds & {"retrieve", "memory"} else ():
-        store, name = store_of(step), step.model.name if step.model is not None else None
-        if step.kind != "retrieve" or not store or not name:
-            continue
-        filled = view.estate.embedded_by.get(store.casefold(), {})
+    for step, use in view.with_model if "retrieve" in view.kinds else ():
+        store, name = store_of(step), use.name or ""
+        filled = view.estate.embedded_by.get(store.casefold(), {}) if step.kind == "retrieve" and name else {}
         if filled and name not in filled:
             model, where = next(iter(filled.items()))
             yield Hit(
@@ -97,11 +92,9 @@ def _embeddings_differ(view: FlowView) -> Iterator[Hit]:
 
 
 def _endless_memory(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if "memory" in view.kinds else ():
-        bounded = any(
-            word in one.name.casefold() for one in step.inputs for word in _BOUNDS if one.value not in (None, "")
-        )
-        if step.kind == "memory" and not bounded and not _NUMBER_WORD.search(step.name):
+    for step in view.of_kind("memory"):
+        given = " ".join([one.name.casefold() for one in step.inputs if one.value not in (None, "")])
+        if not any(word in given for word in _BOUNDS) and not _NUMBER_WORD.search(step.name):
             yield Hit(
                 step,
                 f"{quote_name(step.title)} keeps the conversation without a stated limit: every turn costs more than the last",
@@ -112,12 +105,7 @@ def _endless_memory(view: FlowView) -> Iterator[Hit]:
 def _overlap(view: FlowView) -> Iterator[Hit]:
     for step in view.steps:
         pieces = step.pieces
-        if (
-            pieces is not None
-            and pieces.size is not None
-            and pieces.overlap is not None
-            and pieces.overlap >= pieces.size > 0
-        ):
+        if pieces is not None and pieces.size and (pieces.overlap or 0) >= pieces.size:
             yield Hit(
                 step,
                 f"{quote_name(step.title)} cuts pieces of {pieces.size} that overlap by {pieces.overlap}: it never gets on",

@@ -16,6 +16,8 @@ from ..records import Check, Hit
 from ..views import ACTS, FlowView
 
 OUTSIDE = frozenset({"chat", "form", "webhook", "event", "polling"})  # triggers whose words anybody may write
+_MOST_STEPS_BACK = 5
+_KEEPS = frozenset({"write", "send"})
 _READS_OUTSIDE = frozenset({"parse", "http"})  # steps that bring documents and pages
 _WORD = re.compile(r"[^\W_]+")
 _HUMP = re.compile(r"(?<=[a-z])(?=[A-Z])")
@@ -56,18 +58,17 @@ def tools_words(tools: list[Step]) -> str:
 
 def outside_words(view: FlowView, agent: Step) -> str:
     """Where the words come from that anybody may write and the agent reads; empty for nowhere that is known."""
-    work = [(ref.step, 0) for prompt in prompts_of(agent) for ref in prompt.refs]
-    work += [(ref.step, 0) for one in agent.inputs for ref in one.refs]
-    seen: set[str] = set()
+    work = [(ref.step, 0) for ref in _refs_of_step(agent)]
+    seen: set[str | None] = {None}
     while work:
         key, depth = work.pop()
-        if key is None or key in seen:
+        if key in seen:
             continue
         seen.add(key)
-        part = view.graph.triggers.get(key) or view.graph.steps.get(key)
+        part = view.graph.triggers.get(key or "") or view.graph.steps.get(key or "")
         if part is not None and _is_outside(part):
             return quote_name(part.title)
-        if isinstance(part, Step) and depth < 5:
+        if isinstance(part, Step) and depth < _MOST_STEPS_BACK:
             work += [(ref.step, depth + 1) for ref in _refs_of_step(part)]
     return ""
 
@@ -84,7 +85,7 @@ def _is_outside(part: Step | Trigger) -> bool:
 
 
 def _agent_on_outside_words(view: FlowView) -> Iterator[Hit]:
-    for agent in view.steps if "agent" in view.kinds else ():
+    for agent in view.of_kind("agent"):
         tools = acting_tools(view, agent)
         source = outside_words(view, agent) if tools else ""
         if source:
@@ -96,13 +97,12 @@ def _agent_on_outside_words(view: FlowView) -> Iterator[Hit]:
 
 def _secrets_to_models(view: FlowView) -> Iterator[Hit]:
     labels = [secret.name for secret in view.flow.secrets]
-    for step in view.steps:
-        for prompt in prompts_of(step):
-            told = next((label for label in labels if label in prompt.text), "")
-            told = told or next(
-                (ref.text or ref.path or ref.variable or "" for ref in prompt.refs if is_secret(ref)), ""
-            )
-            if told:
+    for step, use in view.with_model:
+        for prompt in use.prompts:
+            found = [label for label in labels if label in prompt.text]
+            found += [ref.text or ref.path or ref.variable or "" for ref in prompt.refs if is_secret(ref)]
+            if found:
+                told = found[0]
                 yield Hit(
                     step,
                     f"the prompt of {quote_name(step.title)} holds {quote_name(told)}: whoever runs the model reads it",
@@ -129,25 +129,26 @@ def is_personal(ref: Ref) -> bool:
 
 
 def _personal_to_models(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
-        found = [ref.path for prompt in prompts_of(step) for ref in prompt.refs if is_personal(ref)]
+    for step, use in view.with_model:
+        found = [ref.path for prompt in use.prompts for ref in prompt.refs if is_personal(ref)]
         if found:
             names = join_words([quote_name(path) for path in dict.fromkeys(found)])
             yield Hit(step, f"the prompt of {quote_name(step.title)} hands {names} to the model's vendor", False)
 
 
 def _logged_secrets(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if view.effects & {"write", "send"} else ():
-        if step.effect not in ("write", "send") or "log" not in f"{step.name} {step.operation}".lower():
+    for step in view.with_effect(_KEEPS):
+        if not _is_log(step):
             continue
-        if "log" not in words_in(f"{step.name} {step.operation}"):
-            continue
-        found = [
-            ref for one in step.inputs if not one.secured for ref in one.refs if is_secret(ref) or is_personal(ref)
-        ]
+        taken = [ref for one in step.inputs if not one.secured for ref in one.refs]
+        found = [quote_name(ref.path or ref.variable or "") for ref in taken if is_secret(ref) or is_personal(ref)]
         if found:
-            names = join_words([quote_name(ref.path or ref.variable or "") for ref in found])
-            yield Hit(step, f"{quote_name(step.title)} writes {names} into a log", False)
+            yield Hit(step, f"{quote_name(step.title)} writes {join_words(found)} into a log", False)
+
+
+def _is_log(step: Step) -> bool:
+    named = f"{step.name} {step.operation}"
+    return "log" in named.lower() and "log" in words_in(named)
 
 
 CHECKS: tuple[Check, ...] = (

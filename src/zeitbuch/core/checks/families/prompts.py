@@ -8,13 +8,13 @@ from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
-from zeitbuch.core.model.records import Ref, Step, Trigger
+from zeitbuch.core.model.records import ModelUse, Ref, Step, Trigger
 from zeitbuch.core.model.words import join_words
 from zeitbuch.core.pricing.asked_answers import asked_length
 from zeitbuch.core.pricing.token_count import count_tokens
 
 from ..near_prompts import ENOUGH_WORDS
-from ..parts import prompt_text_of, prompts_of
+from ..parts import prompt_text_of, refs_of_part
 from ..records import Check, Hit
 from ..views import FlowView
 from .outside import words_in
@@ -53,11 +53,9 @@ _PER_WORD = 1.2  # fewest tokens that a word takes
 
 
 def _dates_not_given(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if any(word in view.lower_text for word in _DATE_WORDS) else ():
-        if step.kind not in MODEL_KINDS or not prompts_of(step):
-            continue
+    for step, _ in view.with_model if any(word in view.lower_text for word in _DATE_WORDS) else ():
         text = _EXAMPLE.sub(" ", _QUOTED.sub(" ", prompt_text_of(step)))
-        found = _DATE.search(text)
+        found = _DATE.search(text) if step.kind in MODEL_KINDS else None
         if found is not None and not _knows_time(view, step):
             yield Hit(
                 step,
@@ -68,44 +66,31 @@ def _dates_not_given(view: FlowView) -> Iterator[Hit]:
 
 def _knows_time(view: FlowView, step: Step) -> bool:
     """Whether a model is given a time: by a value that it takes, a whole record that may hold one, or a tool."""
-    refs = [ref for prompt in prompts_of(step) for ref in prompt.refs] + [
-        ref for one in step.inputs for ref in one.refs
-    ]
-    if any(set(words_in(f"{ref.path} {ref.variable or ''}")) & _TIME_WORDS for ref in refs):
+    if _GIVES_TIME.search(prompt_text_of(step)):
         return True
-    named = [one.name for one in step.inputs] + [
-        f"{tool.name} {tool.operation}" for tool in view.graph.helpers_of(step.id)
-    ]
-    if any(set(words_in(name)) & _TIME_WORDS for name in named) or _GIVES_TIME.search(prompt_text_of(step)):
-        return True
-    sources = [view.graph.steps.get(ref.step or "") for ref in refs]
-    return any(
-        source is not None and set(words_in(f"{source.name} {source.operation}")) & _TIME_WORDS for source in sources
-    )
+    refs = list(refs_of_part(step))
+    sources = [view.graph.steps[ref.step] for ref in refs if ref.step in view.graph.steps]
+    named = [f"{ref.path} {ref.variable or ''}" for ref in refs] + [one.name for one in step.inputs]
+    named += [f"{one.name} {one.operation}" for one in (*sources, *view.graph.helpers_of(step.id))]
+    return any(set(words_in(name)) & _TIME_WORDS for name in named)
 
 
 def _small_caps(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if any(word in view.lower_text for word in _LENGTH_WORDS) else ():
-        most = step.model.max_output if step.model is not None else None
-        if most is None or not prompts_of(step):
+    for step, use in view.with_model if any(word in view.lower_text for word in _LENGTH_WORDS) else ():
+        if use.max_output is None:
             continue
-        text = prompt_text_of(step)
-        asked = _words_asked(text)
-        if len(asked) == 1 and asked[0] * _PER_WORD > most:
-            yield Hit(
-                step,
-                f"{quote_name(step.title)} may answer {most:,} tokens, and its prompt speaks of {asked[0]:,} words",
-            )
-        elif (
-            not asked
-            and most < _SHORT
-            and (length := asked_length(prompts_of(step))) is not None
-            and most < length[0] / 4
-            and length[0] > 40
-        ):
-            yield Hit(
-                step, f"{quote_name(step.title)} may answer {most:,} tokens, and its prompt asks for {length[1]}", False
-            )
+        may = f"{quote_name(step.title)} may answer {use.max_output:,} tokens, and its prompt"
+        asked = _words_asked(prompt_text_of(step))
+        if len(asked) == 1 and asked[0] * _PER_WORD > use.max_output:
+            yield Hit(step, f"{may} speaks of {asked[0]:,} words")
+        elif not asked and (said := _longer_than(use, use.max_output)):
+            yield Hit(step, f"{may} asks for {said}", False)
+
+
+def _longer_than(use: ModelUse, most: int) -> str:
+    """The length that a prompt asks for in other words than a number of words, where it is far more than a cap."""
+    length = asked_length(use.prompts) if most < _SHORT else None
+    return length[1] if length is not None and length[0] > max(40, 4 * most) else ""
 
 
 def _words_asked(text: str) -> list[int]:
@@ -118,27 +103,23 @@ def _words_asked(text: str) -> list[int]:
 
 
 def _beyond_context(view: FlowView) -> Iterator[Hit]:
-    card = view.estate.card
-    for step in view.steps if card is not None else ():
-        name = step.model.name if step.model is not None else None
-        rate = card.rate_of(name) if card is not None and name else None
-        if rate is None or rate.context is None or step.model is None:
+    for step, use in view.with_model if view.estate.card is not None else ():
+        rate = view.estate.rate_of(step)
+        if rate is None or rate.context is None:
             continue
-        answer = step.model.max_output or 0
+        answer = use.max_output or 0
         text = prompt_text_of(step)
         if len(text) + 4 * answer < rate.context:  # a token is a letter at the least: no need to count
             continue
         tokens = count_tokens(text, rate.family) + answer
         if tokens > rate.context:
-            told = f"{quote_name(step.title)} sends {tokens - answer:,.0f} tokens of its own and may answer {answer:,}; {name} takes {rate.context:,} together"
+            told = f"{quote_name(step.title)} sends {tokens - answer:,.0f} tokens of its own and may answer {answer:,}; {use.name} takes {rate.context:,} together"
             yield Hit(step, told)
 
 
 def _json_for_nobody(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if "JSON" in view.all_text else ():
-        if step.kind != "model" or not _asks_for_json(prompt_text_of(step)):
-            continue
-        users = view.users.get(step.id, ())
+    for step in view.of_kind("model") if "JSON" in view.all_text else ():
+        users = view.users.get(step.id, ()) if _asks_for_json(prompt_text_of(step)) else ()
         if users and all(_takes_whole(part, ref) for part, ref in users):
             names = join_words(list(dict.fromkeys(quote_name(part.title) for part, _ in users)))
             yield Hit(

@@ -8,9 +8,10 @@ from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
-from zeitbuch.core.model.records import Binding, Step
+from zeitbuch.core.model.records import Binding, Link, Step
 from zeitbuch.core.model.words import join_words
 
+from ..parts import approvers_of
 from ..records import Check, Hit
 from ..views import ACTS, FlowView
 from .outside import acting_tools, outside_words, tools_words, words_in
@@ -39,7 +40,7 @@ _FUNCTIONS = frozenset(
 
 
 def _agent_acts(view: FlowView) -> Iterator[Hit]:
-    for agent in view.steps if "agent" in view.kinds else ():
+    for agent in view.of_kind("agent"):
         tools = acting_tools(view, agent)
         if tools and not outside_words(view, agent):  # `outside-words-to-agent` tells of the others
             yield Hit(
@@ -48,12 +49,12 @@ def _agent_acts(view: FlowView) -> Iterator[Hit]:
 
 
 def _model_decides(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if view.effects & ACTS else ():
+    for step in view.with_effect(ACTS):
         decided = [
             one for one in step.inputs if one.role in ("recipient", "amount", "address") and _by_model(view, one)
         ]
         decided = [one for one in decided if one.role != "amount" or not _is_limited(view, step, one)]
-        if step.effect in ACTS and decided and not view.is_approved(step):
+        if decided and not view.is_approved(step):
             what = join_words([f"{one.role} ({one.name})" for one in decided])
             sure = any(one.decided == "model" for one in decided)
             yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it", sure)
@@ -67,56 +68,56 @@ def _by_model(view: FlowView, one: Binding) -> bool:
 
 def _is_limited(view: FlowView, step: Step, amount: Binding) -> bool:
     """Whether a fixed limit stands beside an amount: as an input of the step, or in a condition before it."""
-    beside = any(
-        one is not amount
-        and one.decided != "model"
-        and set(words_in(one.name)) & _LIMITS
-        and one.value not in (None, "")
-        for one in step.inputs
-    )
-    if beside or not any(ref.step for ref in amount.refs):
-        return beside
-    values = {(ref.step, ref.path) for ref in amount.refs}
-    tested = [
-        ref
-        for part, ref in view.used_refs
-        if isinstance(part, Step) and part.kind == "decide" and view.may_lead(part.id, step.id)
-    ]
+    if any(_is_limit(one) for one in step.inputs if one is not amount):
+        return True
+    values = {(ref.step, ref.path) for ref in amount.refs if ref.step}
+    tested = [ref for part, ref in view.used_refs if part.kind == "decide" and view.may_lead(part.id, step.id)]
     return any((ref.step, ref.path) in values for ref in tested)
+
+
+def _is_limit(one: Binding) -> bool:
+    return one.decided != "model" and bool(set(words_in(one.name)) & _LIMITS) and one.value not in (None, "")
 
 
 def _acts_by_label(view: FlowView) -> Iterator[Hit]:
     """Deletions and payments right behind a case that a model's answer chose."""
-    for decision in view.steps if view.effects & _FINAL and "decide" in view.kinds else ():
-        model = view.asked_model(decision) if decision.kind == "decide" else None
-        for link in view.cases_of(decision) if model is not None else ():
-            step = view.graph.steps.get(link.target)
-            if step is not None and step.enabled and step.effect in _FINAL and not view.is_approved(step):
-                answer = quote_name(link.label or link.condition)
-                does = f"{quote_name(step.title)} {EFFECTS[step.effect].verb}"
-                asked = quote_name(model.title if model else "")
-                yield Hit(step, f"{does} because {asked} answered {answer}, and nobody approves it", False)
+    for decision in view.of_kind("decide") if view.effects & _FINAL else ():
+        model = view.asked_model(decision)
+        if model is not None:
+            for link in view.cases_of(decision):
+                yield from _final_behind(view, link, model)
+
+
+def _final_behind(view: FlowView, link: Link, model: Step) -> Iterator[Hit]:
+    step = view.target_of(link)
+    if step is not None and step.effect in _FINAL and not view.is_approved(step):
+        answer = quote_name(link.label or link.condition)
+        does = f"{quote_name(step.title)} {EFFECTS[step.effect].verb}"
+        yield Hit(step, f"{does} because {quote_name(model.title)} answered {answer}, and nobody approves it", False)
 
 
 def _undescribed_tools(view: FlowView) -> Iterator[Hit]:
-    for agent in view.steps if "agent" in view.kinds else ():
-        if agent.kind != "agent":
-            continue
+    for agent in view.of_kind("agent"):
         tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and KINDS[tool.kind].is_tool]
         for tool in tools:
             if not _says_what_for(tool):
                 yield Hit(
                     tool, f"the tool {quote_name(tool.title)} of {quote_name(agent.title)} has no description", False
                 )
-        seen: dict[tuple[object, ...], Step] = {}
-        for tool in tools:
-            key = _use_of(tool)
-            if key in seen:
-                yield Hit(
-                    tool,
-                    f"{quote_name(seen[key].title)} and {quote_name(tool.title)} of {quote_name(agent.title)} do the same",
-                )
-            seen.setdefault(key, tool)
+        yield from _twins(agent, tools)
+
+
+def _twins(agent: Step, tools: list[Step]) -> Iterator[Hit]:
+    """Tools of an agent that do the same."""
+    seen: dict[tuple[object, ...], Step] = {}
+    for tool in tools:
+        key = _use_of(tool)
+        if key in seen:
+            yield Hit(
+                tool,
+                f"{quote_name(seen[key].title)} and {quote_name(tool.title)} of {quote_name(agent.title)} do the same",
+            )
+        seen.setdefault(key, tool)
 
 
 def _says_what_for(tool: Step) -> bool:
@@ -135,9 +136,7 @@ def _use_of(tool: Step) -> tuple[object, ...]:
 
 
 def _own_requests(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps if "approve" in view.kinds else ():
-        if step.kind != "approve":
-            continue
+    for step in view.of_kind("approve"):
         refs = list(step.approval.refs) if step.approval is not None else []
         refs += [ref for one in step.inputs if one.role == "approver" for ref in one.refs]
         own = next((ref for ref in refs if set(words_in(ref.path)[-2:]) & _REQUESTERS), None)
@@ -150,10 +149,8 @@ def _own_requests(view: FlowView) -> Iterator[Hit]:
 
 
 def _unknown_approvers(view: FlowView) -> Iterator[Hit]:
-    people = view.estate.people
-    for step in view.steps if people and "approve" in view.kinds else ():
-        named = step.approval.approvers if step.approval is not None else ()
-        gone = [name for name in named if name.casefold() in people and people[name.casefold()].left]
+    for step in view.of_kind("approve"):
+        gone = [name for name in approvers_of(step) if view.estate.has_left(name)]
         if gone:
             yield Hit(
                 step,
@@ -162,22 +159,25 @@ def _unknown_approvers(view: FlowView) -> Iterator[Hit]:
 
 
 def _accounts_of_people(view: FlowView) -> Iterator[Hit]:
-    names = {tuple(words_in(name)) for name in view.flow.owners if len(words_in(name)) > 1}
-    names |= {tuple(words_in(person.name)) for person in view.estate.facts.people if len(words_in(person.name)) > 1}
-    used = {part.connection for part in view.parts if part.connection}
-    mails = {person.mail.casefold() for person in view.estate.facts.people if person.mail}
+    names = [*view.flow.owners, *[person.name for person in view.estate.facts.people]]
+    spelt = {words for name in names if len(words := tuple(words_in(name))) > 1}
+    used = {part.connection for part in view.parts}
     for one in view.flow.connections:
-        local, at, _ = one.account.partition("@")
-        words = tuple(words_in(local))
         if not one.account or one.id not in used:
             continue
-        known = words in names or one.account.casefold() in mails
-        if known or (at and _PERSON.fullmatch(local) is not None and not set(words) & _FUNCTIONS):
+        known = tuple(words_in(one.account.partition("@")[0])) in spelt or one.account.casefold() in view.estate.people
+        if known or _looks_like_person(one.account):
             yield Hit(
                 None,
                 f"the connection {quote_name(one.name or one.id)} acts as {quote_name(one.account)}, the account of a person",
                 known,
             )
+
+
+def _looks_like_person(account: str) -> bool:
+    """Whether an address is one of the form first.last, and of no function."""
+    local, at, _ = account.partition("@")
+    return bool(at) and _PERSON.fullmatch(local) is not None and not set(words_in(local)) & _FUNCTIONS
 
 
 def _open_webhooks(view: FlowView) -> Iterator[Hit]:

@@ -16,8 +16,8 @@ _TELLS = frozenset({"approve", "subflow", "http", "agent"})  # kinds that reach 
 
 def _dead_error_routes(view: FlowView) -> Iterator[Hit]:
     for link in view.flow.links:
-        target = view.graph.steps.get(link.target)
-        if link.role != "error" or target is None or not target.enabled:
+        target = view.target_of(link) if link.role == "error" else None
+        if target is None:
             continue
         behind = [
             target,
@@ -50,8 +50,8 @@ def _short_timeouts(view: FlowView) -> Iterator[Hit]:
 
 
 def _unanswered(view: FlowView) -> Iterator[Hit]:
-    for step in view.steps:
-        if step.kind != "approve" or step.timeout is None or (step.approval is not None and step.approval.silence):
+    for step in view.of_kind("approve"):
+        if step.timeout is None or (step.approval is not None and step.approval.silence):
             continue
         if not any(
             _takes_silence(link.after, link.role, link.otherwise) for link in view.graph.leaving.get(step.id, ())

@@ -118,20 +118,24 @@ def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], 
 def spread_loss(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
     """What follows when a thing is gone, the worst first."""
     losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
-    for flow in estate.flows:
-        loss = losses[flow.id]
-        loss.is_gone = row.sort == "flow" and pattern_fits(name, flow.id, flow.name)
-        for need in row.needs(flow, name) if not loss.is_gone else ():
-            loss.needs(need)
-        if row.sort == "person" and any(pattern_fits(name, owner) for owner in flow.owners):
-            others = [owner for owner in flow.owners if not pattern_fits(name, owner)]
-            loss.notes[
-                "nobody answers for it any more" if not others else f"{', '.join(others)} alone answer for it"
-            ] = None
+    for loss in losses.values():
+        _begin(loss, row, name)
     _follow_calls(estate, losses)
     _starve(estate, losses)
     found = [loss.result() for loss in losses.values() if loss.touched or loss.dead or loss.is_gone or loss.notes]
     return sorted(found, key=lambda one: (ENDINGS.index(one.ending), one.odds != "certain", one.name.casefold()))
+
+
+def _begin(loss: FlowLoss, row: ThingRow, name: str) -> None:
+    """What a flow loses by itself."""
+    flow = loss.flow
+    loss.is_gone = row.sort == "flow" and pattern_fits(name, flow.id, flow.name)
+    for need in row.needs(flow, name) if not loss.is_gone else ():
+        loss.needs(need)
+    if row.sort == "person" and any(pattern_fits(name, owner) for owner in flow.owners):
+        others = [owner for owner in flow.owners if not pattern_fits(name, owner)]
+        said = f"{', '.join(others)} alone answer for it" if others else "nobody answers for it any more"
+        loss.notes[said] = None
 
 
 def _follow_calls(estate: EstateView, losses: dict[str, FlowLoss]) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from zeitbuch.core.checks.estate_view import EstateView
-from zeitbuch.core.checks.parts import fixed_inputs, refs_of_part, store_of, texts_of
+from zeitbuch.core.checks.parts import approvers_of, fixed_inputs, refs_of_part, store_of, texts_of
 from zeitbuch.core.graph.flow_calls import service_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.name_patterns import pattern_fits
@@ -112,18 +112,20 @@ def _variable_names(estate: EstateView) -> Iterator[str]:
 def _by_person(flow: Flow, name: str) -> Iterator[Need]:
     accounts = {one.id for one in flow.connections if one.account and pattern_fits(name, one.account)}
     for part in _parts(flow):
-        if part.connection in accounts and part.connection:
+        if part.connection in accounts:
             yield Need(part, "acts under the person's account")
-        if isinstance(part, Step) and part.approval is not None:
-            asked = part.approval.approvers
-            if any(pattern_fits(name, one) for one in asked):
-                others = [one for one in asked if not pattern_fits(name, one)]
-                alone = not others or (part.approval.needed or 1) > len(others)
-                yield Need(
-                    part,
-                    "asks the person" + ("" if alone else f" or {', '.join(others)}"),
-                    "certain" if alone else "not",
-                )
+    for step in flow.steps:
+        if step.enabled and any(pattern_fits(name, one) for one in approvers_of(step)):
+            yield _question_to(step, name)
+
+
+def _question_to(step: Step, name: str) -> Need:
+    """An approval that asks a person: without enough others it waits for nobody."""
+    others = [one for one in approvers_of(step) if not pattern_fits(name, one)]
+    needed = (step.approval.needed if step.approval is not None else None) or 1
+    if needed > len(others):
+        return Need(step, "asks the person")
+    return Need(step, f"asks the person or {', '.join(others)}", "not")
 
 
 def _person_names(estate: EstateView) -> Iterator[str]:
