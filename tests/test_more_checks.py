@@ -71,6 +71,7 @@ TEXT = Ref(step="t", path="text", text="{t.text}")
 FILLS = step("e", "embed", model=ModelUse(name="small"), pieces=Pieces(store="shelf"))
 FAILS = (*path("t", "a", "b"), Link(source="a", target="x", role="error"))
 ROUND = step("l", "loop")
+FREE = step("a", "agent")
 
 # code -> flows that have the fault, flows that have not
 MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
@@ -133,7 +134,7 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
         ],
     ),
     "agent-uncapped": (
-        [flow(step("a", "agent", model=ModelUse(name="m"))), flow(step("a", "agent"))],
+        [flow(structs.replace(FREE, model=ModelUse(name="m"))), flow(FREE)],
         [flow(step("b"), AGENT), flow(asks("Hello"))],
     ),
     "circle-endless": (
