@@ -135,7 +135,7 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
     ),
     "agent-uncapped": (
         [flow(structs.replace(FREE, model=ModelUse(name="m"))), flow(FREE)],
-        [flow(step("b"), AGENT), flow(asks("Hello"))],
+        [flow(asks("Hello")), flow(step("b"), AGENT)],
     ),
     "circle-endless": (
         [
