@@ -405,11 +405,17 @@ def test_exceptions_of_the_workspace(bad: Path, run: Run) -> None:
     assert told[0]["accepted"] == "dialled by hand until May, Maren Dahl"
     assert run("check", "--fail-on", "high").code == 0 and "1 accepted" in run("check").out
     (bad / "zeitbuch.toml").write_text('sources = ["in"]\n' + accept + "until = 2026-01-01\n")
-    ran = run("check", "--fail-on", "high")
-    assert ran.code == 1 and "accepted until 2026-01-01 by Maren Dahl" in ran.err
+    ran = run("check", "--fail-on", "high", "-f", "json")
+    over = next(one for one in json.loads(ran.out)["findings"] if one["code"] == "accept-expired")
+    assert (
+        ran.code == 1 and "accepted until 2026-01-01 by Maren Dahl" in over["message"] and over["origin"]["line"] == 2
+    )
     (bad / "zeitbuch.toml").write_text('sources = ["in"]\n' + accept.replace("Ref*", "Nobody"))
-    ran = run("check", "--fail-on", "high")
-    assert ran.code == 1 and "[accept-idle]" in ran.err and "found none" in ran.err
+    ran = run("check", "--fail-on", "high", "-f", "sarif")
+    idle = next(one for one in json.loads(ran.out)["runs"][0]["results"] if one["ruleId"] == "accept-idle")
+    assert ran.code == 1 and "no finding placeholder-text of flow 'Nobody'" in idle["message"]["text"]
+    assert "accept-idle" not in run("check", "in", "-f", "csv").out  # other sources than those of the workspace
+    assert "accept-idle" not in run("check", "--only", "owner-missing", "-f", "csv").out
 
 
 def test_sarif_and_junit(bad: Path, run: Run) -> None:

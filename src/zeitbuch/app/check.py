@@ -6,21 +6,25 @@ from __future__ import annotations
 import fnmatch
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from pathlib import Path
 
 import tomlkit
 from msgspec import Struct, structs
 
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.examples import EXAMPLES
-from zeitbuch.core.checks.records import SEVERITIES, Check, CheckFinding, Severity
-from zeitbuch.core.checks.registry import BROKEN, check_part, order_findings
+from zeitbuch.core.checks.records import SEVERITIES, Check, CheckAbout, CheckFinding, Severity
+from zeitbuch.core.checks.registry import EXPIRED, IDLE, OWN_CODES, check_part, order_findings
 from zeitbuch.core.estimate.estate import estimate_exactly
+from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Estate, Origin
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.check_table import ChecksResult
+from zeitbuch.readers.config.workspace import NAME as WORKSPACE
 from zeitbuch.readers.config.workspace import Accept
 from zeitbuch.readers.input.positions import place_problems
+from zeitbuch.readers.input.toml_lines import line_of
 
 from .basis import EstimateBasis
 from .check_facts import gather_facts
@@ -51,15 +55,29 @@ def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request
     accepts = session.workspace.accept
     found, used = _with_accepted(found, accepts, request.today)
     if not request.rules:
-        session.problems += _idle_accepts(session, accepts, used, request)
+        found += _idle_accepts(session, accepts, used, request, basis.whole)
     if request.since:
         found = _new_since(session, basis, request, rows, found)
     if request.flows:
         found = [one for one in found if _fits(request.flows, one.flow_id, one.flow)]
     flows = [flow for flow in estate.flows if not request.flows or _fits(request.flows, flow.id, flow.title)]
     found = order_findings(_with_money(found, estate, basis))
-    return ChecksResult(
-        tuple(_with_lines(session, found)), len(flows), _refusal(found, request.fail_on), basis.currency, request.since
+    about = _about_checks(rows, {one.code for one in found})
+    refused = _refusal(found, request.fail_on)
+    shown = tuple(_with_lines(session, found))
+    return ChecksResult(shown, len(flows), refused, basis.currency, request.since, about)
+
+
+def _about_checks(rows: Sequence[Check], used: set[str]) -> tuple[CheckAbout, ...]:
+    """What is said of the checks that found something."""
+    own = [about for code, about in OWN_CODES.items() if code in used]
+    return (
+        *[
+            CheckAbout(row.code, row.severity, row.title, row.why, row.how, row.misses, row.remedy)
+            for row in rows
+            if row.code in used
+        ],
+        *own,
     )
 
 
@@ -126,10 +144,16 @@ def accept_all(found: Iterable[CheckFinding], today: str) -> str:
     document.add(tomlkit.comment(f"Findings of {today}. Give each a reason and a name, or mend it and take it out."))
     rows = tomlkit.aot()
     for one in found:
-        if one.accepted or one.code == BROKEN:
+        if one.accepted or one.code in OWN_CODES:
             continue
         row = tomlkit.table()
-        values = {"code": one.code, "flow": one.flow_id, "step": one.step_id or "*", "reason": one.message, "by": ""}
+        values = {
+            "code": one.code,
+            "flow": literal_pattern(one.flow_id),
+            "step": literal_pattern(one.step_id) or "*",
+            "reason": one.message,
+            "by": "",
+        }
         for key, value in values.items():
             row.add(key, value)
         rows.append(row)
@@ -197,7 +221,7 @@ def _with_accepted(
 
 def _accepts(accept: Accept, one: CheckFinding) -> bool:
     return (
-        one.code != BROKEN
+        one.code not in OWN_CODES
         and fnmatch.fnmatchcase(one.code, accept.code)
         and _fits((accept.flow,), one.flow_id, one.flow)
         and _fits((accept.step,), one.step_id, one.step)
@@ -208,17 +232,27 @@ def _is_over(accept: Accept, today: str) -> bool:
     return accept.until is not None and accept.until.isoformat() <= today
 
 
-def _idle_accepts(session: Session, accepts: Sequence[Accept], used: list[int], request: CheckRequest) -> list[Problem]:
-    """Exceptions that are out of date, and those that fit nothing (where all checks ran)."""
-    origin = Origin(session.workspace.path_from_here("zeitbuch.toml"), "/accept")
+def _idle_accepts(
+    session: Session, accepts: Sequence[Accept], used: list[int], request: CheckRequest, whole: bool
+) -> list[CheckFinding]:
+    """Exceptions that are out of date, and those that fit nothing (where all checks ran over ``whole`` sources)."""
+    path = session.workspace.path_from_here(WORKSPACE)
     found = []
-    for accept, count in zip(accepts, used, strict=True):
+    for place, (accept, count) in enumerate(zip(accepts, used, strict=True)):
         if _is_over(accept, request.today):
-            words = f"expected an exception that holds, found that {accept.code} was accepted until {accept.until} by {accept.by}"
-            found.append(Problem("accept-idle", "warning", words, origin, "renew it, or mend what it accepts"))
-        elif not count and not request.only:
-            words = f"expected a finding {accept.code} of flow '{accept.flow}' that is accepted ({accept.reason}), found none"
-            found.append(Problem("accept-idle", "warning", words, origin, "take the exception out"))
+            code, words = EXPIRED, f"{accept.code} was accepted until {accept.until} by {accept.by} ({accept.reason})"
+        elif not count and not request.only and whole:
+            code, words = (
+                IDLE,
+                f"no finding {accept.code} of flow '{accept.flow}' is there to be accepted ({accept.reason}, {accept.by})",
+            )
+        else:
+            continue
+        line = line_of(Path(path).read_text(encoding="utf-8"), f"/accept/{place}")
+        remedy = OWN_CODES[code].remedy
+        found.append(
+            CheckFinding(code, "low", True, "the workspace", "", "on", words, remedy, origin=Origin(path, line=line))
+        )
     return found
 
 

@@ -99,6 +99,18 @@ class Check(NamedTuple):
     of_estate: bool = False  # whether it holds every flow against all others
 
 
+class CheckAbout(Struct, frozen=True):
+    """What is said of a check beside its findings."""
+
+    code: str
+    severity: Severity
+    title: str
+    why: str
+    how: str
+    misses: str
+    remedy: str
+
+
 class CheckFinding(Struct, frozen=True):
     """One finding. ``certain`` False is a suspicion; ``state`` is that of the flow: drafts and flows that are off never fail a gate;
     ``month`` is what the flow costs in a month, where that is known; ``accepted`` says by whom and why it is let be."""

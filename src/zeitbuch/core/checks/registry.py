@@ -24,7 +24,7 @@ from .families import (
     rights,
     silence,
 )  # fmt: skip
-from .records import SEVERITIES, Check, CheckFinding, EstateFacts, Hit
+from .records import SEVERITIES, Check, CheckAbout, CheckFinding, EstateFacts, Hit
 from .views import FlowView
 
 FAMILIES = (
@@ -44,6 +44,15 @@ FAMILIES = (
 )
 CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
 BROKEN = "check-failed"  # the code of a check that broke
+EXPIRED, IDLE = "accept-expired", "accept-idle"  # of exceptions of the workspace
+# What `check` says of itself: no row looks for it in a flow.
+OWN_CODES: dict[str, CheckAbout] = {row.code: row for row in (
+    CheckAbout(BROKEN, "low", "a check that failed", "The flow was not looked at for it.", "A check raised an error.", "Nothing.", "Report it with the flow."),
+    CheckAbout(EXPIRED, "low", "an exception that is out of date", "What it accepted counts again.", "The day of `until` against today.",
+               "Exceptions without a day.", "Renew it, or mend what it accepts."),
+    CheckAbout(IDLE, "low", "an exception that fits nothing", "It would accept the next finding that nobody has looked at.",
+               "Exceptions against the findings, where all checks ran over all sources of the workspace.", "Patterns that are too wide.", "Take the exception out."),
+)}  # fmt: skip
 
 
 def check_flows(

@@ -6,7 +6,6 @@ from __future__ import annotations
 from typing import Literal
 
 MessageCode = Literal[
-    "accept-idle",
     "answer",
     "answers-key",
     "answers-syntax",

@@ -6,9 +6,6 @@ from __future__ import annotations
 from .version_messages import VERSION_MESSAGES, Message
 
 _MESSAGES: tuple[Message, ...] = (
-    Message("accept-idle",
-            "An exception of the workspace (`[[accept]]`) is out of date, or fits no finding.",
-            "Renew it with a reason, or take it out: an exception that is out of date accepts nothing."),
     Message("answer",
             "An answer to a question about a proposed dialect is to no question of it, or is none of those that can be given.",
             "The questions stand at the end of the proposal, each with its id and its answers by number."),

@@ -8,20 +8,21 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
-from zeitbuch.core.checks.records import SEVERITIES, CheckFinding
+from zeitbuch.core.checks.records import SEVERITIES, CheckAbout, CheckFinding
 from zeitbuch.core.model.sheet import Column, Sheet, without_columns
 from zeitbuch.core.model.words import count_words
 
 
 class ChecksResult(Struct, frozen=True):
     """`check --format json`: the findings, how many flows were looked at, why the answer is no, the currency of the
-    months, and the state since which they are new."""
+    months, the state since which they are new, and what is said of the checks that found something."""
 
     findings: tuple[CheckFinding, ...]
     flows: int
     refused: str = ""
     currency: str = ""
     since: str = ""
+    checks: tuple[CheckAbout, ...] = ()
 
 
 def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True) -> Sheet:

@@ -10,8 +10,7 @@ from urllib.parse import quote
 
 import msgspec
 
-from zeitbuch.core.checks.records import Check, CheckFinding
-from zeitbuch.core.checks.registry import CHECKS
+from zeitbuch.core.checks.records import CheckAbout, CheckFinding
 from zeitbuch.core.report.check_table import ChecksResult
 from zeitbuch.version import __version__
 from zeitbuch.writers.theme.terminal import TextLook
@@ -22,8 +21,7 @@ _LEVELS = {"high": "error", "medium": "warning", "low": "note"}
 
 def write_sarif(result: ChecksResult, look: TextLook) -> str:
     """One run with its rules and results."""
-    used = {one.code for one in result.findings}
-    rules = [_rule(row) for row in CHECKS.values() if row.code in used]
+    rules = [_rule(row) for row in result.checks]
     log = {
         "$schema": SCHEMA,
         "version": "2.1.0",
@@ -38,7 +36,7 @@ def write_sarif(result: ChecksResult, look: TextLook) -> str:
     return msgspec.json.format(msgspec.json.encode(log), indent=2).decode() + "\n"
 
 
-def _rule(row: Check) -> dict[str, Any]:
+def _rule(row: CheckAbout) -> dict[str, Any]:
     help_text = f"{row.why}\n\nHow it is found: {row.how}\n\nWhat it misses: {row.misses}\n\nWhat to do: {row.remedy}"
     return {
         "id": row.code,
