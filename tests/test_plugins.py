@@ -88,7 +88,12 @@ def test_the_example_package_is_read_decoded_written_and_listed(packages: Path, 
         ("zeitbuch.formats", "quay", "zeitbuch-quay", "1.0"),
         ("zeitbuch.decoders", "tide", "zeitbuch-quay", "1.0"),
         ("zeitbuch.outputs", "lines", "zeitbuch-quay", "1.0"),
+        ("zeitbuch.checks", "quay", "zeitbuch-quay", "1.0"),
     ]
+    checked = json.loads(run("check", "exports", "-f", "json", **path).out)
+    assert "quay-no-limit" in {one["code"] for one in checked["findings"]}
+    assert "has no time limit" in run("check", "exports", "--only", "quay-no-limit", **path).out
+    assert "holds up the whole quay" in run("check", "--explain", "quay-no-limit", **path).out
     assert "no package adds anything" in run("list", "plugins").out
     (tmp_path / "exports" / "bad.tide").write_text("no equals sign")
     bad = run("inventory", "exports", **path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import CheckFinding
-from zeitbuch.core.checks.registry import check_part
+from zeitbuch.core.checks.registry import NEED_OTHERS, check_part
 from zeitbuch.core.diff.estate_changes import versions_of
 from zeitbuch.core.diff.flow_matching import FlowMatching
 from zeitbuch.core.diff.records import EstateChanges
@@ -42,3 +42,21 @@ def findings_between(
 
     pairs = [(look(views[0], old), look(views[1], new)) for old, new in versions_of(found, matching)]
     return changed_findings(pairs)
+
+
+def findings_of_flow(
+    session: Session, estate: Estate, flow: Flow, basis: EstimateBasis, today: str
+) -> list[CheckFinding]:
+    """The findings of one flow by checks that look at it alone; what the workspace accepts is none."""
+    rows = [row for row in all_checks(session).values() if not row.of_estate and row.code not in NEED_OTHERS]
+    facts = gather_facts(session, Estate(), basis, today, copies=False)
+    told = check_part(EstateView(estate.flows, basis.card, facts), rows, [flow])
+    return [one for one in accepted_findings(session, told, today) if not one.accepted]
+
+
+def finding_marks(old: list[CheckFinding], new: list[CheckFinding]) -> list[str]:
+    """'+high placeholder-text' for what came, '−low zone-missing' for what went."""
+    changes = changed_findings([(old, new)])
+    return [
+        f"{sign}{one.severity} {one.code}" for sign, rows in (("+", changes.new), ("−", changes.gone)) for one in rows
+    ]

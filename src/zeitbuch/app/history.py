@@ -20,12 +20,15 @@ from .session import Session
 from .sources import recorded_files
 
 if TYPE_CHECKING:
+    from zeitbuch.core.checks.records import CheckFinding
+    from zeitbuch.core.model.records import Estate, Flow
+
     from .basis import EstimateBasis
 
 
-def list_history(session: Session, flow: str = "", today: EstimateBasis | None = None) -> Sheet:
+def list_history(session: Session, flow: str = "", today: EstimateBasis | None = None, day: str = "") -> Sheet:
     """The snapshots of the book, or the versions of one flow (id or name, now or once); with ``today`` what each version would
-    cost on that basis, too."""
+    cost on that basis, and what the checks of the ``day`` (YYYY-MM-DD) find in it and not in the one before, too."""
     with Book(session.book).reading() as reading:
         line = session.line
         snapshots, versions = reading.snapshots(line), reading.versions(line=line)
@@ -33,8 +36,8 @@ def list_history(session: Session, flow: str = "", today: EstimateBasis | None =
         others = [line_name(other) for other in reading.lines() if other != line]
         if not flow:
             return with_notes(estate_sheet(snapshots, versions, notes), _other_lines(others))
-        costs = (lambda version: _cost_today(session, version, reading, today)) if today is not None else None
-        return flow_sheet(flow_versions(versions, flow), snapshots, costs, notes)
+        now = _VersionsToday(session, reading, today, day).columns if today is not None else None
+        return flow_sheet(flow_versions(versions, flow), snapshots, now, notes)
 
 
 def list_since(session: Session, key: str) -> Sheet:
@@ -86,26 +89,53 @@ def add_history_note(session: Session, what: str, *, at: str, who: str, text: st
         return f"{version.name}@{version.number}" if version is not None else state_name(line, snapshot.number)
 
 
-def _cost_today(session: Session, version: Version, reading: Reading, basis: EstimateBasis) -> list[object]:
-    """What a run and a month of a version cost today, by itself; None where that is not known."""
-    from zeitbuch.core.diff.change_cost import Costing  # a list without figures needs none of it
+class _VersionsToday:
+    """What versions of a flow are by today's rates and checks, one after the other."""
 
-    if not reading.packed([version.hash]):
-        return [None, None]  # pruned
-    held = Held(f"{state_name(version.line, version.snapshot)}:{version.file}", reading.content_of(version.hash))
-    estate = session.estate_of([held], _files_around(session, version, reading))
-    flow = next(
-        (
-            flow
-            for flow in estate.flows
-            if flow.id == version.id and (flow.origin is None or (flow.origin.member or "") == version.member)
-        ),
-        None,
-    )
-    if flow is None or basis.card is None:
-        return [None, None]
-    figures = Costing.of(estate, basis.card, basis.assumptions, "", basis.counters).figures_of(flow)
-    return [money_words(money) if money is not None else None for money in (figures.run, figures.month)]
+    def __init__(self, session: Session, reading: Reading, basis: EstimateBasis, day: str) -> None:
+        self.session, self.reading, self.basis, self.day = session, reading, basis, day
+        self.before: list[CheckFinding] | None = None
+
+    def columns(self, version: Version) -> list[object]:
+        """The cost of a run and a month, and the findings that came and went; None where that is not known."""
+        found = self._read(version)
+        if found is None:
+            return [None, None, None]
+        estate, flow = found
+        return [*self._cost(estate, flow), self._findings(estate, flow)]
+
+    def _read(self, version: Version) -> tuple[Estate, Flow] | None:
+        """The flow as it was recorded, with those beside it; None for one that is pruned or no more read."""
+        if not self.reading.packed([version.hash]):
+            return None
+        held = Held(
+            f"{state_name(version.line, version.snapshot)}:{version.file}", self.reading.content_of(version.hash)
+        )
+        estate = self.session.estate_of([held], _files_around(self.session, version, self.reading))
+        fits = [flow for flow in estate.flows if flow.id == version.id and _member_of(flow) in (None, version.member)]
+        return (estate, fits[0]) if fits else None
+
+    def _cost(self, estate: Estate, flow: Flow) -> list[object]:
+        from zeitbuch.core.diff.change_cost import Costing  # a list without figures needs none of it
+
+        basis = self.basis
+        if basis.card is None:
+            return [None, None]
+        figures = Costing.of(estate, basis.card, basis.assumptions, "", basis.counters).figures_of(flow)
+        return [money_words(money) if money is not None else None for money in (figures.run, figures.month)]
+
+    def _findings(self, estate: Estate, flow: Flow) -> list[str]:
+        """'+1 high (placeholder-text)', '−1 low (zone-missing)'; of the first version all that there are."""
+        from .diff_findings import finding_marks, findings_of_flow
+
+        found = findings_of_flow(self.session, estate, flow, self.basis, self.day)
+        told = finding_marks(self.before or [], found)
+        self.before = found
+        return told
+
+
+def _member_of(flow: Flow) -> str | None:
+    return (flow.origin.member or "") if flow.origin is not None else None
 
 
 def _files_around(session: Session, version: Version, reading: Reading) -> list[Held]:

@@ -122,7 +122,7 @@ def flow_sheet(
     notes: Iterable[Entry] = (),
 ) -> Sheet:
     """One row a version, and one where the flow could not be read; ``now`` says what a version costs a run and a month at today's
-    rates."""
+    rates, and which findings came and went with it."""
     flow = own[-1].flow
     said = _notes_by(notes, lambda about: about.version if about.flow == flow else 0)
     optional = {
@@ -144,6 +144,7 @@ def flow_sheet(
         (Column("month", "per month", "money"), ""),
         (Column("run_now", "per run, now", "money"), "now"),
         (Column("month_now", "per month, now", "money"), "now"),
+        (Column("findings_now", "findings, now", "list"), "now"),
         (Column("said", "notes and marks"), "said"),
     ]
     shown = [index for index, (_, wish) in enumerate(columns) if optional.get(wish, True)]
@@ -178,7 +179,7 @@ def _currency_of(own: list[Version]) -> str:
 def _row_of_unread(entry: Entry, last: Version, file: str) -> list[object]:
     told = f"could not be read ({file}); version {last.number} stays the current one"
     name = state_name(entry.line, entry.number)
-    return [None, name, entry.at, entry.who, "", "", told, "", "", "", "", "", ""]
+    return [None, name, entry.at, entry.who, "", "", told, "", "", "", "", "", "", ""]
 
 
 def _row_of_version(
@@ -194,7 +195,7 @@ def _row_of_version(
         if there
         else ["", "", ""]
     )
-    row += now(version) if now is not None and there else ["", ""]
+    row += now(version) if now is not None and there else ["", "", ""]
     return [*row, "; ".join(words for words in (note_words(said), mark_words(said)) if words)]
 
 

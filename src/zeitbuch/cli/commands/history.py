@@ -31,7 +31,8 @@ def run(args: argparse.Namespace) -> int:
     form = chosen_format(args, "table")
     session = open_session(args)
     today = basis_of(args, session) if args.now else None
-    show_result("table", form, sheet_result(list_history(session, args.flow or "", today)), args)
+    day = this_moment().date().isoformat()
+    show_result("table", form, sheet_result(list_history(session, args.flow or "", today, day)), args)
     return finish_session(session, args)
 
 

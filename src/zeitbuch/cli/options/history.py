@@ -30,7 +30,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         "flow", metavar="FLOW", nargs="?", help="a flow (id or name, now or once); with --note or --mark FLOW@N or @N"
     )
     parser.add_argument(
-        "--now", action="store_true", help="with FLOW: what each version would cost at today's rates, too"
+        "--now",
+        action="store_true",
+        help="with FLOW: what each version would cost at today's rates, and which findings came and went with it, too",
     )
     add_line(parser)
     parser.add_argument(

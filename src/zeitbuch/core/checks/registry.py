@@ -44,6 +44,8 @@ FAMILIES = (
 )
 CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
 BROKEN = "check-failed"  # the code of a check that broke
+# Checks whose answer another flow may change: of a flow alone they say nothing.
+NEED_OTHERS = frozenset({"flow-missing", "never-started", "handler-missing", "failure-unhandled", "owner-alone"})
 EXPIRED, IDLE = "accept-expired", "accept-idle"  # of exceptions of the workspace
 # What `check` says of itself: no row looks for it in a flow.
 OWN_CODES: dict[str, CheckAbout] = {row.code: row for row in (
