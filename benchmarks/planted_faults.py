@@ -703,7 +703,7 @@ def check(flows: list[Json], copies: bool = False) -> list[CheckFinding]:
     """The findings of flows in the native form."""
     read = msgspec.convert(flows, list[Flow])
     copied = []
-    for group in detect_clones(read) if copies else ():
+    for group in detect_clones(read, single=False) if copies else ():
         copied += [Copied(clone.b.flow, "", left_words(left)) for clone in group.copies for left in clone.left]
     return check_flows(read, CARD, facts=msgspec.structs.replace(FACTS, copied=tuple(copied)))
 

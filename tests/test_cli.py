@@ -27,7 +27,7 @@ def test_demo_runs_and_ends_with_files_to_open(tmp_path: Path, run: Run) -> None
     assert ran.code == 0 and ran.err == ""
     assert "$ zeitbuch inventory" in ran.out and "$ zeitbuch diff october november" in ran.out
     listed = [line.split()[0] for line in ran.out.split("Open next:")[1].splitlines() if line.strip()]
-    assert len(listed) == 9 and all((tmp_path / name).is_file() for name in listed)
+    assert len(listed) == 10 and all((tmp_path / name).is_file() for name in listed)
     pages = list((tmp_path / "out" / "documents").glob("*.html"))
     assert len(pages) == 18 and all("<svg" in p.read_text() for p in pages if p.name != "index.html")
     assert len(list((tmp_path / "out" / "maps").glob("*.svg"))) == 17

@@ -126,6 +126,7 @@ CASES: list[tuple[Flow, str, str, str]] = [
     (changed("h", connection="c2"), "connection", "Desk", "c2"),
     (changed("h", retry=None), "retry", "tried again 1x", "never tried again"),
     (changed("h", timeout=60.0), "timeout", "none", "1 minute"),
+    (changed("h", sample=True), "sample data", "none", "data kept for trying stand in for its result"),
     (changed("h", join="all"), "join", "none", "all"),
     (changed("a", inputs=(Binding(name="key", value="secret A"),)), "input", "none", "secret A"),
     (changed("h", inputs=(Binding(name="to", value="https://harbour.example/x"),)), "endpoint", "desk", "https://harbour.example/x"),

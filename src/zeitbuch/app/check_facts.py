@@ -43,7 +43,7 @@ def _copies(estate: Estate) -> tuple[list[Copied], list[Copied]]:
 
     left_over: list[Copied] = []
     alike: list[Copied] = []
-    for group in detect_clones(estate.flows) if len(estate.flows) <= MOST_COMPARED else ():
+    for group in detect_clones(estate.flows, single=False) if len(estate.flows) <= MOST_COMPARED else ():
         for clone in group.copies:
             for left in clone.left:
                 step = _step_at(estate, clone.b.flow, left.origin)

@@ -30,7 +30,7 @@ BOUNDS: dict[str, Bounds] = {
     "--keep-days": Bounds(0, 100_000, whole=True),
     "--scale": Bounds(0.2, 8),
     "--slower": Bounds(1, 1e6),
-    "--dearer": Bounds(-100, 1e6),
+    "--dearer": Bounds(0, 1e6),
 }
 
 

@@ -185,17 +185,16 @@ def _likeness_of(a: Unit, b: Unit) -> float:
     return sum(float(score[index, inner]) for index, inner, _ in assign_pairs(score, 0.3)) / size
 
 
-def detect_clones(flows: Iterable[Flow]) -> list[CloneGroup]:
-    """All copies in groups: flows first, then branches, steps and prompts that are no part of a copy already told."""
+def detect_clones(flows: Iterable[Flow], single: bool = True) -> list[CloneGroup]:
+    """All copies in groups: flows first, then branches, and (where ``single``) steps and prompts, that are no part of a copy already told."""
     flows = list(flows)
     told: set[tuple[str, str]] = set()  # pairs of steps (flow/id) that stand in copies already
     found = _whole_clones(flows, told)
     branches: list[Unit] = []
     for flow in flows:
-        found += _clones_within(flow, branches, told)
+        found += _clones_within(flow, branches, told, single)
     found += _grouped(_branches_across(branches), PARTS, told)
-    found += _prompt_clones(flows, told)
-    return found
+    return [*found, *_prompt_clones(flows, told)] if single else found
 
 
 def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGroup]:
@@ -215,11 +214,13 @@ def _whole_clones(flows: list[Flow], told: set[tuple[str, str]]) -> list[CloneGr
     return _grouped(pairs, SAME_SORTS, told)
 
 
-def _clones_within(flow: Flow, branches: list[Unit], told: set[tuple[str, str]]) -> list[CloneGroup]:
-    """Copies of branches and of steps within one flow."""
+def _clones_within(flow: Flow, branches: list[Unit], told: set[tuple[str, str]], single: bool) -> list[CloneGroup]:
+    """Copies of branches, and of single steps, within one flow."""
     units = [unit for unit in _branches_of(flow) if len(unit.part.steps) > 1]
     branches += units
     found = _grouped(_pairs_of(units), PARTS, told)
+    if not single:
+        return found
     steps = [
         _part_of_flow(flow, "step", [step.id], quote_name(step.title)) for step in flow.steps if _has_substance(step)
     ]
