@@ -30,10 +30,9 @@ class EstateView:
             self.by_name.setdefault(flow.name, flow)
 
     def prepare(self) -> None:
-        """Works out all that is asked of the estate as a whole: once, before its flows are shared out."""
-        for name, value in vars(type(self)).items():
-            if isinstance(value, cached_property):
-                getattr(self, name)
+        """Works out what the checks of single flows ask of the estate: once, before its flows are shared out."""
+        for name in ("has_handlers", "named_handlers", "called", "names_several_owners", "people", "embedded_by"):
+            getattr(self, name)
 
     @cached_property
     def has_handlers(self) -> bool:

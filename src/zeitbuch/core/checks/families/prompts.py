@@ -80,7 +80,8 @@ def _small_caps(view: FlowView) -> Iterator[Hit]:
         if use.max_output is None:
             continue
         may = f"{quote_name(step.title)} may answer {use.max_output:,} tokens, and its prompt"
-        asked = _words_asked(prompt_text_of(step))
+        text = prompt_text_of(step)
+        asked = _words_asked(text) if "words" in text else []
         if len(asked) == 1 and asked[0] * _PER_WORD > use.max_output:
             yield Hit(step, f"{may} speaks of {asked[0]:,} words")
         elif not asked and (said := _longer_than(use, use.max_output)):
