@@ -667,7 +667,7 @@ PLANTS: dict[str, Plant] = {
     "calls_itself": Plant(calls_itself, ("flow-calls-itself",)),
     "agent_acts": Plant(agent_acts, ("agent-acts-alone", "outside-words-to-agent"), "agent"),
     "agent_acts_on_mail": Plant(agent_acts_on_mail, ("outside-words-to-agent",), "agent"),
-    "model_recipient": Plant(model_recipient, ("model-decides-target",), "", False),
+    "model_recipient": Plant(model_recipient, ("answer-decides-target",), "", False),
     "model_amount": Plant(model_amount, ("model-decides-target",), "agent"),
     "open_webhook": Plant(open_webhook, ("webhook-open",)),
     "persons_account": Plant(persons_account, ("account-of-person",)),

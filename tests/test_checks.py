@@ -299,23 +299,19 @@ def test_models_without_a_price(demo: Path) -> None:
 
 
 def test_every_placeholder_passes_the_quick_look() -> None:
-    from zeitbuch.core.checks.families.left_over import _PLACEHOLDER_WORDS, PLACEHOLDER
+    from zeitbuch.core.checks.families.left_over import _PLACEHOLDER_WORDS, placeholder_in
 
+    for text in ("CHANGE_ME", "CHANGEME", "REPLACE-ME", "TODO", "FIXME: ask", "[TBD]", "XXXX", "PLACEHOLDER", "Lorem Ipsum", "<your name>", "your_api_key",
+                 "your-token", "<insert phone>", "someone@example.com", "https://api.example.com/x"):  # fmt: skip
+        assert placeholder_in(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
     for text in (
-        "CHANGE_ME",
-        "CHANGEME",
-        "REPLACE-ME",
-        "TODO",
-        "FIXME",
-        "TBD",
-        "XXXX",
-        "PLACEHOLDER",
-        "Lorem Ipsum",
-        "<your name>",
-        "your_api_key",
-        "your-token",
+        "Your TODO list for the night watch",
+        "Call XXX at noon",
+        "a placeholder",
+        "desk@ferry.example",
+        "https://ferry.example/x",
     ):
-        assert PLACEHOLDER.search(text) and any(word in text.lower() for word in _PLACEHOLDER_WORDS), text
+        assert not placeholder_in(text), text
 
 
 def test_an_approval_inside_a_called_flow_counts() -> None:
@@ -337,7 +333,7 @@ def test_a_placeholder_within_a_longer_text_is_suspected_only() -> None:
         return [one.certain for one in check_flows([flow(step("a", inputs=(given("text", value),)))])]
 
     assert certain("CHANGE_ME") == certain(" <TODO> ") == certain("CHANGE_ME@ferry.example") == [True]
-    assert certain("Your TODO list for the night watch") == [False]
+    assert certain("Ring CHANGE_ME at night") == [False] and certain("Your TODO list for the night watch") == []
 
 
 def test_a_check_that_breaks_is_one_finding() -> None:
@@ -443,7 +439,7 @@ def test_sarif_and_junit(bad: Path, run: Run) -> None:
 
 # What the story of the demo explains: the estate of November, and three flows that were built in a hurry.
 STORY = {
-    ("agent-acts-alone", "Customer letters"), ("failure-ignored", "Fault logger"), ("handler-missing", "Customer letters"),
+    ("agent-acts-within-limits", "Customer letters"), ("failure-ignored", "Fault logger"), ("handler-missing", "Customer letters"),
     ("act-failure-passed-over", "Berth delay notices"), ("variable-unused", "Lost property matching"), ("zone-missing", "Sailing statistics"),
 }  # fmt: skip
 FAULTS = {

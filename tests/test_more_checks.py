@@ -108,13 +108,39 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
     ),
     "timeout-too-short": (
         [
-            flow(step("a", timeout=30.0, retry=Retry(attempts=2, wait=20.0))),
+            flow(step("a", timeout=30.0, timeout_for="all", retry=Retry(attempts=2, wait=20.0))),
             flow(step("a", timeout=30.0, timeout_for="all", retry=Retry(attempts=3, wait=10.0))),
         ],
         [
             flow(step("a", timeout=30.0, timeout_for="try", retry=Retry(attempts=2, wait=20.0))),
-            flow(step("a", timeout=90.0, retry=Retry(attempts=2, wait=20.0))),
-            flow(step("a", timeout=5.0, retry=Retry(attempts=2))),
+            flow(step("a", timeout=90.0, timeout_for="all", retry=Retry(attempts=2, wait=20.0))),
+            flow(step("a", timeout=5.0, timeout_for="all", retry=Retry(attempts=2))),
+        ],
+    ),
+    "timeout-perhaps-short": (
+        [flow(step("a", timeout=30.0, retry=Retry(attempts=2, wait=20.0))), flow(step("a", timeout=5.0, retry=Retry(attempts=1, wait=9.0)))],
+        [flow(step("a", timeout=30.0, timeout_for="try", retry=Retry(attempts=2, wait=20.0))), flow(step("a", timeout=90.0, retry=Retry(attempts=2, wait=20.0)))],
+    ),
+    "agent-acts-within-limits": (
+        [
+            flow(AGENT, structs.replace(PAYS, inputs=(given("amount", None, decided="model", role="amount"), given("limit", 200))), links=ATTACHED),
+            flow(READS_CHAT, structs.replace(PAYS, effect="send", inputs=(given("channel", "#desk"), given("text", None, decided="model"))), links=ATTACHED, triggers=CHAT),
+        ],
+        [
+            flow(AGENT, PAYS, links=ATTACHED),
+            flow(AGENT, structs.replace(PAYS, effect="send", inputs=(given("to", None, decided="model"),)), links=ATTACHED),
+            flow(step("o", "approve"), AGENT, structs.replace(PAYS, inputs=(given("limit", 200),)), links=(*path("t", "o", "a"), ATTACHED[1])),
+        ],
+    ),
+    "answer-decides-target": (
+        [
+            flow(asks("Whose?"), step("a", "send", effect="send", inputs=(structs.replace(takes("m"), role="recipient"),))),
+            flow(asks("How much?"), step("a", effect="spend", inputs=(structs.replace(takes("m"), role="amount"),))),
+        ],
+        [
+            flow(asks("Whose?"), step("a", "send", effect="send", inputs=(structs.replace(takes("t"), role="recipient"), structs.replace(takes("m"), role="content")))),
+            flow(asks("How much?"), step("a", effect="spend", inputs=(structs.replace(takes("m"), role="amount"), given("limit", 9)))),
+            flow(asks("Whose?"), step("o", "approve"), step("a", "send", effect="send", inputs=(structs.replace(takes("m"), role="recipient"),))),
         ],
     ),
     "approval-unanswered": (
@@ -482,7 +508,7 @@ def test_a_limit_beside_an_amount_counts() -> None:
     )
     answered = structs.replace(takes("m"), role="amount", name="amount")
     by_answer = flow(asks("How much?"), step("a", effect="spend", inputs=(answered,)))
-    assert "model-decides-target" in found_in(by_answer)
+    assert "answer-decides-target" in found_in(by_answer)
     tested = step("d", "decide", refs=(Ref(step="m", path="x"),), condition="{m.x} < 450")
     held = flow(
         asks("How much?"),
@@ -490,7 +516,7 @@ def test_a_limit_beside_an_amount_counts() -> None:
         step("a", effect="spend", inputs=(answered,)),
         links=(*path("t", "m", "d"), Link(source="d", target="a", role="case", label="little")),
     )
-    assert "model-decides-target" not in found_in(held)
+    assert "answer-decides-target" not in found_in(held)
 
 
 @pytest.mark.parametrize(("prompt", "answers"), [
@@ -552,3 +578,33 @@ def test_a_day_that_there_is_not_is_no_fault_of_the_text() -> None:
     for wrong in ("0 6 32 2 *", "0 6 30 13 *", "0 6 x 2 *"):
         with pytest.raises(ZeitbuchError):
             fires(wrong)
+
+
+def test_traps() -> None:
+    quoted = sorting("Answer with one word: late or cancelled.", case("x", '"late"'), case("y", "'Cancelled'"), REST)
+    assert not {"label-spelled-otherwise", "label-not-asked", "labels-in-other-words"} & set(found_in(quoted))
+    rest = sorting(
+        "Answer with one word: late or cancelled.",
+        case("x", "late"),
+        case("y", "cancelled"),
+        case("z", "everything else"),
+    )
+    assert not {"label-not-asked", "case-rest-missing", "answer-without-case"} & set(found_in(rest))
+    assert "placeholder-text" not in found_in(
+        flow(asks("Collect every TODO and TBD in the minutes, and answer XXX where a name is missing."))
+    )
+    assert "placeholder-text" in found_in(flow(asks("Write to CHANGE_ME about the ferry.")))
+    local = step("a", inputs=(given("url", "http://localhost:80/x"),))
+    assert "local-address" in found_in(flow(local)) and "local-address" not in found_in(
+        flow(local, folder="Team / Test")
+    ) + found_in(flow(local, environment="pre-prod QA"))
+    around = step("a", inputs=(given("x", "{env.HOME}", refs=(Ref(step="env", path="HOME", text="{env.HOME}"),)),))
+    assert "step-missing" not in found_in(flow(around))
+    one = flow(step("e", "embed", connection="db", model=ModelUse(name="a")), id="g", name="G")
+    other = flow(step("r", "retrieve", connection="db", model=ModelUse(name="b")))
+    assert "embedding-differs" not in found_in(one, other)
+    both = flow(
+        step("e", "embed", connection="db", model=ModelUse(name="a")),
+        step("r", "retrieve", connection="db", model=ModelUse(name="b")),
+    )
+    assert "embedding-differs" in found_in(both)

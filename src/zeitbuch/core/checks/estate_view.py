@@ -12,7 +12,7 @@ from zeitbuch.core.model.records import Flow, Step
 from zeitbuch.core.pricing.rate_card import ModelRate, RateCard
 
 from .near_prompts import near_prompts
-from .parts import minute_of, store_of
+from .parts import minute_of, shelf_key, store_of
 from .records import Copied, EstateFacts, Limits, Person
 
 
@@ -122,7 +122,7 @@ class EstateView:
             for step in flow.steps:
                 store = store_of(step) if step.kind == "embed" and step.enabled else ""
                 if store and step.model is not None and step.model.name:
-                    found.setdefault(store.casefold(), {}).setdefault(step.model.name, step.title)
+                    found.setdefault(shelf_key(flow, step), {}).setdefault(step.model.name, step.title)
         return found
 
     @cached_property

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from zeitbuch.core.model.records import Binding, Prompt, Ref, Step, Trigger
+from zeitbuch.core.model.records import Binding, Flow, Prompt, Ref, Step, Trigger
 
 _STORES = frozenset({"store", "index", "collection", "shelf", "namespace", "corpus", "library"})
 
@@ -84,6 +84,12 @@ def store_of(step: Step) -> str:
         return step.pieces.store
     named = [text for one, text in fixed_inputs(step) if one.name.casefold() in _STORES and text.strip()]
     return named[0] if named else step.connection or ""
+
+
+def shelf_key(flow: Flow, step: Step) -> str:
+    """What tells a store from others: its name, in the whole estate; a connection only within its flow."""
+    name = store_of(step)
+    return f"{flow.id}\n{name}" if name == step.connection else name.casefold()
 
 
 def fixed_inputs(part: Step | Trigger) -> Iterator[tuple[Binding, str]]:

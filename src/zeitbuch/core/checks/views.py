@@ -14,7 +14,24 @@ from zeitbuch.core.passes.reachability import Reachability, Read
 from .estate_view import EstateView
 from .parts import fixed_inputs, prompts_of, refs_of_part, texts_of
 
-TESTING = frozenset({"test", "testing", "dev", "development", "staging", "sandbox", "local"})
+TESTING = frozenset(
+    {
+        "test",
+        "tests",
+        "testing",
+        "dev",
+        "development",
+        "staging",
+        "sandbox",
+        "local",
+        "qa",
+        "uat",
+        "preprod",
+        "trial",
+        "lab",
+    }
+)
+_PLAIN_WORD = re.compile(r"[^\W_]+")
 STANDARDS = frozenset({"bpmn", "arazzo", "serverless", "agent-spec"})
 ACTS = frozenset({"send", "spend", "delete"})  # what reaches people or money, or cannot be taken back
 WRITES = ACTS | {"write"}
@@ -91,8 +108,8 @@ class FlowView:
 
     @property
     def is_testing(self) -> bool:
-        """Whether the flow says that it is none of production."""
-        return self.flow.environment.casefold() in TESTING
+        """Whether the flow says, by its environment or folder, that it is none of production."""
+        return bool(TESTING & set(_PLAIN_WORD.findall(f"{self.flow.environment} {self.flow.folder}".casefold())))
 
     @property
     def is_of_standard(self) -> bool:

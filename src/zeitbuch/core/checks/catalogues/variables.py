@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from zeitbuch.core.checks.estate_view import EstateView
-from zeitbuch.core.checks.families.left_over import PLACEHOLDER
+from zeitbuch.core.checks.families.left_over import placeholder_in
 from zeitbuch.core.checks.views import FlowView
 from zeitbuch.core.model.sheet import Column
 
@@ -26,7 +26,7 @@ def _rows(estate: EstateView) -> Iterator[Entry]:
                     uses.add(flow, part)
             shown = "" if one.value is None else str(one.value)
             marks = [] if uses.flows or one.name in view.all_text else ["unused"]
-            marks += ["placeholder"] if PLACEHOLDER.search(shown) else []
+            marks += ["placeholder"] if placeholder_in(shown) else []
             marks += [] if shown.strip() else ["empty"]
             marks += ["another value in another flow"] if len(values[one.name.casefold()]) > 1 else []
             yield {

@@ -19,8 +19,10 @@ from ..views import FlowView
 _LITERAL = re.compile(r"""(?:==?=?|\bequals\b|\bis\b)\s*["']([^"']{1,40})["']""")
 _BARE = re.compile(r"""(?:==?=?|\bequals\b)\s*([^\W\d][\w -]{0,39}?)\s*(?=$|&&|\|\||\band\b|\bor\b|[)\]}])""")
 _WORD = re.compile(r"\w+")
+_QUOTES = " \t\"'“”‘’„`"
 _REST = frozenset(
-    {"else", "default", "other", "otherwise", "rest", "fallback", "any", "none", "true", "false", "yes", "no"}
+    "else,default,other,others,otherwise,rest,fallback,any,none,true,false,yes,no,unknown,unclear,unsure,misc,everything else,anything else,"
+    "no match,all other,all others,catch-all,not sure".split(",")
 )
 
 
@@ -31,7 +33,8 @@ def _awaited(link: Link) -> list[str]:
     words = [link.label]
     if link.condition:
         words = _LITERAL.findall(link.condition) or _BARE.findall(link.condition)
-    return [word.strip() for word in words if word.strip() and word.strip().casefold() not in _REST]
+    plain = [word.strip(_QUOTES) for word in words]
+    return [word for word in plain if word and word.casefold() not in _REST]
 
 
 def _plain(text: str) -> str:

@@ -12,13 +12,17 @@ from zeitbuch.core.model.words import join_words
 from ..records import Check, Hit
 from ..views import FlowView
 
-# Only as a whole word of capitals, or as a phrase that nobody writes to a customer.
+# Words that nobody writes to a customer, wherever they stand.
 PLACEHOLDER = re.compile(
-    r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME|TODO|FIXME|TBD|XXX+|PLACEHOLDER)\b"
+    r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME)\b"
     r"|(?i:lorem ipsum|\bchangeme\b|<(?:your|insert)[ _-][^>]{2,30}>|\byour[_-](?:api[_-])?(?:key|token|id|name)\b"
     r"|\b(?:user|name|email|someone|you|your[._-]?\w*|foo|recipient|first\.last)@(?:example|domain|company|email)\.(?:com|org|net)\b"
     r"|https?://(?:[\w-]+\.)*(?:your[-_]?\w+|example)\.(?:com|org|net)\b)"
 )
+# Words that may be meant within others: only as all that a value holds, or at its beginning before a colon.
+_UNDONE = re.compile(r"^\W*(?:TODO|FIXME|TBD|XXX+|PLACEHOLDER)(?:\W*$|\s*[:\-–])")
+# A prompt may speak of nearly all of them.
+_IN_PROMPTS = re.compile(r"\b(?:CHANGE[_ -]?ME|REPLACE[_ -]?ME)\b|(?i:lorem ipsum|<insert[ _-][^>]{2,30}>)")
 # A look for these is quick, and most flows have none.
 _PLACEHOLDER_WORDS = (
     "change",
@@ -43,20 +47,27 @@ _TEST_MAIL = re.compile(
 )
 
 
+def placeholder_in(text: str) -> str:
+    """The placeholder that a value holds; empty for none."""
+    found = PLACEHOLDER.search(text) or _UNDONE.search(text)
+    return found.group().strip(" :-–<>[]()") if found is not None else ""
+
+
 def _placeholders(view: FlowView) -> Iterator[Hit]:
     for part, what, text in view.texts if any(word in view.lower_text for word in _PLACEHOLDER_WORDS) else ():
-        # A prompt may speak of such words; a value is one.
-        found = PLACEHOLDER.search(text)
-        if found is not None and (not what.endswith("prompt") or found.group().isupper()):
-            alone = len(text.split()) == 1 and not what.endswith("prompt")  # within other words it may be meant
-            yield Hit(part, f"{quote_name(part.title)} ({what}) holds {quote_name(found.group())}", alone)
+        in_prompt = what.endswith("prompt")
+        asked = _IN_PROMPTS.search(text) if in_prompt else None
+        held = (asked.group() if asked is not None else "") if in_prompt else placeholder_in(text)
+        if held:
+            alone = len(text.split()) == 1 and not in_prompt  # within other words it may be meant
+            yield Hit(part, f"{quote_name(part.title)} ({what}) holds {quote_name(held)}", alone)
     for variable in view.flow.variables:
-        found = PLACEHOLDER.search(variable.value) if isinstance(variable.value, str) else None
-        if found is not None:
+        held = placeholder_in(variable.value) if isinstance(variable.value, str) else ""
+        if held:
             users = view.users_of_variable(variable.name)
             names = dict.fromkeys(quote_name(part.title) for part in users)
             told = f", used by {join_words(list(names))}" if users else ""
-            said = f"the variable {quote_name(variable.name)} holds {quote_name(found.group())}{told}"
+            said = f"the variable {quote_name(variable.name)} holds {quote_name(held)}{told}"
             yield Hit(users[0] if users else None, said, bool(users))
 
 
@@ -164,14 +175,14 @@ CHECKS: tuple[Check, ...] = (
     Check("placeholder-text", "high", "a value that was to be replaced",
           "A run uses the placeholder itself: it dials, writes or answers CHANGE_ME.",
           "Inputs, conditions, prompts and used variables of steps that are switched on are searched for words such as CHANGE_ME, TODO or lorem ipsum.",
-          "A placeholder in other words. Notes and names are not looked at; within a longer text it is suspected, in prompts only in capitals.",
+          "A placeholder in other words. Notes and names are not looked at; within a longer text it is suspected; TODO and the like count alone, or before a colon.",
           "Put the real value in, or take the step out.", _placeholders),
     Check("empty-role", "high", "no recipient, amount, address or approver",
           "The step fails in every run, or does nothing.",
           "Fixed inputs with such a role hold nothing.",
           "Values that are empty only in some runs; inputs whose role is not known.",
           "Fill the input, or let a step before decide it.", _empty_values),
-    Check("input-empty", "medium", "an input that holds nothing",
+    Check("input-empty", "low", "an input that holds nothing",
           "The step fails in every run, or does something else than was meant.",
           "Fixed inputs such as url, table or channel, and used variables, that hold nothing.",
           "Inputs with other names; values that are empty only in some runs.",

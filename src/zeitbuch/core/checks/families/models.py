@@ -11,7 +11,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import MODEL_KINDS
 from zeitbuch.core.model.records import ModelUse, Step
 
-from ..parts import prompt_text_of, store_of
+from ..parts import prompt_text_of, shelf_key, store_of
 from ..records import Check, Hit
 from ..views import FlowView
 
@@ -82,7 +82,7 @@ def _retired(view: FlowView) -> Iterator[Hit]:
 def _embeddings_differ(view: FlowView) -> Iterator[Hit]:
     for step, use in view.with_model if "retrieve" in view.kinds else ():
         store, name = store_of(step), use.name or ""
-        filled = view.estate.embedded_by.get(store.casefold(), {}) if step.kind == "retrieve" and name else {}
+        filled = view.estate.embedded_by.get(shelf_key(view.flow, step), {}) if step.kind == "retrieve" and name else {}
         if filled and name not in filled:
             model, where = next(iter(filled.items()))
             yield Hit(

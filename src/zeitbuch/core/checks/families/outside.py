@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.kinds import EFFECTS
-from zeitbuch.core.model.records import Ref, Step, Trigger
+from zeitbuch.core.model.records import Binding, Ref, Step, Trigger
 from zeitbuch.core.model.words import join_words
 
 from ..parts import prompts_of
@@ -35,6 +35,8 @@ _PERSONAL_PAIRS = (
     ("account", "number"),
     ("card", "number"),
 )
+_LIMITS = frozenset({"max", "maximum", "most", "limit", "cap", "ceiling", "upto"})
+_RECIPIENTS = frozenset({"to", "cc", "bcc", "recipient", "recipients", "channel", "number", "phone", "address"})
 _COUNTS = frozenset({"input", "output", "max", "count", "used", "total", "usage", "limit", "budget"})
 
 
@@ -43,12 +45,26 @@ def words_in(name: str) -> list[str]:
     return [part.casefold() for word in _WORD.findall(name) for part in _HUMP.split(word)]
 
 
-def acting_tools(view: FlowView, agent: Step) -> list[Step]:
-    """The tools of an agent that send, spend or delete, with nobody who approves; none where somebody approves before the agent."""
-    if agent.kind != "agent" or view.is_approved(agent):
+def acting_tools(view: FlowView, agent: Step, bounded: bool = False) -> list[Step]:
+    """The tools of an agent that send, spend or delete, with nobody who approves; none where somebody approves before the agent. Those that
+    are ``bounded``, by a fixed limit or recipient, are told apart from the others."""
+    if view.is_approved(agent):
         return []
     tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and tool.effect in ACTS]
-    return [tool for tool in tools if not view.is_approved(tool)]
+    return [tool for tool in tools if not view.is_approved(tool) and is_bounded(tool) == bounded]
+
+
+def is_bounded(tool: Step) -> bool:
+    """Whether a fixed value holds what a tool may do: a limit beside what is paid, a recipient of what is sent."""
+    if tool.effect == "spend":
+        return any(is_limit(one) for one in tool.inputs)
+    named = [one for one in tool.inputs if one.role == "recipient" or one.name.casefold() in _RECIPIENTS]
+    return tool.effect == "send" and bool(named) and all(one.decided == "fixed" and one.value for one in named)
+
+
+def is_limit(one: Binding) -> bool:
+    """Whether an input is a limit that no model chooses."""
+    return one.decided != "model" and bool(set(words_in(one.name)) & _LIMITS) and one.value not in (None, "")
 
 
 def tools_words(tools: list[Step]) -> str:

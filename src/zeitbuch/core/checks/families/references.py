@@ -12,9 +12,11 @@ from zeitbuch.core.passes.reachability import Read
 from ..records import Check, Hit
 from ..views import FlowView
 
-# What a loop calls the item it is at: no step, though it is written like one.
+# What loops call the item they are at, and builders what stands around a run: no step, though it is written like one.
 _ITEMS = frozenset(
-    {"item", "items", "current", "loop", "each", "element", "row", "entry", "record", "this", "value", "index"}
+    "item items current loop each element row entry record this value index trigger input inputs env secrets vars variables config context workflow "
+    "flow run execution now today params parameters args state system global globals json body request event user session error previous prev last "
+    "steps output outputs parent".split()
 )
 
 

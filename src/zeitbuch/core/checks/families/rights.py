@@ -14,9 +14,8 @@ from zeitbuch.core.model.words import join_words
 from ..parts import approvers_of
 from ..records import Check, Hit
 from ..views import ACTS, FlowView
-from .outside import acting_tools, outside_words, tools_words, words_in
+from .outside import acting_tools, is_limit, outside_words, tools_words, words_in
 
-_LIMITS = frozenset({"max", "maximum", "most", "limit", "cap", "ceiling", "upto"})
 _REQUESTERS = frozenset(
     {
         "requester",
@@ -51,32 +50,47 @@ def _agent_acts(view: FlowView) -> Iterator[Hit]:
 def _model_decides(view: FlowView) -> Iterator[Hit]:
     for step in view.with_effect(ACTS):
         decided = [
-            one for one in step.inputs if one.role in ("recipient", "amount", "address") and _by_model(view, one)
+            one for one in step.inputs if one.role in ("recipient", "amount", "address") and one.decided == "model"
         ]
         decided = [one for one in decided if one.role != "amount" or not _is_limited(view, step, one)]
         if decided and not view.is_approved(step):
             what = join_words([f"{one.role} ({one.name})" for one in decided])
-            sure = any(one.decided == "model" for one in decided)
-            yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it", sure)
+            yield Hit(step, f"a model decides the {what} of {quote_name(step.title)}, and nobody approves it")
 
 
-def _by_model(view: FlowView, one: Binding) -> bool:
-    """Whether a model chooses a value: as the agent's input, or as what a model call answers."""
+def _answer_decides(view: FlowView) -> Iterator[Hit]:
+    for step in view.with_effect(ACTS):
+        taken = [one for one in step.inputs if one.role in ("recipient", "amount", "address") and _of_answer(view, one)]
+        taken = [one for one in taken if one.role != "amount" or not _is_limited(view, step, one)]
+        if taken and not view.is_approved(step):
+            what = join_words([f"{one.role} ({one.name})" for one in taken])
+            told = f"the {what} of {quote_name(step.title)} is what a model answered, and nobody approves it"
+            yield Hit(step, told, False)
+
+
+def _of_answer(view: FlowView, one: Binding) -> bool:
+    """Whether a value is what a model call answered."""
     sources = [view.graph.steps.get(ref.step or "") for ref in one.refs]
-    return one.decided == "model" or any(source is not None and source.kind in ("model", "agent") for source in sources)
+    return one.decided != "model" and any(
+        source is not None and source.kind in ("model", "agent") for source in sources
+    )
+
+
+def _within_limits(view: FlowView) -> Iterator[Hit]:
+    for agent in view.of_kind("agent"):
+        tools = acting_tools(view, agent, bounded=True)
+        if tools:
+            told = f"the agent {quote_name(agent.title)} may use {tools_words(tools)}, to a fixed recipient or limit, and nobody approves it"
+            yield Hit(agent, told)
 
 
 def _is_limited(view: FlowView, step: Step, amount: Binding) -> bool:
     """Whether a fixed limit stands beside an amount: as an input of the step, or in a condition before it."""
-    if any(_is_limit(one) for one in step.inputs if one is not amount):
+    if any(is_limit(one) for one in step.inputs if one is not amount):
         return True
     values = {(ref.step, ref.path) for ref in amount.refs if ref.step}
     tested = [ref for part, ref in view.used_refs if part.kind == "decide" and view.may_lead(part.id, step.id)]
     return any((ref.step, ref.path) in values for ref in tested)
-
-
-def _is_limit(one: Binding) -> bool:
-    return one.decided != "model" and bool(set(words_in(one.name)) & _LIMITS) and one.value not in (None, "")
 
 
 def _acts_by_label(view: FlowView) -> Iterator[Hit]:
@@ -203,14 +217,24 @@ def _clear_secrets(view: FlowView) -> Iterator[Hit]:
 CHECKS: tuple[Check, ...] = (
     Check("agent-acts-alone", "high", "an agent that may act without anybody",
           "A message from outside may talk it into sending, paying or deleting.",
-          "Tools of the agent that send, spend or delete, with no approval always before the agent or the tool.",
+          "Tools of the agent that send, spend or delete, without a fixed recipient or limit and with no approval always before the agent or the tool.",
           "Limits that the service sets, and approvals elsewhere: accept it with a reason. Of a flow that a tool calls any approval in it counts.",
           "Put an approval before the act, or take the tool away.", _agent_acts),
     Check("model-decides-target", "high", "a model decides who gets it, or how much",
           "A wrong word goes to the wrong person or costs the wrong amount.",
           "Inputs with the role recipient, amount or address that a model decides, on steps that send, spend or delete, with no approval before.",
-          "Values that reach the input through other steps than model calls. An amount is let be where a fixed limit stands beside it, or a decision before looks at it.",
+          "Values that a model call answered before: `answer-decides-target`. An amount is let be where a fixed limit stands beside it.",
           "Let data decide, or a person approve.", _model_decides),
+    Check("agent-acts-within-limits", "low", "an agent that may act by itself, within limits",
+          "What it may do is bounded, and still nobody looks.",
+          "Tools of the agent that spend with a fixed limit beside, or send to a fixed recipient, with no approval before.",
+          "Limits that the service sets.",
+          "Know the limit, and accept it with a reason.", _within_limits),
+    Check("answer-decides-target", "medium", "a model's answer says who gets it, or how much",
+          "A model reads an address or a sum out of a letter, and whoever wrote the letter chose it.",
+          "Inputs with the role recipient, amount or address that take what a model call answered, on steps that send, spend or delete, with no approval before.",
+          "Values that go through steps between. An amount is let be where a fixed limit stands beside it, or a decision before looks at it.",
+          "Take it from data of your own, or let a person approve.", _answer_decides),
     Check("act-by-label", "medium", "a model's answer deletes or pays",
           "A label that is wrong once in a hundred is a letter lost once in a hundred.",
           "A step that deletes or spends right behind a case that goes by a model's answer, with no approval before.",

@@ -39,14 +39,27 @@ def _handler_missing(view: FlowView) -> Iterator[Hit]:
 
 
 def _short_timeouts(view: FlowView) -> Iterator[Hit]:
+    yield from (Hit(step, told) for step, told in _limits_and_tries(view) if step.timeout_for == "all")
+
+
+def _perhaps_short(view: FlowView) -> Iterator[Hit]:
+    for step, told in _limits_and_tries(view):
+        if step.timeout_for is None:
+            yield Hit(step, f"{told}: nothing says whether the limit is for each try", False)
+
+
+def _limits_and_tries(view: FlowView) -> Iterator[tuple[Step, str]]:
+    """Steps whose time limit is no longer than the waits between their tries."""
     for step in view.steps:
         retry = step.retry
-        if step.timeout is None or retry is None or not retry.wait or step.timeout_for == "try":
+        if step.timeout is None or retry is None or not retry.wait:
             continue
         waits = retry.attempts * retry.wait
         if step.timeout <= waits:
-            told = f"{quote_name(step.title)} stops after {step.timeout:g} s, and the waits between its {retry.attempts + 1} tries take {waits:g} s"
-            yield Hit(step, told, step.timeout_for == "all")
+            yield (
+                step,
+                f"{quote_name(step.title)} stops after {step.timeout:g} s, and the waits between its {retry.attempts + 1} tries take {waits:g} s",
+            )
 
 
 def _unanswered(view: FlowView) -> Iterator[Hit]:
@@ -93,9 +106,14 @@ CHECKS: tuple[Check, ...] = (
           "Name the handler.", _handler_missing),
     Check("timeout-too-short", "medium", "a time limit shorter than the tries it covers",
           "The last tries never happen.",
-          "The time limit of a step against the waits between its tries; certain where the export says that the limit is for all tries.",
+          "The time limit of a step, where the export says that it is for all tries, against the waits between them.",
           "The time that the tries themselves take.",
           "Raise the limit, or try less often.", _short_timeouts),
+    Check("timeout-perhaps-short", "low", "a time limit that may be shorter than the tries it covers",
+          "If it is for all tries the last never happen.",
+          "The time limit of a step against the waits between its tries, where nothing says whether it is for each try.",
+          "The time that the tries themselves take.",
+          "Know what the builder means by it.", _perhaps_short),
     Check("approval-unanswered", "low", "nothing says what no answer means",
           "The run ends, waits or goes on, and nobody chose which.",
           "An approval with a time limit, no word on silence and no way for it.",
