@@ -9,12 +9,14 @@ from msgspec import structs
 
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
+from zeitbuch.core.graph.flow_calls import Call, calls_of
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.document import Paragraph, Picture, flow_page, index_page
-from zeitbuch.core.report.finding_marks import open_points
+from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.svg import to_svg
@@ -29,17 +31,18 @@ def flow_documents(
     unread: Sequence[str],
     problems: list[Problem],
     found: Mapping[str, Sequence[CheckFinding]] | None = None,
+    estate: Estate | None = None,
 ) -> Iterator[FlowDocument]:
     """The documents of flows, one by one, and at the end their index, which names the files that could not be read. A flow that cannot
     be drawn has a document without a map; one that cannot be documented has none. Both are added to ``problems``. ``found`` are the
-    findings of each flow (by id), told as open points; without it nothing is said of them."""
+    findings of each flow (by id), told as open points; without it nothing is said of them. ``estate`` is what
+    the flows call and are called by, where it is more than they."""
+    calls = calls_of(estate if estate is not None else Estate(tuple(flows)))
     names = file_names([flow.title for flow in flows])
     written: list[tuple[Flow, str]] = []
     for flow, name in zip(flows, names, strict=True):
         try:
-            document = document_flow(
-                flow, name, result, problems, found.get(flow.id, ()) if found is not None else None
-            )
+            document = document_flow(flow, name, result, problems, sheet_facts(flow, result, calls, found))
         except Exception as error:  # the others are documented all the same
             problems.append(problem_of_flow(error, "document", flow))
             continue
@@ -48,18 +51,39 @@ def flow_documents(
     yield FlowDocument(index_page([flow for flow, _ in written], [name for _, name in written], result, unread))
 
 
+def sheet_facts(
+    flow: Flow, result: EstateEstimate | None, calls: Sequence[Call], found: Mapping[str, Sequence[CheckFinding]] | None
+) -> SheetFacts:
+    """What stands beside a flow on its first sheet."""
+    names = {one.id: one.name for one in result.flows} if result is not None else {}
+    estimate = next((one for one in result.flows if one.id == flow.id), None) if result is not None else None
+    callers = [
+        quote_name(names.get(call.source, call.source))
+        for call in calls
+        if call.target == flow.id and call.how != "store"
+    ]
+    called = [
+        quote_name(names.get(call.target, call.name))
+        for call in calls
+        if call.source == flow.id and call.how != "store"
+    ]
+    findings = found.get(flow.id, ()) if found is not None else None
+    return SheetFacts(estimate, result, findings, tuple(dict.fromkeys(callers)), tuple(dict.fromkeys(called)))
+
+
 def document_flow(
     flow: Flow,
     name: str,
     result: EstateEstimate | None,
     problems: list[Problem] | None = None,
-    found: Sequence[CheckFinding] | None = None,
+    facts: SheetFacts | None = None,
 ) -> FlowDocument:
     """The document of one flow; ``name`` is its file name without suffix. Raises ZeitbuchError when it cannot be drawn, unless that may
     be added to ``problems``."""
-    page = flow_page(flow, name, result, open_points(found) if found is not None else ())
+    graph = Graph(flow)
+    page = flow_page(flow, name, result, first_sheet(graph, facts or SheetFacts()))
     try:
-        drawn = draw_scene(Graph(flow), measure_text)
+        drawn = draw_scene(graph, measure_text)
         inlined = to_svg(drawn, inline=True)  # drawn here, where a fault costs no more than the picture
     except Exception as error:
         if problems is None:

@@ -31,7 +31,7 @@ def run(args: argparse.Namespace) -> int:
         {name if member is None else f"{name}!{member}" for name, member in unread_places(session.problems)}
     )
     with session.progress(len(flows), "writing") as advance:
-        for place, document in enumerate(flow_documents(flows, result, unread, session.problems, found)):
+        for place, document in enumerate(flow_documents(flows, result, unread, session.problems, found, estate)):
             for path, text in render_files("document", args.format, document, rows_of_plugins).items():
                 write_output(text, str(Path(args.output) / path))
             advance(place)

@@ -53,6 +53,12 @@ class Bullets(Struct, frozen=True, tag=True):
     items: tuple[str, ...]
 
 
+class Outline(Struct, frozen=True, tag=True):
+    """Lines with their depth (0: outermost), each below what it belongs to."""
+
+    lines: tuple[tuple[int, str], ...]
+
+
 class Table(Struct, frozen=True, tag=True):
     """A sheet within the page."""
 
@@ -84,7 +90,7 @@ class Signatures(Struct, frozen=True, tag=True):
     fingerprint: str
 
 
-Block = Heading | Paragraph | Facts | Bullets | Table | Quote | Picture | Links | Signatures
+Block = Heading | Paragraph | Facts | Bullets | Outline | Table | Quote | Picture | Links | Signatures
 
 
 class Page(Struct, frozen=True):
@@ -225,17 +231,6 @@ def _model_blocks(use: ModelUse, blocks: list[Block], names: dict[str, str]) -> 
         blocks.append(Quote(f"Prompt ({prompt.role})", phrases.prompt_text(prompt, names)))
 
 
-def _error_blocks(graph: Graph) -> list[Block]:
-    lines = []
-    for step in graph.in_order():
-        words = sentences.on_error(graph, step)
-        if words:
-            lines.append(f"{graph.numbers.get(step.id, '')} {step.title}: {words[0].lower()}{words[1:]}".strip())
-    if not lines:
-        return [Paragraph("No step has a route for errors or tries again: the first failure ends the branch.")]
-    return [Bullets(tuple(lines)), Paragraph("Every other step that fails ends its branch.", quiet=True)]
-
-
 def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     unit = result.currency
     per_month = "unknown" if found.cost_month is None else money_words(found.cost_month, unit)
@@ -279,14 +274,11 @@ def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
     return rows
 
 
-def flow_page(flow: Flow, name: str, result: EstateEstimate | None, points: Sequence[Block] = ()) -> Page:
-    """The document of one flow; ``points`` are what is to be settled before anybody signs."""
+def flow_page(flow: Flow, name: str, result: EstateEstimate | None, sheet: Sequence[Block] = ()) -> Page:
+    """The document of one flow: the first sheet, and behind it the map, every step, and where all of it comes from."""
     graph = Graph(flow)
-    blocks: list[Block] = [Heading(1, flow.title)]
-    if flow.description:
-        blocks.append(Paragraph(flow.description))
-    blocks += [Paragraph(sentences.summary_sentences(graph)), _flow_facts(flow)]
-    blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}")]
+    blocks: list[Block] = [Heading(1, flow.title), *sheet, Signatures(fingerprint(flow))]
+    blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}"), _flow_facts(flow)]
     blocks += [Heading(2, "Triggers", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
@@ -295,7 +287,6 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None, points: Sequ
     for step in graph.in_order():
         if step.kind != "note":
             blocks += step_blocks(graph, step)
-    blocks += [Heading(2, "When something fails", "errors"), *_error_blocks(graph)]
     found = (
         next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == flow.id), None)
         if result is not None
@@ -311,7 +302,6 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None, points: Sequ
             )
         if flow.around:
             blocks.append(Paragraph("Parts of the file around its flows: " + ", ".join(flow.around)))
-    blocks += [*points, Heading(2, "Review", "review"), Signatures(fingerprint(flow))]
     return Page(name, flow.title, tuple(blocks))
 
 

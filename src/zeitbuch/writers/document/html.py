@@ -43,6 +43,21 @@ def _escape_text(text: str) -> str:
     return escape(make_inert(text, keep_lines=False))
 
 
+def _outline_html(lines: tuple[tuple[int, str], ...]) -> str:
+    """Lists within lists; a line that is deeper than the one before by more than one step hangs one step below it."""
+    parts: list[str] = []
+    open_lists = 0
+    for depth, text in lines:
+        wanted = min(depth, open_lists) + 1
+        if wanted > open_lists:
+            parts.append("<ul class=course>")
+        else:
+            parts.append("</li>" + "</ul></li>" * (open_lists - wanted))
+        open_lists = wanted
+        parts.append(f"<li>{_escape_text(text)}")
+    return "".join(parts) + "</li></ul>" * open_lists
+
+
 def _table_html(sheet: Sheet) -> str:
     right = [column.kind in ("count", "number", "money", "percent") for column in sheet.columns]
 
@@ -82,6 +97,8 @@ def block_html(block: d.Block, picture: str = "") -> str:
             )
         case d.Bullets(items=items):
             return "<ul>" + "".join(f"<li>{_escape_text(key)}</li>" for key in items) + "</ul>"
+        case d.Outline(lines=lines):
+            return _outline_html(lines)
         case d.Table(sheet=sheet):
             return _table_html(sheet)
         case d.Quote(label=label, text=text):

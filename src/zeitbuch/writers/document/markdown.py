@@ -31,6 +31,8 @@ def _block_markdown(block: d.Block, picture: str) -> str:
             return "\n".join(f"- **{markdown_text(key)}:** {markdown_text(value)}" for key, value in pairs)
         case d.Bullets(items=items):
             return "\n".join(f"- {markdown_text(key)}" for key in items)
+        case d.Outline(lines=lines):
+            return "\n".join(f"{'  ' * depth}- {markdown_text(text)}" for depth, text in lines)
         case d.Table(sheet=sheet):
             return to_markdown(sheet).rstrip()
         case d.Quote(label=label, text=text):

@@ -44,6 +44,8 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
                 )
             case d.Bullets(items=items):
                 parts.append("\n".join(_wrap_lines(key, width, hang="  ") for key in items))
+            case d.Outline(lines=lines):
+                parts.append("\n".join(_wrap_lines("  " * depth + text, width, hang="  ") for depth, text in lines))
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
             case d.Quote(label=label, text=text):

@@ -72,15 +72,23 @@ def _silent_yes(view: FlowView) -> Iterator[Hit]:
 
 
 def _where_silence_passes(view: FlowView, step: Step) -> Step | None:
-    """The step to which both a yes and no answer lead."""
+    """The step to which both a yes and no answer lead, at once or by steps that ask nobody."""
     leaving = view.graph.leaving.get(step.id, ())
-    silent = {link.target for link in leaving if "timeout" in link.after and "success" not in link.after}
     agreed = [
         link.target
         for link in leaving
         if not link.after and link.role in ("next", "case") and not _NO.search(link.label)
     ]
-    return next((view.graph.steps[key] for key in agreed if key in silent and key in view.graph.steps), None)
+    work = [link.target for link in leaving if "timeout" in link.after and "success" not in link.after]
+    seen: set[str] = set()
+    while work:
+        key = work.pop()
+        passed = view.graph.steps.get(key)
+        if key in seen or passed is None or passed.kind in ("approve", "end"):
+            continue
+        seen.add(key)
+        work += [link.target for link in view.graph.leaving.get(key, ()) if link.role in ("next", "case")]
+    return next((view.graph.steps[key] for key in agreed if key in seen), None)
 
 
 def _endless_approval(view: FlowView) -> Iterator[Hit]:

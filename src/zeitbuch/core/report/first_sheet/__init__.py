@@ -1,0 +1,1 @@
+"""The first sheet of a document: what its signer reads."""

@@ -1,0 +1,41 @@
+# What a flow may do outside, and to whom: by effect, the gravest first, tools of agents included.
+"""What a flow reaches."""
+
+from __future__ import annotations
+
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Effect, Step
+from zeitbuch.core.model.words import join_words
+
+from .phrases_of_steps import place_of, recipient_of
+
+_VERBS: tuple[tuple[Effect, str], ...] = (
+    ("spend", "Spend money"), ("delete", "Delete"), ("send", "Send"), ("write", "Write"), ("read", "Read"),
+)  # fmt: skip
+
+
+def reaching_lines(graph: Graph) -> list[str]:
+    """'Send: ‘Tell accounting’ to accounting@...'; a line an effect."""
+    lines = []
+    for effect, verb in _VERBS:
+        steps = [step for step in graph.flow.steps if step.effect == effect and step.enabled]
+        if steps:
+            found = list(dict.fromkeys(_reached(graph, step) for step in steps))
+            lines.append(f"{verb}: {join_words(found)}.")
+    return lines or ["It reaches nothing outside, as far as the export says."]
+
+
+def _reached(graph: Graph, step: Step) -> str:
+    """What one step reaches: recipient and place, with the name of the step where neither says enough."""
+    to, place = recipient_of(graph, step) if step.effect == "send" else "", place_of(graph, step)
+    by_model = any(
+        one.decided == "model" and (one.role == "recipient" or one.name.casefold() == "to") for one in step.inputs
+    )
+    if by_model:
+        to = "whom the model chooses"
+    words = f" to {to}" if to else ""
+    words += f" through {place}" if place and place != to else ""
+    if step.effect in ("read", "write") and place:
+        return place
+    return f"{quote_name(step.title)}{words}"

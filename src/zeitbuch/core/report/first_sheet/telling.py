@@ -1,0 +1,96 @@
+# How a flow goes, told along its ways: what follows what, the cases of a decision below it, the place where ways meet again named once.
+"""The course of a flow in lines."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from zeitbuch.core.graph.outline import Item, outline_flow
+from zeitbuch.core.graph.phrases import quote_name
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Step
+
+from .phrases_of_steps import step_phrase
+
+_CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
+
+
+def course_lines(graph: Graph) -> list[tuple[int, str]]:
+    """The course in lines with their depth, each below what it belongs to."""
+    items = [item for item in outline_flow(graph) if item.part != "trigger"]
+    return list(_lines(graph, items, 0))
+
+
+def _lines(graph: Graph, items: Sequence[Item], depth: int) -> Iterator[tuple[int, str]]:
+    for item in items:
+        yield from _line(graph, item, depth)
+
+
+def _line(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
+    if item.part == "goto":
+        yield depth, _onward(graph, item)
+        return
+    if item.part != "step":
+        yield from _branch(graph, item, depth)
+        return
+    step = graph.steps[item.id]
+    inside = [below for below in item.below if below.part == "inside"]
+    branches = [below for below in item.below if below.part == "branch"]
+    # What follows a step that decides nothing is no branch of it: the main way goes on below it.
+    onward = (
+        next((below for below in branches if not below.words and not below.error), None)
+        if step.id not in graph.deciding
+        else None
+    )
+    aside = [below for below in branches if below is not onward]
+    gotos = [below for below in (*item.below, *(onward.below if onward is not None else ())) if below.part == "goto"]
+    end = f"; then {_onward(graph, gotos[0])}" if len(gotos) == 1 else ""
+    colon = ":" if inside or (aside and step.id in graph.deciding) else ""
+    lead_words = "only then: " if _is_aside(graph, step) and depth == 0 else ""
+    yield depth, f"{lead_words}{graph.numbers.get(item.id, '')} {step_phrase(graph, step)}{end}{colon}".strip()
+    for below in (*inside, *aside):
+        yield from _branch(graph, below, depth + 1)
+    if _is_open(graph, step):
+        yield depth + 1, "anything else: no way leads on"
+    if onward is not None and not end:
+        yield from _lines(graph, onward.below, depth)
+
+
+def _is_aside(graph: Graph, step: Step) -> bool:
+    """Whether only failures and silence lead to a step."""
+    arriving = [link for link in graph.arriving.get(step.id, ()) if link.role != "attach"]
+    return bool(arriving) and all(
+        link.role == "error" or (link.after and not {"success", "skip"} & set(link.after)) for link in arriving
+    )
+
+
+def _is_open(graph: Graph, step: Step) -> bool:
+    """Whether a decision has no way for what fits none of its cases; a yes and a no leave nothing over."""
+    links = [link for link in graph.leaving.get(step.id, ()) if link.role in ("case", "next")]
+    labels = {link.label.casefold() for link in links}
+    closed = any(link.otherwise or link.role == "next" for link in links) or labels & _CLOSED
+    return step.kind == "decide" and bool(links) and not closed
+
+
+def _branch(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
+    """What is inside a step, or one way out of it; a way that only leads elsewhere stands in one line."""
+    words = "when it fails" if item.error and item.words in ("", "on error") else item.words
+    if item.part == "branch" and len(item.below) == 1 and item.below[0].part == "goto":
+        yield depth, f"{_head(words)}{_onward(graph, item.below[0])}"
+        return
+    if item.part == "branch" or words:
+        yield depth, _head(words).rstrip()
+        depth += 1
+    yield from _lines(graph, item.below, depth)
+
+
+def _head(words: str) -> str:
+    return f"{words}: " if words else "then: "
+
+
+def _onward(graph: Graph, item: Item) -> str:
+    return f"{'back' if item.back else 'on'} to {_name(graph, item.id)}"
+
+
+def _name(graph: Graph, key: str) -> str:
+    return f"{graph.numbers.get(key, '')} {quote_name(graph.names[key])}".strip()

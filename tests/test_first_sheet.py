@@ -1,0 +1,126 @@
+# ruff: noqa: E501  (sentences are easier to compare in one line)
+"""The first sheet: held against sheets written by hand, against the stories of `explain`, and against what an export does not say."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from conftest import Run
+from test_checks import flow, given, step, takes
+from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Approval, Flow, Link, Ref, Repeat, Trigger, Variable
+from zeitbuch.core.report.document import Bullets, Heading, Outline, Paragraph
+from zeitbuch.core.report.first_sheet.failing import failing_lines
+from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
+from zeitbuch.core.report.first_sheet.telling import course_lines
+from zeitbuch.core.report.sentences import failing_words
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
+from clean_flows import clean_estate, pay_desk
+
+HAND = Path(__file__).parent.parent / "docs" / "worked" / "sheets"
+# What the sheets written by hand say, and the words in which the generated one says it.
+SAID = {
+    "Customer letters": [
+        "Hands letters to the agent that knows the matter.", "Every 15 minutes.", "2,880 runs in 2026-11", "‘Fetch new letters’ reads from ‘Office mail’",
+        "asks fulmar-mini-2, which is to answer *refund*, *complaint* or *other*", "is an agent on fulmar-large-2, may use ‘Look up a booking’ and ‘Pay a refund’, at most 6 turns",
+        "may use ‘Read the voyage log’, at most 5 turns", "other: on to 2.5 ‘Keep the draft’", "‘Keep the draft’ writes to ‘Office mail’",
+        "which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)", "the booking number of ‘Look up a booking’", "the amount to pay back of ‘Pay a refund’",
+        "the name of the ship and the day of the voyage", "A model words what ‘Refund agent’ and ‘Complaint agent’ give.", "Limit of ‘Pay a refund’ is fixed: 200.", "Nobody approves anything.",
+        "Spend money: ‘Pay a refund’ through ‘Bank’.", "Write: ‘Office mail’.", "Read: ‘Office mail’, ‘Bookings’ and ‘Voyage log’.", "Any other failure ends its branch, and nobody is told.",
+        "10.75 EUR in 2026-11", "98 % default",
+    ],
+    "Invoice intake": [
+        "Reads suppliers' invoices, sorts them by amount and books them.", "When the event ‘invoice received’ happens.", "140 runs in 2026-11 (assumptions", "‘Extract the fields’ asks fulmar-mini-2",
+        "goes by net of ‘Extract the fields’ > 2000", "asks Maren Dahl, who has 2 days", "‘Check the supplier’ reads from ‘suppliers’", "‘Book it’ writes to ‘ledger’", "‘Choose the account’ asks fulmar-large-2",
+        "‘Book the line’ writes to ‘ledger lines’", "Maren Dahl decides at ‘Ask the head of office’.", "to office@halvorsund.example and ‘Tell accounting’ to accounting@halvorsund.example",
+        "Write: ‘ledger’ and ‘ledger lines’.", "When ‘Read the invoice’ fails: the run goes on at 9 ‘Tell accounting’.", "it is tried again up to 2 times",
+        "When Maren Dahl does not answer ‘Ask the head of office’ within 2 days: ‘Remind’ sends to office@halvorsund.example, and the run goes on at ‘Book it’.",
+        "Any other failure ends its branch, and nobody is told.", "0.36 EUR in 2026-11",
+    ],
+}  # fmt: skip
+
+
+def told(one: Flow) -> str:
+    lines: list[str] = []
+    for block in first_sheet(Graph(one), SheetFacts()):
+        if isinstance(block, Heading | Paragraph):
+            lines.append(block.text)
+        elif isinstance(block, Bullets):
+            lines += block.items
+        elif isinstance(block, Outline):
+            lines += [text for _, text in block.lines]
+    return "\n".join(lines)
+
+
+@pytest.mark.parametrize("name", SAID)
+def test_what_the_hand_said_is_said(name: str, demo: Path, run: Run) -> None:
+    assert (HAND / f"{name.lower().replace(' ', '-')}.md").is_file()
+    assert run("document", "--flow", name, "-o", "docs", "--format", "markdown", cwd=demo).code == 0
+    text = (demo / "docs" / f"{name.lower().replace(' ', '-')}.md").read_text()
+    sheet = text[: text.index("## Map")].replace("\\*", "*").replace("\\>", ">").replace("\\_", "_")
+    for sentence in SAID[name]:
+        assert sentence in sheet, sentence
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_failures_are_those_of_explain(seed: int) -> None:
+    for one in msgspec.convert([*[made.flow for made in clean_estate(seed)], pay_desk()], list[Flow]):
+        graph = Graph(one)
+        text = "\n".join(failing_lines(graph)).casefold()
+        for part in graph.in_order():
+            words = failing_words(graph, part).removeprefix("It fails").lstrip(":. ").casefold()
+            if (
+                part.kind not in ("note", "approve")
+                and part.id not in graph.host
+                and "the branch ends there" not in words
+            ):
+                assert words in text, (part.id, words)
+        numbered = [text for _, text in course_lines(graph)]
+        for part in graph.flow.steps:
+            if part.kind != "note" and part.id not in graph.host:
+                assert any(graph.numbers[part.id] in line and part.title in line for line in numbered), part.id
+
+
+def test_what_the_export_does_not_say_is_a_gap() -> None:
+    bare = told(flow(step("a"), owners=(), description="", triggers=()))
+    assert bare.count("To be filled in: ") == 4 and "Whether it is in use the export does not say." in bare
+    assert "Nobody approves anything." not in bare and "Everything follows from data and fixed values." in bare
+
+
+def test_ways_and_values() -> None:
+    phone = step(
+        "s",
+        "send",
+        effect="send",
+        inputs=(given("number", "{till}", decided="data", refs=(Ref(variable="till", text="{till}"),)),),
+    )
+    one = flow(
+        step("d", "decide"), phone, step("e", "end", ends="run"), step("l", "loop", repeat=Repeat(items="{t.rows}", cap=9, refs=(Ref(step="t", path="rows", text="{t.rows}"),))), step("w", "write", effect="write", scope="l", inputs=(takes("l"),)),
+        variables=(Variable(name="till", value="CHANGE_ME"),), triggers=(Trigger(id="t", kind="form", name="Refund form"),),
+        links=(Link(source="t", target="d"), Link(source="d", target="s", role="case", label="late"), Link(source="d", target="e", role="case", label="gone"), Link(source="s", target="l")),
+    )  # fmt: skip
+    text = told(one)
+    assert (
+        "When a form is sent (‘Refund form’)." in text
+        and "sends to till (CHANGE_ME)" in text
+        and "anything else: no way leads on" in text
+    )
+    assert "goes over rows of ‘Refund form’ (at most 9); for each:" in text and "‘E’ ends the whole run" in text
+    asks = flow(
+        step("o", "approve", timeout=7200.0, approval=Approval(approvers=("Maren Dahl",), silence="rejects")),
+        step("p", effect="spend"),
+    )
+    assert "When Maren Dahl does not answer ‘O’ within 2 hours: it is taken as a no." in told(
+        asks
+    ) and "Maren Dahl decides at ‘O’." in told(asks)
+
+
+def test_callers_are_named(demo: Path, run: Run) -> None:
+    run("document", "-o", "docs", "--format", "markdown", cwd=demo)
+    text = (demo / "docs" / "berth-delay-notices.md").read_text()
+    assert "It is called by ‘Weather warnings’." in text and "It calls ‘Fault logger’." in text
