@@ -27,7 +27,7 @@ HAND = Path(__file__).parent.parent / "docs" / "worked" / "sheets"
 SAID = {
     "Customer letters": [
         "Hands letters to the agent that knows the matter.", "Every 15 minutes.", "2,880 runs in 2026-11", "‘Fetch new letters’ reads from ‘Office mail’",
-        "asks fulmar-mini-2, which is to answer *refund*, *complaint* or *other*", "is an agent on fulmar-large-2, may use ‘Look up a booking’ and ‘Pay a refund’, at most 6 turns",
+        "asks fulmar-mini-2, which is to answer ‘refund’, ‘complaint’ or ‘other’", "is an agent on fulmar-large-2, may use ‘Look up a booking’ and ‘Pay a refund’, at most 6 turns",
         "may use ‘Read the voyage log’, at most 5 turns", "other: on to 2.5 ‘Keep the draft’", "‘Keep the draft’ writes to ‘Office mail’",
         "which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)", "the booking number of ‘Look up a booking’", "the amount to pay back of ‘Pay a refund’",
         "the name of the ship and the day of the voyage", "A model words what ‘Refund agent’ and ‘Complaint agent’ give.", "Limit of ‘Pay a refund’ is fixed: 200.", "Nobody approves anything.",

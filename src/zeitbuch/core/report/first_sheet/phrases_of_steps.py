@@ -66,7 +66,7 @@ def _model(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
     answers = listed_answers("\n".join([prompt.text for prompt in use.prompts])) if use is not None else ()
     if answers:
-        return f"asks {model_name(graph, step)}, which is to answer {join_words([f'*{one}*' for one in answers], 'or')}"
+        return f"asks {model_name(graph, step)}, which is to answer {join_words([quote_name(one) for one in answers], 'or')}"
     task = f" ({use.task})" if use is not None and use.task else ""
     return f"asks {model_name(graph, step)}{task}"
 

@@ -35,25 +35,31 @@ def _line(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
         return
     step = graph.steps[item.id]
     inside = [below for below in item.below if below.part == "inside"]
-    branches = [below for below in item.below if below.part == "branch"]
-    # What follows a step that decides nothing is no branch of it: the main way goes on below it.
-    onward = (
-        next((below for below in branches if not below.words and not below.error), None)
-        if step.id not in graph.deciding
-        else None
-    )
-    aside = [below for below in branches if below is not onward]
-    gotos = [below for below in (*item.below, *(onward.below if onward is not None else ())) if below.part == "goto"]
-    end = f"; then {_onward(graph, gotos[0])}" if len(gotos) == 1 else ""
+    onward = _onward_of(graph, item)
+    aside = [below for below in item.below if below.part == "branch" and below is not onward]
+    end = _end_words(graph, item, onward)
     colon = ":" if inside or (aside and step.id in graph.deciding) else ""
-    lead_words = "only then: " if _is_aside(graph, step) and depth == 0 else ""
-    yield depth, f"{lead_words}{graph.numbers.get(item.id, '')} {step_phrase(graph, step)}{end}{colon}".strip()
+    only = "only then: " if depth == 0 and _is_aside(graph, step) else ""
+    yield depth, f"{only}{graph.numbers.get(item.id, '')} {step_phrase(graph, step)}{end}{colon}".strip()
     for below in (*inside, *aside):
         yield from _branch(graph, below, depth + 1)
     if _is_open(graph, step):
         yield depth + 1, "anything else: no way leads on"
     if onward is not None and not end:
         yield from _lines(graph, onward.below, depth)
+
+
+def _onward_of(graph: Graph, item: Item) -> Item | None:
+    """What follows a step that decides nothing: no branch of it, the main way goes on below it."""
+    if item.id in graph.deciding:
+        return None
+    return next((below for below in item.below if below.part == "branch" and not below.words and not below.error), None)
+
+
+def _end_words(graph: Graph, item: Item, onward: Item | None) -> str:
+    """'; then on to 7 ‘Book it’' for a way that goes on at a place told elsewhere."""
+    gotos = [below for below in (*item.below, *(onward.below if onward is not None else ())) if below.part == "goto"]
+    return f"; then {_onward(graph, gotos[0])}" if len(gotos) == 1 else ""
 
 
 def _is_aside(graph: Graph, step: Step) -> bool:
