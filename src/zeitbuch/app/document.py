@@ -19,10 +19,14 @@ from zeitbuch.core.report.document import Paragraph, Picture, flow_page, index_p
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
 from zeitbuch.writers.theme.fonts import measure_text
 
 from .faults import problem_of_flow
+from .shown_places import with_shown_places
+
+PICTURE_SCALE = 2.0  # pixels a point of a map in a Word file
 
 
 def flow_documents(
@@ -37,7 +41,9 @@ def flow_documents(
     be drawn has a document without a map; one that cannot be documented has none. Both are added to ``problems``. ``found`` are the
     findings of each flow (by id), told as open points; without it nothing is said of them. ``estate`` is what
     the flows call and are called by, where it is more than they."""
-    calls = calls_of(estate if estate is not None else Estate(tuple(flows)))
+    whole = estate if estate is not None else Estate(tuple(flows))
+    calls = calls_of(whole)
+    flows = with_shown_places(flows, whole.flows)
     names = file_names([flow.title for flow in flows])
     written: list[tuple[Flow, str]] = []
     for flow, name in zip(flows, names, strict=True):
@@ -92,4 +98,4 @@ def document_flow(
         problems.append(problem)
         blocks = tuple([Paragraph(problem.message) if isinstance(block, Picture) else block for block in page.blocks])
         return FlowDocument(structs.replace(page, blocks=blocks))
-    return FlowDocument(page, lambda inline: inlined if inline else to_svg(drawn))
+    return FlowDocument(page, lambda inline: inlined if inline else to_svg(drawn), lambda: to_png(drawn, PICTURE_SCALE))

@@ -14,11 +14,16 @@ from zeitbuch.cli.shared.formats import rows_of_plugins
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.checks.records import CheckFinding
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.report.presentations import FlowDocument
+from zeitbuch.writers.document.word import to_word
 from zeitbuch.writers.outputs.rendering import render_files
+from zeitbuch.writers.outputs.rows import Content
 
 
 def run(args: argparse.Namespace) -> int:
     """One page a flow, and an index."""
+    volume = _is_volume(args)
     session = open_session(args)
     estate = session.estate(args.source)
     basis = basis_of(args, session)
@@ -30,9 +35,43 @@ def run(args: argparse.Namespace) -> int:
     unread = sorted(
         {name if member is None else f"{name}!{member}" for name, member in unread_places(session.problems)}
     )
+    made = flow_documents(flows, result, unread, session.problems, found, estate)
+    if volume:
+        write_output(to_word(list(made), args.template), args.output)
+        return finish_session(session, args)
     with session.progress(len(flows), "writing") as advance:
-        for place, document in enumerate(flow_documents(flows, result, unread, session.problems, found, estate)):
-            for path, text in render_files("document", args.format, document, rows_of_plugins).items():
+        for place, document in enumerate(made):
+            for path, text in _files_of(document, args).items():
                 write_output(text, str(Path(args.output) / path))
             advance(place)
     return finish_session(session, args)
+
+
+def _is_volume(args: argparse.Namespace) -> bool:
+    """Whether one file is asked for. Raises ZeitbuchError for a file of another sort, and for what does not go together."""
+    suffix = Path(args.output).suffix.lower()
+    volume = suffix == ".docx"
+    if suffix and not volume and not Path(args.output).is_dir():
+        raise fail(
+            "format", f"expected a folder, or a file .docx, found {args.output}", "one file of all flows is a Word file"
+        )
+    if volume and args.format not in (None, "word"):
+        raise fail(
+            "option",
+            f"expected no --format beside a .docx file, found --format {args.format}",
+            "leave it out, or name a folder",
+        )
+    if args.template and not (volume or args.format == "word"):
+        raise fail(
+            "option",
+            "expected --format word, or a file .docx, beside --template, found neither",
+            "a template is a Word file",
+        )
+    return volume
+
+
+def _files_of(document: FlowDocument, args: argparse.Namespace) -> dict[str, Content]:
+    """The files of one document: in a folder."""
+    if args.format == "word":
+        return {f"{document.page.name}.docx": to_word([document], args.template)}
+    return render_files("document", args.format or "html", document, rows_of_plugins)

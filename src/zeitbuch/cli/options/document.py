@@ -11,6 +11,8 @@ EXAMPLE = """\
 examples:
   zeitbuch document exports/ -o docs/
   zeitbuch document exports/ --format markdown -o docs/
+  zeitbuch document exports/ -o flows.docx                          all flows in one Word file
+  zeitbuch document exports/ --format word --template house.docx -o docs/
   zeitbuch document --flow "Cargo papers screening" -o docs/
 
 HTML pages are single files without scripts. The same input gives the same bytes."""
@@ -31,8 +33,17 @@ def add(parser: argparse.ArgumentParser) -> None:
         "-f",
         "--format",
         metavar="FORMAT",
-        default="html",
+        default=None,
         help=f"one of {', '.join(formats_of('document'))}; default: html",
     )
-    group.add_argument("-o", "--output", metavar="FOLDER", required=True, help="folder for the documents and maps")
+    group.add_argument(
+        "-o",
+        "--output",
+        metavar="PLACE",
+        required=True,
+        help="folder for the documents and maps, or a file .docx for all flows in one",
+    )
+    group.add_argument(
+        "--template", metavar="FILE", default="", help="a Word file whose styles, header and footer are taken"
+    )
     add_reading(parser)

@@ -75,10 +75,11 @@ class ClonesReport(Struct, frozen=True):
 
 
 class FlowDocument(Struct, frozen=True):
-    """One page of the documents, with what draws its map as SVG: within a page (True) or as a file of its own."""
+    """One page of the documents, with what draws its map: as SVG within a page (True) or as a file of its own, or as a PNG."""
 
     page: Page
     map: Callable[[bool], str] | None = None
+    picture: Callable[[], bytes] | None = None
 
 
 ChartKind = Literal["flows", "runs", "drivers", "months"]

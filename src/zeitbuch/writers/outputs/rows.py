@@ -53,6 +53,7 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("map", "bpmn", (".bpmn",), f"{_MAP}.bpmn:write_bpmn", "BPMN 2.0 with a diagram"),
     OutputRow("document", "html", (".html", ".htm"), f"{_DOCUMENT}.html:write_document_html", "pages without scripts"),
     OutputRow("document", "markdown", (".md", ".markdown"), f"{_DOCUMENT}.markdown:write_document_markdown", "Markdown, maps beside"),
+    OutputRow("document", "word", (".docx",), f"{_DOCUMENT}.word:write_document_word", "Word files, with the map as a picture"),
     OutputRow("changes", "text", (".txt",), f"{_CHANGES}.text:write_text", "text that fits the terminal"),
     OutputRow("changes", "markdown", (".md", ".markdown"), f"{_CHANGES}.text:write_markdown", "Markdown"),
     OutputRow("changes", "json", (".json",), f"{_CHANGES}.json:write_json", "the result with all it holds"),

@@ -1,0 +1,228 @@
+# Documents as Word files: the styles are those of a template, which a company may replace by its own; what is written is text, tables and a
+# picture, so that every program that reads such files shows the same. Equal documents give equal bytes: no clock goes into them.
+"""Documents as Word files (ECMA-376)."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.sheet import Sheet, cell_text
+from zeitbuch.core.report import document as d
+from zeitbuch.core.report.presentations import FlowDocument
+from zeitbuch.writers.escape.text import make_inert
+from zeitbuch.writers.theme.terminal import TextLook
+
+if TYPE_CHECKING:
+    from docx.document import Document
+
+_NO_DATE = (1980, 1, 1, 0, 0, 0)  # the earliest that a ZIP file can say
+_NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
+_SIGN_HEADS = ("reviewed by", "role", "date", "verdict", "signature")
+_WIDTH = 6.3  # inches of an A4 page between its margins
+
+
+def write_document_word(document: FlowDocument, look: TextLook) -> dict[str, bytes]:
+    """The file of a document by its path."""
+    return {f"{document.page.name}.docx": to_word([document])}
+
+
+def to_word(documents: Sequence[FlowDocument], template: str = "") -> bytes:
+    """Documents in one file, each from a new page on; several begin with a list of them. ``template`` is the path of a Word file whose styles,
+    header and footer are taken. Raises ZeitbuchError when that cannot be read, or the library for Word files is missing."""
+    made = _empty(template)
+    written = [one for one in documents if one.page.kind == "flow"] or list(documents)
+    if len(written) > 1:
+        made.add_heading("Flows", 0)
+        for one in written:
+            made.add_paragraph(_clean(one.page.title), style=_style(made, "List Bullet"))
+    for place, one in enumerate(written):
+        if place or len(written) > 1:
+            made.add_page_break()  # type: ignore[no-untyped-call]
+        for block in one.page.blocks:
+            _ADD[type(block)](made, block, one)
+    return _saved(made)
+
+
+def _empty(template: str) -> Document:
+    try:
+        import docx
+        from docx.opc.exceptions import PackageNotFoundError
+    except ImportError:
+        hint = "pip install 'zeitbuch[word]', or take another format"
+        raise fail("format", "expected the library python-docx to write Word files, found none", hint) from None
+    try:
+        made: Document = docx.Document(template or None)
+    except (PackageNotFoundError, OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
+        raise fail(
+            "path", f"expected a Word file as template, found {template} ({type(error).__name__})", "name a .docx file"
+        ) from None
+    if not template:
+        _set_page(made)
+    for paragraph in list(made.paragraphs) if template else ():
+        paragraph._element.getparent().remove(paragraph._element)  # what the template shows as an example
+    return made
+
+
+def _set_page(made: Document) -> None:
+    """A4 with our margins, a plain face and page numbers."""
+    from docx.enum.text import WD_ALIGN_PARAGRAPH
+    from docx.shared import Mm, Pt
+
+    section = made.sections[0]
+    section.page_width, section.page_height = Mm(210), Mm(297)
+    section.left_margin = section.right_margin = Mm(25)
+    section.top_margin = section.bottom_margin = Mm(20)
+    made.styles["Normal"].font.name = "DejaVu Sans"
+    made.styles["Normal"].font.size = Pt(9.5)
+    made.styles["Normal"].paragraph_format.space_after = Pt(4)
+    for level in (1, 2, 3):
+        made.styles[f"Heading {level}"].paragraph_format.space_before = Pt(9 if level == 1 else 6)
+    footer = section.footer.paragraphs[0]
+    footer.alignment = WD_ALIGN_PARAGRAPH.RIGHT
+    _add_field(footer.add_run(), "PAGE")
+
+
+def _add_field(run: Any, code: str) -> None:
+    """A field such as the number of the page (ECMA-376 part 1, 17.16)."""
+    from docx.oxml import OxmlElement
+    from docx.oxml.ns import qn
+
+    for kind in ("begin", "end"):
+        mark = OxmlElement("w:fldChar")
+        mark.set(qn("w:fldCharType"), kind)
+        run._r.append(mark)
+        if kind == "begin":
+            words = OxmlElement("w:instrText")
+            words.text = code
+            run._r.append(words)
+
+
+def _clean(text: str) -> str:
+    return _NOT_XML.sub("?", make_inert(text, keep_lines=True))
+
+
+def _style(made: Document, name: str) -> str | None:
+    """A style, where the template has it."""
+    return name if name in [style.name for style in made.styles] else None
+
+
+def _heading(made: Document, block: d.Heading, one: FlowDocument) -> None:
+    made.add_heading(_clean(block.text), min(9, max(0, block.level - 1)))
+
+
+def _paragraph(made: Document, block: d.Paragraph, one: FlowDocument) -> None:
+    run = made.add_paragraph().add_run(_clean(block.text))
+    run.italic = block.quiet or None
+
+
+def _facts(made: Document, block: d.Facts, one: FlowDocument) -> None:
+    for key, value in block.pairs:
+        paragraph = made.add_paragraph()
+        paragraph.add_run(f"{_clean(key)}: ").bold = True
+        paragraph.add_run(_clean(value))
+
+
+def _bullets(made: Document, block: d.Bullets, one: FlowDocument) -> None:
+    for item in block.items:
+        made.add_paragraph(_clean(item), style=_style(made, "List Bullet"))
+
+
+def _outline(made: Document, block: d.Outline, one: FlowDocument) -> None:
+    from docx.shared import Mm
+
+    for depth, text in block.lines:
+        paragraph = made.add_paragraph(_clean(text), style=_style(made, "List Bullet"))
+        paragraph.paragraph_format.left_indent = Mm(6 + 6 * min(depth, 12))
+
+
+def _table(made: Document, block: d.Table, one: FlowDocument) -> None:
+    _add_sheet(made, block.sheet)
+
+
+def _add_sheet(made: Document, sheet: Sheet) -> None:
+    rows = [[column.title for column in sheet.columns]]
+    body = [*sheet.rows, *([sheet.total] if sheet.total is not None else [])]
+    rows += [[cell_text(value, column.kind) for value, column in zip(row, sheet.columns, strict=True)] for row in body]
+    _add_rows(made, rows)
+
+
+def _add_rows(made: Document, rows: list[list[str]]) -> None:
+    if not rows[0]:
+        return
+    table = made.add_table(len(rows), len(rows[0]), style=_style(made, "Table Grid"))
+    _share_width(table, rows)
+    for row, texts in zip(table.rows, rows, strict=True):
+        for cell, text in zip(row.cells, texts, strict=True):
+            cell.text = _clean(text)
+    for cell in table.rows[0].cells:
+        for run in cell.paragraphs[0].runs:
+            run.bold = True
+    made.add_paragraph()
+
+
+def _share_width(table: Any, rows: list[list[str]]) -> None:
+    """Gives each column its part of the page by its longest text, within bounds: a sentence needs more room than a number."""
+    from docx.shared import Inches
+
+    needs = [min(48, max(9, *[len(text) for text in column])) for column in zip(*rows, strict=True)]
+    for column, need in zip(table.columns, needs, strict=True):
+        column.width = Inches(_WIDTH * need / sum(needs))
+        for cell in column.cells:
+            cell.width = column.width
+
+
+def _quote(made: Document, block: d.Quote, one: FlowDocument) -> None:
+    made.add_paragraph().add_run(_clean(block.label)).bold = True
+    made.add_paragraph(style=_style(made, "Intense Quote")).add_run(_clean(block.text))
+
+
+def _picture(made: Document, block: d.Picture, one: FlowDocument) -> None:
+    from docx.shared import Inches
+
+    if one.picture is None:
+        return
+    image = made.add_picture(io.BytesIO(one.picture()), width=Inches(_WIDTH))
+    limit = Inches(8.5)
+    if image.height > limit:
+        image.width, image.height = int(image.width * limit / image.height), limit
+    image._inline.docPr.set("descr", _clean(block.alt))  # what is read out to those who do not see it
+
+
+def _links(made: Document, block: d.Links, one: FlowDocument) -> None:
+    for title, _, remark in block.items:
+        made.add_paragraph(_clean(f"{title}: {remark}"), style=_style(made, "List Bullet"))
+
+
+def _signatures(made: Document, block: d.Signatures, one: FlowDocument) -> None:
+    _add_rows(made, [list(_SIGN_HEADS), [""] * 5, [""] * 5])
+    text = (
+        f"This document describes the state with the fingerprint {block.fingerprint[:16]}. Moving boxes leaves it valid; a changed prompt, model, link or "
+        "setting does not. Verdicts: approved, approved with changes, refused."
+    )
+    made.add_paragraph().add_run(text).italic = True
+
+
+_ADD: dict[type, Callable[[Any, Any, FlowDocument], None]] = {
+    d.Heading: _heading, d.Paragraph: _paragraph, d.Facts: _facts, d.Bullets: _bullets, d.Outline: _outline, d.Table: _table, d.Quote: _quote,
+    d.Picture: _picture, d.Links: _links, d.Signatures: _signatures,
+}  # fmt: skip
+
+
+def _saved(made: Document) -> bytes:
+    """The bytes of a file, without any time of its writing."""
+    about = made.core_properties
+    about.author, about.title, about.comments, about.revision = "Zeitbuch", "", "", 1
+    about.created = about.modified = datetime(*_NO_DATE)
+    plain = io.BytesIO()
+    made.save(plain)
+    stamped = io.BytesIO()
+    with zipfile.ZipFile(plain) as read, zipfile.ZipFile(stamped, "w", zipfile.ZIP_DEFLATED) as written:
+        for name in read.namelist():
+            written.writestr(zipfile.ZipInfo(name, _NO_DATE), read.read(name), zipfile.ZIP_DEFLATED)
+    return stamped.getvalue()
