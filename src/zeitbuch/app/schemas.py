@@ -43,6 +43,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("three-way", "zeitbuch.core.diff.three_way:ThreeWay", "output of diff --base --format json", is_result=True),
     SchemaRow("checks", "zeitbuch.core.report.check_table:ChecksResult", "output of check --format json", is_result=True),
     SchemaRow("impact", "zeitbuch.core.report.impact.records:ImpactResult", "output of impact --format json", is_result=True),
+    SchemaRow("review", "zeitbuch.core.report.review_states:ReviewStatus", "output of review status --format json", is_result=True),
     SchemaRow("clones", "zeitbuch.core.diff.clones:ClonesResult", "output of diff --clones --format json", is_result=True),
     SchemaRow("record", "zeitbuch.app.record:Taken", "output of record --format json", is_result=True),
     SchemaRow("preview", "zeitbuch.core.report.export_preview:PreviewResult", "output of dialect test --format json", is_result=True),

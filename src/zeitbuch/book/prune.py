@@ -17,6 +17,7 @@ from . import tables as t
 from .lines import state_name
 from .notes import NOTE_KIND, about_of
 from .records import Body, Entry, Period
+from .reviews import reviews_of
 from .store import Book, Reading, Writing
 
 PRUNE_KIND = "prune"
@@ -119,10 +120,16 @@ def _gone_snapshots(reading: Reading, line: str, rule: PruneRule, today: str) ->
     entries = reading.entries(line=line)
     done = pruned_of(entries)
     about = [about_of(entry) for entry in entries if entry.kind == NOTE_KIND]
-    accepted = {one.snapshot for one in about if one.mark == "accepted"}
+    accepted = {one.snapshot for one in about if one.mark == "accepted"} | _signed_snapshots(reading, line)
     snapshots = [entry for entry in entries if entry.kind == "snapshot"]
     gone = snapshots_to_prune(snapshots, accepted, rule, today)
     return [entry for entry in gone if (line, entry.number) not in done]
+
+
+def _signed_snapshots(reading: Reading, line: str) -> set[int]:
+    """The snapshots of versions that somebody signed: what is signed can be read."""
+    signed = {(one.review.flow, one.review.version) for one in reviews_of(reading.entries(line=line))}
+    return {version.snapshot for version in reading.versions(line=line) if (version.flow, version.number) in signed}
 
 
 def _list_of(entry: Entry) -> str:

@@ -20,6 +20,7 @@ COMMANDS: dict[str, str] = {
     "document": "write a document per flow for people to review (Markdown, HTML)",
     "record": "take a snapshot of the sources into the book",
     "history": "list snapshots, or the versions of a flow; verify, export the book",
+    "review": "sign descriptions, and say which signatures still hold",
     "restore": "write a recorded export back, byte for byte",
     "dialect": "propose, try and list dialects: how builders write their exports",
     "convert": "write any readable source in the native form or as BPMN",

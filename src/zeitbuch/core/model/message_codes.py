@@ -104,6 +104,7 @@ MessageCode = Literal[
     "record-unread",
     "reference-missing",
     "house-rule",
+    "review",
     "rule",
     "rules-key",
     "rules-syntax",

@@ -254,6 +254,10 @@ _MESSAGES: tuple[Message, ...] = (
     Message("house-rule",
             "A rule of the house has a code that another check has, or that is none.",
             "Name it otherwise: small letters, digits and dashes."),
+    Message("review",
+            "A signature cannot be given or withdrawn: the sources are no more what was recorded, the role is none that the flow needs, the same person "
+            "has signed in another role, or there is none to withdraw.",
+            "Record the sources first; `[review]` of the workspace names the roles; `zeitbuch review status` lists the signatures."),
     Message("rule",
             "A schedule looks like a recurrence rule (RFC 5545) and is none.",
             "Mend it, for instance `FREQ=WEEKLY;BYDAY=MO,WE;BYHOUR=8;BYMINUTE=0;BYSECOND=0`."),

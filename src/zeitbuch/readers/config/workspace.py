@@ -17,6 +17,7 @@ from zeitbuch.core.estimate.budget import Budget, budget_faults
 from zeitbuch.core.model.model_map import ModelRule
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
+from zeitbuch.core.report.review_states import ReviewRules
 from zeitbuch.readers.dialects.rules import Dialect, load_dialect
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 from zeitbuch.readers.input.toml_lines import line_of
@@ -43,7 +44,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
     or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell, ``rule`` checks of the house; ``person`` the people of the house,
-    and ``people`` a CSV file of them."""
+    and ``people`` a CSV file of them; ``review`` the roles that sign."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -60,6 +61,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     rule: list[Rule] = []
     person: list[Person] = []
     people: str = ""
+    review: ReviewRules = ReviewRules()
     folder: str = "."
 
     def own_files(self) -> list[str]:

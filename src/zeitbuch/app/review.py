@@ -1,0 +1,244 @@
+# Reviews: who signs what, and whether it still holds. What is signed is a recorded version; what is asked is whether the sources still are it.
+"""The use cases of `review`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+from zeitbuch.book.records import Version
+from zeitbuch.book.reviews import Review, Signed, Verdict, add_review, reviews_of, standing_signatures
+from zeitbuch.book.selection import find_version, flow_versions
+from zeitbuch.book.store import Book, Reading
+from zeitbuch.book.verify import verify_book
+from zeitbuch.core.diff.estate_changes import flow_changes
+from zeitbuch.core.graph.flow_calls import calls_of, service_name
+from zeitbuch.core.model.fingerprint import fingerprint
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.change_tables import change_line
+from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, RoleState, worst_state
+from zeitbuch.readers.input.sources import Held
+
+from .session import Session
+
+
+class SignRequest(Struct, frozen=True):
+    """What is signed: a flow (id or name; FLOW@N for a version), by whom, in which role, with which verdict, until when, and what is
+    said to it; ``today`` is YYYY-MM-DD, ``at`` the moment (RFC 3339)."""
+
+    flow: str
+    by: str
+    role: str
+    verdict: Verdict = "approved"
+    until: str = ""
+    note: str = ""
+    today: str = ""
+    at: str = ""
+
+
+def sign_flow(session: Session, estate: Estate, request: SignRequest) -> str:
+    """Signs a recorded version; says what was signed. Raises ZeitbuchError for a role that the flow does not need, a person who has signed
+    it in another role, and a flow whose sources are no more what was recorded."""
+    if request.until and request.until <= request.today:
+        raise fail(
+            "review",
+            f"expected a day after today ({request.today}) for --until, found {request.until}",
+            "name a later day",
+        )
+    with Book(session.book).writing() as writing:
+        version = _version_of(session, writing, request.flow)
+        flow = _present(estate, version)
+        if flow is None or fingerprint(flow) != version.fingerprint:
+            found = "another state in the sources" if flow is not None else "no such flow in the sources"
+            raise fail(
+                "review",
+                f"expected the sources of '{version.name}' as version {version.number} has them, found {found}",
+                "record them first: zeitbuch record",
+            )
+        _refuse_roles(session, flow, request)
+        reviews = reviews_of(writing.entries(line=session.line))
+        _refuse_same_person(reviews, version, request)
+        review = Review(
+            "sign",
+            version.flow,
+            version.number,
+            version.fingerprint,
+            request.role,
+            request.verdict,
+            request.until,
+            rights_around(estate, flow),
+        )
+        at = _moment(writing, request.at)
+        add_review(writing, review, at=at, who=request.by, note=request.note, version=version)
+    return f"{version.name}@{version.number}: signed as {request.role} by {request.by}, {request.verdict}, fingerprint {version.fingerprint[:16]}"
+
+
+def add_act(session: Session, request: SignRequest, act: str) -> str:
+    """Withdraws the signature of a role, or asks for one. Raises ZeitbuchError for a signature that is not there."""
+    with Book(session.book).writing() as writing:
+        version = _version_of(session, writing, request.flow)
+        standing = standing_signatures(reviews_of(writing.entries(line=session.line)), version.flow)
+        mine = [
+            one for one in standing if one.review.role == request.role and one.review.fingerprint == version.fingerprint
+        ]
+        if act == "withdraw" and not mine:
+            raise fail(
+                "review",
+                f"expected a signature of '{version.name}' as {request.role}, found none",
+                "`zeitbuch review status` lists them",
+            )
+        made = Review(
+            "withdraw" if act == "withdraw" else "request",
+            version.flow,
+            version.number,
+            version.fingerprint,
+            request.role,
+        )
+        add_review(writing, made, at=_moment(writing, request.at), who=request.by, note=request.note, version=version)
+    done = "withdrawn" if act == "withdraw" else "asked for"
+    return f"{version.name}@{version.number}: the signature as {request.role} is {done} by {request.by}"
+
+
+def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
+    """What became of the signatures of every flow of the sources."""
+    with Book(session.book).reading() as reading:
+        reviews = reviews_of(reading.entries(line=session.line))
+        versions = reading.versions(line=session.line)
+        last = {version.flow: version for version in versions}
+        keys = {version.id: version for version in last.values() if version.status != "removed"}
+        rules = session.workspace.review
+        found = []
+        with session.progress(len(estate.flows), "looking") as advance:
+            for place, flow in enumerate(estate.flows):
+                version = keys.get(flow.id)
+                judge = _Judge(session, reading, estate, flow, version, versions)
+                standing = standing_signatures(reviews, version.flow) if version is not None else []
+                roles = tuple(judge.role_of(role, standing, today) for role in rules.roles_for(flow))
+                found.append(
+                    FlowReview(flow.id, flow.title, worst_state(roles), roles, version.number if version else 0)
+                )
+                advance(place)
+    return ReviewStatus(tuple(found))
+
+
+def verify_reviews(session: Session) -> tuple[str, ...]:
+    """What is wrong with the chain that the signatures stand in."""
+    return tuple(verify_book(Book(session.book)).wrong)
+
+
+class _Judge:
+    """Judges the signatures of one flow."""
+
+    def __init__(
+        self,
+        session: Session,
+        reading: Reading,
+        estate: Estate,
+        flow: Flow,
+        version: Version | None,
+        versions: Sequence[Version],
+    ) -> None:
+        self.session, self.reading, self.estate = session, reading, estate
+        self.flow, self.version, self.versions = flow, version, versions
+        self.present = fingerprint(flow)
+
+    def role_of(self, role: str, standing: Sequence[Signed], today: str) -> RoleReview:
+        """The state of a role: of the signature of this very state, else of the last of another."""
+        mine = [one for one in standing if one.review.role == role]
+        fits = [one for one in mine if one.review.fingerprint == self.present]
+        one = fits[-1] if fits else mine[-1] if mine else None
+        if one is None:
+            return RoleReview(role, "open")
+        state, why = self._judge(one, bool(fits), today)
+        return RoleReview(role, state, one.who, one.at, one.review.until, one.note, why)
+
+    def _judge(self, one: Signed, fits: bool, today: str) -> tuple[RoleState, tuple[str, ...]]:
+        if not fits:
+            return "stale", self._changes_since(one.review)
+        if one.review.verdict == "refused":
+            return "refused", ()
+        if one.review.until and one.review.until <= today:
+            return "expired", ()
+        wider = sorted(set(rights_around(self.estate, self.flow)) - set(one.review.rights))
+        if wider:
+            return "stale", tuple(f"a flow that it calls may now {right}" for right in wider)
+        return ("with changes" if one.review.verdict == "with-changes" else "valid"), ()
+
+    def _changes_since(self, review: Review) -> tuple[str, ...]:
+        """What changed since a version, in the words of `diff`."""
+        version = next((one for one in self.versions if one.flow == review.flow and one.number == review.version), None)
+        if version is None or not self.reading.packed([version.hash]):
+            return ("the version that was signed is no more in the book",)
+        held = Held(f"@{version.snapshot}:{version.file}", self.reading.content_of(version.hash))
+        old = next((flow for flow in self.session.estate_of([held]).flows if flow.id == version.id), None)
+        found = flow_changes(old, self.flow) if old is not None else None
+        return (
+            tuple(change_line(change) for change in found.changes)
+            if found is not None
+            else ("it is not what was signed",)
+        )
+
+
+def rights_around(estate: Estate, flow: Flow) -> tuple[str, ...]:
+    """What the flows that a flow calls, and those that they call, may do outside: 'send through Office mail'."""
+    by_id = {one.id: one for one in estate.flows}
+    nexts: dict[str, list[str]] = {}
+    for call in calls_of(estate):
+        if call.how in ("subflow", "tool", "webhook") and call.target:
+            nexts.setdefault(call.source, []).append(call.target)
+    work, seen = list(nexts.get(flow.id, [])), {flow.id}
+    found: set[str] = set()
+    while work:
+        key = work.pop()
+        if key in seen or key not in by_id:
+            continue
+        seen.add(key)
+        work += nexts.get(key, [])
+        called = by_id[key]
+        found |= {
+            _right_words(called, step.effect, step.connection)
+            for step in called.steps
+            if step.enabled and step.effect not in ("none", "read")
+        }
+    return tuple(sorted(found))
+
+
+def _right_words(flow: Flow, effect: str, connection: str | None) -> str:
+    return f"{effect} through {service_name(flow, connection)}" if connection else effect
+
+
+def _version_of(session: Session, reading: Reading, text: str) -> Version:
+    name, _, key = text.rpartition("@")
+    line = session.line
+    own = flow_versions(reading.versions(line=line), name or key)
+    return find_version(own, key if name else "latest", reading.snapshots(line))
+
+
+def _present(estate: Estate, version: Version) -> Flow | None:
+    return next((flow for flow in estate.flows if flow.id == version.id), None)
+
+
+def _refuse_roles(session: Session, flow: Flow, request: SignRequest) -> None:
+    roles = session.workspace.review.roles_for(flow)
+    if request.role not in roles:
+        raise fail(
+            "review",
+            f"expected one of the roles {', '.join(roles)} for '{flow.title}', found '{request.role}'",
+            "[review] of the workspace names them",
+        )
+
+
+def _refuse_same_person(reviews: Sequence[Signed], version: Version, request: SignRequest) -> None:
+    """Two roles are two persons."""
+    for one in standing_signatures(reviews, version.flow):
+        same = one.who.casefold() == request.by.casefold()
+        if same and one.review.fingerprint == version.fingerprint and one.review.role != request.role:
+            words = f"expected another person than {one.who}, who has signed '{version.name}' as {one.review.role}, found the same"
+            raise fail("review", words, "two roles are signed by two persons")
+
+
+def _moment(writing: Reading, at: str) -> str:
+    head = writing.head()
+    return max(at, head.at) if head is not None else at

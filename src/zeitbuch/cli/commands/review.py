@@ -1,0 +1,68 @@
+"""The work of `review`."""
+
+from __future__ import annotations
+
+import argparse
+import datetime
+
+from zeitbuch.app.review import SignRequest, add_act, review_status, sign_flow, verify_reviews
+from zeitbuch.book.selection import book_time
+from zeitbuch.cli.shared.exit_codes import NO, OK
+from zeitbuch.cli.shared.formats import chosen_format
+from zeitbuch.cli.shared.session import account_name, finish_session, open_session, say, this_moment
+from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.report.presentations import TableResult
+from zeitbuch.core.report.review_states import ReviewStatus, open_flows, review_sheet
+
+
+def run(args: argparse.Namespace) -> int:
+    """A signature, or what became of all of them."""
+    session = open_session(args)
+    if args.act in ("sign", "request", "withdraw"):
+        request = _request(args)
+        done = (
+            sign_flow(session, session.estate(args.source), request)
+            if args.act == "sign"
+            else add_act(session, request, args.act)
+        )
+        print(done)
+        return finish_session(session, args)
+    form = chosen_format(args, "table")
+    found = review_status(session, session.estate(args.source), this_moment().date().isoformat())
+    wrong = verify_reviews(session) if args.act == "verify" else ()
+    status = ReviewStatus(found.flows, wrong)
+    show_result("table", form, TableResult("review", status, lambda full: review_sheet(status)), args)
+    if args.act == "status":
+        return finish_session(session, args)
+    shut = [*wrong, *open_flows(status)]
+    for sentence in shut:
+        say(f"no: {sentence}")
+    return finish_session(session, args, NO if shut else OK)
+
+
+def _request(args: argparse.Namespace) -> SignRequest:
+    if not args.flow or not args.role:
+        raise fail(
+            "option",
+            f"expected FLOW and --role beside {args.act}, found {'no --role' if args.flow else 'no FLOW'}",
+            'zeitbuch review sign "Customer letters" --role owner',
+        )
+    if args.until:
+        try:
+            datetime.date.fromisoformat(args.until)
+        except ValueError:
+            raise fail(
+                "option", f"expected a day (YYYY-MM-DD) for --until, found '{args.until}'", "example: 2027-06-30"
+            ) from None
+    now = this_moment()
+    return SignRequest(
+        args.flow,
+        args.by or account_name(),
+        args.role,
+        args.verdict,
+        args.until,
+        args.note,
+        now.date().isoformat(),
+        book_time(now),
+    )

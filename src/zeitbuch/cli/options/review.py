@@ -1,0 +1,46 @@
+"""Sign descriptions of flows, and say whether signatures still hold: a moved box keeps one, a changed prompt does not, a state that comes back
+has its signature again."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_output, add_reading
+
+EXAMPLE = """\
+examples:
+  zeitbuch review sign "Customer letters" --role owner --by "Sanna Brekke"
+  zeitbuch review sign letters --role auditor --by "Ola Tveit" --verdict with-changes --note "limit to 100" --until 2027-06-30
+  zeitbuch review status
+  zeitbuch review verify                                   a gate: exit status 1 for what is open, stale, expired or refused
+  zeitbuch review request letters --role auditor --by "Sanna Brekke"
+  zeitbuch review withdraw letters --role owner --by "Sanna Brekke"
+
+The roles stand in zeitbuch.toml ([review] roles; [[review.rule]] role, flow, folder, owner, effect); default: owner and auditor, two persons.
+A name alone proves nobody: who may write to the book may sign with any. What the chain shows is that nothing was altered later."""
+
+ACTS = ("sign", "status", "verify", "request", "withdraw")
+VERDICTS = ("approved", "with-changes", "refused")
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("act", metavar="ACT", choices=ACTS, help=", ".join(ACTS))
+    parser.add_argument("flow", metavar="FLOW", nargs="?", default="", help="a recorded flow (id or name), or FLOW@N")
+    group = parser.add_argument_group("a signature")
+    group.add_argument("--by", metavar="NAME", default="", help="who signs; default: the name of the account")
+    group.add_argument("--role", metavar="ROLE", default="", help="in which role")
+    group.add_argument("--verdict", choices=VERDICTS, default="approved", help="default: approved")
+    group.add_argument("--note", metavar="TEXT", default="", help="what is said to it")
+    group.add_argument(
+        "--until", metavar="DAY", default="", help="the first day on which it holds no more (YYYY-MM-DD)"
+    )
+    group = parser.add_argument_group("what is looked at")
+    group.add_argument(
+        "--source",
+        metavar="SOURCE",
+        action="append",
+        default=[],
+        help="the exports as they are now; default: those of the workspace",
+    )
+    add_output(parser, "table")
+    add_reading(parser)

@@ -1,0 +1,120 @@
+# Whether a flow may be taken for reviewed: which roles its house wants, and what became of each signature. A signature that no more holds says
+# why.
+"""States of reviews."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Literal
+
+from msgspec import Struct
+
+from zeitbuch.core.model.name_patterns import pattern_fits
+from zeitbuch.core.model.records import Effect, Flow
+from zeitbuch.core.model.sheet import Column, Sheet
+from zeitbuch.core.model.words import count_words, join_words
+
+RoleState = Literal["open", "valid", "with changes", "stale", "expired", "refused"]
+# The worst first: a flow is what the worst of its roles is.
+ROLE_STATES: tuple[RoleState, ...] = ("refused", "stale", "expired", "open", "with changes", "valid")
+SETTLED: frozenset[RoleState] = frozenset({"valid"})
+
+
+class RoleRule(Struct, frozen=True, forbid_unknown_fields=True):
+    """``[[review.rule]]`` of the workspace: one more role for flows of a folder or owner (patterns with ``*``), or with an effect."""
+
+    role: str
+    flow: str = "*"
+    folder: str = "*"
+    owner: str = "*"
+    effect: Effect | Literal[""] = ""
+
+    def asks_for(self, flow: Flow) -> bool:
+        """Whether a flow needs the role."""
+        owned = self.owner == "*" or any(pattern_fits(self.owner, name) for name in flow.owners)
+        acts = not self.effect or any(step.effect == self.effect and step.enabled for step in flow.steps)
+        return (
+            owned
+            and acts
+            and pattern_fits(self.flow, flow.id, flow.name)
+            and pattern_fits(self.folder, flow.folder or "-")
+        )
+
+
+class ReviewRules(Struct, frozen=True, forbid_unknown_fields=True):
+    """``[review]`` of the workspace: the roles that sign every flow, and further ones for some."""
+
+    roles: tuple[str, ...] = ("owner", "auditor")
+    rule: list[RoleRule] = []
+
+    def roles_for(self, flow: Flow) -> list[str]:
+        """The roles that sign a flow."""
+        more = [rule.role for rule in self.rule if rule.asks_for(flow)]
+        return list(dict.fromkeys([*self.roles, *more]))
+
+
+class RoleReview(Struct, frozen=True):
+    """One role of one flow: its state, who signed and when, and why it does not hold (what changed)."""
+
+    role: str
+    state: RoleState
+    by: str = ""
+    at: str = ""
+    until: str = ""
+    note: str = ""
+    why: tuple[str, ...] = ()
+
+
+class FlowReview(Struct, frozen=True):
+    """The review of one flow; ``recorded`` is the version that it is signed against, 0 for a flow that is not in the book."""
+
+    id: str
+    name: str
+    state: RoleState
+    roles: tuple[RoleReview, ...]
+    recorded: int = 0
+
+
+class ReviewStatus(Struct, frozen=True):
+    """`review status --format json`."""
+
+    flows: tuple[FlowReview, ...]
+    wrong: tuple[str, ...] = ()
+
+
+def worst_state(roles: Iterable[RoleReview]) -> RoleState:
+    """The state of a flow."""
+    found = {one.state for one in roles}
+    return next((state for state in ROLE_STATES if state in found), "valid")
+
+
+def review_sheet(status: ReviewStatus) -> Sheet:
+    """One row a flow and role."""
+    columns = (
+        Column("flow", "flow"), Column("id", "id", rank=3), Column("role", "role"), Column("state", "state"), Column("by", "by"),
+        Column("at", "signed", rank=1), Column("until", "until", rank=2), Column("why", "changed since", "list", least=30),
+        Column("note", "said", rank=2),
+    )  # fmt: skip
+    rows = tuple(
+        (flow.name, flow.id, one.role, one.state, one.by, one.at[:10], one.until, list(one.why), one.note)
+        for flow in status.flows
+        for one in flow.roles
+    )
+    return Sheet(columns, rows, notes=(status_words(status.flows), *status.wrong))
+
+
+def status_words(flows: Sequence[FlowReview]) -> str:
+    """'19 flows: 17 valid, 1 stale, 1 open.'"""
+    counts = [(state, sum(flow.state == state for flow in flows)) for state in reversed(ROLE_STATES)]
+    said = join_words([f"{number} {state}" for state, number in counts if number])
+    return f"{count_words(len(flows), 'flow')}: {said or 'none'}."
+
+
+def open_flows(status: ReviewStatus) -> list[str]:
+    """Sentences about what keeps a gate shut."""
+    return [
+        f"{flow.name}: {one.role}: {one.state}" + (f" ({'; '.join(one.why[:3])})" if one.why else "")
+        for flow in status.flows
+        for one in flow.roles
+        if one.state not in SETTLED
+    ]

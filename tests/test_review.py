@@ -1,0 +1,190 @@
+# ruff: noqa: E501  (cases are easier to compare side by side)
+"""Signatures in the book: what they hold for, what makes them stale, who may give them, and gates."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Run
+from test_checks import flow, step
+from zeitbuch.app.review import rights_around
+from zeitbuch.core.model.records import Connection, Estate
+from zeitbuch.core.report.review_states import ReviewRules, RoleReview, RoleRule, worst_state
+
+
+@pytest.fixture
+def recorded(demo: Path, run: Run) -> Path:
+    assert run("record", cwd=demo).code == 0
+    return demo
+
+
+def sign(run: Run, folder: Path, name: str, role: str, by: str, *more: str) -> Any:
+    return run("review", "sign", name, "--role", role, "--by", by, *more, cwd=folder)
+
+
+def states(run: Run, folder: Path) -> dict[str, str]:
+    return {
+        one["id"]: one["state"] for one in json.loads(run("review", "status", "-f", "json", cwd=folder).out)["flows"]
+    }
+
+
+def test_all_flows_signed_boxes_moved_and_a_prompt_changed(recorded: Path, run: Run) -> None:
+    ids = list(states(run, recorded))
+    assert len(ids) == 17 and set(states(run, recorded).values()) == {"open"}
+    for key in ids:
+        assert sign(run, recorded, key, "owner", "Maren Dahl").code == 0
+        assert sign(run, recorded, key, "auditor", "Ola Tveit").code == 0
+    assert set(states(run, recorded).values()) == {"valid"} and run("review", "verify", cwd=recorded).code == 0
+    letters = recorded / "november" / "strandline" / "berth-delay.json"
+    text = letters.read_text()
+    moved = json.loads(text)
+    for station in moved["sheet"]["stations"]:
+        if "spot" in station:
+            station["spot"] = {"x": 999, "y": 1}
+    letters.write_text(json.dumps(moved))
+    assert set(states(run, recorded).values()) == {"valid"}
+    assert text.count("minor (under 15 minutes)") == 1
+    letters.write_text(text.replace("minor (under 15 minutes)", "minor (under 10 minutes)"))
+    now = states(run, recorded)
+    assert now["SH-1052"] == "stale" and list(now.values()).count("valid") == 16
+    ran = run("review", "verify", cwd=recorded)
+    assert ran.code == 1 and "no: Berth delay notices: owner: stale (prompt: ‘How bad is it?’" in ran.err
+    letters.write_text(text)
+    assert set(states(run, recorded).values()) == {"valid"}  # the state that was signed has its signatures back
+
+
+def test_who_may_sign(recorded: Path, run: Run) -> None:
+    assert sign(run, recorded, "letters", "owner", "Sanna Brekke").code == 0
+    same = sign(run, recorded, "letters", "auditor", "sanna brekke")
+    assert same.code == 2 and "expected another person than Sanna Brekke" in same.err
+    role = sign(run, recorded, "letters", "cook", "Ola Tveit")
+    assert (
+        role.code == 2 and "expected one of the roles owner, auditor for 'Customer letters', found 'cook'" in role.err
+    )
+    for more, said in (
+        (["--until", "tomorrow"], "expected a day"),
+        (["--until", "2020-01-01"], "expected a day after today"),
+    ):
+        assert said in sign(run, recorded, "letters", "auditor", "Ola Tveit", *more).err
+    assert "expected FLOW and --role" in run("review", "sign", "letters", cwd=recorded).err
+    assert run("review", "sign", "nobody", "--role", "owner", cwd=recorded).code == 2
+    path = recorded / "november" / "kvarte" / "letters.json"
+    path.write_text(path.read_text().replace("Apologise once", "Never apologise"))
+    other = sign(run, recorded, "letters", "auditor", "Ola Tveit")
+    assert other.code == 2 and "found another state in the sources" in other.err and "zeitbuch record" in other.err
+
+
+def test_verdicts_ends_requests_and_withdrawals(recorded: Path, run: Run) -> None:
+    assert (
+        sign(
+            run, recorded, "letters", "owner", "Sanna Brekke", "--verdict", "with-changes", "--note", "limit to 100"
+        ).code
+        == 0
+    )
+    assert sign(run, recorded, "letters", "auditor", "Ola Tveit").code == 0
+    assert states(run, recorded)["letters"] == "with changes"
+    assert run("review", "withdraw", "letters", "--role", "owner", "--by", "Sanna Brekke", cwd=recorded).code == 0
+    assert states(run, recorded)["letters"] == "open"
+    assert "expected a signature" in run("review", "withdraw", "letters", "--role", "owner", cwd=recorded).err
+    assert (
+        "is asked for by Sanna"
+        in run("review", "request", "letters", "--role", "owner", "--by", "Sanna", cwd=recorded).out
+    )
+    assert sign(run, recorded, "letters", "owner", "Sanna Brekke", "--verdict", "refused").code == 0
+    assert states(run, recorded)["letters"] == "refused"
+    assert sign(run, recorded, "letters", "owner", "Sanna Brekke", "--until", "2999-01-01").code == 0
+    assert states(run, recorded)["letters"] == "valid"
+    rows = json.loads(run("review", "status", "-f", "json", cwd=recorded).out)["flows"]
+    assert [role["until"] for one in rows if one["id"] == "letters" for role in one["roles"]] == ["2999-01-01", ""]
+    assert "17 flows: 1 valid and 16 open." in run("review", "status", cwd=recorded).out
+
+
+def test_a_flow_that_is_not_recorded_is_open(demo: Path, run: Run) -> None:
+    run("record", "november/kvarte", cwd=demo)
+    rows = {one["id"]: one for one in json.loads(run("review", "status", "-f", "json", cwd=demo).out)["flows"]}
+    assert rows["letters"]["recorded"] == 1 and rows["SH-1052"]["recorded"] == 0 and rows["SH-1052"]["state"] == "open"
+
+
+def test_roles_of_the_house(recorded: Path, run: Run) -> None:
+    path = recorded / "zeitbuch.toml"
+    path.write_text(
+        path.read_text() + '\n[review]\nroles = ["owner"]\n[[review.rule]]\nrole = "treasurer"\neffect = "spend"\n'
+    )
+    for key in ("letters", "SH-1052"):
+        assert sign(run, recorded, key, "owner", "Sanna Brekke").code == 0
+    assert {key: states(run, recorded)[key] for key in ("letters", "SH-1052")} == {
+        "letters": "open",
+        "SH-1052": "valid",
+    }
+    assert (
+        sign(run, recorded, "letters", "treasurer", "Ivar Lunde").code == 0
+        and states(run, recorded)["letters"] == "valid"
+    )
+    spends = flow(step("a", effect="spend"), folder="Till / North")
+    rules = ReviewRules(
+        rule=[
+            RoleRule("a", folder="Till*"),
+            RoleRule("b", owner="*dahl"),
+            RoleRule("c", effect="delete"),
+            RoleRule("d", flow="x*"),
+        ]
+    )
+    assert rules.roles_for(spends) == ["owner", "auditor", "a", "b"]
+    assert worst_state([RoleReview("a", "valid"), RoleReview("b", "stale"), RoleReview("c", "open")]) == "stale"
+
+
+def test_a_called_flow_counts_by_its_rights_only() -> None:
+    mail = (Connection(id="c", name="Office mail"),)
+    caller = flow(step("s", "subflow", calls="b"), id="a")
+    reads, sends = (
+        flow(step("x", effect=effect, connection="c"), id="b", name="B", connections=mail)
+        for effect in ("read", "send")
+    )
+    far = flow(step("s", "subflow", calls="b"), id="c", name="C")
+    assert rights_around(Estate((caller, reads)), caller) == () and rights_around(Estate((caller, sends)), caller) == (
+        "send through Office mail",
+    )
+    beyond = flow(step("s", "subflow", calls="c"), id="d", name="D")
+    assert rights_around(Estate((beyond, far, sends)), beyond) == ("send through Office mail",)
+
+
+def test_wider_rights_of_a_called_flow_make_it_stale(tmp_path: Path, run: Run) -> None:
+    def write(effect: str) -> None:
+        flows = [
+            {"id": "a", "name": "Caller", "triggers": [{"id": "t", "kind": "form"}], "steps": [{"id": "s", "kind": "subflow", "calls": "b"}], "links": [{"source": "t", "target": "s"}]},
+            {"id": "b", "name": "Called", "triggers": [{"id": "t", "kind": "call"}], "steps": [{"id": "x", "kind": "http", "effect": effect, "name": "Do"}], "links": [{"source": "t", "target": "x"}]},
+        ]  # fmt: skip
+        (tmp_path / "x.json").write_text(json.dumps({"zeitbuch": 1, "flows": flows}))
+
+    write("read")
+    (tmp_path / "zeitbuch.toml").write_text('sources = ["x.json"]\n[review]\nroles = ["owner"]\n')
+    run("record")
+    assert sign(run, tmp_path, "a", "owner", "x").code == 0 and states(run, tmp_path) == {"a": "valid", "b": "open"}
+    write("send")
+    ran = run("review", "status")
+    assert states(run, tmp_path)["a"] == "stale" and "a flow that it calls may now send" in ran.out
+    write("read")
+    assert states(run, tmp_path)["a"] == "valid"
+
+
+def test_two_at_once_and_a_changed_signature(recorded: Path, run: Run) -> None:
+    words = [sys.executable, "-m", "zeitbuch", "review", "sign"]
+    both = [
+        subprocess.Popen([*words, key, "--role", "owner", "--by", "Sanna Brekke"], cwd=recorded, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        for key in ("letters", "SH-1052", "SH-1040", "SH-1090")
+    ]  # fmt: skip
+    assert [one.wait(60) for one in both] == [0, 0, 0, 0]
+    rows = json.loads(run("review", "status", "-f", "json", cwd=recorded).out)["flows"]
+    assert sum(role["state"] == "valid" for one in rows for role in one["roles"]) == 4
+    import sqlite3
+
+    with sqlite3.connect(recorded / "book.sqlite") as book:
+        book.execute("UPDATE zb_entry SET who = 'Ola Tveit' WHERE kind = 'review' AND number = 1")
+    ran = run("review", "verify", cwd=recorded)
+    assert ran.code == 1 and "review 1" in ran.err
