@@ -123,4 +123,11 @@ def test_ways_and_values() -> None:
 def test_callers_are_named(demo: Path, run: Run) -> None:
     run("document", "-o", "docs", "--format", "markdown", cwd=demo)
     text = (demo / "docs" / "berth-delay-notices.md").read_text()
-    assert "It is called by ‘Weather warnings’." in text and "It calls ‘Fault logger’." in text
+    assert "It is called by ‘Weather warnings’." in text and "It calls" not in text
+    # What another flow hears of is not told to nobody.
+    assert (
+        "Any other failure ends its branch." in text
+        and "When a run fails ‘Fault logger’ is started." in text
+        and "nobody is told" not in text[: text.index("## What it costs")]
+    )
+    assert "the what" not in (demo / "docs" / "safety-handbook-assistant.md").read_text()

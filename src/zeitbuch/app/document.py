@@ -26,6 +26,7 @@ from zeitbuch.writers.theme.fonts import measure_text
 from .faults import problem_of_flow
 from .shown_places import with_shown_places
 
+_CALLS = frozenset({"subflow", "tool", "webhook"})
 PICTURE_SCALE = 2.0  # pixels a point of a map in a Word file
 
 
@@ -66,15 +67,15 @@ def sheet_facts(
     callers = [
         quote_name(names.get(call.source, call.source))
         for call in calls
-        if call.target == flow.id and call.how != "store"
+        if call.target == flow.id and call.how in _CALLS
     ]
-    called = [
-        quote_name(names.get(call.target, call.name))
-        for call in calls
-        if call.source == flow.id and call.how != "store"
-    ]
+    mine = [call for call in calls if call.source == flow.id]
+    called = [quote_name(names.get(call.target, call.name)) for call in mine if call.how in _CALLS]
+    handlers = [names.get(call.target, call.name) for call in mine if call.how == "fault"]
     findings = found.get(flow.id, ()) if found is not None else None
-    return SheetFacts(estimate, result, findings, tuple(dict.fromkeys(callers)), tuple(dict.fromkeys(called)))
+    return SheetFacts(
+        estimate, result, findings, *[tuple(dict.fromkeys(found)) for found in (callers, called, handlers)]
+    )
 
 
 def document_flow(

@@ -5,12 +5,12 @@ from __future__ import annotations
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
-from zeitbuch.core.model.kinds import AI_KINDS
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.words import join_words
 
 from .phrases_of_steps import asked_people, value_of
 
+_NO_ARTICLE = ("the ", "a ", "an ", "what ", "which ", "how ", "where ", "who ", "whether ", "when ")
 _LIMITS = ("limit", "max", "maximum", "most", "cap", "ceiling")
 
 
@@ -21,10 +21,8 @@ def deciding_lines(graph: Graph) -> list[str]:
     by_answer = [
         words for step in graph.in_order() if step.kind == "decide" and (words := _chosen_by_answer(graph, step))
     ]
-    decided_by = {ref.step for step in graph.in_order() if step.kind == "decide" for ref in _refs_of(graph, step)}
-    written = [
-        quote_name(step.title) for step in graph.in_order() if _words_something(step) and step.id not in decided_by
-    ]
+    labels = {ref.step for step in graph.in_order() if step.kind == "decide" for ref in _refs_of(graph, step)}
+    written = [quote_name(step.title) for step in graph.in_order() if _words_something(graph, step, labels)]
     if by_answer or chosen:
         lines.append(f"A model alone decides {join_words([*by_answer, *chosen])}.")
     if written:
@@ -38,8 +36,10 @@ def deciding_lines(graph: Graph) -> list[str]:
     return lines
 
 
-def _words_something(step: Step) -> bool:
-    return step.kind in AI_KINDS and step.kind != "embed" and step.enabled
+def _words_something(graph: Graph, step: Step, labels: set[str | None]) -> bool:
+    """Whether a model writes what others read: a model that an agent uses is no step of its own, a label that a decision reads no text."""
+    writes = step.kind == "agent" or (step.kind == "model" and step.id not in labels)
+    return writes and step.enabled and step.id not in graph.host
 
 
 def _refs_of(graph: Graph, step: Step) -> list[Ref]:
@@ -50,8 +50,14 @@ def _refs_of(graph: Graph, step: Step) -> list[Ref]:
 def _chosen_in(graph: Graph, step: Step) -> str:
     """'amount of ‘Pay a refund’ (the amount to pay back)': the inputs of a step that a model chooses."""
     given = [one.description or one.name for one in step.inputs if one.decided == "model"]
-    names = [f"the {name[:1].lower()}{name[1:]}".replace("the the ", "the ") for name in given]
+    names = [_noun(name) for name in given]
     return f"{join_words(names)} of {quote_name(step.title)}" if names and step.enabled else ""
+
+
+def _noun(text: str) -> str:
+    """'The amount to pay back' -> 'the amount to pay back'; a question stays one."""
+    low = f"{text[:1].lower()}{text[1:]}"
+    return low if low.startswith(_NO_ARTICLE) else f"the {low}"
 
 
 def _chosen_by_answer(graph: Graph, step: Step) -> str:
@@ -67,7 +73,7 @@ def _limit_lines(graph: Graph) -> list[str]:
     """Limits that stand fixed beside what a model chooses."""
     found = []
     for step in graph.in_order():
-        if not any(one.decided == "model" for one in step.inputs):
+        if step.effect in ("none", "read") or not any(one.decided == "model" for one in step.inputs):
             continue
         for one in step.inputs:
             value = value_of(graph, one) if any(word in one.name.casefold() for word in _LIMITS) else ""

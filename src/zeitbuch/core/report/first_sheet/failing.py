@@ -4,6 +4,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
@@ -12,13 +14,15 @@ from zeitbuch.core.report.sentences import failing_words, silence_facts
 
 from .phrases_of_steps import asked_people, step_phrase
 
+_NOBODY = ", and nobody is told."
 _OTHERS = "Any other failure ends its branch, and nobody is told."
 _NONE = "No failure has a route and nothing is tried again: the branch ends, and nobody is told."
 _PLAIN = "Nothing takes the fault, and the branch ends there."
 
 
-def failing_lines(graph: Graph) -> list[str]:
-    """Sentences: steps with a route, a retry or a guard around them, approvals that nobody answers, and all others."""
+def failing_lines(graph: Graph, handlers: Sequence[str] = ()) -> list[str]:
+    """Sentences: steps with a route, a retry or a guard around them, approvals that nobody answers, and all others;
+    ``handlers`` are the flows that take what fails (names)."""
     told: dict[str, list[str]] = {}
     others = 0
     for step in graph.in_order():
@@ -40,12 +44,9 @@ def failing_lines(graph: Graph) -> list[str]:
         for line in _silence_lines(graph, step)
     ]
     if others:
-        lines.append(
-            "Any other failure ends its branch, and nobody is told."
-            if told or lines
-            else "No failure has a route and nothing is tried again: the branch ends, and nobody is told."
-        )
-    return [*lines, *_handler_lines(graph)]
+        said = _OTHERS if lines else _NONE
+        lines.append(said.replace(_NOBODY, ".") if handlers else said)
+    return [*lines, *_handler_lines(handlers)]
 
 
 def _tail(words: str) -> str:
@@ -88,12 +89,6 @@ def _named(step: Step) -> str:
     return quote_name(step.title)
 
 
-def _handler_lines(graph: Graph) -> list[str]:
-    names = graph.flow.fault_handlers
-    return (
-        [
-            f"When a run fails {join_words([quote_name(name) for name in names])} {'is' if len(names) == 1 else 'are'} started."
-        ]
-        if names
-        else []
-    )
+def _handler_lines(handlers: Sequence[str]) -> list[str]:
+    be = "is" if len(handlers) == 1 else "are"
+    return [f"When a run fails {join_words([quote_name(name) for name in handlers])} {be} started."] if handlers else []

@@ -30,13 +30,15 @@ GAP = "To be filled in: "
 
 
 class SheetFacts(Struct, frozen=True):
-    """What stands beside the flow: its estimate, its findings, who calls it and whom it calls (names)."""
+    """What stands beside the flow: its estimate, its findings, who calls it, whom it calls, and who takes its
+    failures (names)."""
 
     estimate: FlowEstimate | None = None
     result: EstateEstimate | None = None
     findings: Sequence[CheckFinding] | None = None
     callers: tuple[str, ...] = ()
     called: tuple[str, ...] = ()
+    handlers: tuple[str, ...] = ()
 
 
 def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
@@ -51,7 +53,10 @@ def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
     ]
     blocks += _part("Who decides what", deciding_lines(graph) or ["Everything follows from data and fixed values."])
     blocks += _part("What it may do outside", reaching_lines(graph))
-    blocks += _part("When something fails", failing_lines(graph) or ["Nothing in it can fail."])
+    blocks += _part(
+        "When something fails",
+        failing_lines(graph, facts.handlers or graph.flow.fault_handlers) or ["Nothing in it can fail."],
+    )
     blocks += _part("What it costs", _cost_lines(facts))
     return [*blocks, *(open_points(facts.findings) if facts.findings is not None else [])]
 
