@@ -6,6 +6,7 @@ import json
 import shutil
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import docx
 import pytest
@@ -78,6 +79,25 @@ def test_a_template_and_what_is_refused(demo: Path, run: Run) -> None:
     ):  # fmt: skip
         ran = run("document", "--flow", "letters", *options, cwd=demo)
         assert ran.code == 2 and said in ran.err, ran.err
+
+
+@pytest.mark.parametrize("form", ["html", "markdown", "word"])
+def test_a_page_that_somebody_filled_in_is_left(demo: Path, run: Run, form: str) -> None:
+    def document(*more: str) -> Any:
+        return run("document", "november/native", "--format", form, "-o", "d", *more, cwd=demo)
+
+    assert document().code == 0 and document().code == 0  # as it was written it is written again
+    page = next(path for path in (demo / "d").iterdir() if path.stem == "fault-logger")
+    if form == "word":
+        made = docx.Document(str(page))
+        made.tables[-1].cell(0, 0).text = "Maren Dahl, approved"
+        made.save(str(page))
+    else:
+        page.write_text(page.read_text().replace("Fault logger", "Fault logger, seen by Maren Dahl", 1))
+    edited = page.read_bytes()
+    ran = document()
+    assert ran.code == 2 and "fault-logger" in ran.err and "[page-edited]" in ran.err and page.read_bytes() == edited
+    assert document("--force").code == 0 and page.read_bytes() != edited and document().code == 0
 
 
 def hostile(path: Path) -> None:

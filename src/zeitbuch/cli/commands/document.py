@@ -9,13 +9,16 @@ from zeitbuch.app.check import findings_of_estate
 from zeitbuch.app.document import flow_documents
 from zeitbuch.app.estimate import estimate_means
 from zeitbuch.app.flows import find_flows
+from zeitbuch.app.session import Session
 from zeitbuch.app.unreadable import unread_places
 from zeitbuch.cli.shared.formats import rows_of_plugins
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.checks.records import CheckFinding
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.records import Origin
 from zeitbuch.core.report.presentations import FlowDocument
+from zeitbuch.writers.document.stamps import is_as_written, stamped
 from zeitbuch.writers.document.word import to_word
 from zeitbuch.writers.outputs.rendering import render_files
 from zeitbuch.writers.outputs.rows import Content
@@ -37,14 +40,25 @@ def run(args: argparse.Namespace) -> int:
     )
     made = flow_documents(flows, result, unread, session.problems, found, estate)
     if volume:
-        write_output(to_word(list(made), args.template), args.output)
+        _write_page(session, args, args.output, to_word(list(made), args.template))
         return finish_session(session, args)
     with session.progress(len(flows), "writing") as advance:
         for place, document in enumerate(made):
             for path, text in _files_of(document, args).items():
-                write_output(text, str(Path(args.output) / path))
+                _write_page(session, args, str(Path(args.output) / path), text)
             advance(place)
     return finish_session(session, args)
+
+
+def _write_page(session: Session, args: argparse.Namespace, path: str, content: Content) -> None:
+    """Writes a page; one that somebody edited is left as it is and told, unless ``--force`` says otherwise."""
+    place = Path(path)
+    if place.is_file() and not args.force and not is_as_written(place.name, place.read_bytes()):
+        words = f"expected a page as it was written, found {path} filled in or edited: left as it is"
+        hint = "move it away, or write over it with --force"
+        session.problems.append(Problem("page-edited", "error", words, Origin(path), hint))
+        return
+    write_output(stamped(place.name, content), path)
 
 
 def _is_volume(args: argparse.Namespace) -> bool:

@@ -15,7 +15,7 @@ examples:
   zeitbuch document exports/ --format word --template house.docx -o docs/
   zeitbuch document --flow "Cargo papers screening" -o docs/
 
-HTML pages are single files without scripts. The same input gives the same bytes."""
+HTML pages are single files without scripts. The same input gives the same bytes. A page that somebody filled in or edited is left as it is."""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -46,4 +46,5 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--template", metavar="FILE", default="", help="a Word file whose styles, header and footer are taken"
     )
+    group.add_argument("--force", action="store_true", help="also write over pages that somebody filled in or edited")
     add_reading(parser)

@@ -84,6 +84,7 @@ MessageCode = Literal[
     "package",
     "package-empty",
     "package-path",
+    "page-edited",
     "path",
     "people-unreadable",
     "plugin",

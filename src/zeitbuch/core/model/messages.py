@@ -195,6 +195,10 @@ _MESSAGES: tuple[Message, ...] = (
     Message("package-path",
             "A member's name leads out of the package. It is not read; nothing is ever unpacked to disk.",
             "Make the package anew."),
+    Message("page-edited",
+            "A document would be written over a page that somebody filled in or edited, or over a file that is none of ours; it is left as it is, the others are "
+            "written.",
+            "Move it away, or write over it with `--force`."),
     Message("path",
             "A dotted path in a dialect is malformed.",
             "Example: `with.engine`; keys with dots stand in double quotes."),

@@ -32,7 +32,8 @@ def deciding_lines(graph: Graph) -> list[str]:
     for step in asks:
         lines.append(f"{asked_people(graph, step) or 'A person'} decides at {quote_name(step.title)}.")
     if not asks and (chosen or by_answer or written):
-        lines.append("Nobody approves anything.")
+        calls = any(step.calls for step in graph.flow.steps if step.enabled)
+        lines.append("Nobody approves anything in this flow itself." if calls else "Nobody approves anything.")
     return lines
 
 
