@@ -188,3 +188,18 @@ def test_two_at_once_and_a_changed_signature(recorded: Path, run: Run) -> None:
         book.execute("UPDATE zb_entry SET who = 'Ola Tveit' WHERE kind = 'review' AND number = 1")
     ran = run("review", "verify", cwd=recorded)
     assert ran.code == 1 and "review 1" in ran.err
+
+
+def test_a_signature_stays_with_a_flow_that_has_other_ids(recorded: Path, run: Run) -> None:
+    """Also the book's history does: it is looked for by the new id, and its next version is of the same flow."""
+    for role, by in (("owner", "Maren Dahl"), ("auditor", "Ola Tveit")):
+        assert sign(run, recorded, "SH-1052", role, by).code == 0
+    letters = recorded / "november" / "strandline" / "berth-delay.json"
+    letters.write_text(letters.read_text().replace('"SH-1052"', '"SH-9001"'))
+    assert "id: SH-1052 → SH-9001" in run("record", cwd=recorded).out
+    assert states(run, recorded)["SH-9001"] == "valid"
+    letters.write_text(letters.read_text().replace("under 15 minutes", "under 10 minutes"))
+    assert run("record", cwd=recorded).code == 0
+    assert states(run, recorded)["SH-9001"] == "stale"
+    history = json.loads(run("history", "SH-9001", "-f", "json", cwd=recorded).out)
+    assert [one["version"] for one in history["rows"]] == [1, 2, 3]

@@ -14,9 +14,10 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.problems import Problem
-from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.core.report.document import Paragraph, Picture, flow_page, index_page
+from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.report.document import Page, Paragraph, Picture, flow_page, index_page, step_anchor
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
+from zeitbuch.core.report.house_notes import HouseNote, lost_notes, sections_of, with_notes
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.png import to_png
@@ -37,11 +38,12 @@ def flow_documents(
     problems: list[Problem],
     found: Mapping[str, Sequence[CheckFinding]] | None = None,
     estate: Estate | None = None,
+    notes: Mapping[str, Sequence[HouseNote]] | None = None,
 ) -> Iterator[FlowDocument]:
     """The documents of flows, one by one, and at the end their index, which names the files that could not be read. A flow that cannot
     be drawn has a document without a map; one that cannot be documented has none. Both are added to ``problems``. ``found`` are the
     findings of each flow (by id), told as open points; without it nothing is said of them. ``estate`` is what
-    the flows call and are called by, where it is more than they."""
+    the flows call and are called by, where it is more than they; ``notes`` are those of the house, by flow."""
     whole = estate if estate is not None else Estate(tuple(flows))
     calls = calls_of(whole)
     flows = with_shown_places(flows, whole.flows)
@@ -49,7 +51,8 @@ def flow_documents(
     written: list[tuple[Flow, str]] = []
     for flow, name in zip(flows, names, strict=True):
         try:
-            document = document_flow(flow, name, result, problems, sheet_facts(flow, result, calls, found))
+            facts = sheet_facts(flow, result, calls, found)
+            document = document_flow(flow, name, result, problems, facts, (notes or {}).get(flow.id, ()))
         except Exception as error:  # the others are documented all the same
             problems.append(problem_of_flow(error, "document", flow))
             continue
@@ -84,11 +87,12 @@ def document_flow(
     result: EstateEstimate | None,
     problems: list[Problem] | None = None,
     facts: SheetFacts | None = None,
+    notes: Sequence[HouseNote] = (),
 ) -> FlowDocument:
     """The document of one flow; ``name`` is its file name without suffix. Raises ZeitbuchError when it cannot be drawn, unless that may
     be added to ``problems``."""
     graph = Graph(flow)
-    page = flow_page(flow, name, result, first_sheet(graph, facts or SheetFacts()))
+    page = _with_notes(graph, flow_page(flow, name, result, first_sheet(graph, facts or SheetFacts())), notes, problems)
     try:
         drawn = draw_scene(graph, measure_text)
         inlined = to_svg(drawn, inline=True)  # drawn here, where a fault costs no more than the picture
@@ -100,3 +104,19 @@ def document_flow(
         blocks = tuple([Paragraph(problem.message) if isinstance(block, Picture) else block for block in page.blocks])
         return FlowDocument(structs.replace(page, blocks=blocks))
     return FlowDocument(page, lambda inline: inlined if inline else to_svg(drawn), lambda: to_png(drawn, PICTURE_SCALE))
+
+
+def _with_notes(graph: Graph, page: Page, notes: Sequence[HouseNote], problems: list[Problem] | None) -> Page:
+    """The page with its notes; those whose place is gone are told."""
+    anchors = {step.id: step_anchor(graph, step) for step in graph.flow.steps if step.kind != "note"}
+    told = problems if problems is not None else []
+    for note in lost_notes(page, notes, anchors):
+        thing = "id of a step" if note.place == "step" else "title of a section"
+        steps = [f"{step.id} ({step.title})" for step in graph.in_order() if step.id in anchors]
+        known = steps if note.place == "step" else sections_of(page)
+        words = (
+            f"expected the {thing} of {quote_name(graph.flow.title)}, found '{note.name}': the note stands at the end"
+        )
+        hint = f"one of {', '.join(known[:12])}{', ...' if len(known) > 12 else ''}"
+        told.append(Problem("notes-place", "warning", words, Origin(note.file, line=note.line), hint))
+    return with_notes(page, notes, anchors)

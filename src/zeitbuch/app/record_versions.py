@@ -13,7 +13,7 @@ import msgspec
 from zeitbuch.book.records import Body, Entry, EstateCosts, File, Version, storable
 from zeitbuch.book.store import Writing
 from zeitbuch.core.diff.estate_changes import estate_changes
-from zeitbuch.core.diff.flow_matching import match_flows
+from zeitbuch.core.diff.flow_matching import FlowMatching, match_flows
 from zeitbuch.core.diff.records import EstateChanges, FlowChanges
 from zeitbuch.core.estimate.records import FlowEstimate
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -82,13 +82,14 @@ def make_versions(
     unread = {(place.names.get(name, name), member) for name, member in unread_places(session.problems)}
     places: dict[int, Place] = {id(flow): (file, flow.origin.member if flow.origin else None) for flow, file in old}
     kept, lost = part_unreadable([flow for flow, _ in old], new, lambda flow: places[id(flow)], unread)
-    found = estate_changes(Estate(tuple(kept)), Estate(tuple(new)), match_flows(kept, new))
+    matching = match_flows(kept, new)
+    found = estate_changes(Estate(tuple(kept)), Estate(tuple(new)), matching)
     result = estimate_today(session, estate, *basis)
     figures = {id(f): e for f, e in zip(estate.flows, result.flows, strict=True)} if result is not None else {}
     number = before.snapshots[-1].number + 1 if before.snapshots else 1
     made = _changes_by_git(inputs, {place.file_of(flow) for flow in new})
     maker = _VersionMaker(before.line, number, place, figures, result.currency if result is not None else "", made)
-    versions = _versions_of_changes(maker, new, found, keys)
+    versions = _versions_of_changes(maker, new, found, keys) + _renumbered(maker, matching, found, keys)
     return NewVersions(versions, figures_of_estate(result), tuple(_unreadable_rows(lost, places, keys)))
 
 
@@ -181,6 +182,20 @@ def _versions_of_changes(maker: _VersionMaker, new: list[Flow], found: EstateCha
         else:
             row = keys.find_removed(change.id)
         made.append(maker.version(keys.next_number(row.flow if row else None), change, flow))
+    return made
+
+
+def _renumbered(maker: _VersionMaker, matching: FlowMatching, found: EstateChanges, keys: _Keys) -> list[Version]:
+    """Versions of flows that only have other ids: by the new ones they are looked for from now on."""
+    told = {(change.id, change.name, str(change.new_origin)) for change in found.flows}
+    made: list[Version] = []
+    for pair in matching.pairs:
+        old, new = pair.old, pair.new
+        row = keys.find_living(old.id, old.title) if old.id != new.id else None
+        if row is not None and (new.id, new.title, str(new.origin)) not in told:
+            change = FlowChanges(new.id, new.title, "changed", (), old.id)
+            version = maker.version(keys.next_number(row.flow), change, new)
+            made.append(msgspec.structs.replace(version, summary=storable(f"id: {old.id} → {new.id}")))
     return made
 
 

@@ -155,8 +155,9 @@ class _Judge:
         return RoleReview(role, state, one.who, one.at, one.review.until, one.note, why)
 
     def _judge(self, one: Signed, fits: bool, today: str) -> tuple[RoleState, tuple[str, ...]]:
-        if not fits:
-            return "stale", self._changes_since(one.review)
+        since = () if fits else self._changes_since(one.review)
+        if since:
+            return "stale", since
         if one.review.verdict == "refused":
             return "refused", ()
         if one.review.until and one.review.until <= today:
@@ -167,18 +168,16 @@ class _Judge:
         return ("with changes" if one.review.verdict == "with-changes" else "valid"), ()
 
     def _changes_since(self, review: Review) -> tuple[str, ...]:
-        """What changed since a version, in the words of `diff`."""
+        """What changed since a version, in the words of `diff`; nothing where only ids did."""
         version = next((one for one in self.versions if one.flow == review.flow and one.number == review.version), None)
         if version is None or not self.reading.packed([version.hash]):
             return ("the version that was signed is no more in the book",)
         held = Held(f"@{version.snapshot}:{version.file}", self.reading.content_of(version.hash))
         old = next((flow for flow in self.session.estate_of([held]).flows if flow.id == version.id), None)
-        found = flow_changes(old, self.flow) if old is not None else None
-        return (
-            tuple(change_line(change) for change in found.changes)
-            if found is not None
-            else ("it is not what was signed",)
-        )
+        if old is None:
+            return ("what was signed can no more be read from the book",)
+        found = flow_changes(old, self.flow)
+        return tuple(change_line(change) for change in found.changes) if found is not None else ()
 
 
 def rights_around(estate: Estate, flow: Flow) -> tuple[str, ...]:

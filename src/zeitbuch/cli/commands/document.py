@@ -9,6 +9,7 @@ from zeitbuch.app.check import findings_of_estate
 from zeitbuch.app.document import flow_documents
 from zeitbuch.app.estimate import estimate_means
 from zeitbuch.app.flows import find_flows
+from zeitbuch.app.house_notes import gather_notes
 from zeitbuch.app.session import Session
 from zeitbuch.app.unreadable import unread_places
 from zeitbuch.cli.shared.formats import rows_of_plugins
@@ -16,7 +17,8 @@ from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, 
 from zeitbuch.cli.shared.stream import write_output
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.model.problems import Problem, fail
-from zeitbuch.core.model.records import Origin
+from zeitbuch.core.model.records import Estate, Origin
+from zeitbuch.core.report.house_notes import HouseNote
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.document.stamps import is_as_written, stamped
 from zeitbuch.writers.document.word import to_word
@@ -38,7 +40,8 @@ def run(args: argparse.Namespace) -> int:
     unread = sorted(
         {name if member is None else f"{name}!{member}" for name, member in unread_places(session.problems)}
     )
-    made = flow_documents(flows, result, unread, session.problems, found, estate)
+    notes = _notes_of(session, args, estate)
+    made = flow_documents(flows, result, unread, session.problems, found, estate, notes)
     if volume:
         _write_page(session, args, args.output, to_word(list(made), args.template))
         return finish_session(session, args)
@@ -50,12 +53,19 @@ def run(args: argparse.Namespace) -> int:
     return finish_session(session, args)
 
 
+def _notes_of(session: Session, args: argparse.Namespace, estate: Estate) -> dict[str, list[HouseNote]]:
+    """The notes of the house, where a folder of them is named."""
+    own = session.workspace.notes
+    folder = args.notes or (session.workspace.path_from_here(own) if own else "")
+    return gather_notes(session, estate.flows, folder, not args.source) if folder else {}
+
+
 def _write_page(session: Session, args: argparse.Namespace, path: str, content: Content) -> None:
     """Writes a page; one that somebody edited is left as it is and told, unless ``--force`` says otherwise."""
     place = Path(path)
     if place.is_file() and not args.force and not is_as_written(place.name, place.read_bytes()):
         words = f"expected a page as it was written, found {path} filled in or edited: left as it is"
-        hint = "move it away, or write over it with --force"
+        hint = "keep what was added as a note of the house (docs/notes.md), then write over it with --force"
         session.problems.append(Problem("page-edited", "error", words, Origin(path), hint))
         return
     write_output(stamped(place.name, content), path)

@@ -13,6 +13,7 @@ examples:
   zeitbuch document exports/ --format markdown -o docs/
   zeitbuch document exports/ -o flows.docx                          all flows in one Word file
   zeitbuch document exports/ --format word --template house.docx -o docs/
+  zeitbuch document exports/ --notes notes/ -o docs/
   zeitbuch document --flow "Cargo papers screening" -o docs/
 
 HTML pages are single files without scripts. The same input gives the same bytes. A page that somebody filled in or edited is left as it is."""
@@ -45,6 +46,12 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument(
         "--template", metavar="FILE", default="", help="a Word file whose styles, header and footer are taken"
+    )
+    group.add_argument(
+        "--notes",
+        metavar="FOLDER",
+        default="",
+        help="notes of the house to print at their places; default: `notes` of the workspace",
     )
     group.add_argument("--force", action="store_true", help="also write over pages that somebody filled in or edited")
     add_reading(parser)

@@ -78,6 +78,8 @@ MessageCode = Literal[
     "native-version",
     "no-flow",
     "no-trigger",
+    "notes",
+    "notes-place",
     "option",
     "other-kind",
     "other-suffix",

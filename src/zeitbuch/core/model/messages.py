@@ -176,6 +176,14 @@ _MESSAGES: tuple[Message, ...] = (
     Message("no-trigger",
             "Nothing starts the flow: it has no trigger, and no flow that was read calls it.",
             "Give it a manual trigger if it is started by hand; else add a rule for its trigger to the dialect."),
+    Message("notes",
+            "The folder of notes that the workspace names, or one of its files, cannot be read: a file begins with a line `---`, a line `flow: ID` and a line `---`. "
+            "The other files are read.",
+            "Correct the file; its head names the flow by its id (`zeitbuch inventory --format csv` lists them)."),
+    Message("notes-place",
+            "A note was written to a flow, a step or a section that is not there. Notes of steps and sections that are gone stand at the end of the flow's document; "
+            "ids that were renewed are followed where the book has the version that had them.",
+            "Name the step by its id or its title, or a section by its title."),
     Message("option",
             "An option has a value that it does not take.",
             "The message lists the values it takes."),

@@ -90,7 +90,17 @@ class Signatures(Struct, frozen=True, tag=True):
     fingerprint: str
 
 
-Block = Heading | Paragraph | Facts | Bullets | Outline | Table | Quote | Picture | Links | Signatures
+NoteBlock = Paragraph | Bullets | Outline | Quote
+
+
+class Aside(Struct, frozen=True, tag=True):
+    """What somebody added: who or where from, and the text."""
+
+    label: str
+    blocks: tuple[NoteBlock, ...]
+
+
+Block = Heading | Paragraph | Facts | Bullets | Outline | Table | Quote | Picture | Links | Signatures | Aside
 
 
 class Page(Struct, frozen=True):
@@ -168,11 +178,16 @@ def _variable_blocks(flow: Flow) -> list[Block]:
     return [Heading(2, "Variables", "variables"), Table(Sheet(columns, rows))]
 
 
+def step_anchor(graph: Graph, step: Step) -> str:
+    """Where a step stands on its page."""
+    return f"step-{graph.numbers.get(step.id, step.id)}"
+
+
 def step_blocks(graph: Graph, step: Step, level: int = 3) -> list[Block]:
     """A step in plain words: sentence, inputs and who decides them, cases, prompt and settings."""
     names = graph.names
     title = f"{graph.numbers.get(step.id, '')} {step.title}".strip()
-    blocks: list[Block] = [Heading(level, title, f"step-{graph.numbers.get(step.id, step.id)}")]
+    blocks: list[Block] = [Heading(level, title, step_anchor(graph, step))]
     blocks.append(Paragraph(sentences.step_sentence(graph, step)))
     tags = [KINDS[step.kind].words, f"operation {step.operation}" if step.operation else "", EFFECTS[step.effect].verb]
     blocks.append(Paragraph(" · ".join(t for t in tags if t), quiet=True))

@@ -44,7 +44,8 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
     or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell, ``rule`` checks of the house; ``person`` the people of the house,
-    and ``people`` a CSV file of them; ``review`` the roles that sign."""
+    and ``people`` a CSV file of them; ``review`` the roles that sign; ``notes`` a folder of notes that stand in
+    documents."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -62,6 +63,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     person: list[Person] = []
     people: str = ""
     review: ReviewRules = ReviewRules()
+    notes: str = ""
     folder: str = "."
 
     def own_files(self) -> list[str]:

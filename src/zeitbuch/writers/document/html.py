@@ -31,6 +31,7 @@ th { color: var(--quiet); font-weight: normal; } .num { text-align: right; white
 figure { margin: .6rem 0 1.2rem; } figcaption { color: var(--quiet); font-size: .85rem; }
 pre { margin: .2rem 0 0; padding: .7rem .9rem; background: var(--card); border: 1px solid var(--rule); border-left: 4px double var(--ink);
   white-space: pre-wrap; overflow-wrap: anywhere; font: .86rem/1.5 "DejaVu Sans Mono", Menlo, Consolas, monospace; }
+aside { margin: .9rem 0 1.1rem; padding: .5rem 1rem .3rem; background: var(--card); border: 1px dashed var(--quiet); } aside p:first-child { margin: 0; }
 .map { overflow-x: auto; border: 1px solid var(--rule); } .map svg { display: block; margin: 0 auto; max-width: 100%; height: auto; }
 .sign td { height: 2.6rem; }
 @media print { body { background: #fff; font-size: 11pt; } main { border: 0; padding: 0; max-width: none; } nav { display: none; }
@@ -102,9 +103,11 @@ def block_html(block: d.Block, picture: str = "") -> str:
         case d.Table(sheet=sheet):
             return _table_html(sheet)
         case d.Quote(label=label, text=text):
-            return (
-                f"<figure><figcaption>{_escape_text(label)}</figcaption><pre>{escape(make_inert(text))}</pre></figure>"
-            )
+            caption = f"<figcaption>{_escape_text(label)}</figcaption>" if label else ""
+            return f"<figure>{caption}<pre>{escape(make_inert(text))}</pre></figure>"
+        case d.Aside(label=label, blocks=blocks):
+            inner = "".join(block_html(one) for one in blocks)
+            return f"<aside><p class=quiet>{_escape_text(label)}</p>{inner}</aside>"
         case d.Picture():
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):

@@ -36,7 +36,10 @@ def _block_markdown(block: d.Block, picture: str) -> str:
         case d.Table(sheet=sheet):
             return to_markdown(sheet).rstrip()
         case d.Quote(label=label, text=text):
-            return f"**{markdown_text(label)}**\n\n{fence_text(text)}"
+            return (f"**{markdown_text(label)}**\n\n" if label else "") + fence_text(text)
+        case d.Aside(label=label, blocks=blocks):
+            inner = "\n\n".join([f"*{markdown_text(label)}*", *[_block_markdown(one, "") for one in blocks]])
+            return "\n".join(f"> {line}".rstrip() for line in inner.split("\n"))
         case d.Picture(alt=alt):
             return f"![{markdown_text(alt)}]({picture})"
         case d.Links(items=items):

@@ -48,9 +48,12 @@ def to_text(page: d.Page, width: int, colour: bool) -> str:
                 parts.append("\n".join(_wrap_lines("  " * depth + text, width, hang="  ") for depth, text in lines))
             case d.Table(sheet=sheet):
                 parts.append(to_table(sheet, width, colour).strip("\n"))
+            case d.Aside(label=label, blocks=blocks):
+                inner = to_text(d.Page("", "", blocks), width - 4, colour).rstrip()
+                parts.append("\n".join([f"| {label}", *[f"| {line}".rstrip() for line in inner.split("\n")]]))
             case d.Quote(label=label, text=text):
                 parts.append(
-                    f"{make_inert(label)}:\n"
+                    (f"{make_inert(label)}:\n" if label else "")
                     + "\n".join(_wrap_lines(line, width, "  | ", "  | ") for line in text.strip().split("\n"))
                 )
             case _:

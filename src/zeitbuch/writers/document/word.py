@@ -178,7 +178,8 @@ def _share_width(table: Any, rows: list[list[str]]) -> None:
 
 
 def _quote(made: Document, block: d.Quote, one: FlowDocument) -> None:
-    made.add_paragraph().add_run(_clean(block.label)).bold = True
+    if block.label:
+        made.add_paragraph().add_run(_clean(block.label)).bold = True
     made.add_paragraph(style=_style(made, "Intense Quote")).add_run(_clean(block.text))
 
 
@@ -208,9 +209,21 @@ def _signatures(made: Document, block: d.Signatures, one: FlowDocument) -> None:
     made.add_paragraph().add_run(text).italic = True
 
 
+def _aside(made: Document, block: d.Aside, one: FlowDocument) -> None:
+    """A note: what is added for it is set in, so that nobody takes it for a statement of the export."""
+    from docx.shared import Mm
+
+    first = len(made.paragraphs)
+    made.add_paragraph().add_run(_clean(block.label)).italic = True
+    for inner in block.blocks:
+        _ADD[type(inner)](made, inner, one)
+    for paragraph in made.paragraphs[first:]:
+        paragraph.paragraph_format.left_indent = (paragraph.paragraph_format.left_indent or 0) + Mm(10)
+
+
 _ADD: dict[type, Callable[[Any, Any, FlowDocument], None]] = {
     d.Heading: _heading, d.Paragraph: _paragraph, d.Facts: _facts, d.Bullets: _bullets, d.Outline: _outline, d.Table: _table, d.Quote: _quote,
-    d.Picture: _picture, d.Links: _links, d.Signatures: _signatures,
+    d.Picture: _picture, d.Links: _links, d.Signatures: _signatures, d.Aside: _aside,
 }  # fmt: skip
 
 
