@@ -85,7 +85,10 @@ def test_a_version_differs_where_only_a_file_beside_does(estate: Path, run: Run)
 
 def test_the_book_has_a_version_where_only_a_file_beside_changed(estate: Path, run: Run) -> None:
     assert "2 added" in run("record", cwd=estate).out
+    assert run("review", "sign", "claims", "--role", "owner", "--by", "Maren Dahl", cwd=estate).code == 0
     take_rope(estate / "in")
+    roles = json.loads(run("review", "status", "-f", "json", cwd=estate).out)["flows"][0]["roles"]
+    assert (roles[0]["state"], roles[0]["why"]) == ("stale", [f"{REMOVED}: broken"])  # nothing else changed
     done = run("record", cwd=estate)
     assert "1 changed" in done.out and REMOVED in done.out
     done = run("diff", "@1", "@2", cwd=estate)

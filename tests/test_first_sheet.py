@@ -92,6 +92,18 @@ def test_what_the_export_does_not_say_is_a_gap() -> None:
     assert "Nobody approves anything." not in bare and "Everything follows from data and fixed values." in bare
 
 
+def test_no_more_is_said_than_is_known() -> None:
+    unknown = told(flow(step("a", "other")))
+    assert (
+        "whether ‘A’ does is not known, for no rule classifies it." in unknown and "Everything follows" not in unknown
+    )
+    picks = (given("to", "", decided="model"),)
+    alone = told(flow(step("m", "model"), step("s", "send", effect="send", inputs=picks)))
+    asked = told(flow(step("m", "model"), step("p", "approve"), step("s", "send", effect="send", inputs=picks)))
+    assert "A model alone decides" in alone and "A model decides" in asked and "alone" not in asked
+    assert "Nothing in it can fail." not in told(flow())
+
+
 def test_ways_and_values() -> None:
     phone = step(
         "s",

@@ -186,6 +186,14 @@ def test_ids_that_mean_another_step_now_are_told_apart_by_the_version(demo: Path
     assert section_of(page, "The harbour master reads these.") == "3 Write the notice" and told == ""
 
 
+def test_ids_of_a_version_that_nobody_has_are_no_guess(demo: Path, run: Run) -> None:
+    """There is a step called d; whether it is that of the version no book says."""
+    write(demo, "## Step: d\n\nThe harbour master reads these.\n", HEAD.replace("SH-1052", "SH-1052\nversion: 1"))
+    text, told = printed(run, demo)
+    assert section_of(text, "The harbour master reads these.") == "Notes of the house"
+    assert "found 'd (version 1)'" in told
+
+
 def test_a_note_whose_step_is_gone_is_shown_as_such(demo: Path, run: Run) -> None:
     write(demo, "## Step: Ring the bell\n\nSomebody has to.\n\n## Section: Weather\n\nMild.\n")
     text, told = printed(run, demo)

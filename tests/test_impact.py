@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from pathlib import Path
 from typing import Any
@@ -211,3 +212,80 @@ def test_the_map_of_an_impact(demo: Path, run: Run) -> None:
     assert ran.code == 0 and "may stop" in drawn and "what follows when model:fulmar-mini-2 is gone" in drawn
     assert (demo / "i.csv").read_text().startswith("\ufeffflow,id,ending,")
     assert run("impact", "model:x", "--map", "i.xyz", cwd=demo).code == 2
+
+
+def test_dearer_is_what_the_estimate_says_with_dearer_prices(demo: Path, run: Run) -> None:
+    """Also where the model is attached to an agent, which is where it is paid for."""
+
+    def months() -> dict[str, float]:
+        flows = json.loads(run("estimate", "-f", "json", cwd=demo).out)["flows"]
+        return {one["id"]: float(one["cost_month"]["amount"]) for one in flows if one.get("cost_month")}
+
+    found = told(run, demo, "model:fulmar-large-2", "--dearer", "20")
+    before = months()
+    card = demo / "rates.toml"
+    first, block, *rest = re.split(r"(?=\[\[model\]\])", card.read_text())
+    assert 'name = "fulmar-large-2"' in block
+    dearer = re.sub(
+        r"(?m)^((?:input|cached|output) = )([0-9.]+)", lambda hit: f"{hit[1]}{float(hit[2]) * 1.2:.6f}", block
+    )
+    card.write_text("".join([first, dearer, *rest]))
+    after = months()
+    for one in found["flows"]:
+        assert one["dearer"] == pytest.approx(after[one["id"]] - before[one["id"]], rel=1e-3, abs=1e-6), one["name"]
+        assert one["dearer"] > 0
+    assert found["dearer"] == pytest.approx(sum(after.values()) - sum(before.values()), rel=1e-3)
+
+
+def test_a_flow_that_is_slower_holds_up_those_that_wait_for_it(demo: Path, run: Run) -> None:
+    slow = told(run, demo, "flow:SH-1052", "--slower", "5")
+    assert [(one["id"], one["ending"]) for one in slow["flows"]] == [("PL-7", "waits longer")]
+    assert slow["flows"][0]["steps"][0]["why"].startswith("calls ‘Berth delay notices’")
+
+
+def test_a_limit_on_the_agent_is_one_on_its_model() -> None:
+    from zeitbuch.app.impact import _limit_of
+
+    parts = (step("g", "guard", timeout=90.0), step("a", "agent", scope="g", timeout=40.0), step("m", "model"))
+    agent = flow(*parts, links=(Link(source="m", target="a", role="attach"),))
+    assert [_limit_of(agent, key) for key in ("m", "a", "g")] == [40.0, 40.0, 90.0]
+    assert _limit_of(flow(step("x")), "x") is None
+
+
+def without_price(demo: Path, model: str) -> None:
+    """Takes the price of a model out of the rate card."""
+    card = demo / "rates.toml"
+    text = card.read_text()
+    assert text.count(f'name = "{model}"') == 1
+    also = f'also = ["{model.rpartition("-")[0]}-*"]'
+    card.write_text(text.replace(f'name = "{model}"', 'name = "another"').replace(also, 'also = ["another-*"]'))
+
+
+def test_what_has_no_price_is_in_no_sum_and_said(demo: Path, run: Run) -> None:
+    before = {one["id"]: one for one in told(run, demo, "model:fulmar-large-2", "--dearer", "20")["flows"]}
+    without_price(demo, "fulmar-large-2")
+    gone = told(run, demo, "model:fulmar-large-2")
+    assert gone["unpriced"] == ["fulmar-large-2"] == gone["flows"][0]["unpriced"]
+    dearer = told(run, demo, "model:fulmar-large-2", "--dearer", "20")
+    assert dearer.get("dearer") is None and all(one.get("dearer") is None for one in dearer["flows"])
+    assert {one["id"] for one in dearer["flows"]} == set(before)
+    text = " ".join(run("impact", "model:fulmar-large-2", "--dearer", "20", cwd=demo).out.split())
+    assert "What it costs more is not known." in text and " 0 EUR more" not in text
+    assert "No price is known of fulmar-large-2: it is not in the sums." in text
+    assert "0.15 + ?" in text  # what the small models take there is known
+    flow = " ".join(run("impact", "flow:*", "--dearer", "20", cwd=demo).out.split())
+    assert "It costs at least" in flow
+
+
+def test_findings_and_conditions_know_a_cost_that_is_not_whole(demo: Path, run: Run) -> None:
+    def ids(where: str) -> set[str]:
+        return {
+            one["id"] for one in json.loads(run("inventory", "--where", where, "-f", "json", cwd=demo).out)["flows"]
+        }
+
+    without_price(demo, "fulmar-large-2")
+    assert "letters" in ids("cost>0.001") and "letters" not in ids("cost<100000") | ids("cost=0")
+    found = json.loads(run("check", "-f", "json", cwd=demo).out)["findings"]
+    partly = [one for one in found if one["flow_id"] == "letters"]
+    assert partly and all(one["unpriced"] == ["fulmar-large-2"] for one in partly)
+    assert " + ?" in run("check", "--flow", "letters", "-f", "csv", cwd=demo).out

@@ -196,7 +196,10 @@ def test_a_signature_stays_with_a_flow_that_has_other_ids(recorded: Path, run: R
         assert sign(run, recorded, "SH-1052", role, by).code == 0
     letters = recorded / "november" / "strandline" / "berth-delay.json"
     letters.write_text(letters.read_text().replace('"SH-1052"', '"SH-9001"'))
-    assert "id: SH-1052 → SH-9001" in run("record", cwd=recorded).out
+    said = run("record", cwd=recorded).out
+    assert "0 changed, 0 removed, 1 with another id" in said and "id: SH-1052 → SH-9001" in said
+    assert "No change of meaning" in run("diff", "@1", "@2", cwd=recorded).out
+    assert "other ids: Berth delay notices" in run("history", cwd=recorded).out.replace("\n", " ")
     assert states(run, recorded)["SH-9001"] == "valid"
     letters.write_text(letters.read_text().replace("under 15 minutes", "under 10 minutes"))
     assert run("record", cwd=recorded).code == 0

@@ -133,7 +133,9 @@ def _with_money(found: Sequence[CheckFinding], estate: Estate, basis: EstimateBa
         return list(found)  # `estimate` says why
     costs = {flow.id: flow.cost_month for flow in result.flows}
     return [
-        structs.replace(one, month=float(cost.amount)) if (cost := costs.get(one.flow_id)) is not None else one
+        structs.replace(one, month=float(cost.amount), unpriced=cost.unknown)
+        if (cost := costs.get(one.flow_id)) is not None
+        else one
         for one in found
     ]
 

@@ -13,11 +13,9 @@ from zeitbuch.book.selection import find_snapshot, find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.assumptions.money import money_words
 from zeitbuch.core.model.sheet import Column, Sheet, with_notes
-from zeitbuch.readers.dialects.rules import has_files_beside
-from zeitbuch.readers.input.sources import Held
 
+from .recorded_flows import flow_of_version
 from .session import Session
-from .sources import recorded_files
 
 if TYPE_CHECKING:
     from zeitbuch.core.checks.records import CheckFinding
@@ -98,22 +96,11 @@ class _VersionsToday:
 
     def columns(self, version: Version) -> list[object]:
         """The cost of a run and a month, and the findings that came and went; None where that is not known."""
-        found = self._read(version)
+        found = flow_of_version(self.session, self.reading, version)
         if found is None:
             return [None, None, None]
         estate, flow = found
         return [*self._cost(estate, flow), self._findings(estate, flow)]
-
-    def _read(self, version: Version) -> tuple[Estate, Flow] | None:
-        """The flow as it was recorded, with those beside it; None for one that is pruned or no more read."""
-        if not self.reading.packed([version.hash]):
-            return None
-        held = Held(
-            f"{state_name(version.line, version.snapshot)}:{version.file}", self.reading.content_of(version.hash)
-        )
-        estate = self.session.estate_of([held], _files_around(self.session, version, self.reading))
-        fits = [flow for flow in estate.flows if flow.id == version.id and _member_of(flow) in (None, version.member)]
-        return (estate, fits[0]) if fits else None
 
     def _cost(self, estate: Estate, flow: Flow) -> list[object]:
         from zeitbuch.core.diff.change_cost import Costing  # a list without figures needs none of it
@@ -132,14 +119,3 @@ class _VersionsToday:
         told = finding_marks(self.before or [], found)
         self.before = found
         return told
-
-
-def _member_of(flow: Flow) -> str | None:
-    return (flow.origin.member or "") if flow.origin is not None else None
-
-
-def _files_around(session: Session, version: Version, reading: Reading) -> list[Held]:
-    """The files of the snapshot of a version, where what a file means may depend on others."""
-    if not has_files_beside(session.dialects):
-        return []
-    return recorded_files(reading, find_snapshot(reading.snapshots(version.line), str(version.snapshot)))

@@ -15,14 +15,12 @@ from zeitbuch.core.model.problems import Problem, ZeitbuchError
 from zeitbuch.core.model.records import Flow, Origin
 from zeitbuch.core.report.house_notes import HouseNote
 from zeitbuch.readers.config.house_notes import notes_of_folder
-from zeitbuch.readers.input.sources import Held
 
+from .recorded_flows import flow_of_version
 from .session import Session
 
-LEAST_PAIR, SURE_PAIR = (
-    0.5,
-    0.9,
-)  # from where on a note follows its step, and from where on without saying that this is likely only
+LEAST_PAIR = 0.5  # from where on a note follows its step
+SURE_PAIR = 0.9  # from where on nothing is said of a doubt
 
 
 def gather_notes(session: Session, flows: Sequence[Flow], folder: str, whole: bool) -> dict[str, list[HouseNote]]:
@@ -73,7 +71,13 @@ def _followed(session: Session, by_id: dict[str, Flow], notes: Sequence[HouseNot
     except ZeitbuchError as error:
         if error.problem.code != "book-none":
             raise
-        return [done.get(place, note) for place, note in enumerate(notes)]
+        return [done.get(place) or _without_book(by_id, note) for place, note in enumerate(notes)]
+
+
+def _without_book(by_id: dict[str, Flow], note: HouseNote) -> HouseNote:
+    """A note that only a book could place: its ids are those of a version that nobody has."""
+    flow = by_id.get(note.flow)
+    return _unfound(note, flow) if flow is not None and note.place == "step" else note
 
 
 class _Trail:
@@ -105,11 +109,9 @@ class _Trail:
         """A flow as it was recorded, read once."""
         key = (version.flow, version.number)
         if key not in self.read:
-            self.read[key] = None
-            if version.status != "removed" and self.reading.packed([version.hash]):
-                held = Held(f"@{version.snapshot}:{version.file}", self.reading.content_of(version.hash))
-                flows = self.session.estate_of([held]).flows
-                self.read[key] = next((flow for flow in flows if flow.id == version.id), None)
+            there = version.status != "removed"
+            found = flow_of_version(self.session, self.reading, version) if there else None
+            self.read[key] = found[1] if found is not None else None
         return self.read[key]
 
 

@@ -14,9 +14,9 @@ from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.layout.estate_map import By
 from zeitbuch.core.model.name_patterns import pattern_fits
 from zeitbuch.core.model.problems import ZeitbuchError, fail
-from zeitbuch.core.model.records import Estate
-from zeitbuch.core.report.impact.records import FlowImpact, Happening, ImpactResult, Touched
-from zeitbuch.core.report.impact.spread import spread_loss
+from zeitbuch.core.model.records import Estate, Flow
+from zeitbuch.core.report.impact.records import ENDINGS, FlowImpact, Happening, ImpactResult, Touched
+from zeitbuch.core.report.impact.spread import needing_flows, spread_loss
 from zeitbuch.core.report.impact.tables import impact_marks
 from zeitbuch.core.report.impact.things import ThingRow, thing_of
 from zeitbuch.writers.map.drawing import MapDrawing
@@ -52,17 +52,21 @@ def find_impact(session: Session, estate: Estate, basis: EstimateBasis, request:
         )
     view = EstateView(estate.flows, basis.card, gather_facts(session, estate, basis, request.today, copies=False))
     figures = _figures(estate, basis)
-    found = spread_loss(view, row, name)
+    look = spread_loss if request.happening == "gone" else needing_flows
+    found = look(view, row, name)
     if request.slower is not None:
         found = [one for flow in found if (one := _slower(estate, flow, request.slower)) is not None]
     if request.dearer is not None:
         found = [
-            one
-            for flow in found
-            if not flow.through and (one := _dearer(flow, figures, request.dearer / 100, row.sort)) is not None
+            one for flow in found if (one := _dearer(estate, flow, figures, request.dearer / 100, row.sort)) is not None
         ]
-    flows = [_with_figures(one, figures) for one in found]
+    flows = [_with_figures(one, figures) for one in sorted(found, key=_how_bad)]
     return _summed(view, request, row, name, flows, figures)
+
+
+def _how_bad(one: FlowImpact) -> tuple[int, bool, float, str]:
+    """The worst first: by how it ends, how sure that is, and what it costs more."""
+    return ENDINGS.index(one.ending), one.odds != "certain", -(one.dearer or 0.0), one.name.casefold()
 
 
 def _summed(
@@ -73,13 +77,14 @@ def _summed(
     flows: list[FlowImpact],
     figures: EstateEstimate | None,
 ) -> ImpactResult:
-    dearer = sum(one.dearer or 0.0 for one in flows) if request.dearer is not None else None
+    more = [one.dearer for one in flows if one.dearer is not None]
+    dearer = sum(more) if more else None
     month, currency = (figures.month, figures.currency) if figures is not None else ("", "")
     return ImpactResult(
         request.thing, request.happening, tuple(flows), month, currency, _sum_of(one.runs for one in flows),
         _sum_of(one.calls for one in flows), _sum_of(one.cost for one in flows), dearer,
         tuple(one.name for one in flows if one.runs is None), tuple(_to_tell(view, flows, name if row.sort == "person" else None)),
-        "" if flows else _why_nothing(view, row, name),
+        "" if flows else _why_nothing(view, row, name), tuple(dict.fromkeys(name for one in flows for name in one.unpriced)),
     )  # fmt: skip
 
 
@@ -103,24 +108,20 @@ def _with_figures(one: FlowImpact, figures: EstateEstimate | None) -> FlowImpact
     today = _of(figures, one.id)
     if today is None:
         return one
-    cost = (
-        float(today.cost_month.amount)
-        if today.cost_month is not None and figures is not None and figures.currency
-        else None
-    )
-    return structs.replace(one, runs=today.runs, calls=today.calls_month, cost=cost)
+    month = today.cost_month if figures is not None and figures.currency else None
+    cost, unpriced = (float(month.amount), month.unknown) if month is not None else (None, ())
+    return structs.replace(one, runs=today.runs, calls=today.calls_month, cost=cost, unpriced=unpriced)
 
 
 def _slower(estate: Estate, one: FlowImpact, times: float) -> FlowImpact | None:
     """What follows when a thing answers so many times slower: who only waits, and whose time limit may run out."""
     flow = estate.flow(one.id)
-    if flow is None or one.through or not one.steps:
+    if flow is None or not one.steps:
         return None
     steps = []
     for touched in one.steps:
-        step = flow.step(touched.id)
-        limit = step.timeout if step is not None else None
-        said = f"its limit of {limit:g} s may run out" if limit is not None else "no time limit: it waits"
+        limit = _limit_of(flow, touched.id)
+        said = f"its limit of {limit:g} s may run out" if limit is not None else "no time limit is stated: it waits"
         steps.append(Touched(touched.id, touched.name, f"{touched.why}, {said}", touched.odds))
     limited = any("may run out" in step.why for step in steps)
     ending = ("may stop" if one.ending in ("stops", "may stop") else "goes on") if limited else "waits longer"
@@ -136,17 +137,47 @@ def _slower(estate: Estate, one: FlowImpact, times: float) -> FlowImpact | None:
     )
 
 
-def _dearer(one: FlowImpact, figures: EstateEstimate | None, share: float, sort: str) -> FlowImpact | None:
+def _limit_of(flow: Flow, step_id: str) -> float | None:
+    """The shortest time limit on a step in seconds: its own, that of the agent which it is attached to, or of what holds it."""
+    hosts = {link.source: link.target for link in flow.links if link.role == "attach"}
+    limits: list[float] = []
+    seen: set[str] = set()
+    key: str | None = step_id
+    while key is not None and key not in seen:
+        seen.add(key)
+        step = flow.step(key)
+        if step is not None and step.timeout is not None:
+            limits.append(step.timeout)
+        key = hosts.get(key) or (step.scope if step is not None else None)
+    return min(limits, default=None)
+
+
+def _dearer(
+    estate: Estate, one: FlowImpact, figures: EstateEstimate | None, share: float, sort: str
+) -> FlowImpact | None:
     """What follows when calls cost a share more."""
     today = _of(figures, one.id)
-    if not one.steps and sort != "flow":
+    if one.ending != "gone" if sort == "flow" else not one.steps:
         return None
     more = None
     if today is not None and today.runs is not None and figures is not None and figures.currency:
-        touched = {step.id for step in one.steps}
-        run = sum(float(step.cost.amount) for step in today.steps if sort == "flow" or step.id in touched)
-        more = run * today.runs * share
+        touched = _priced_at(estate, one, today)
+        costs = [step.cost for step in today.steps if sort == "flow" or step.id in touched]
+        if not any(cost.unknown for cost in costs):
+            more = sum(float(cost.amount) for cost in costs) * today.runs * share
     return structs.replace(one, ending="costs more", lost=(), perhaps_lost=(), dead=(), dearer=more)
+
+
+def _priced_at(estate: Estate, one: FlowImpact, today: FlowEstimate) -> set[str]:
+    """The steps at which the touched ones are paid for: an attached model is paid for at the agents that call it."""
+    touched = {step.id for step in one.steps}
+    flow = estate.flow(one.id)
+    if flow is None:
+        return touched
+    names = {step.id: step.model.name for step in flow.steps if step.id in touched and step.model is not None}
+    called = {step.id: step.model for step in today.steps}
+    attached = [link for link in flow.links if link.role == "attach" and link.source in names]
+    return touched | {link.target for link in attached if called.get(link.target) == names[link.source]}
 
 
 def _to_tell(view: EstateView, flows: Sequence[FlowImpact], gone: str | None) -> list[str]:

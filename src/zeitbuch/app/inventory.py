@@ -16,6 +16,7 @@ from zeitbuch.core.report.presentations import TableResult
 from .session import Session
 
 if TYPE_CHECKING:
+    from zeitbuch.core.assumptions.money import Money
     from zeitbuch.core.model.records import Estate
 
     from .basis import EstimateBasis
@@ -75,11 +76,16 @@ def flows_where(
 
 def _months(estate: Estate, basis: EstimateBasis) -> dict[str, dict[str, float | None]]:
     from zeitbuch.core.estimate.estate import estimate_exactly
+    from zeitbuch.core.model.conditions import AtLeast
+
+    def amount(cost: Money | None) -> float | None:
+        """The cost; where something has no price, it is known not to be less only."""
+        return None if cost is None else AtLeast(cost.amount) if cost.unknown else float(cost.amount)
 
     result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
     return {
         flow.id: {
-            "cost": float(flow.cost_month.amount) if flow.cost_month is not None else None,
+            "cost": amount(flow.cost_month),
             "calls": flow.calls_month,
         }
         for flow in result.flows

@@ -195,7 +195,8 @@ def _renumbered(maker: _VersionMaker, matching: FlowMatching, found: EstateChang
         if row is not None and (new.id, new.title, str(new.origin)) not in told:
             change = FlowChanges(new.id, new.title, "changed", (), old.id)
             version = maker.version(keys.next_number(row.flow), change, new)
-            made.append(msgspec.structs.replace(version, summary=storable(f"id: {old.id} → {new.id}")))
+            summary = storable(f"id: {old.id} → {new.id}")
+            made.append(msgspec.structs.replace(version, status="renumbered", summary=summary))
     return made
 
 

@@ -20,6 +20,7 @@ def write_text(result: BodyResult, look: TextLook) -> str:
         return f"nothing new since snapshot {name}: {count_words(taken.files, 'file')} as they were{noted}\n"
     counter = Counter(version.status for version in taken.versions)
     flows = f"{counter['added']} added, {counter['changed']} changed, {counter['removed']} removed"
+    flows += f", {counter['renumbered']} with another id" if counter["renumbered"] else ""
     files = f"{count_words(taken.files, 'file')}, {taken.fresh} new or changed, {taken.gone} removed"
     lines = [f"snapshot {name} ({taken.at}): {files}; flows: {flows}"]
     if taken.unreadable:

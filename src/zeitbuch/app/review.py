@@ -19,8 +19,8 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.change_tables import change_line
 from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, RoleState, worst_state
-from zeitbuch.readers.input.sources import Held
 
+from .recorded_flows import flow_of_version
 from .session import Session
 
 
@@ -170,13 +170,10 @@ class _Judge:
     def _changes_since(self, review: Review) -> tuple[str, ...]:
         """What changed since a version, in the words of `diff`; nothing where only ids did."""
         version = next((one for one in self.versions if one.flow == review.flow and one.number == review.version), None)
-        if version is None or not self.reading.packed([version.hash]):
-            return ("the version that was signed is no more in the book",)
-        held = Held(f"@{version.snapshot}:{version.file}", self.reading.content_of(version.hash))
-        old = next((flow for flow in self.session.estate_of([held]).flows if flow.id == version.id), None)
-        if old is None:
-            return ("what was signed can no more be read from the book",)
-        found = flow_changes(old, self.flow)
+        recorded = flow_of_version(self.session, self.reading, version) if version is not None else None
+        if recorded is None:
+            return ("the version that was signed is no more in the book, or can no more be read",)
+        found = flow_changes(recorded[1], self.flow)
         return tuple(change_line(change) for change in found.changes) if found is not None else ()
 
 

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 import msgspec
 
-from zeitbuch.core.assumptions.money import Money, money_words
+from zeitbuch.core.assumptions.money import money_cell
 from zeitbuch.core.model.sheet import Column, Sheet
 
 from .lines import state_name
@@ -100,6 +100,8 @@ def _what_changed(own: list[Version], unreadable: list[str]) -> list[str]:
     changed = [version.name for version in own if version.status == "changed"]
     what = [f"{number} {word}" for word, number in counts.items() if number]
     what += [f"changed: {_some_names(changed)}"] if changed else []
+    renumbered = [version.name for version in own if version.status == "renumbered"]
+    what += [f"other ids: {_some_names(renumbered)}"] if renumbered else []
     return [*what, f"could not be read: {_some_names(unreadable)}"] if unreadable else what
 
 
@@ -109,10 +111,8 @@ def _some_names(names: list[str]) -> str:
 
 
 def _money_cell(amount: str | None, unpriced: str) -> object:
-    """An amount for a cell; what had no price is shown by a question mark."""
-    if amount is None:
-        return None
-    return money_words(Money(Decimal(amount), tuple(unpriced.split(", ")))) if unpriced else Decimal(amount)
+    """An amount of the book for a cell."""
+    return None if amount is None else money_cell(Decimal(amount), tuple(unpriced.split(", ")) if unpriced else ())
 
 
 def flow_sheet(
@@ -186,7 +186,7 @@ def _row_of_version(
     now: Callable[[Version], list[object]] | None, when: dict[int, Entry], version: Version, said: list[Entry]
 ) -> list[object]:
     entry = when[version.snapshot]
-    what = version.summary if version.status == "changed" else version.status
+    what = version.status if version.status in ("added", "removed") else version.summary
     there = version.status != "removed"
     name = state_name(entry.line, entry.number)
     row = [version.number, name, entry.at, entry.who, version.author, version.edited, what]

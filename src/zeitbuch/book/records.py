@@ -12,7 +12,7 @@ import msgspec
 from msgspec import Struct, field
 
 NOTHING = "0" * 64  # before the first entry
-Status = Literal["added", "changed", "removed"]
+Status = Literal["added", "changed", "renumbered", "removed"]  # renumbered: another id, and nothing else
 Mark = Literal["", "seen", "accepted"]
 MARKS: tuple[Mark, ...] = ("seen", "accepted")
 Period = Literal["day", "week", "month", "year", "none"]  # of each of which a pruning keeps the last state

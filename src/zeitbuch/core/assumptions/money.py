@@ -64,3 +64,10 @@ def money_words(value: Money | None, currency: str = "") -> str:
     if value.unknown:
         text = f"{text} + ?" if value.amount else "?"
     return f"{text} {currency}".strip()
+
+
+def money_cell(amount: float | Decimal | None, unknown: tuple[str, ...]) -> object:
+    """An amount for a cell of a table: a number, or with a question mark where something in it has no price."""
+    if amount is None or not unknown:
+        return amount
+    return money_words(Money(Decimal(str(amount)), unknown))

@@ -113,7 +113,7 @@ class CheckAbout(Struct, frozen=True):
 
 class CheckFinding(Struct, frozen=True):
     """One finding. ``certain`` False is a suspicion; ``state`` is that of the flow: drafts and flows that are off never fail a gate;
-    ``month`` is what the flow costs in a month, where that is known; ``accepted`` says by whom and why it is let be."""
+    ``month`` is what the flow costs in a month, where that is known, and ``unpriced`` what is not in it; ``accepted`` says by whom and why it is let be."""
 
     code: str
     severity: Severity
@@ -127,6 +127,7 @@ class CheckFinding(Struct, frozen=True):
     step_id: str = ""
     origin: Origin | None = None
     month: float | None = None
+    unpriced: tuple[str, ...] = ()
     accepted: str = ""
 
     @property

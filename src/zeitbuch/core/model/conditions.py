@@ -119,6 +119,10 @@ def _value_of(node: Any) -> str | float:
     return text[1:-1] if node.data == "text" else text
 
 
+class AtLeast(float):
+    """A number that is known not to be less, but may be more: a cost in which something has no price."""
+
+
 def compare(value: Any, sign: str, wanted: str | float) -> bool:
     """Whether a fact stands in a relation to what is wanted: texts without case and with ``*``; of a list any item; what is not known is
     neither less nor more."""
@@ -128,6 +132,8 @@ def compare(value: Any, sign: str, wanted: str | float) -> bool:
             if sign == "!="
             else any(compare(one, sign, wanted) for one in value)
         )
+    if isinstance(value, AtLeast) and sign not in (">", ">="):
+        return False
     if sign in _ORDERS:
         return value is not None and not isinstance(value, str) and _ORDERS[sign](float(value), float(wanted))
     if sign == "~":

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
+from zeitbuch.core.assumptions.money import money_cell
 from zeitbuch.core.checks.records import SEVERITIES, CheckAbout, CheckFinding
 from zeitbuch.core.model.sheet import Column, Sheet, without_columns
 from zeitbuch.core.model.words import count_words
@@ -49,7 +50,7 @@ def checks_sheet(result: ChecksResult, accepted: bool = False, full: bool = True
             f"{one.message} (accepted: {one.accepted})" if one.accepted else one.message,
             one.remedy,
             one.code,
-            one.month,
+            money_cell(one.month, one.unpriced),
             _place(one, full),
         )
         for one in result.findings

@@ -23,16 +23,19 @@ def deciding_lines(graph: Graph) -> list[str]:
     ]
     labels = {ref.step for step in graph.in_order() if step.kind == "decide" for ref in _refs_of(graph, step)}
     written = [quote_name(step.title) for step in graph.in_order() if _words_something(graph, step, labels)]
+    asks = [step for step in graph.in_order() if step.kind == "approve" and step.enabled]
+    calls = any(step.calls for step in graph.flow.steps if step.enabled)
     if by_answer or chosen:
-        lines.append(f"A model alone decides {join_words([*by_answer, *chosen])}.")
+        alone = (
+            "" if asks or calls else " alone"
+        )  # where somebody is asked, here or in a flow called, it may not be alone
+        lines.append(f"A model{alone} decides {join_words([*by_answer, *chosen])}.")
     if written:
         lines.append(f"A model words what {join_words(written)} {'gives' if len(written) == 1 else 'give'}.")
     lines += _limit_lines(graph)
-    asks = [step for step in graph.in_order() if step.kind == "approve" and step.enabled]
     for step in asks:
         lines.append(f"{asked_people(graph, step) or 'A person'} decides at {quote_name(step.title)}.")
     if not asks and (chosen or by_answer or written):
-        calls = any(step.calls for step in graph.flow.steps if step.enabled)
         lines.append("Nobody approves anything in this flow itself." if calls else "Nobody approves anything.")
     return lines
 

@@ -51,14 +51,22 @@ def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
         Heading(2, "How it goes", "course"),
         Outline(tuple(course_lines(graph)) or ((0, "The flow has no steps."),)),
     ]
-    blocks += _part("Who decides what", deciding_lines(graph) or ["Everything follows from data and fixed values."])
+    blocks += _part("Who decides what", deciding_lines(graph) or [_undecided(graph)])
     blocks += _part("What it may do outside", reaching_lines(graph))
     blocks += _part(
         "When something fails",
-        failing_lines(graph, facts.handlers or graph.flow.fault_handlers) or ["Nothing in it can fail."],
+        failing_lines(graph, facts.handlers or graph.flow.fault_handlers) or ["The export says nothing of failures."],
     )
     blocks += _part("What it costs", _cost_lines(facts))
     return [*blocks, *(open_points(facts.findings) if facts.findings is not None else [])]
+
+
+def _undecided(graph: Graph) -> str:
+    """What is said where no model and no person decides; of steps that no rule classifies nobody knows."""
+    unknown = [quote_name(step.title) for step in graph.in_order() if step.kind == "other" and step.enabled]
+    if not unknown:
+        return "Everything follows from data and fixed values."
+    return f"No model and no person decides; whether {join_words(unknown, 'or')} does is not known, for no rule classifies it."
 
 
 def _part(title: str, lines: Iterable[str]) -> list[Block]:

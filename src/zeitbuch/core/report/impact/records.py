@@ -27,7 +27,8 @@ class Touched(Struct, frozen=True):
 
 class FlowImpact(Struct, frozen=True):
     """What follows for one flow. ``through`` names the flow by which it is reached; ``steps`` need the thing, ``lost`` is no longer done
-    (``perhaps_lost`` perhaps not), ``dead`` are triggers that fire no more; figures are those of a month today, None for unknown."""
+    (``perhaps_lost`` perhaps not), ``dead`` are triggers that fire no more; figures are those of a month today, None for unknown;
+    ``unpriced`` is what is not in the cost, for it has no price."""
 
     id: str
     name: str
@@ -44,10 +45,13 @@ class FlowImpact(Struct, frozen=True):
     calls: float | None = None
     cost: float | None = None
     dearer: float | None = None
+    unpriced: tuple[str, ...] = ()
 
 
 class ImpactResult(Struct, frozen=True):
-    """`impact --format json`: the flows, the worst first, sums over those whose figures are known, whom to tell, and why nothing was found."""
+    """`impact --format json`: the flows, the worst first, sums over those whose figures are known, whom to tell, and why nothing was
+    found; ``unknown`` are flows without a volume, ``unpriced`` is what has no price: neither is in the sums. ``dearer`` is None where it is not
+    asked, and where nobody knows."""
 
     thing: str
     happening: Happening
@@ -61,3 +65,4 @@ class ImpactResult(Struct, frozen=True):
     unknown: tuple[str, ...] = ()
     tell: tuple[str, ...] = ()
     nothing: str = ""
+    unpriced: tuple[str, ...] = ()

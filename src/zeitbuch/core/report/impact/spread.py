@@ -16,7 +16,7 @@ from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Estate, Flow, Step, Trigger
 from zeitbuch.core.report.what_if import Given, Odds, WhatIfSimulation
 
-from .records import BROKEN, ENDINGS, Ending, FlowImpact, Touched
+from .records import BROKEN, Ending, FlowImpact, Touched
 from .things import Need, ThingRow
 
 
@@ -116,14 +116,37 @@ def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], 
 
 
 def spread_loss(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
-    """What follows when a thing is gone, the worst first."""
+    """What follows when a thing is gone."""
     losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
     for loss in losses.values():
         _begin(loss, row, name)
     _follow_calls(estate, losses)
     _starve(estate, losses)
-    found = [loss.result() for loss in losses.values() if loss.touched or loss.dead or loss.is_gone or loss.notes]
-    return sorted(found, key=lambda one: (ENDINGS.index(one.ending), one.odds != "certain", one.name.casefold()))
+    return [loss.result() for loss in losses.values() if loss.touched or loss.dead or loss.is_gone or loss.notes]
+
+
+def needing_flows(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
+    """The flows that need a thing by themselves, whatever else they call: steps of theirs use it, or wait for the flow that
+    it is. What breaks behind them is no matter of a thing that is slower or dearer."""
+    losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
+    for loss in losses.values():
+        _begin(loss, row, name)
+    for call in calls_of(Estate(flows=tuple(estate.flows))) if row.sort == "flow" else ():
+        called = losses.get(call.target)
+        if called is not None and called.is_gone and call.how != "fault":
+            _wait_for(losses[call.source], call, called)
+    found = [loss for loss in losses.values() if loss.touched or loss.is_gone]
+    for loss in found:
+        loss.tell()
+    return [loss.result() for loss in found]
+
+
+def _wait_for(caller: FlowLoss, call: Call, called: FlowLoss) -> None:
+    """The steps that call a flow and wait for it."""
+    for key in call.steps:
+        step = caller.graph.steps.get(key)
+        if step is not None and step.enabled and step.awaits is not False:
+            caller.touches(step, f"calls ‘{called.flow.title}’", "certain")
 
 
 def _begin(loss: FlowLoss, row: ThingRow, name: str) -> None:

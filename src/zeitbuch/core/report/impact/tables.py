@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from zeitbuch.core.assumptions.money import money_cell
 from zeitbuch.core.model.sheet import Column, Sheet, money_text, number_text, without_columns
 from zeitbuch.core.model.words import count_words, join_words
 
@@ -21,7 +22,7 @@ def impact_sheet(result: ImpactResult, full: bool = True) -> Sheet:
     )  # fmt: skip
     more = (
         (Column("dearer", f"more {result.currency} a month".replace("  ", " "), "money"),)
-        if result.dearer is not None
+        if result.happening == "dearer"
         else ()
     )
     rows = tuple(_row(one, bool(more)) for one in result.flows)
@@ -37,7 +38,7 @@ def _row(one: FlowImpact, with_dearer: bool) -> tuple[object, ...]:
     )
     lost = [*one.lost, *[f"{name} (perhaps)" for name in one.perhaps_lost]]
     sure = "" if one.odds == "certain" else "perhaps"
-    row = (one.name, one.id, one.ending, sure, because, lost, one.runs, one.calls, one.cost)
+    row = (one.name, one.id, one.ending, sure, because, lost, one.runs, one.calls, money_cell(one.cost, one.unpriced))
     return (*row, one.dearer) if with_dearer else row
 
 
@@ -48,6 +49,8 @@ def _notes(result: ImpactResult) -> Iterator[str]:
     yield impact_sentence(result)
     if result.unknown:
         yield f"No volume is known of {join_words(list(result.unknown))}: they are not in the sums."
+    if result.unpriced:
+        yield f"No price is known of {join_words(list(result.unpriced))}: it is not in the sums."
     if result.tell:
         yield f"To tell: {join_words(list(result.tell))}."
 
@@ -64,8 +67,16 @@ def impact_sentence(result: ImpactResult) -> str:
     sums = f"{number_text(result.runs)} runs and {number_text(result.calls)} model calls"
     if result.currency:
         sums += f" for {money_text(result.cost)} {result.currency}"
-    tail = f" It costs {money_text(result.dearer)} {result.currency} more." if result.dearer is not None else ""
+    tail = _dearer_words(result) if result.happening == "dearer" else ""
     return f"{head}: {count_words(len(result.flows), 'flow')} ({', '.join(said)}); {sums} a month are touched.{tail}"
+
+
+def _dearer_words(result: ImpactResult) -> str:
+    """' It costs 3.10 EUR more.'; of flows without a volume or a price nobody can say."""
+    if result.dearer is None:
+        return " What it costs more is not known."
+    least = "at least " if any(one.dearer is None for one in result.flows) else ""
+    return f" It costs {least}{money_text(result.dearer)} {result.currency} more."
 
 
 def _many(word: str, number: int) -> str:
