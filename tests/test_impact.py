@@ -247,8 +247,8 @@ def test_a_limit_on_the_agent_is_one_on_its_model() -> None:
     from zeitbuch.app.impact import _limit_of
 
     parts = (step("g", "guard", timeout=90.0), step("a", "agent", scope="g", timeout=40.0), step("m", "model"))
-    agent = flow(*parts, links=(Link(source="m", target="a", role="attach"),))
-    assert [_limit_of(agent, key) for key in ("m", "a", "g")] == [40.0, 40.0, 90.0]
+    held = flow(*parts, links=(Link(source="m", target="a", role="attach"),))
+    assert [_limit_of(held, key) for key in ("m", "a", "g")] == [40.0, 40.0, 90.0]
     assert _limit_of(flow(step("x")), "x") is None
 
 
