@@ -14,8 +14,9 @@ from junitparser import JUnitXml  # type: ignore[import-untyped]
 from sarif_pydantic import Sarif
 
 from conftest import Run
+from test_checks import flow, step
 from zeitbuch.core.checks.estate_view import EstateView
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Flow, Link, ModelUse, Prompt
 from zeitbuch.core.report.bill import bill_of
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
@@ -53,6 +54,27 @@ def test_bills_are_valid_and_know_no_order(seed: int) -> None:
     bill = bill_of(EstateView(flows), "1.0")
     assert VALID.validate_str(json.dumps(bill)) is None
     assert bill == bill_of(EstateView(flows[::-1]), "1.0")
+
+
+def test_what_comes_twice_is_told_twice() -> None:
+    """Two flows with one id, one prompt in two roles, one tool of two agents: nothing is left out, in any order."""
+    agents = (
+        step("a", "agent", model=ModelUse(name="m", prompts=(Prompt(role="system", text="Be kind."),))),
+        step("b", "agent"),
+    )
+    tool = step("p", "send", effect="send")
+    links = tuple([Link(source="p", target=one, role="attach") for one in ("a", "b")])
+    asked = step("q", "model", model=ModelUse(name="m", prompts=(Prompt(role="user", text="Be kind."),)))
+    flows = [flow(*agents, tool, links=links, name="Dev"), flow(asked, name="Prod")]
+    bill = bill_of(EstateView(flows), "1.0")
+    assert VALID.validate_str(json.dumps(bill)) is None and bill == bill_of(EstateView(flows[::-1]), "1.0")
+    assert {one["name"] for one in bill["components"] if one["bom-ref"].startswith("flow:")} == {"Dev", "Prod"}
+
+    def of(kind: str, name: str) -> list[str]:
+        parts = [one for one in bill["components"] if one["bom-ref"].startswith(kind)]
+        return [row["value"] for row in parts[0]["properties"] if row["name"] == f"zeitbuch:{name}"]
+
+    assert of("prompt:", "role") == ["system", "user"] and of("tool:", "agent") == ["A", "B"]
 
 
 def test_findings_are_read_by_others(demo: Path, run: Run, tmp_path: Path) -> None:

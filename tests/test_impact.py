@@ -20,7 +20,7 @@ from zeitbuch.core.model.kinds import IDLE_KINDS
 from zeitbuch.core.model.problems import ZeitbuchError
 from zeitbuch.core.model.records import Approval, Connection, Flow, Link, ModelUse, Pieces, Ref, Trigger, Variable
 from zeitbuch.core.report.impact.records import FlowImpact
-from zeitbuch.core.report.impact.spread import spread_loss
+from zeitbuch.core.report.impact.spread import needing_flows, spread_loss
 from zeitbuch.core.report.impact.things import thing_of
 from zeitbuch.core.report.what_if import Given, WhatIfSimulation
 
@@ -241,6 +241,14 @@ def test_a_flow_that_is_slower_holds_up_those_that_wait_for_it(demo: Path, run: 
     slow = told(run, demo, "flow:SH-1052", "--slower", "5")
     assert [(one["id"], one["ending"]) for one in slow["flows"]] == [("PL-7", "waits longer")]
     assert slow["flows"][0]["steps"][0]["why"].startswith("calls ‘Berth delay notices’")
+
+
+def test_two_flows_with_one_id_are_both_told() -> None:
+    row, name = thing_of("connection:Desk mail")
+    twins = [uses(step("b", "send", connection="c"), name=name) for name in ("Dev", "Prod")]
+    found = spread_loss(EstateView(twins, None, EstateFacts()), row, name)
+    assert {one.name for one in found} == {"Dev", "Prod"}
+    assert {one.name for one in needing_flows(EstateView(twins, None, EstateFacts()), row, name)} == {"Dev", "Prod"}
 
 
 def test_a_limit_on_the_agent_is_one_on_its_model() -> None:

@@ -7,7 +7,8 @@ import difflib
 import textwrap
 from collections.abc import Sequence
 
-from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.graph.step_lookup import pick_step
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.messages import MESSAGES
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow

@@ -10,7 +10,8 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.graph.step_lookup import pick_step
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout import views
 from zeitbuch.core.layout.cards import Detail, Showing
 from zeitbuch.core.layout.estate_map import By, estate_view

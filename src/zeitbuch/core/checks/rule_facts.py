@@ -101,8 +101,8 @@ def _within(view: FlowView, step: Step, kind: str) -> bool:
     return any(one is not None and kind in (one.kind, one.name, one.id) for one in scopes)
 
 
-def _tool_of(view: FlowView, step: Step) -> str | None:
-    return next((view.graph.names[agent] for agent, tools in view.graph.attached.items() if step in tools), None)
+def _tool_of(view: FlowView, step: Step) -> list[str]:
+    return [view.graph.names[agent] for agent in view.graph.hosts_of(step.id)]
 
 
 PART_FACTS: dict[str, FactRow] = {
@@ -137,7 +137,7 @@ STEP_FACTS: dict[str, FactRow] = {
     "store": FactRow("the store that it fills or searches", lambda _, s: store_of(s)),
     "silence": FactRow("what no answer to an approval means", lambda _, s: s.approval.silence if s.approval is not None else None),
     "approver": FactRow("any of those who are asked", lambda _, s: s.approval.approvers if s.approval is not None else ()),
-    "tool_of": FactRow("the agent that may choose it", _tool_of),
+    "tool_of": FactRow("any agent that may choose it", _tool_of),
     "behind": FactRow("whether a step of that kind, name or id always runs before it", _behind, 1),
     "ahead_of": FactRow("whether a step of that kind, name or id may run after it", _ahead_of, 1),
     "within": FactRow("whether it stands in a loop, guard or group of that kind, name or id", _within, 1),

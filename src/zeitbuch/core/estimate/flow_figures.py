@@ -62,7 +62,7 @@ def parts_of(step: Step, done: Pass, use: Usage, prices: Prices) -> tuple[list[P
 
 def _connection_of(graph: Graph, step: Step) -> str:
     """The name of the connection that a step goes through: its own, or that of the model attached to it."""
-    attached = (helper for helper in graph.attached.get(step.id, []) if helper.kind == "model")
+    attached = (helper for helper in graph.used_by(step.id) if helper.kind == "model")
     named = (connection_name(graph.flow, one) for one in (step, *attached))
     return next((name for name in named if name), "")
 
@@ -205,7 +205,7 @@ def _model_name(graph: Graph, step_id: str) -> str:
     if step.model.name is None:
         named = (
             step.model.name
-            for step in graph.attached.get(step_id, [])
+            for step in graph.used_by(step_id)
             if step.kind == "model" and step.model is not None and step.model.name
         )
         return next(named, "")

@@ -141,7 +141,7 @@ def bare_agents(run: FlowFigures, runs: EstateFigures) -> Iterator[_Idea]:
     for step in _model_steps(run):
         if step.kind != "agent":
             continue
-        helpers = run.graph.attached.get(step.id, [])
+        helpers = run.graph.used_by(step.id)
         if any(item.enabled and (item.kind not in NOT_TOOLS or item.kind == "memory") for item in helpers):
             continue
         made = Scenario(

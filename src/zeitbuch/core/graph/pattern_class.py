@@ -64,7 +64,7 @@ def _dispatching_agents(graph: Graph, agents: list[Step]) -> str:
     """Which agents hand over to which; empty when none has an agent among its tools."""
     parts = []
     for agent in agents:
-        others = [step for step in graph.attached.get(agent.id, []) if step.kind == "agent"]
+        others = [step for step in graph.used_by(agent.id) if step.kind == "agent"]
         if len(others) > 1:
             parts.append(f"‘{agent.title}’ chooses between {_quoted_list(others)}")
         elif others:
@@ -85,7 +85,7 @@ def _dispatching_decision(graph: Graph, steps: list[Step], agents: list[Step]) -
 
 
 def _equipment_words(graph: Graph, agent: Step) -> str:
-    helpers = graph.attached.get(agent.id, [])
+    helpers = graph.used_by(agent.id)
     tools = sum(step.kind not in NOT_TOOLS for step in helpers)
     memories = sum(step.kind == "memory" for step in helpers)
     return f"{count_words(tools, 'tool') if tools else 'no tools'} and {'a memory' if memories else 'no memory'}"

@@ -12,10 +12,8 @@ from msgspec import structs
 from zeitbuch.core.model.bpmn_terms import EVENTS, GATEWAYS, MARKERS, NOTES
 from zeitbuch.core.model.kinds import AI_KINDS, IDLE_KINDS, KINDS, MODEL_KINDS
 from zeitbuch.core.model.outcomes import deciding_steps
-from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Flow, Link, ModelUse, Step, Trigger
 from zeitbuch.core.model.references import names_of
-from zeitbuch.core.model.words import count_words
 
 from .components import components, group_items
 
@@ -66,6 +64,8 @@ class Graph:
             if self.card_of(link.target) != link.source:
                 self.host[link.source] = link.target
                 self.attached.setdefault(link.target, []).append(self.steps[link.source])
+        self.shared: dict[str, list[Step]] = {}
+        self._share_helpers()
         self.children: dict[str | None, list[Step]] = {None: []}
         for step in flow.steps:
             if step.id not in self.host:
@@ -74,6 +74,25 @@ class Graph:
         self.levels: dict[str | None, Level] = {
             scope: self._make_level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children
         }
+
+    def _share_helpers(self) -> None:
+        """What is attached to a step and drawn at another: a model or tool that several agents use. None leads back to itself."""
+        for link in self.flow.links if self.host else ():
+            at, target = self.host.get(link.source), link.target
+            if link.role != "attach" or at in (None, target) or target not in self.steps or target == link.source:
+                continue
+            helper = self.steps[link.source]
+            if helper not in self.used_by(target) and self.steps[target] not in self.tools_of(helper.id):
+                self.shared.setdefault(target, []).append(helper)
+
+    def used_by(self, step_id: str) -> list[Step]:
+        """All that is attached to a step, wherever it is drawn."""
+        return [*self.attached.get(step_id, ()), *self.shared.get(step_id, ())]
+
+    def hosts_of(self, step_id: str) -> list[str]:
+        """The steps that a helper is attached to: where it is drawn first, then the others that use it."""
+        first = [self.host[step_id]] if step_id in self.host else []
+        return first + [key for key, helpers in self.shared.items() if any(one.id == step_id for one in helpers)]
 
     @cached_property
     def numbers(self) -> dict[str, str]:
@@ -194,11 +213,22 @@ class Graph:
         return numbers
 
     def helpers_of(self, step_id: str) -> list[Step]:
-        """What is attached to a step, each helper followed by what is attached to it."""
+        """What is drawn at a step, each helper followed by what is drawn at it."""
         found: list[Step] = []
         for helper in self.attached.get(step_id, []):
             found += [helper, *self.helpers_of(helper.id)]
         return found
+
+    def tools_of(self, step_id: str) -> list[Step]:
+        """What a step may use, each helper followed by what that may use; of one that several use at each of them."""
+        found: dict[str, Step] = {}
+        waiting = self.used_by(step_id)[::-1]
+        while waiting:
+            helper = waiting.pop()
+            if helper.id not in found and helper.id != step_id:
+                found[helper.id] = helper
+                waiting += self.used_by(helper.id)[::-1]
+        return list(found.values())
 
     def card_of(self, step_id: str) -> str:
         """The step in whose card a step stands: itself, or the outermost host of what is attached."""
@@ -355,24 +385,7 @@ def model_of(graph: Graph, step: Step) -> ModelUse | None:
     """The model use of a step; an agent without a model of its own uses the one attached to it."""
     use = step.model
     if use is not None and use.name is None:
-        for helper in graph.attached.get(step.id, []):
+        for helper in graph.used_by(step.id):
             if helper.kind == "model" and helper.model is not None and helper.model.name:
                 return structs.replace(use, name=helper.model.name, temperature=helper.model.temperature)
     return use
-
-
-def pick_step(graph: Graph, key: str) -> Step:
-    """The step with this id, number or name. Raises ZeitbuchError with the steps there are when none fits."""
-    low = key.casefold()
-    for step in graph.flow.steps:
-        if step.id == key or graph.numbers.get(step.id) == key:
-            return step
-    named = [step for step in graph.flow.steps if step.title.casefold() == low] or [
-        step for step in graph.flow.steps if low in step.title.casefold()
-    ]
-    if len(named) == 1:
-        return named[0]
-    listed = named or [step for step in graph.in_order() if step.kind != "note"]
-    steps = ", ".join(f"{graph.numbers.get(step.id, '')} {step.title}".strip() for step in listed[:12])
-    found = f"{count_words(len(named), 'step')} of that name" if named else "none"
-    raise fail("step-unknown", f"expected the id, number or name of a step, found {found}: '{key}'", f"steps: {steps}")

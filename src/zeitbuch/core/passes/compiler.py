@@ -188,11 +188,11 @@ class Planner:
 
     def _own_calls(self, host: Step) -> list[Step]:
         """Attached steps that call a model for their host: the embedding of a search, the model of a step that has none."""
-        helpers = self.graph.attached.get(host.id, [])
+        helpers = self.graph.used_by(host.id)
         return [s for s in helpers if s.kind in MODEL_KINDS and not is_own_model(s, host)]
 
     def _set_agent(self, node: Node) -> None:
-        helpers = self.graph.attached.get(node.step.id, [])
+        helpers = self.graph.used_by(node.step.id)
         for helper in helpers:
             if helper.kind == "memory":
                 node.memories.append(helper)

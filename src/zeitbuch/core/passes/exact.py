@@ -14,6 +14,7 @@ from zeitbuch.core.assumptions.quantities import CYCLE_ROUNDS
 from zeitbuch.core.assumptions.uncertain import in_each_world, is_settled, least, most
 from zeitbuch.core.assumptions.values import EVIDENCE, Value
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.model.records import Step
 from zeitbuch.core.passes.plan import Way
 
 from .compiler import Planner
@@ -65,6 +66,8 @@ class Passes:
         self.notes = self.plan.notes
         self.joins = ExactJoins(self.plan.itemised, self._note_inexact)
         # Whether a pass may bring more than one item somewhere.
+        self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
+        self._uses: dict[str, dict[str, tuple[float, int]]] = {}
         self._several = any(step.yields == "many" for step in graph.steps.values())
         self._started: dict[str, float] | None = None  # passes that each trigger starts, where any leads somewhere
         self._several = self._several or any(items != 1 for _, items in (entry or {}).values())
@@ -207,7 +210,8 @@ class Passes:
         if node.turns is not None:
             evidence = self._run_agent(node, attempts, arriving.most, evidence)
         for helper in node.each_time:
-            self._run_node(helper, Moving(attempts, attempts, NEVER, evidence))
+            amount, weak = self._used_by_all(node, helper.step, attempts, evidence)
+            self._run_node(helper, Moving(amount, amount, NEVER, weak))
         self.of[step.id] = self._make_pass(node, turns, attempts, evidence)
         if node.inner is not None:
             self._run_inside(node, turns, Moving(attempts, attempts, arriving.most, evidence), done)
@@ -261,15 +265,26 @@ class Passes:
         assert turns is not None
         evidence = min(evidence, RANK_OF_EVIDENCE[turns.evidence])
         for helper in node.memories:
-            self.of[helper.id] = Pass(attempts, attempts, EVIDENCE[evidence])
+            used, weak = self._used_by_all(node, helper, attempts, evidence)
+            self.of[helper.id] = Pass(used, used, EVIDENCE[weak])
         for helper in node.idle:
             used = attempts if helper.kind == "model" or helper.kind == "parse" else 0.0
-            self.of[helper.id] = Pass(used, 0.0, EVIDENCE[evidence])
+            used, weak = self._used_by_all(node, helper, used, evidence)
+            self.of[helper.id] = Pass(used, 0.0, EVIDENCE[weak])
         for tool, share in zip(node.tools, node.tool_shares, strict=True):
             amount = attempts * (turns.amount - 1) * share.amount
             weak = min(evidence, RANK_OF_EVIDENCE[share.evidence])
+            amount, weak = self._used_by_all(node, tool.step, amount, weak)
             self._run_node(tool, Moving(amount, amount, NEVER, weak))
         return evidence
+
+    def _used_by_all(self, node: Node, helper: Step, amount: float, evidence: int) -> tuple[float, int]:
+        """How often a helper is used by this step and by all others that it is attached to, and on what that rests."""
+        if helper.id not in self._shared:
+            return amount, evidence
+        uses = self._uses.setdefault(helper.id, {})
+        uses[node.step.id] = amount, evidence
+        return sum(used for used, _ in uses.values()), min(rank for _, rank in uses.values())
 
     # -- leaving a step ----------------------------------------------------------------------------------------
 

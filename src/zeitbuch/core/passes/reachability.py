@@ -40,6 +40,7 @@ class Reachability:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
+        self._shared = {helper.id for helpers in graph.shared.values() for helper in helpers}
         self.bit: dict[str, int] = {key: 1 << number for number, key in enumerate([*graph.triggers, *graph.steps])}
 
     @cached_property
@@ -69,8 +70,8 @@ class Reachability:
                 known |= starts.get(place, 0)
             found[node.step.id] = known
             done = known | self.bit[node.step.id]
-            for helper in self.graph.helpers_of(node.step.id):
-                found[helper.id] = known
+            for helper in self.graph.tools_of(node.step.id):
+                found[helper.id] = known & found.get(helper.id, known) if helper.id in self._shared else known
             if node.inner is not None:
                 inside = self._find_before(node.inner, known | self.bit[node.step.id], found)
                 if node.step.kind != "loop":  # a loop may have nothing to do
@@ -185,7 +186,7 @@ class Reachability:
         while work:
             place = work.pop()
             inner = [step.id for step in self.graph.children.get(place, ())] if place in self.graph.levels else []
-            for other in (*inner, *[step.id for step in self.graph.attached.get(place, ())]):
+            for other in (*inner, *[step.id for step in self.graph.used_by(place)]):
                 if other not in found:
                     found.add(other)
                     work.append(other)
@@ -234,7 +235,7 @@ class Reachability:
             idle = step.id not in leading and step.id not in read and step.effect not in _DOING
             handed = inside is not None and step.id == last and (inside.id in read or inside.kind != "loop")
             if idle and step.kind not in _LAST and step.id not in self.graph.levels and not handed:
-                tools = self.graph.helpers_of(step.id)
+                tools = self.graph.tools_of(step.id)
                 if not any(step.effect in _DOING for step in tools):
                     found.append(step.id)
 

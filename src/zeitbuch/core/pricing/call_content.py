@@ -269,7 +269,7 @@ def _text_amounts(made: _Maker, count: Callable[[str], float]) -> None:
     step, use, lookup = made.step, made.use, made.lookup
     agent = step.kind == "agent"
     by: By = "turns" if agent else "one"
-    helpers = made.graph.attached.get(step.id, [])
+    helpers = made.graph.used_by(step.id)
     tools = [step for step in helpers if step.kind not in NOT_TOOLS and step.enabled]
     said = made.find("input")
     if said is not None:

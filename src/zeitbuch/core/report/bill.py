@@ -49,16 +49,21 @@ class _Bill:
         self.services: dict[str, Json] = {}
         self.needs: dict[str, set[str]] = {}
         self.data: dict[str, set[tuple[str, str]]] = {}
+        self.refs: dict[int, str] = {}
 
-    def needed(self, by: str, ref: str) -> None:
-        """One dependency."""
-        self.needs.setdefault(by, set()).add(ref)
+    def ref_of(self, flow: Flow) -> str:
+        """The reference of a flow."""
+        return self.refs[id(flow)]
+
+    def needed(self, by: Flow, ref: str) -> None:
+        """One dependency of a flow."""
+        self.needs.setdefault(self.ref_of(by), set()).add(ref)
 
 
 def bill_of(estate: EstateView, tool_version: str) -> Json:
     """The bill of an estate, as a JSON object that is valid against the schema of CycloneDX 1.6."""
     bill = _Bill()
-    for flow in sorted(estate.flows, key=lambda one: (one.id, one.name)):
+    for flow in sorted(estate.flows, key=lambda one: (one.id, one.name, fingerprint(one))):
         _add_flow(bill, flow)
     for flow, step in all_steps(estate):
         _add_model(bill, flow, step)
@@ -66,9 +71,12 @@ def bill_of(estate: EstateView, tool_version: str) -> Json:
         _add_connection(bill, flow, step)
     for flow in estate.flows:
         _add_tools(bill, flow)
+    by_id: dict[str, list[Flow]] = {}
+    for flow in estate.flows:
+        by_id.setdefault(flow.id, []).append(flow)
     for call in calls_of(Estate(flows=tuple(estate.flows))):
-        if call.target:
-            bill.needed(f"flow:{call.source}", f"flow:{call.target}")
+        for flow in by_id[call.source] if call.target else ():
+            bill.needed(flow, f"flow:{call.target}")
     return _document(bill, tool_version)
 
 
@@ -119,7 +127,11 @@ def _properties(**given: Iterable[str] | str) -> list[Json]:
 
 
 def _add_flow(bill: _Bill, flow: Flow) -> None:
-    made: Json = {"type": "application", "bom-ref": f"flow:{flow.id}", "name": flow.title}
+    ref = f"flow:{flow.id}"
+    if ref in bill.components:  # an id that comes twice names two flows
+        ref += f"#{fingerprint(flow)[:16]}.{len(bill.components)}"
+    bill.refs[id(flow)] = ref
+    made: Json = {"type": "application", "bom-ref": ref, "name": flow.title}
     if flow.version:
         made["version"] = flow.version
     if flow.description.strip():
@@ -128,8 +140,8 @@ def _add_flow(bill: _Bill, flow: Flow) -> None:
         id=flow.id, state=flow.state, owner=flow.owners, folder=flow.folder, environment=flow.environment, format=flow.format,
         trigger={trigger.kind for trigger in flow.triggers}, fingerprint=fingerprint(flow),
     )  # fmt: skip
-    bill.components[f"flow:{flow.id}"] = made
-    bill.needs.setdefault(f"flow:{flow.id}", set())
+    bill.components[ref] = made
+    bill.needs.setdefault(ref, set())
 
 
 def _add_model(bill: _Bill, flow: Flow, step: Step) -> None:
@@ -147,7 +159,7 @@ def _add_model(bill: _Bill, flow: Flow, step: Step) -> None:
         parameters[side] = [{"format": one} for one in sorted(formats)]
     data = _sorts_of_data(one for prompt in use.prompts for one in prompt.refs)
     _add_properties(made, _properties(task=use.task or "", given=data))
-    bill.needed(f"flow:{flow.id}", ref)
+    bill.needed(flow, ref)
 
 
 def _add_prompts(bill: _Bill, flow: Flow, step: Step) -> None:
@@ -156,24 +168,26 @@ def _add_prompts(bill: _Bill, flow: Flow, step: Step) -> None:
         ref = f"prompt:{digest}"
         bill.components.setdefault(ref, {
             "type": "data", "bom-ref": ref, "name": f"prompt {digest[:12]}", "hashes": [{"alg": "SHA-256", "content": digest}],
-            "data": [{"type": "configuration", "name": "prompt"}], "properties": _properties(role=prompt.role),
+            "data": [{"type": "configuration", "name": "prompt"}], "properties": [],
         })  # fmt: skip
-        bill.needed(f"flow:{flow.id}", ref)
+        _add_properties(bill.components[ref], _properties(role=prompt.role))
+        bill.needed(flow, ref)
 
 
 def _add_tools(bill: _Bill, flow: Flow) -> None:
     graph = Graph(flow)
-    for agent, tools in graph.attached.items():
-        for tool in tools:
+    for agent in [*graph.attached, *[key for key in graph.shared if key not in graph.attached]]:
+        for tool in graph.used_by(agent):
             if not tool.enabled or tool.kind in NOT_TOOLS:
                 continue
-            ref = f"tool:{flow.id}/{tool.id}"
-            bill.components[ref] = {
-                "type": "application", "bom-ref": ref, "name": tool.title,
-                "properties": _properties(agent=graph.names[agent], effect=tool.effect, operation=tool.operation,
-                                          decided_by_model=[one.name for one in tool.inputs if one.decided == "model"]),
-            }  # fmt: skip
-            bill.needed(f"flow:{flow.id}", ref)
+            ref = f"tool:{bill.ref_of(flow).removeprefix('flow:')}/{tool.id}"
+            made = {"type": "application", "bom-ref": ref, "name": tool.title, "properties": []}
+            chosen = [one.name for one in tool.inputs if one.decided == "model"]
+            more = _properties(
+                agent=graph.names[agent], effect=tool.effect, operation=tool.operation, decided_by_model=chosen
+            )
+            _add_properties(bill.components.setdefault(ref, made), more)
+            bill.needed(flow, ref)
 
 
 def _add_connection(bill: _Bill, flow: Flow, step: Step) -> None:
@@ -182,7 +196,7 @@ def _add_connection(bill: _Bill, flow: Flow, step: Step) -> None:
         return
     kinds = _sorts_of_data(refs_of_part(step)) or {"not classified"}
     bill.data.setdefault(ref, set()).update((_direction(step), kind) for kind in kinds)
-    bill.needed(f"flow:{flow.id}", ref)
+    bill.needed(flow, ref)
 
 
 def _service_of(bill: _Bill, flow: Flow, step: Step) -> str:

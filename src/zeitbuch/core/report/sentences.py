@@ -193,7 +193,7 @@ def _model_sentence(graph: Graph, step: Step) -> str:
 
 def _agent_sentence(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
-    helpers = graph.attached.get(step.id, [])
+    helpers = graph.used_by(step.id)
     tools = [quote_name(helper.title) for helper in helpers if helper.kind not in NOT_TOOLS]
     memory = [quote_name(helper.title) for helper in helpers if helper.kind == "memory"]
     text = f"Hands the task to an agent on {_model_name(graph, step)}"

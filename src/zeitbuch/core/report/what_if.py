@@ -11,7 +11,8 @@ from typing import Literal
 from msgspec import Struct
 
 from zeitbuch.core.graph.phrases import quote_name
-from zeitbuch.core.graph.topology import Graph, pick_step
+from zeitbuch.core.graph.step_lookup import pick_step
+from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Link, Step

@@ -17,11 +17,9 @@ from .records import Catalogue, Entry, Uses
 def _rows(estate: EstateView) -> Iterator[Entry]:
     for flow in estate.flows:
         view = FlowView(flow, estate)
-        for agent, tools in view.graph.attached.items():
-            host = view.graph.steps.get(agent)
-            if host is None or host.kind != "agent":
-                continue
-            alone = {tool.id for tool in acting_tools(view, host)}
+        for host in flow.steps:
+            tools = view.graph.used_by(host.id) if host.kind == "agent" else []
+            alone = {tool.id for tool in acting_tools(view, host)} if tools else set()
             for tool in tools:
                 if tool.enabled and tool.kind not in NOT_TOOLS:
                     yield _row(view, host, tool, tool.id in alone)

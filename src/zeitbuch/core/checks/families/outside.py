@@ -50,7 +50,7 @@ def acting_tools(view: FlowView, agent: Step, bounded: bool = False) -> list[Ste
     are ``bounded``, by a fixed limit or recipient, are told apart from the others."""
     if view.is_approved(agent):
         return []
-    tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and tool.effect in ACTS]
+    tools = [tool for tool in view.graph.tools_of(agent.id) if tool.enabled and tool.effect in ACTS]
     return [tool for tool in tools if not view.is_approved(tool) and is_bounded(tool) == bounded]
 
 

@@ -71,7 +71,7 @@ def _knows_time(view: FlowView, step: Step) -> bool:
     refs = list(refs_of_part(step))
     sources = [view.graph.steps[ref.step] for ref in refs if ref.step in view.graph.steps]
     named = [f"{ref.path} {ref.variable or ''}" for ref in refs] + [one.name for one in step.inputs]
-    named += [f"{one.name} {one.operation}" for one in (*sources, *view.graph.helpers_of(step.id))]
+    named += [f"{one.name} {one.operation}" for one in (*sources, *view.graph.tools_of(step.id))]
     return any(set(words_in(name)) & _TIME_WORDS for name in named)
 
 

@@ -112,7 +112,7 @@ def _final_behind(view: FlowView, link: Link, model: Step) -> Iterator[Hit]:
 
 def _undescribed_tools(view: FlowView) -> Iterator[Hit]:
     for agent in view.of_kind("agent"):
-        tools = [tool for tool in view.graph.helpers_of(agent.id) if tool.enabled and KINDS[tool.kind].is_tool]
+        tools = [tool for tool in view.graph.tools_of(agent.id) if tool.enabled and KINDS[tool.kind].is_tool]
         for tool in tools:
             if not _says_what_for(tool):
                 yield Hit(

@@ -73,7 +73,7 @@ def _model(graph: Graph, step: Step) -> str:
 
 def _agent(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
-    tools = [quote_name(tool.title) for tool in graph.helpers_of(step.id) if tool.kind not in NOT_TOOLS]
+    tools = [quote_name(tool.title) for tool in graph.tools_of(step.id) if tool.kind not in NOT_TOOLS]
     may = f", may use {join_words(tools, 'and')}" if tools else ""
     most = f", at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
     return f"is an agent on {model_name(graph, step)}{may}{most}"

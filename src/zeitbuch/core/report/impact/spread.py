@@ -70,20 +70,20 @@ class FlowLoss:
     def _failing(self) -> Iterable[str]:
         """The steps that fail: of an agent's own model the agent."""
         for one in self.touched.values():
-            host = self.graph.host.get(one.id)
             if one.odds == "not":
                 continue
-            if host is None:
+            if one.id not in self.graph.host:
                 yield one.id
-            elif is_own_model(self.graph.steps[one.id], self.graph.steps[host]):
-                yield host
+            for host in self.graph.hosts_of(one.id):
+                if is_own_model(self.graph.steps[one.id], self.graph.steps[host]):
+                    yield host
 
     def _lose_tools(self) -> None:
         for key in self.touched:
-            host = self.graph.host.get(key)
-            if host is not None and not is_own_model(self.graph.steps[key], self.graph.steps[host]):
-                self.perhaps.append(key)
-                self.notes[f"the agent {quote_name(self.graph.names[host])} has one tool less"] = None
+            for host in self.graph.hosts_of(key):
+                if not is_own_model(self.graph.steps[key], self.graph.steps[host]):
+                    self.perhaps.append(key)
+                    self.notes[f"the agent {quote_name(self.graph.names[host])} has one tool less"] = None
 
     def result(self) -> FlowImpact:
         """What follows for the flow."""
@@ -115,9 +115,17 @@ def _told(graph: Graph, failing: frozenset[str]) -> tuple[list[str], list[str], 
     return lost, perhaps, after.goes_through
 
 
+def _losses_of(estate: EstateView) -> dict[str, FlowLoss]:
+    """All flows by their ids; of an id that comes twice the first is the one that others call, and none is left out."""
+    found: dict[str, FlowLoss] = {}
+    for place, flow in enumerate(estate.flows):
+        found[flow.id if flow.id not in found else f"{flow.id}\n{place}"] = FlowLoss(flow)
+    return found
+
+
 def spread_loss(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
     """What follows when a thing is gone."""
-    losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
+    losses = _losses_of(estate)
     for loss in losses.values():
         _begin(loss, row, name)
     _follow_calls(estate, losses)
@@ -128,7 +136,7 @@ def spread_loss(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact
 def needing_flows(estate: EstateView, row: ThingRow, name: str) -> list[FlowImpact]:
     """The flows that need a thing by themselves, whatever else they call: steps of theirs use it, or wait for the flow that
     it is. What breaks behind them is no matter of a thing that is slower or dearer."""
-    losses = {flow.id: FlowLoss(flow) for flow in estate.flows}
+    losses = _losses_of(estate)
     for loss in losses.values():
         _begin(loss, row, name)
     for call in calls_of(Estate(flows=tuple(estate.flows))) if row.sort == "flow" else ():
@@ -170,8 +178,9 @@ def _follow_calls(estate: EstateView, losses: dict[str, FlowLoss]) -> None:
     for key in work:
         losses[key].tell()
     while work:
-        broken = losses[work.pop()]
-        for call in calls.get(broken.flow.id, ()) if broken.ending in BROKEN else ():
+        key = work.pop()
+        broken = losses[key]
+        for call in calls.get(key, ()) if broken.ending in BROKEN else ():
             caller = losses[call.source]
             if call.how == "fault":
                 caller.notes[f"its failures are no longer taken by {quote_name(broken.flow.title)}"] = None
