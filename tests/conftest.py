@@ -10,7 +10,7 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import pytest
 from hypothesis import settings
@@ -28,11 +28,21 @@ settings.load_profile("same")
 # Words of whatever modules a process has loaded are drawn as well, so that a draw would depend on the tests that ran before it.
 providers.is_local_module_file = lambda _: False
 
+if TYPE_CHECKING:
+    from playwright.sync_api import Browser
 
 ESTATE = Path(zeitbuch.__file__).parent / "demo" / "estate"
 
 
 PLOTS = str(Path(tempfile.gettempdir()) / f"zeitbuch-tests-{os.getuid()}")
+
+
+CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
+# Tests that need a browser.
+NEEDS_BROWSER = [
+    pytest.mark.skipif(CHROMIUM is None, reason="chromium is not installed (.ci/run installs it)"),
+    pytest.mark.xdist_group("browser"),
+]
 
 
 class Ran(NamedTuple):
@@ -144,3 +154,26 @@ def november() -> Estate:
 @pytest.fixture(scope="session")
 def october() -> Estate:
     return read(ESTATE, "october")
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    """A real browser."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as play:
+        opened = play.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
+        yield opened
+        opened.close()
+
+
+@pytest.fixture(scope="session")
+def axe(tmp_path_factory: pytest.TempPathFactory) -> str:
+    """axe-core from the npm registry."""
+    if shutil.which("npm") is None:
+        pytest.skip("npm is not installed")
+    folder = tmp_path_factory.mktemp("axe")
+    subprocess.run(
+        ["npm", "install", "--silent", "--no-audit", "--no-fund", "axe-core@4"], cwd=folder, check=True, timeout=100
+    )
+    return (folder / "node_modules" / "axe-core" / "axe.min.js").read_text("utf-8")

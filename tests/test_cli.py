@@ -29,7 +29,9 @@ def test_demo_runs_and_ends_with_files_to_open(tmp_path: Path, run: Run) -> None
     listed = [line.split()[0] for line in ran.out.split("Open next:")[1].splitlines() if line.strip()]
     assert len(listed) == 10 and all((tmp_path / name).is_file() for name in listed)
     pages = list((tmp_path / "out" / "documents").glob("*.html"))
-    assert len(pages) == 18 and all("<svg" in p.read_text() for p in pages if p.name != "index.html")
+    around = {"index", "summary", "owners", "folders", "connections", "models"}
+    assert len(pages) == 17 + len(around) + 1
+    assert all("<svg" in p.read_text() for p in pages if p.stem not in around)
     assert len(list((tmp_path / "out" / "maps").glob("*.svg"))) == 17
     again = run("demo", "out")
     assert again.code == 2 and "expected a new or empty folder" in again.err
@@ -223,17 +225,17 @@ def test_documents_are_the_same_bytes_in_every_process(demo: Path, run: Run) -> 
         assert run("document", "-f", "markdown", "-o", f"md{seed}", cwd=demo, PYTHONHASHSEED=seed).code == 0
     for kind in ("html", "md"):
         files = sorted(p.relative_to(demo / f"{kind}1") for p in (demo / f"{kind}1").rglob("*") if p.is_file())
-        assert len(files) in (18, 35)
+        assert len(files) > 35
         for name in files:
             assert (demo / f"{kind}1" / name).read_bytes() == (demo / f"{kind}2" / name).read_bytes()
 
 
 def test_document_holds_what_a_reviewer_needs(demo: Path, run: Run) -> None:
     run("document", "--flow", "Cargo papers screening", "-o", "docs", cwd=demo)
-    page = (demo / "docs" / "cargo-papers-screening.html").read_text()
+    page = (demo / "docs" / "sh-1077.html").read_text()
     for words in (
         "Never complete a UN number from memory.", "freight-officer decides at", "Freight mailroom", "Dangerous goods?", "any class is set",
-        "goes on at", "tried again once", "Cost is based on", "reviewed by", "fingerprint", "<svg", "data: answer of",
+        "goes on at", "tried again once", "Cost is based on", "I have read this and answer for it.", "fingerprint", "<svg", "data: answer of",
     ):  # fmt: skip
         assert words in page, words
     assert "<script" not in page and "http-equiv" not in page and "src=" not in page

@@ -65,11 +65,11 @@ def test_maps_documents_and_the_inventory_count_them(tmp_path: Path, run: Run) -
     page = (tmp_path / "x.html").read_text()
     assert "Open points" in page and "holds ‘CHANGE_ME’" in page
     run("document", "x.json", "-o", "docs", "--format", "markdown")
-    text = (tmp_path / "docs" / "refunds.md").read_text()
+    text = (tmp_path / "docs" / "f.md").read_text()
     assert "## Open points" in text and "| high | certain | ‘Call the till’ (input phone) holds ‘CHANGE\\_ME’" in text
     (row,) = json.loads(run("inventory", "x.json", "--checks", "-f", "json").out)["flows"]
     assert (row["high"], row["medium"], row["low"]) == (1, 0, 0)
     assert json.loads(run("inventory", "x.json", "-f", "json").out)["flows"][0]["high"] is None
     write(tmp_path / "x.json", "12", "rejects")
     run("document", "x.json", "-o", "docs", "--format", "markdown")
-    assert "No check found anything that is not accepted" in (tmp_path / "docs" / "refunds.md").read_text()
+    assert "No check found anything that is not accepted" in (tmp_path / "docs" / "f.md").read_text()

@@ -27,7 +27,7 @@ CASES = {
 def test_golden(name: str, demo: Path, run: Run) -> None:
     out = run(*CASES[name], cwd=demo, COLUMNS="120").out
     if name == "document.md":
-        out = (demo / "docs" / "cargo-papers-screening.md").read_text()
+        out = (demo / "docs" / "sh-1077.md").read_text()
     path = GOLDEN / name
     if os.environ.get("ZEITBUCH_GOLDEN") == "write":
         path.write_text(out)

@@ -106,7 +106,7 @@ def write(demo: Path, text: str, head: str = HEAD) -> None:
     (demo / "notes" / "berth.md").write_text(head + text)
 
 
-def printed(run: Run, demo: Path, flow: str = "SH-1052", name: str = "berth-delay-notices") -> tuple[str, str]:
+def printed(run: Run, demo: Path, flow: str = "SH-1052", name: str = "sh-1052") -> tuple[str, str]:
     """The page with notes, and what was said."""
     ran = run("document", "--notes", "notes", "--flow", flow, "-f", "markdown", "-o", "out", cwd=demo)
     return (demo / "out" / f"{name}.md").read_text(), ran.err
@@ -149,11 +149,11 @@ def test_a_note_survives_ten_runs_renames_and_renewed_ids(demo: Path, run: Run) 
         .replace("Write the notice", "Draft the words")
         .replace("Berth delay notices", "Delay notices")
     )
-    renamed, told = printed(run, demo, name="delay-notices")
+    renamed, told = printed(run, demo)
     assert section_of(renamed, "The harbour master reads these.") == "3 Draft the words" and told == ""
     assert "written to Write the notice" in renamed
     letters.write_text(renewed(letters.read_text()))
-    numbered, told = printed(run, demo, name="delay-notices")
+    numbered, told = printed(run, demo)
     assert section_of(numbered, "The harbour master reads these.") == "3 Draft the words" and told == ""
     assert "written to Write the notice, probably this step" in numbered  # both its id and its name are others
 
@@ -209,7 +209,7 @@ def test_notes_are_named_by_the_workspace(demo: Path, run: Run) -> None:
     write(demo, STEP_NOTE)
     (demo / "zeitbuch.toml").write_text('notes = "notes"\n' + (demo / "zeitbuch.toml").read_text())
     assert run("document", "-o", "out", cwd=demo).code == 0
-    html = (demo / "out" / "berth-delay-notices.html").read_text()
+    html = (demo / "out" / "sh-1052.html").read_text()
     assert "<aside><p class=quiet>Note of the house (notes/berth.md, line 4)</p><p>The harbour master" in html
     ran = run("document", "--notes", "nowhere", "-o", "out", cwd=demo)
     assert ran.code == 2 and "expected a folder of notes, found none" in ran.err
@@ -226,11 +226,11 @@ def test_hostile_notes_are_inert_in_every_form(demo: Path, run: Run) -> None:
     )
     for form in ("html", "markdown", "word"):
         assert run("document", "--notes", "notes", "--flow", "SH-1052", "-f", form, "-o", "out", cwd=demo).code == 0
-    html = (demo / "out" / "berth-delay-notices.html").read_text()
+    html = (demo / "out" / "sh-1052.html").read_text()
     body = html[html.index("<main>") :]
     assert "<script" not in body and "<img" not in body and "&lt;script&gt;alert(1)" in body
     assert "\x1b" not in html and "\u202e" not in html and "</pre>&lt;" not in body.replace("</pre></figure>", "")
-    markdown = (demo / "out" / "berth-delay-notices.md").read_text()
+    markdown = (demo / "out" / "sh-1052.md").read_text()
     from markdown_it import MarkdownIt
 
     tokens = MarkdownIt("commonmark").parse(markdown)
@@ -238,7 +238,7 @@ def test_hostile_notes_are_inert_in_every_form(demo: Path, run: Run) -> None:
     assert "html_inline" not in kinds and not any(
         "<script" in token.content for token in tokens if token.type == "html_block"
     )
-    word = docx.Document(io.BytesIO((demo / "out" / "berth-delay-notices.docx").read_bytes()))
+    word = docx.Document(io.BytesIO((demo / "out" / "sh-1052.docx").read_bytes()))
     words = [paragraph for paragraph in word.paragraphs if "alert(1)" in paragraph.text]
     assert len(words) >= 3 and all("\x1b" not in paragraph.text for paragraph in words)
     assert all(paragraph.paragraph_format.left_indent for paragraph in words)

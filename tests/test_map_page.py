@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import random
-import shutil
-import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page
 
 from builders import flow, link, step
-from conftest import ESTATE, read
+from conftest import ESTATE, NEEDS_BROWSER, read
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.graph.topology import Graph
@@ -23,31 +21,7 @@ from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.writers.map.map_page import to_map_page
 from zeitbuch.writers.theme.fonts import measure_text
 
-CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser")
-pytestmark = [
-    pytest.mark.skipif(CHROMIUM is None, reason="chromium is not installed (.ci/run installs it)"),
-    pytest.mark.xdist_group("browser"),
-]
-
-
-@pytest.fixture(scope="module")
-def browser() -> Iterator[Browser]:
-    with sync_playwright() as play:
-        opened = play.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
-        yield opened
-        opened.close()
-
-
-@pytest.fixture(scope="module")
-def axe(tmp_path_factory: pytest.TempPathFactory) -> str:
-    """axe-core from the npm registry."""
-    if shutil.which("npm") is None:
-        pytest.skip("npm is not installed")
-    folder = tmp_path_factory.mktemp("axe")
-    subprocess.run(
-        ["npm", "install", "--silent", "--no-audit", "--no-fund", "axe-core@4"], cwd=folder, check=True, timeout=100
-    )
-    return (folder / "node_modules" / "axe-core" / "axe.min.js").read_text("utf-8")
+pytestmark = NEEDS_BROWSER
 
 
 def page_of(made: Flow, showing: Showing = PLAIN, result: Any = None) -> str:

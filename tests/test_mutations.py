@@ -12,13 +12,15 @@ import pytest
 import yaml
 
 from conftest import ESTATE
+from zeitbuch.app.document import DocumentFacts, DocumentMaker
+from zeitbuch.app.site import site_of_run
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.diff.estate_changes import estate_changes
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.records import Estate
-from zeitbuch.core.report.document import flow_page, index_page
+from zeitbuch.core.report.document import flow_page
 from zeitbuch.core.report.inventory import rows_of_flows
 from zeitbuch.readers.config.figures import load_rates
 from zeitbuch.readers.dialects.rules import load_dialect
@@ -27,6 +29,8 @@ from zeitbuch.writers.document.html import to_html_page
 from zeitbuch.writers.document.markdown import to_markdown_page
 from zeitbuch.writers.exchange.native import to_yaml
 from zeitbuch.writers.map.svg import to_svg
+from zeitbuch.writers.site.estate_pages import estate_pages
+from zeitbuch.writers.site.start_page import to_start_page
 from zeitbuch.writers.theme.fonts import measure_text
 
 CARD = load_rates(str(ESTATE / "rates.toml"))[0]
@@ -104,6 +108,8 @@ def test_mutated_exports_give_messages(seed: int, tmp_path: Path) -> None:
             page = flow_page(flow, "x", result)
             to_markdown_page(page)
             to_html_page(page, to_svg(draw_scene(Graph(flow), measure_text), inline=True))
-        index_page(list(estate.flows), [f"f{i}" for i in range(len(estate.flows))], result)
+        site = site_of_run(DocumentMaker(estate.flows, result, DocumentFacts(estate)), "html")
+        to_start_page(site)
+        assert dict(estate_pages(site))
         before = estate
     assert read > 20

@@ -15,7 +15,9 @@ from conftest import Run
 from test_checks import flow, step
 from zeitbuch.app.review import rights_around
 from zeitbuch.core.model.records import Connection, Estate
-from zeitbuch.core.report.review_states import ReviewRules, RoleReview, RoleRule, worst_state
+from zeitbuch.core.report.document import Bullets, Heading, Paragraph, Signatures
+from zeitbuch.core.report.review_states import FlowReview, ReviewRules, RoleReview, RoleRule, worst_state
+from zeitbuch.core.report.sign_off import sign_off_blocks
 
 
 @pytest.fixture
@@ -109,6 +111,70 @@ def test_a_flow_that_is_not_recorded_is_open(demo: Path, run: Run) -> None:
     run("record", "november/kvarte", cwd=demo)
     rows = {one["id"]: one for one in json.loads(run("review", "status", "-f", "json", cwd=demo).out)["flows"]}
     assert rows["letters"]["recorded"] == 1 and rows["SH-1052"]["recorded"] == 0 and rows["SH-1052"]["state"] == "open"
+
+
+def section(folder: Path, name: str) -> str:
+    """The sign-off of a page."""
+    return (folder / name).read_text().partition("## Sign-off\n")[2].partition("\n## ")[0]
+
+
+def test_the_sheet_says_who_signed_and_what_changed_since(recorded: Path, run: Run) -> None:
+    settings = recorded / "zeitbuch.toml"
+    settings.write_text(settings.read_text() + '\n[review.sentences]\nauditor = "Seen | held against the export."\n')
+    documents = ["document", "--flow", "SH-1052", "-f", "markdown", "-o", "pages", "-q"]
+    page = "sh-1052.md"
+    assert run(*documents, cwd=recorded).code == 0
+    assert "| owner | I have read this and answer for it. |  |  |  |  |" in section(recorded / "pages", page)
+    assert sign(run, recorded, "SH-1052", "owner", "Maren Dahl", "--until", "2999-01-01").code == 0
+    assert (
+        sign(
+            run, recorded, "SH-1052", "auditor", "Ola | Tveit", "--verdict", "with-changes", "--note", "limit <b>"
+        ).code
+        == 0
+    )
+    assert run(*documents, cwd=recorded).code == 0
+    said = section(recorded / "pages", page)
+    assert "| approved, until 2999-01-01 | in the book |" in said and "| Maren Dahl |" in said
+    assert (
+        r"| auditor | Seen \| held against the export. | Ola \| Tveit |" in said and "| approved with changes |" in said
+    )
+    assert r"Said by Ola \| Tveit as auditor: limit \<b\>" in said
+    letters = recorded / "november" / "strandline" / "berth-delay.json"
+    letters.write_text(letters.read_text().replace("minor (under 15 minutes)", "minor (under 10 minutes)"))
+    assert run(*documents, cwd=recorded).code == 0
+    said = section(recorded / "pages", page)
+    assert "Signed by Maren Dahl as owner on " in said and r"and Ola \| Tveit as auditor on " in said
+    assert (
+        said.count("prompt: ‘How bad is it?’") == 1
+        and "| owner | I have read this and answer for it. |  |  |  |  |" in said
+    )
+    assert run("document", "--flow", "SH-1052", "-o", "page.docx", cwd=recorded).code == 0
+    html = run("document", "--flow", "SH-1052", "-o", "html", cwd=recorded)
+    assert html.code == 0 and "Ola | Tveit" in (recorded / "html" / "sh-1052.html").read_text()
+
+
+def test_lines_of_the_sign_off() -> None:
+    found = FlowReview("a", "A", "expired", (
+        RoleReview("owner", "expired", "Maren", "2026-01-02T00:00:00Z", "2026-02-01"),
+        RoleReview("auditor", "refused", "Ola", "2026-01-03T00:00:00Z", note="not so"),
+        RoleReview("buyer", "stale", "Ida", "2026-01-04T00:00:00Z", why=tuple(f"c{n}" for n in range(15))),
+    ))  # fmt: skip
+    heading, *said, signatures = sign_off_blocks("f" * 64, found, {})
+    assert isinstance(heading, Heading) and isinstance(signatures, Signatures)
+    assert [one.verdict for one in signatures.lines] == ["", "refused", ""]
+    assert [one.sentence for one in signatures.lines][2] == "I have read this and agree to it."
+    texts = [one.text for one in said if isinstance(one, Paragraph)]
+    assert texts[0] == "Said by Ola as auditor: not so"
+    assert texts[1] == "The signature of Maren as owner, of 2026-01-02, held until 2026-02-01."
+    assert texts[2] == "Signed by Ida as buyer on 2026-01-04. Since then:"
+    assert isinstance(said[-1], Bullets) and len(said[-1].items) == 13 and said[-1].items[-1] == "3 more changes"
+    assert len(sign_off_blocks("f", None, {})) == 2
+
+
+def test_a_book_that_cannot_be_read_is_told_and_the_pages_are_written(demo: Path, run: Run) -> None:
+    (demo / "book.sqlite").write_bytes(b"no database at all" * 99)
+    ran = run("document", "--flow", "letters", "-o", "pages", cwd=demo)
+    assert "book.sqlite" in ran.err and (demo / "pages" / "letters.html").exists()
 
 
 def test_roles_of_the_house(recorded: Path, run: Run) -> None:
@@ -206,3 +272,24 @@ def test_a_signature_stays_with_a_flow_that_has_other_ids(recorded: Path, run: R
     assert states(run, recorded)["SH-9001"] == "stale"
     history = json.loads(run("history", "SH-9001", "-f", "json", cwd=recorded).out)
     assert [one["version"] for one in history["rows"]] == [1, 2, 3]
+
+
+def test_a_signature_is_followed_before_the_other_id_is_recorded_and_asked_for_in_doubt(
+    recorded: Path, run: Run
+) -> None:
+    for role, by in (("owner", "Maren Dahl"), ("auditor", "Ola Tveit")):
+        assert sign(run, recorded, "SH-1052", role, by).code == 0
+    letters = recorded / "november" / "strandline" / "berth-delay.json"
+    text = letters.read_text().replace('"SH-1052"', '"SH-9001"')
+    letters.write_text(text)
+    assert states(run, recorded)["SH-9001"] == "valid"
+    letters.write_text(text.replace("minor (under 15 minutes)", "minor (under 10 minutes)"))
+    assert states(run, recorded)["SH-9001"] == "stale"
+    # Another name, and half of its words: it may be that flow, and nobody knows.
+    other = json.loads(text)
+    other["sheet"]["stations"] = other["sheet"]["stations"][:-3]
+    words = json.dumps(other).replace("Berth delay notices", "Quay words").replace("passengers", "guests")
+    letters.write_text(words)
+    rows = {one["id"]: one for one in json.loads(run("review", "status", "-f", "json", cwd=recorded).out)["flows"]}
+    why = rows["SH-9001"]["roles"][0]["why"]
+    assert rows["SH-9001"]["state"] == "open" and "‘Berth delay notices’ of the id SH-1052, which was signed" in why[0]

@@ -14,8 +14,6 @@ import pytest
 from conftest import Run
 from test_bad_input import GOOD
 
-PROGRAM = [sys.executable, "-m", "zeitbuch"]
-
 
 @pytest.fixture
 def export(tmp_path: Path) -> Path:
@@ -64,10 +62,19 @@ def test_an_interrupt_leaves_nothing_behind(tmp_path: Path) -> None:
     folder.mkdir()
     for place in range(400):
         (folder / f"f{place}.json").write_text(GOOD.replace('"good"', f'"f{place}"'))
-    for wait in (0.15, 0.4, 0.7):
+    # counted from where our own code begins: what the interpreter says of an interrupt before that is not ours
+    begun = (
+        "import sys\nsys.argv[0] = 'zeitbuch'\nimport zeitbuch.cli.main as main\n"
+        "print('begun', file=sys.stderr, flush=True)\nmain.run()\n"
+    )
+    for wait in (0.0, 0.05, 0.2, 0.5):
         work = subprocess.Popen(
-            [*PROGRAM, "document", "in", "-o", "docs", "--no-cache"], cwd=tmp_path, stderr=subprocess.PIPE, text=True
+            [sys.executable, "-c", begun, "document", "in", "-o", "docs", "--no-cache"],
+            cwd=tmp_path,
+            stderr=subprocess.PIPE,
+            text=True,
         )
+        assert work.stderr is not None and work.stderr.readline() == "begun\n"
         time.sleep(wait)
         work.send_signal(signal.SIGINT)
         err = work.communicate(timeout=30)[1]

@@ -148,7 +148,7 @@ def test_schedules_of_other_kinds_are_read(tmp_path: Any, run: Any) -> None:
     code, out, err = run("estimate", "f.bpmn", "-f", "csv", "--month", "2026-11", cwd=tmp_path)
     assert (code == 0 and ",30.0," in out) or ",30," in out, out
     code, out, _ = run("inventory", "f.yaml", cwd=tmp_path)
-    assert "by the rule FREQ=DAILY" in " ".join(out.split())
+    assert "daily at 06:00 (Europe/Oslo)" in " ".join(out.split())
 
 
 def test_the_api_compares(tmp_path: Any) -> None:

@@ -3,82 +3,161 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
-from msgspec import structs
+from msgspec import Struct, structs
 
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
+from zeitbuch.core.layout.cards import PLAIN
 from zeitbuch.core.layout.scene import draw_scene
+from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
-from zeitbuch.core.report.document import Page, Paragraph, Picture, flow_page, index_page, step_anchor
+from zeitbuch.core.report.document import Block, Heading, Links, Page, Paragraph, Picture, flow_page, step_anchor
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.house_notes import HouseNote, lost_notes, sections_of, with_notes
 from zeitbuch.core.report.presentations import FlowDocument
-from zeitbuch.writers.escape.file_names import file_names
+from zeitbuch.core.report.review_states import FlowReview
+from zeitbuch.core.report.sign_off import sign_off_blocks
+from zeitbuch.core.report.site.rows import page_files
+from zeitbuch.writers.map.map_page import to_map_page
 from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
+from zeitbuch.writers.outputs.rows import Content
 from zeitbuch.writers.theme.fonts import measure_text
 
 from .faults import problem_of_flow
+from .parallel_work import share_work
 from .shown_places import with_shown_places
 
 _CALLS = frozenset({"subflow", "tool", "webhook"})
 PICTURE_SCALE = 2.0  # pixels a point of a map in a Word file
 
 
-def flow_documents(
-    flows: Sequence[Flow],
-    result: EstateEstimate | None,
-    unread: Sequence[str],
-    problems: list[Problem],
-    found: Mapping[str, Sequence[CheckFinding]] | None = None,
-    estate: Estate | None = None,
-    notes: Mapping[str, Sequence[HouseNote]] | None = None,
-) -> Iterator[FlowDocument]:
-    """The documents of flows, one by one, and at the end their index, which names the files that could not be read. A flow that cannot
-    be drawn has a document without a map; one that cannot be documented has none. Both are added to ``problems``. ``found`` are the
-    findings of each flow (by id), told as open points; without it nothing is said of them. ``estate`` is what
-    the flows call and are called by, where it is more than they; ``notes`` are those of the house, by flow."""
-    whole = estate if estate is not None else Estate(tuple(flows))
-    calls = calls_of(whole)
-    flows = with_shown_places(flows, whole.flows)
-    names = file_names([flow.title for flow in flows])
-    written: list[tuple[Flow, str]] = []
-    for flow, name in zip(flows, names, strict=True):
-        try:
-            facts = sheet_facts(flow, result, calls, found)
-            document = document_flow(flow, name, result, problems, facts, (notes or {}).get(flow.id, ()))
-        except Exception as error:  # the others are documented all the same
-            problems.append(problem_of_flow(error, "document", flow))
+class PageParts(Struct, frozen=True):
+    """What a page has beside what follows from its flow: notes of the house, the end of its first sheet, links to the flows around it."""
+
+    notes: tuple[HouseNote, ...] = ()
+    sign_off: tuple[Block, ...] = ()
+    neighbours: tuple[Block, ...] = ()
+
+
+NO_PARTS = PageParts()
+
+
+class DocumentFacts(Struct, frozen=True):
+    """What pages say beside the flows: the findings (by flow id; None: nobody looked), the ``estate`` of what flows call and are called by, the
+    notes of the house and what became of the signatures (both by flow id), and the names of the pages of all flows of the estate."""
+
+    estate: Estate
+    found: Mapping[str, Sequence[CheckFinding]] | None = None
+    notes: Mapping[str, Sequence[HouseNote]] = {}
+    reviews: Mapping[str, FlowReview] = {}
+    sentences: Mapping[str, str] = {}
+    files: Sequence[str] = ()
+
+
+class DocumentMaker:
+    """Makes the documents of flows of an estate. What all of them need is looked up once."""
+
+    def __init__(self, flows: Sequence[Flow], result: EstateEstimate | None, about: DocumentFacts) -> None:
+        self.result, self.about = result, about
+        names = about.files or page_files(about.estate.flows)
+        files = {id(flow): name for flow, name in zip(about.estate.flows, names, strict=True)}
+        self.flows = with_shown_places(flows, about.estate.flows)
+        self.files = [files[id(flow)] for flow in flows]
+        self.pages = {flow.id: (flow.title, files[id(flow)]) for flow in reversed(about.estate.flows)}
+        self.estimates = {one.id: one for one in reversed(result.flows)} if result is not None else {}
+        self.calls: dict[str, list[Call]] = {}
+        for call in calls_of(about.estate):
+            for key in dict.fromkeys((call.source, call.target)):
+                self.calls.setdefault(key, []).append(call)
+
+    def documents(self, places: Iterable[int], problems: list[Problem]) -> Iterator[FlowDocument]:
+        """The documents of some of the flows, one by one. A flow that cannot be drawn has a document without a map; one that cannot be
+        documented has none. Both are added to ``problems``."""
+        for place in places:
+            flow = self.flows[place]
+            try:
+                made = document_flow(
+                    flow, self.files[place], self.result, problems, self._sheet_facts(flow), self._parts(flow)
+                )
+            except Exception as error:  # the others are documented all the same
+                problems.append(problem_of_flow(error, "document", flow))
+                continue
+            yield made
+
+    def _parts(self, flow: Flow) -> PageParts:
+        about = self.about
+        return PageParts(
+            tuple(about.notes.get(flow.id, ())),
+            tuple(sign_off_blocks(fingerprint(flow), about.reviews.get(flow.id), about.sentences)),
+            tuple(neighbour_blocks(flow.id, self.calls.get(flow.id, ()), self.pages)),
+        )
+
+    def _sheet_facts(self, flow: Flow) -> SheetFacts:
+        """What stands beside a flow on its first sheet."""
+        calls = self.calls.get(flow.id, ())
+        mine = [call for call in calls if call.source == flow.id]
+        callers = [
+            self._name(call.source, call.source) for call in calls if call.target == flow.id and call.how in _CALLS
+        ]
+        called = [self._name(call.target, call.name) for call in mine if call.how in _CALLS]
+        handlers = [
+            self.pages[call.target][0] if call.target in self.pages else call.name
+            for call in mine
+            if call.how == "fault"
+        ]
+        found = self.about.found
+        return SheetFacts(
+            self.estimates.get(flow.id),
+            self.result,
+            found.get(flow.id, ()) if found is not None else None,
+            *[tuple(dict.fromkeys(names)) for names in (callers, called, handlers)],
+        )
+
+    def _name(self, key: str, otherwise: str) -> str:
+        return quote_name(self.pages[key][0] if key in self.pages else otherwise)
+
+
+def flow_files(
+    maker: DocumentMaker, render: Callable[[FlowDocument], dict[str, Content]], problems: list[Problem]
+) -> Iterator[tuple[str, dict[str, Content]]]:
+    """The name and files of every document, of many flows by several processes; ``render`` makes the files of one."""
+
+    def work(places: range) -> tuple[list[tuple[str, dict[str, Content]]], list[Problem]]:
+        own: list[Problem] = []
+        return [(made.page.name, render(made)) for made in maker.documents(places, own)], own
+
+    for made, own in share_work(work, len(maker.flows)):
+        problems += own
+        yield from made
+
+
+# How two flows hang together: what is said of the caller, and of the called one.
+_AROUND = {
+    "subflow": ("calls this flow", "is called by this flow"),
+    "tool": ("may use this flow as a tool", "is a tool of this flow"),
+    "webhook": ("starts this flow by a web request", "is started by a web request of this flow"),
+    "fault": ("hands its failures to this flow", "takes the failures of this flow"),
+}
+
+
+def neighbour_blocks(key: str, calls: Sequence[Call], pages: Mapping[str, tuple[str, str]]) -> list[Block]:
+    """Links to the pages of the flows that lead to a flow and that it leads to; ``pages`` are title and file by id."""
+    items: dict[tuple[str, str, str], None] = {}
+    for call in calls:
+        if call.how not in _AROUND or call.source == call.target:
             continue
-        written.append((flow, name))
-        yield document
-    yield FlowDocument(index_page([flow for flow, _ in written], [name for _, name in written], result, unread))
-
-
-def sheet_facts(
-    flow: Flow, result: EstateEstimate | None, calls: Sequence[Call], found: Mapping[str, Sequence[CheckFinding]] | None
-) -> SheetFacts:
-    """What stands beside a flow on its first sheet."""
-    names = {one.id: one.name for one in result.flows} if result is not None else {}
-    estimate = next((one for one in result.flows if one.id == flow.id), None) if result is not None else None
-    callers = [
-        quote_name(names.get(call.source, call.source))
-        for call in calls
-        if call.target == flow.id and call.how in _CALLS
-    ]
-    mine = [call for call in calls if call.source == flow.id]
-    called = [quote_name(names.get(call.target, call.name)) for call in mine if call.how in _CALLS]
-    handlers = [names.get(call.target, call.name) for call in mine if call.how == "fault"]
-    findings = found.get(flow.id, ()) if found is not None else None
-    return SheetFacts(
-        estimate, result, findings, *[tuple(dict.fromkeys(found)) for found in (callers, called, handlers)]
-    )
+        if call.target == key and call.source in pages:
+            items[(*pages[call.source], _AROUND[call.how][0])] = None
+        elif call.source == key and call.target in pages:
+            items[(*pages[call.target], _AROUND[call.how][1])] = None
+    return [Heading(2, "Flows around it", "around"), Links(tuple(items))] if items else []
 
 
 def document_flow(
@@ -87,12 +166,15 @@ def document_flow(
     result: EstateEstimate | None,
     problems: list[Problem] | None = None,
     facts: SheetFacts | None = None,
-    notes: Sequence[HouseNote] = (),
+    parts: PageParts = NO_PARTS,
 ) -> FlowDocument:
     """The document of one flow; ``name`` is its file name without suffix. Raises ZeitbuchError when it cannot be drawn, unless that may
     be added to ``problems``."""
     graph = Graph(flow)
-    page = _with_notes(graph, flow_page(flow, name, result, first_sheet(graph, facts or SheetFacts())), notes, problems)
+    sheet = first_sheet(graph, facts or SheetFacts())
+    sign_off = parts.sign_off or sign_off_blocks(fingerprint(flow), None, {})
+    page = flow_page(flow, name, result, sheet, sign_off, parts.neighbours)
+    page = _with_notes(graph, page, parts.notes, problems)
     try:
         drawn = draw_scene(graph, measure_text)
         inlined = to_svg(drawn, inline=True)  # drawn here, where a fault costs no more than the picture
@@ -103,7 +185,12 @@ def document_flow(
         problems.append(problem)
         blocks = tuple([Paragraph(problem.message) if isinstance(block, Picture) else block for block in page.blocks])
         return FlowDocument(structs.replace(page, blocks=blocks))
-    return FlowDocument(page, lambda inline: inlined if inline else to_svg(drawn), lambda: to_png(drawn, PICTURE_SCALE))
+    return FlowDocument(
+        page,
+        lambda inline: inlined if inline else to_svg(drawn),
+        lambda: to_png(drawn, PICTURE_SCALE),
+        lambda: to_map_page(graph, drawn, PLAIN, result),
+    )
 
 
 def _with_notes(graph: Graph, page: Page, notes: Sequence[HouseNote], problems: list[Problem] | None) -> Page:

@@ -23,6 +23,13 @@ LEAST_PAIR = 0.5  # from where on a note follows its step
 SURE_PAIR = 0.9  # from where on nothing is said of a doubt
 
 
+def notes_of_house(session: Session, flows: Sequence[Flow], named: str, whole: bool) -> dict[str, list[HouseNote]]:
+    """The notes of the folder ``named``, else of that of the workspace; none where neither names one."""
+    own = session.workspace.notes
+    folder = named or (session.workspace.path_from_here(own) if own else "")
+    return gather_notes(session, flows, folder, whole) if folder else {}
+
+
 def gather_notes(session: Session, flows: Sequence[Flow], folder: str, whole: bool) -> dict[str, list[HouseNote]]:
     """The notes of a folder by the id that their flow has now. That a flow is not there is a problem where ``flows`` are the whole
     workspace; of a part nobody can say."""

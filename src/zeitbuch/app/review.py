@@ -3,9 +3,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.book.records import Version
 from zeitbuch.book.reviews import Review, Signed, Verdict, add_review, reviews_of, standing_signatures
@@ -13,9 +13,11 @@ from zeitbuch.book.selection import find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.book.verify import verify_book
 from zeitbuch.core.diff.estate_changes import flow_changes
+from zeitbuch.core.diff.flow_matching import SURE, match_flows
 from zeitbuch.core.graph.flow_calls import calls_of, service_name
+from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.fingerprint import fingerprint
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.change_tables import change_line
 from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, RoleState, worst_state
@@ -108,6 +110,9 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
         versions = reading.versions(line=session.line)
         last = {version.flow: version for version in versions}
         keys = {version.id: version for version in last.values() if version.status != "removed"}
+        signed = [version for version in keys.values() if standing_signatures(reviews, version.flow)]
+        followed, asked = _versions_of_other_ids(session, reading, estate, keys, signed)
+        keys |= followed
         rules = session.workspace.review
         found = []
         with session.progress(len(estate.flows), "looking") as advance:
@@ -116,11 +121,55 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
                 judge = _Judge(session, reading, estate, flow, version, versions)
                 standing = standing_signatures(reviews, version.flow) if version is not None else []
                 roles = tuple(judge.role_of(role, standing, today) for role in rules.roles_for(flow))
+                if flow.id in asked:
+                    roles = tuple(structs.replace(one, why=(asked[flow.id],)) for one in roles)
                 found.append(
                     FlowReview(flow.id, flow.title, worst_state(roles), roles, version.number if version else 0)
                 )
                 advance(place)
     return ReviewStatus(tuple(found))
+
+
+def reviews_by_flow(session: Session, estate: Estate, today: str) -> dict[str, FlowReview]:
+    """The review of each flow (by id), for its sheet. Without a book, or with one that cannot be read, which is told, all roles are open."""
+    try:
+        return {one.id: one for one in review_status(session, estate, today).flows}
+    except ZeitbuchError as error:
+        if error.problem.code != "book-none":
+            session.problems.append(structs.replace(error.problem, severity="warning"))
+    rules = session.workspace.review
+    return {
+        flow.id: FlowReview(
+            flow.id, flow.title, "open", tuple(RoleReview(role, "open") for role in rules.roles_for(flow))
+        )
+        for flow in estate.flows
+    }
+
+
+def _versions_of_other_ids(
+    session: Session, reading: Reading, estate: Estate, keys: Mapping[str, Version], signed: Sequence[Version]
+) -> tuple[dict[str, Version], dict[str, str]]:
+    """Signed versions whose id is no more in the sources, by the id that their flow has now; where the match is in doubt, what is asked
+    instead: a signature follows nobody at a guess."""
+    present = {flow.id for flow in estate.flows}
+    new = [flow for flow in estate.flows if flow.id not in keys]
+    lost = [version for version in signed if version.id not in present]
+    if not new or not lost:
+        return {}, {}
+    recorded = [(version, found[1]) for version in lost if (found := flow_of_version(session, reading, version))]
+    versions = {id(flow): version for version, flow in recorded}
+    followed: dict[str, Version] = {}
+    asked: dict[str, str] = {}
+    for pair in match_flows([flow for _, flow in recorded], new).pairs:
+        version = versions[id(pair.old)]
+        if pair.confidence >= SURE:
+            followed[pair.new.id] = version
+        else:
+            asked[pair.new.id] = (
+                f"{quote_name(version.name)} of the id {version.id}, which was signed, is no more in the sources; whether this is it is sure to "
+                f"{pair.confidence:.0%} only: record it, or sign it anew"
+            )
+    return followed, asked
 
 
 def verify_reviews(session: Session) -> tuple[str, ...]:

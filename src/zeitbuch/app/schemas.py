@@ -41,6 +41,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("proposals", "zeitbuch.core.estimate.proposals:ProposalsResult", "output of compare --propose --format json", is_result=True),
     SchemaRow("diff", "zeitbuch.core.report.change_tables:DiffResult", "output of diff --format json", is_result=True),
     SchemaRow("three-way", "zeitbuch.core.diff.three_way:ThreeWay", "output of diff --base --format json", is_result=True),
+    SchemaRow("bill-changes", "zeitbuch.core.diff.bill_changes:BillComparison", "output of diff of bills of materials --format json", is_result=True),
     SchemaRow("checks", "zeitbuch.core.report.check_table:ChecksResult", "output of check --format json", is_result=True),
     SchemaRow("impact", "zeitbuch.core.report.impact.records:ImpactResult", "output of impact --format json", is_result=True),
     SchemaRow("review", "zeitbuch.core.report.review_states:ReviewStatus", "output of review status --format json", is_result=True),

@@ -105,9 +105,14 @@ def sha256(data: bytes) -> str:
 
 def entry_hash(entry: Entry) -> str:
     """The hash of an entry: over all its fields but the hash."""
+    return sha256(entry_bytes(entry))
+
+
+def entry_bytes(entry: Entry) -> bytes:
+    """What the hash of an entry is taken of: its other fields as JSON, the keys in order."""
     fields = _vouched_fields(entry)
     del fields["hash"]
-    return sha256(msgspec.json.encode(fields, order="sorted"))
+    return msgspec.json.encode(fields, order="sorted")
 
 
 def _vouched_fields(record: Entry | Version) -> dict[str, Any]:

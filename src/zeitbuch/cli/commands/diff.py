@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from zeitbuch.app.basis import EstimateBasis
+from zeitbuch.app.bill_diff import compare_bill_files, names_bill
 from zeitbuch.app.diff import (
     DiffRequest,
     changes_report,
@@ -46,6 +47,8 @@ def run(args: argparse.Namespace) -> int:
         return _run_three_ways(args)
     if args.undo:
         return _run_undo(args)
+    if names_bill(args.old, args.new):
+        return _run_bills(args)
     session = open_session(args)
     basis = basis_of(args, session)
     old, new = session.versions(args.old, args.new)
@@ -111,19 +114,38 @@ def _compare(args: argparse.Namespace, session: Session, basis: EstimateBasis, o
     return finish_session(session, args, NO if outcome.refused else OK)
 
 
+def _refuse_narrowing(args: argparse.Namespace, message: str, hint: str) -> None:
+    """Refuses the options that narrow or judge a comparison of two versions of flows."""
+    if args.only or args.flow or args.summary or args.fail_on or args.max_increase or args.mapping:
+        raise fail("option", message, hint)
+
+
 def _run_three_ways(args: argparse.Namespace) -> int:
     """What OLD and NEW changed since their base; the answer is no where they contradict each other."""
-    if args.only or args.flow or args.summary or args.fail_on or args.max_increase or args.mapping:
-        raise fail(
-            "option",
-            "expected --base with two versions and no options of a comparison of two, found more",
-            "--base takes --format and -o",
-        )
+    _refuse_narrowing(
+        args,
+        "expected --base with two versions and no options of a comparison of two, found more",
+        "--base takes --format and -o",
+    )
     form = chosen_format(args, "table")
     session = open_session(args)
     result = compare_versions_three_ways(session, args.base, args.old, args.new)
     show_result("table", form, result, args)
     return finish_session(session, args, NO if any(met.state == "conflict" for met in result.body.changes) else OK)
+
+
+def _run_bills(args: argparse.Namespace) -> int:
+    """What two bills of materials say otherwise, or a bill and flows."""
+    _refuse_narrowing(
+        args,
+        "expected two bills of materials and no options of a comparison of flows, found more",
+        "bills take --format and -o",
+    )
+    form = chosen_format(args, "table")
+    session = open_session(args)
+    result = compare_bill_files(session, args.old, args.new)
+    show_result("table", form, result, args)
+    return finish_session(session, args, NO if result.body.differ else OK)
 
 
 def _run_clones(args: argparse.Namespace) -> int:

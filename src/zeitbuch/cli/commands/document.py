@@ -5,25 +5,29 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from msgspec import structs
+
 from zeitbuch.app.check import findings_of_estate
-from zeitbuch.app.document import flow_documents
+from zeitbuch.app.document import DocumentFacts, DocumentMaker, flow_files
 from zeitbuch.app.estimate import estimate_means
 from zeitbuch.app.flows import find_flows
-from zeitbuch.app.house_notes import gather_notes
+from zeitbuch.app.house_notes import notes_of_house
+from zeitbuch.app.review import reviews_by_flow
 from zeitbuch.app.session import Session
+from zeitbuch.app.site import SITE_FILE, known_site, site_of_run, verify_site
+from zeitbuch.app.site_changes import changes_since_recorded
 from zeitbuch.app.unreadable import unread_places
-from zeitbuch.cli.shared.formats import rows_of_plugins
-from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
-from zeitbuch.cli.shared.stream import write_output
-from zeitbuch.core.checks.records import CheckFinding
-from zeitbuch.core.model.problems import Problem, fail
-from zeitbuch.core.model.records import Estate, Origin
-from zeitbuch.core.report.house_notes import HouseNote
+from zeitbuch.cli.shared.document_files import files_of, with_pages, write_page, write_site
+from zeitbuch.cli.shared.exit_codes import NO, OK
+from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.report.finding_marks import group_findings
 from zeitbuch.core.report.presentations import FlowDocument
-from zeitbuch.writers.document.stamps import is_as_written, stamped
+from zeitbuch.core.report.review_states import ReviewStatus, lapsed_signatures
+from zeitbuch.core.report.site.pages import index_page
+from zeitbuch.core.report.site.rows import NO_SITE, gone_files, merged_site, page_files, unread_names
 from zeitbuch.writers.document.word import to_word
-from zeitbuch.writers.outputs.rendering import render_files
-from zeitbuch.writers.outputs.rows import Content
 
 
 def run(args: argparse.Namespace) -> int:
@@ -31,44 +35,70 @@ def run(args: argparse.Namespace) -> int:
     volume = _is_volume(args)
     session = open_session(args)
     estate = session.estate(args.source)
+    if args.verify:
+        return _verify(session, args, estate)
     basis = basis_of(args, session)
     result = estimate_means(session, estate, basis)
-    found: dict[str, list[CheckFinding]] = {}
-    for one in findings_of_estate(session, estate, basis, this_moment().date().isoformat()):
-        found.setdefault(one.flow_id, []).append(one)
+    today = this_moment().date().isoformat()
     flows = find_flows(estate, args.flow)
-    unread = sorted(
-        {name if member is None else f"{name}!{member}" for name, member in unread_places(session.problems)}
+    unread = _unread(session)
+    known = known_site(args.output, session.problems) if not volume else NO_SITE
+    files = page_files(estate.flows, known.rows)
+    about = DocumentFacts(
+        estate,
+        group_findings(findings_of_estate(session, estate, basis, today)),
+        notes_of_house(session, estate.flows, args.notes, not args.source),
+        reviews_by_flow(session, estate, today),
+        session.workspace.review.sentences,
+        files,
     )
-    notes = _notes_of(session, args, estate)
-    made = flow_documents(flows, result, unread, session.problems, found, estate, notes)
+    maker = DocumentMaker(flows, result, about)
+    site = site_of_run(maker, "word" if volume else args.format or "html")
     if volume:
-        _write_page(session, args, args.output, to_word(list(made), args.template))
+        pages = list(maker.documents(range(len(flows)), session.problems))
+        written = {document.page.name: True for document in pages}
+        index = FlowDocument(index_page(with_pages(site, written), unread))
+        write_page(session, args, args.output, to_word([*pages, index], args.template))
         return finish_session(session, args)
+    written = {}
     with session.progress(len(flows), "writing") as advance:
-        for place, document in enumerate(made):
-            for path, text in _files_of(document, args).items():
-                _write_page(session, args, str(Path(args.output) / path), text)
-            advance(place)
+        for name, made in flow_files(maker, lambda document: files_of(document, args), session.problems):
+            for path, text in made.items():
+                done = write_page(session, args, str(Path(args.output) / path), text)
+                written[name] = written.get(name, True) and done
+            advance(len(written))
+    here = structs.replace(with_pages(site, written, known), unread=tuple(sorted(unread_names(unread))))
+    gone = gone_files(known, files, unread) if not args.source and not args.flow else ()
+    changes = changes_since_recorded(session, basis) if not args.source and not args.flow else []
+    write_site(session, args, merged_site(known, here, gone), unread, changes)
     return finish_session(session, args)
 
 
-def _notes_of(session: Session, args: argparse.Namespace, estate: Estate) -> dict[str, list[HouseNote]]:
-    """The notes of the house, where a folder of them is named."""
-    own = session.workspace.notes
-    folder = args.notes or (session.workspace.path_from_here(own) if own else "")
-    return gather_notes(session, estate.flows, folder, not args.source) if folder else {}
+def _unread(session: Session) -> list[str]:
+    """The inputs, and members of packages, that could not be read, or not whole."""
+    places = unread_places(session.problems)
+    return sorted({name if member is None else f"{name}!{member}" for name, member in places})
 
 
-def _write_page(session: Session, args: argparse.Namespace, path: str, content: Content) -> None:
-    """Writes a page; one that somebody edited is left as it is and told, unless ``--force`` says otherwise."""
-    place = Path(path)
-    if place.is_file() and not args.force and not is_as_written(place.name, place.read_bytes()):
-        words = f"expected a page as it was written, found {path} filled in or edited: left as it is"
-        hint = "keep what was added as a note of the house (docs/notes.md), then write over it with --force"
-        session.problems.append(Problem("page-edited", "error", words, Origin(path), hint))
-        return
-    write_output(stamped(place.name, content), path)
+def _verify(session: Session, args: argparse.Namespace, estate: Estate) -> int:
+    """Whether the pages of a folder describe the flows as they are, and the signatures on them hold; the answer is no where one does not."""
+    known = known_site(args.output, session.problems)
+    if not known.rows:
+        raise fail(
+            "site",
+            f"expected a folder of documents, found no {SITE_FILE} in {args.output}",
+            "write them first, without --verify",
+        )
+    flows = find_flows(estate, args.flow)
+    whole = not args.source and not args.flow
+    rows = known.rows if whole else tuple(row for row in known.rows if row.id in {flow.id for flow in flows})
+    wrong = verify_site(structs.replace(known, rows=rows), flows, _unread(session), Path(args.output))
+    reviews = reviews_by_flow(session, estate, this_moment().date().isoformat())
+    status = ReviewStatus(tuple(reviews[flow.id] for flow in flows))
+    wrong += lapsed_signatures(status)
+    for sentence in wrong:
+        say(f"no: {sentence}")
+    return finish_session(session, args, NO if wrong else OK)
 
 
 def _is_volume(args: argparse.Namespace) -> bool:
@@ -92,10 +122,3 @@ def _is_volume(args: argparse.Namespace) -> bool:
             "a template is a Word file",
         )
     return volume
-
-
-def _files_of(document: FlowDocument, args: argparse.Namespace) -> dict[str, Content]:
-    """The files of one document: in a folder."""
-    if args.format == "word":
-        return {f"{document.page.name}.docx": to_word([document], args.template)}
-    return render_files("document", args.format or "html", document, rows_of_plugins)

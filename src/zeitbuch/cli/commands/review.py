@@ -6,12 +6,15 @@ import argparse
 import datetime
 
 from zeitbuch.app.review import SignRequest, add_act, review_status, sign_flow, verify_reviews
+from zeitbuch.app.session import Session
+from zeitbuch.book.records import sha256
 from zeitbuch.book.selection import book_time
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
-from zeitbuch.cli.shared.session import account_name, finish_session, open_session, say, this_moment
-from zeitbuch.cli.shared.stream import show_result
+from zeitbuch.cli.shared.session import account_name, basis_of, finish_session, open_session, say, this_moment
+from zeitbuch.cli.shared.stream import show_result, write_output
 from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.core.report.review_states import ReviewStatus, open_flows, review_sheet
 
@@ -28,6 +31,8 @@ def run(args: argparse.Namespace) -> int:
         )
         print(done)
         return finish_session(session, args)
+    if args.act == "packet":
+        return _write_packet(session, args)
     form = chosen_format(args, "table")
     found = review_status(session, session.estate(args.source), this_moment().date().isoformat())
     wrong = verify_reviews(session) if args.act == "verify" else ()
@@ -39,6 +44,28 @@ def run(args: argparse.Namespace) -> int:
     for sentence in shut:
         say(f"no: {sentence}")
     return finish_session(session, args, NO if shut else OK)
+
+
+def _write_packet(session: Session, args: argparse.Namespace) -> int:
+    """The packet of an auditor, as a zip file."""
+    if not args.output or not args.output.endswith(".zip"):
+        raise fail(
+            "option",
+            f"expected -o FILE.zip beside packet, found {args.output or 'none'}",
+            "zeitbuch review packet -o packet.zip",
+        )
+    from zeitbuch.app.packet import packet_files, to_archive
+
+    today = this_moment().date().isoformat()
+    files = packet_files(session, args.source, basis_of(args, session), today, args.originals)
+    write_output(to_archive(files), args.output)
+    if not args.quiet:
+        say(
+            f"{count_words(len(files), 'file')} in {args.output}; the hash of its manifest is {sha256(files['manifest.sha256'])}"
+        )
+        if args.originals:
+            say("the originals are in it, with whatever secrets they hold: give it to nobody who may not have them")
+    return finish_session(session, args)
 
 
 def _request(args: argparse.Namespace) -> SignRequest:

@@ -21,6 +21,7 @@ examples:
   zeitbuch diff october/ november/ --undo "Customer letters/1" -o letters.yaml   the flow without that change
   zeitbuch diff --staged --fail-on risk                                  in a hook: what the next commit does
   zeitbuch diff --base @3 ours/ theirs/                                  three ways: only ours, only theirs, conflicts
+  zeitbuch diff approved.cdx.json november/                              a bill of materials against the flows, or two bills
   zeitbuch diff november/ --clones                         copies, and where they differ
 
 topics of --only: flow, trigger, step, link, prompt, model, input, connection, failure, rights, unread, note
@@ -29,7 +30,10 @@ exit status: 0 no change of meaning (or none that --fail-on asks for); 1 there i
 
 def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "old", metavar="OLD", nargs="?", help="the older version: file, folder, package, git:REV[:PATH], @N, @DATE"
+        "old",
+        metavar="OLD",
+        nargs="?",
+        help="the older version: file, folder, package, git:REV[:PATH], @N, @DATE, or a bill of materials",
     )
     parser.add_argument(
         "new", metavar="NEW", nargs="?", help="the newer version; without it, the workspace's sources as they are"

@@ -14,9 +14,11 @@ examples:
   zeitbuch document exports/ -o flows.docx                          all flows in one Word file
   zeitbuch document exports/ --format word --template house.docx -o docs/
   zeitbuch document exports/ --notes notes/ -o docs/
+  zeitbuch document -o docs/ --verify                               a gate: do the pages still describe the flows?
   zeitbuch document --flow "Cargo papers screening" -o docs/
 
-HTML pages are single files without scripts. The same input gives the same bytes. A page that somebody filled in or edited is left as it is."""
+Pages of flows are single HTML files without scripts; the start page, the maps to click and the map of the estate have one of their own, and
+the start page and the map of the estate are readable without it. The same input gives the same bytes. A page that somebody filled in or edited is left as it is."""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
@@ -54,4 +56,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         help="notes of the house to print at their places; default: `notes` of the workspace",
     )
     group.add_argument("--force", action="store_true", help="also write over pages that somebody filled in or edited")
+    group.add_argument(
+        "--verify",
+        action="store_true",
+        help="write nothing; exit status 1 when a page of the folder describes another state than the flows have, or a signature no more holds",
+    )
     add_reading(parser)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_output, add_reading
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading
 
 EXAMPLE = """\
 examples:
@@ -14,12 +14,14 @@ examples:
   zeitbuch review status
   zeitbuch review verify                                   a gate: exit status 1 for what is open, stale, expired or refused
   zeitbuch review request letters --role auditor --by "Sanna Brekke"
+  zeitbuch review packet -o packet.zip                     for an auditor: pages, flows, findings, signatures, chain, hashes
   zeitbuch review withdraw letters --role owner --by "Sanna Brekke"
 
-The roles stand in zeitbuch.toml ([review] roles; [[review.rule]] role, flow, folder, owner, effect); default: owner and auditor, two persons.
+The roles stand in zeitbuch.toml ([review] roles; [[review.rule]] role, flow, folder, owner, effect; [review.sentences] what a role signs);
+default: owner and auditor, two persons.
 A name alone proves nobody: who may write to the book may sign with any. What the chain shows is that nothing was altered later."""
 
-ACTS = ("sign", "status", "verify", "request", "withdraw")
+ACTS = ("sign", "status", "verify", "request", "withdraw", "packet")
 VERDICTS = ("approved", "with-changes", "refused")
 
 
@@ -42,5 +44,11 @@ def add(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="the exports as they are now; default: those of the workspace",
     )
+    group.add_argument(
+        "--originals",
+        action="store_true",
+        help="with packet: the exports themselves too, with all secrets that they hold; without it, their hashes",
+    )
+    add_figures(parser)
     add_output(parser, "table")
     add_reading(parser)

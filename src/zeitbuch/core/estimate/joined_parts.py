@@ -41,14 +41,14 @@ def join_estimates(parts: Sequence[FlowEstimate], shares: Sequence[float]) -> Fl
         output_tokens=sum(weight * part.output_tokens for weight, part in weighed),
         cost=_mean_money((weight, part.cost) for weight, part in weighed),
         with_called=_mean_money((weight, part.with_called) for weight, part in weighed),
-        evidence=_joined_shares([(Decimal(weight) * part.cost.amount, part.evidence) for weight, part in weighed]),
+        evidence=joined_shares([(Decimal(weight) * part.cost.amount, part.evidence) for weight, part in weighed]),
         runs=sum(number or 0.0 for number in runs) if known else None,
         checks=sum(part.checks for part in parts),
         runs_evidence=weakest_evidence(*[part.runs_evidence for part in parts if part.runs != 0]),
         runs_why="; ".join(dict.fromkeys(part.runs_why for part in parts)),
         calls_month=sum(part.calls_month or 0.0 for part in parts) if known else None,
         cost_month=sum(months, Money()) if known else None,
-        evidence_month=_joined_shares(
+        evidence_month=joined_shares(
             [(part.cost_month.amount, part.evidence_month) for part in parts if part.cost_month is not None]
         )
         if known
@@ -68,7 +68,8 @@ def amounts_of(shares: Shares, whole: Decimal) -> list[tuple[Decimal, Evidence]]
     return [(whole * Decimal(getattr(shares, name)), name) for name in EVIDENCE if whole]
 
 
-def _joined_shares(parts: Iterable[tuple[Decimal, Shares]]) -> Shares:
+def joined_shares(parts: Iterable[tuple[Decimal, Shares]]) -> Shares:
+    """The shares of a sum of amounts, each with its own shares."""
     return evidence_shares(amount for whole, shares in parts for amount in amounts_of(shares, whole))
 
 
@@ -90,7 +91,7 @@ def _joined_step(steps: list[tuple[float, StepEstimate]]) -> StepEstimate:
         input_tokens=sum(weight * step.input_tokens for weight, step in steps),
         output_tokens=sum(weight * step.output_tokens for weight, step in steps),
         cost=_mean_money((weight, step.cost) for weight, step in steps),
-        evidence=_joined_shares([(Decimal(weight) * step.cost.amount, step.evidence) for weight, step in steps]),
+        evidence=joined_shares([(Decimal(weight) * step.cost.amount, step.evidence) for weight, step in steps]),
         parts=_joined_parts(steps),
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from .kinds import TRIGGERS
 from .records import Flow, Schedule, Trigger
+from .rule_words import rule_words
 
 _DAYS = ("Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 _SHORT = {"sun": 0, "mon": 1, "tue": 2, "wed": 3, "thu": 4, "fri": 5, "sat": 6}
@@ -152,6 +153,8 @@ def schedule_words(schedule: Schedule) -> str:
         return every_words(schedule.every)
     if schedule.rule is not None or schedule.repeat is not None:
         zone = f" ({schedule.zone})" if schedule.zone else ""
+        if schedule.rule is not None and (words := rule_words(schedule.rule)) is not None:
+            return words + zone
         return f"by the rule {' '.join((schedule.rule or schedule.repeat or '').split())}{zone}"
     return "at times not stated"
 

@@ -15,7 +15,6 @@ from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.facts import FLOW_FACTS, STEP_FACTS, facts_of, input_role_words
-from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.kinds import EFFECTS, KINDS
 from zeitbuch.core.model.records import Connection, Flow, ModelUse, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
@@ -84,10 +83,32 @@ class Links(Struct, frozen=True, tag=True):
     items: tuple[tuple[str, str, str], ...]
 
 
+class SignLine(Struct, frozen=True):
+    """What one role signs; by whom, when, with which verdict and where it is signed, or empty for the pen."""
+
+    role: str
+    sentence: str
+    by: str = ""
+    on: str = ""
+    verdict: str = ""
+    signed: str = ""
+
+
 class Signatures(Struct, frozen=True, tag=True):
-    """The block that reviewers fill in, for the state with this fingerprint."""
+    """The lines that reviewers sign, for the state with this fingerprint."""
 
     fingerprint: str
+    lines: tuple[SignLine, ...] = ()
+
+    def rows(self) -> list[tuple[str, ...]]:
+        """The cells of its table, the head first."""
+        heads = ("role", "what is signed", "name", "date", "verdict", "signature")
+        return [heads, *[(one.role, one.sentence, one.by, one.on, one.verdict, one.signed) for one in self.lines]]
+
+    def remark(self) -> str:
+        """What the signatures hold for."""
+        words = f"This document describes the state with the fingerprint {self.fingerprint[:16]}. Moving boxes leaves it valid; a changed prompt, model, "
+        return words + "link or setting does not. Verdicts: approved, approved with changes, refused."
 
 
 NoteBlock = Paragraph | Bullets | Outline | Quote
@@ -109,7 +130,7 @@ class Page(Struct, frozen=True):
     name: str
     title: str
     blocks: tuple[Block, ...]
-    kind: Literal["flow", "index"] = "flow"
+    kind: Literal["flow", "group", "index"] = "flow"
 
 
 def _flow_facts(flow: Flow) -> Facts:
@@ -289,11 +310,20 @@ def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
     return rows
 
 
-def flow_page(flow: Flow, name: str, result: EstateEstimate | None, sheet: Sequence[Block] = ()) -> Page:
-    """The document of one flow: the first sheet, and behind it the map, every step, and where all of it comes from."""
+def flow_page(
+    flow: Flow,
+    name: str,
+    result: EstateEstimate | None,
+    sheet: Sequence[Block] = (),
+    sign_off: Sequence[Block] = (),
+    neighbours: Sequence[Block] = (),
+) -> Page:
+    """The document of one flow: the first sheet with its sign-off, and behind it the map, the flows around it, every step, and where
+    all of it comes from."""
     graph = Graph(flow)
-    blocks: list[Block] = [Heading(1, flow.title), *sheet, Signatures(fingerprint(flow))]
+    blocks: list[Block] = [Heading(1, flow.title), *sheet, *sign_off]
     blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}"), _flow_facts(flow)]
+    blocks += neighbours
     blocks += [Heading(2, "Triggers", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
@@ -318,30 +348,3 @@ def flow_page(flow: Flow, name: str, result: EstateEstimate | None, sheet: Seque
         if flow.around:
             blocks.append(Paragraph("Parts of the file around its flows: " + ", ".join(flow.around)))
     return Page(name, flow.title, tuple(blocks))
-
-
-def index_page(flows: list[Flow], names: list[str], result: EstateEstimate | None, unread: Sequence[str] = ()) -> Page:
-    """The index of all documents. Of ``unread`` files nobody can say what flows they hold."""
-    found = {flow_estimate.id: flow_estimate for flow_estimate in result.flows} if result is not None else {}
-    items = []
-    for flow, name in sorted(zip(flows, names, strict=True), key=lambda p: p[0].title.casefold()):
-        entry = inventory_row(flow)
-        remark = f"{entry.trigger}; {count_words(entry.activities, 'activity')}, {entry.ai_steps} with AI; {', '.join(flow.owners) or 'no owner'}"
-        money = found.get(flow.id)
-        if money is not None and result is not None:
-            remark += f"; {money_words(money.cost_month, result.currency)} in {result.month}"
-        items.append((flow.title, name, remark))
-    blocks: list[Block] = [Heading(1, "Flows"), Paragraph(f"{count_words(len(flows), 'flow')}, one document each.")]
-    if result is not None:
-        total = result.total
-        blocks.append(
-            Paragraph(
-                f"Model cost in {result.month}: {money_words(total.cost_month, result.currency)}; it is based on {evidence_words(total.evidence)}."
-            )
-        )
-        if total.unknown_volume:
-            blocks.append(Paragraph(f"Without {', '.join(total.unknown_volume)}: no volume is known.", quiet=True))
-    blocks.append(Links(tuple(items)))
-    if unread:
-        blocks.append(Paragraph(f"Not described here, or not whole, for they could not be read: {', '.join(unread)}."))
-    return Page("index", "Flows", tuple(blocks), "index")

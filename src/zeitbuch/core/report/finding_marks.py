@@ -16,10 +16,14 @@ Meters = dict[str, tuple[str, float]]
 
 def findings_by_flow(found: Iterable[CheckFinding]) -> dict[str, list[CheckFinding]]:
     """Flow id -> its findings that nobody accepted, the worst first."""
+    return group_findings(one for one in found if not one.accepted)
+
+
+def group_findings(found: Iterable[CheckFinding]) -> dict[str, list[CheckFinding]]:
+    """Flow id -> its findings, those that somebody accepted too, in their order."""
     made: dict[str, list[CheckFinding]] = {}
     for one in found:
-        if not one.accepted:
-            made.setdefault(one.flow_id, []).append(one)
+        made.setdefault(one.flow_id, []).append(one)
     return made
 
 

@@ -75,11 +75,13 @@ class ClonesReport(Struct, frozen=True):
 
 
 class FlowDocument(Struct, frozen=True):
-    """One page of the documents, with what draws its map: as SVG within a page (True) or as a file of its own, or as a PNG."""
+    """One page of the documents, with what draws its map: as SVG within a page (True) or as a file of its own, as a PNG, or as a page of
+    its own to search, fold and click."""
 
     page: Page
     map: Callable[[bool], str] | None = None
     picture: Callable[[], bytes] | None = None
+    map_page: Callable[[], str] | None = None
 
 
 ChartKind = Literal["flows", "runs", "drivers", "months"]

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Literal
 
 from msgspec import Struct
@@ -17,7 +17,10 @@ from zeitbuch.core.model.words import count_words, join_words
 RoleState = Literal["open", "valid", "with changes", "stale", "expired", "refused"]
 # The worst first: a flow is what the worst of its roles is.
 ROLE_STATES: tuple[RoleState, ...] = ("refused", "stale", "expired", "open", "with changes", "valid")
-SETTLED: frozenset[RoleState] = frozenset({"valid"})
+NOT_SETTLED: tuple[RoleState, ...] = tuple(state for state in ROLE_STATES if state != "valid")
+
+
+DEFAULT_ROLES = ("owner", "auditor")
 
 
 class RoleRule(Struct, frozen=True, forbid_unknown_fields=True):
@@ -42,10 +45,11 @@ class RoleRule(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ReviewRules(Struct, frozen=True, forbid_unknown_fields=True):
-    """``[review]`` of the workspace: the roles that sign every flow, and further ones for some."""
+    """``[review]`` of the workspace: the roles that sign every flow, further ones for some, and what a role signs, in a sentence."""
 
-    roles: tuple[str, ...] = ("owner", "auditor")
+    roles: tuple[str, ...] = DEFAULT_ROLES
     rule: list[RoleRule] = []
+    sentences: dict[str, str] = {}
 
     def roles_for(self, flow: Flow) -> list[str]:
         """The roles that sign a flow."""
@@ -110,11 +114,16 @@ def status_words(flows: Sequence[FlowReview]) -> str:
     return f"{count_words(len(flows), 'flow')}: {said or 'none'}."
 
 
-def open_flows(status: ReviewStatus) -> list[str]:
+def open_flows(status: ReviewStatus, states: Collection[RoleState] = NOT_SETTLED) -> list[str]:
     """Sentences about what keeps a gate shut."""
     return [
         f"{flow.name}: {one.role}: {one.state}" + (f" ({'; '.join(one.why[:3])})" if one.why else "")
         for flow in status.flows
         for one in flow.roles
-        if one.state not in SETTLED
+        if one.state in states
     ]
+
+
+def lapsed_signatures(status: ReviewStatus) -> list[str]:
+    """Sentences about signatures that no more hold, and those that refuse; that none is there yet is no fault of a page."""
+    return open_flows(status, ("refused", "stale", "expired"))

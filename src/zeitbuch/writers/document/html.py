@@ -1,4 +1,4 @@
-# Pages as HTML: one self-contained file without scripts. Everything from an export is escaped; the only markup is ours.
+# Pages as HTML: each a self-contained file without scripts (the map to click, which has one, stands beside it). Everything from an export is escaped; the only markup is ours.
 """Documents as HTML."""
 
 from __future__ import annotations
@@ -12,12 +12,14 @@ from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
 STYLE = """
-:root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; }
+:root { --paper: #faf6ec; --card: #fffdf7; --ink: #1f2d3d; --quiet: #5d6470; --rule: #cfc6b0; --link: #23506a; color-scheme: light; }
+@media screen and (prefers-color-scheme: dark) { :root { --paper: #151b22; --card: #1f2832; --ink: #ece6d6; --quiet: #b3b0a2; --rule: #46505a;
+  --link: #9cc7dc; color-scheme: dark; } }
 * { box-sizing: border-box; }
 body { margin: 0; background: var(--paper); color: var(--ink); font: 16px/1.55 "DejaVu Sans", Verdana, sans-serif; }
 main { max-width: 62rem; margin: 0 auto; padding: 2.5rem 2rem 4rem 4.5rem; border-left: 1px solid var(--rule); }
-nav { font-size: .85rem; margin-bottom: 1.5rem; } nav a { margin-right: 1.1rem; }
-a { color: #23506a; text-underline-offset: .15em; } a:focus-visible { outline: 2px solid var(--ink); outline-offset: 2px; }
+nav { font-size: .85rem; margin-bottom: 1.5rem; display: flex; flex-wrap: wrap; gap: .1rem 1.1rem; }
+a { color: var(--link); text-underline-offset: .15em; } a:focus-visible { outline: 2px solid var(--ink); outline-offset: 2px; }
 h1 { font-size: 1.9rem; line-height: 1.2; margin: 0 0 1rem; }
 h2 { font-size: 1.25rem; margin: 2.6rem 0 .8rem; padding-bottom: .25rem; border-bottom: 1px solid var(--rule); }
 h3 { font-size: 1.02rem; margin: 1.8rem 0 .3rem; }
@@ -33,7 +35,9 @@ pre { margin: .2rem 0 0; padding: .7rem .9rem; background: var(--card); border: 
   white-space: pre-wrap; overflow-wrap: anywhere; font: .86rem/1.5 "DejaVu Sans Mono", Menlo, Consolas, monospace; }
 aside { margin: .9rem 0 1.1rem; padding: .5rem 1rem .3rem; background: var(--card); border: 1px dashed var(--quiet); } aside p:first-child { margin: 0; }
 .map { overflow-x: auto; border: 1px solid var(--rule); } .map svg { display: block; margin: 0 auto; max-width: 100%; height: auto; }
+.gone { border: 2px solid var(--ink); padding: .4rem .8rem; font-weight: bold; }
 .sign td { height: 2.6rem; }
+.sign th:nth-child(3), .sign th:last-child { min-width: 8.5rem; }
 @media print { body { background: #fff; font-size: 11pt; } main { border: 0; padding: 0; max-width: none; } nav { display: none; }
   h2, h3 { break-after: avoid; } table, figure, pre { break-inside: avoid; } .map svg { max-height: 24cm; } }
 @media (max-width: 40rem) { main { padding: 1.2rem; border: 0; } dl { grid-template-columns: 1fr; gap: 0; } dd { margin-bottom: .4rem; } }
@@ -112,16 +116,16 @@ def block_html(block: d.Block, picture: str = "") -> str:
             return f"<div class=map tabindex=0>{picture}</div>"
         case d.Links(items=items):
             return _links_html(items)
-        case d.Signatures(fingerprint=mark):
-            heads = "".join(
-                f"<th scope=col>{name}</th>" for name in ("reviewed by", "role", "date", "verdict", "signature")
-            )
-            empty = "<tr>" + "<td></td>" * 5 + "</tr>"
-            return (
-                f"<table class=sign><thead><tr>{heads}</tr></thead><tbody>{empty}{empty}</tbody></table>"
-                f"<p class=quiet>This document describes the state with the fingerprint <code>{mark[:16]}</code>. Moving boxes leaves it "
-                "valid; a changed prompt, model, link or setting does not. Verdicts: approved, approved with changes, refused.</p>"
-            )
+        case d.Signatures():
+            return _signatures_html(block)
+
+
+def _signatures_html(block: d.Signatures) -> str:
+    head, *lines = block.rows()
+    heads = "".join(f"<th scope=col>{escape(name)}</th>" for name in head)
+    rows = "".join("<tr>" + "".join(f"<td>{_escape_text(cell)}</td>" for cell in line) + "</tr>" for line in lines)
+    table = f"<div class=wide tabindex=0><table class=sign><thead><tr>{heads}</tr></thead><tbody>{rows}</tbody></table></div>"
+    return f"{table}<p class=quiet>{_escape_text(block.remark())}</p>"
 
 
 def _links_html(items: tuple[tuple[str, str, str], ...]) -> str:
@@ -132,14 +136,16 @@ def _links_html(items: tuple[tuple[str, str, str], ...]) -> str:
     return f"<ul>{rows}</ul>"
 
 
-def to_html_page(page: d.Page, picture: str = "") -> str:
-    """A page as one HTML file; ``picture`` is the map as inline SVG."""
+def to_html_page(page: d.Page, picture: str = "", below: str = "") -> str:
+    """A page as one HTML file; ``picture`` is the map as inline SVG, ``below`` is markup of ours that follows it."""
     links = [
         (second.text, second.anchor) for second in page.blocks if isinstance(second, d.Heading) and second.level == 2
     ]
     nav = "".join(f'<a href="#{escape(first)}">{_escape_text(text)}</a>' for text, first in links)
     home = "" if page.kind == "index" else '<a href="index.html">All flows</a>'
-    body = "\n".join(block_html(second, picture) for second in page.blocks)
+    body = "\n".join(
+        block_html(second, picture) + (below if isinstance(second, d.Picture) else "") for second in page.blocks
+    )
     return (
         f"<!doctype html>\n<html lang=en>\n<head>\n<meta charset=utf-8>\n<meta name=viewport content='width=device-width, initial-scale=1'>\n"
         f"<title>{_escape_text(page.title)}</title>\n<style>{STYLE}</style>\n</head>\n<body>\n<main>\n"
@@ -149,6 +155,12 @@ def to_html_page(page: d.Page, picture: str = "") -> str:
 
 
 def write_document_html(document: FlowDocument, look: TextLook) -> dict[str, str]:
-    """The file of a document by its path, with its map within."""
+    """The files of a document by their paths: the page with its map within, and the map as a page of its own."""
     page = document.page
-    return {f"{page.name}.html": to_html_page(page, document.map(True) if document.map is not None else "")}
+    if document.map is None:
+        return {f"{page.name}.html": to_html_page(page)}
+    if document.map_page is None:
+        return {f"{page.name}.html": to_html_page(page, document.map(True))}
+    place = f"maps/{page.name}.html"
+    link = f'<p class=quiet><a href="{escape(place)}">The map to search, fold and click</a></p>'
+    return {f"{page.name}.html": to_html_page(page, document.map(True), link), place: document.map_page()}

@@ -44,13 +44,15 @@ def _block_markdown(block: d.Block, picture: str) -> str:
             return f"![{markdown_text(alt)}]({picture})"
         case d.Links(items=items):
             return "\n".join(f"- [{markdown_text(text)}]({name}.md): {markdown_text(r)}" for text, name, r in items)
-        case d.Signatures(fingerprint=mark):
-            return (
-                "| reviewed by | role | date | verdict (approved, with changes, refused) | signature |\n"
-                "| --- | --- | --- | --- | --- |\n|  |  |  |  |  |\n|  |  |  |  |  |\n\n"
-                f"*This document describes the state with the fingerprint `{mark[:16]}`. Moving boxes leaves it valid; "
-                "a changed prompt, model, link or setting does not.*"
-            )
+        case d.Signatures():
+            return _signatures_markdown(block)
+
+
+def _signatures_markdown(block: d.Signatures) -> str:
+    head, *lines = block.rows()
+    rows = [head, ("---",) * len(head), *[tuple(markdown_text(cell) for cell in line) for line in lines]]
+    table = "\n".join(f"| {' | '.join(row)} |" for row in rows)
+    return f"{table}\n\n*{markdown_text(block.remark())}*"
 
 
 def to_markdown_page(page: d.Page, picture: str = "") -> str:

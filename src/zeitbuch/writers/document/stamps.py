@@ -32,6 +32,11 @@ def is_as_written(name: str, raw: bytes) -> bool:
     return suffix != ".docx" or _comment_holds(raw)
 
 
+def without_stamp(raw: bytes) -> bytes:
+    """The text of a page (HTML, Markdown) as it was written."""
+    return _MARK.sub(b"\n", raw)
+
+
 def _with_comment(raw: bytes) -> bytes:
     """A Word file whose archive has a comment: the hash of all it holds. Whoever saves it writes another archive."""
     buffer = io.BytesIO(raw)

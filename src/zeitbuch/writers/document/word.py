@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
 _NO_DATE = (1980, 1, 1, 0, 0, 0)  # the earliest that a ZIP file can say
 _NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
-_SIGN_HEADS = ("reviewed by", "role", "date", "verdict", "signature")
 _WIDTH = 6.3  # inches of an A4 page between its margins
+_LETTERS = 76  # letters of a table that stand in it side by side
 
 
 def write_document_word(document: FlowDocument, look: TextLook) -> dict[str, bytes]:
@@ -152,25 +152,51 @@ def _add_sheet(made: Document, sheet: Sheet) -> None:
     _add_rows(made, rows)
 
 
-def _add_rows(made: Document, rows: list[list[str]]) -> None:
+def _add_rows(made: Document, rows: list[list[str]], least: Sequence[int] = ()) -> None:
+    """A table of texts, the head first; ``least`` are the letters that each column has room for at least."""
     if not rows[0]:
         return
     table = made.add_table(len(rows), len(rows[0]), style=_style(made, "Table Grid"))
-    _share_width(table, rows)
+    _share_width(table, rows, least or [6] * len(rows[0]))
     for row, texts in zip(table.rows, rows, strict=True):
         for cell, text in zip(row.cells, texts, strict=True):
             cell.text = _clean(text)
     for cell in table.rows[0].cells:
         for run in cell.paragraphs[0].runs:
             run.bold = True
+    _keep_rows_whole(table)
     made.add_paragraph()
 
 
-def _share_width(table: Any, rows: list[list[str]]) -> None:
-    """Gives each column its part of the page by its longest text, within bounds: a sentence needs more room than a number."""
+def _longest_word(texts: Sequence[str]) -> int:
+    return max((len(word) for text in texts for word in re.split(r"[\s-]", text)), default=0)
+
+
+def _keep_rows_whole(table: Any) -> None:
+    """No row is broken across pages, the head stays with the first row and stands on every page (ECMA-376, 17.4.6 and 17.4.50)."""
+    from docx.oxml import OxmlElement
+
+    for place, row in enumerate(table.rows):
+        about = row._tr.get_or_add_trPr()
+        about.append(OxmlElement("w:cantSplit"))
+        if place == 0:
+            about.append(OxmlElement("w:tblHeader"))
+            for cell in row.cells:
+                cell.paragraphs[0].paragraph_format.keep_with_next = True
+
+
+def _share_width(table: Any, rows: list[list[str]], least: Sequence[int]) -> None:
+    """Gives each column the room of its longest word, and shares what is left by the longest texts: a sentence needs more than a number."""
     from docx.shared import Inches
 
-    needs = [min(48, max(9, *[len(text) for text in column])) for column in zip(*rows, strict=True)]
+    columns = list(zip(*rows, strict=True))
+    needs = [float(max(room, _longest_word(texts) + 3)) for room, texts in zip(least, columns, strict=True)]
+    wanted = [max(0.0, min(48, max(map(len, texts))) - need) for texts, need in zip(columns, needs, strict=True)]
+    left = max(0.0, _LETTERS - sum(needs))
+    needs = [
+        need + left * (more / sum(wanted) if any(wanted) else 1 / len(needs))
+        for need, more in zip(needs, wanted, strict=True)
+    ]
     for column, need in zip(table.columns, needs, strict=True):
         column.width = Inches(_WIDTH * need / sum(needs))
         for cell in column.cells:
@@ -200,13 +226,12 @@ def _links(made: Document, block: d.Links, one: FlowDocument) -> None:
         made.add_paragraph(_clean(f"{title}: {remark}"), style=_style(made, "List Bullet"))
 
 
+_ROOM_TO_SIGN = (6, 14, 14, 8, 8, 16)  # for the pen
+
+
 def _signatures(made: Document, block: d.Signatures, one: FlowDocument) -> None:
-    _add_rows(made, [list(_SIGN_HEADS), [""] * 5, [""] * 5])
-    text = (
-        f"This document describes the state with the fingerprint {block.fingerprint[:16]}. Moving boxes leaves it valid; a changed prompt, model, link or "
-        "setting does not. Verdicts: approved, approved with changes, refused."
-    )
-    made.add_paragraph().add_run(text).italic = True
+    _add_rows(made, [list(row) for row in block.rows()], _ROOM_TO_SIGN)
+    made.add_paragraph().add_run(_clean(block.remark())).italic = True
 
 
 def _aside(made: Document, block: d.Aside, one: FlowDocument) -> None:

@@ -1,9 +1,11 @@
 # A scene as SVG. Every text has its measured length, so that another font cannot make it leave its card; what was
-# cut has its full text in a title. Names are escaped; there are no links, scripts or styles from outside.
+# cut has its full text in a title. Names are escaped; there are no links, scripts or styles from outside, and links of a site to its own pages only
+# where it asks for them.
 """Maps as SVG."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from xml.sax.saxutils import escape
 
 from zeitbuch.core.layout.cards import LEADING, NAME, PAD, ROW_HEIGHT, SMALL, SPINE
@@ -246,13 +248,18 @@ def head_and_legend(scene: Scene, drawing: Drawing, rail: str = "") -> tuple[str
     return "\n".join(parts), "\n".join(foot)
 
 
-def to_svg(scene: Scene, inline: bool = False) -> str:
-    """A map as SVG text; ``inline`` leaves out the XML declaration (for an HTML page)."""
+def _linked(card: str, page: str) -> str:
+    return f'<a href="{escape(page)}">{card}</a>' if page else card
+
+
+def to_svg(scene: Scene, inline: bool = False, links: Mapping[str, str] | None = None) -> str:
+    """A map as SVG text; ``inline`` leaves out the XML declaration (for an HTML page), ``links`` are the pages of our own that cards lead to, by
+    the id of the card."""
     drawing = Drawing(Palette())
     w, h = coordinate(scene.width), coordinate(scene.height)
     parts = [] if inline else ['<?xml version="1.0" encoding="UTF-8"?>\n']
     parts.append(
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {w} {h}" width="{w}" height="{h}" role="img" font-family="{FONT}">'
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {w} {h}" width="{w}" height="{h}" role="{"group" if links else "img"}" font-family="{FONT}">'
         f"<title>Map of {escape(make_inert(scene.title, keep_lines=False))}</title><defs>{MARKS}</defs>"
         f'<rect width="{w}" height="{h}" fill="{PAPER}"/>'
     )
@@ -262,7 +269,7 @@ def to_svg(scene: Scene, inline: bool = False) -> str:
         parts.append(drawing.text(44, y + 20, number, 10, colour=QUIET, anchor="end"))
     parts += [drawing.frame(f) for f in scene.frames]
     parts += [drawing.route(r) for r in scene.routes]
-    parts += [drawing.card(c) for c in scene.cards]
+    parts += [_linked(drawing.card(c), (links or {}).get(c.card.id, "")) for c in scene.cards]
     parts.append(foot)
     return "\n".join(p for p in parts if p) + "\n</svg>\n"
 

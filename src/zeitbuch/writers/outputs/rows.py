@@ -51,7 +51,7 @@ OUTPUTS: tuple[OutputRow, ...] = (
     OutputRow("map", "graphml", (".graphml",), f"{_MAP}.graphml:write_graphml", "for graph tools"),
     OutputRow("map", "mermaid", (".mmd", ".mermaid"), f"{_MAP}.graph_text:write_mermaid", "for pages that draw Mermaid"),
     OutputRow("map", "bpmn", (".bpmn",), f"{_MAP}.bpmn:write_bpmn", "BPMN 2.0 with a diagram"),
-    OutputRow("document", "html", (".html", ".htm"), f"{_DOCUMENT}.html:write_document_html", "pages without scripts"),
+    OutputRow("document", "html", (".html", ".htm"), f"{_DOCUMENT}.html:write_document_html", "pages without scripts, maps to click beside"),
     OutputRow("document", "markdown", (".md", ".markdown"), f"{_DOCUMENT}.markdown:write_document_markdown", "Markdown, maps beside"),
     OutputRow("document", "word", (".docx",), f"{_DOCUMENT}.word:write_document_word", "Word files, with the map as a picture"),
     OutputRow("changes", "text", (".txt",), f"{_CHANGES}.text:write_text", "text that fits the terminal"),

@@ -1,0 +1,1 @@
+"""The site of all documents: its rows, and the pages that group them."""

@@ -1,0 +1,1 @@
+"""The pages of a site around those of its flows, as HTML."""
