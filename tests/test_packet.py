@@ -85,7 +85,7 @@ def test_its_pages_are_those_of_the_site(signed: Path, run: Run) -> None:
     assert run("review", "packet", "-o", "packet.zip", cwd=signed).code == 0
     place = unpacked(signed) / "documents"
     assert "The harbour master reads these." in (place / "letters.html").read_text()
-    for name in ("letters.html", "sh-1052.html", "maps/letters.html"):
+    for name in ("letters.html", "sh-1090.html", "maps/letters.html"):
         written = (signed / "site" / name).read_text()
         assert (place / name).read_text().rstrip("\n") == written[: written.index("\n<!-- written by")]
 

@@ -17,6 +17,7 @@ from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.report.brief.brief import FlowDraft, draft_blocks
 from zeitbuch.core.report.document import Block, Heading, Links, Page, Paragraph, Picture, flow_page, step_anchor
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.house_notes import HouseNote, lost_notes, sections_of, with_notes
@@ -51,7 +52,8 @@ NO_PARTS = PageParts()
 
 class DocumentFacts(Struct, frozen=True):
     """What pages say beside the flows: the findings (by flow id; None: nobody looked), the ``estate`` of what flows call and are called by, the
-    notes of the house and what became of the signatures (both by flow id), and the names of the pages of all flows of the estate."""
+    notes of the house, what became of the signatures and the drafts (all by flow id), the names of the pages of all flows of the estate, and the
+    fingerprints of flows that are shown with placeholders."""
 
     estate: Estate
     found: Mapping[str, Sequence[CheckFinding]] | None = None
@@ -59,6 +61,8 @@ class DocumentFacts(Struct, frozen=True):
     reviews: Mapping[str, FlowReview] = {}
     sentences: Mapping[str, str] = {}
     files: Sequence[str] = ()
+    drafts: Mapping[str, FlowDraft] = {}
+    fingerprints: Mapping[str, str] = {}
 
 
 class DocumentMaker:
@@ -84,7 +88,7 @@ class DocumentMaker:
             flow = self.flows[place]
             try:
                 made = document_flow(
-                    flow, self.files[place], self.result, problems, self._sheet_facts(flow), self._parts(flow)
+                    flow, self.files[place], self.result, problems, self.sheet_facts(flow), self._parts(flow)
                 )
             except Exception as error:  # the others are documented all the same
                 problems.append(problem_of_flow(error, "document", flow))
@@ -95,11 +99,15 @@ class DocumentMaker:
         about = self.about
         return PageParts(
             tuple(about.notes.get(flow.id, ())),
-            tuple(sign_off_blocks(fingerprint(flow), about.reviews.get(flow.id), about.sentences)),
+            tuple(
+                sign_off_blocks(
+                    about.fingerprints.get(flow.id) or fingerprint(flow), about.reviews.get(flow.id), about.sentences
+                )
+            ),
             tuple(neighbour_blocks(flow.id, self.calls.get(flow.id, ()), self.pages)),
         )
 
-    def _sheet_facts(self, flow: Flow) -> SheetFacts:
+    def sheet_facts(self, flow: Flow) -> SheetFacts:
         """What stands beside a flow on its first sheet."""
         calls = self.calls.get(flow.id, ())
         mine = [call for call in calls if call.source == flow.id]
@@ -113,11 +121,16 @@ class DocumentMaker:
             if call.how == "fault"
         ]
         found = self.about.found
+        who_calls, whom, takers = (tuple(dict.fromkeys(names)) for names in (callers, called, handlers))
         return SheetFacts(
             self.estimates.get(flow.id),
             self.result,
             found.get(flow.id, ()) if found is not None else None,
-            *[tuple(dict.fromkeys(names)) for names in (callers, called, handlers)],
+            who_calls,
+            whom,
+            takers,
+            draft_blocks(self.about.drafts.get(flow.id)),
+            self.about.fingerprints.get(flow.id, ""),
         )
 
     def _name(self, key: str, otherwise: str) -> str:

@@ -15,15 +15,21 @@ from zeitbuch.book.records import entry_bytes, sha256
 from zeitbuch.book.store import Book
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import CheckFinding
+from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.report.bill import bill_of
+from zeitbuch.core.report.brief.brief import BriefKey
+from zeitbuch.core.report.brief.placeholders import Placeholders
+from zeitbuch.core.report.brief.shown_private import placeholders_for, with_placeholders
 from zeitbuch.core.report.check_table import ChecksResult
 from zeitbuch.core.report.finding_marks import group_findings
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.core.report.review_states import ReviewStatus
 from zeitbuch.core.report.site.pages import index_page, summary_page
 from zeitbuch.core.report.site.rows import page_files
+from zeitbuch.readers.config.name_lists import name_lists
+from zeitbuch.readers.config.people import people_of
 from zeitbuch.readers.input.sources import Held, load_input, name_of
 from zeitbuch.version import __version__
 from zeitbuch.writers.document.html import write_document_html
@@ -33,6 +39,7 @@ from zeitbuch.writers.table.tables import to_json
 from zeitbuch.writers.theme.terminal import TextLook
 
 from .basis import EstimateBasis
+from .brief import drafts_by_flow, names_of_people
 from .check import findings_of_estate
 from .document import DocumentFacts, DocumentMaker, flow_files
 from .estimate import estimate_means
@@ -60,6 +67,9 @@ Made by Zeitbuch {version} from {flows} flows. Head of the book's chain: `{head}
 | bill.cdx.json | the bill of materials (CycloneDX 1.6) |
 | manifest.sha256 | the hashes of all files of this packet but itself |
 
+Words in square brackets such as [person 1], [address 2] or [number 3] stand for people, addresses and numbers that texts of the flows hold; those who own, approve
+and sign are named. Which is which only the house knows that made this packet. The fingerprints are of the flows as they are.
+
 ## How to check it without Zeitbuch
 
 ```sh
@@ -75,23 +85,28 @@ To check an export against `originals.sha256`, go to the folder that holds the e
 """
 
 
-def packet_files(session: Session, sources: Sequence[str], basis: EstimateBasis, today: str, originals: bool) -> Files:
-    """All files of a packet by their paths; ``originals`` adds the exports as they are, with all that stands in them. Raises ZeitbuchError where there is no
-    book."""
+def packet_files(
+    session: Session, sources: Sequence[str], basis: EstimateBasis, today: str, originals: bool
+) -> tuple[Files, BriefKey]:
+    """All files of a packet by their paths, and what its placeholders stand for; ``originals`` adds the exports as they are, with all that stands in
+    them. Raises ZeitbuchError where there is no book, and where names of people cannot be told."""
     estate = session.estate(sources)
-    reviews = review_status(session, estate, today)
+    made = _placeholders(session, estate)
+    reviews = with_placeholders(made, review_status(session, estate, today))
     status = ReviewStatus(reviews.flows, verify_reviews(session))
     shown = Estate(tuple(with_shown_places(estate.flows, estate.flows)))  # no packet says where a machine keeps what
-    findings = findings_of_estate(session, shown, basis, today)
+    findings = with_placeholders(made, findings_of_estate(session, shown, basis, today))
     files: Files = {}
-    files |= _documents(session, estate, basis, status, findings, whole=not sources)
+    files |= _documents(session, estate, basis, status, findings, made, whole=not sources)
     names = page_files(estate.flows)
     files |= {
-        f"flows/{name}.yaml": to_yaml(Estate((flow,))).encode() for flow, name in zip(estate.flows, names, strict=True)
+        f"flows/{name}.yaml": to_yaml(Estate((with_placeholders(made, flow),))).encode()
+        for flow, name in zip(estate.flows, names, strict=True)
     }
     files["findings.json"] = to_json("checks", ChecksResult(tuple(findings), len(estate.flows))).encode()
     files["signatures.json"] = to_json("review", status).encode()
-    files["bill.cdx.json"] = write_cyclonedx(bill_of(EstateView(estate.flows), __version__), TextLook()).encode()
+    bill = with_placeholders(made, bill_of(EstateView(estate.flows), __version__))
+    files["bill.cdx.json"] = write_cyclonedx(bill, TextLook()).encode()
     exports = _originals(session, sources)
     files["originals.sha256"] = sums_of(exports)
     if originals:
@@ -104,7 +119,14 @@ def packet_files(session: Session, sources: Sequence[str], basis: EstimateBasis,
         originals=", and below `originals/` themselves: **they hold whatever secrets the exports hold**" if originals else "; they themselves are not here",
     ).encode()  # fmt: skip
     files["manifest.sha256"] = sums_of(files)
-    return files
+    return files, BriefKey(sha256(files["manifest.sha256"])[:16], "", "a packet", "", made.key)
+
+
+def _placeholders(session: Session, estate: Estate) -> Placeholders:
+    """What knows whom and what the texts of the flows name; those who answer for flows are named."""
+    people, problems = people_of(session.workspace)
+    session.problems += problems
+    return placeholders_for(estate.flows, name_lists(), names_of_people(people))
 
 
 def to_archive(files: Mapping[str, bytes]) -> bytes:
@@ -131,29 +153,33 @@ def _documents(
     basis: EstimateBasis,
     status: ReviewStatus,
     findings: Sequence[CheckFinding],
+    made: Placeholders,
     whole: bool,
 ) -> Files:
     """The pages, with the notes of the house, an index and a summary."""
+    shown = Estate(tuple(with_placeholders(made, flow) for flow in estate.flows))
     about = DocumentFacts(
-        estate,
+        shown,
         group_findings(findings),
-        notes_of_house(session, estate.flows, "", whole),
+        with_placeholders(made, notes_of_house(session, estate.flows, "", whole)),
         {one.id: one for one in status.flows},
         session.workspace.review.sentences,
+        drafts=with_placeholders(made, drafts_by_flow(session, estate)),
+        fingerprints={flow.id: fingerprint(flow) for flow in reversed(estate.flows)},
     )
-    maker = DocumentMaker(estate.flows, estimate_means(session, estate, basis), about)
+    maker = DocumentMaker(shown.flows, with_placeholders(made, estimate_means(session, estate, basis)), about)
     site = site_of_run(maker, "html")
 
     def render(document: FlowDocument) -> dict[str, str | bytes]:
         return dict(write_document_html(document, TextLook()))
 
     pages = dict(flow_files(maker, render, session.problems))
-    made: dict[str, str | bytes] = {path: text for files in pages.values() for path, text in files.items()}
+    written: dict[str, str | bytes] = {path: text for files in pages.values() for path, text in files.items()}
     for page in (index_page(site), summary_page(site)):
-        made |= render(FlowDocument(page))
+        written |= render(FlowDocument(page))
     return {
         f"documents/{path}": text if isinstance(text, bytes) else text.encode("utf-8", "replace")
-        for path, text in made.items()
+        for path, text in written.items()
     }
 
 

@@ -15,6 +15,7 @@ from msgspec import Struct
 
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 
+from .drafts import draft_keys
 from .prune import pruned_of
 from .records import NOTHING, Body, Entry, Version, entry_hash, files_of, sha256, versions_hash
 from .store import Book
@@ -56,6 +57,7 @@ def export_book(book: Book, target: str, progress: Callable[[int], None] | None 
             # What a flow was last stays after a pruning, also where it is in no list that was kept.
             last = [version.hash for version in versions if version.status != "removed"]
             wanted |= dict.fromkeys(name for name in reading.packed(last) if name not in wanted)
+            wanted |= dict.fromkeys(sorted(draft_keys(entries)))
             for one in wanted:
                 _add_member(archive, FOLDER + one, reading.content_of(one))
                 count += 1
@@ -183,6 +185,10 @@ def _check_chain(entries: list[Entry], versions: list[Version], contents: dict[s
         if entry.kind == "snapshot":
             is_pruned = (entry.line, entry.number) in pruned
             named |= _check_snapshot(versions, contents, entry, is_pruned, wrong)
+    keys = draft_keys(entries)
+    if lost := keys - set(contents):
+        raise wrong(f"no key of a draft ({min(lost)[:16]}…)")
+    named |= keys
     if left := set(contents) - named - {version.hash for version in versions}:
         raise wrong(f"an original that belongs to no snapshot ({min(left)[:16]}…)")
     states = {(entry.line, entry.number) for entry in entries if entry.kind == "snapshot"}

@@ -14,6 +14,7 @@ from zeitbuch.core.model.words import count_words
 
 from . import tables as t
 from .contents import DamagedError
+from .drafts import draft_keys
 from .lines import state_name
 from .prune import pruned_of
 from .records import NOTHING, Body, Entry, Version, entry_hash, files_of, versions_hash
@@ -65,6 +66,9 @@ def verify_book(book: Book, progress: Callable[[int], None] | None = None, head:
             f"there are versions of a snapshot {state_name(line, number)[1:]} that is not in the chain"
             for line, number in sorted(versions)
         ]
+        keys = draft_keys(entries)
+        wrong += [f"the key {name[:16]}… of a draft is missing" for name in sorted(keys - good - bad)]
+        named |= keys
         bases = set(reading.c.execute(select(t.content.c.base)).scalars()) if reading.form == t.FORM else set()
         if orphans := sorted((good | bad) - named - bases):
             names = ", ".join(f"{name[:16]}…" for name in orphans[:3])

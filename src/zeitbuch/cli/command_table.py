@@ -18,6 +18,7 @@ COMMANDS: dict[str, str] = {
     "check": "find what is wrong or dangerous, with what to do",
     "impact": "say what hangs on a model, connection, flow, person ...: what stops, and whom to tell",
     "document": "write a document per flow for people to review (Markdown, HTML)",
+    "brief": "write what a writing assistant may see of a flow; take its text back as a draft",
     "record": "take a snapshot of the sources into the book",
     "history": "list snapshots, or the versions of a flow; verify, export the book",
     "review": "sign descriptions, and say which signatures still hold",

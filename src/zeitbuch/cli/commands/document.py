@@ -7,6 +7,7 @@ from pathlib import Path
 
 from msgspec import structs
 
+from zeitbuch.app.brief import drafts_by_flow
 from zeitbuch.app.check import findings_of_estate
 from zeitbuch.app.document import DocumentFacts, DocumentMaker, flow_files
 from zeitbuch.app.estimate import estimate_means
@@ -51,6 +52,7 @@ def run(args: argparse.Namespace) -> int:
         reviews_by_flow(session, estate, today),
         session.workspace.review.sentences,
         files,
+        drafts_by_flow(session, estate),
     )
     maker = DocumentMaker(flows, result, about)
     site = site_of_run(maker, "word" if volume else args.format or "html")

@@ -12,7 +12,7 @@ from zeitbuch.book.selection import book_time
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import account_name, basis_of, finish_session, open_session, say, this_moment
-from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.cli.shared.stream import show_result, write_output, write_private
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult
@@ -54,11 +54,14 @@ def _write_packet(session: Session, args: argparse.Namespace) -> int:
             f"expected -o FILE.zip beside packet, found {args.output or 'none'}",
             "zeitbuch review packet -o packet.zip",
         )
+    from zeitbuch.app.brief import key_bytes
     from zeitbuch.app.packet import packet_files, to_archive
 
     today = this_moment().date().isoformat()
-    files = packet_files(session, args.source, basis_of(args, session), today, args.originals)
+    files, key = packet_files(session, args.source, basis_of(args, session), today, args.originals)
     write_output(to_archive(files), args.output)
+    if args.key:
+        write_private(key_bytes(key), args.key)
     if not args.quiet:
         say(
             f"{count_words(len(files), 'file')} in {args.output}; the hash of its manifest is {sha256(files['manifest.sha256'])}"

@@ -49,6 +49,12 @@ def add(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="with packet: the exports themselves too, with all secrets that they hold; without it, their hashes",
     )
+    group.add_argument(
+        "--key",
+        metavar="FILE",
+        default="",
+        help="with packet: write what its placeholders stand for to this file, which stays in the house",
+    )
     add_figures(parser)
     add_output(parser, "table")
     add_reading(parser)

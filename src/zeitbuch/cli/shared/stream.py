@@ -57,6 +57,14 @@ def write_output(data: str | bytes, target: str | None) -> None:
         ) from None
 
 
+def write_private(raw: bytes, target: str) -> None:
+    """Write to a file that only its owner reads."""
+    write_output(raw, target)
+    place = Path(target)
+    if place.is_file():
+        place.chmod(0o600)
+
+
 def _write_whole(file: Any, raw: bytes) -> None:
     """All bytes to an unbuffered stream, which may take them piece by piece."""
     view = memoryview(raw)

@@ -60,6 +60,11 @@ def notes_of_text(text: str, file: str) -> list[HouseNote]:
     return notes
 
 
+def blocks_of_text(text: str) -> tuple[NoteBlock, ...]:
+    """Blocks of a text in Markdown."""
+    return tuple(_blocks_of(MarkdownIt("commonmark").parse(text)))
+
+
 def _head_of(text: str) -> tuple[str, int, str, int]:
     """The flow that a file names, the version whose ids it names (0: those of now), the text behind its head, and how many lines the
     head has."""

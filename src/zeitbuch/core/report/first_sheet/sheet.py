@@ -31,7 +31,8 @@ GAP = "To be filled in: "
 
 class SheetFacts(Struct, frozen=True):
     """What stands beside the flow: its estimate, its findings, who calls it, whom it calls, and who takes its
-    failures (names)."""
+    failures (names), the text that somebody drafted to it, and
+    its fingerprint where the flow is shown with placeholders."""
 
     estimate: FlowEstimate | None = None
     result: EstateEstimate | None = None
@@ -39,14 +40,25 @@ class SheetFacts(Struct, frozen=True):
     callers: tuple[str, ...] = ()
     called: tuple[str, ...] = ()
     handlers: tuple[str, ...] = ()
+    draft: tuple[Block, ...] = ()
+    fingerprint: str = ""
 
 
 def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
     """The blocks of the first sheet."""
+    blocks: list[Block] = [
+        Paragraph(_head_line(graph, facts.fingerprint or fingerprint(graph.flow)), quiet=True),
+        *told_blocks(graph, facts),
+    ]
+    blocks += _part("What it costs", _cost_lines(facts))
+    return [*blocks, *(open_points(facts.findings) if facts.findings is not None else [])]
+
+
+def told_blocks(graph: Graph, facts: SheetFacts) -> list[Block]:
+    """What the flow is for and what it does: the part of the sheet that says nothing of money and findings."""
     flow = graph.flow
-    blocks: list[Block] = [Paragraph(_head_line(graph), quiet=True)]
-    blocks += _part("What it is for", [flow.description or f"{GAP}the export does not say what the flow is for."])
-    blocks += _part("Starts", _start_lines(graph, facts))
+    blocks = _part("What it is for", [flow.description or f"{GAP}the export does not say what the flow is for."])
+    blocks += [*facts.draft, *_part("Starts", _start_lines(graph, facts))]
     blocks += [
         Heading(2, "How it goes", "course"),
         Outline(tuple(course_lines(graph)) or ((0, "The flow has no steps."),)),
@@ -55,10 +67,9 @@ def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
     blocks += _part("What it may do outside", reaching_lines(graph))
     blocks += _part(
         "When something fails",
-        failing_lines(graph, facts.handlers or graph.flow.fault_handlers) or ["The export says nothing of failures."],
+        failing_lines(graph, facts.handlers or flow.fault_handlers) or ["The export says nothing of failures."],
     )
-    blocks += _part("What it costs", _cost_lines(facts))
-    return [*blocks, *(open_points(facts.findings) if facts.findings is not None else [])]
+    return blocks
 
 
 def _undecided(graph: Graph) -> str:
@@ -75,7 +86,7 @@ def _part(title: str, lines: Iterable[str]) -> list[Block]:
     return [Heading(2, title, anchor), Paragraph(lines[0]) if len(lines) == 1 else Bullets(lines)]
 
 
-def _head_line(graph: Graph) -> str:
+def _head_line(graph: Graph, hashed: str) -> str:
     """'Version 14 of 2026-10-19, fingerprint 666c9bce. Owners A and B. In use.'"""
     flow = graph.flow
     when = f" of {flow.changed[:10]}" if flow.changed else ""
@@ -91,7 +102,7 @@ def _head_line(graph: Graph) -> str:
         "draft": "A draft",
         "unknown": "Whether it is in use the export does not say",
     }[flow.state]
-    return f"{version}, fingerprint {fingerprint(flow)[:16]}. {owners}. {state}."
+    return f"{version}, fingerprint {hashed[:16]}. {owners}. {state}."
 
 
 def _start_lines(graph: Graph, facts: SheetFacts) -> list[str]:
