@@ -3,30 +3,40 @@ and streams, but none waits for the interpreter and the libraries to be loaded. 
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import io
 import json
 import os
+import pkgutil
 import signal
 import sys
+from importlib import import_module
 from typing import Any
 
 SECONDS = 120
+LIBRARIES = (
+    "docx", "lark", "matplotlib.backends.backend_agg", "matplotlib.backends.backend_svg", "matplotlib.figure", "PIL.Image", "psycopg", "scipy.special",
+    "scipy.stats", "sqlalchemy.dialects.postgresql", "sqlalchemy.dialects.sqlite", "tokenizers", "xlsxwriter",
+)  # fmt: skip
+
+
+def load_all() -> None:
+    """Every module of the program, and the libraries that it loads only when it needs them."""
+    import zeitbuch
+
+    for module in pkgutil.walk_packages(zeitbuch.__path__, "zeitbuch."):
+        if not module.name.endswith("__main__"):
+            import_module(module.name)
+    for name in LIBRARIES:
+        with contextlib.suppress(ImportError):
+            import_module(name)
 
 
 def serve() -> None:
     """Answers requests until the input ends."""
-    import matplotlib.backends.backend_agg
-    import matplotlib.backends.backend_svg
-    import matplotlib.figure  # noqa: F401
-    import numpy  # noqa: F401
-    import scipy.special  # noqa: F401
-
-    import zeitbuch.app.estimate
-    import zeitbuch.app.session
-    import zeitbuch.cli.main
-    import zeitbuch.readers.reading.reader
-    import zeitbuch.writers.table.tables  # noqa: F401
-
+    load_all()
+    gc.freeze()  # what is loaded is not looked through again in every run
     for line in sys.stdin:
         child = os.fork()
         if not child:

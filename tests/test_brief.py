@@ -159,7 +159,7 @@ def test_a_draft_is_a_draft_until_somebody_signs_and_stale_after_a_change(house:
     assert run("history", "--export", "book.tar", cwd=house).code == 0
     assert run("history", "--import", "book.tar", "--book", "new.sqlite", cwd=house).code == 0
     assert run("history", "--verify", "--book", "new.sqlite", cwd=house).code == 0
-    assert run("review", "packet", "-o", "packet.zip", "--key", "packet.key.json", "-q", cwd=house).code == 0
+    assert run("review", "packet", "-o", "packet.zip", "--placeholders", "packet.key.json", "-q", cwd=house).code == 0
     with zipfile.ZipFile(house / "packet.zip") as archive:
         chain = "".join(archive.read(name).decode() for name in archive.namelist() if name.startswith("chain/"))
     assert hanna in chain and not leaks(chain)
@@ -200,7 +200,7 @@ def test_what_does_not_go_together_is_told(house: Path, run: Run) -> None:
 def test_a_packet_names_nobody_but_those_who_answer(house: Path, run: Run) -> None:
     assert run("record", cwd=house).code == 0
     assert run("review", "sign", "letters-in", "--role", "owner", "--by", "Sanna Brekke", cwd=house).code == 0
-    ran = run("review", "packet", "-o", "packet.zip", "--key", "packet.key.json", cwd=house)
+    ran = run("review", "packet", "-o", "packet.zip", "--placeholders", "packet.key.json", cwd=house)
     assert ran.code == 0, ran.err
     hosts = set(THINGS[7:9])  # where a flow calls is what an audit asks
     with zipfile.ZipFile(house / "packet.zip") as archive:

@@ -5,13 +5,17 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import posixpath
 import zipfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from msgspec import structs
+
 from zeitbuch.book.records import entry_bytes, sha256
+from zeitbuch.book.reviews import reviews_of, sealed_statement
 from zeitbuch.book.store import Book
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.records import CheckFinding
@@ -64,6 +68,7 @@ Made by Zeitbuch {version} from {flows} flows. Head of the book's chain: `{head}
 | findings.json | what the checks found, with what was accepted, by whom and why |
 | signatures.json | who signed which state, and whether it still holds |
 | chain/*.json, chain.sha256 | the entries of the book in their order, each as the bytes that its hash was taken of |
+| keys/ | what was signed with a key, and the signatures, by the number of their entry |
 | bill.cdx.json | the bill of materials (CycloneDX 1.6) |
 | manifest.sha256 | the hashes of all files of this packet but itself |
 
@@ -81,6 +86,15 @@ On systems without `sha256sum`, `shasum -a 256 -c` reads the same lists. `chain.
 one before it (of the first: `{first}`): an entry that was taken out or put in breaks that row. The last line of `chain.sha256` is the head; hold it against
 a head that you noted earlier, on a medium that nobody here writes to. A name beside a signature says who was named, not who sat at the keyboard.
 
+A signature that was made with a key of OpenSSH, here that of entry 7, and one with a key in PEM:
+
+```sh
+ssh-keygen -Y verify -f keys/signers -I 000007 -n zeitbuch -s keys/000007.json.sig < keys/000007.json
+openssl pkeyutl -verify -pubin -inkey keys/000007.pem -rawin -digest sha256 -in keys/000007.json -sigfile keys/000007.json.sig   # without -digest for Ed25519
+```
+
+Whose key it is the packet cannot know: hold it against what its owner told you.
+
 To check an export against `originals.sha256`, go to the folder that holds the exports and run `sha256sum --check originals.sha256` there.
 """
 
@@ -93,7 +107,7 @@ def packet_files(
     estate = session.estate(sources)
     made = _placeholders(session, estate)
     reviews = with_placeholders(made, review_status(session, estate, today))
-    status = ReviewStatus(reviews.flows, verify_reviews(session))
+    status = structs.replace(reviews, wrong=verify_reviews(session))
     shown = Estate(tuple(with_shown_places(estate.flows, estate.flows)))  # no packet says where a machine keeps what
     findings = with_placeholders(made, findings_of_estate(session, shown, basis, today))
     files: Files = {}
@@ -111,6 +125,7 @@ def packet_files(
     files["originals.sha256"] = sums_of(exports)
     if originals:
         files |= {f"originals/{name}": data for name, data in exports.items()}
+    files |= _sealed(session)
     chain, first = _chain(session)
     files |= chain
     head = files["chain.sha256"].decode().splitlines()[-1].split()[0] if len(chain) > 1 else "none"
@@ -201,6 +216,28 @@ def _plain_name(one: str | Held) -> str:
     if isinstance(one, Held):
         return posixpath.normpath(name.partition(":")[2] or name).lstrip("/")
     return posixpath.normpath(Path(name).absolute().as_posix())
+
+
+def _sealed(session: Session) -> Files:
+    """The signatures that were made with keys, each as the text that was signed and the signature, as the system's programs read them."""
+    with Book(session.book).reading() as reading:
+        sealed = [one for one in reviews_of(reading.entries(line=session.line)) if one.review.seal is not None]
+    files: Files = {}
+    signers = []
+    for one in sealed:
+        seal = one.review.seal
+        assert seal is not None
+        name = f"keys/{one.seq:06d}"
+        files[f"{name}.json"] = sealed_statement(one)
+        if seal.kind == "ssh":
+            files[f"{name}.json.sig"] = seal.signature.encode()
+            signers.append(f"{one.seq:06d} {seal.key}\n")
+        else:
+            files[f"{name}.json.sig"] = base64.b64decode(seal.signature)
+            files[f"{name}.pem"] = f"{seal.key}\n".encode()
+    if signers:
+        files["keys/signers"] = "".join(signers).encode()
+    return files
 
 
 def _chain(session: Session) -> tuple[Files, str]:

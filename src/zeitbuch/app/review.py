@@ -3,12 +3,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from msgspec import Struct, structs
 
 from zeitbuch.book.records import Version
-from zeitbuch.book.reviews import Review, Signed, Verdict, add_review, reviews_of, standing_signatures
+from zeitbuch.book.reviews import (
+    Review,
+    Signed,
+    Verdict,
+    add_review,
+    reviews_of,
+    sealed_statement,
+    standing_signatures,
+    statement_of,
+)
+from zeitbuch.book.seals import key_mark, make_seal, seal_fault
 from zeitbuch.book.selection import find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.book.verify import verify_book
@@ -23,12 +33,13 @@ from zeitbuch.core.report.change_tables import change_line
 from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, RoleState, worst_state
 
 from .recorded_flows import flow_of_version
+from .review_keys import key_refusal, keys_of
 from .session import Session
 
 
 class SignRequest(Struct, frozen=True):
     """What is signed: a flow (id or name; FLOW@N for a version), by whom, in which role, with which verdict, until when, and what is
-    said to it; ``today`` is YYYY-MM-DD, ``at`` the moment (RFC 3339)."""
+    said to it; ``today`` is YYYY-MM-DD, ``at`` the moment (RFC 3339), ``key`` the file of a key to sign with."""
 
     flow: str
     by: str
@@ -38,6 +49,7 @@ class SignRequest(Struct, frozen=True):
     note: str = ""
     today: str = ""
     at: str = ""
+    key: str = ""
 
 
 def sign_flow(session: Session, estate: Estate, request: SignRequest) -> str:
@@ -49,32 +61,54 @@ def sign_flow(session: Session, estate: Estate, request: SignRequest) -> str:
             f"expected a day after today ({request.today}) for --until, found {request.until}",
             "name a later day",
         )
-    with Book(session.book).writing() as writing:
-        version = _version_of(session, writing, request.flow)
-        flow = _present(estate, version)
-        if flow is None or fingerprint(flow) != version.fingerprint:
-            found = "another state in the sources" if flow is not None else "no such flow in the sources"
-            raise fail(
-                "review",
-                f"expected the sources of '{version.name}' as version {version.number} has them, found {found}",
-                "record them first: zeitbuch record",
-            )
-        _refuse_roles(session, flow, request)
-        reviews = reviews_of(writing.entries(line=session.line))
-        _refuse_same_person(reviews, version, request)
-        review = Review(
-            "sign",
-            version.flow,
-            version.number,
-            version.fingerprint,
-            request.role,
-            request.verdict,
-            request.until,
-            rights_around(estate, flow),
+    with Book(session.book).reading() as reading:
+        version, review = _review_to_sign(session, reading, estate, request)
+    if request.key:  # before the book is held: somebody may have to type a pass phrase
+        seal = make_seal(statement_of(review, request.by, request.note, request.at), request.key, request.at)
+        review = structs.replace(review, seal=seal)
+    refusal = key_refusal(keys_of(session), request.by, review.seal)
+    if refusal:
+        raise fail(
+            "review",
+            f"expected a signature with a key of {request.by}, found {refusal}",
+            "sign with --key FILE; [review.keys] of the workspace names the keys",
         )
-        at = _moment(writing, request.at)
-        add_review(writing, review, at=at, who=request.by, note=request.note, version=version)
-    return f"{version.name}@{version.number}: signed as {request.role} by {request.by}, {request.verdict}, fingerprint {version.fingerprint[:16]}"
+    with Book(session.book).writing() as writing:
+        if _review_to_sign(session, writing, estate, request)[1] != structs.replace(review, seal=None):
+            raise fail(
+                "review", "expected the book as it was when the key signed, found another", "look at it, and sign again"
+            )
+        add_review(writing, review, at=_moment(writing, request.at), who=request.by, note=request.note, version=version)
+    return f"{version.name}@{version.number}: signed as {request.role} by {request.by}, {request.verdict}, fingerprint {version.fingerprint[:16]}{_key_words(review)}"
+
+
+def _key_words(review: Review) -> str:
+    return f", with the key {key_mark(review.seal.key)}" if review.seal is not None else ""
+
+
+def _review_to_sign(session: Session, reading: Reading, estate: Estate, request: SignRequest) -> tuple[Version, Review]:
+    """The version that is signed, and what is signed of it. Raises ZeitbuchError where it cannot be."""
+    version = _version_of(session, reading, request.flow)
+    flow = _present(estate, version)
+    if flow is None or fingerprint(flow) != version.fingerprint:
+        found = "another state in the sources" if flow is not None else "no such flow in the sources"
+        raise fail(
+            "review",
+            f"expected the sources of '{version.name}' as version {version.number} has them, found {found}",
+            "record them first: zeitbuch record",
+        )
+    _refuse_roles(session, flow, request)
+    _refuse_same_person(reviews_of(reading.entries(line=session.line)), version, request)
+    return version, Review(
+        "sign",
+        version.flow,
+        version.number,
+        version.fingerprint,
+        request.role,
+        request.verdict,
+        request.until,
+        rights_around(estate, flow),
+    )
 
 
 def add_act(session: Session, request: SignRequest, act: str) -> str:
@@ -114,11 +148,12 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
         followed, asked = _versions_of_other_ids(session, reading, estate, keys, signed)
         keys |= followed
         rules = session.workspace.review
+        listed = keys_of(session)
         found = []
         with session.progress(len(estate.flows), "looking") as advance:
             for place, flow in enumerate(estate.flows):
                 version = keys.get(flow.id)
-                judge = _Judge(session, reading, estate, flow, version, versions)
+                judge = _Judge(session, reading, estate, flow, version, versions, listed)
                 standing = standing_signatures(reviews, version.flow) if version is not None else []
                 roles = tuple(judge.role_of(role, standing, today) for role in rules.roles_for(flow))
                 if flow.id in asked:
@@ -127,7 +162,7 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
                     FlowReview(flow.id, flow.title, worst_state(roles), roles, version.number if version else 0)
                 )
                 advance(place)
-    return ReviewStatus(tuple(found))
+    return ReviewStatus(tuple(found), names_alone=names_alone(found))
 
 
 def reviews_by_flow(session: Session, estate: Estate, today: str) -> dict[str, FlowReview]:
@@ -173,8 +208,28 @@ def _versions_of_other_ids(
 
 
 def verify_reviews(session: Session) -> tuple[str, ...]:
-    """What is wrong with the chain that the signatures stand in."""
-    return tuple(verify_book(Book(session.book)).wrong)
+    """What is wrong with the chain that the signatures stand in, and with the signatures that were made with keys."""
+    book = Book(session.book)
+    wrong = list(verify_book(book).wrong)
+    with book.reading() as reading:
+        reviews = reviews_of(reading.entries(line=session.line))
+    seen: dict[str, int] = {}
+    for one in reviews:
+        seal = one.review.seal
+        if seal is None:
+            continue
+        fault = seal_fault(sealed_statement(one), seal)
+        if not fault and seal.signature in seen:
+            fault = f"it is that of entry {seen[seal.signature]} once more"
+        seen.setdefault(seal.signature, one.seq)
+        if fault:
+            wrong.append(f"entry {one.seq}: the signature of {one.who} as {one.review.role}: {fault}")
+    return tuple(wrong)
+
+
+def names_alone(flows: Sequence[FlowReview]) -> int:
+    """How many signatures stand there by name alone."""
+    return sum(bool(one.by) and not one.key for flow in flows for one in flow.roles)
 
 
 class _Judge:
@@ -188,8 +243,9 @@ class _Judge:
         flow: Flow,
         version: Version | None,
         versions: Sequence[Version],
+        keys: Mapping[str, Collection[str]],
     ) -> None:
-        self.session, self.reading, self.estate = session, reading, estate
+        self.session, self.reading, self.estate, self.keys = session, reading, estate, keys
         self.flow, self.version, self.versions = flow, version, versions
         self.present = fingerprint(flow)
 
@@ -200,8 +256,14 @@ class _Judge:
         one = fits[-1] if fits else mine[-1] if mine else None
         if one is None:
             return RoleReview(role, "open")
+        refusal = key_refusal(self.keys, one.who, one.review.seal)
+        if refusal:
+            return RoleReview(
+                role, "open", why=(f"signed for {one.who} with {refusal}: [review.keys] asks for a key of theirs",)
+            )
         state, why = self._judge(one, bool(fits), today)
-        return RoleReview(role, state, one.who, one.at, one.review.until, one.note, why)
+        mark = key_mark(one.review.seal.key) if one.review.seal is not None else ""
+        return RoleReview(role, state, one.who, one.at, one.review.until, one.note, why, mark)
 
     def _judge(self, one: Signed, fits: bool, today: str) -> tuple[RoleState, tuple[str, ...]]:
         since = () if fits else self._changes_since(one.review)

@@ -8,9 +8,10 @@ from collections.abc import Iterable
 from typing import Literal, NamedTuple, get_args
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
-from .records import Entry, Version
+from .records import Entry, Version, storable
+from .seals import Seal
 from .store import Writing
 
 REVIEW_KIND = "review"
@@ -21,7 +22,7 @@ VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
 
 class Review(Struct, frozen=True, omit_defaults=True):
     """What was done: to which flow (its key in the book) at which version and fingerprint, in which role, with which verdict, until when
-    (YYYY-MM-DD; empty: no end), and what the flows that it calls could do then."""
+    (YYYY-MM-DD; empty: no end), what the flows that it calls could do then, and the signature with a key, where there is one."""
 
     act: Act
     flow: int
@@ -31,6 +32,7 @@ class Review(Struct, frozen=True, omit_defaults=True):
     verdict: Verdict | Literal[""] = ""
     until: str = ""
     rights: tuple[str, ...] = ()
+    seal: Seal | None = None
 
 
 class Signed(NamedTuple):
@@ -42,6 +44,20 @@ class Signed(NamedTuple):
     note: str
     seq: int
     hash: str
+
+
+def statement_of(review: Review, who: str, note: str, at: str) -> bytes:
+    """The bytes that a key signs: the review without its seal, who, what was said and when, as JSON with sorted keys."""
+    plain = structs.replace(review, seal=None)
+    return msgspec.json.encode(
+        {"at": at, "note": storable(note), "review": plain, "who": storable(who)}, order="sorted"
+    )
+
+
+def sealed_statement(one: Signed) -> bytes:
+    """The bytes that the key of a signature signed; empty without one."""
+    seal = one.review.seal
+    return statement_of(one.review, one.who, one.note, seal.at) if seal is not None else b""
 
 
 def add_review(writing: Writing, review: Review, *, at: str, who: str, note: str, version: Version) -> Entry:

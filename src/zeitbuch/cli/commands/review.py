@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import datetime
 
+from msgspec import structs
+
 from zeitbuch.app.review import SignRequest, add_act, review_status, sign_flow, verify_reviews
 from zeitbuch.app.session import Session
 from zeitbuch.book.records import sha256
@@ -16,7 +18,7 @@ from zeitbuch.cli.shared.stream import show_result, write_output, write_private
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult
-from zeitbuch.core.report.review_states import ReviewStatus, open_flows, review_sheet
+from zeitbuch.core.report.review_states import open_flows, review_sheet
 
 
 def run(args: argparse.Namespace) -> int:
@@ -30,13 +32,15 @@ def run(args: argparse.Namespace) -> int:
             else add_act(session, request, args.act)
         )
         print(done)
+        if args.act == "sign" and not args.key and not args.quiet:
+            say("a name alone proves nobody: --key FILE signs with a key as well")
         return finish_session(session, args)
     if args.act == "packet":
         return _write_packet(session, args)
     form = chosen_format(args, "table")
     found = review_status(session, session.estate(args.source), this_moment().date().isoformat())
     wrong = verify_reviews(session) if args.act == "verify" else ()
-    status = ReviewStatus(found.flows, wrong)
+    status = structs.replace(found, wrong=wrong)
     show_result("table", form, TableResult("review", status, lambda full: review_sheet(status)), args)
     if args.act == "status":
         return finish_session(session, args)
@@ -60,8 +64,8 @@ def _write_packet(session: Session, args: argparse.Namespace) -> int:
     today = this_moment().date().isoformat()
     files, key = packet_files(session, args.source, basis_of(args, session), today, args.originals)
     write_output(to_archive(files), args.output)
-    if args.key:
-        write_private(key_bytes(key), args.key)
+    if args.placeholders:
+        write_private(key_bytes(key), args.placeholders)
     if not args.quiet:
         say(
             f"{count_words(len(files), 'file')} in {args.output}; the hash of its manifest is {sha256(files['manifest.sha256'])}"
@@ -95,4 +99,5 @@ def _request(args: argparse.Namespace) -> SignRequest:
         args.note,
         now.date().isoformat(),
         book_time(now),
+        args.key,
     )

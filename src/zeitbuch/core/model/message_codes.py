@@ -109,6 +109,8 @@ MessageCode = Literal[
     "reference-missing",
     "house-rule",
     "review",
+    "seal",
+    "seal-program",
     "brief",
     "brief-names",
     "brief-draft",

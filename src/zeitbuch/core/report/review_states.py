@@ -45,11 +45,13 @@ class RoleRule(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ReviewRules(Struct, frozen=True, forbid_unknown_fields=True):
-    """``[review]`` of the workspace: the roles that sign every flow, further ones for some, and what a role signs, in a sentence."""
+    """``[review]`` of the workspace: the roles that sign every flow, further ones for some, what a role signs, in a sentence,
+    and the public keys of people (lines of OpenSSH, PEM, or files with such): who has one signs with it."""
 
     roles: tuple[str, ...] = DEFAULT_ROLES
     rule: list[RoleRule] = []
     sentences: dict[str, str] = {}
+    keys: dict[str, tuple[str, ...]] = {}
 
     def roles_for(self, flow: Flow) -> list[str]:
         """The roles that sign a flow."""
@@ -58,7 +60,7 @@ class ReviewRules(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class RoleReview(Struct, frozen=True):
-    """One role of one flow: its state, who signed and when, and why it does not hold (what changed)."""
+    """One role of one flow: its state, who signed and when, why it does not hold (what changed), and the mark of the key it was signed with."""
 
     role: str
     state: RoleState
@@ -67,6 +69,7 @@ class RoleReview(Struct, frozen=True):
     until: str = ""
     note: str = ""
     why: tuple[str, ...] = ()
+    key: str = ""
 
 
 class FlowReview(Struct, frozen=True):
@@ -80,10 +83,11 @@ class FlowReview(Struct, frozen=True):
 
 
 class ReviewStatus(Struct, frozen=True):
-    """`review status --format json`."""
+    """`review status --format json`; ``names_alone`` signatures stand there without a key."""
 
     flows: tuple[FlowReview, ...]
     wrong: tuple[str, ...] = ()
+    names_alone: int = 0
 
 
 def worst_state(roles: Iterable[RoleReview]) -> RoleState:
@@ -97,14 +101,24 @@ def review_sheet(status: ReviewStatus) -> Sheet:
     columns = (
         Column("flow", "flow"), Column("id", "id", rank=3), Column("role", "role"), Column("state", "state"), Column("by", "by"),
         Column("at", "signed", rank=1), Column("until", "until", rank=2), Column("why", "changed since", "list", least=30),
-        Column("note", "said", rank=2),
+        Column("note", "said", rank=2), Column("key", "key", rank=4),
     )  # fmt: skip
     rows = tuple(
-        (flow.name, flow.id, one.role, one.state, one.by, one.at[:10], one.until, list(one.why), one.note)
+        (flow.name, flow.id, one.role, one.state, one.by, one.at[:10], one.until, list(one.why), one.note, one.key)
         for flow in status.flows
         for one in flow.roles
     )
-    return Sheet(columns, rows, notes=(status_words(status.flows), *status.wrong))
+    return Sheet(columns, rows, notes=(status_words(status.flows), *_alone_words(status), *status.wrong))
+
+
+def _alone_words(status: ReviewStatus) -> list[str]:
+    """What names alone are worth."""
+    if not status.names_alone:
+        return []
+    be = "is a name" if status.names_alone == 1 else "are names"
+    return [
+        f"{count_words(status.names_alone, 'signature')} {be} alone: whoever may write to the book may have typed them."
+    ]
 
 
 def status_words(flows: Sequence[FlowReview]) -> str:

@@ -33,7 +33,14 @@ def _line_of(one: RoleReview, sentences: Mapping[str, str]) -> SignLine:
     if one.state not in VERDICT_WORDS:
         return SignLine(one.role, said)
     until = f", until {one.until}" if one.until else ""
-    return SignLine(one.role, said, one.by, one.at[:10], f"{VERDICT_WORDS[one.state]}{until}", "in the book")
+    return SignLine(
+        one.role,
+        said,
+        one.by,
+        one.at[:10],
+        f"{VERDICT_WORDS[one.state]}{until}",
+        "in the book, with a key" if one.key else "in the book",
+    )
 
 
 def _earlier(roles: Sequence[RoleReview]) -> Iterator[Block]:
