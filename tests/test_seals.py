@@ -165,7 +165,7 @@ def test_a_chain_that_is_written_anew_is_found_by_its_keys(house: Path, keys: Pa
         ran.code == 1
         and "entry 3: the signature of Ola as owner: the signature with the key is not of this text" in ran.err
     )
-    rewritten(book, {2: bodies[2], 3: bodies[3]}, copies=3)
+    rewritten(book, {2: bodies[2], 3: bodies[3], 4: bodies[3]}, copies=3)
     ran = run("review", "verify", cwd=house)
     assert ran.code == 1 and "entry 4: the signature of Ola as owner: it is that of entry 3 once more" in ran.err
 
