@@ -31,7 +31,9 @@ from zeitbuch.core.model.records import (
     Step,
     Trigger,
 )
-from zeitbuch.core.report.document import Facts, flow_page, step_blocks
+from zeitbuch.core.report.blocks import Facts
+from zeitbuch.core.report.document import flow_page
+from zeitbuch.core.report.step_sections import step_blocks
 from zeitbuch.core.report.what_if import Given, WhatIfSimulation
 
 ASKED = Approval(

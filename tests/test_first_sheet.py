@@ -13,7 +13,7 @@ from conftest import Run
 from test_checks import flow, given, step, takes
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Approval, Flow, Link, Ref, Repeat, Trigger, Variable
-from zeitbuch.core.report.document import Bullets, Heading, Outline, Paragraph
+from zeitbuch.core.report.blocks import Bullets, Heading, Outline, Paragraph
 from zeitbuch.core.report.first_sheet.failing import failing_lines
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.first_sheet.telling import course_lines

@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from conftest import Run
-from zeitbuch.core.report.document import Bullets, Heading, Outline, Page, Paragraph, Quote, Signatures
+from zeitbuch.core.report.blocks import Bullets, Heading, Outline, Page, Paragraph, Quote, Signatures
 from zeitbuch.core.report.house_notes import HouseNote, lost_notes, with_notes
 from zeitbuch.readers.config.house_notes import notes_of_folder, notes_of_text
 

@@ -15,7 +15,7 @@ from conftest import Run
 from test_checks import flow, step
 from zeitbuch.app.review import rights_around
 from zeitbuch.core.model.records import Connection, Estate
-from zeitbuch.core.report.document import Bullets, Heading, Paragraph, Signatures
+from zeitbuch.core.report.blocks import Bullets, Heading, Paragraph, Signatures
 from zeitbuch.core.report.review_states import FlowReview, ReviewRules, RoleReview, RoleRule, worst_state
 from zeitbuch.core.report.sign_off import sign_off_blocks
 

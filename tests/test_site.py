@@ -19,7 +19,7 @@ from builders import flow
 from conftest import NEEDS_BROWSER, Run
 from zeitbuch.core.assumptions.money import Shares, evidence_words
 from zeitbuch.core.model.records import Flow
-from zeitbuch.core.report.document import Facts, Heading, Links, Table
+from zeitbuch.core.report.blocks import Facts, Heading, Links, Table
 from zeitbuch.core.report.site.estate_maps import MOST_CARDS, folded_map, opened_map
 from zeitbuch.core.report.site.pages import GROUPINGS, figures_of, group_page, index_page, summary_page
 from zeitbuch.core.report.site.rows import Site, SiteRow, gone_files, merged_site, page_files

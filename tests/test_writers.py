@@ -22,7 +22,7 @@ from conftest import Run
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.model.sheet import Column, Sheet, cell_text, money_text, number_text, percent_text
 from zeitbuch.core.model.words import count_words, cron_words, every_words, join_words, ordinal_word
-from zeitbuch.core.report.document import Bullets, Heading, Page, Paragraph, Quote, Table
+from zeitbuch.core.report.blocks import Bullets, Heading, Page, Paragraph, Quote, Table
 from zeitbuch.writers.document.markdown import to_markdown_page
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.escape.text import formula_free, make_inert

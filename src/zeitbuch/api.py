@@ -22,7 +22,7 @@ from .core.model.problems import InputFaults, Problem
 from .core.model.records import Estate, Flow
 from .core.model.sheet import Sheet
 from .core.report import inventory as inventory_rows
-from .core.report.document import Page
+from .core.report.blocks import Page
 from .core.report.estimate_tables import flows_sheet, steps_sheet
 from .readers.dialects.rules import load_dialect
 from .writers.outputs.plugins import added_outputs

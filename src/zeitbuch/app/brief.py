@@ -19,6 +19,7 @@ from zeitbuch.core.checks.records import Person
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.report.blocks import Page
 from zeitbuch.core.report.brief.brief import (
     BriefKey,
     DraftState,
@@ -29,7 +30,6 @@ from zeitbuch.core.report.brief.brief import (
     without_number,
 )
 from zeitbuch.core.report.brief.placeholders import filled_in, taken_out, unknown_placeholders
-from zeitbuch.core.report.document import Page
 from zeitbuch.readers.config.house_notes import blocks_of_text
 from zeitbuch.readers.config.name_lists import name_lists
 from zeitbuch.readers.config.people import people_of

@@ -17,14 +17,16 @@ from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
+from zeitbuch.core.report.blocks import Block, Heading, Links, Page, Paragraph, Picture
 from zeitbuch.core.report.brief.brief import FlowDraft, draft_blocks
-from zeitbuch.core.report.document import Block, Heading, Links, Page, Paragraph, Picture, flow_page, step_anchor
+from zeitbuch.core.report.document import flow_page
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, first_sheet
 from zeitbuch.core.report.house_notes import HouseNote, lost_notes, sections_of, with_notes
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.core.report.review_states import FlowReview
 from zeitbuch.core.report.sign_off import sign_off_blocks
 from zeitbuch.core.report.site.rows import page_files
+from zeitbuch.core.report.step_sections import section_anchor
 from zeitbuch.writers.map.map_page import to_map_page
 from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
@@ -208,7 +210,7 @@ def document_flow(
 
 def _with_notes(graph: Graph, page: Page, notes: Sequence[HouseNote], problems: list[Problem] | None) -> Page:
     """The page with its notes; those whose place is gone are told."""
-    anchors = {step.id: step_anchor(graph, step) for step in graph.flow.steps if step.kind != "note"}
+    anchors = {step.id: section_anchor(graph, step) for step in graph.flow.steps if step.kind != "note"}
     told = problems if problems is not None else []
     for note in lost_notes(page, notes, anchors):
         thing = "id of a step" if note.place == "step" else "title of a section"

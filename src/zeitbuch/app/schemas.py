@@ -46,7 +46,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("checks", "zeitbuch.core.report.check_table:ChecksResult", "output of check --format json", is_result=True),
     SchemaRow("impact", "zeitbuch.core.report.impact.records:ImpactResult", "output of impact --format json", is_result=True),
     SchemaRow("review", "zeitbuch.core.report.review_states:ReviewStatus", "output of review status --format json", is_result=True),
-    SchemaRow("brief", "zeitbuch.core.report.document:Page", "output of brief --format json", is_result=True),
+    SchemaRow("brief", "zeitbuch.core.report.blocks:Page", "output of brief --format json", is_result=True),
     SchemaRow("clones", "zeitbuch.core.diff.clones:ClonesResult", "output of diff --clones --format json", is_result=True),
     SchemaRow("record", "zeitbuch.app.record:Taken", "output of record --format json", is_result=True),
     SchemaRow("preview", "zeitbuch.core.report.export_preview:PreviewResult", "output of dialect test --format json", is_result=True),
@@ -54,7 +54,7 @@ SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("dialects", "zeitbuch.app.dialects:DialectsResult", "output of dialect list --format json", is_result=True),
     SchemaRow("map", "zeitbuch.core.layout.map_record:MapRecord", "output of map --format json", is_result=True),
     SchemaRow("story", "zeitbuch.core.report.what_if:Story", "output of explain --case (--fails, --empty) --format json", is_result=True),
-    SchemaRow("explain", "zeitbuch.core.report.document:Page", "output of explain --format json", is_result=True),
+    SchemaRow("explain", "zeitbuch.core.report.blocks:Page", "output of explain --format json", is_result=True),
 )  # fmt: skip
 
 

@@ -13,7 +13,8 @@ from zeitbuch.core.model.words import count_words, triggers_words
 from zeitbuch.core.passes.reachability import Reachability
 
 from . import sentences
-from .document import Block, Bullets, Facts, Heading, Page, Paragraph, step_blocks
+from .blocks import Block, Bullets, Facts, Heading, Page, Paragraph
+from .step_sections import step_blocks
 
 if TYPE_CHECKING:
     from .what_if import Story

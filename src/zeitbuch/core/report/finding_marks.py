@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from zeitbuch.core.checks.records import SEVERITIES, CheckFinding, Severity
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.sheet import Column, Sheet
-from zeitbuch.core.report.document import Block, Heading, Paragraph, Table
+from zeitbuch.core.report.blocks import Block, Heading, Paragraph, Table
 
 _LENGTHS: dict[Severity, float] = {"high": 1.0, "medium": 0.6, "low": 0.3}
 Meters = dict[str, tuple[str, float]]

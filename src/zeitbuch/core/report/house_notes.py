@@ -9,7 +9,7 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
-from .document import Aside, Block, Heading, NoteBlock, Page, Paragraph, Signatures
+from .blocks import Aside, Block, Heading, NoteBlock, Page, Paragraph, Signatures
 
 NotePlace = Literal["flow", "section", "step"]
 

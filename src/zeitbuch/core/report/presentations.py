@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from zeitbuch.core.pricing.rate_card import RateCard
     from zeitbuch.core.report.change_tables import DiffResult
 
+    from .blocks import Page
     from .change_maps import Maps
-    from .document import Page
 
 
 class SheetResult(Struct, frozen=True):

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from zeitbuch.core.model.words import join_words
 
-from .document import Block, Bullets, Heading, Paragraph, Signatures, SignLine
+from .blocks import Block, Bullets, Heading, Paragraph, Signatures, SignLine
 from .review_states import DEFAULT_ROLES, FlowReview, RoleReview
 
 SENTENCES = {

@@ -14,7 +14,7 @@ from markdown_it.token import Token
 
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
-from zeitbuch.core.report.document import Bullets, NoteBlock, Outline, Paragraph, Quote
+from zeitbuch.core.report.blocks import Bullets, NoteBlock, Outline, Paragraph, Quote
 from zeitbuch.core.report.house_notes import HouseNote, NotePlace
 
 _PLACES: dict[str, NotePlace] = {"step": "step", "section": "section"}

@@ -12,7 +12,7 @@ from zeitbuch.core.diff.word_diff import Word
 from zeitbuch.core.layout.cards import Showing
 from zeitbuch.core.layout.scene import draw_scene
 from zeitbuch.core.layout.views import View
-from zeitbuch.core.report import document as d
+from zeitbuch.core.report import blocks as d
 from zeitbuch.core.report.change_head import first_lines, head_sentences
 from zeitbuch.core.report.change_maps import Maps
 from zeitbuch.core.report.change_tables import (

@@ -6,7 +6,7 @@ from __future__ import annotations
 from html import escape
 
 from zeitbuch.core.model.sheet import Sheet, cell_text
-from zeitbuch.core.report import document as d
+from zeitbuch.core.report import blocks as d
 from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
@@ -22,7 +22,7 @@ nav { font-size: .85rem; margin-bottom: 1.5rem; display: flex; flex-wrap: wrap; 
 a { color: var(--link); text-underline-offset: .15em; } a:focus-visible { outline: 2px solid var(--ink); outline-offset: 2px; }
 h1 { font-size: 1.9rem; line-height: 1.2; margin: 0 0 1rem; }
 h2 { font-size: 1.25rem; margin: 2.6rem 0 .8rem; padding-bottom: .25rem; border-bottom: 1px solid var(--rule); }
-h3 { font-size: 1.02rem; margin: 1.8rem 0 .3rem; }
+h3 { font-size: 1.02rem; margin: 1.8rem 0 .3rem; } h4, h5, h6 { font-size: .95rem; margin: 1.4rem 0 .3rem; }
 p { margin: .4rem 0 .8rem; overflow-wrap: anywhere; } .quiet { color: var(--quiet); font-size: .88rem; }
 dl { display: grid; grid-template-columns: max-content 1fr; gap: .2rem 1.4rem; margin: .6rem 0 1rem; font-size: .93rem; }
 dt { color: var(--quiet); } dd { margin: 0; overflow-wrap: anywhere; }
@@ -38,8 +38,13 @@ aside { margin: .9rem 0 1.1rem; padding: .5rem 1rem .3rem; background: var(--car
 .gone { border: 2px solid var(--ink); padding: .4rem .8rem; font-weight: bold; }
 .sign td { height: 2.6rem; }
 .sign th:nth-child(3), .sign th:last-child { min-width: 8.5rem; }
-@media print { body { background: #fff; font-size: 11pt; } main { border: 0; padding: 0; max-width: none; } nav { display: none; }
-  h2, h3 { break-after: avoid; } table, figure, pre { break-inside: avoid; } .map svg { max-height: 24cm; } }
+@page { size: A4; margin: 11mm 15mm; }
+@media print { html { font-size: 9.5pt; } body { background: #fff; font: 8.6pt/1.34 "DejaVu Sans", Verdana, sans-serif; }
+  main { border: 0; padding: 0; max-width: none; } nav { display: none; } p { margin: .2rem 0 .4rem; }
+  h1 { font-size: 15pt; margin: 0 0 .3rem; } h2 { font-size: 10.5pt; margin: .6rem 0 .2rem; padding-bottom: .1rem; } h3 { margin: .9rem 0 .2rem; }
+  ul { margin: .15rem 0 .3rem; padding-left: 1.3rem; } ul ul { margin: 0; } .wide { margin: .25rem 0 .4rem; } table { font-size: 8pt; }
+  th, td { padding: .15rem .4rem; } .sign td { height: 1.7rem; } h2, h3, h4, h5, h6 { break-after: avoid; } tr, figure, pre { break-inside: avoid; }
+  #map { break-before: page; } .map svg { max-height: 22cm; } }
 @media (max-width: 40rem) { main { padding: 1.2rem; border: 0; } dl { grid-template-columns: 1fr; gap: 0; } dd { margin-bottom: .4rem; } }
 """
 

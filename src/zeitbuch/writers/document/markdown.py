@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 
-from zeitbuch.core.report import document as d
+from zeitbuch.core.report import blocks as d
 from zeitbuch.core.report.presentations import FlowDocument, PageResult
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.tables import markdown_text, to_markdown

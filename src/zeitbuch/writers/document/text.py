@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from zeitbuch.core.report import document as d
+from zeitbuch.core.report import blocks as d
 from zeitbuch.core.report.presentations import PageResult
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.table.grid import cell_width, fill_cells

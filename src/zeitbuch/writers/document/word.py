@@ -13,16 +13,16 @@ from typing import TYPE_CHECKING, Any
 
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.sheet import Sheet, cell_text
-from zeitbuch.core.report import document as d
+from zeitbuch.core.report import blocks as d
 from zeitbuch.core.report.presentations import FlowDocument
-from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
+
+from .word_fields import ControlKind, Marks, add_contents, add_control, add_field, clean_text
 
 if TYPE_CHECKING:
     from docx.document import Document
 
 _NO_DATE = (1980, 1, 1, 0, 0, 0)  # the earliest that a ZIP file can say
-_NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
 _WIDTH = 6.3  # inches of an A4 page between its margins
 _LETTERS = 76  # letters of a table that stand in it side by side
 
@@ -33,20 +33,36 @@ def write_document_word(document: FlowDocument, look: TextLook) -> dict[str, byt
 
 
 def to_word(documents: Sequence[FlowDocument], template: str = "") -> bytes:
-    """Documents in one file, each from a new page on; several begin with a list of them. ``template`` is the path of a Word file whose styles,
-    header and footer are taken. Raises ZeitbuchError when that cannot be read, or the library for Word files is missing."""
+    """Documents in one file, each from a new page on: one with its contents behind the first sheet, several with a list of them at the head.
+    ``template`` is the path of a Word file whose styles, header and footer are taken. Raises ZeitbuchError when that cannot be read, or the
+    library for Word files is missing."""
     made = _empty(template)
     written = [one for one in documents if one.page.kind == "flow"] or list(documents)
-    if len(written) > 1:
+    volume = len(written) > 1
+    marks = Marks()
+    if volume:
         made.add_heading("Flows", 0)
-        for one in written:
-            made.add_paragraph(_clean(one.page.title), style=_style(made, "List Bullet"))
+        add_contents(made, [(one.page.title, marks.of(one, "")) for one in written], "1-1")
     for place, one in enumerate(written):
-        if place or len(written) > 1:
+        if place or volume:
             made.add_page_break()  # type: ignore[no-untyped-call]
         for block in one.page.blocks:
+            if isinstance(block, d.Heading) and block.anchor == "map" and one.page.kind == "flow":
+                made.add_page_break()  # type: ignore[no-untyped-call]
+                if not volume:
+                    _add_inner_contents(made, one, marks)
             _ADD[type(block)](made, block, one)
+            if isinstance(block, d.Heading):
+                marks.put(made.paragraphs[-1], one, block)
     return _saved(made)
+
+
+def _add_inner_contents(made: Document, one: FlowDocument, marks: Marks) -> None:
+    """What follows the first sheet, as a list that leads there."""
+    titles = [block for block in one.page.blocks if isinstance(block, d.Heading) and block.level == 2 and block.anchor]
+    first = next(place for place, block in enumerate(titles) if block.anchor == "map")
+    made.add_paragraph().add_run("In this document").bold = True
+    add_contents(made, [(block.text, marks.of(one, block.anchor)) for block in titles[first:]], "2-2")
 
 
 def _empty(template: str) -> Document:
@@ -85,26 +101,7 @@ def _set_page(made: Document) -> None:
         made.styles[f"Heading {level}"].paragraph_format.space_before = Pt(9 if level == 1 else 6)
     footer = section.footer.paragraphs[0]
     footer.alignment = WD_ALIGN_PARAGRAPH.RIGHT
-    _add_field(footer.add_run(), "PAGE")
-
-
-def _add_field(run: Any, code: str) -> None:
-    """A field such as the number of the page (ECMA-376 part 1, 17.16)."""
-    from docx.oxml import OxmlElement
-    from docx.oxml.ns import qn
-
-    for kind in ("begin", "end"):
-        mark = OxmlElement("w:fldChar")
-        mark.set(qn("w:fldCharType"), kind)
-        run._r.append(mark)
-        if kind == "begin":
-            words = OxmlElement("w:instrText")
-            words.text = code
-            run._r.append(words)
-
-
-def _clean(text: str) -> str:
-    return _NOT_XML.sub("?", make_inert(text, keep_lines=True))
+    add_field(footer.add_run(), "PAGE")
 
 
 def _style(made: Document, name: str) -> str | None:
@@ -113,31 +110,36 @@ def _style(made: Document, name: str) -> str | None:
 
 
 def _heading(made: Document, block: d.Heading, one: FlowDocument) -> None:
-    made.add_heading(_clean(block.text), min(9, max(0, block.level - 1)))
+    """A heading of its level, or of the nearest above it that the template has."""
+    names = ["Title", *[f"Heading {level}" for level in range(1, block.level)]]
+    style = next((found for name in reversed(names) if (found := _style(made, name))), None)
+    paragraph = made.add_paragraph(clean_text(block.text), style=style)
+    if style is None:
+        paragraph.runs[0].bold = True
 
 
 def _paragraph(made: Document, block: d.Paragraph, one: FlowDocument) -> None:
-    run = made.add_paragraph().add_run(_clean(block.text))
+    run = made.add_paragraph().add_run(clean_text(block.text))
     run.italic = block.quiet or None
 
 
 def _facts(made: Document, block: d.Facts, one: FlowDocument) -> None:
     for key, value in block.pairs:
         paragraph = made.add_paragraph()
-        paragraph.add_run(f"{_clean(key)}: ").bold = True
-        paragraph.add_run(_clean(value))
+        paragraph.add_run(f"{clean_text(key)}: ").bold = True
+        paragraph.add_run(clean_text(value))
 
 
 def _bullets(made: Document, block: d.Bullets, one: FlowDocument) -> None:
     for item in block.items:
-        made.add_paragraph(_clean(item), style=_style(made, "List Bullet"))
+        made.add_paragraph(clean_text(item), style=_style(made, "List Bullet"))
 
 
 def _outline(made: Document, block: d.Outline, one: FlowDocument) -> None:
     from docx.shared import Mm
 
     for depth, text in block.lines:
-        paragraph = made.add_paragraph(_clean(text), style=_style(made, "List Bullet"))
+        paragraph = made.add_paragraph(clean_text(text), style=_style(made, "List Bullet"))
         paragraph.paragraph_format.left_indent = Mm(6 + 6 * min(depth, 12))
 
 
@@ -160,7 +162,7 @@ def _add_rows(made: Document, rows: list[list[str]], least: Sequence[int] = ()) 
     _share_width(table, rows, least or [6] * len(rows[0]))
     for row, texts in zip(table.rows, rows, strict=True):
         for cell, text in zip(row.cells, texts, strict=True):
-            cell.text = _clean(text)
+            cell.text = clean_text(text)
     for cell in table.rows[0].cells:
         for run in cell.paragraphs[0].runs:
             run.bold = True
@@ -205,8 +207,8 @@ def _share_width(table: Any, rows: list[list[str]], least: Sequence[int]) -> Non
 
 def _quote(made: Document, block: d.Quote, one: FlowDocument) -> None:
     if block.label:
-        made.add_paragraph().add_run(_clean(block.label)).bold = True
-    made.add_paragraph(style=_style(made, "Intense Quote")).add_run(_clean(block.text))
+        made.add_paragraph().add_run(clean_text(block.label)).bold = True
+    made.add_paragraph(style=_style(made, "Intense Quote")).add_run(clean_text(block.text))
 
 
 def _picture(made: Document, block: d.Picture, one: FlowDocument) -> None:
@@ -218,20 +220,26 @@ def _picture(made: Document, block: d.Picture, one: FlowDocument) -> None:
     limit = Inches(8.5)
     if image.height > limit:
         image.width, image.height = int(image.width * limit / image.height), limit
-    image._inline.docPr.set("descr", _clean(block.alt))  # what is read out to those who do not see it
+    image._inline.docPr.set("descr", clean_text(block.alt))  # what is read out to those who do not see it
 
 
 def _links(made: Document, block: d.Links, one: FlowDocument) -> None:
     for title, _, remark in block.items:
-        made.add_paragraph(_clean(f"{title}: {remark}"), style=_style(made, "List Bullet"))
+        made.add_paragraph(clean_text(f"{title}: {remark}"), style=_style(made, "List Bullet"))
 
 
+_CONTROLS: dict[str, ControlKind] = {"date": "date", "verdict": "verdict"}
 _ROOM_TO_SIGN = (6, 14, 14, 8, 8, 16)  # for the pen
 
 
 def _signatures(made: Document, block: d.Signatures, one: FlowDocument) -> None:
-    _add_rows(made, [list(row) for row in block.rows()], _ROOM_TO_SIGN)
-    made.add_paragraph().add_run(_clean(block.remark())).italic = True
+    rows = [list(row) for row in block.rows()]
+    _add_rows(made, rows, _ROOM_TO_SIGN)
+    for row, line in zip(made.tables[-1].rows[1:], block.lines, strict=True):
+        for place, (title, words) in enumerate(zip(rows[0], rows[1 + block.lines.index(line)], strict=True)):
+            if place >= 2 and not words:
+                add_control(row.cells[place].paragraphs[0], f"{title} ({line.role})", _CONTROLS.get(title, "text"))
+    made.add_paragraph().add_run(clean_text(block.remark())).italic = True
 
 
 def _aside(made: Document, block: d.Aside, one: FlowDocument) -> None:
@@ -239,7 +247,7 @@ def _aside(made: Document, block: d.Aside, one: FlowDocument) -> None:
     from docx.shared import Mm
 
     first = len(made.paragraphs)
-    made.add_paragraph().add_run(_clean(block.label)).italic = True
+    made.add_paragraph().add_run(clean_text(block.label)).italic = True
     for inner in block.blocks:
         _ADD[type(inner)](made, inner, one)
     for paragraph in made.paragraphs[first:]:

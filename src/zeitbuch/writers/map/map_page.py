@@ -23,8 +23,9 @@ from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words, trigger_words
 from zeitbuch.core.passes.reachability import Reachability, Read
-from zeitbuch.core.report.document import Block, Bullets, Facts, Heading, Paragraph, step_blocks
+from zeitbuch.core.report.blocks import Block, Bullets, Facts, Heading, Paragraph
 from zeitbuch.core.report.sentences import summary_sentences
+from zeitbuch.core.report.step_sections import step_blocks
 from zeitbuch.writers.document.html import block_html
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.look import FONT, PAGE

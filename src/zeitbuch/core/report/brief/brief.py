@@ -16,8 +16,9 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.secret_labels import map_texts
-from zeitbuch.core.report.document import Aside, Block, Bullets, Heading, NoteBlock, Page, Paragraph, step_blocks
+from zeitbuch.core.report.blocks import Aside, Block, Bullets, Heading, NoteBlock, Page, Paragraph
 from zeitbuch.core.report.first_sheet.sheet import SheetFacts, told_blocks
+from zeitbuch.core.report.step_sections import steps_section
 
 from .masked_flow import brief_flow, know_people, words_in_small_letters
 from .placeholders import Placeholders
@@ -69,10 +70,7 @@ def brief_of(
         handlers=tuple(made.within(name) for name in facts.handlers),
     )
     blocks = told_blocks(graph, around)
-    blocks.append(Heading(2, "Steps", "steps"))
-    for step in graph.in_order():
-        if step.kind != "note":
-            blocks += step_blocks(graph, step)
+    blocks += [Heading(2, "Steps", "steps"), *steps_section(graph)]
     blocks = [map_texts(block, made.again) for block in blocks]
     title = graph.flow.title
     state = fingerprint(flow)

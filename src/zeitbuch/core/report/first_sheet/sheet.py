@@ -17,7 +17,7 @@ from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Trigger
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import join_words
-from zeitbuch.core.report.document import Block, Bullets, Facts, Heading, Outline, Paragraph
+from zeitbuch.core.report.blocks import Block, Bullets, Facts, Heading, Outline, Paragraph
 from zeitbuch.core.report.finding_marks import open_points
 from zeitbuch.core.report.sentences import when_words
 

@@ -16,7 +16,7 @@ from zeitbuch.core.model.kinds import EFFECTS
 from zeitbuch.core.model.records import Effect
 from zeitbuch.core.model.sheet import Column, Sheet, cell_text, number_text
 from zeitbuch.core.model.words import count_words
-from zeitbuch.core.report.document import Block, Facts, Heading, Links, Page, Paragraph, Table
+from zeitbuch.core.report.blocks import Block, Facts, Heading, Links, Page, Paragraph, Table
 
 from .rows import Site, SiteRow, rows_by
 
