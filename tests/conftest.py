@@ -25,6 +25,13 @@ from zeitbuch.readers.reading.reader import Reader, read_estate
 # The drawn flows are the same every time; `tests/soak.py` draws others, for long runs by hand (see CONTRIBUTING.md).
 settings.register_profile("same", derandomize=True, deadline=None)  # a slow machine is no fault
 settings.load_profile("same")
+
+
+def draws(wanted: int, often: int = 0) -> int:
+    """How much a test tries: ``often`` (else four times as much) in a long run by hand (`ZEITBUCH_LONG_TESTS=1`), so that every run stays short."""
+    return (often or 4 * wanted) if os.environ.get("ZEITBUCH_LONG_TESTS") else wanted
+
+
 # Words of whatever modules a process has loaded are drawn as well, so that a draw would depend on the tests that ran before it.
 providers.is_local_module_file = lambda _: False
 

@@ -242,7 +242,7 @@ def _writer(place: str, who: int, count: int) -> None:
 
 def test_eight_writers_lose_nothing(place: str) -> None:
     context = multiprocessing.get_context("spawn")
-    writers = [context.Process(target=_writer, args=(place, w, 50)) for w in range(8)]
+    writers = [context.Process(target=_writer, args=(place, w, 20)) for w in range(8)]
     for w in writers:
         w.start()
     for w in writers:
@@ -254,9 +254,9 @@ def test_eight_writers_lose_nothing(place: str) -> None:
         notes = [e.note for e in reading.snapshots(None)]
         said = [e.note for e in reading.entries("note")]
         numbers = [[e.number for e in reading.snapshots(line)] for line in LINES]
-    assert sorted(notes) == sorted(f"writer {w} state {n}" for w in range(8) for n in range(50))
-    assert sorted(said) == sorted(f"of {n}" for w in range(8) for n in range(50) if not (n % 3 and n % 5))
-    assert numbers == [list(range(1, 151)), list(range(1, 151)), list(range(1, 101))]
+    assert sorted(notes) == sorted(f"writer {w} state {n}" for w in range(8) for n in range(20))
+    assert sorted(said) == sorted(f"of {n}" for w in range(8) for n in range(20) if not (n % 3 and n % 5))
+    assert numbers == [list(range(1, 61)), list(range(1, 61)), list(range(1, 41))]
 
 
 KILLED = """

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import ask, chain, flow, link, step
-from conftest import Run
+from conftest import Run, draws
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.estimate.estate import estimate_exactly
@@ -158,7 +158,7 @@ def plain_meeting(analysis: JoinAnalysis, mode: Any, forward: list[Any]) -> Join
     return branches[0].met if branches else None
 
 
-@settings(deadline=None, max_examples=200)
+@settings(deadline=None, max_examples=draws(80))
 @given(st.data())
 def test_joins_are_those_of_the_pairwise_rule(data: st.DataObject) -> None:
     count = data.draw(st.integers(2, 9))

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from conftest import draws
 from months_simulated import Month, assumptions_of, card_of, flows_of, random_case
 from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 
-WORLDS = 400
+WORLDS = draws(240, 400)
 
 
 def places_of(seeds: range) -> list[tuple[float, float, float, float]]:

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
-from conftest import Run, read
+from conftest import Run, draws, read
 from zeitbuch.core.diff.change_types import CHANGE_KINDS
 from zeitbuch.core.diff.estate_changes import estate_changes, flow_changes
 from zeitbuch.core.diff.matching import match_steps
@@ -565,7 +565,7 @@ WORDS = st.lists(
 ).map(" ".join)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=draws(80), deadline=None)
 @given(WORDS, WORDS)
 def test_word_changes_hold_both_texts(old: str, new: str) -> None:
     pieces = word_changes(old, new)

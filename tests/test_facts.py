@@ -97,7 +97,7 @@ def test_facts_of_triggers_and_flows() -> None:
     assert {change.type: str(change.new) for change in found.changes} == {
         "authentication": "signed header", "fault handler": "starts Faults", "concurrency": "at most 3",
     }  # fmt: skip
-    text = str(flow_page(stated, "f", None).blocks)
+    text = str(flow_page(Graph(stated), "f", None).blocks)
     assert "callers: signed header" in text and "starts Faults" in text and "at most 3" in text
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from conftest import draws
 from zeitbuch.readers.dialects.field_checks import (
     DURATION,
     FLAG,
@@ -87,8 +88,9 @@ def test_what_is_unread_is_found_quickly_as_by_looking_at_each_value(name: str) 
     forms = RecordForms(claims, FIELDS)
     refused_values_met = formed = 0
     shapes = [drawn_record(draw) for _ in range(60)] + [SOUND] * 10
-    for turn in range(10500):
-        record = drawn_record(draw) if turn % 3 == 0 else _with_other_values(shapes[turn // 150], draw)
+    turns = draws(3500, 10500)
+    for turn in range(turns):
+        record = drawn_record(draw) if turn % 3 == 0 else _with_other_values(shapes[turn * 70 // turns], draw)
         rest = {} if claims is None else unclaimed_part(record, claims)
         refused = refused_values(record, FIELDS)
         assert forms.unread_in(record) == (count_values(rest), refused), record
@@ -96,8 +98,8 @@ def test_what_is_unread_is_found_quickly_as_by_looking_at_each_value(name: str) 
         assert forms.rest_of(record) == with_refused(rest, refused), record
         refused_values_met += len(refused)
         formed += forms._form_of(record) is not None
-    assert refused_values_met > 6000
-    assert formed > 2000  # or nothing was tried
+    assert refused_values_met > turns // 2
+    assert formed > turns // 6  # or nothing was tried
 
 
 # A record in which all is in order, and nothing is unread where settings are claimed whole.

@@ -32,7 +32,7 @@ SAID = {
         "which way ‘Desk’ goes (by what ‘Whose matter is it?’ answers)", "the booking number of ‘Look up a booking’", "the amount to pay back of ‘Pay a refund’",
         "the name of the ship and the day of the voyage", "A model words what ‘Refund agent’ and ‘Complaint agent’ give.", "Limit of ‘Pay a refund’ is fixed: 200.", "Nobody approves anything.",
         "Spend money: ‘Pay a refund’ through ‘Bank’.", "Write: ‘Office mail’.", "Read: ‘Office mail’, ‘Bookings’ and ‘Voyage log’.", "Any other failure ends its branch, and nobody is told.",
-        "10.75 EUR in 2026-11", "98 % default",
+        "20.52 EUR in 2026-11: low 17.1, likely 20.4, high 24.2", "98 % default",
     ],
     "Invoice intake": [
         "Reads suppliers' invoices, sorts them by amount and books them.", "When the event ‘invoice received’ happens.", "140 runs in 2026-11 (assumptions", "‘Extract the fields’ asks fulmar-mini-2",
@@ -40,7 +40,18 @@ SAID = {
         "‘Book the line’ writes to ‘ledger lines’", "Maren Dahl decides at ‘Ask the head of office’.", "to office@halvorsund.example and ‘Tell accounting’ to accounting@halvorsund.example",
         "Write: ‘ledger’ and ‘ledger lines’.", "When ‘Read the invoice’ fails: the run goes on at 9 ‘Tell accounting’.", "it is tried again up to 2 times",
         "When Maren Dahl does not answer ‘Ask the head of office’ within 2 days: ‘Remind’ sends to office@halvorsund.example, and the run goes on at ‘Book it’.",
-        "Any other failure ends its branch, and nobody is told.", "0.36 EUR in 2026-11",
+        "Any other failure ends its branch, and nobody is told.", "2.09 EUR in 2026-11",
+    ],
+    "Rescue call": [
+        "Alerts the coast and the duty officer when a ship reports a person overboard.", "When a web request comes in (‘Alarm from the bridge’); the caller shows who it is: signed with the ship's key.",
+        "6 runs in 2026-11 (assumptions", "‘Read the alarm’ reads a document", "asks fulmar-mini-2, which is to answer ‘life’, ‘drill’ or ‘unclear’", "life: on to 7 ‘Alert or telephone’",
+        "‘Alert everybody’ runs its ways side by side", "‘Tell the coast’ sends to coast@halvorsund.example", "‘Wake the duty officer’ sends to duty@halvorsund.example", "‘Wait for news’ waits for 15 minutes",
+        "‘Write the report’ calls the flow ‘Rescue report’", "drill: on to 5 ‘Note it’", "‘Note it’ writes to ‘Bridge log’; there this way ends", "‘Is it real?’ asks Ivar Lunde, who has 5 minutes",
+        "real: on to 7 ‘Alert or telephone’", "not real: on to 5 ‘Note it’", "no answer within 5 minutes:", "A model decides which way ‘Urgency’ goes (by what ‘How urgent?’ answers).", "Ivar Lunde decides at ‘Is it real?’.",
+        "‘Tell the harbour master’ to harbour-master@halvorsund.example", "‘Have the switchboard telephone’ to switchboard@halvorsund.example", "Write: ‘Bridge log’.", "It calls ‘Rescue report’.",
+        "When Ivar Lunde does not answer ‘Is it real?’ within 5 minutes: ‘Tell the harbour master’ sends to harbour-master@halvorsund.example, and the run goes on at ‘Alert or telephone’.",
+        "it is tried again up to 2 times, 30 seconds apart, and then ‘Alert or telephone’ around it takes the fault.", "When ‘Alert or telephone’ fails: the run goes on at 8 ‘Have the switchboard telephone’.",
+        "Any other failure ends its branch, and nobody is told.",
     ],
 }  # fmt: skip
 
@@ -60,8 +71,14 @@ def told(one: Flow) -> str:
 @pytest.mark.parametrize("name", SAID)
 def test_what_the_hand_said_is_said(name: str, demo: Path, run: Run) -> None:
     assert (HAND / f"{name.lower().replace(' ', '-')}.md").is_file()
-    assert run("document", "--flow", name, "-o", "docs", "--format", "markdown", cwd=demo).code == 0
-    text = (demo / "docs" / ("letters.md" if name == "Customer letters" else "invoice-intake.md")).read_text()
+    own = [str(HAND / "rescue-call.yaml")] if name == "Rescue call" else []
+    (demo / "assumptions.toml").write_text(
+        (demo / "assumptions.toml").read_text() + '\n[[assume]]\nflow = "Rescue call"\nruns = 6\n' * bool(own)
+    )
+    assert run("document", *own, "--flow", name, "-o", "docs", "--format", "markdown", cwd=demo).code == 0
+    text = (
+        demo / "docs" / ("letters.md" if name == "Customer letters" else f"{name.lower().replace(' ', '-')}.md")
+    ).read_text()
     sheet = text[: text.index("## Map")].replace("\\*", "*").replace("\\>", ">").replace("\\_", "_")
     for sentence in SAID[name]:
         assert sentence in sheet, sentence

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 from builders import drawn_flows
+from conftest import draws
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import LEADING, PAD, SPINE, Showing
 from zeitbuch.core.layout.geometry import Scene, tab_outline
@@ -100,7 +101,7 @@ def test_demo_flows_are_drawn_clean(november: Estate) -> None:
             alone(drawn)
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=draws(70), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(drawn_flows())
 def test_random_compound_flows_are_drawn_clean(flow: Flow) -> None:
     graph = Graph(flow)

@@ -9,6 +9,7 @@ from hypothesis.internal.conjecture import providers
 from msgspec import structs
 
 from builders import chain, flow, flows, link, step
+from conftest import draws
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Estate, Flow, Origin
@@ -36,7 +37,7 @@ def test_records_are_frozen() -> None:
         step("a").name = "b"  # type: ignore[misc]
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=draws(40), deadline=None)
 @given(flows())
 def test_native_round_trip_gives_the_identical_model(f: Flow) -> None:
     for text, name in ((to_yaml(Estate(flows=(f,))), "x.yaml"), (to_json(Estate(flows=(f,))), "x.json")):

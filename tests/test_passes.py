@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders import ask, chain, flow, link, step
+from conftest import draws
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.graph.topology import Graph
@@ -260,7 +261,7 @@ def _expected(node: Node, arriving: float, found: dict[int, float]) -> float:
     return through
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=draws(120), deadline=None)
 @given(TREES)
 def test_passes_agree_with_a_recursion_over_the_structure(tree: Node) -> None:
     made = _Builder()

@@ -8,6 +8,7 @@ import random
 import pytest
 from dateutil.rrule import rrulestr
 
+from conftest import draws
 from zeitbuch.core.model.records import Schedule
 from zeitbuch.core.model.rule_words import rule_words
 from zeitbuch.core.model.words import schedule_words
@@ -69,7 +70,7 @@ def test_two_rules_of_the_same_words_fire_at_the_same_times() -> None:
     end = datetime.datetime(2027, 3, 1)
     by_words: dict[str, tuple[str, list[datetime.datetime]]] = {}
     said = 0
-    for _ in range(4000):
+    for _ in range(draws(1200, 4000)):
         rule = drawn_rule(draw)
         words = rule_words(rule)
         if words is None:
@@ -80,4 +81,4 @@ def test_two_rules_of_the_same_words_fire_at_the_same_times() -> None:
         times = rrulestr(rule, dtstart=begin).between(begin, end, inc=True)
         other, expected = by_words.setdefault(words, (rule, times))
         assert times == expected, (words, rule, other)
-    assert said > 1000
+    assert said > draws(300, 1000)

@@ -19,7 +19,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import ESTATE, Run
+from conftest import ESTATE, Run, draws
 from test_mutations import mutated
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.report.inventory import rows_of_flows
@@ -80,7 +80,7 @@ def broken(draw: random.Random) -> tuple[str, bytes]:
 
 @pytest.mark.parametrize("part", range(PARTS))
 def test_mutated_inputs_never_end_in_a_traceback(part: int, tmp_path: Path) -> None:
-    """2,400 inputs with a fixed seed: an answer or a message for each, none over 10 seconds, memory within bounds."""
+    """Inputs with a fixed seed, 2,400 in a long run: an answer or a message for each, none over 10 seconds, memory within bounds."""
 
     def too_long(_signal: int, _frame: FrameType | None) -> None:
         raise TimeoutError("an input took more than 10 seconds")
@@ -88,7 +88,7 @@ def test_mutated_inputs_never_end_in_a_traceback(part: int, tmp_path: Path) -> N
     signal.signal(signal.SIGALRM, too_long)
     draw = random.Random(7_000 + part)
     answered = 0
-    for n in range(2_400 // PARTS):
+    for n in range(draws(900, 2_400) // PARTS):
         name, raw = broken(draw)
         path = tmp_path / f"{n}-{name}"
         path.write_bytes(raw)
@@ -105,7 +105,7 @@ def test_mutated_inputs_never_end_in_a_traceback(part: int, tmp_path: Path) -> N
         assert flows or reader.problems, path
         answered += bool(flows)
         path.unlink()
-    assert answered > 60
+    assert answered > draws(20, 60)
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss < 1_000_000
 
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import START, ask, chain, flow, link, step
+from conftest import draws
 from trees import LEAF, OTHER, STARTED, Tree, expected, grown
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
 from zeitbuch.core.assumptions.rules import Assumptions, Rule
@@ -69,7 +70,7 @@ def check_tree(tree: Tree) -> list[str]:
     return found + disagree(whole, lambda runs, seed: Sample(exact.plan, runs, seed))
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=draws(120), deadline=None, suppress_health_check=list(HealthCheck))
 @given(STARTED)
 def test_exact_sampled_and_every_outcome_agree(tree: Tree) -> None:
     assert check_tree(tree) == []
@@ -151,7 +152,7 @@ def graphs(draw: st.DrawFn) -> Drawn:
     return Drawn(structs.replace(flow(steps, links), triggers=(START, OTHER)), rules)
 
 
-@settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=draws(100), deadline=None, suppress_health_check=list(HealthCheck))
 @given(graphs())
 def test_exact_and_sampled_agree_on_flows_of_any_shape(drawn: Drawn) -> None:
     f, rules = drawn.flow, drawn.rules

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 import yaml
 
-from conftest import ESTATE, Run
+from conftest import ESTATE, Run, draws
 from exports import OPERATIONS, SHAPES, TRIGGERS, Maker
 from scores import PARTS, read_with, score, shares
 from zeitbuch.readers.dialects.rules import parse_dialect
@@ -26,10 +26,10 @@ WANTED = {"steps": 0.98, "links": 0.95, "triggers": 0.95, "prompts": 0.95, "mode
 @pytest.mark.parametrize("shape", SHAPES)
 def test_exports_never_seen_are_read(shape: str) -> None:
     total: Counter[str] = Counter()
-    for seed in range(25):
+    for seed in range(draws(12, 25)):
         total += score(Maker(seed, shape).export())
     found = shares(total)
-    assert total["steps wanted"] > 700
+    assert total["steps wanted"] > draws(330, 700)
     for part in PARTS:
         assert min(found[part]) >= WANTED[part], (shape, part, found)
 
@@ -43,7 +43,7 @@ def test_exports_never_seen_are_read(shape: str) -> None:
 )  # fmt: skip
 def test_other_ways_of_writing_are_read(shape: str, variant: str) -> None:
     total: Counter[str] = Counter()
-    for seed in range(8):
+    for seed in range(draws(5, 8)):
         total += score(Maker(seed, shape, variant).export())
     found = shares(total)
     for part in PARTS:
@@ -53,7 +53,7 @@ def test_other_ways_of_writing_are_read(shape: str, variant: str) -> None:
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_single_file_is_enough(shape: str) -> None:
     total: Counter[str] = Counter()
-    for seed in range(12):
+    for seed in range(draws(8, 12)):
         total += score(Maker(seed, shape).export(files=1))
     found = shares(total)
     for part in PARTS:

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import drawn_flows, flows
+from conftest import draws
 from scripts import made_flow, scripted
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.diff.change_cost import Costing, with_figures
@@ -19,7 +20,7 @@ from zeitbuch.core.diff.matching import match_steps
 from zeitbuch.core.model.canonical import canonical_form, map_ids
 from zeitbuch.core.model.records import Estate, Flow
 
-MANY = 60
+MANY = draws(36, 60)
 DERIVED = ("rights widened", "rights narrowed")
 
 

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from msgspec import structs
 
 from builders import ask, chain, flow, link, step
+from conftest import draws
 from zeitbuch.core.graph.flow_calls import call_words, calls_of, shared_of, stores_of
 from zeitbuch.core.graph.pattern_class import pattern_reason
 from zeitbuch.core.graph.topology import Graph
@@ -41,7 +42,7 @@ def acyclic(draw: st.DrawFn) -> Flow:
     return flow([step(f"s{i}", k, join=join) for i, k in enumerate(kinds)], links)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=draws(60), deadline=None)
 @given(acyclic())
 def test_always_before_holds_in_every_run(made: Flow) -> None:
     """Every choice of every decision is tried: what is said to run always before a step has run whenever the step does."""

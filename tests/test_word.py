@@ -119,8 +119,9 @@ def test_hostile_names_are_text(tmp_path: Path, run: Run) -> None:
 @pytest.mark.skipif(SOFFICE is None, reason="LibreOffice is not installed")
 def test_libreoffice_opens_every_file(demo: Path, run: Run, tmp_path: Path) -> None:
     hostile(demo / "hostile.json")
+    flows = [word for key in ("letters", "SH-1052", "crew-swap", "TM-210") for word in ("--flow", key)]
     assert (
-        run("document", "-o", "all.docx", cwd=demo).code == 0
+        run("document", "-o", "all.docx", *flows, cwd=demo).code == 0
         and run("document", "hostile.json", "-o", "h.docx", cwd=demo).code == 0
     )
     home = f"-env:UserInstallation=file://{tmp_path / 'office'}"

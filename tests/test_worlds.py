@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from msgspec import UNSET, structs
 
 from builders import ask, chain, flow, link, step
+from conftest import draws
 from test_sampled import Drawn, graphs
 from trees import STARTED, Tree, grown
 from zeitbuch.core.assumptions.lookup import AssumptionLookup
@@ -94,7 +95,7 @@ def all_in_doubt(rules: list[Rule]) -> list[Rule]:
     return [in_doubt(rule) for rule in rules if last.get(rule.step) is not rule]
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=draws(50), deadline=None, suppress_health_check=list(HealthCheck))
 @given(graphs(), st.booleans())
 def test_passes_of_all_worlds_are_those_of_each(drawn: Drawn, declared: bool) -> None:
     """Of flows of any shape, with doubt in what is declared, and in what nobody declares."""

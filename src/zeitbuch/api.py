@@ -231,9 +231,9 @@ def restore(what: str, book: str = BOOK_NAME) -> bytes:
     return restore_version(Session(book=book), name, key).data
 
 
-def explain(flow: Flow, step: str = "") -> Page:
-    """A flow or a step (id, number or name) in plain words, as blocks."""
-    return explain_flow(flow, step).page
+def explain(flow: Flow, step: str = "", estate: Estate | None = None) -> Page:
+    """A flow or a step (id, number or name) in plain words, as blocks; flows of an ``estate`` are called by their titles."""
+    return explain_flow(estate or Estate((flow,)), flow, step).page
 
 
 def map(of: Flow | Estate, form: str = "svg", by: By = "owner", turned: bool = False) -> str | bytes:

@@ -16,6 +16,7 @@ from zeitbuch.book.reviews import reviews_of, standing_signatures
 from zeitbuch.book.selection import find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.checks.records import Person
+from zeitbuch.core.graph.flow_calls import titles_of
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow, Origin
@@ -57,7 +58,14 @@ def make_brief(session: Session, estate: Estate, flow: Flow, prompts: bool) -> t
     maker = DocumentMaker([flow], None, DocumentFacts(estate))
     people, problems = people_of(session.workspace)
     session.problems += problems
-    return brief_of(flow, maker.sheet_facts(flow), name_lists(), names_of_people(people), prompts)
+    return brief_of(
+        flow, maker.sheet_facts(flow), name_lists(), names_of_people(people), prompts, _called_titles(estate, flow)
+    )
+
+
+def _called_titles(estate: Estate, flow: Flow) -> dict[str, str]:
+    wanted = {step.calls.casefold() for step in flow.steps if step.calls}
+    return {key: title for key, title in titles_of(estate.flows).items() if key in wanted}
 
 
 def names_of_people(people: Sequence[Person]) -> list[str]:

@@ -131,7 +131,7 @@ def _with_money(found: Sequence[CheckFinding], estate: Estate, basis: EstimateBa
         result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
     except ZeitbuchError:
         return list(found)  # `estimate` says why
-    costs = {flow.id: flow.cost_month for flow in result.flows}
+    costs = {flow.id: flow.bill_month for flow in result.flows}
     return [
         structs.replace(one, month=float(cost.amount), unpriced=cost.unknown)
         if (cost := costs.get(one.flow_id)) is not None

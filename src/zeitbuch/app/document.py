@@ -9,7 +9,7 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
-from zeitbuch.core.graph.flow_calls import Call, calls_of
+from zeitbuch.core.graph.flow_calls import Call, calls_of, titles_of
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.layout.cards import PLAIN
@@ -42,11 +42,13 @@ PICTURE_SCALE = 2.0  # pixels a point of a map in a Word file
 
 
 class PageParts(Struct, frozen=True):
-    """What a page has beside what follows from its flow: notes of the house, the end of its first sheet, links to the flows around it."""
+    """What a page has beside what follows from its flow: notes of the house, the end of its first sheet, links to the flows
+    around it, and their titles."""
 
     notes: tuple[HouseNote, ...] = ()
     sign_off: tuple[Block, ...] = ()
     neighbours: tuple[Block, ...] = ()
+    titles: Mapping[str, str] = {}
 
 
 NO_PARTS = PageParts()
@@ -78,6 +80,7 @@ class DocumentMaker:
         self.files = [files[id(flow)] for flow in flows]
         self.pages = {flow.id: (flow.title, files[id(flow)]) for flow in reversed(about.estate.flows)}
         self.estimates = {one.id: one for one in reversed(result.flows)} if result is not None else {}
+        self.titles = titles_of(about.estate.flows)
         self.calls: dict[str, list[Call]] = {}
         for call in calls_of(about.estate):
             for key in dict.fromkeys((call.source, call.target)):
@@ -107,6 +110,7 @@ class DocumentMaker:
                 )
             ),
             tuple(neighbour_blocks(flow.id, self.calls.get(flow.id, ()), self.pages)),
+            self.titles,
         )
 
     def sheet_facts(self, flow: Flow) -> SheetFacts:
@@ -185,10 +189,10 @@ def document_flow(
 ) -> FlowDocument:
     """The document of one flow; ``name`` is its file name without suffix. Raises ZeitbuchError when it cannot be drawn, unless that may
     be added to ``problems``."""
-    graph = Graph(flow)
+    graph = Graph(flow, parts.titles)
     sheet = first_sheet(graph, facts or SheetFacts())
     sign_off = parts.sign_off or sign_off_blocks(fingerprint(flow), None, {})
-    page = flow_page(flow, name, result, sheet, sign_off, parts.neighbours)
+    page = flow_page(graph, name, result, sheet, sign_off, parts.neighbours)
     page = _with_notes(graph, page, parts.notes, problems)
     try:
         drawn = draw_scene(graph, measure_text)

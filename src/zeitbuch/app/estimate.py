@@ -33,6 +33,7 @@ __all__ = ["months_sheet"]
 
 Per = Literal["", "run", "month", "year"]
 SHOWN_DRIVERS = 20
+MOST_DRAWN = 500  # flows of an estate whose sheets say low and high: drawing takes longer than writing the page
 NEEDS_STEPS = frozenset({"step", "model", "connection", "owner", "environment", "host"})
 
 
@@ -52,6 +53,24 @@ def estimate_means(session: Session, estate: Estate, basis: EstimateBasis) -> Es
     """The exact means of an estate, without distributions. What is wrong goes to the session's problems."""
     basis.check_shares(estate)
     result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
+    session.problems += [*basis.problems, *result.problems]
+    return result
+
+
+def estimate_for_sheets(
+    session: Session, estate: Estate, basis: EstimateBasis, names: Sequence[str] = ()
+) -> EstateEstimate:
+    """What first sheets say of some flows (ids or names; all without any): with the distributions that `estimate` shows, in estates of up to
+    ``MOST_DRAWN`` flows; of larger ones the exact means."""
+    if len(estate.flows) > MOST_DRAWN:
+        return estimate_means(session, estate, basis)
+    from zeitbuch.core.estimate.sampled_estate import estimate_flows
+
+    basis.check_shares(estate)
+    result = estimate_flows(
+        estate.flows, basis.card, basis.assumptions, basis.month, Sampling(), True, basis.counters, share_work,
+        wanted=_ids_of_flows(estate, names),
+    )  # fmt: skip
     session.problems += [*basis.problems, *result.problems]
     return result
 
@@ -157,7 +176,7 @@ def find_drivers(
             wanted,
         )
         total = narrow_estimate(found, wanted).total
-        return (total.cost_month + total.meters_month + total.fees_month).amount
+        return total.bill_month.amount
 
     with session.progress(len(estate.flows), "moving assumptions") as advance:
         return rank_drivers(estate.flows, prices, when, basis.assumptions, per, wanted, advance, on_average)

@@ -6,27 +6,41 @@ from __future__ import annotations
 import difflib
 import textwrap
 from collections.abc import Sequence
+from typing import get_args
 
+from zeitbuch.core.graph.flow_calls import titles_of
 from zeitbuch.core.graph.step_lookup import pick_step
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.messages import MESSAGES
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.records import Flow
+from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report import explanation
 from zeitbuch.core.report.presentations import PageResult
+from zeitbuch.core.report.value_ways import Direction, ValueWays
 from zeitbuch.core.report.what_if import WhatIfSimulation, given_of
 
+DIRECTIONS: tuple[Direction, ...] = get_args(Direction)
 
-def explain_flow(flow: Flow, step: str = "") -> PageResult:
-    """A flow, or one of its steps (id, number or name). Raises ZeitbuchError for a step that is not there."""
-    graph = Graph(flow)
+
+def explain_flow(estate: Estate, flow: Flow, step: str = "") -> PageResult:
+    """A flow of an estate, or one of its steps (id, number or name). Raises ZeitbuchError for a step that is not there."""
+    graph = Graph(flow, titles_of(estate.flows))
     page = explanation.explanation_page(graph, pick_step(graph, step) if step else None)
     return PageResult("explain", page, page)
 
 
-def tell_what_if(flow: Flow, cases: Sequence[str], fails: Sequence[str], empty: Sequence[str]) -> PageResult:
+def follow_values(estate: Estate, flow: Flow, step: str, directions: Sequence[Direction]) -> PageResult:
+    """Where what a step (id, number or name) takes comes from, and where what it makes goes, over all flows of the estate. Raises ZeitbuchError
+    for a step that is not there."""
+    page = ValueWays(estate).page(flow, pick_step(Graph(flow), step), directions)
+    return PageResult("explain", page, page)
+
+
+def tell_what_if(
+    estate: Estate, flow: Flow, cases: Sequence[str], fails: Sequence[str], empty: Sequence[str]
+) -> PageResult:
     """What happens when decisions take these cases ('CASE' or 'STEP=CASE'), these steps fail, and these give nothing."""
-    graph = Graph(flow)
+    graph = Graph(flow, titles_of(estate.flows))
     story = WhatIfSimulation(graph, given_of(graph, list(cases), list(fails), list(empty))).tell_story()
     return PageResult("story", story, explanation.story_page(graph, story))
 

@@ -108,7 +108,7 @@ def _with_figures(one: FlowImpact, figures: EstateEstimate | None) -> FlowImpact
     today = _of(figures, one.id)
     if today is None:
         return one
-    month = today.cost_month if figures is not None and figures.currency else None
+    month = today.bill_month if figures is not None and figures.currency else None
     cost, unpriced = (float(month.amount), month.unknown) if month is not None else (None, ())
     return structs.replace(one, runs=today.runs, calls=today.calls_month, cost=cost, unpriced=unpriced)
 

@@ -85,7 +85,7 @@ def _months(estate: Estate, basis: EstimateBasis) -> dict[str, dict[str, float |
     result = estimate_exactly(estate, basis.card, basis.assumptions, basis.month, basis.counters)
     return {
         flow.id: {
-            "cost": amount(flow.cost_month),
+            "cost": amount(flow.bill_month),
             "calls": flow.calls_month,
         }
         for flow in result.flows

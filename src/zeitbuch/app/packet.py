@@ -46,7 +46,7 @@ from .basis import EstimateBasis
 from .brief import drafts_by_flow, names_of_people
 from .check import findings_of_estate
 from .document import DocumentFacts, DocumentMaker, flow_files
-from .estimate import estimate_means
+from .estimate import estimate_for_sheets
 from .house_notes import notes_of_house
 from .review import review_status, verify_reviews
 from .session import Session
@@ -182,7 +182,7 @@ def _documents(
         drafts=with_placeholders(made, drafts_by_flow(session, estate)),
         fingerprints={flow.id: fingerprint(flow) for flow in reversed(estate.flows)},
     )
-    maker = DocumentMaker(shown.flows, with_placeholders(made, estimate_means(session, estate, basis)), about)
+    maker = DocumentMaker(shown.flows, with_placeholders(made, estimate_for_sheets(session, estate, basis)), about)
     site = site_of_run(maker, "html")
 
     def render(document: FlowDocument) -> dict[str, str | bytes]:

@@ -37,7 +37,7 @@ def figures_of_estate(result: EstateEstimate | None) -> EstateCosts:
     if result is None:
         return EstateCosts()
     total = result.total
-    month = total.cost_month + total.meters_month + total.fees_month
+    month = total.bill_month
     return EstateCosts(
         total.calls_month, plain_amount(month.amount) if result.currency else None, result.currency, ", ".join(month.unknown),
         len(total.unknown_volume),

@@ -275,7 +275,7 @@ class _VersionMaker(NamedTuple):
         figures = self.figures.get(id(flow))
         if figures is None:
             return made
-        month = figures.cost_month
+        month = figures.bill_month
         return msgspec.structs.replace(
             made,
             calls=figures.calls,

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 from msgspec import structs
 
-from zeitbuch.core.assumptions.money import Money, Shares, money_words
+from zeitbuch.core.assumptions.money import Shares, money_words
 from zeitbuch.core.checks.records import CheckFinding, Severity
 from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
 from zeitbuch.core.graph.flow_calls import service_name
@@ -79,7 +79,7 @@ def _counts_by_flow(found: Mapping[str, Sequence[CheckFinding]] | None) -> dict[
 
 
 def _row_of(flow: Flow, file: str, estimate: FlowEstimate | None, result: EstateEstimate | None) -> SiteRow:
-    money = estimate.cost_month if estimate is not None else None
+    money = estimate.bill_month if estimate is not None else None
     priced = money is not None and result is not None and bool(result.currency)
     return SiteRow(
         id=flow.id, name=flow.title, file=file, owners=flow.owners, folder=flow.folder, state=flow.state,
@@ -89,7 +89,7 @@ def _row_of(flow: Flow, file: str, estimate: FlowEstimate | None, result: Estate
         cost_words=f"{money_words(money, result.currency)} in {result.month}" if money is not None and result is not None and priced else "",
         month=result.month if result is not None else "", currency=result.currency if result is not None else "",
         all_priced=not money.unknown if money is not None else False,
-        bill=float(money.amount + (estimate.meters_month or Money()).amount) if estimate is not None and money is not None else 0.0,
+        bill=float(money.amount) if money is not None else 0.0,
         evidence=estimate.evidence_month if estimate is not None else Shares(),
         effects=tuple(sorted({step.effect for step in flow.steps if step.enabled and step.effect != "none"})),
         connections=tuple(_uses_of(flow)),

@@ -10,7 +10,7 @@ from msgspec import structs
 from zeitbuch.app.brief import drafts_by_flow
 from zeitbuch.app.check import findings_of_estate
 from zeitbuch.app.document import DocumentFacts, DocumentMaker, flow_files
-from zeitbuch.app.estimate import estimate_means
+from zeitbuch.app.estimate import estimate_for_sheets
 from zeitbuch.app.flows import find_flows
 from zeitbuch.app.house_notes import notes_of_house
 from zeitbuch.app.review import reviews_by_flow
@@ -39,7 +39,7 @@ def run(args: argparse.Namespace) -> int:
     if args.verify:
         return _verify(session, args, estate)
     basis = basis_of(args, session)
-    result = estimate_means(session, estate, basis)
+    result = estimate_for_sheets(session, estate, basis, args.flow)
     today = this_moment().date().isoformat()
     flows = find_flows(estate, args.flow)
     unread = _unread(session)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.app.explain import explain_flow, explain_message, tell_what_if
+from zeitbuch.app.explain import DIRECTIONS, explain_flow, explain_message, follow_values, tell_what_if
 from zeitbuch.app.flows import find_flow
 from zeitbuch.cli.shared.exit_codes import OK
 from zeitbuch.cli.shared.formats import chosen_format
@@ -22,10 +22,21 @@ def run(args: argparse.Namespace) -> int:
         raise fail("option", "expected the id or name of a FLOW, or --message CODE, found neither")
     form = chosen_format(args, "page")
     session = open_session(args)
-    flow = find_flow(session.estate(args.source), args.flow)
-    if args.case or args.fails or args.empty:
-        result = tell_what_if(flow, args.case, args.fails, args.empty)
+    estate = session.estate(args.source)
+    flow = find_flow(estate, args.flow)
+    directions = [name for name in DIRECTIONS if getattr(args, name)]
+    if directions and (not args.step or args.case or args.fails or args.empty):
+        found = "no STEP" if not args.step else "--case, --fails or --empty"
+        raise fail(
+            "option",
+            f"expected FLOW and STEP alone beside --{directions[0]}, found {found}",
+            "zeitbuch explain FLOW STEP --upstream",
+        )
+    if directions:
+        result = follow_values(estate, flow, args.step, directions)
+    elif args.case or args.fails or args.empty:
+        result = tell_what_if(estate, flow, args.case, args.fails, args.empty)
     else:
-        result = explain_flow(flow, args.step or "")
+        result = explain_flow(estate, flow, args.step or "")
     show_result("page", form, result, args)
     return finish_session(session, args)

@@ -14,6 +14,7 @@ examples:
   zeitbuch explain "Lost property matching" --empty "Look up handed-in items"
   zeitbuch explain "Crew swap approvals" --case allowed --fails "Change the rota"
   zeitbuch explain "Berth delay notices" --case minor
+  zeitbuch explain "Customer letters" "Desk" --upstream
   zeitbuch explain --message link-end               what a message means, by its code"""
 
 
@@ -31,6 +32,9 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--fails", metavar="STEP", action="append", default=[], help="this step fails, every time it is tried"
     )
     group.add_argument("--empty", metavar="STEP", action="append", default=[], help="this step gives nothing")
+    group = parser.add_argument_group("where values come from and go, over all flows")
+    group.add_argument("--upstream", action="store_true", help="where what STEP takes comes from")
+    group.add_argument("--downstream", action="store_true", help="where what STEP makes goes")
     parser.add_argument(
         "--source",
         metavar="SOURCE",

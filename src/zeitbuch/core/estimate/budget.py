@@ -62,12 +62,6 @@ def _measured_figure(money: Money | None, spread: Spread | None, measure: Measur
     return (getattr(spread, measure), "") if spread is not None else (None, "runs were not sampled")
 
 
-def _month_cost(flow: FlowEstimate) -> Money | None:
-    if flow.cost_month is None:
-        return None
-    return flow.cost_month + flow.meters_month if flow.meters_month is not None else flow.cost_month
-
-
 def budget_excesses(result: EstateEstimate, budgets: tuple[Budget, ...]) -> list[Excess]:
     """All figures that are over their limit or not known."""
     found: list[Excess] = []
@@ -97,14 +91,14 @@ def _excesses_per_run(flows: list[FlowEstimate], measure: Measure, limit: float)
 
 def _excesses_per_month(flows: list[FlowEstimate], measure: Measure, limit: float) -> Iterator[Excess]:
     for flow in flows:
-        figure, why = _measured_figure(_month_cost(flow), flow.month_spread, measure)
+        figure, why = _measured_figure(flow.bill_month, flow.month_spread, measure)
         if figure is None or figure > limit:
             yield Excess(flow.name, "month", measure, limit, figure, why)
 
 
 def _excess_of_estate(result: EstateEstimate, measure: Measure, limit: float) -> Iterator[Excess]:
     total = result.total
-    whole = total.cost_month + total.meters_month + total.fees_month
+    whole = total.bill_month
     figure, why = _measured_figure(whole, total.spread, measure)
     if total.unknown_volume:
         figure, why = None, "no volume is known for " + ", ".join(total.unknown_volume)

@@ -74,15 +74,13 @@ class Comparison(Struct, frozen=True):
 
 def _whole_cost(result: EstateEstimate) -> Money:
     total = result.total
-    return total.cost_month + total.meters_month + total.fees_month
+    return total.bill_month
 
 
 def _flow_month(flow: FlowEstimate | None) -> tuple[Money | None, Money]:
     if flow is None:
         return None, Money()
-    if flow.cost_month is None:
-        return None, flow.cost
-    return flow.cost_month + (flow.meters_month or Money()), flow.cost
+    return flow.bill_month, flow.cost
 
 
 def at_volume(runs: EstateFigures, factor: float, touched: set[str]) -> Decimal:

@@ -67,8 +67,7 @@ def find_proposals(
     found: list[Proposal] = []
     result = result_of(base)
     months = {
-        flow_estimate.id: (flow_estimate.cost_month.amount if flow_estimate.cost_month else Decimal(0))
-        + (flow_estimate.meters_month.amount if flow_estimate.meters_month else Decimal(0))
+        flow_estimate.id: bill.amount if (bill := flow_estimate.bill_month) is not None else Decimal(0)
         for flow_estimate in result.flows
     }
     for place, keys in enumerate(base.whole_flows().values()):

@@ -106,6 +106,13 @@ class FlowEstimate(Struct, frozen=True):
     uses_month: MonthUses | None = None
     notes: tuple[str, ...] = ()
 
+    @property
+    def bill_month(self) -> Money | None:
+        """What a month costs: models and this flow's part of the meters; None where no volume is known."""
+        if self.cost_month is None:
+            return None
+        return self.cost_month + self.meters_month if self.meters_month is not None else self.cost_month
+
 
 class Sampling(Struct, frozen=True):
     """How much to draw: ``runs`` exactly, or without it until the figures stand to ``close`` (relative standard error)."""
@@ -131,6 +138,11 @@ class Total(Struct, frozen=True):
     year_spread: Spread | None = None
     spread_of_known: Spread | None = None
     uses_month: MonthUses | None = None
+
+    @property
+    def bill_month(self) -> Money:
+        """Models, meters and fees."""
+        return self.cost_month + self.meters_month + self.fees_month
 
 
 class EstateEstimate(Struct, frozen=True):

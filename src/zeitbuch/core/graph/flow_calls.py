@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Literal
 from urllib.parse import urlsplit
 
@@ -226,3 +227,11 @@ def call_words(call: Call, names: dict[str, str]) -> str:
     target = f"‘{names[call.target]}’" if call.target else f"‘{call.name}’, which was not read"
     through = f" through ‘{call.name}’" if call.how == "store" else ""
     return f"‘{names[call.source]}’ {HOW_WORDS[call.how]} {target}{through}"
+
+
+def titles_of(flows: Iterable[Flow]) -> dict[str, str]:
+    """The titles of flows by their ids in small letters; of two with one id the first."""
+    found: dict[str, str] = {}
+    for flow in flows:
+        found.setdefault(flow.id.casefold(), flow.title)
+    return found

@@ -8,6 +8,9 @@ from typing import Literal
 
 from msgspec import Struct
 
+from zeitbuch.core.model.records import Step
+from zeitbuch.core.model.words import span_words
+
 from .topology import Edge, Graph, Level
 
 Part = Literal["trigger", "step", "branch", "goto", "inside"]
@@ -94,7 +97,7 @@ class _Level:
                 self._add_inside(level, item)
             ways = self.out.get(step, [])
             later = [name for name in self.under.get(step, []) if len(self.into[name]) > 1]
-            if len(ways) == 1 and not ways[0].back and not _edge_words(ways[0]):
+            if len(ways) == 1 and not ways[0].back and not self._edge_words(ways[0]):
                 target = ways[0].target
                 if self.idom.get(target) == step:
                     work = [target, *work]
@@ -115,7 +118,7 @@ class _Level:
     def _add_branches(self, ways: list[Edge], step: str, later: list[str], item: Item) -> None:
         own: set[str] = set()
         for edge in ways:
-            branch = Item("branch", words=_edge_words(edge) or "", error=edge.link.role == "error")
+            branch = Item("branch", words=self._edge_words(edge), error=edge.link.role == "error")
             if edge.back:
                 branch.below = [Item("goto", edge.target, back=True)]
             elif self.idom.get(edge.target) == step and edge.target not in own and edge.target not in later:
@@ -125,7 +128,23 @@ class _Level:
                 branch.below = [Item("goto", edge.target)]
             item.below.append(branch)
 
+    def _edge_words(self, edge: Edge) -> str:
+        """What a way is taken for: its label or condition, or that something failed or nobody answered."""
+        link = edge.link
+        if link.label or link.condition:
+            return link.label or link.condition
+        if link.after and "success" not in link.after:
+            step = self.graph.steps.get(link.source)
+            return " or ".join(_late_words(step) if way == "timeout" else _OUTCOME_WORDS[way] for way in link.after)
+        return "on error" if link.role == "error" else ""
 
-def _edge_words(edge: Edge) -> str:
-    link = edge.link
-    return link.label or link.condition or ("on error" if link.role == "error" else "")
+
+_OUTCOME_WORDS = {"failure": "on error", "skip": "skipped"}
+
+
+def _late_words(step: Step | None) -> str:
+    """'no answer within 2 days', 'not done within 30 seconds'."""
+    head = "no answer" if step is not None and step.kind == "approve" else "not done"
+    if step is None or step.timeout is None:
+        return head if head == "no answer" else "not done in time"
+    return f"{head} within {span_words(step.timeout)}"

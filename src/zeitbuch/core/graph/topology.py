@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cached_property
 from typing import NamedTuple
 
@@ -49,10 +50,11 @@ class Level:
 
 
 class Graph:
-    """A flow seen as levels of scopes."""
+    """A flow seen as levels of scopes; ``titles`` are those of the flows around it, by id in small letters."""
 
-    def __init__(self, flow: Flow) -> None:
+    def __init__(self, flow: Flow, titles: Mapping[str, str] | None = None) -> None:
         self.flow = flow
+        self.titles = titles or {}
         self.steps: dict[str, Step] = {step.id: step for step in flow.steps}
         self.triggers: dict[str, Trigger] = {trigger.id: trigger for trigger in flow.triggers}
         self.attached: dict[str, list[Step]] = {}
@@ -84,6 +86,10 @@ class Graph:
             helper = self.steps[link.source]
             if helper not in self.used_by(target) and self.steps[target] not in self.tools_of(helper.id):
                 self.shared.setdefault(target, []).append(helper)
+
+    def called_title(self, step: Step) -> str:
+        """The title of the flow that a step calls, or what the export says of it."""
+        return self.titles.get((step.calls or "").casefold(), step.calls or "")
 
     def used_by(self, step_id: str) -> list[Step]:
         """All that is attached to a step, wherever it is drawn."""

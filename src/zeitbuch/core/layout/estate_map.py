@@ -153,12 +153,13 @@ def _call_link(
 
 
 def _cost_bars(result: EstateEstimate, keys: list[str]) -> dict[str, tuple[str, float]]:
-    most = max((float(f.cost_month.amount) for f in result.flows if f.cost_month is not None), default=0.0)
+    most = max((float(bill.amount) for f in result.flows if (bill := f.bill_month) is not None), default=0.0)
     found: dict[str, tuple[str, float]] = {}
     for flow, key in zip(result.flows, keys, strict=True):
-        if flow.cost_month is None:
+        bill = flow.bill_month
+        if bill is None:
             found[f"flow {key}"] = ("cost per month: volume not known", 0.0)
         else:
-            words = f"{money_words(flow.cost_month)} {result.currency} per month"
-            found[f"flow {key}"] = (words, float(flow.cost_month.amount) / most if most else 0.0)
+            words = f"{money_words(bill)} {result.currency} per month"
+            found[f"flow {key}"] = (words, float(bill.amount) / most if most else 0.0)
     return found

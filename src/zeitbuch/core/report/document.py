@@ -91,15 +91,17 @@ def _variable_blocks(flow: Flow) -> list[Block]:
 
 def _cost_blocks(found: FlowEstimate, result: EstateEstimate) -> list[Block]:
     unit = result.currency
-    per_month = "unknown" if found.cost_month is None else money_words(found.cost_month, unit)
+    per_month = "unknown" if found.bill_month is None else money_words(found.bill_month, unit)
     runs = "unknown" if found.runs is None else f"{found.runs:,.0f}"
     pairs = [
         ("Model calls per run", number_text(found.calls)),
         ("Cost per run", money_words(found.cost, unit)),
         (f"Runs in {result.month}", f"{runs} ({found.runs_why})" if found.runs_why else runs),
         (f"Cost in {result.month}", per_month),
-        ("Cost is based on", evidence_words(found.evidence)),
+        ("A run is based on", evidence_words(found.evidence)),
     ]
+    if found.bill_month is not None:
+        pairs.append(("The month is based on", evidence_words(found.evidence_month)))
     if money_words(found.with_called) != money_words(found.cost):
         pairs.insert(2, ("With the flows it calls", money_words(found.with_called, unit)))
     blocks: list[Block] = [Facts(tuple(pairs))]
@@ -133,7 +135,7 @@ def _rows_of_parts(found: FlowEstimate) -> list[tuple[Any, ...]]:
 
 
 def flow_page(
-    flow: Flow,
+    graph: Graph,
     name: str,
     result: EstateEstimate | None,
     sheet: Sequence[Block] = (),
@@ -142,7 +144,7 @@ def flow_page(
 ) -> Page:
     """The document of one flow: the first sheet with its sign-off, and behind it the map, the flows around it, every step, and where
     all of it comes from."""
-    graph = Graph(flow)
+    flow = graph.flow
     blocks: list[Block] = [Heading(1, flow.title), *sheet, *sign_off]
     blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}"), _flow_facts(flow)]
     blocks += neighbours

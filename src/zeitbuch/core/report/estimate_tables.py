@@ -24,15 +24,8 @@ def _cost_cell(value: Money | None) -> Any:
     return money_words(value) if value.unknown else value.amount
 
 
-def _month_with_meters(f: FlowEstimate) -> Money | None:
-    """A month's cost with meters."""
-    if f.cost_month is None:
-        return None
-    return f.cost_month + f.meters_month if f.meters_month is not None else f.cost_month
-
-
 def _cost_order(f: FlowEstimate) -> Any:
-    whole = _month_with_meters(f)
+    whole = f.bill_month
     return (whole is None, -(whole.amount if whole else 0), f.name)
 
 
@@ -84,7 +77,7 @@ _BETWEEN_WORDS = (
 
 
 def _flow_row(flow_estimate: FlowEstimate, sampled: bool, metered: bool, rows: list[tuple[Any, ...]]) -> None:
-    bill = _month_with_meters(flow_estimate)
+    bill = flow_estimate.bill_month
     meters = "" if flow_estimate.meters_month is None else _cost_cell(flow_estimate.meters_month)
     known = flow_estimate.runs is not None
     rows.append(
@@ -124,7 +117,7 @@ def _total_row(result: EstateEstimate, rows: list[tuple[Any, ...]], sampled: boo
     total: list[Any] = [count_words(len(rows), "flow"), _at_least(t.runs, unknown, _count_text), "", "", "", ""]
     total += [_at_least(t.calls_month, unknown, _count_text)]
     parts = [t.cost_month, t.meters_month] if metered else []
-    total += [_sum_cell(money, unknown) for money in (*parts, t.cost_month + t.meters_month + t.fees_month)]
+    total += [_sum_cell(money, unknown) for money in (*parts, t.bill_month)]
     if sampled:
         known = t.spread or t.spread_of_known
         ends = [known.p10, known.p50, known.p90] if known is not None else [""] * 3
@@ -174,7 +167,7 @@ def _distribution_sheet(result: EstateEstimate, per: str) -> Sheet:
         runs = result.total.runs * _months_in(per)
         name = count_words(len(rows), "flow")
         t = result.total
-        whole = t.cost_month + t.meters_month + t.fees_month
+        whole = t.bill_month
         if t.unknown_volume:
             runs, whole = _at_least(runs, True, _count_text), structs.replace(whole, unknown=(*whole.unknown, "?"))
         total = _spread_cells(name, runs, whole, spread, t.evidence, per)
@@ -191,7 +184,7 @@ def _distribution_row(flow: FlowEstimate, per: str) -> tuple[Any, ...]:
         return _spread_cells(flow.name, flow.calls, flow.with_called, flow.spread, flow.evidence, per)
     runs = None if flow.runs is None else flow.runs * _months_in(per)
     spread = flow.year_spread if per == "year" else flow.month_spread
-    return _spread_cells(flow.name, runs, _month_with_meters(flow), spread, flow.evidence_month, per)
+    return _spread_cells(flow.name, runs, flow.bill_month, spread, flow.evidence_month, per)
 
 
 def _spread_cells(
@@ -231,7 +224,7 @@ def groups_sheet(result: EstateEstimate, rows: tuple[GroupRow, ...], by: str, pe
         ]
         lines.append((*row, *((len(group_row.flows),) if by != "step" else ()), evidence_words(group_row.evidence)))
     t = result.total
-    whole = (t.cost_month + t.meters_month + t.fees_month).times(times)
+    whole = t.bill_month.times(times)
     total: list[Any] = ["in total", t.calls_month * times, "", "", _sum_cell(whole, bool(t.unknown_volume))]
     total += [""] if by != "step" else []
     notes = estimate_notes(result, fees=False)
@@ -254,7 +247,7 @@ def _meters_sheet(
         for group_row in rows
     ]
     t = result.total
-    whole = (t.cost_month + t.meters_month + t.fees_month).times(times)
+    whole = t.bill_month.times(times)
     return Sheet(
         columns,
         tuple(lines),
@@ -364,7 +357,7 @@ def months_sheet(results: list[EstateEstimate]) -> Sheet:
     rows: list[tuple[Any, ...]] = []
     for estate_estimate in results:
         total = estate_estimate.total
-        whole = total.cost_month + total.meters_month + total.fees_month
+        whole = total.bill_month
         parts = [
             money_words(money) if money.unknown else money.amount
             for money in (total.cost_month, total.meters_month, total.fees_month, whole)

@@ -76,7 +76,7 @@ def _outcome_words(graph: Graph, steps: list[Step], first: str) -> str:
     second = f"It {join_words(parts)}" if parts else "It changes nothing outside"
     if people:
         second += f"; a person decides at {join_words(people)}"
-    subflows = list(dict.fromkeys(quote_name(step.calls) for step in steps if step.calls))
+    subflows = list(dict.fromkeys(quote_name(graph.called_title(step)) for step in steps if step.calls))
     if subflows:
         second += f"; it calls the flow {join_words(subflows)}"
     return f"{first}. {second}."
@@ -109,7 +109,7 @@ def on_error(graph: Graph, step: Step) -> str:
     elif step.on_fault == "continue":
         parts.append("the run goes on as if nothing had happened")
     elif parts:
-        parts.append("the branch ends")
+        parts.append(_taker_words(graph, step) or "the branch ends")
     late = (
         bool(routes)
         and step.retry is None
@@ -128,18 +128,26 @@ def failing_words(graph: Graph, step: Step, head: str = "It fails") -> str:
 
 
 def _lost_words(graph: Graph, step: Step) -> str:
+    taker = _taker_words(graph, step)
+    if not taker:
+        return "Nothing takes the fault, and the branch ends there."
+    return f"{taker}." if taker.endswith("around it takes the fault") else f"Nothing takes the fault; {taker}."
+
+
+def _taker_words(graph: Graph, step: Step) -> str:
+    """What the block or loop around a step makes of its fault; empty where there is none."""
     around = [text for text in graph.scope_path(step.id) if text is not None]
     catching = next((text for text in reversed(around) if graph.steps[text].kind in ("guard", "loop")), None)
     if catching is None:
-        return "Nothing takes the fault, and the branch ends there."
+        return ""
     name = quote_name(graph.names[catching])
-    if graph.steps[catching].kind == "loop":
-        repeat = graph.steps[catching].repeat
-        said = repeat.on_item_fault if repeat is not None else None
-        if said is None:
-            return f"Nothing takes the fault; the export does not say whether {name} goes on with its next item."
-        return f"Nothing takes the fault; {name} {'ends' if said == 'stop' else 'goes on with its next item'}."
-    return f"{name} around it takes the fault."
+    if graph.steps[catching].kind == "guard":
+        return f"{name} around it takes the fault"
+    repeat = graph.steps[catching].repeat
+    said = repeat.on_item_fault if repeat is not None else None
+    if said is None:
+        return f"the export does not say whether {name} goes on with its next item"
+    return f"{name} {'ends' if said == 'stop' else 'goes on with its next item'}"
 
 
 def _retry_words(retry: Retry) -> str:
@@ -244,7 +252,7 @@ def _group_sentence(graph: Graph, step: Step) -> str:
 
 
 def _subflow_sentence(graph: Graph, step: Step) -> str:
-    return f"Calls the flow {quote_name(step.calls)}" if step.calls else "Calls another flow"
+    return f"Calls the flow {quote_name(graph.called_title(step))}" if step.calls else "Calls another flow"
 
 
 def _approve_sentence(graph: Graph, step: Step) -> str:

@@ -104,15 +104,15 @@ def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
 def _total_words(result: EstateEstimate) -> str:
     """'138.77 EUR in total (121 to 158)'."""
     t = result.total
-    words = f"{money_words(t.cost_month + t.meters_month + t.fees_month, result.currency)} in total"
+    words = f"{money_words(t.bill_month, result.currency)} in total"
     if t.spread is not None:
         words += f" ({money_text(t.spread.p10)} to {money_text(t.spread.p90)})"
     return words + (f", fees {money_words(t.fees_month)}" if t.fees_month.amount else "")
 
 
 def _bill_of(f: FlowEstimate) -> float:
-    assert f.cost_month is not None
-    return float(f.cost_month.amount + (f.meters_month.amount if f.meters_month is not None else 0))
+    assert f.bill_month is not None
+    return float(f.bill_month.amount)
 
 
 def _draw_flow_bar(f: FlowEstimate, axes: Any, at: int, top: float) -> None:
@@ -127,7 +127,8 @@ def _draw_flow_bar(f: FlowEstimate, axes: Any, at: int, top: float) -> None:
     if s is not None:
         axes.plot([s.p10, s.p90], [at, at], color=INK, linewidth=1.6, marker="|", markersize=9, markeredgewidth=1.6)
         end = max(whole, s.p90)
-    words = money_words(f.cost_month if f.meters_month is None else f.cost_month + f.meters_month)
+    assert f.bill_month is not None
+    words = money_words(f.bill_month)
     axes.text(end + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
 
 
@@ -243,7 +244,7 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
     top = max(wholes, default=0.0) or 1.0
     for at, r in enumerate(results):
         t = r.total
-        words = money_words(t.cost_month + t.meters_month + t.fees_month)
+        words = money_words(t.bill_month)
         axes.text(wholes[at] + top * 0.012, at, words, va="center", fontsize=9, color=INK, parse_math=False)
     axes.set_xlim(0, top * 1.32)
     _label_rows(axes, [r.month for r in results])

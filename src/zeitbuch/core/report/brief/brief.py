@@ -56,14 +56,15 @@ class FlowDraft(Struct, frozen=True):
 
 
 def brief_of(
-    flow: Flow, facts: SheetFacts, lists: NameLists, people: Sequence[str], prompts: bool
+    flow: Flow, facts: SheetFacts, lists: NameLists, people: Sequence[str], prompts: bool, titles: Mapping[str, str]
 ) -> tuple[Page, BriefKey]:
-    """The page of a brief and its key; ``facts`` are the names of the flows around, ``people`` those of the house."""
+    """The page of a brief and its key; ``facts`` are the names of the flows around, ``people`` those of the house, ``titles`` those of the
+    flows that it may call."""
     made = Placeholders(lists, words_in_small_letters([flow]))
     know_people(made, [flow], people)
     for name in (*facts.callers, *facts.called, *facts.handlers):
         made.learn([name])
-    graph = Graph(brief_flow(made, flow, prompts))
+    graph = Graph(brief_flow(made, flow, prompts), {key: made.within(title) for key, title in titles.items()})
     around = SheetFacts(
         callers=tuple(made.within(name) for name in facts.callers),
         called=tuple(made.within(name) for name in facts.called),

@@ -33,10 +33,7 @@ def failing_lines(graph: Graph, handlers: Sequence[str] = ()) -> list[str]:
             others += 1
         else:
             told.setdefault(words.removeprefix("It fails"), []).append(quote_name(step.title))
-    lines = [
-        f"When {join_words(names, 'or')} {'fails' if len(names) == 1 else 'fail'}{_tail(words)}"
-        for words, names in told.items()
-    ]
+    lines = [f"When {join_words(names, 'or')} fails{_tail(words)}" for words, names in told.items()]
     lines += [
         line
         for step in graph.in_order()

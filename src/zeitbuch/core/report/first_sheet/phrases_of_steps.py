@@ -106,7 +106,9 @@ def _wait(graph: Graph, step: Step) -> str:
 def _subflow(graph: Graph, step: Step) -> str:
     goes = "" if step.awaits is not False else ", without waiting for it"
     return (
-        f"calls the flow {quote_name(step.calls)}{goes}" if step.calls else "calls a flow that the export does not name"
+        f"calls the flow {quote_name(graph.called_title(step))}{goes}"
+        if step.calls
+        else "calls a flow that the export does not name"
     )
 
 

@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from zeitbuch.core.assumptions.money import evidence_words, money_words
 from zeitbuch.core.checks.records import CheckFinding
-from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate
+from zeitbuch.core.estimate.records import EstateEstimate, FlowEstimate, Spread
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.fingerprint import fingerprint
@@ -125,24 +125,41 @@ def _start_words(trigger: Trigger) -> str:
     """'When a form is sent (‘Repair request’).'"""
     words = when_words(trigger)
     named = f" ({quote_name(trigger.name)})" if trigger.name and trigger.name.casefold() not in words.casefold() else ""
-    return f"{words}{named}{'' if trigger.enabled else ', switched off'}."
+    return f"{words}{named}{'' if trigger.enabled else ', switched off'}{_caller_words(trigger)}."
+
+
+def _caller_words(trigger: Trigger) -> str:
+    """How a caller from outside shows who it is."""
+    if trigger.kind != "webhook":
+        return ""
+    if not trigger.authentication:
+        return "; whether the caller must show who it is the export does not say"
+    if trigger.authentication == "none":
+        return "; the caller need not show who it is"
+    return f"; the caller shows who it is: {trigger.authentication}"
 
 
 def _cost_lines(facts: SheetFacts) -> list[str]:
     found, result = facts.estimate, facts.result
     if found is None or result is None or not result.currency:
         return [f"{GAP}no rate card was given."]
-    lines = [f"{money_words(found.cost, result.currency)} a run."]
-    if found.cost_month is not None:
-        spread = found.month_spread
-        between = (
-            f", in eight months of ten between {number_text(spread.p10)} and {number_text(spread.p90)}"
-            if spread is not None
-            else ""
-        )
-        lines.append(f"{money_words(found.cost_month, result.currency)} in {result.month}{between}.")
-    lines.append(f"This is based on {evidence_words(found.evidence)}.")
-    return lines
+    unit = result.currency
+    lines = [f"{money_words(found.with_called, unit)} a run{_range_words(found.spread, 'runs')}."]
+    bill = found.bill_month
+    if bill is not None:
+        lines.append(f"{money_words(bill, unit)} in {result.month}{_range_words(found.month_spread, 'months')}.")
+    of_run, of_month = evidence_words(found.evidence), evidence_words(found.evidence_month)
+    if bill is None or of_run == of_month:
+        return [*lines, f"This is based on {of_run}."]
+    return [*lines, f"A run is based on {of_run}; the month on {of_month}."]
+
+
+def _range_words(spread: Spread | None, things: str) -> str:
+    """': low 6.20, likely 10.10, high 16.40 (of ten months eight lie between low and high)'."""
+    if spread is None or spread.p90 <= spread.p10:
+        return ""
+    low, likely, high = (number_text(value) for value in (spread.p10, spread.p50, spread.p90))
+    return f": low {low}, likely {likely}, high {high} (of ten {things} eight lie between low and high)"
 
 
 def sheet_facts_pairs(graph: Graph) -> Facts:

@@ -22,11 +22,11 @@ def course_lines(graph: Graph) -> list[tuple[int, str]]:
 
 
 def _lines(graph: Graph, items: Sequence[Item], depth: int) -> Iterator[tuple[int, str]]:
-    for item in items:
-        yield from _line(graph, item, depth)
+    for place, item in enumerate(items):
+        yield from _line(graph, item, depth, place == len(items) - 1)
 
 
-def _line(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
+def _line(graph: Graph, item: Item, depth: int, last: bool) -> Iterator[tuple[int, str]]:
     if item.part == "goto":
         yield depth, _onward(graph, item)
         return
@@ -37,7 +37,7 @@ def _line(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
     inside = [below for below in item.below if below.part == "inside"]
     onward = _onward_of(graph, item)
     aside = [below for below in item.below if below.part == "branch" and below is not onward]
-    end = _end_words(graph, item, onward)
+    end = _end_words(graph, item, onward) or ("" if last or _leads_on(graph, step) else "; there this way ends")
     colon = ":" if inside or (aside and step.id in graph.deciding) else ""
     only = "only then: " if depth == 0 and _is_aside(graph, step) else ""
     yield depth, f"{only}{graph.numbers.get(item.id, '')} {step_phrase(graph, step)}{end}{colon}".strip()
@@ -60,6 +60,11 @@ def _end_words(graph: Graph, item: Item, onward: Item | None) -> str:
     """'; then on to 7 ‘Book it’' for a way that goes on at a place told elsewhere."""
     gotos = [below for below in (*item.below, *(onward.below if onward is not None else ())) if below.part == "goto"]
     return f"; then {_onward(graph, gotos[0])}" if len(gotos) == 1 else ""
+
+
+def _leads_on(graph: Graph, step: Step) -> bool:
+    """Whether anything follows a step; of an end its own phrase says that nothing does."""
+    return step.kind == "end" or any(link.role in ("next", "case") for link in graph.leaving.get(step.id, ()))
 
 
 def _is_aside(graph: Graph, step: Step) -> bool:
