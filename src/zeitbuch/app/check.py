@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import fnmatch
+import itertools
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from pathlib import Path
@@ -185,10 +186,23 @@ def _look(session: Session, estate: EstateView, rows: Sequence[Check]) -> list[C
 
 
 def _with_lines(session: Session, found: Sequence[CheckFinding]) -> list[CheckFinding]:
-    """The findings with line and column where their places can be found in the files."""
-    places = [Problem("fault", "info", "", one.origin) for one in found]
-    placed = place_problems(places, session.limits, session.kept)
-    return [structs.replace(one, origin=place.origin) for one, place in zip(found, placed, strict=True)]
+    """The findings with line and column where their places can be found in the files; those of a file are looked for together, of many files by
+    several processes."""
+    order = sorted(range(len(found)), key=lambda number: _file_of(found[number]))
+
+    def look(places: range) -> list[Origin | None]:
+        asked = [Problem("fault", "info", "", found[order[place]].origin) for place in places]
+        return [one.origin for one in place_problems(asked, session.limits, session.kept)]
+
+    made = list(found)
+    placed = itertools.chain.from_iterable(share_work(look, len(order)))
+    for number, origin in zip(order, placed, strict=True):
+        made[number] = structs.replace(made[number], origin=origin)
+    return made
+
+
+def _file_of(one: CheckFinding) -> str:
+    return one.origin.file if one.origin is not None else ""
 
 
 def check_words(row: Check) -> list[tuple[str, str]]:

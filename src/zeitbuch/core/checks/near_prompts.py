@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import islice
 
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Flow, Step
@@ -20,7 +21,7 @@ Row = tuple[str, Flow, Step]
 def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
     """Flow id -> steps whose prompt is, but for a word or two, another that stands before it; with where that stands and what differs.
     Two that differ in so little share their beginning or their end, nearly half their length."""
-    rows: dict[tuple[int, str], list[Row]] = {}
+    rows: dict[tuple[int, str], dict[str, Row]] = {}  # each text once: the first that has it
     found: dict[str, list[Near]] = {}
     for flow in flows:
         for step in flow.steps:
@@ -28,18 +29,25 @@ def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
                 if len(prompt.text) < _FEWEST_LETTERS:
                     continue
                 keys = _keys_of(prompt.text)
-                near = _nearest(prompt.text, [row for key in keys for row in rows.get(key, ())[:_MOST_COMPARED]])
+                same = [rows.setdefault(key, {}) for key in keys]
+                near = _nearest(prompt.text, (row for held in same for row in islice(held.values(), _MOST_COMPARED)))
                 if near is not None:
                     found.setdefault(flow.id, []).append((step, *near))
-                for key in keys:
-                    rows.setdefault(key, []).append((prompt.text, flow, step))
+                for held in same:
+                    held.setdefault(prompt.text, (prompt.text, flow, step))
     return found
 
 
 def _keys_of(text: str) -> list[tuple[int, str]]:
     """The beginning and the end of a text, as long as texts of nearly its length have them in common."""
-    sizes = {1 << (max(2, (len(text) + more) * 9 // 20).bit_length() - 1) for more in (-_WORD_LETTERS, _WORD_LETTERS)}
-    return [(sign * size, text[:size] if sign > 0 else text[-size:]) for size in sizes for sign in (1, -1)]
+    less, more = _size_of(len(text) - _WORD_LETTERS), _size_of(len(text) + _WORD_LETTERS)
+    keys = [(less, text[:less]), (-less, text[-less:])]
+    return keys if less == more else [*keys, (more, text[:more]), (-more, text[-more:])]
+
+
+def _size_of(letters: int) -> int:
+    """A power of two, nearly half of so many letters."""
+    return 1 << (max(2, letters * 9 // 20).bit_length() - 1)
 
 
 def _nearest(text: str, rows: Iterable[Row]) -> tuple[str, str] | None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from difflib import SequenceMatcher
+from functools import lru_cache
 from typing import Literal
 
 from msgspec import Struct
@@ -70,12 +71,14 @@ def _near(written: str, awaited: str) -> Near:
     return "spelling" if SequenceMatcher(None, one, other).ratio() >= CLOSE else ""
 
 
+@lru_cache(maxsize=20_000)  # an estate has few names, each many times
 def _field_of(name: str) -> str:
     """The last word of a field's name: 'row.Status' and 'status' are one field."""
     parts = _NAME.findall(name)
     return parts[-1].casefold() if parts else ""
 
 
+@lru_cache(maxsize=20_000)
 def _is_word(text: str) -> bool:
     return (
         2 <= len(text) <= MOST_LETTERS
@@ -89,7 +92,7 @@ def _is_word(text: str) -> bool:
 def _values_of(step: Step) -> Iterator[tuple[str, str]]:
     """The fixed words that a step is given, with their fields."""
     for one in step.inputs:
-        if one.decided != "fixed":
+        if one.decided != "fixed" or (type(one.value) is str and len(one.value) > MOST_LETTERS):
             continue
         held = one.value.items() if isinstance(one.value, dict) else ((one.name, one.value),)
         for name, value in held:

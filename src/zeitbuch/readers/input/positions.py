@@ -123,18 +123,21 @@ def _raw_bytes(origin: Origin, limits: Limits, kept: Mapping[str, bytes]) -> byt
 
 
 def place_problems(problems: Iterable[Problem], limits: Limits, kept: Mapping[str, bytes]) -> list[Problem]:
-    """The problems with line and column where a pointer can be found in its file; ``kept`` holds standard input."""
-    raws: dict[tuple[str, str | None], bytes | None] = {}
-    result: list[Problem] = []
-    for problem in problems:
+    """The problems with line and column where a pointer can be found in its file; ``kept`` holds standard input. Files are read one after the
+    other, however the problems are ordered: only one is held."""
+    result = list(problems)
+    by_file: dict[tuple[str, str | None], list[int]] = {}
+    for number, problem in enumerate(result):
         origin = problem.origin
         if origin is not None and origin.pointer and origin.line is None:
-            key = (origin.source, origin.member)
-            if key not in raws:
-                raws[key] = _raw_bytes(origin, limits, kept)
-            raw = raws[key]
-            place = locate_pointer(origin.member or origin.source, raw, origin.pointer) if raw is not None else None
+            by_file.setdefault((origin.source, origin.member), []).append(number)
+    for (source, member), numbers in by_file.items():
+        raw = _raw_bytes(Origin(source, member=member), limits, kept)
+        for number in numbers if raw is not None else ():
+            origin = result[number].origin
+            assert origin is not None and raw is not None
+            place = locate_pointer(member or source, raw, origin.pointer)
             if place is not None:
-                problem = structs.replace(problem, origin=structs.replace(origin, line=place[0], column=place[1]))
-        result.append(problem)
+                placed = structs.replace(origin, line=place[0], column=place[1])
+                result[number] = structs.replace(result[number], origin=placed)
     return result

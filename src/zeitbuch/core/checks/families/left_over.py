@@ -38,6 +38,7 @@ _PLACEHOLDER_WORDS = (
     "example",
     "<insert",
 )
+_LONG = 60  # letters of a text of which a look for single words is quicker than one for patterns
 LOCAL = re.compile(
     r"(?i)\b(?:https?|ftp|wss?|postgresql|mysql)://(?:[^/@\s]*@)?(?P<host>localhost|127(?:\.\d{1,3}){3}|0\.0\.0\.0|\[::1\]|10(?:\.\d{1,3}){3}|192\.168(?:\.\d{1,3}){2}|172\.(?:1[6-9]|2\d|3[01])(?:\.\d{1,3}){2})\b"
 )
@@ -53,8 +54,14 @@ def placeholder_in(text: str) -> str:
     return found.group().strip(" :-–<>[]()") if found is not None else ""
 
 
+def _may_hold_placeholder(lower: str) -> bool:
+    return any(word in lower for word in _PLACEHOLDER_WORDS)
+
+
 def _placeholders(view: FlowView) -> Iterator[Hit]:
-    for part, what, text in view.texts if any(word in view.lower_text for word in _PLACEHOLDER_WORDS) else ():
+    for part, what, text in view.texts if _may_hold_placeholder(view.lower_text) else ():
+        if len(text) > _LONG and not _may_hold_placeholder(text.lower()):
+            continue
         in_prompt = what.endswith("prompt")
         asked = _IN_PROMPTS.search(text) if in_prompt else None
         held = (asked.group() if asked is not None else "") if in_prompt else placeholder_in(text)

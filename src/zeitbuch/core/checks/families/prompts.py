@@ -54,8 +54,9 @@ _PER_WORD = 1.2  # fewest tokens that a word takes
 
 def _dates_not_given(view: FlowView) -> Iterator[Hit]:
     for step, _ in view.with_model if any(word in view.lower_text for word in _DATE_WORDS) else ():
-        text = _EXAMPLE.sub(" ", _QUOTED.sub(" ", prompt_text_of(step)))
-        found = _DATE.search(text) if step.kind in MODEL_KINDS else None
+        text = prompt_text_of(step) if step.kind in MODEL_KINDS else ""
+        found = _DATE.search(text)
+        found = _DATE.search(_EXAMPLE.sub(" ", _QUOTED.sub(" ", text))) if found is not None else None
         if found is not None and not _knows_time(view, step):
             yield Hit(
                 step,
