@@ -10,14 +10,21 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec import structs
 
 from conftest import Run
 from test_checks import flow, step
-from zeitbuch.app.review import rights_around
+from zeitbuch.app import review_judging
+from zeitbuch.app.review import review_status
+from zeitbuch.app.review_judging import rights_around
+from zeitbuch.app.session import Session
+from zeitbuch.book.reviews import Review, add_review
+from zeitbuch.book.store import Book
 from zeitbuch.core.model.records import Connection, Estate
 from zeitbuch.core.report.blocks import Bullets, Heading, Paragraph, Signatures
 from zeitbuch.core.report.review_states import FlowReview, ReviewRules, RoleReview, RoleRule, worst_state
 from zeitbuch.core.report.sign_off import sign_off_blocks
+from zeitbuch.readers.config.workspace import active_dialects, load_workspace
 
 
 @pytest.fixture
@@ -59,6 +66,29 @@ def test_all_flows_signed_boxes_moved_and_a_prompt_changed(recorded: Path, run: 
     assert ran.code == 1 and "no: Berth delay notices: owner: stale (prompt: ‘How bad is it?’" in ran.err
     letters.write_text(text)
     assert set(states(run, recorded).values()) == {"valid"}  # the state that was signed has its signatures back
+
+
+def test_what_many_signatures_ask_is_looked_up_once(recorded: Path, run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Who calls whom, and what was recorded: for all flows together, however many are signed and stale."""
+    settings = load_workspace(str(recorded / "zeitbuch.toml"))
+    session = Session(settings, active_dialects(settings, []), book=str(recorded / "book.sqlite"), cache=False)
+    estate = session.estate([str(recorded / "november")])
+    with Book(session.book).writing() as writing:
+        for version in writing.versions():
+            rights = next(rights_around(estate, one) for one in estate.flows if one.id == version.id)
+            review = Review(
+                "sign", version.flow, version.number, version.fingerprint, "owner", "approved", rights=rights
+            )
+            add_review(writing, review, at="2026-11-29T08:00:00Z", who="A", note="", version=version)
+    looks: list[str] = []
+    for name in ("calls_of", "flows_of_versions"):
+        plain = getattr(review_judging, name)
+        monkeypatch.setattr(review_judging, name, lambda *args, n=name, f=plain: (looks.append(n), f(*args))[1])
+    assert {one.state for one in review_status(session, estate, "2026-11-30").flows} == {"open"}  # one of two roles
+    assert looks == ["calls_of"]
+    changed = Estate(tuple(structs.replace(one, description="another") for one in estate.flows))
+    found = review_status(session, changed, "2026-11-30")
+    assert {one.roles[0].state for one in found.flows} == {"stale"} and looks == ["calls_of", "flows_of_versions"]
 
 
 def test_who_may_sign(recorded: Path, run: Run) -> None:

@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zeitbuch.book.lines import state_name
 from zeitbuch.book.records import Version
 from zeitbuch.book.selection import find_snapshot
@@ -23,6 +25,23 @@ def flow_of_version(session: Session, reading: Reading, version: Version) -> tup
     estate = session.estate_of([held], _files_around(session, version, reading))
     fits = [flow for flow in estate.flows if flow.id == version.id and _member_of(flow) in (None, version.member)]
     return (estate, fits[0]) if fits else None
+
+
+def flows_of_versions(session: Session, reading: Reading, versions: Sequence[Version]) -> dict[tuple[int, int], Flow]:
+    """Flows as they were recorded, by key and number of their version, all read together; those that are pruned or no more read are left out."""
+    if has_files_beside(session.dialects):  # what a file means depends on the others of its snapshot
+        found = ((version, flow_of_version(session, reading, version)) for version in versions)
+        return {(version.flow, version.number): one[1] for version, one in found if one is not None}
+    contents = reading.contents(version.hash for version in versions)
+    names = {version.hash: f"{state_name(version.line, version.snapshot)}:{version.file}" for version in versions}
+    held = [Held(names[key], data) for key, data in contents.items()]
+    by_place = {
+        (flow.origin.source, flow.id, flow.origin.member or ""): flow
+        for flow in session.estate_of(held, []).flows
+        if flow.origin is not None
+    }
+    places = ((version, (names[version.hash], version.id, version.member)) for version in versions)
+    return {(version.flow, version.number): by_place[place] for version, place in places if place in by_place}
 
 
 def _member_of(flow: Flow) -> str | None:

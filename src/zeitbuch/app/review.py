@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec import Struct, structs
 
@@ -15,6 +15,7 @@ from zeitbuch.book.reviews import (
     add_review,
     reviews_of,
     sealed_statement,
+    standing_by_flow,
     standing_signatures,
     statement_of,
 )
@@ -22,17 +23,15 @@ from zeitbuch.book.seals import key_mark, make_seal, seal_fault
 from zeitbuch.book.selection import find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.book.verify import verify_book
-from zeitbuch.core.diff.estate_changes import flow_changes
 from zeitbuch.core.diff.flow_matching import SURE, match_flows
-from zeitbuch.core.graph.flow_calls import calls_of, service_name
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.problems import ZeitbuchError, fail
 from zeitbuch.core.model.records import Estate, Flow
-from zeitbuch.core.report.change_tables import change_line
-from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, RoleState, worst_state
+from zeitbuch.core.report.review_states import FlowReview, ReviewStatus, RoleReview, worst_state
 
 from .recorded_flows import flow_of_version
+from .review_judging import Judge, RightsAround, changes_since, rights_around, standing_flows
 from .review_keys import key_refusal, keys_of
 from .session import Session
 
@@ -144,24 +143,22 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
         versions = reading.versions(line=session.line)
         last = {version.flow: version for version in versions}
         keys = {version.id: version for version in last.values() if version.status != "removed"}
-        signed = [version for version in keys.values() if standing_signatures(reviews, version.flow)]
+        standing_of = standing_by_flow(reviews)
+        signed = [version for version in keys.values() if standing_of.get(version.flow)]
         followed, asked = _versions_of_other_ids(session, reading, estate, keys, signed)
         keys |= followed
         rules = session.workspace.review
-        listed = keys_of(session)
-        found = []
-        with session.progress(len(estate.flows), "looking") as advance:
-            for place, flow in enumerate(estate.flows):
-                version = keys.get(flow.id)
-                judge = _Judge(session, reading, estate, flow, version, versions, listed)
-                standing = standing_signatures(reviews, version.flow) if version is not None else []
-                roles = tuple(judge.role_of(role, standing, today) for role in rules.roles_for(flow))
-                if flow.id in asked:
-                    roles = tuple(structs.replace(one, why=(asked[flow.id],)) for one in roles)
-                found.append(
-                    FlowReview(flow.id, flow.title, worst_state(roles), roles, version.number if version else 0)
-                )
-                advance(place)
+        mine = [standing_of.get(keys[flow.id].flow, []) if flow.id in keys else [] for flow in estate.flows]
+        flows = standing_flows(estate.flows, [rules.roles_for(flow) for flow in estate.flows], mine)
+        since = changes_since(session, reading, versions, flows)
+    judge = Judge(RightsAround(estate), keys_of(session), since, today)
+    found = []
+    for one in flows:
+        roles = tuple(judge.role_of(one, role) for role in one.roles)
+        if one.flow.id in asked:
+            roles = tuple(structs.replace(role, why=(asked[one.flow.id],)) for role in roles)
+        recorded = keys[one.flow.id].number if one.flow.id in keys else 0
+        found.append(FlowReview(one.flow.id, one.flow.title, worst_state(roles), roles, recorded))
     return ReviewStatus(tuple(found), names_alone=names_alone(found))
 
 
@@ -230,90 +227,6 @@ def verify_reviews(session: Session) -> tuple[str, ...]:
 def names_alone(flows: Sequence[FlowReview]) -> int:
     """How many signatures stand there by name alone."""
     return sum(bool(one.by) and not one.key for flow in flows for one in flow.roles)
-
-
-class _Judge:
-    """Judges the signatures of one flow."""
-
-    def __init__(
-        self,
-        session: Session,
-        reading: Reading,
-        estate: Estate,
-        flow: Flow,
-        version: Version | None,
-        versions: Sequence[Version],
-        keys: Mapping[str, Collection[str]],
-    ) -> None:
-        self.session, self.reading, self.estate, self.keys = session, reading, estate, keys
-        self.flow, self.version, self.versions = flow, version, versions
-        self.present = fingerprint(flow)
-
-    def role_of(self, role: str, standing: Sequence[Signed], today: str) -> RoleReview:
-        """The state of a role: of the signature of this very state, else of the last of another."""
-        mine = [one for one in standing if one.review.role == role]
-        fits = [one for one in mine if one.review.fingerprint == self.present]
-        one = fits[-1] if fits else mine[-1] if mine else None
-        if one is None:
-            return RoleReview(role, "open")
-        refusal = key_refusal(self.keys, one.who, one.review.seal)
-        if refusal:
-            return RoleReview(
-                role, "open", why=(f"signed for {one.who} with {refusal}: [review.keys] asks for a key of theirs",)
-            )
-        state, why = self._judge(one, bool(fits), today)
-        mark = key_mark(one.review.seal.key) if one.review.seal is not None else ""
-        return RoleReview(role, state, one.who, one.at, one.review.until, one.note, why, mark)
-
-    def _judge(self, one: Signed, fits: bool, today: str) -> tuple[RoleState, tuple[str, ...]]:
-        since = () if fits else self._changes_since(one.review)
-        if since:
-            return "stale", since
-        if one.review.verdict == "refused":
-            return "refused", ()
-        if one.review.until and one.review.until <= today:
-            return "expired", ()
-        wider = sorted(set(rights_around(self.estate, self.flow)) - set(one.review.rights))
-        if wider:
-            return "stale", tuple(f"a flow that it calls may now {right}" for right in wider)
-        return ("with changes" if one.review.verdict == "with-changes" else "valid"), ()
-
-    def _changes_since(self, review: Review) -> tuple[str, ...]:
-        """What changed since a version, in the words of `diff`; nothing where only ids did."""
-        version = next((one for one in self.versions if one.flow == review.flow and one.number == review.version), None)
-        recorded = flow_of_version(self.session, self.reading, version) if version is not None else None
-        if recorded is None:
-            return ("the version that was signed is no more in the book, or can no more be read",)
-        found = flow_changes(recorded[1], self.flow)
-        return tuple(change_line(change) for change in found.changes) if found is not None else ()
-
-
-def rights_around(estate: Estate, flow: Flow) -> tuple[str, ...]:
-    """What the flows that a flow calls, and those that they call, may do outside: 'send through Office mail'."""
-    by_id = {one.id: one for one in estate.flows}
-    nexts: dict[str, list[str]] = {}
-    for call in calls_of(estate):
-        if call.how in ("subflow", "tool", "webhook") and call.target:
-            nexts.setdefault(call.source, []).append(call.target)
-    work, seen = list(nexts.get(flow.id, [])), {flow.id}
-    found: set[str] = set()
-    while work:
-        key = work.pop()
-        if key in seen or key not in by_id:
-            continue
-        seen.add(key)
-        work += nexts.get(key, [])
-        called = by_id[key]
-        found |= {
-            _right_words(called, step.effect, step.connection)
-            for step in called.steps
-            if step.enabled and step.effect not in ("none", "read")
-        }
-    return tuple(sorted(found))
-
-
-def _right_words(flow: Flow, effect: str, connection: str | None) -> str:
-    return f"{effect} through {service_name(flow, connection)}" if connection else effect
 
 
 def _version_of(session: Session, reading: Reading, text: str) -> Version:

@@ -75,15 +75,18 @@ def reviews_of(entries: Iterable[Entry]) -> list[Signed]:
     ]
 
 
-def standing_signatures(reviews: Iterable[Signed], flow: int) -> list[Signed]:
-    """The signatures of a flow that nobody withdrew: of each role and fingerprint the last."""
-    standing: dict[tuple[str, str], Signed] = {}
+def standing_by_flow(reviews: Iterable[Signed]) -> dict[int, list[Signed]]:
+    """The signatures that nobody withdrew, by flow: of each role and fingerprint the last."""
+    standing: dict[int, dict[tuple[str, str], Signed]] = {}
     for one in reviews:
-        if one.review.flow != flow:
-            continue
         key = (one.review.role, one.review.fingerprint)
         if one.review.act == "sign":
-            standing[key] = one
+            standing.setdefault(one.review.flow, {})[key] = one
         elif one.review.act == "withdraw":
-            standing.pop(key, None)
-    return list(standing.values())
+            standing.get(one.review.flow, {}).pop(key, None)
+    return {flow: list(found.values()) for flow, found in standing.items()}
+
+
+def standing_signatures(reviews: Iterable[Signed], flow: int) -> list[Signed]:
+    """The signatures of a flow that nobody withdrew."""
+    return standing_by_flow(one for one in reviews if one.review.flow == flow).get(flow, [])
