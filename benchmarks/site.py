@@ -1,7 +1,8 @@
 """What a site of documents costs, and how soon its start page stands: python benchmarks/site.py [FLOWS].
 
 In one run: reading and estimating the flows alone (`estimate`), documenting them (`document`), the states of their reviews (`review status`, with two
-signatures a flow, and with a third of the flows changed since), and the start page and the map of the estate in Chromium, from the address to the first frame, each the best of three.
+signatures a flow, and with a third of the flows changed since), and the start page and the map
+of the estate in Chromium, from the address to the first frame, each the best of three.
 """
 
 from __future__ import annotations

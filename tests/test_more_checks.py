@@ -528,6 +528,12 @@ def test_a_limit_beside_an_amount_counts() -> None:
     ("Return the invoice number, the date on which it was written and the sum.", ()),
     ("Sort it. Answer with one label:\n- urgent: today\n- routine (this week)\n- spam", ("urgent", "routine", "spam")),
     ("Say yes or no. Then choose red or blue.", ()),
+    ("Answer with JSON: item, colour, brand, ship.", ()),
+    ("Return the fields: name, date, sum.", ()),
+    ("Return the number, the date and the sum.", ()),
+    ("Antworte mit Nummer, Datum und Summe.", ()),
+    ("Classify as urgent, routine and spam.", ("urgent", "routine", "spam")),
+    ("Answer with one of red, blue and green.", ("red", "blue", "green")),
 ])  # fmt: skip
 def test_answers_that_prompts_list(prompt: str, answers: tuple[str, ...]) -> None:
     assert listed_answers(prompt) == answers

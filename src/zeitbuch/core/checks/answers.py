@@ -18,6 +18,14 @@ _BETWEEN = re.compile(
     r"(?i)^(?:[^\w\"'“‘„`]*\b(?:with|as|by|in|only|exactly|just|one|of|the|these|following|single|word|words|label|labels|is|either|using|"
     r"mit|nur|genau|einem|wort|von|par|un|seul|mot|de|con|una|sola|palabra|parola|med|ett|ord|jednym|słowem)\b)+[^\w\"'“‘„`]*"
 )
+# Words of an answer that has parts, each of which is given.
+_FORM = re.compile(r"(?i)\b(?:json|xml|yaml|csv|objects?|fields?|keys?|columns?|felder\w*|champs?|campos?|spalten)\b")
+# "The number, the date and the sum" are all given; of "red, blue and green" one is, where it says so.
+_AND = re.compile(r"(?i)\b(?:and|und|et|och|y|e|i)\b")
+_OR = re.compile(r"(?i)\b(?:or|oder|ou|eller|lub|o|tai|of)\b|[|/]")
+_ONE = re.compile(
+    r"(?i)\b(?:one|single|either|choose|pick|classify|label|categor\w*|sort|ein(?:e|em|er|es)?|un|une|una|et ord|jedn\w*|wähle|choisis\w*|elige|scegli|kies|velg|vælg|välj)\b"
+)
 _SPLIT = re.compile(r"(?i)\s*(?:[,;/|]|\b(?:or|and|oder|und|ou|et|eller|och|lub|of|tai)\b)\s*")
 _REMARK = re.compile(r"\([^()]*\)")
 _ROW = re.compile(r"(?m)^\s*(?:[-*•]|\d+[.)])\s+(.+)$")
@@ -33,7 +41,11 @@ def listed_answers(prompt: str) -> tuple[str, ...]:
         if cue is None:
             continue
         rest = sentence[cue.end() :]
+        if _FORM.search(rest.partition(":")[0]):
+            continue  # the parts of one answer, not answers of which one is given
         rest = rest.rpartition(":")[2] if ":" in rest else _BETWEEN.sub("", rest)
+        if _AND.search(rest) and not _OR.search(rest) and not _ONE.search(sentence):
+            continue
         if answers := _as_list(rest):
             found.append(answers)
     if not found and _CUE.search(prompt) and (answers := _as_rows(prompt)):

@@ -7,12 +7,13 @@ from collections.abc import Callable
 
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
-from zeitbuch.core.model.facts import pause_words
-from zeitbuch.core.model.kinds import EFFECT_ROWS, KINDS, MODALITIES, NOT_TOOLS, TRIGGERS
+from zeitbuch.core.model.kinds import EFFECT_ROWS, NOT_TOOLS, TRIGGERS
 from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
+
+from .first_sheet.phrases_of_steps import asked_people, step_words
 
 
 def when_words(trigger: Trigger) -> str:
@@ -160,7 +161,8 @@ def _retry_words(retry: Retry) -> str:
 
 def step_sentence(graph: Graph, step: Step) -> str:
     """What a step does, in one or two sentences."""
-    text = SENTENCES.get(step.kind, _plain_sentence)(graph, step)
+    own = SENTENCES.get(step.kind)
+    text = own(graph, step) if own is not None else capitalise(step_words(graph, step))
     if step.kind == "end" and step.ends == "run":
         text += ", for all branches that would come after it"
     text += "." if not text.endswith(".") else ""
@@ -173,17 +175,6 @@ def step_sentence(graph: Graph, step: Step) -> str:
     return f"{text} {on_error(graph, step)}".strip()
 
 
-def _plain_sentence(graph: Graph, step: Step) -> str:
-    """The verb of the kind with the connection; a preposition without anything behind it goes."""
-    verb = KINDS[step.kind].verb
-    place = connection_name(graph.flow, step)
-    if place:
-        return f"{verb} {quote_name(place)}"
-    for preposition in (" to", " from", " through", " in", " of"):
-        verb = verb.removesuffix(preposition)
-    return verb
-
-
 def _model_name(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
     return use.name if use is not None and use.name else "a model not named in the export"
@@ -191,12 +182,6 @@ def _model_name(graph: Graph, step: Step) -> str:
 
 def _inside(graph: Graph, step: Step) -> list[Step]:
     return [inner for inner in graph.children.get(step.id, []) if inner.kind != "note"]
-
-
-def _model_sentence(graph: Graph, step: Step) -> str:
-    use = model_of(graph, step)
-    text = f"{MODALITIES[use.modality if use is not None else 'text'].verb} {_model_name(graph, step)}"
-    return text + (f" (task: {use.task})" if use is not None and use.task else "")
 
 
 def _agent_sentence(graph: Graph, step: Step) -> str:
@@ -209,10 +194,6 @@ def _agent_sentence(graph: Graph, step: Step) -> str:
     text += f", remembers by {join_words(memory)}" if memory else ""
     text += f", in at most {count_words(use.max_turns, 'turn')}" if use is not None and use.max_turns else ""
     return text
-
-
-def _embed_sentence(graph: Graph, step: Step) -> str:
-    return f"{KINDS['embed'].verb} {_model_name(graph, step)}"
 
 
 def _decide_sentence(graph: Graph, step: Step) -> str:
@@ -251,16 +232,9 @@ def _group_sentence(graph: Graph, step: Step) -> str:
     return f"Holds {count_words(len(_inside(graph, step)), 'step')} together"
 
 
-def _subflow_sentence(graph: Graph, step: Step) -> str:
-    return f"Calls the flow {quote_name(graph.called_title(step))}" if step.calls else "Calls another flow"
-
-
 def _approve_sentence(graph: Graph, step: Step) -> str:
-    said = step.approval
-    if said is None or not said.approvers:
-        return KINDS["approve"].verb
-    people = replace_refs(join_words(list(said.approvers), "or"), said.refs, graph.names)
-    return f"Asks {people} to decide"
+    limit = f", within {span_words(step.timeout)}" if step.timeout is not None else ""
+    return f"Asks {asked_people(graph, step) or 'a person'} to decide{limit}"
 
 
 def silence_facts(graph: Graph, step: Step) -> list[tuple[str, str]]:
@@ -273,38 +247,15 @@ def silence_facts(graph: Graph, step: Step) -> list[tuple[str, str]]:
     return [("Without an answer", "not stated in the export")]
 
 
-def _wait_sentence(graph: Graph, step: Step) -> str:
-    words = pause_words(step, graph.names)
-    return f"Waits {words}" if words else _plain_sentence(graph, step)
-
-
-def _other_sentence(graph: Graph, step: Step) -> str:
-    if not step.operation:
-        return "Does something the export does not name"
-    return f"Runs {quote_name(step.operation)}, an operation that no rule classifies"
-
-
-def _join_sentence(graph: Graph, step: Step) -> str:
-    if step.operation.split(" ")[0].endswith("Event"):
-        return "An event, from which the run goes on"
-    return _plain_sentence(graph, step)
-
-
-# Kinds about which more is to be said than their verb.
+# Kinds of which a sentence of its own says more than half a one.
 SENTENCES: dict[str, Callable[[Graph, Step], str]] = {
-    "model": _model_sentence,
     "agent": _agent_sentence,
-    "embed": _embed_sentence,
     "decide": _decide_sentence,
     "loop": _loop_sentence,
     "parallel": _parallel_sentence,
     "guard": _guard_sentence,
     "group": _group_sentence,
-    "subflow": _subflow_sentence,
     "approve": _approve_sentence,
-    "wait": _wait_sentence,
-    "other": _other_sentence,
-    "join": _join_sentence,
 }
 
 

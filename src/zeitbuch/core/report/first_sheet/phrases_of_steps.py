@@ -9,7 +9,7 @@ from zeitbuch.core.checks.answers import listed_answers
 from zeitbuch.core.graph.phrases import connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, model_of
 from zeitbuch.core.model.facts import pause_words
-from zeitbuch.core.model.kinds import KINDS, NOT_TOOLS
+from zeitbuch.core.model.kinds import KINDS, MODALITIES, NOT_TOOLS
 from zeitbuch.core.model.records import Binding, Step
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, span_words
@@ -64,11 +64,19 @@ def model_name(graph: Graph, step: Step) -> str:
 
 def _model(graph: Graph, step: Step) -> str:
     use = model_of(graph, step)
+    asks = f"{_small(MODALITIES[use.modality if use is not None else 'text'].verb)} {model_name(graph, step)}"
     answers = listed_answers("\n".join([prompt.text for prompt in use.prompts])) if use is not None else ()
     if answers:
-        return f"asks {model_name(graph, step)}, which is to answer {join_words([quote_name(one) for one in answers], 'or')}"
-    task = f" ({use.task})" if use is not None and use.task else ""
-    return f"asks {model_name(graph, step)}{task}"
+        return f"{asks}, which is to answer {join_words([quote_name(one) for one in answers], 'or')}"
+    return asks + (f" ({use.task})" if use is not None and use.task else "")
+
+
+def _embed(graph: Graph, step: Step) -> str:
+    return f"{_small(KINDS['embed'].verb)} {model_name(graph, step)}"
+
+
+def _small(text: str) -> str:
+    return f"{text[:1].lower()}{text[1:]}"
 
 
 def _agent(graph: Graph, step: Step) -> str:
@@ -81,7 +89,18 @@ def _agent(graph: Graph, step: Step) -> str:
 
 def _send(graph: Graph, step: Step) -> str:
     to, place = recipient_of(graph, step), connection_name(graph.flow, step)
+    if chosen_by_model(step):
+        to = "whom the model chooses"
+    if not to and not place:
+        return "sends; to whom the export does not say"
     return f"sends{f' to {to}' if to else ''}{f' through {quote_name(place)}' if place else ''}"
+
+
+def chosen_by_model(step: Step) -> bool:
+    """Whether a model says who gets a message."""
+    return any(
+        one.decided == "model" and (one.role == "recipient" or one.name.casefold() == "to") for one in step.inputs
+    )
 
 
 def _approve(graph: Graph, step: Step) -> str:
@@ -120,7 +139,9 @@ def _loop(graph: Graph, step: Step) -> str:
     if repeat is not None and repeat.until:
         most = f", at most {count_words(repeat.cap, 'time')}" if repeat.cap else ""
         return f"repeats until {replace_refs(repeat.until, repeat.refs, graph.names)}{most}"
-    return "repeats"
+    return (
+        f"repeats {count_words(repeat.count, 'time')}" if repeat is not None and repeat.count is not None else "repeats"
+    )
 
 
 def _decide(graph: Graph, step: Step) -> str:
@@ -128,15 +149,32 @@ def _decide(graph: Graph, step: Step) -> str:
     return f"goes by {by}" if by else "is a decision"
 
 
+# What a verb that ends so asks, where the export does not answer it.
+_ASKED = {" to": "to what", " from": "from where", " in": "where", " through": "", " of": ""}
+
+
 def _plain(graph: Graph, step: Step) -> str:
-    verb = KINDS[step.kind].verb
+    verb = _small(KINDS[step.kind].verb)
     place = place_of(graph, step)
-    start = f"{verb[:1].lower()}{verb[1:]}"
+    ending = next((one for one in _ASKED if verb.endswith(one)), None)
     if place:
-        return f"{start} {place}" if verb.endswith((" to", " from", " through", " in", " of")) else f"{start} ({place})"
-    for preposition in (" to", " from", " through", " in", " of"):
-        verb = verb.removesuffix(preposition)
-    return f"{verb[:1].lower()}{verb[1:]}"
+        return f"{verb} {place}" if ending else f"{verb} ({place})"
+    if ending is None:
+        return verb
+    asked = f"; {_ASKED[ending]} the export does not say" if _ASKED[ending] else ""
+    return f"{verb.removesuffix(ending)}{asked}"
+
+
+def _other(graph: Graph, step: Step) -> str:
+    if not step.operation:
+        return "does something that the export does not name"
+    place = place_of(graph, step)
+    return f"runs {quote_name(step.operation)}{f' ({place})' if place else ''}, an operation that no rule classifies"
+
+
+def _join(graph: Graph, step: Step) -> str:
+    event = step.operation.split(" ")[0].endswith("Event")
+    return "comes as an event, from which the run goes on" if event else "brings the ways together"
 
 
 def _end(graph: Graph, step: Step) -> str:
@@ -146,12 +184,20 @@ def _end(graph: Graph, step: Step) -> str:
 # Kinds about which more is to be said than their verb and their place.
 PHRASES: dict[str, Phrase] = {
     "model": _model, "agent": _agent, "send": _send, "approve": _approve, "wait": _wait, "subflow": _subflow, "loop": _loop, "decide": _decide,
-    "end": _end, "guard": lambda g, s: "tries what is in it", "parallel": lambda g, s: "runs its ways side by side",
-    "group": lambda g, s: "holds what is in it together", "join": lambda g, s: "brings the ways together",
+    "end": _end, "embed": _embed, "other": _other, "join": _join, "guard": lambda g, s: "tries what is in it", "parallel": lambda g, s: "runs its ways side by side",
+    "group": lambda g, s: "holds what is in it together",
 }  # fmt: skip
+
+
+def step_words(graph: Graph, step: Step) -> str:
+    """'reads from ‘Homes register’'."""
+    return PHRASES.get(step.kind, _plain)(graph, step)
 
 
 def step_phrase(graph: Graph, step: Step) -> str:
     """'‘Look up the home’ reads from ‘Homes register’'; of a step that is switched off that it is."""
-    words = PHRASES.get(step.kind, _plain)(graph, step)
-    return f"{quote_name(step.title)} {words}" if step.enabled else f"{quote_name(step.title)} is switched off"
+    return (
+        f"{quote_name(step.title)} {step_words(graph, step)}"
+        if step.enabled
+        else f"{quote_name(step.title)} is switched off"
+    )

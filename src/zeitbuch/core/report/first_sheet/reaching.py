@@ -8,7 +8,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Effect, Step
 from zeitbuch.core.model.words import join_words
 
-from .phrases_of_steps import place_of, recipient_of
+from .phrases_of_steps import chosen_by_model, place_of, recipient_of
 
 _VERBS: tuple[tuple[Effect, str], ...] = (
     ("spend", "Spend money"), ("delete", "Delete"), ("send", "Send"), ("write", "Write"), ("read", "Read"),
@@ -29,10 +29,7 @@ def reaching_lines(graph: Graph) -> list[str]:
 def _reached(graph: Graph, step: Step) -> str:
     """What one step reaches: recipient and place, with the name of the step where neither says enough."""
     to, place = recipient_of(graph, step) if step.effect == "send" else "", place_of(graph, step)
-    by_model = any(
-        one.decided == "model" and (one.role == "recipient" or one.name.casefold() == "to") for one in step.inputs
-    )
-    if by_model:
+    if chosen_by_model(step):
         to = "whom the model chooses"
     words = f" to {to}" if to else ""
     words += f" through {place}" if place and place != to else ""
