@@ -104,7 +104,18 @@ def review_sheet(status: ReviewStatus) -> Sheet:
         Column("note", "said", rank=2), Column("key", "key", rank=4),
     )  # fmt: skip
     rows = tuple(
-        (flow.name, flow.id, one.role, one.state, one.by, one.at[:10], one.until, list(one.why), one.note, one.key)
+        (
+            flow.name,
+            flow.id,
+            one.role,
+            one.state,
+            one.by,
+            one.at[:10],
+            one.until,
+            list(one.why),
+            one.note,
+            f"{one.key[:15]}…" if one.key else "",
+        )
         for flow in status.flows
         for one in flow.roles
     )

@@ -44,7 +44,7 @@ def summary_sentences(graph: Graph) -> str:
     using = {step.id for step in ai_steps(flow)}
     called = [step for step in steps if step.id in using]
     start = _start_words(flow)
-    first = f"{start}, the flow runs {count_words(len(steps), 'step')}"
+    first = f"{start}, the flow starts; it has {count_words(len(steps), 'step')}"
     if called:
         first = _called_words(graph, called, first, steps)
     return _outcome_words(graph, steps, first)

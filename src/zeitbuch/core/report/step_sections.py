@@ -71,7 +71,10 @@ def _tools_table(graph: Graph, tools: Sequence[Step]) -> Table:
                 tool.operation,
             )
         )
-    return Table(Sheet(columns, tuple(rows)))
+    kept = [place for place in range(len(columns)) if any(row[place] for row in rows)]
+    return Table(
+        Sheet(tuple(columns[place] for place in kept), tuple(tuple(row[place] for place in kept) for row in rows))
+    )
 
 
 def _input_words(graph: Graph, one: Binding) -> str:

@@ -23,8 +23,8 @@ if TYPE_CHECKING:
     from docx.document import Document
 
 _NO_DATE = (1980, 1, 1, 0, 0, 0)  # the earliest that a ZIP file can say
-_WIDTH = 6.3  # inches of an A4 page between its margins
-_LETTERS = 76  # letters of a table that stand in it side by side
+_WIDTH = 6.7  # inches of an A4 page between its margins
+_LETTERS = 86  # letters of a table that stand in it side by side
 
 
 def write_document_word(document: FlowDocument, look: TextLook) -> dict[str, bytes]:
@@ -92,13 +92,22 @@ def _set_page(made: Document) -> None:
 
     section = made.sections[0]
     section.page_width, section.page_height = Mm(210), Mm(297)
-    section.left_margin = section.right_margin = Mm(25)
-    section.top_margin = section.bottom_margin = Mm(20)
+    section.left_margin = section.right_margin = Mm(20)
+    section.top_margin = section.bottom_margin = Mm(14)
     made.styles["Normal"].font.name = "DejaVu Sans"
-    made.styles["Normal"].font.size = Pt(9.5)
-    made.styles["Normal"].paragraph_format.space_after = Pt(4)
-    for level in (1, 2, 3):
-        made.styles[f"Heading {level}"].paragraph_format.space_before = Pt(9 if level == 1 else 6)
+    made.styles["Normal"].font.size = Pt(9)
+    made.styles["Normal"].paragraph_format.space_after = Pt(2)
+    for name, size in (
+        ("Title", 17.0),
+        ("Heading 1", 10.5),
+        ("Heading 2", 10),
+        ("Heading 3", 9.5),
+        ("Heading 4", 9),
+        ("Heading 5", 9),
+    ):
+        made.styles[name].font.size = Pt(size)
+        made.styles[name].paragraph_format.space_before = Pt(4)
+        made.styles[name].paragraph_format.space_after = Pt(2)
     footer = section.footer.paragraphs[0]
     footer.alignment = WD_ALIGN_PARAGRAPH.RIGHT
     add_field(footer.add_run(), "PAGE")
@@ -158,16 +167,21 @@ def _add_rows(made: Document, rows: list[list[str]], least: Sequence[int] = ()) 
     """A table of texts, the head first; ``least`` are the letters that each column has room for at least."""
     if not rows[0]:
         return
+    from docx.shared import Pt
+
     table = made.add_table(len(rows), len(rows[0]), style=_style(made, "Table Grid"))
     _share_width(table, rows, least or [6] * len(rows[0]))
     for row, texts in zip(table.rows, rows, strict=True):
         for cell, text in zip(row.cells, texts, strict=True):
             cell.text = clean_text(text)
+            cell.paragraphs[0].paragraph_format.space_after = Pt(0)
     for cell in table.rows[0].cells:
         for run in cell.paragraphs[0].runs:
             run.bold = True
     _keep_rows_whole(table)
-    made.add_paragraph()
+    behind = made.add_paragraph()
+    behind.paragraph_format.space_after = Pt(0)
+    behind.paragraph_format.line_spacing = Pt(5)  # two tables must not touch, and a sheet is to fit on its page
 
 
 def _longest_word(texts: Sequence[str]) -> int:
