@@ -160,3 +160,36 @@ def test_callers_are_named(demo: Path, run: Run) -> None:
         and "nobody is told" not in text[: text.index("## What it costs")]
     )
     assert "the what" not in (demo / "docs" / "sh-1090.md").read_text()
+
+
+def test_what_stands_behind_the_sheet(tmp_path: Path, run: Run) -> None:
+    """Cases with everything else, variables with their use, what was not understood with who judges it, places, and since when the book has it."""
+    (tmp_path / "a.yaml").write_text(
+        """
+zeitbuch: 1
+flows:
+  - id: desk
+    name: Desk
+    owners: [Maren Dahl]
+    unread: {alarm: 5}
+    variables: [{name: till, value: 7, description: where it is paid}, {name: idle, value: 1}]
+    triggers: [{id: t, kind: manual}]
+    steps:
+      - {id: d, kind: decide, name: Which, unread: {hue: red}}
+      - {id: s, kind: send, effect: send, name: Tell, inputs: [{name: to, value: "{till}", decided: data, refs: [{variable: till, text: "{till}"}]}]}
+    links: [{source: t, target: d}, {source: d, target: s, role: case, label: late}]
+"""
+    )
+    assert run("record", "a.yaml").code == 0
+    assert run("document", "a.yaml", "-o", "docs", "--format", "markdown").code == 0
+    text = (tmp_path / "docs" / "desk.md").read_text()
+    for said in (
+        "in the book as version 1 since 20", "| anything else |  | no way leads on |", "| till | 7 | where it is paid | 2 ‘Tell’ |",
+        "| idle | 1 |  | no step, as far as the export says |", "matters is for Maren Dahl to judge", "- Of the flow: alarm.", "- Of 1 ‘Which’: hue.",
+        "| 1 ‘Which’ | ",
+    ):  # fmt: skip
+        assert said in text, said
+    assert "anything else: no way leads on" in run("explain", "Desk", "--source", "a.yaml").out
+    (tmp_path / "a.yaml").write_text((tmp_path / "a.yaml").read_text().replace("name: Tell", "name: Call"))
+    assert run("document", "a.yaml", "-o", "docs", "--format", "markdown").code == 0
+    assert "in the book" not in (tmp_path / "docs" / "desk.md").read_text().splitlines()[2]

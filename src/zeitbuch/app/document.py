@@ -137,10 +137,15 @@ class DocumentMaker:
             takers,
             draft_blocks(self.about.drafts.get(flow.id)),
             self.about.fingerprints.get(flow.id, ""),
+            _recorded_words(self.about.reviews.get(flow.id)),
         )
 
     def _name(self, key: str, otherwise: str) -> str:
         return quote_name(self.pages[key][0] if key in self.pages else otherwise)
+
+
+def _recorded_words(review: FlowReview | None) -> str:
+    return f"as version {review.recorded} since {review.since}" if review is not None and review.since else ""
 
 
 def flow_files(

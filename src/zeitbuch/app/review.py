@@ -139,7 +139,9 @@ def add_act(session: Session, request: SignRequest, act: str) -> str:
 def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
     """What became of the signatures of every flow of the sources."""
     with Book(session.book).reading() as reading:
-        reviews = reviews_of(reading.entries(line=session.line))
+        entries = reading.entries(line=session.line)
+        reviews = reviews_of(entries)
+        days = {entry.number: entry.at[:10] for entry in entries if entry.kind == "snapshot"}
         versions = reading.versions(line=session.line)
         last = {version.flow: version for version in versions}
         keys = {version.id: version for version in last.values() if version.status != "removed"}
@@ -157,8 +159,10 @@ def review_status(session: Session, estate: Estate, today: str) -> ReviewStatus:
         roles = tuple(judge.role_of(one, role) for role in one.roles)
         if one.flow.id in asked:
             roles = tuple(structs.replace(role, why=(asked[one.flow.id],)) for role in roles)
-        recorded = keys[one.flow.id].number if one.flow.id in keys else 0
-        found.append(FlowReview(one.flow.id, one.flow.title, worst_state(roles), roles, recorded))
+        version = keys.get(one.flow.id)
+        day = days.get(version.snapshot, "") if version is not None and version.fingerprint == one.present else ""
+        number = version.number if version is not None else 0
+        found.append(FlowReview(one.flow.id, one.flow.title, worst_state(roles), roles, number, day))
     return ReviewStatus(tuple(found), names_alone=names_alone(found))
 
 

@@ -13,9 +13,10 @@ from zeitbuch.core.graph import phrases
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.facts import FLOW_FACTS, facts_of
 from zeitbuch.core.model.kinds import EFFECTS
-from zeitbuch.core.model.records import Connection, Flow
+from zeitbuch.core.model.records import Connection, Flow, Step
 from zeitbuch.core.model.sheet import Column, Sheet, number_text, percent_text
-from zeitbuch.core.model.words import triggers_words
+from zeitbuch.core.model.words import join_words, triggers_words
+from zeitbuch.core.passes.reachability import taken_values
 from zeitbuch.core.pricing.units import UNITS
 
 from .blocks import Block, Bullets, Facts, Heading, Page, Paragraph, Picture, Table
@@ -78,12 +79,28 @@ def _connection_row(flow: Flow, connection: Connection, rows: list[tuple[Any, ..
     )
 
 
-def _variable_blocks(flow: Flow) -> list[Block]:
+def _variable_blocks(graph: Graph) -> list[Block]:
+    flow = graph.flow
     if not flow.variables:
         return []
-    columns = (Column("name", "variable"), Column("value", "value"), Column("description", "meaning"))
+    users: dict[str, dict[str, None]] = {}
+    for step in graph.in_order():
+        for _, ref in taken_values(graph, step):
+            if ref.variable is not None:
+                users.setdefault(ref.variable, {})[_numbered(graph, step)] = None
+    columns = (
+        Column("name", "variable"),
+        Column("value", "value"),
+        Column("description", "meaning"),
+        Column("users", "used by", "list"),
+    )
     rows = tuple(
-        (variable.name, phrases.value_words(variable.value, (), {}), variable.description)
+        (
+            variable.name,
+            phrases.value_words(variable.value, (), {}),
+            variable.description,
+            list(users.get(variable.name, ())) or ["no step, as far as the export says"],
+        )
         for variable in flow.variables
     )
     return [Heading(2, "Variables", "variables"), Table(Sheet(columns, rows))]
@@ -151,7 +168,7 @@ def flow_page(
     blocks += [Heading(2, "Triggers", "triggers")]
     lines = phrases.triggers_list(flow)
     blocks.append(Bullets(tuple(lines)) if lines else Paragraph("The export names no trigger."))
-    blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(flow), *_variable_blocks(flow)]
+    blocks += [Heading(2, "Connections", "connections"), *_connection_blocks(flow), *_variable_blocks(graph)]
     blocks += [Heading(2, "Steps", "steps"), *steps_section(graph)]
     found = (
         next((flow_estimate for flow_estimate in result.flows if flow_estimate.id == flow.id), None)
@@ -160,12 +177,42 @@ def flow_page(
     )
     if found is not None and result is not None:
         blocks += [Heading(2, "Calls and cost", "cost"), *_cost_blocks(found, result)]
-    if flow.unread or flow.around:
-        blocks.append(Heading(2, "Not understood", "unread"))
-        if flow.unread:
-            blocks.append(
-                Paragraph("Parts of the export that have no place in this description: " + ", ".join(flow.unread))
-            )
-        if flow.around:
-            blocks.append(Paragraph("Parts of the file around its flows: " + ", ".join(flow.around)))
+    blocks += [*_unread_blocks(graph), *_place_blocks(graph)]
     return Page(name, flow.title, tuple(blocks))
+
+
+def _numbered(graph: Graph, step: Step) -> str:
+    return f"{graph.numbers.get(step.id, '')} {phrases.quote_name(step.title)}".strip()
+
+
+def _unread_blocks(graph: Graph) -> list[Block]:
+    """What was not understood, and who must judge it."""
+    flow = graph.flow
+    lines = [f"Of the flow: {', '.join(flow.unread)}."] if flow.unread else []
+    lines += [f"Of the file, around its flows: {', '.join(flow.around)}."] if flow.around else []
+    lines += [f"Of {_numbered(graph, step)}: {', '.join(step.unread)}." for step in graph.in_order() if step.unread]
+    if not lines:
+        return []
+    judge = join_words(list(flow.owners)) or "whoever answers for the flow"
+    said = "These parts of the export have no place in this description. Whether any of them matters is for "
+    said += f"{judge} to judge, or for somebody who knows the builder."
+    return [Heading(2, "Not understood", "unread"), Paragraph(said), Bullets(tuple(lines))]
+
+
+def _place_blocks(graph: Graph) -> list[Block]:
+    """Where in the export each trigger and step stands."""
+    flow = graph.flow
+    parts = [(one.title, one.origin) for one in flow.triggers]
+    parts += [(_numbered(graph, step), step.origin) for step in graph.in_order() if step.kind != "note"]
+    rows = tuple(
+        (title, f"line {origin.line}" if origin.line else origin.pointer)
+        for title, origin in parts
+        if origin is not None
+    )
+    if not any(place for _, place in rows):
+        return []
+    columns = (
+        Column("part", "trigger or step"),
+        Column("place", f"place in {flow.origin.file}" if flow.origin else "place"),
+    )
+    return [Heading(2, "Places in the export", "places"), Table(Sheet(columns, rows))]

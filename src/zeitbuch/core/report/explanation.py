@@ -90,5 +90,6 @@ def _step_lines(graph: Graph) -> list[str]:
             f"\n{indent}   {label}{f' ({condition})' if condition and condition != label else ''}: goes on at {goes}"
             for label, condition, goes in sentences.cases_of(graph, item)
         )
+        cases += f"\n{indent}   {sentences.REST}: {sentences.NO_WAY}" if sentences.leaves_rest_open(graph, item) else ""
         lines.append(f"{indent}{number} {item.title}: {sentences.step_sentence(graph, item)}{cases}")
     return lines

@@ -73,13 +73,15 @@ class RoleReview(Struct, frozen=True):
 
 
 class FlowReview(Struct, frozen=True):
-    """The review of one flow; ``recorded`` is the version that it is signed against, 0 for a flow that is not in the book."""
+    """The review of one flow; ``recorded`` is the version that it is signed against, 0 for a flow that is not in the book; ``since`` the
+    day (YYYY-MM-DD) on which this very state was recorded, empty where the sources have another."""
 
     id: str
     name: str
     state: RoleState
     roles: tuple[RoleReview, ...]
     recorded: int = 0
+    since: str = ""
 
 
 class ReviewStatus(Struct, frozen=True):

@@ -100,6 +100,18 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     return found
 
 
+_CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
+REST, NO_WAY = "anything else", "no way leads on"
+
+
+def leaves_rest_open(graph: Graph, step: Step) -> bool:
+    """Whether a decision has no way for what fits none of its cases; a yes and a no leave nothing over."""
+    links = [link for link in graph.leaving.get(step.id, ()) if link.role in ("case", "next")]
+    labels = {link.label.casefold() for link in links}
+    closed = any(link.otherwise or link.role == "next" for link in links) or labels & _CLOSED
+    return step.kind == "decide" and bool(links) and not closed
+
+
 def on_error(graph: Graph, step: Step) -> str:
     """What happens when a step fails, as a sentence; empty when it just ends the branch and has no retries."""
     parts = [_retry_words(step.retry)] if step.retry is not None else []

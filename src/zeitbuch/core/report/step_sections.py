@@ -129,6 +129,8 @@ def _case_blocks(graph: Graph, step: Step, blocks: list[Block]) -> None:
     if step.id in graph.deciding:
         columns = (Column("case", "case"), Column("condition", "if"), Column("goes", "goes on at"))
         found = sentences.cases_of(graph, step)
+        if sentences.leaves_rest_open(graph, step):
+            found.append((sentences.REST, "", sentences.NO_WAY))
         if found:
             blocks.append(Table(Sheet(columns, tuple(found))))
 

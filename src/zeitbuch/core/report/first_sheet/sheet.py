@@ -32,7 +32,8 @@ GAP = "To be filled in: "
 class SheetFacts(Struct, frozen=True):
     """What stands beside the flow: its estimate, its findings, who calls it, whom it calls, and who takes its
     failures (names), the text that somebody drafted to it, and
-    its fingerprint where the flow is shown with placeholders."""
+    its fingerprint where the flow is shown with placeholders, and since when the
+    book has this state ('as version 3 since 2026-11-02')."""
 
     estimate: FlowEstimate | None = None
     result: EstateEstimate | None = None
@@ -42,12 +43,13 @@ class SheetFacts(Struct, frozen=True):
     handlers: tuple[str, ...] = ()
     draft: tuple[Block, ...] = ()
     fingerprint: str = ""
+    recorded: str = ""
 
 
 def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
     """The blocks of the first sheet."""
     blocks: list[Block] = [
-        Paragraph(_head_line(graph, facts.fingerprint or fingerprint(graph.flow)), quiet=True),
+        Paragraph(_head_line(graph, facts.fingerprint or fingerprint(graph.flow), facts.recorded), quiet=True),
         *told_blocks(graph, facts),
     ]
     blocks += _part("What it costs", _cost_lines(facts))
@@ -86,7 +88,7 @@ def _part(title: str, lines: Iterable[str]) -> list[Block]:
     return [Heading(2, title, anchor), Paragraph(lines[0]) if len(lines) == 1 else Bullets(lines)]
 
 
-def _head_line(graph: Graph, hashed: str) -> str:
+def _head_line(graph: Graph, hashed: str, recorded: str) -> str:
     """'Version 14 of 2026-10-19, fingerprint 666c9bce. Owners A and B. In use.'"""
     flow = graph.flow
     when = f" of {flow.changed[:10]}" if flow.changed else ""
@@ -102,7 +104,7 @@ def _head_line(graph: Graph, hashed: str) -> str:
         "draft": "A draft",
         "unknown": "Whether it is in use the export does not say",
     }[flow.state]
-    return f"{version}, fingerprint {hashed[:16]}. {owners}. {state}."
+    return f"{version}, fingerprint {hashed[:16]}{f', in the book {recorded}' if recorded else ''}. {owners}. {state}."
 
 
 def _start_lines(graph: Graph, facts: SheetFacts) -> list[str]:

@@ -9,10 +9,9 @@ from zeitbuch.core.graph.outline import Item, outline_flow
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
+from zeitbuch.core.report.sentences import NO_WAY, REST, leaves_rest_open
 
 from .phrases_of_steps import step_phrase
-
-_CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
 
 
 def course_lines(graph: Graph) -> list[tuple[int, str]]:
@@ -43,8 +42,8 @@ def _line(graph: Graph, item: Item, depth: int, last: bool) -> Iterator[tuple[in
     yield depth, f"{only}{graph.numbers.get(item.id, '')} {step_phrase(graph, step)}{end}{colon}".strip()
     for below in (*inside, *aside):
         yield from _branch(graph, below, depth + 1)
-    if _is_open(graph, step):
-        yield depth + 1, "anything else: no way leads on"
+    if leaves_rest_open(graph, step):
+        yield depth + 1, f"{REST}: {NO_WAY}"
     if onward is not None and not end:
         yield from _lines(graph, onward.below, depth)
 
@@ -73,14 +72,6 @@ def _is_aside(graph: Graph, step: Step) -> bool:
     return bool(arriving) and all(
         link.role == "error" or (link.after and not {"success", "skip"} & set(link.after)) for link in arriving
     )
-
-
-def _is_open(graph: Graph, step: Step) -> bool:
-    """Whether a decision has no way for what fits none of its cases; a yes and a no leave nothing over."""
-    links = [link for link in graph.leaving.get(step.id, ()) if link.role in ("case", "next")]
-    labels = {link.label.casefold() for link in links}
-    closed = any(link.otherwise or link.role == "next" for link in links) or labels & _CLOSED
-    return step.kind == "decide" and bool(links) and not closed
 
 
 def _branch(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
