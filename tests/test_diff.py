@@ -509,7 +509,7 @@ def test_summary_and_page_of_the_program(demo: Path, run: Run) -> None:
     assert ">ADDED</text>" in page and ">failed: removed</text>" in page and ">changed: prompt</text>" in page
     evidence = run("diff", "october", "november", "--flow", "SH-1052", "--evidence", cwd=demo).out
     assert "@ november/strandline/berth-delay.json#/sheet/stations/7" in evidence
-    assert "0.53 EUR per month as before" in evidence  # though the flow that calls it is not shown
+    assert "0.53 EUR per month for models as before" in evidence  # though the flow that calls it is not shown
 
 
 def test_copies_and_what_was_forgotten(demo: Path, run: Run) -> None:

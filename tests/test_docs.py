@@ -73,7 +73,7 @@ def test_ten_minutes_run_as_written(tmp_path: Path, run: Run) -> None:
     assert done.returncode == 0, done.stderr
     shown = re.findall(r"```text\n(.*?)```", text, re.DOTALL)
     assert len(shown) == 2 and all(block.strip() in done.stderr for block in shown), done.stderr
-    assert "3 flows" in done.stdout and "Maschinist anrufen: Sends." in done.stdout
+    assert "3 flows" in done.stdout and "Maschinist anrufen: Sends" in done.stdout
     assert "zeitbuch dialect suggest unknown/export.zip" in done.stderr
     assert (tmp_path / "ten" / "schaden.svg").exists()
     assert "looks for new items every 2 hours" in done.stdout and "Waits for 45 minutes." in done.stdout

@@ -64,7 +64,7 @@ def test_every_kind_of_step_goes_through_the_program(tmp_path: Path, run: Any) -
     for row in STEP_KINDS:
         steps, links = [step("s", row.kind), step("t", "read")], [link("start", "s"), link("s", "t")]
         made.append(flow(steps, links, id=row.kind, name=f"Flow {row.kind}"))
-        page = explain_flow(made[-1], "s").page
+        page = explain_flow(Estate((made[-1],)), made[-1], "s").page
         assert step_sentence(Graph(made[-1]), made[-1].steps[0]) and row.words in str(page.blocks)
     path = tmp_path / "all.json"
     path.write_text(to_json(Estate(flows=tuple(made))))

@@ -161,6 +161,15 @@ def _dearer(
         return None
     more = None
     if today is not None and today.runs is not None and figures is not None and figures.currency:
+        if sort == "flow" and today.bill_month is not None and not today.bill_month.unknown:
+            return structs.replace(
+                one,
+                ending="costs more",
+                lost=(),
+                perhaps_lost=(),
+                dead=(),
+                dearer=float(today.bill_month.amount) * share,
+            )
         touched = _priced_at(estate, one, today)
         costs = [step.cost for step in today.steps if sort == "flow" or step.id in touched]
         if not any(cost.unknown for cost in costs):

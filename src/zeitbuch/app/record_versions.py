@@ -275,7 +275,7 @@ class _VersionMaker(NamedTuple):
         figures = self.figures.get(id(flow))
         if figures is None:
             return made
-        month = figures.bill_month
+        month = figures.cost_month  # of models: what meters take depends on all flows
         return msgspec.structs.replace(
             made,
             calls=figures.calls,

@@ -141,9 +141,9 @@ def flow_sheet(
         (Column("what", "what changed"), ""),
         (Column("calls", "calls per run", "number"), ""),
         (Column("run", f"{_currency_of(own) or 'cost'} per run", "money"), ""),
-        (Column("month", "per month", "money"), ""),
+        (Column("month", "models per month", "money"), ""),
         (Column("run_now", "per run, now", "money"), "now"),
-        (Column("month_now", "per month, now", "money"), "now"),
+        (Column("month_now", "models per month, now", "money"), "now"),
         (Column("findings_now", "findings, now", "list"), "now"),
         (Column("said", "notes and marks"), "said"),
     ]
@@ -212,7 +212,7 @@ def feed_sheet(versions: Iterable[Version], first: Entry, later: Iterable[Entry]
         Column("author", "changed by", rank=2),
         Column("what", "what changed"),
         Column("calls", "calls per run", "number", rank=2),
-        Column("month", "per month", "money", rank=2),
+        Column("month", "models per month", "money", rank=2),
     )
     names = {version.flow: version for version in versions}
     by_snapshot: dict[int, list[Version]] = {}

@@ -94,7 +94,7 @@ def share_words(share: ChangeFigures | None, currency: str) -> str:
     if share.run is not None and _is_moved(share.run):
         parts.append(f"{signed_money(share.run, currency)} per run")
     if share.month is not None and _is_moved(share.month):
-        parts.append(f"{signed_money(share.month, currency)} per month")
+        parts.append(f"{signed_money(share.month, currency)} per month for models")
     return ", ".join(parts)
 
 
@@ -114,7 +114,10 @@ def figures_words(flow: FlowChanges, currency: str) -> str:
     if any(figures is not None and figures.run is not None for figures in (first, second)):
         run = ["none" if figures is None else money_words(figures.run) for figures in (first, second)]
         month = [money_words(figures.month) if figures is not None else "none" for figures in (first, second)]
-        parts += [pair(run[0], run[1], f"{currency} per run"), pair(month[0], month[1], f"{currency} per month")]
+        parts += [
+            pair(run[0], run[1], f"{currency} per run"),
+            pair(month[0], month[1], f"{currency} per month for models"),
+        ]
     return "; ".join(parts)
 
 
@@ -159,7 +162,7 @@ def summary_sheet(found: EstateChanges, currency: str, notes: Sequence[str] = ()
         Column("what", "what", "list"),
         Column("calls_before", "calls before", "number"),
         Column("calls_after", "after", "number"),
-        Column("month_before", f"{currency or 'cost'} per month before", "money"),
+        Column("month_before", f"{currency or 'cost'} per month for models, before", "money"),
         Column("month_after", "after", "money"),
     )
     return Sheet(columns, tuple(rows), notes=tuple(notes))
