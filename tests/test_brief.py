@@ -185,6 +185,16 @@ def test_a_missing_key_is_told(house: Path, run: Run) -> None:
     assert ran.code == 2 and "absent.md" in ran.err
 
 
+def test_without_names_nothing_goes_out(house: Path, run: Run, tmp_path: Path) -> None:
+    (tmp_path / "without").mkdir()
+    (tmp_path / "without" / "faker.py").write_text("raise ImportError\n")
+    assert run("record", cwd=house).code == 0
+    for words in (["brief", "letters-in"], ["review", "packet", "-o", "packet.zip"]):
+        ran = run(*words, cwd=house, PYTHONPATH=str(tmp_path / "without"))
+        assert ran.code == 2 and ran.out == "" and "pip install 'zeitbuch[brief]'" in ran.err
+    assert not (house / "packet.zip").exists() and not (house / "briefs").exists()
+
+
 def test_what_does_not_go_together_is_told(house: Path, run: Run) -> None:
     for words in (
         [],
