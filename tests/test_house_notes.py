@@ -242,3 +242,14 @@ def test_hostile_notes_are_inert_in_every_form(demo: Path, run: Run) -> None:
     words = [paragraph for paragraph in word.paragraphs if "alert(1)" in paragraph.text]
     assert len(words) >= 3 and all("\x1b" not in paragraph.text for paragraph in words)
     assert all(paragraph.paragraph_format.left_indent for paragraph in words)
+
+
+def test_a_note_to_a_tool_stands_at_its_agent_and_names_it(demo: Path, run: Run) -> None:
+    (demo / "notes").mkdir()
+    (demo / "notes" / "letters.md").write_text("---\nflow: letters\n---\n## step: Pay a refund\nAsk finance first.\n")
+    words = ["document", "--flow", "letters", "--notes", "notes", "--format", "markdown", "-o", "docs"]
+    assert run(*words, cwd=demo).code == 0
+    text = (demo / "docs" / "letters.md").read_text()
+    section = text[text.index("#### 2.3 Refund agent") : text.index("#### 2.4 Complaint agent")]
+    assert "| 2.3.b Pay a refund |" in section and "Note of the house to ‘Pay a refund’" in section
+    assert "Ask finance first." in section and "#### 2.3.b" not in text

@@ -124,3 +124,10 @@ def test_the_command(tmp_path: Path, run: Run) -> None:
     for words in (["Intake"], ["Intake", "Tell", "--fails", "Tell"]):
         ran = run("explain", *words, "--upstream", "--source", "a.yaml")
         assert ran.code == 2 and "expected FLOW and STEP alone beside --upstream" in ran.err
+
+
+def test_of_two_flows_with_one_id_the_one_that_was_asked_for() -> None:
+    (intake, *_) = ESTATE.flows
+    other = msgspec.structs.replace(intake, name="Other", steps=intake.steps[:1], links=intake.links[:1])
+    page = ValueWays(Estate((intake, other))).page(other, other.steps[0], ["downstream"])
+    assert "Nothing takes what it makes" in str(page.blocks)

@@ -26,7 +26,7 @@ from zeitbuch.core.report.presentations import FlowDocument
 from zeitbuch.core.report.review_states import FlowReview
 from zeitbuch.core.report.sign_off import sign_off_blocks
 from zeitbuch.core.report.site.rows import page_files
-from zeitbuch.core.report.step_sections import section_anchor
+from zeitbuch.core.report.step_sections import is_listed_tool, section_anchor
 from zeitbuch.writers.map.map_page import to_map_page
 from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
@@ -220,6 +220,11 @@ def document_flow(
 def _with_notes(graph: Graph, page: Page, notes: Sequence[HouseNote], problems: list[Problem] | None) -> Page:
     """The page with its notes; those whose place is gone are told."""
     anchors = {step.id: section_anchor(graph, step) for step in graph.flow.steps if step.kind != "note"}
+    listed = {step.id: quote_name(step.title) for step in graph.flow.steps if is_listed_tool(graph, step)}
+    notes = [
+        structs.replace(note, part=listed[note.name]) if note.place == "step" and note.name in listed else note
+        for note in notes
+    ]
     told = problems if problems is not None else []
     for note in lost_notes(page, notes, anchors):
         thing = "id of a step" if note.place == "step" else "title of a section"

@@ -18,7 +18,7 @@ class HouseNote(Struct, frozen=True):
     """One note: of a flow (its id), at the flow, a section (its title) or a step (its id), as blocks, and where it was written. ``was`` is
     the id that its step had then, where it has another now; ``version``
     the recorded version whose ids it names, 0 for those of now, ``sure`` whether
-    this is that step beyond doubt."""
+    this is that step beyond doubt, ``part`` the tool that it is about where it stands at the heading of its agent."""
 
     flow: str
     place: NotePlace
@@ -29,6 +29,7 @@ class HouseNote(Struct, frozen=True):
     version: int = 0
     was: str = ""
     sure: bool = True
+    part: str = ""
 
 
 def with_notes(page: Page, notes: Sequence[HouseNote], anchors: Mapping[str, str]) -> Page:
@@ -86,7 +87,8 @@ def _placed(blocks: Sequence[Block], at: Mapping[str, list[HouseNote]], rest: Se
 def _aside(note: HouseNote) -> Aside:
     was = f"; written to {note.was}" if note.was else ""
     was += "" if note.sure else (", probably this step" if was else "; probably written to this step")
-    return Aside(f"Note of the house ({note.file}, line {note.line}{was})", note.blocks)
+    about = f" to {note.part}" if note.part else ""
+    return Aside(f"Note of the house{about} ({note.file}, line {note.line}{was})", note.blocks)
 
 
 def _gone_note(note: HouseNote) -> HouseNote:

@@ -56,13 +56,15 @@ class ValueWays:
     """Follows values through an estate, each place once."""
 
     def __init__(self, estate: Estate) -> None:
-        titles = titles_of(estate.flows)
-        self.flows = {flow.id: _Flow(flow, titles) for flow in reversed(estate.flows)}
+        self.titles = titles_of(estate.flows)
+        self.flows = {flow.id: _Flow(flow, self.titles) for flow in reversed(estate.flows)}
         self.handed = [call for call in calls_of(estate) if call.how in _HANDS_OVER and call.target]
         self.stores = stores_of(estate)
 
     def page(self, flow: Flow, step: Step, directions: Iterable[Direction]) -> Page:
         """The ways from and to a step, as a page."""
+        if self.flows[flow.id].flow is not flow:  # of two with one id the one that was asked for
+            self.flows[flow.id] = _Flow(flow, self.titles)
         start = Place(flow.id, step.id)
         blocks: list[Block] = [Heading(1, f"{flow.title}: {self._name(start)}")]
         for direction in directions:
