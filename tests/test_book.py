@@ -22,7 +22,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import create_engine, delete, text
 
-from conftest import Run
+from conftest import Run, draws
 from zeitbuch.book import tables
 from zeitbuch.book.archive import export_book, import_book, read_archive
 from zeitbuch.book.notes import add_note
@@ -272,7 +272,7 @@ def test_what_was_recorded_survives_kill_9_at_any_moment(place: str) -> None:
     """Each number that the writer said is there afterwards, and nothing half-written is seen."""
     rng = random.Random(7)
     told = 0
-    for trial in range(6):
+    for trial in range(draws(4)):
         process = subprocess.Popen(
             [sys.executable, "-c", KILLED, place, str(trial)], stdout=subprocess.PIPE, cwd=Path(__file__).parent
         )

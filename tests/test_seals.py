@@ -18,7 +18,7 @@ import msgspec
 import pytest
 import yaml
 
-from conftest import Ran, Run
+from conftest import Ran, Run, draws
 from zeitbuch.book.records import Entry, entry_hash
 from zeitbuch.book.seals import key_mark, plain_key, seal_fault
 from zeitbuch.book.seals import make_seal as seal_with
@@ -198,7 +198,7 @@ def test_killed_at_any_moment_nothing_is_half_signed(house: Path, run: Run) -> N
     rng = random.Random(5)
     begun = "import sys\nsys.argv[0] = 'zeitbuch'\nimport zeitbuch.app.review, zeitbuch.cli.main as main\nprint('begun', flush=True)\nmain.run()\n"
     done = 0
-    for trial in range(10):
+    for trial in range(draws(6)):
         words = ["review", "sign", FLOWS[trial % 4]["id"], "--role", "owner", "--by", "Ola", "--note", "x" * 50_000]
         process = subprocess.Popen(
             [sys.executable, "-c", begun, *map(str, words)],

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 import pytest
 
-from conftest import Run
+from conftest import Run, draws
 from secret_corpus import measure
 from zeitbuch.core.model.fingerprint import fingerprint
 from zeitbuch.core.model.records import Flow, Prompt, Secret
@@ -295,7 +295,7 @@ def test_the_whole_corpus_comes_out_of_no_command(tmp_path: Path, run: Run) -> N
     """Every secret of the corpus within the inputs, prompts and texts of one flow: no output, file or cache shows one."""
     (tmp_path / "cache" / "zeitbuch").mkdir(parents=True)
     (tmp_path / "cache" / "zeitbuch" / "digest.key").write_bytes(bytes(range(32)))  # the same digests in every run
-    cases = [case for part in PARTS for case in measure.secret_cases(part)]
+    cases = [case for part in PARTS for case in measure.secret_cases(part)][:: draws(2, 1)]
     steps = [
         {
             "id": f"s{place}",
@@ -334,6 +334,6 @@ def test_the_whole_corpus_comes_out_of_no_command(tmp_path: Path, run: Run) -> N
         path.read_text() for name in ("maps", "documents") for path in (tmp_path / name).rglob("*") if path.is_file()
     )
     kept = b"".join(path.read_bytes() for path in (tmp_path / "cache").rglob("*.read")).decode("utf-8", "replace")
-    assert len(said) > 100_000 and len(kept) > 10_000
+    assert len(said) > 50_000 and len(kept) > 5_000
     shown = {place: secret for place, (_, secret) in enumerate(cases) if secret in said or secret in kept}
     assert shown == {}
