@@ -48,6 +48,8 @@ def flow_with(persons: bool = True, secrets: bool = True) -> dict[str, object]:
         {"id": "s3", "kind": "http", "effect": "write", "name": "Store", "inputs": [
             {"name": "url", "value": THINGS[7], "role": "address"}, {"name": "host", "value": THINGS[8]}, {"name": "limit", "value": 200}],
          "unread": {"sample": {"name": who[8]}}},
+        {"id": "mail_hanna_voss", "kind": "http", "name": "Mail", "inputs": [
+            {"name": "v", "value": "{{y}}", "decided": "data", "refs": [{"step": "s1", "path": "Quist", "text": "{{y}}"}]}]},
         {"id": "s4", "kind": "approve", "name": "Release", "approval": {"approvers": ["Ola Tveit"]}},
     ]  # fmt: skip
     steps += [
@@ -57,7 +59,8 @@ def flow_with(persons: bool = True, secrets: bool = True) -> dict[str, object]:
     return {
         "id": "letters-in", "name": "Letters in", "description": f"Reads letters for {who[9]}.", "owners": ["Sanna Brekke"], "steps": steps,
         "variables": [{"name": "signature", "value": f"Regards, {who[0]}"}],
-        "links": [{"source": "s1", "target": "s2", "role": "next", "label": f"for {who[1]}"}, {"source": "s2", "target": "s3"}, {"source": "s3", "target": "s4"}],
+        "links": [{"source": "s1", "target": "s2", "role": "next", "label": f"for {who[1]}"}, {"source": "s2", "target": "s3"},
+                  {"source": "s3", "target": "mail_hanna_voss"}, {"source": "mail_hanna_voss", "target": "s4"}],
     }  # fmt: skip
 
 
@@ -73,7 +76,8 @@ def house(tmp_path: Path) -> Path:
 def leaks(text: str) -> list[str]:
     """What of the planted is in a text, whole or a family name of it."""
     names = [name.split()[-1] for name in PERSONS]
-    return [one for one in (*PERSONS, *names, *THINGS, *SECRETS) if re.search(rf"\b{re.escape(one)}\b", text)]
+    found = [one for one in (*PERSONS, *names, *THINGS, *SECRETS) if re.search(rf"\b{re.escape(one)}\b", text)]
+    return found + (["hanna_voss"] if "hanna_voss" in text.casefold() else [])
 
 
 def number_of(text: str) -> str:

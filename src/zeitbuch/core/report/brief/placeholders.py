@@ -45,7 +45,7 @@ class Placeholders:
 
     def _is_name(self, word: str) -> bool:
         low = word.casefold()
-        return word[0].isupper() and low not in self.lists.ordinary and low not in self.seen
+        return word[0].isupper() and low not in self.lists.ordinary
 
     def learn(self, texts: Iterable[str], kinds: Collection[PrivateKind] = PEOPLE, but: Collection[str] = ()) -> None:
         """Looks texts through for what is private, so that it is found wherever it stands: things of these kinds, those of the names ``but`` (as `plain_thing` has them) apart."""

@@ -67,6 +67,7 @@ class _Word(NamedTuple):
     low: str
     named: bool  # in one of the lists of names
     common: bool  # a word of every day
+    seen: bool  # the flows use it in small letters, too: of an unknown word that says it is nobody's name, of a given name that stands alone, too
 
 
 def private_stretches(text: str, lists: NameLists, seen: Collection[str]) -> list[Found]:
@@ -112,9 +113,13 @@ def _may_be_name(word: _Word) -> bool:
 
 
 def _name_within(words: Sequence[_Word], lists: NameLists) -> Sequence[_Word]:
-    """The name in a row of words that may each be one; nothing where all are words of every day, or one is no more than unknown."""
-    sure = [word for word in words if word.named and not word.common]
-    if sure or sum(not word.common for word in words) > 1:
+    """The name in a row of words that may each be one; nothing where all are words of every day, or one is no more than unknown. What follows a
+    given name belongs to it, whatever it is; what stands before one may be 'Ask'."""
+    first = next((place for place, word in enumerate(words) if word.named and not word.common), None)
+    if first is not None and (len(words) > 1 or not words[first].seen):
+        begin = next(place for place, word in enumerate(words) if place == first or not word.seen)
+        return words[begin:]
+    if sum(not word.common and not word.seen for word in words) > 1:
         return words
     full = len(words) > 1 and words[0].low in lists.given and words[-1].low in lists.family
     return words if full else ()
@@ -127,13 +132,8 @@ def _runs_of(text: str, lists: NameLists, seen: Collection[str]) -> Iterator[lis
     for match in _WORD.finditer(text):
         word = match[0]
         low = word.casefold()
-        made = _Word(
-            match.start(),
-            match.end(),
-            low,
-            low in lists.given or low in lists.family,
-            low in lists.ordinary or low in seen,
-        )
+        named = low in lists.given or low in lists.family
+        made = _Word(match.start(), match.end(), low, named, low in lists.ordinary, low in seen)
         last = (waiting or run)[-1].end if run else match.start()
         beside = not run or (match.start() - last <= 2 and _GAP.fullmatch(text, last, match.start()) is not None)
         if not beside:

@@ -9,21 +9,23 @@ from typing import Any, TypeVar
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.model.records import Flow, Origin, Record, Ref, Schedule, Secret
+from zeitbuch.core.estimate.records import StepEstimate
+from zeitbuch.core.model.records import Connection, Flow, Link, Origin, Record, Schedule, Secret, Step, Trigger
 
 from .masked_flow import all_texts, words_in_small_letters
 from .placeholders import KINDS, Placeholders, plain_thing
 from .private_words import LEAST_DIGITS, NameLists, PrivateKind
 
 T = TypeVar("T")
-# By these one record is found from another: they stay, whatever they look like.
+# Words of ours, and what leads from one flow to another or to its pages, reviews and figures: they stay, whatever they look like.
 _KEYS = frozenset(
-    "id flow_id step_id source target scope connection calls fingerprint key keys kind role effect operation about by owners approvers code severity "
-    "file evidence created changed month currency digest".split()
+    "flow_id calls fingerprint key keys kind role effect by owners approvers code severity file evidence created changed month currency digest modality decided format".split()
 )
 _PERSONAL: frozenset[PrivateKind] = frozenset(KINDS) - {"host"}
+# Ids of parts are looked through like texts, wherever they stand, so that one is still found from another; ids of flows stay.
+_PARTS: tuple[type[Struct], ...] = (Step, Trigger, Connection, Link, StepEstimate)
 _RAW = frozenset({"value", "unread", "around", "noise"})  # values of the export as they are
-_AS_THEY_ARE: tuple[type[Struct], ...] = (Schedule, Secret, Ref, Origin)
+_AS_THEY_ARE: tuple[type[Struct], ...] = (Schedule, Secret, Origin)
 
 
 def placeholders_for(flows: Sequence[Flow], lists: NameLists, people: Iterable[str]) -> Placeholders:
@@ -71,7 +73,8 @@ def _changed_record(made: Placeholders, record: Struct, raw: bool) -> Struct:
     changed = {}
     for name in record.__struct_fields__:
         old = getattr(record, name)
-        new = old if name in _KEYS else _changed(made, old, raw or (name in _RAW and isinstance(record, Record)))
+        kept = name in _KEYS or (name == "id" and not isinstance(record, _PARTS))
+        new = old if kept else _changed(made, old, raw or (name in _RAW and isinstance(record, Record)))
         if new is not old:
             changed[name] = new
     return structs.replace(record, **changed) if changed else record
