@@ -36,7 +36,7 @@ SAID = {
     ],
     "Invoice intake": [
         "Reads suppliers' invoices, sorts them by amount and books them.", "When the event ‘invoice received’ happens.", "140 runs in 2026-11 (assumptions", "‘Extract the fields’ asks fulmar-mini-2",
-        "goes by net of ‘Extract the fields’ > 2000", "asks Maren Dahl, who has 2 days", "‘Check the supplier’ reads from ‘suppliers’", "‘Book it’ writes to ‘ledger’", "‘Choose the account’ asks fulmar-large-2",
+        "goes by net of ‘Extract the fields’ > 2000", "asks Maren Dahl, who has 2 days", "no answer within 2 days:", "when it fails or not done in time: on to 9 ‘Tell accounting’", "‘Check the supplier’ reads from ‘suppliers’", "‘Book it’ writes to ‘ledger’", "‘Choose the account’ asks fulmar-large-2",
         "‘Book the line’ writes to ‘ledger lines’", "Maren Dahl decides at ‘Ask the head of office’.", "to office@halvorsund.example and ‘Tell accounting’ to accounting@halvorsund.example",
         "Write: ‘ledger’ and ‘ledger lines’.", "When ‘Read the invoice’ fails: the run goes on at 9 ‘Tell accounting’.", "it is tried again up to 2 times",
         "When Maren Dahl does not answer ‘Ask the head of office’ within 2 days: ‘Remind’ sends to office@halvorsund.example, and the run goes on at ‘Book it’.",

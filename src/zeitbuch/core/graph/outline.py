@@ -131,7 +131,10 @@ class _Level:
     def _edge_words(self, edge: Edge) -> str:
         """What a way is taken for: its label or condition, or that something failed or nobody answered."""
         link = edge.link
-        if link.label or link.condition:
+        plain = " or ".join(
+            f"on {way}" for way in link.after
+        )  # a label that a reader made of the outcomes says no more than they do
+        if link.condition or (link.label and link.label.casefold() != plain):
             return link.label or link.condition
         if link.after and "success" not in link.after:
             step = self.graph.steps.get(link.source)

@@ -76,7 +76,7 @@ def _is_aside(graph: Graph, step: Step) -> bool:
 
 def _branch(graph: Graph, item: Item, depth: int) -> Iterator[tuple[int, str]]:
     """What is inside a step, or one way out of it; a way that only leads elsewhere stands in one line."""
-    words = "when it fails" if item.error and item.words in ("", "on error") else item.words
+    words = item.words.replace("on error", "when it fails", 1) or ("when it fails" if item.error else "")
     if item.part == "branch" and len(item.below) == 1 and item.below[0].part == "goto":
         yield depth, f"{_head(words)}{_onward(graph, item.below[0])}"
         return
