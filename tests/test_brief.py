@@ -45,7 +45,7 @@ def flow_with(persons: bool = True, secrets: bool = True) -> dict[str, object]:
             {"name": "to", "value": THINGS[0], "role": "recipient"},
             {"name": "text", "value": f"Dear {who[5]}, your {{{{x}}}} on {THINGS[3]}", "decided": "data", "role": "content", "refs": [{"variable": "x", "text": "{{x}}"}]},
             {"name": "account", "value": THINGS[4]}, {"name": "number", "value": 4021777}, {"name": "also", "value": [who[7], THINGS[6]]}]},
-        {"id": "s3", "kind": "http", "effect": "write", "name": "Store", "inputs": [
+        {"id": "s3", "kind": "http", "operation": f"POST {THINGS[7]}", "effect": "write", "name": "Store", "inputs": [
             {"name": "url", "value": THINGS[7], "role": "address"}, {"name": "host", "value": THINGS[8]}, {"name": "limit", "value": 200}],
          "unread": {"sample": {"name": who[8]}}},
         {"id": "mail_hanna_voss", "kind": "http", "name": "Mail", "inputs": [
@@ -147,6 +147,11 @@ def test_a_draft_is_a_draft_until_somebody_signs_and_stale_after_a_change(house:
     assert "Draft, not reviewed" in page()
     assert run("review", "sign", "letters-in", "--role", "owner", "--by", "Sanna Brekke", cwd=house).code == 0
     assert "reviewed with the signature of Sanna Brekke" in page() and "Draft" not in page()
+    # A signature that does not hold reviews nothing: the page and `review status` say the same.
+    settings = (house / "zeitbuch.toml").read_text()
+    (house / "zeitbuch.toml").write_text(settings + '[review.keys]\n"Sanna Brekke" = ["ssh-ed25519 AAAA"]\n')
+    assert "Draft, not reviewed" in page() and "signed for Sanna Brekke with a name alone" in page()
+    (house / "zeitbuch.toml").write_text(settings)
     # A text that is put in after the signature was not seen by who signed.
     assert run("brief", "--back", "back.md", "--by", "Maren Dahl", cwd=house).code == 0
     assert "Draft, not reviewed (brought in by Maren Dahl" in page()

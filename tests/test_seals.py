@@ -117,6 +117,7 @@ def test_who_has_a_key_signs_with_it(house: Path, keys: Path, run: Run) -> None:
     assert "asks for a key" in run("review", "status", cwd=house).out.replace("\n", " ")
     ran = sign(run, house, "two", "Ola")
     assert ran.code == 2 and "found a name alone" in ran.err
+    assert sign(run, house, "two", " \uff2fla ").code == 2  # another way to write the name
     ran = sign(run, house, "two", "OLA", "--key", str(keys / "rsa"))
     assert ran.code == 2 and "found the key SHA256:" in ran.err
     assert sign(run, house, "two", "Ola", "--key", str(keys / "ssh")).code == 0
@@ -168,6 +169,22 @@ def test_a_chain_that_is_written_anew_is_found_by_its_keys(house: Path, keys: Pa
     rewritten(book, {2: bodies[2], 3: bodies[3], 4: bodies[3]}, copies=3)
     ran = run("review", "verify", cwd=house)
     assert ran.code == 1 and "entry 4: the signature of Ola as owner: it is that of entry 3 once more" in ran.err
+    # The same signature written otherwise is no other one; what is no key, or two, is told.
+    wrapped = json.loads(bodies[3])
+    wrapped["seal"]["signature"] = wrapped["seal"]["signature"].rstrip("\n") + "\n\n"
+    rewritten(book, {4: json.dumps(wrapped, sort_keys=True, separators=(",", ":"))})
+    assert (
+        "entry 4: the signature of Ola as owner: it is that of entry 3 once more"
+        in run("review", "verify", cwd=house).err
+    )
+    for key, said in (
+        ("x", "cannot be read"),
+        (f"{wrapped['seal']['key']}\nsigner {wrapped['seal']['key']}", "more than one key"),
+    ):
+        wrapped["seal"]["key"] = key
+        rewritten(book, {4: json.dumps(wrapped, sort_keys=True, separators=(",", ":"))})
+        ran = run("review", "verify", cwd=house)
+        assert ran.code == 1 and "entry 4: the signature of Ola as owner: " in ran.err and said in ran.err
 
 
 @pytest.mark.parametrize(

@@ -4,15 +4,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 from msgspec import Struct
 
 from zeitbuch.book.drafts import Draft, Taken, add_draft, drafts_of
-from zeitbuch.book.records import Entry, Version, sha256
-from zeitbuch.book.reviews import reviews_of, standing_signatures
+from zeitbuch.book.records import Version, sha256
 from zeitbuch.book.selection import find_version, flow_versions
 from zeitbuch.book.store import Book, Reading
 from zeitbuch.core.checks.records import Person
@@ -31,6 +30,7 @@ from zeitbuch.core.report.brief.brief import (
     without_number,
 )
 from zeitbuch.core.report.brief.placeholders import filled_in, taken_out, unknown_placeholders
+from zeitbuch.core.report.review_states import FlowReview
 from zeitbuch.readers.config.house_notes import blocks_of_text
 from zeitbuch.readers.config.name_lists import name_lists
 from zeitbuch.readers.config.people import people_of
@@ -159,41 +159,35 @@ def _key_of(session: Session, request: DraftRequest) -> BriefKey:
     return key
 
 
-def drafts_by_flow(session: Session, estate: Estate) -> dict[str, FlowDraft]:
-    """The draft of each flow (by id) that has one. None without a book; what is wrong with one is told where signatures are looked at."""
+def drafts_by_flow(session: Session, estate: Estate, reviews: Mapping[str, FlowReview]) -> dict[str, FlowDraft]:
+    """The draft of each flow (by id) that has one; what became of it follows from the ``reviews`` (by id). None without a book; what is wrong with
+    one is told where signatures are looked at."""
     try:
         with Book(session.book).reading() as reading:
-            entries = reading.entries(line=session.line)
-            drafts = drafts_of(entries)
+            drafts = drafts_of(reading.entries(line=session.line))
             if not drafts:
                 return {}
             keys = {version.id: version.flow for version in reading.versions(line=session.line)}
-            wanted = {flow.id: drafts[keys[flow.id]] for flow in estate.flows if keys.get(flow.id) in drafts}
-            contents = reading.contents(one.draft.key for one in wanted.values())
-            return {
-                flow.id: _shown(flow, wanted[flow.id], contents, entries) for flow in estate.flows if flow.id in wanted
-            }
+            wanted = [(flow, drafts[keys[flow.id]]) for flow in estate.flows if keys.get(flow.id) in drafts]
+            contents = reading.contents(one.draft.key for _, one in wanted)
+            return {flow.id: _shown(flow, one, contents, reviews.get(flow.id)) for flow, one in reversed(wanted)}
     except ZeitbuchError:
         return {}
 
 
-def _shown(flow: Flow, one: Taken, contents: dict[str, bytes], entries: Sequence[Entry]) -> FlowDraft:
+def _shown(flow: Flow, one: Taken, contents: Mapping[str, bytes], review: FlowReview | None) -> FlowDraft:
     """A draft with its names, and what became of it."""
-    state, signed = _state_of(flow, one, entries)
+    state, signed = _state_of(flow, one, review)
     raw = contents.get(one.draft.key)
     key = msgspec.json.decode(raw, type=BriefKey).placeholders if raw is not None else {}
     blocks = blocks_of_text(filled_in(one.draft.text, key))
     return FlowDraft(blocks, one.who, one.at[:10], state, signed)
 
 
-def _state_of(flow: Flow, one: Taken, entries: Sequence[Entry]) -> tuple[DraftState, tuple[str, ...]]:
-    """A draft is reviewed by whoever approved its state after it was there."""
+def _state_of(flow: Flow, one: Taken, review: FlowReview | None) -> tuple[DraftState, tuple[str, ...]]:
+    """A draft is reviewed by whoever signed its state after it was there, as long as that signature holds."""
     if fingerprint(flow) != one.draft.fingerprint:
         return "earlier", ()
-    standing = standing_signatures(reviews_of(entries), one.draft.flow)
-    signed = [
-        sign.who
-        for sign in standing
-        if sign.review.fingerprint == one.draft.fingerprint and sign.seq > one.seq and sign.review.verdict == "approved"
-    ]
-    return ("reviewed", tuple(signed)) if signed else ("draft", ())
+    roles = review.roles if review is not None else ()
+    signed = tuple(role.by for role in roles if role.state == "valid" and role.entry > one.seq)
+    return ("reviewed" if signed else "draft"), signed

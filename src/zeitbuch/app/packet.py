@@ -173,13 +173,14 @@ def _documents(
 ) -> Files:
     """The pages, with the notes of the house, an index and a summary."""
     shown = Estate(tuple(with_placeholders(made, flow) for flow in estate.flows))
+    reviews = {one.id: one for one in status.flows}
     about = DocumentFacts(
         shown,
         group_findings(findings),
         with_placeholders(made, notes_of_house(session, estate.flows, "", whole)),
-        {one.id: one for one in status.flows},
+        reviews,
         session.workspace.review.sentences,
-        drafts=with_placeholders(made, drafts_by_flow(session, estate)),
+        drafts=with_placeholders(made, drafts_by_flow(session, estate, reviews)),
         fingerprints={flow.id: fingerprint(flow) for flow in reversed(estate.flows)},
     )
     maker = DocumentMaker(shown.flows, with_placeholders(made, estimate_for_sheets(session, estate, basis)), about)

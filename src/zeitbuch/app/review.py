@@ -214,15 +214,16 @@ def verify_reviews(session: Session) -> tuple[str, ...]:
     wrong = list(verify_book(book).wrong)
     with book.reading() as reading:
         reviews = reviews_of(reading.entries(line=session.line))
-    seen: dict[str, int] = {}
+    seen: dict[bytes, int] = {}
     for one in reviews:
         seal = one.review.seal
         if seal is None:
             continue
-        fault = seal_fault(sealed_statement(one), seal)
-        if not fault and seal.signature in seen:
-            fault = f"it is that of entry {seen[seal.signature]} once more"
-        seen.setdefault(seal.signature, one.seq)
+        statement = sealed_statement(one)
+        fault = seal_fault(statement, seal)
+        if not fault and statement in seen:  # not by the signature: one text has many that fit
+            fault = f"it is that of entry {seen[statement]} once more"
+        seen.setdefault(statement, one.seq)
         if fault:
             wrong.append(f"entry {one.seq}: the signature of {one.who} as {one.review.role}: {fault}")
     return tuple(wrong)

@@ -112,7 +112,9 @@ class Judge:
             return RoleReview(role, "open", why=(why,))
         state, reasons = self._judge(one, signed.review, fits)
         mark = key_mark(seal.key) if seal is not None else ""
-        return RoleReview(role, state, signed.who, signed.at, signed.review.until, signed.note, reasons, mark)
+        return RoleReview(
+            role, state, signed.who, signed.at, signed.review.until, signed.note, reasons, mark, signed.seq
+        )
 
     def _judge(self, one: Standing, review: Review, fits: bool) -> tuple[RoleState, tuple[str, ...]]:
         since = () if fits else self.since[one.place, review.flow, review.version]

@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Collection, Mapping
 from pathlib import Path
 
@@ -13,12 +14,17 @@ from .session import Session
 
 
 def keys_of(session: Session) -> dict[str, frozenset[str]]:
-    """The public keys of each person (name in small letters) that the workspace names: lines of OpenSSH, PEM, or files that hold such. Raises
+    """The public keys of each person (name as it is compared) that the workspace names: lines of OpenSSH, PEM, or files that hold such. Raises
     ZeitbuchError for what is no key."""
     return {
-        name.casefold(): frozenset(key for one in given for key in _keys_in(session, name, one))
+        _plain_name(name): frozenset(key for one in given for key in _keys_in(session, name, one))
         for name, given in session.workspace.review.keys.items()
     }
+
+
+def _plain_name(name: str) -> str:
+    """A name as it is compared: another letter of the same look, or one more space, is no other person."""
+    return " ".join(unicodedata.normalize("NFKC", name).casefold().split())
 
 
 def _keys_in(session: Session, name: str, given: str) -> list[str]:
@@ -41,7 +47,7 @@ def _keys_in(session: Session, name: str, given: str) -> list[str]:
 
 def key_refusal(keys: Mapping[str, Collection[str]], who: str, seal: Seal | None) -> str:
     """Why a signature for somebody does not hold; empty where it does, and for those of whom the workspace names no key."""
-    wanted = keys.get(who.casefold())
+    wanted = keys.get(_plain_name(who))
     if wanted is None:
         return ""
     if seal is None:

@@ -86,6 +86,8 @@ def seal_fault(statement: bytes, seal: Seal) -> str:
         text, key, signature = (Path(folder) / name for name in ("statement", "key", "signature"))
         text.write_bytes(statement)
         try:
+            if plain_key(seal.key) != seal.key:
+                return "its key is more than one key"
             if seal.kind == "ssh":
                 key.write_text(f"signer {seal.key}\n")
                 signature.write_text(seal.signature)
@@ -106,8 +108,8 @@ def seal_fault(statement: bytes, seal: Seal) -> str:
                     *_digest_words(seal.key),
                     *checked,
                 )
-        except binascii.Error:
-            return "the signature with the key cannot be read"
+        except ValueError:  # of base64, too
+            return "the key or the signature cannot be read"
         except ZeitbuchError as error:
             if error.problem.code == "seal-program":
                 raise
@@ -129,7 +131,7 @@ def plain_key(text: str) -> str:
 def key_mark(key: str) -> str:
     """The hash by which people tell a key: 'SHA256:oEjyIRDC...', of an OpenSSH key as `ssh-keygen -l` prints it."""
     pem = key.startswith("-----")
-    body = "".join(key.splitlines()[1:-1]) if pem else key.split()[1]
+    body = "".join(key.splitlines()[1:-1]) if pem else key.partition(" ")[2]
     try:
         raw = base64.b64decode(body, validate=True)
     except binascii.Error:

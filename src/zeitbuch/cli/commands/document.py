@@ -45,14 +45,15 @@ def run(args: argparse.Namespace) -> int:
     unread = _unread(session)
     known = known_site(args.output, session.problems) if not volume else NO_SITE
     files = page_files(estate.flows, known.rows)
+    reviews = reviews_by_flow(session, estate, today)
     about = DocumentFacts(
         estate,
         group_findings(findings_of_estate(session, estate, basis, today)),
         notes_of_house(session, estate.flows, args.notes, not args.source),
-        reviews_by_flow(session, estate, today),
+        reviews,
         session.workspace.review.sentences,
         files,
-        drafts_by_flow(session, estate),
+        drafts_by_flow(session, estate, reviews),
     )
     maker = DocumentMaker(flows, result, about)
     site = site_of_run(maker, "word" if volume else args.format or "html")

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_output, add_reading
+from zeitbuch.cli.shared.options import add_output, add_reading, add_source_option
 
 EXAMPLE = """\
 examples:
@@ -22,13 +22,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--prompts", action="store_true", help="with prompts and the notes of its builders, looked through for names"
     )
-    parser.add_argument(
-        "--source",
-        metavar="SOURCE",
-        action="append",
-        default=[],
-        help="file, folder or -; default: the workspace's sources",
-    )
+    add_source_option(parser)
     group = parser.add_argument_group("what comes back")
     group.add_argument(
         "--back", metavar="FILE", default="", help="take this text (Markdown, or - for standard input) as a draft"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_output, add_reading
+from zeitbuch.cli.shared.options import add_output, add_reading, add_source_option
 
 EXAMPLE = """\
 examples:
@@ -35,12 +35,6 @@ def add(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("where values come from and go, over all flows")
     group.add_argument("--upstream", action="store_true", help="where what STEP takes comes from")
     group.add_argument("--downstream", action="store_true", help="where what STEP makes goes")
-    parser.add_argument(
-        "--source",
-        metavar="SOURCE",
-        action="append",
-        default=[],
-        help="file, folder or -; default: the workspace's sources",
-    )
+    add_source_option(parser)
     add_output(parser, "page")
     add_reading(parser)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_figures, add_output, add_reading
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_source_option
 
 EXAMPLE = """\
 examples:
@@ -45,13 +45,7 @@ def add(parser: argparse.ArgumentParser) -> None:
         "--until", metavar="DAY", default="", help="the first day on which it holds no more (YYYY-MM-DD)"
     )
     group = parser.add_argument_group("what is looked at")
-    group.add_argument(
-        "--source",
-        metavar="SOURCE",
-        action="append",
-        default=[],
-        help="the exports as they are now; default: those of the workspace",
-    )
+    add_source_option(group, "the exports as they are now; default: those of the workspace")
     group.add_argument(
         "--originals",
         action="store_true",

@@ -56,6 +56,13 @@ def add_sources(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_source_option(
+    parser: argparse._ActionsContainer, words: str = "file, folder or -; default: the workspace's sources"
+) -> None:
+    """``--source``, for commands whose arguments name something else."""
+    parser.add_argument("--source", metavar="SOURCE", action="append", default=[], help=words)
+
+
 def add_figures(parser: argparse.ArgumentParser) -> None:
     """Options naming the rate card and the assumptions."""
     group = parser.add_argument_group("figures")

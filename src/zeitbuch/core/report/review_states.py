@@ -60,7 +60,8 @@ class ReviewRules(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class RoleReview(Struct, frozen=True):
-    """One role of one flow: its state, who signed and when, why it does not hold (what changed), and the mark of the key it was signed with."""
+    """One role of one flow: its state, who signed and when, why it does not hold (what changed), the mark of the key it was signed with, and
+    the number of its entry in the chain."""
 
     role: str
     state: RoleState
@@ -70,6 +71,7 @@ class RoleReview(Struct, frozen=True):
     note: str = ""
     why: tuple[str, ...] = ()
     key: str = ""
+    entry: int = 0
 
 
 class FlowReview(Struct, frozen=True):

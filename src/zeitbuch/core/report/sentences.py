@@ -13,7 +13,7 @@ from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
 
-from .first_sheet.phrases_of_steps import asked_people, step_words
+from .step_phrases import asked_people, step_words
 
 
 def when_words(trigger: Trigger) -> str:

@@ -35,10 +35,8 @@ from .private_words import PrivateKind
 # Keys and words of ours: what leads from one record to another, and what has a vocabulary.
 _KEPT: dict[type[Struct], frozenset[str]] = {
     Flow: frozenset("id state environment version created changed format secrets content noise around".split()),
-    Step: frozenset(
-        "id kind effect scope connection calls on_fault join yields ends timeout_for about operation".split()
-    ),
-    Trigger: frozenset("id kind operation schedule connection".split()),
+    Step: frozenset("id kind effect scope connection calls on_fault join yields ends timeout_for about".split()),
+    Trigger: frozenset("id kind schedule connection".split()),
     Link: frozenset("id source target role after outlet".split()),
     Connection: frozenset({"id"}),
     ModelUse: frozenset({"name", "modality"}),

@@ -7,8 +7,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Ref, Step
 from zeitbuch.core.model.words import join_words
-
-from .phrases_of_steps import asked_people, value_of
+from zeitbuch.core.report.step_phrases import asked_people, value_of
 
 _NO_ARTICLE = ("the ", "a ", "an ", "what ", "which ", "how ", "where ", "who ", "whether ", "when ")
 _LIMITS = ("limit", "max", "maximum", "most", "cap", "ceiling")

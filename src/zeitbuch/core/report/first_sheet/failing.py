@@ -11,8 +11,7 @@ from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.model.words import join_words, span_words
 from zeitbuch.core.report.sentences import failing_words, silence_facts
-
-from .phrases_of_steps import asked_people, step_phrase
+from zeitbuch.core.report.step_phrases import asked_people, step_phrase
 
 _NOBODY = ", and nobody is told."
 _OTHERS = "Any other failure ends its branch, and nobody is told."

@@ -7,8 +7,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Effect, Step
 from zeitbuch.core.model.words import join_words
-
-from .phrases_of_steps import chosen_by_model, place_of, recipient_of
+from zeitbuch.core.report.step_phrases import chosen_by_model, place_of, recipient_of
 
 _VERBS: tuple[tuple[Effect, str], ...] = (
     ("spend", "Spend money"), ("delete", "Delete"), ("send", "Send"), ("write", "Write"), ("read", "Read"),

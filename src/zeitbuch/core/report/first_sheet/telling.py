@@ -10,8 +10,7 @@ from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.graph.topology import Graph
 from zeitbuch.core.model.records import Step
 from zeitbuch.core.report.sentences import NO_WAY, REST, leaves_rest_open
-
-from .phrases_of_steps import step_phrase
+from zeitbuch.core.report.step_phrases import step_phrase
 
 
 def course_lines(graph: Graph) -> list[tuple[int, str]]:
