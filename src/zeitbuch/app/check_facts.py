@@ -38,12 +38,14 @@ def gather_facts(session: Session, estate: Estate, basis: EstimateBasis, today: 
 
 def _copies(estate: Estate) -> tuple[list[Copied], list[Copied]]:
     """What copies still say of their originals, and flows that are the same but for next to nothing."""
-    from zeitbuch.core.diff.clones import detect_clones  # draws in NumPy
+    if len(estate.flows) > MOST_COMPARED:
+        return [], []
+    from zeitbuch.core.diff.clones import detect_clones  # loads NumPy
     from zeitbuch.core.diff.left_over import left_words
 
     left_over: list[Copied] = []
     alike: list[Copied] = []
-    for group in detect_clones(estate.flows, single=False) if len(estate.flows) <= MOST_COMPARED else ():
+    for group in detect_clones(estate.flows, single=False):
         for clone in group.copies:
             for left in clone.left:
                 step = _step_at(estate, clone.b.flow, left.origin)

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 from itertools import islice
 
 from zeitbuch.core.graph.phrases import quote_name
@@ -28,32 +29,46 @@ def near_prompts(flows: Iterable[Flow]) -> dict[str, list[Near]]:
             for prompt in step.model.prompts if step.enabled and step.model is not None else ():
                 if len(prompt.text) < _FEWEST_LETTERS:
                     continue
-                keys = _keys_of(prompt.text)
-                same = [rows.setdefault(key, {}) for key in keys]
-                near = _nearest(prompt.text, (row for held in same for row in islice(held.values(), _MOST_COMPARED)))
+                row = (prompt.text, flow, step)
+                same = []
+                for key in _keys_of(prompt.text):
+                    held = rows.get(key)
+                    if held is None:
+                        rows[key] = {prompt.text: row}
+                    else:
+                        same.append(held)
+                if not same:
+                    continue
+                near = _nearest(
+                    prompt.text, (other for held in same for other in islice(held.values(), _MOST_COMPARED))
+                )
                 if near is not None:
                     found.setdefault(flow.id, []).append((step, *near))
                 for held in same:
-                    held.setdefault(prompt.text, (prompt.text, flow, step))
+                    held.setdefault(prompt.text, row)
     return found
 
 
 def _keys_of(text: str) -> list[tuple[int, str]]:
     """The beginning and the end of a text, as long as texts of nearly its length have them in common."""
-    less, more = _size_of(len(text) - _WORD_LETTERS), _size_of(len(text) + _WORD_LETTERS)
+    less, more = _sizes_of(len(text))
     keys = [(less, text[:less]), (-less, text[-less:])]
     return keys if less == more else [*keys, (more, text[:more]), (-more, text[-more:])]
 
 
-def _size_of(letters: int) -> int:
-    """A power of two, nearly half of so many letters."""
-    return 1 << (max(2, letters * 9 // 20).bit_length() - 1)
+@lru_cache(maxsize=20_000)
+def _sizes_of(letters: int) -> tuple[int, int]:
+    """Powers of two, nearly half of the letters that a text has which is shorter by a word, and of one that is longer."""
+    less, more = [1 << (max(2, (letters + by) * 9 // 20).bit_length() - 1) for by in (-_WORD_LETTERS, _WORD_LETTERS)]
+    return less, more
 
 
 def _nearest(text: str, rows: Iterable[Row]) -> tuple[str, str] | None:
     """Where the first of the texts stands that differs by a word or two, and what differs."""
     words: tuple[str, ...] = ()
     for other, flow, step in rows:
+        if abs(len(other) - len(text)) > 2 * _WORD_LETTERS:
+            continue
         words = words or tuple(text.split())
         if len(words) < ENOUGH_WORDS:
             return None

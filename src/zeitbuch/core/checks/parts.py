@@ -9,6 +9,7 @@ from typing import Any
 from zeitbuch.core.model.records import Binding, Flow, Prompt, Ref, Step, Trigger
 
 _STORES = frozenset({"store", "index", "collection", "shelf", "namespace", "corpus", "library"})
+_HOLDERS = frozenset({dict, list, tuple})
 
 
 def refs_of_part(part: Step | Trigger) -> Iterator[Ref]:
@@ -25,18 +26,20 @@ def refs_of_part(part: Step | Trigger) -> Iterator[Ref]:
         yield from prompt.refs
 
 
-def texts_of(part: Step | Trigger) -> Iterator[tuple[str, str]]:
+def texts_of(part: Step | Trigger) -> list[tuple[str, str]]:
     """The texts of a step or trigger that are used in a run, with what each is; notes and names are not."""
+    found: list[tuple[str, str]] = []
     for one in part.inputs:
-        if isinstance(one.value, str):
-            yield f"input {one.name}", one.value
-        elif isinstance(one.value, dict | list | tuple):
-            yield from ((f"input {one.name}", text) for text in _texts_in(one.value))
+        value = one.value
+        if type(value) is str:
+            found.append((f"input {one.name}", value))
+        elif type(value) in _HOLDERS:
+            found += [(f"input {one.name}", text) for text in _texts_in(value)]
     if isinstance(part, Step) and part.model is not None:
-        for prompt in part.model.prompts:
-            yield f"{prompt.role} prompt", prompt.text
+        found += [(f"{prompt.role} prompt", prompt.text) for prompt in part.model.prompts]
     if part.condition:
-        yield "condition", part.condition
+        found.append(("condition", part.condition))
+    return found
 
 
 def _texts_in(value: Any) -> Iterator[str]:
@@ -45,7 +48,7 @@ def _texts_in(value: Any) -> Iterator[str]:
     elif isinstance(value, dict):
         for item in value.values():
             yield from _texts_in(item)
-    elif isinstance(value, list | tuple):
+    elif isinstance(value, (list, tuple)):
         for item in value:
             yield from _texts_in(item)
 
@@ -92,8 +95,6 @@ def shelf_key(flow: Flow, step: Step) -> str:
     return f"{flow.id}\n{name}" if name == step.connection else name.casefold()
 
 
-def fixed_inputs(part: Step | Trigger) -> Iterator[tuple[Binding, str]]:
+def fixed_inputs(part: Step | Trigger) -> list[tuple[Binding, str]]:
     """Inputs that are a fixed text."""
-    for one in part.inputs:
-        if one.decided == "fixed" and isinstance(one.value, str):
-            yield one, one.value
+    return [(one, one.value) for one in part.inputs if type(one.value) is str and one.decided == "fixed"]

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.pricing.rate_card import RateCard
@@ -84,18 +84,14 @@ def order_findings(found: Iterable[CheckFinding]) -> list[CheckFinding]:
     return sorted(found, key=lambda one: (SEVERITIES.index(one.severity), not one.certain, -(one.month or 0.0)))
 
 
-def _run_check(row: Check, view: FlowView) -> Iterator[CheckFinding]:
+def _run_check(row: Check, view: FlowView) -> list[CheckFinding]:
     flow = view.flow
     try:
-        hits = list(row.find(view))
+        return [_finding(row, flow, hit) for hit in row.find(view)]
     except Exception as error:  # a check of another package may break in any way
         words = f"the check '{row.code}' failed with {type(error).__name__}: this flow was not looked at for it"
-        yield CheckFinding(
-            BROKEN, "low", True, flow.title, flow.id, flow.state, words, "report it with the flow", origin=flow.origin
-        )
-        return
-    for hit in hits:
-        yield _finding(row, flow, hit)
+        hint = "report it with the flow"
+        return [CheckFinding(BROKEN, "low", True, flow.title, flow.id, flow.state, words, hint, origin=flow.origin)]
 
 
 def _finding(row: Check, flow: Flow, hit: Hit) -> CheckFinding:

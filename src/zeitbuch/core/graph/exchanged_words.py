@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable, Iterator
 from difflib import SequenceMatcher
 from functools import lru_cache
-from typing import Literal
+from typing import Any, Literal
 
 from msgspec import Struct
 
@@ -89,20 +89,25 @@ def _is_word(text: str) -> bool:
     )
 
 
-def _values_of(step: Step) -> Iterator[tuple[str, str]]:
+def _values_of(step: Step) -> list[tuple[str, str]]:
     """The fixed words that a step is given, with their fields."""
+    found: list[tuple[str, str]] = []
     for one in step.inputs:
-        if one.decided != "fixed" or (type(one.value) is str and len(one.value) > MOST_LETTERS):
-            continue
-        held = one.value.items() if isinstance(one.value, dict) else ((one.name, one.value),)
-        for name, value in held:
-            if (
-                isinstance(value, str)
-                and len(value) <= MOST_LETTERS
-                and _is_word(value)
+        value = one.value
+        if type(value) is str:
+            rows: Iterable[tuple[str, Any]] = ((one.name, value),) if len(value) <= MOST_LETTERS else ()
+        else:
+            rows = value.items() if isinstance(value, dict) else ()
+        if rows and one.decided == "fixed":
+            found += [
+                (field, word)
+                for name, word in rows
+                if type(word) is str
+                and len(word) <= MOST_LETTERS
+                and _is_word(word)
                 and (field := _field_of(str(name)))
-            ):
-                yield field, value
+            ]
+    return found
 
 
 def _written_words(flow: Flow) -> Iterator[tuple[str, str]]:

@@ -15,6 +15,7 @@ from zeitbuch.core.model.kinds import AI_KINDS, IDLE_KINDS, KINDS, MODEL_KINDS
 from zeitbuch.core.model.outcomes import deciding_steps
 from zeitbuch.core.model.records import Flow, Link, ModelUse, Step, Trigger
 from zeitbuch.core.model.references import names_of
+from zeitbuch.core.model.words import letter_number
 
 from .components import components, group_items
 
@@ -68,14 +69,21 @@ class Graph:
                 self.attached.setdefault(link.target, []).append(self.steps[link.source])
         self.shared: dict[str, list[Step]] = {}
         self._share_helpers()
-        self.children: dict[str | None, list[Step]] = {None: []}
-        for step in flow.steps:
+
+    @cached_property
+    def children(self) -> dict[str | None, list[Step]]:
+        """Scope -> the steps that stand directly in it, attached ones left out."""
+        found: dict[str | None, list[Step]] = {None: []}
+        for step in self.flow.steps:
             if step.id not in self.host:
-                self.children.setdefault(step.scope, []).append(step)
+                found.setdefault(step.scope, []).append(step)
+        return found
+
+    @cached_property
+    def levels(self) -> dict[str | None, Level]:
+        """Scope -> its level."""
         raw, labels = self._lifted_links()
-        self.levels: dict[str | None, Level] = {
-            scope: self._make_level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children
-        }
+        return {scope: self._make_level(scope, raw.get(scope, []), labels.get(scope, {})) for scope in self.children}
 
     def _share_helpers(self) -> None:
         """What is attached to a step and drawn at another: a model or tool that several agents use. None leads back to itself."""
@@ -258,15 +266,6 @@ class Graph:
 
         walk(None)
         return tuple(found)
-
-
-def letter_number(n: int) -> str:
-    """1 -> 'a', 27 -> 'aa'."""
-    text = ""
-    while n > 0:
-        n, rest = divmod(n - 1, 26)
-        text = chr(97 + rest) + text
-    return text
 
 
 def _order_steps(

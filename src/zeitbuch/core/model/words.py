@@ -193,3 +193,12 @@ def name_words(name: str) -> list[str]:
         else:
             word += letter
     return [w.lower() for w in [*words, word] if w]
+
+
+def letter_number(n: int) -> str:
+    """1 -> 'a', 27 -> 'aa'."""
+    text = ""
+    while n > 0:
+        n, rest = divmod(n - 1, 26)
+        text = chr(97 + rest) + text
+    return text

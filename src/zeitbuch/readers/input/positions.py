@@ -5,6 +5,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Mapping
 from json.decoder import scanstring  # type: ignore[attr-defined]
 from typing import Any
@@ -20,7 +21,10 @@ from .limits import Limits
 from .packages import package_members
 from .sources import is_package, load_input
 
-_SPACE = " \t\r\n"
+_SPACE = re.compile(r"[ \t\r\n]*")
+_COLON = re.compile(r"[ \t\r\n]*:[ \t\r\n]*")
+_COMMA = re.compile(r"[ \t\r\n]*,[ \t\r\n]*")
+_scan_value = json.JSONDecoder(strict=False).scan_once  # type: ignore[attr-defined]
 
 
 def pointer_keys(pointer: str) -> list[str]:
@@ -28,10 +32,10 @@ def pointer_keys(pointer: str) -> list[str]:
     return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
 
 
-def _after_space(text: str, at: int) -> int:
-    while at < len(text) and text[at] in _SPACE:
-        at += 1
-    return at
+def _end_of(pattern: re.Pattern[str], text: str, at: int) -> int:
+    """Where a pattern that stands at a place ends, or -1."""
+    found = pattern.match(text, at)
+    return found.end() if found is not None else -1
 
 
 def json_offset(text: str, pointer: str) -> int:
@@ -39,36 +43,46 @@ def json_offset(text: str, pointer: str) -> int:
 
     Raises ValueError when the text is no JSON up to that place.
     """
-    skip = json.JSONDecoder(strict=False).raw_decode
-    place = best = _after_space(text, 0)
-    for part in pointer_keys(pointer):
-        place = _after_space(text, place)
-        if text[place : place + 1] == "{":
-            place = _after_space(text, place + 1)
-            while text[place : place + 1] == '"':
-                start = place
-                key, place = scanstring(text, place + 1, False)
-                place = _after_space(text, _after_space(text, place) + 1)
-                if key == part:
-                    best = start
-                    break
-                place = _after_space(text, skip(text, place)[1])
-                if text[place : place + 1] != ",":
-                    return best
-                place = _after_space(text, place + 1)
+    place = best = _end_of(_SPACE, text, 0)
+    try:
+        for part in pointer_keys(pointer):
+            begun = _end_of(_SPACE, text, place + 1)
+            if text[place : place + 1] == "{":
+                best, place = _member(text, begun, part, best)
+            elif text[place : place + 1] == "[" and part.isdecimal():
+                place = _element(text, begun, int(part))
+                best = max(place, best)
             else:
+                return best  # a scalar, or the inside of a text
+            if place < 0:
                 return best
-        elif text[place : place + 1] == "[" and part.isdecimal():
-            place = _after_space(text, place + 1)
-            for _ in range(int(part)):
-                place = _after_space(text, skip(text, place)[1])
-                if text[place : place + 1] != ",":
-                    return best
-                place = _after_space(text, place + 1)
-            best = place
-        else:
-            return best  # a scalar, or the inside of a text
+    except StopIteration:
+        raise ValueError(f"expected JSON as far as {pointer}") from None
     return best
+
+
+def _member(text: str, at: int, name: str, best: int) -> tuple[int, int]:
+    """Where the key of a member begins and its value; (``best``, -1) when there is no such member."""
+    while text[at : at + 1] == '"':
+        key, end = scanstring(text, at + 1, False)
+        value = _end_of(_COLON, text, end)
+        if value < 0:
+            raise StopIteration
+        if key == name:
+            return at, value
+        at = _end_of(_COMMA, text, _scan_value(text, value)[1])
+        if at < 0:
+            break
+    return best, -1
+
+
+def _element(text: str, at: int, number: int) -> int:
+    """Where an element of a list begins; -1 when there is none."""
+    for _ in range(number):
+        at = _end_of(_COMMA, text, _scan_value(text, at)[1])
+        if at < 0:
+            break
+    return at
 
 
 def _yaml_place(raw: bytes, pointer: str) -> tuple[int, int]:

@@ -111,11 +111,12 @@ def _asked(step: Step) -> tuple[str, ...]:
 def _pairs_alike(view: FlowView) -> list[tuple[Step, Step]]:
     """Model calls of a flow that ask the same and may both run in one run."""
     models = view.of_kind("model")
-    begun = Counter(map(_beginning, models))
+    beginnings = [_beginning(step) for step in models]
+    begun = Counter(beginnings)
     seen: dict[tuple[str, ...], list[Step]] = {}
     found = []
-    for step in models:
-        asked = _asked(step) if begun[_beginning(step)] > 1 else ()
+    for step, beginning in zip(models, beginnings, strict=True):
+        asked = _asked(step) if begun[beginning] > 1 else ()
         if not any(len(text) > 8 for text in asked):
             continue
         found += [(other, step) for other in seen.get(asked, ()) if _both_run(view, other, step)]
@@ -123,10 +124,10 @@ def _pairs_alike(view: FlowView) -> list[tuple[Step, Step]]:
     return found
 
 
-def _beginning(step: Step) -> str:
-    """The first words of what is asked: calls that ask the same share them."""
+def _beginning(step: Step) -> tuple[str, ...]:
+    """The first words of what is asked, and the last: calls that ask the same share them."""
     prompts = prompts_of(step)
-    return " ".join(prompts[0].text[:200].split())[:40] if prompts else ""
+    return (*prompts[0].text.split(None, 4)[:4], *prompts[-1].text.rsplit(None, 4)[-4:]) if prompts else ()
 
 
 def _both_run(view: FlowView, one: Step, other: Step) -> bool:

@@ -27,8 +27,7 @@ _DATE = re.compile(
 )
 # One of these stands in whatever the expression finds: a look for them is quick.
 _DATE_WORDS = (
-    "today", "tomorrow", "yesterday", " date", " day", " time", " week", " month", " year", "heut", "morgen", "aujourd", "hoy", "oggi", "dzi",
-    "i dag", "idag", "vandaag",
+    "day", "tomorrow", " date", " time", " week", " month", " year", "heut", "morgen", "aujourd", "hoy", "oggi", "dzi", "dag", "vandaag",
 )  # fmt: skip
 _LENGTH_WORDS = (" words", " sentence", " paragraph", " line", " point", " bullet", " character", " letter")
 _QUOTED = re.compile(r"\"[^\"]*\"|“[^”]*”|‘[^’]*’|„[^“”]*[“”]|`[^`]*`|(?<!\w)'[^']*'(?!\w)")
