@@ -19,7 +19,7 @@ def _work_on_piece(places: range) -> Any:
 
     assert _work is not None
     done = _work(places)
-    gc.collect()  # what a piece left behind in circles: the collector does not run by itself here
+    gc.collect(0)  # what a piece left behind in circles, all of it young: the collector does not run by itself here
     return done
 
 

@@ -17,6 +17,7 @@ _TOKENS = {
 }  # fmt: skip
 _NUMBERS = {"one": 1, "a single": 1, "single": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "ten": 10}
 _COUNTED = tuple(_TOKENS)
+_DIGIT_BEFORE = re.compile(r"\d\s")
 _FEWEST = 10.0
 _UNITS = r"(words?|tokens?|characters?|letters?|sentences?|lines?|bullets?|(?:bullet )?points?|paragraphs?)"
 _AT_MOST = re.compile(
@@ -34,8 +35,11 @@ _YES_OR_NO = re.compile(r"\b(?:yes or no|yes/no|true or false|true/false)\b", re
 
 def _may_count(lower: str) -> bool:
     """Whether a number stands before what a length is counted in: most prompts have none, and a look at their words is quick."""
+    words = lower.split()
+    if _NUMBERS.keys().isdisjoint(words) and _DIGIT_BEFORE.search(lower) is None:
+        return False
     before = ""
-    for word in lower.split():
+    for word in words:
         if (before in _NUMBERS or before[-1:].isdigit()) and word.startswith(_COUNTED):
             return True
         before = word
