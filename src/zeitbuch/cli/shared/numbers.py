@@ -12,11 +12,12 @@ from zeitbuch.core.estimate.budget import MOST_MONEY
 
 
 class Bounds(NamedTuple):
-    """The least and the most that an option may be, and whether it counts."""
+    """The least and the most that an option may be, whether it counts, and whether it is so many percent (with or without the sign)."""
 
     least: float
     most: float
     whole: bool = False
+    percent: bool = False
 
 
 BOUNDS: dict[str, Bounds] = {
@@ -31,6 +32,7 @@ BOUNDS: dict[str, Bounds] = {
     "--scale": Bounds(0.2, 8),
     "--slower": Bounds(1, 1e6),
     "--dearer": Bounds(0, 1e6),
+    "--max-gap": Bounds(0, 1e6, percent=True),
 }
 
 
@@ -41,7 +43,8 @@ def number_for(option: str) -> Callable[[str], float]:
 
     def read(text: str) -> float:
         try:
-            value: float = int(text) if bounds.whole else float(text)
+            number = text.removesuffix("%") if bounds.percent else text
+            value: float = int(number) if bounds.whole else float(number)
         except ValueError:
             value = math.nan
         if not bounds.least <= value <= bounds.most:

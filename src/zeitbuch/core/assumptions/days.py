@@ -57,6 +57,11 @@ def whole_month(month: Month) -> Days:
     return Days((Span(*month_bounds(month)),), 1.0)
 
 
+def days_of(days: Days) -> list[date]:
+    """Each single day."""
+    return [span.first + timedelta(place) for span in days.spans for place in range(span.days)]
+
+
 _dated: list[tuple[Assumptions, list[Rule]]] = []  # of the assumptions used last
 
 

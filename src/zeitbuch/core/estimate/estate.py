@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from zeitbuch.core.assumptions.days import Month
+from zeitbuch.core.assumptions.days import Month, days_of, whole_month
 from zeitbuch.core.assumptions.lookup import InWorlds
 from zeitbuch.core.assumptions.money import Money, Shares, evidence_shares
 from zeitbuch.core.assumptions.rules import Assumptions
@@ -137,10 +137,12 @@ def runs_of(
     month: str = "",
     counters: dict[str, Counter] | None = None,
     progress: Callable[[int], None] | None = None,
+    by_day: bool = False,
 ) -> EstateFigures:
-    """Every flow by itself, then the volumes of all."""
+    """Every flow by itself, then the volumes of all; ``by_day`` keeps how the runs lie over the single days."""
     when = month_for(assumptions, month)
-    prices = Prices(card, when, counters, change_days(assumptions, when))
+    days = days_of(whole_month(when)) if by_day else ()
+    prices = Prices(card, when, counters, [*change_days(assumptions, when), *days])
     mapping: dict[str, FlowFigures] = {}
     for place, job in enumerate(jobs_of(keys_of(estate.flows), estate.flows, assumptions, when)):
         mapping[job.key] = one_run(job.flow, assumptions, prices, when, part=job.part)

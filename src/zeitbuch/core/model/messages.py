@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+from .usage_messages import USAGE_MESSAGES
 from .version_messages import VERSION_MESSAGES, Message
 
 _MESSAGES: tuple[Message, ...] = (
@@ -393,8 +394,6 @@ _MESSAGES: tuple[Message, ...] = (
     Message("yaml-syntax",
             "The file is not YAML, or would construct objects.",
             "Mend the file at the place named."),
-    Message("zone",
-            "A time zone is not known.",
-            "Use an IANA name, such as `Europe/Oslo`."),
+    Message("zone", "A time zone is not known.", "Use an IANA name, such as `Europe/Oslo`."),
 )  # fmt: skip
-MESSAGES: tuple[Message, ...] = tuple(sorted((*_MESSAGES, *VERSION_MESSAGES)))
+MESSAGES: tuple[Message, ...] = tuple(sorted((*_MESSAGES, *USAGE_MESSAGES, *VERSION_MESSAGES)))

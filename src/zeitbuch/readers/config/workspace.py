@@ -45,7 +45,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
     or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell, ``rule`` checks of the house; ``person`` the people of the house,
     and ``people`` a CSV file of them; ``review`` the roles that sign; ``notes`` a folder of notes that stand in
-    documents."""
+    documents; ``usage`` the mappings of usage logs."""
 
     sources: list[str] = []
     dialects: list[str] = []
@@ -64,6 +64,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     people: str = ""
     review: ReviewRules = ReviewRules()
     notes: str = ""
+    usage: list[str] = []
     folder: str = "."
 
     def own_files(self) -> list[str]:

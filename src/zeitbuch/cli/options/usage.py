@@ -1,0 +1,49 @@
+"""Usage logs say what really happened. A mapping (TOML) says which of their columns is what; try it here before figures are held against it."""
+
+from __future__ import annotations
+
+import argparse
+
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_source_option
+
+EXAMPLE = """\
+examples:
+  zeitbuch usage test log.csv --mapping usage.toml      what becomes of its lines, and which of its names are known
+  zeitbuch usage test                                   the logs of the workspace"""
+
+
+def add(parser: argparse.ArgumentParser) -> None:
+    parts = parser.add_subparsers(dest="part", metavar="test", required=True)
+    test = parts.add_parser(
+        "test",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        help="show what a mapping makes of a log",
+        description="Show what a mapping makes of the lines of a log: each column with its sum and the values that could not\n"
+        "be used, lines passed over, and the flows, steps and models of the log with what they are in the estate: the\n"
+        "same, by the mapping, near, or not known. Exit status 2 when lines or values could not be used.",
+        epilog="examples:\n  zeitbuch usage test log.csv --mapping usage.toml\n"
+        "  zeitbuch usage test gateway/*.csv --mapping gateway.toml --names",
+    )
+    add_usage(test)
+    test.add_argument("--names", action="store_true", help="show the names of the log instead of its columns")
+    add_source_option(test)
+    add_figures(test)
+    add_output(test, "table")
+    add_reading(test)
+
+
+def add_usage(parser: argparse.ArgumentParser) -> None:
+    """Arguments for usage logs and their mappings."""
+    parser.add_argument(
+        "usage",
+        metavar="USAGE",
+        nargs="*",
+        help="usage logs (CSV, XLSX, JSON Lines, Parquet); without them those of the mapping",
+    )
+    parser.add_argument(
+        "--mapping",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="what the columns of the logs are (TOML); may be repeated; default: the workspace's",
+    )

@@ -1,0 +1,266 @@
+# The difference of one flow, taken apart so that the parts add up to it: days without lines, runs, calls a run, sizes, model, price.
+"""What explains the difference of one flow."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import date
+from decimal import Decimal
+
+from zeitbuch.core.model.words import count_words
+from zeitbuch.core.pricing.units import UNITS
+
+from .card_costs import CardCosts
+from .columns import TOKEN_UNITS
+from .flow_cases import ZERO, FlowCase, PartSides, card_cost, card_parts, sides_of
+from .placing import Placed
+from .records import Explanation
+
+FEWEST_AWAITED = 7.0  # runs: where none of so many happened, that is no chance
+_SMALL = Decimal("0.000001")
+
+
+def explain_flow(
+    case: FlowCase, days: Sequence[date], covered: frozenset[date], costs: CardCosts, priced: list[Placed]
+) -> Iterator[Explanation]:
+    """The parts of a flow's difference over some days; ``covered`` are days on which the log has any line at all. Lines of which all is
+    told but their prices are added to ``priced``."""
+    here = [day for day in days if day in covered]
+    if not here or case.expected is None:
+        return
+    if any(case.expected.runs.get(day) is None for day in here):
+        if case.logged:
+            yield _of(
+                case, "volume-unknown", "nothing says how often it runs: the estimate counts nothing", here, case.logged
+            )
+        return
+    if any(case.cost_of_run(day) is None for day in here):
+        if case.logged:
+            yield _of(
+                case,
+                "price-unknown",
+                "the rate card has no price for some of it: the estimate counts nothing",
+                here,
+                case.logged,
+            )
+        return
+    silent = _silent_days(case, here)
+    yield from _silences(case, here, silent)
+    left = [day for day in here if day not in silent]
+    yield from _runs(case, left)
+    parts, unknown = sides_of(case, left)
+    for part in parts:
+        yield from _part(case, part, left, costs, priced)
+    if unknown:
+        names = ", ".join(dict.fromkeys(f"‘{one.step or one.model or 'no name'}’" for one in unknown))
+        money = sum((one.cost or ZERO for one in unknown), ZERO)
+        yield _of(
+            case,
+            "step-unknown",
+            f"the log has steps or models that the definition does not: {names}",
+            _days_of(unknown),
+            money,
+        )
+
+
+def _of(
+    case: FlowCase, code: str, words: str, days: Sequence[date], money: Decimal | None, certain: bool = True
+) -> Explanation:
+    return Explanation(code, case.name, words, str(min(days)), str(max(days)), len(days), money, certain)
+
+
+def _days_of(lines: Sequence[Placed]) -> list[date]:
+    return sorted({one.day for one in lines if one.day is not None})
+
+
+def _silent_days(case: FlowCase, days: Sequence[date]) -> frozenset[date]:
+    """Days of spells without a line in which so many runs were estimated that chance does not explain them."""
+    assert case.expected is not None
+    found: list[date] = []
+    spell: list[date] = []
+    for day in [*days, None]:
+        if day is not None and not case.lines.get(day) and not (case.runs or {}).get(day):
+            spell.append(day)
+            continue
+        if sum(case.expected.runs.get(one) or 0.0 for one in spell) >= FEWEST_AWAITED:
+            found += spell
+        spell = []
+    return frozenset(found)
+
+
+def _silences(case: FlowCase, days: Sequence[date], silent: frozenset[date]) -> Iterator[Explanation]:
+    for spell in spells_of(sorted(silent), days):
+        money = -sum((case.estimated_on(day) or ZERO for day in spell), ZERO)
+        if len(silent) == len(days):
+            yield _of(case, "flow-silent", "the log has no line of it", spell, money)
+        elif spell[-1] == days[-1]:
+            yield _of(
+                case,
+                "flow-stopped",
+                f"no line of it from {spell[0]} on: switched off, renamed, or no longer exported",
+                spell,
+                money,
+                False,
+            )
+        elif spell[0] == days[0]:
+            yield _of(
+                case,
+                "flow-began",
+                f"no line of it until {spell[-1]}: it began later, or had another name",
+                spell,
+                money,
+                False,
+            )
+        else:
+            yield _of(
+                case,
+                "flow-paused",
+                f"no line of it on {count_words(len(spell), 'day')}: switched off, or not exported",
+                spell,
+                money,
+                False,
+            )
+
+
+def spells_of(some: Sequence[date], days: Sequence[date]) -> list[list[date]]:
+    """Days that follow each other without another of ``days`` between them, together."""
+    place = {day: number for number, day in enumerate(days)}
+    spells: list[list[date]] = []
+    for day in some:
+        if spells and place[day] == place[spells[-1][-1]] + 1:
+            spells[-1].append(day)
+        else:
+            spells.append([day])
+    return spells
+
+
+def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
+    """Runs more or fewer than estimated, at what a run was estimated to cost."""
+    assert case.expected is not None
+    awaited = sum(case.expected.runs.get(day) or 0.0 for day in days)
+    counted = [case.runs_on(day) for day in days]
+    known = [number for number in counted if number is not None]
+    if len(known) < len(counted):
+        return
+    money = sum(
+        (
+            Decimal(repr(number - (case.expected.runs.get(day) or 0.0))) * (case.cost_of_run(day) or ZERO)
+            for number, day in zip(known, days, strict=True)
+        ),
+        ZERO,
+    )
+    if abs(money) <= _SMALL:
+        return
+    more = "more" if sum(known) > awaited else "fewer"
+    if case.runs is not None:
+        # Of calls only such runs leave a line as make one.
+        seen = "runs" if case.all_runs else "runs with a model call"
+        yield _of(
+            case,
+            f"runs-{more}",
+            f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated",
+            days,
+            money,
+        )
+        return
+    calls = sum(case.calls_on(day) for day in days)
+    estimated = sum((case.expected.runs.get(day) or 0.0) * case.calls_of_run(day) for day in days)
+    words = f"{calls:,.0f} model calls, {estimated:,.0f} were estimated; the log does not say whether by runs or by calls a run"
+    yield _of(case, f"calls-{more}", words, days, money, False)
+
+
+def _part(
+    case: FlowCase, part: PartSides, days: Sequence[date], costs: CardCosts, priced: list[Placed]
+) -> Iterator[Explanation]:
+    """Calls a run, sizes, model and price of one part."""
+    awaited = part.awaited_cost
+    if awaited is None:
+        return
+    where = f"‘{part.name}’"
+    calls, expected = part.calls, part.awaited_calls
+    if not expected:
+        if part.logged:
+            yield _of(
+                case,
+                "calls-per-run-more",
+                f"{where} was called {calls:,.0f} times, and no call was estimated",
+                days,
+                part.logged,
+            )
+        return
+    at_estimate = awaited * Decimal(repr(calls / expected))
+    if abs(at_estimate - awaited) > _SMALL:
+        code = "calls-per-run-more" if calls > expected else "calls-per-run-fewer"
+        words = f"{where} was called {calls:,.0f} times; the runs of the log make {expected:,.0f} as estimated (retries, loops, turns, cases)"
+        yield _of(case, code, words, days, at_estimate - awaited)
+    if not part.lines:
+        return
+    as_defined = card_parts(costs, part.lines, part.model)
+    if as_defined is None:
+        left = part.logged - at_estimate
+        if abs(left) > _SMALL:
+            words = f"{where}: the rate card has no price for what the log counts, so that sizes and prices cannot be told apart"
+            yield _of(case, "size-or-price", words, days, left, False)
+        return
+    yield from _sizes(case, part, as_defined, days)
+    others = [one for one in part.lines if one.model and one.model != part.model]
+    without = [one for one in others if card_cost(costs, [one]) is None]
+    for lines, has_price in (([one for one in others if one not in without], True), (without, False)):
+        if lines:
+            yield from _models(case, part, lines, costs, has_price)
+    priced += [one for one in part.lines if one not in without]
+
+
+def _sizes(
+    case: FlowCase, part: PartSides, as_defined: dict[str, Decimal], days: Sequence[date]
+) -> Iterator[Explanation]:
+    """Longer or shorter prompts and answers, and other units: more, fewer, or not counted by the log."""
+    calls = part.calls
+    scale = Decimal(repr(calls / part.awaited_calls))
+    moved = {
+        unit: as_defined.get(unit, ZERO) - part.awaited_units.get(unit, (0.0, ZERO))[1] * scale
+        for unit in dict.fromkeys([*part.awaited_units, *as_defined])
+    }
+    money = sum((moved.get(unit, ZERO) for unit in TOKEN_UNITS), ZERO)
+    if abs(money) > _SMALL:
+        sides = []
+        for word, units in (("prompts", ("input", "cached")), ("answers", ("output",))):
+            awaited = sum(part.awaited_units.get(unit, (0.0, ZERO))[0] for unit in units) / part.awaited_calls
+            sides.append(f"{word} of {sum(map(part.units, units)) / calls:,.0f} tokens ({awaited:,.0f} estimated)")
+        yield _of(
+            case, "sizes-more" if money > 0 else "sizes-less", f"‘{part.name}’: {' and '.join(sides)}", days, money
+        )
+    for unit, cost in moved.items():
+        if unit in TOKEN_UNITS or abs(cost) <= _SMALL:
+            continue
+        words = UNITS[unit].phrase.rstrip(",")
+        awaited, counted = part.awaited_units.get(unit, (0.0, ZERO))[0] * float(scale), part.units(unit)
+        if not counted:
+            yield _of(
+                case,
+                "unit-not-counted",
+                f"‘{part.name}’: {awaited:,.0f} {words} were estimated, and the log counts none",
+                days,
+                cost,
+                False,
+            )
+        else:
+            code = "sizes-more" if cost > 0 else "sizes-less"
+            yield _of(case, code, f"‘{part.name}’: {counted:,.0f} {words} ({awaited:,.0f} estimated)", days, cost)
+
+
+def _models(
+    case: FlowCase, part: PartSides, others: Sequence[Placed], costs: CardCosts, has_price: bool
+) -> Iterator[Explanation]:
+    """Another model than the definition's; where the card has its price, at that price."""
+    names = ", ".join(dict.fromkeys(f"‘{one.model}’" for one in others))
+    days = _days_of(others)
+    words = f"‘{part.name}’ used {names} from {days[0]} to {days[-1]}; the definition names ‘{part.model}’"
+    same = card_cost(costs, others, part.model) or ZERO
+    if has_price:
+        money = (card_cost(costs, others) or ZERO) - same
+    else:
+        words += ", and the rate card has no price for it"
+        money = sum((one.cost or ZERO for one in others), ZERO) - same
+    if money:
+        yield _of(case, "model-other", words, days, money)

@@ -1,0 +1,96 @@
+# Usage is added up by an engine that is made for it, wherever the records lie: what is asked is one expression, the answer a few rows.
+"""What is asked of usage records."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+
+from msgspec import Struct
+
+from .columns import MEASURES, NAMES, UNIT_COLUMNS
+
+# By these the records are added up once; all that is told is worked out from the sums.
+KEYS = ("day", "environment", "host", "flow", "step", "feature", "model", "currency")
+
+
+class UsageSum(Struct, frozen=True, gc=False):
+    """The sums of records that share a day, and names. ``lines`` counts them, ``failed`` those that ended in failure; a measure that the
+    log does not have is None. ``passed`` says that the mapping passes over them, ``doubled`` that the same lines stand there before."""
+
+    day: str | None
+    environment: str
+    host: str
+    flow: str
+    step: str
+    feature: str
+    model: str
+    currency: str
+    passed: bool
+    lines: int
+    failed: int
+    doubled: bool = False
+    calls: float | None = None
+    tokens_in: float | None = None
+    tokens_out: float | None = None
+    tokens_cached: float | None = None
+    tokens_reasoning: float | None = None
+    characters: float | None = None
+    images: float | None = None
+    pages: float | None = None
+    sound: float | None = None
+    cost: Decimal | None = None
+    duration: float | None = None
+
+    def units(self, unit: str) -> float:
+        """How much of a unit of rate cards there is."""
+        if unit == "input":
+            return max(0.0, (self.tokens_in or 0.0) - (self.tokens_cached or 0.0))
+        column = UNIT_COLUMNS.get(unit)
+        return (getattr(self, column) or 0.0) if column is not None else 0.0
+
+
+def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
+    """The expression that adds records up: one row for each combination of ``KEYS``. ``kept`` are the columns that the log has."""
+    measures = {name: records[name].sum() for name in MEASURES if name in kept}
+    refused = {f"refused_{name}": records[f"refused_{name}"].sum() for name in kept}
+    return records.group_by([*KEYS, "passed", "doubled", "file"]).aggregate(
+        lines=records.count(), failed=records["is_failed"].sum(), **measures, **refused
+    )
+
+
+def with_doubled(records: Any, kept: Sequence[str]) -> Any:
+    """The records with a mark at each line that stands there once more: equal in all columns that the log has."""
+    import ibis
+
+    same = ibis.window(group_by=[records[name] for name in kept])
+    return records.mutate(doubled=ibis.row_number().over(same) > 0)
+
+
+def runs_of_usage(records: Any) -> Any:
+    """The expression that counts runs by day, environment, host and flow."""
+    runs = records.filter(~records["passed"] & ~records["doubled"] & records["run"].notnull())
+    return runs.group_by(["day", "environment", "host", "flow"]).aggregate(runs=runs["run"].nunique())
+
+
+def hours_of_usage(records: Any) -> Any:
+    """The expression that counts lines by flow and hour of the day."""
+    timed = records.filter(~records["passed"] & ~records["doubled"] & records["time"].notnull())
+    return timed.group_by(["flow", timed["time"].hour().name("hour")]).aggregate(lines=timed.count())
+
+
+def usage_sum(row: dict[str, Any]) -> UsageSum:
+    """A row of the answer as a record."""
+    names: dict[str, Any] = {name: row[name] or "" for name in KEYS if name in NAMES}
+    day = row["day"]
+    measures: dict[str, Any] = {name: row.get(name) for name in MEASURES}
+    return UsageSum(
+        day=None if day is None else str(day)[:10],
+        **names,
+        passed=bool(row["passed"]),
+        lines=int(row["lines"]),
+        failed=int(row["failed"] or 0),
+        doubled=bool(row["doubled"]),
+        **measures,
+    )

@@ -1,0 +1,218 @@
+# The estimate held against the log: both by days, the difference in money, and what explains it. What no explanation takes up is said to
+# be unexplained.
+"""Reconciling an estimate with a usage log."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import date, timedelta
+from decimal import Decimal
+
+from msgspec import Struct
+
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.words import count_words
+from zeitbuch.core.pricing.call_prices import Counter
+from zeitbuch.core.pricing.rate_card import RateCard
+
+from .card_costs import CardCosts
+from .expected import ExpectedFlow, expected_flows
+from .explain_aside import explain_asides, explain_unknown_flows
+from .explain_clocks import explain_hosts, explain_hours
+from .explain_parts import explain_flow, spells_of
+from .explain_prices import explain_prices
+from .flow_cases import ZERO, FlowCase, flow_cases
+from .group_gaps import group_gaps
+from .grouping import UsageSum
+from .placing import Placed, Placing, place_all
+from .records import By, CostFrom, Explanation, Reconciled, UsageRow
+from .usage_mapping import UsageMapping
+
+RunCounts = Mapping[tuple[str, str, str, str], int]  # day, environment, host, flow -> runs
+_NOISE = Decimal("0.000001")
+_FEW = 3  # flows of which notes name so many
+
+
+class Asked(Struct, frozen=True):
+    """What is asked: by which side, and from which day to which (both included; None: as far as the log goes)."""
+
+    by: By = "flow"
+    first: date | None = None
+    last: date | None = None
+
+
+class Basis(Struct, frozen=True):
+    """What the estimate is made with."""
+
+    estate: Estate
+    card: RateCard | None
+    assumptions: Assumptions
+    counters: dict[str, Counter] | None = None
+
+
+class Log(Struct, frozen=True):
+    """One log: its sums, its runs by day, environment, host and flow, its mapping, and its lines by flow and hour of the day."""
+
+    sums: Sequence[UsageSum]
+    runs: RunCounts
+    mapping: UsageMapping
+    hours: Mapping[tuple[str, int], int] = {}
+
+    @property
+    def tells_runs(self) -> bool:
+        """Whether it says how often flows ran."""
+        return "run" in self.mapping.column or self.mapping.line == "run"
+
+
+def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
+    """Estimate against logs over their days, or those that are asked for. Raises ZeitbuchError where no line has such a day."""
+    costs = CardCosts(basis.card)
+    placed: list[Placed] = []
+    placings = [Placing(basis.estate, log.mapping, basis.card, costs) for log in logs]
+    for log, placing in zip(logs, placings, strict=True):
+        placed += place_all(log.sums, placing, asked.first, asked.last)
+    days = _days_of(placed, asked)
+    expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)
+    runs = _runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
+    all_runs = all(log.mapping.line in ("run", "step") for log in logs)
+    cases = flow_cases(basis.estate, placed, expected, runs, all_runs)
+    has_cost = ["cost" in log.mapping.column for log in logs]
+    known = all(has_cost) or basis.card is not None
+    explained = list(_explain(placed, cases, days, placings, costs)) if known else []
+    explained += [*explain_hosts(cases), *explain_hours(cases, _hours_by_flow(logs, placings))]
+    cost_from: CostFrom = "nothing" if not known else "log" if all(has_cost) else "both" if any(has_cost) else "rates"
+    return _result(placed, cases, days, explained, asked, placings[0], cost_from)
+
+
+def _days_of(placed: Sequence[Placed], asked: Asked) -> list[date]:
+    there = [one.day for one in placed if one.day is not None and one.aside not in ("passed", "outside")]
+    if not there:
+        raise fail(
+            "usage-empty",
+            "expected lines of usage with a day, found none",
+            "look at the days asked for, and at the mapping: zeitbuch usage test",
+        )
+    first, last = asked.first or min(there), asked.last or max(there)
+    return [first + timedelta(place) for place in range((last - first).days + 1)]
+
+
+def _runs_by_flow(
+    logs: Sequence[Log], placings: Sequence[Placing], placed: Sequence[Placed]
+) -> dict[tuple[str, date], float]:
+    """Runs in production by flow and day; a run over midnight counts on both days."""
+    found: dict[tuple[str, date], float] = {}
+    for log, placing in zip(logs, placings, strict=True):
+        for (day, environment, _, flow), number in log.runs.items():
+            key = placing.flows.match(flow).id if flow else ""
+            if day and key and environment.casefold() not in placing.not_production:
+                at = key, date.fromisoformat(day)
+                found[at] = found.get(at, 0.0) + number
+    for one in placed:
+        if one.is_run and not one.aside and one.day is not None:
+            found[(one.flow, one.day)] = found.get((one.flow, one.day), 0.0) + one.sum.lines
+    return found
+
+
+def _hours_by_flow(logs: Sequence[Log], placings: Sequence[Placing]) -> dict[str, Counter[int]]:
+    found: dict[str, Counter[int]] = {}
+    for log, placing in zip(logs, placings, strict=True):
+        for (flow, hour), lines in log.hours.items():
+            found.setdefault(placing.flows.match(flow).id, Counter())[hour] += lines
+    return found
+
+
+def _explain(
+    placed: Sequence[Placed],
+    cases: Sequence[FlowCase],
+    days: Sequence[date],
+    placings: Sequence[Placing],
+    costs: CardCosts,
+) -> Iterator[Explanation]:
+    covered = frozenset(one.day for one in placed if one.day is not None and one.aside not in ("passed", "outside"))
+    yield from _missing_days(cases, [day for day in days if day not in covered], days)
+    yield from explain_asides(placed)
+    yield from explain_unknown_flows(placed, cases, placings[0])
+    priced: list[Placed] = []
+    for case in cases:
+        yield from explain_flow(case, days, covered, costs, priced)
+    yield from explain_prices(priced, costs)
+
+
+def _missing_days(cases: Sequence[FlowCase], missing: Sequence[date], days: Sequence[date]) -> Iterator[Explanation]:
+    """Days on which the log has no line at all."""
+    for spell in spells_of(missing, days):
+        money = -sum((case.estimated_on(day) or ZERO for case in cases for day in spell), ZERO)
+        words = f"the log has no line on {count_words(len(spell), 'day')}: not exported?"
+        yield Explanation("days-missing", "all flows", words, str(spell[0]), str(spell[-1]), len(spell), money)
+
+
+def _result(
+    placed: Sequence[Placed], cases: Sequence[FlowCase], days: Sequence[date], explained: Sequence[Explanation],
+    asked: Asked, placing: Placing, cost_from: CostFrom,
+) -> Reconciled:  # fmt: skip
+    def total(wanted: Callable[[Placed], bool]) -> Decimal:
+        return sum((one.cost for one in placed if one.cost is not None and wanted(one)), ZERO)
+
+    estimated = sum((case.estimated_on(day) or ZERO for case in cases for day in days), ZERO)
+    logged = total(lambda one: one.aside != "passed")
+    compared = total(lambda one: one.aside not in ("passed", "outside"))
+    difference = compared - estimated
+    told = sum((one.money for one in explained if one.money is not None), ZERO)
+    order = sorted(explained, key=lambda one: -abs(one.money or ZERO))
+    cost_known = cost_from != "nothing"
+    return Reconciled(
+        str(days[0]), str(days[-1]), len(days), placing.currency,
+        cost_from,
+        sum(one.sum.lines for one in placed),
+        logged if cost_known else None,
+        compared if cost_known else None,
+        estimated,
+        difference if cost_known else None,
+        _without_noise(difference - told) if cost_known else None,
+        group_gaps(asked.by, cases, placed, days, placing.card, cost_known),
+        tuple(order),
+        tuple([_row(one) for one in placed]),
+        asked.by,
+        tuple(_notes(placed, cases, days)),
+    )  # fmt: skip
+
+
+def _without_noise(money: Decimal) -> Decimal:
+    """Money without what floating numbers leave of nothing."""
+    return ZERO if abs(money) < _NOISE else money
+
+
+def _row(one: Placed) -> UsageRow:
+    used = one.sum
+    return UsageRow(
+        one.flow, one.step, one.model, used.day or "", used.environment, used.host, used.feature,
+        used.calls, used.tokens_in, used.tokens_out, one.cost, one.aside,
+    )  # fmt: skip
+
+
+def _notes(placed: Sequence[Placed], cases: Sequence[FlowCase], days: Sequence[date]) -> Iterator[str]:
+    passed = [one for one in placed if one.aside == "passed"]
+    if passed:
+        money = sum((one.sum.cost for one in passed if one.sum.cost is not None), ZERO)
+        yield f"passed over, as the mapping says: {count_words(sum(one.sum.lines for one in passed), 'line')} with a cost of {money:,.2f}"
+    outside = [one for one in placed if one.aside == "outside"]
+    if outside:
+        yield f"{count_words(sum(one.sum.lines for one in outside), 'line')} of other days"
+    foreign = {one.sum.currency for one in placed if not one.exchanged}
+    if foreign:
+        yield f"no rate of exchange for {', '.join(sorted(foreign))}: these costs are left out"
+    unknown = [case.name for case in cases if _has_unknown_volume(case.expected, days)]
+    if unknown:
+        more = f" and {len(unknown) - _FEW} more" if len(unknown) > _FEW else ""
+        yield f"the estimate leaves out flows whose volume nobody has said: {', '.join(unknown[:_FEW])}{more}"
+
+
+def _has_unknown_volume(expected: ExpectedFlow | None, days: Sequence[date]) -> bool:
+    return (
+        expected is not None
+        and any(expected.runs.get(day) is None for day in days)
+        and bool(expected.steps_on(days[0]))
+    )

@@ -1,0 +1,126 @@
+# A usage log is a table of any layout. The mapping says which of its columns is what, how its numbers and clock times are written, and
+# what its names are called in the estate. It is never guessed while a log is read.
+"""The mapping of a usage log, and what is wrong with one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Literal
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct
+
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin
+
+from .columns import BY_NAME
+
+Line = Literal["call", "step", "run", "sum"]
+LogForm = Literal["", "csv", "xlsx", "jsonl", "parquet"]
+_CLOCKS = ("time",)
+
+
+class ColumnRule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Where a column of the record comes from: a ``column`` of the log, or one ``fixed`` value. Numbers are taken ``times`` so much;
+    ``format`` is that of clock times (strptime's codes, 'iso', 'seconds' or 'milliseconds' since 1970); ``values`` replaces words."""
+
+    column: str = ""
+    fixed: str = ""
+    times: float = 1.0
+    format: str = "iso"
+    values: dict[str, str] = {}
+
+
+class PassedOver(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Lines that are no usage, such as totals: those whose ``column`` holds one of some words (whatever the case of the letters), or
+    nothing at all (``empty``). They are counted, and told."""
+
+    column: str
+    equals: list[str] = []
+    empty: bool = False
+    reason: str = ""
+
+
+class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """A usage mapping (TOML, ``usage = 1``).
+
+    ``files``: patterns of the logs, from the folder of the mapping. ``form``: by the file's suffix where it is not said. ``separator``,
+    ``encoding`` and ``skip`` (lines before the head) are of text tables, ``sheet`` of workbooks. ``decimal`` and ``thousands`` say how
+    numbers are written. ``zone`` is that of clock times that name none, ``days_in`` the one in which days are counted. A ``line`` stands
+    for one model call, one step, one run, or for a sum that says its calls. ``failed`` are words of the status, ``not_production``
+    environments. ``flows``, ``steps`` (as FLOW/STEP) and ``models`` say what names of the log are called in the estate.
+    """
+
+    usage: Literal[1] = 1
+    name: str = ""
+    files: list[str] = []
+    form: LogForm = ""
+    separator: str = ","
+    encoding: str = "utf-8"
+    skip: int = 0
+    sheet: str = ""
+    decimal: Literal[".", ","] = "."
+    thousands: str = ""
+    zone: str = ""
+    days_in: str = ""
+    line: Line = "call"
+    currency: str = ""
+    column: dict[str, str | ColumnRule] = {}
+    without: list[PassedOver] = []
+    failed: list[str] = []
+    not_production: list[str] = []
+    flows: dict[str, str] = {}
+    steps: dict[str, str] = {}
+    models: dict[str, str] = {}
+
+    def rule_of(self, name: str) -> ColumnRule | None:
+        """The rule for a column of the record."""
+        rule = self.column.get(name)
+        return ColumnRule(column=rule) if isinstance(rule, str) else rule
+
+    @property
+    def day_zone(self) -> str:
+        """The zone in which days are counted."""
+        return self.days_in or self.zone or "UTC"
+
+
+def mapping_faults(mapping: UsageMapping) -> list[Problem]:
+    """What is wrong with a mapping, with its place as a pointer."""
+    return [
+        Problem("usage-mapping", "error", message, Origin("", pointer), hint)
+        for pointer, message, hint in _faults(mapping)
+    ]
+
+
+def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
+    known = ", ".join(BY_NAME)
+    for name in mapping.column:
+        rule = mapping.rule_of(name)
+        if name not in BY_NAME:
+            yield f"/column/{name}", f"expected a column of usage records, found '{name}'", f"known are: {known}"
+        elif rule is not None and bool(rule.column) == bool(rule.fixed):
+            yield f"/column/{name}", f"expected either column or fixed for {name}", "name one of the two"
+        elif rule is not None and not 0 < rule.times < float("inf"):
+            yield f"/column/{name}", f"expected times to be over 0 and finite, found {rule.times:g}", "correct it"
+    if "time" not in mapping.column and "day" not in mapping.column:
+        yield "/column", "expected a column for time or for day, found neither", "say which column has them"
+    if "cost" in mapping.column and not mapping.currency and "currency" not in mapping.column:
+        yield "/column/cost", "expected the currency of the cost, found none", "set currency, or name its column"
+    if mapping.line == "sum" and "calls" not in mapping.column:
+        yield "/line", 'expected a column for calls where a line is a "sum", found none', "name it"
+    if mapping.thousands == mapping.decimal:
+        yield "/thousands", f"expected another sign than the decimal one, found '{mapping.thousands}'", "correct one"
+    if len(mapping.thousands) > 1:
+        yield "/thousands", f"expected one sign, found '{mapping.thousands}'", "give the sign alone"
+    for key in ("zone", "days_in"):
+        if (found := getattr(mapping, key)) and not is_zone(found):
+            yield f"/{key}", f"expected a time zone, found '{found}'", "name one as Europe/Oslo or UTC"
+
+
+def is_zone(name: str) -> bool:
+    """Whether a name is that of a time zone (IANA)."""
+    try:
+        ZoneInfo(name)
+    except (ValueError, OSError, LookupError):
+        return False
+    return True

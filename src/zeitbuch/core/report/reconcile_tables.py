@@ -1,0 +1,140 @@
+# Estimate and log as tables: the gaps by one side, and below them what explains the difference, each with its money.
+"""Tables of a reconciliation."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+
+from zeitbuch.core.actuals.matching import Kind
+from zeitbuch.core.actuals.records import Explanation, Reconciled
+from zeitbuch.core.model.sheet import Column, Sheet, money_text, percent_text, top_of
+from zeitbuch.core.model.words import count_words
+
+MATCH_WORDS: dict[Kind, str] = {
+    "exact": "the same name", "mapped": "by the mapping", "near": "near, not counted with it", "ambiguous": "several, not counted with any",
+    "none": "not in the estate",
+}  # fmt: skip
+_COST_FROM = {
+    "log": "costs are those of the log",
+    "rates": "the log has no costs: its tokens at the prices of the rate card",
+    "both": "costs of the log, and where it has none its tokens at the prices of the rate card",
+    "nothing": "neither the log nor a rate card says what anything costs",
+}
+SHOWN = 12  # explanations below a table
+
+
+def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -> Sheet:
+    """Estimate and log by one side, the largest difference first."""
+    columns = (
+        Column("subject", "id") if full else Column("name", result.by, least=14),
+        Column("name", result.by) if full else Column("estimated_calls", "estimated calls", "count", rank=2),
+        *((Column("estimated_calls", "estimated calls", "count"),) if full else ()),
+        Column("logged_calls", "calls in the log", "count", rank=2),
+        Column("estimated_cost", f"estimated {result.currency}".strip(), "money"),
+        Column("logged_cost", f"log {result.currency}".strip(), "money"),
+        Column("difference", "difference", "money"),
+        Column("ratio", "log / estimate", "percent", rank=1),
+    )
+    rows = [
+        (
+            *((gap.subject, gap.name) if full else (gap.name,)),
+            gap.estimated_calls, gap.logged_calls, gap.estimated_cost, gap.logged_cost, gap.difference, gap.ratio,
+        )
+        for gap in result.groups
+    ]  # fmt: skip
+    total = (
+        *(("", "total") if full else ("total",)), *_total_calls(result), result.estimated, result.compared, result.difference, _ratio(result),
+    )  # fmt: skip
+    sheet = Sheet(columns, tuple(rows), total if not full else None, title=_title(result))
+    shown = top_of(sheet, top)
+    return Sheet(shown.columns, shown.rows, shown.total, shown.title, (*shown.notes, *reconcile_notes(result)))
+
+
+def _total_calls(result: Reconciled) -> tuple[float | None, float | None]:
+    """Estimated calls and those of the log; None where one of the subjects has none that are known."""
+    estimated = [
+        gap.estimated_calls
+        for gap in result.groups
+        if gap.logged_cost is None or gap.estimated_cost is not None or gap.estimated_calls is not None
+    ]
+    logged = [gap.logged_calls for gap in result.groups]
+    return _sum(estimated), _sum(logged)
+
+
+def _sum(values: list[float | None]) -> float | None:
+    known = [value for value in values if value is not None]
+    return sum(known) if len(known) == len(values) else None
+
+
+def _ratio(result: Reconciled) -> float | None:
+    if result.compared is None or not result.estimated:
+        return None
+    return float(result.compared / result.estimated)
+
+
+def _title(result: Reconciled) -> str:
+    return f"Estimate and log, {result.first_day} to {result.last_day} ({count_words(result.days, 'day')})"
+
+
+def reconcile_notes(result: Reconciled) -> tuple[str, ...]:
+    """What explains the difference, the largest part first, and what is left."""
+    notes = [_COST_FROM[result.cost_from], *result.notes]
+    if result.difference is None:
+        return tuple(notes)
+    told = [one for one in result.explanations if one.money or not one.certain or one.money is None]
+    if told:
+        notes.append("what explains the difference:")
+    notes += [explanation_line(one, result.currency) for one in told[:SHOWN]]
+    left = told[SHOWN:]
+    if left:
+        money = sum((one.money or Decimal(0) for one in left), Decimal(0))
+        notes.append(f"  {_signed(money)}  {count_words(len(left), 'more reason')}: --explanations, or --format json")
+    unexplained = result.unexplained or Decimal(0)
+    share = percent_text(float(abs(unexplained) / abs(result.difference))) if result.difference else "0 %"
+    notes.append(f"unexplained: {_signed(unexplained)} {result.currency} ({share} of the difference)".rstrip())
+    return tuple(notes)
+
+
+def explanation_line(one: Explanation, currency: str) -> str:
+    """'  +12.40  Letters: it ran 310 times, 260 were estimated (2026-11-01 to 2026-11-30)'."""
+    days = one.first_day if one.first_day == one.last_day else f"{one.first_day} to {one.last_day}"
+    seems = "" if one.certain else " - it seems"
+    return f"  {_signed(one.money)}  {one.subject}: {one.words} ({days or 'no day'}){seems}"
+
+
+def _signed(money: Decimal | None) -> str:
+    if money is None:
+        return "?"
+    text = money_text(money)
+    return text if text.startswith("-") or not money else f"+{text}"
+
+
+def explanations_sheet(result: Reconciled, full: bool = False) -> Sheet:
+    """What explains the difference, each with its days and money."""
+    columns = (
+        Column("explanation", "reason", rank=1),
+        Column("subject", "about", least=14),
+        Column("words", "what happened", least=30),
+        Column("first_day", "from"),
+        Column("last_day", "to", rank=2),
+        Column("days", "days", "count", rank=3),
+        Column("money", f"money {result.currency}".strip(), "money"),
+        Column("certain", "how sure", rank=2),
+    )
+    rows = tuple(
+        [
+            (
+                one.code,
+                one.subject,
+                one.words,
+                one.first_day,
+                one.last_day,
+                one.days,
+                one.money,
+                "certain" if one.certain else "it seems",
+            )
+            for one in result.explanations
+        ]
+    )
+    total = ("", "unexplained", "", "", "", None, result.unexplained, "") if not full else None
+    return Sheet(columns, rows, total, title=_title(result))

@@ -1,0 +1,199 @@
+# Logs are read by an embedded engine that streams them: text tables and Parquet larger than memory, JSON Lines, workbooks. Of text tables
+# every value comes as it is written; what it means is the mapping's to say.
+"""Opening usage logs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from zeitbuch.core.actuals.usage_mapping import LogForm, UsageMapping
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.model.records import Origin
+
+_BY_SUFFIX: dict[str, LogForm] = {
+    ".csv": "csv", ".tsv": "csv", ".txt": "csv", ".gz": "csv", ".xlsx": "xlsx", ".jsonl": "jsonl", ".ndjson": "jsonl",
+    ".json": "jsonl", ".parquet": "parquet", ".pq": "parquet",
+}  # fmt: skip
+FILE = "zeitbuch_file"  # the column that says from which file a line is
+_MOST_REJECTS = 1000
+
+
+class OpenTable(NamedTuple):
+    """A log as it is written: an expression over its lines, and what could not be read of it."""
+
+    lines: Any
+    problems: list[Problem]
+
+
+def import_engine() -> Any:
+    """Ibis. Raises ZeitbuchError when it is not installed."""
+    try:
+        import duckdb  # noqa: F401
+        import ibis
+    except ImportError:
+        raise fail(
+            "usage-library",
+            "expected the packages that read usage logs, found them not installed",
+            "install them: pip install 'zeitbuch[usage]'",
+        ) from None
+    return ibis
+
+
+def open_engine() -> Any:
+    """A connection to the embedded engine, which fetches nothing from anywhere."""
+    ibis = import_engine()
+    engine = ibis.duckdb.connect()
+    for setting in ("autoinstall_known_extensions=false", "autoload_known_extensions=false", "TimeZone='UTC'"):
+        engine.raw_sql(f"SET {setting}")
+    return engine
+
+
+def form_of(path: str, mapping: UsageMapping) -> LogForm:
+    """How a log is written. Raises ZeitbuchError for a suffix that says nothing."""
+    found = mapping.form or _BY_SUFFIX.get(Path(path).suffix.lower(), "")
+    if not found:
+        raise fail(
+            "usage-form",
+            f"expected a log as {', '.join(sorted(_BY_SUFFIX))}, found {Path(path).name}",
+            "say form in the mapping",
+            Origin(path),
+        )
+    return found
+
+
+def open_tables(engine: Any, paths: Sequence[str], mapping: UsageMapping) -> list[OpenTable]:
+    """The logs of some files; those of one form and one head as one table. Files that cannot be read become problems."""
+    found: list[OpenTable] = []
+    for path in paths:
+        try:
+            if not Path(path).exists():
+                raise fail(
+                    "usage-unreadable", "expected a usage log, found no such file", "check the path", Origin(path)
+                )
+            if Path(path).stat().st_size == 0:
+                raise fail("usage-empty", "expected a usage log, found an empty file", "export it again", Origin(path))
+            found.append(_OPENERS[form_of(path, mapping)](engine, path, mapping))
+        except ZeitbuchError as error:
+            found.append(OpenTable(None, [error.problem]))
+    return found
+
+
+def _open_csv(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
+    options = {
+        "all_varchar": True, "header": True, "delim": mapping.separator.replace("\\t", "\t"), "quote": '"', "escape": '"',
+        "encoding": mapping.encoding, "skip": mapping.skip, "store_rejects": True, "rejects_limit": _MOST_REJECTS,
+        "rejects_table": "rejected", "rejects_scan": "rejected_scans", "null_padding": False,
+        "filename": FILE,
+    }  # fmt: skip
+    try:
+        lines = engine.read_csv(path, **options)
+        lines.schema()
+    except Exception as error:  # the engine has errors of its own
+        raise _unreadable(path, error) from None
+    return OpenTable(lines, [])
+
+
+def rejected_lines(engine: Any) -> list[Problem]:
+    """The lines of text tables that the engine could not read, once it has read them."""
+    asked = (
+        "SELECT s.file_path, r.line, any_value(r.error_message) FROM rejected r JOIN rejected_scans s USING (scan_id, file_id) "
+        "GROUP BY s.file_path, r.line ORDER BY s.file_path, r.line"
+    )
+    try:
+        rows = engine.raw_sql(asked).fetchall()
+    except Exception:  # no such table: no text table was read
+        return []
+    hint = "mend the log or export it again: the line was not counted"
+    return [
+        Problem(
+            "usage-line",
+            "error",
+            f"expected a line with all columns, found: {words.splitlines()[0]}",
+            Origin(path, line=int(line)),
+            hint,
+        )
+        for path, line, words in rows
+    ]
+
+
+def _open_json_lines(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
+    try:
+        lines = engine.read_json(path, format="auto", filename=FILE)
+        lines.schema()
+    except Exception as error:  # the engine has errors of its own
+        raise _unreadable(path, error) from None
+    return OpenTable(lines, [])
+
+
+def _open_parquet(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
+    try:
+        lines = engine.read_parquet(path, filename=FILE)
+        lines.schema()
+    except Exception as error:  # the engine has errors of its own
+        raise _unreadable(path, error) from None
+    return OpenTable(lines, [])
+
+
+def _open_workbook(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
+    """One sheet of a workbook, each value as a text: a workbook is as large as a person can look through."""
+    import pyarrow as pa
+    from python_calamine import CalamineWorkbook
+
+    try:
+        book = CalamineWorkbook.from_path(path)
+        names = book.sheet_names
+        if mapping.sheet and mapping.sheet not in names:
+            raise fail(
+                "usage-form",
+                f"expected the sheet '{mapping.sheet}', found {', '.join(names)}",
+                "name one of them in the mapping",
+                Origin(path),
+            )
+        rows = book.get_sheet_by_name(mapping.sheet or names[0]).to_python()[mapping.skip :]
+    except ZeitbuchError:
+        raise
+    except Exception as error:  # the reader has errors of its own
+        raise _unreadable(path, error) from None
+    if not rows:
+        raise fail(
+            "usage-empty", "expected lines below a head, found an empty sheet", "name another sheet", Origin(path)
+        )
+    head = [str(name) for name in rows[0]]
+    columns = [[_cell_text(row[place], mapping) for row in rows[1:]] for place in range(len(head))]
+    table = pa.table([pa.array(column, pa.string()) for column in columns], names=_unique(head))
+    table = table.append_column(FILE, pa.array([path] * table.num_rows, pa.string()))
+    return OpenTable(engine.create_table(f"book_{len(engine.list_tables())}", table, temp=True), [])
+
+
+def _cell_text(value: Any, mapping: UsageMapping) -> str:
+    """A cell as the mapping says texts are written: numbers of workbooks have no sign for thousands."""
+    if isinstance(value, float):
+        text = f"{int(value)}" if value.is_integer() and abs(value) < 1e15 else repr(value)
+        return text.replace(".", mapping.decimal)
+    if isinstance(value, bool) or value is None:
+        return "" if value is None else str(value).lower()
+    return value.isoformat(" ") if hasattr(value, "hour") else str(value)
+
+
+def _unique(names: list[str]) -> list[str]:
+    seen: dict[str, int] = {}
+    made = []
+    for name in names:
+        seen[name] = seen.get(name, 0) + 1
+        made.append(name if seen[name] == 1 else f"{name}_{seen[name]}")
+    return made
+
+
+def _unreadable(path: str, error: Exception) -> ZeitbuchError:
+    words = str(error).strip().splitlines() or [type(error).__name__]
+    return fail(
+        "usage-unreadable",
+        f"expected a usage log, found: {words[0]}",
+        "say in the mapping how it is written",
+        Origin(path),
+    )
+
+
+_OPENERS = {"csv": _open_csv, "jsonl": _open_json_lines, "parquet": _open_parquet, "xlsx": _open_workbook}

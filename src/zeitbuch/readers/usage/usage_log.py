@@ -1,0 +1,225 @@
+# A usage log opened: what it sums up to, and every line and value of it that could not be used, with its place.
+"""Reading usage logs."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from itertools import islice
+from pathlib import Path
+from statistics import median
+from typing import Any
+
+from msgspec import Struct
+
+from zeitbuch.core.actuals.columns import BY_NAME, USAGE_COLUMNS
+from zeitbuch.core.actuals.grouping import (
+    UsageSum,
+    hours_of_usage,
+    runs_of_usage,
+    sums_of_usage,
+    usage_sum,
+    with_doubled,
+)
+from zeitbuch.core.actuals.usage_mapping import UsageMapping
+from zeitbuch.core.model.problems import Problem
+from zeitbuch.core.model.records import Origin
+
+from .log_tables import form_of, open_engine, open_tables, rejected_lines
+from .usage_records import missing_columns, records_of, refused_mark
+
+_HELD_AGAINST = 2_000_000  # lines: more are held against each other only where a day has far more than others
+_FAR_MORE = 1.5
+_SHOWN = 3  # of the values of a column that could not be used
+_SORTS = {
+    "time": "a clock time",
+    "day": "a day",
+    "count": "a number of 0 or more",
+    "money": "an amount",
+    "seconds": "seconds, 0 or more",
+}
+
+
+class UsageSums(Struct):
+    """What a log sums up to: ``sums`` by day and names, ``runs`` by (day, environment, host, flow), ``hours`` are lines by (flow, hour of
+    the day); ``refused`` counts the values that
+    could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has."""
+
+    sums: list[UsageSum]
+    runs: dict[tuple[str, str, str, str], int]
+    columns: tuple[str, ...]
+    files: tuple[str, ...]
+    refused: dict[str, int] = {}
+    rejected: int = 0
+    problems: list[Problem] = []
+    zone: str = "UTC"
+    hours: dict[tuple[str, int], int] = {}
+
+    @property
+    def lines(self) -> int:
+        """The lines that were read, those passed over too."""
+        return sum(one.lines for one in self.sums)
+
+
+def log_files(paths: Sequence[str], mapping: UsageMapping, folder: str) -> list[str]:
+    """The files that are meant: those named, else those of the mapping, seen from its folder."""
+    if paths:
+        return list(paths)
+    found: list[str] = []
+    for pattern in mapping.files:
+        fitting = sorted(str(path) for path in Path(folder).glob(pattern))
+        found += fitting or [str(Path(folder) / pattern)]
+    return found
+
+
+def read_usage(paths: Sequence[str], mapping: UsageMapping) -> UsageSums:
+    """The sums of all lines of some logs. What cannot be read or used is told in ``problems``; the rest is summed up. Raises ZeitbuchError
+    when the packages for it are not installed."""
+    engine = open_engine()
+    found = UsageSums([], {}, tuple(mapping.column), tuple(paths), zone=mapping.day_zone, problems=[], hours={})
+    tables: dict[str, Any] = {}
+    for path, table in zip(paths, open_tables(engine, paths, mapping), strict=True):
+        found.problems += table.problems
+        if table.lines is not None:
+            missing = missing_columns(table.lines, mapping, path)
+            found.problems += missing
+            if not missing:
+                tables[path] = table.lines
+    if tables:
+        _add_tables(engine, tables, mapping, found)
+    return found
+
+
+def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, found: UsageSums) -> None:
+    """Adds up the lines of all files of a mapping, so that a line that stands in two of them is found."""
+    import ibis
+
+    kept = [row.name for row in USAGE_COLUMNS if row.name in mapping.column]
+    measured = kept if "calls" in kept or mapping.line not in ("call", "step") else [*kept, "calls"]
+    parts = [_with_refused(records_of(lines, mapping), measured) for lines in tables.values()]
+    records = ibis.union(*parts) if len(parts) > 1 else parts[0]
+    try:
+        rows = _fetch(sums_of_usage(records, measured))
+        if _may_double(rows, kept):
+            records = with_doubled(records, kept)
+            rows = _fetch(sums_of_usage(records, measured))
+        runs = _fetch(runs_of_usage(records)) if "run" in mapping.column else []
+        few = sum(int(row["lines"]) for row in rows) <= _HELD_AGAINST
+        hours = _fetch(hours_of_usage(records)) if few and "time" in mapping.column else []
+    except Exception as error:  # the engine has errors of its own
+        words = (str(error).strip().splitlines() or [type(error).__name__])[0]
+        place, hint = Origin(next(iter(tables))), "say in the mapping how it is written"
+        found.problems.append(
+            Problem("usage-unreadable", "error", f"expected a usage log, found: {words}", place, hint)
+        )
+        return
+    rejects = rejected_lines(engine)
+    found.rejected += len(rejects)
+    found.problems += rejects
+    found.sums += [usage_sum(row) for row in rows]
+    _tell_empty(tables, rows, rejects, found)
+    for name in kept:
+        by_file = Counter(
+            {path: sum(int(row[f"refused_{name}"] or 0) for row in rows if row["file"] == path) for path in tables}
+        )
+        for path, count in by_file.items():
+            if count:
+                found.refused[name] = found.refused.get(name, 0) + count
+                found.problems += _refused_values(path, tables[path], name, count, mapping)
+    found.hours |= {(row["flow"] or "", int(row["hour"])): int(row["lines"]) for row in hours}
+    for row in runs:
+        day = str(row["day"])[:10] if row["day"] is not None else ""
+        key = day, row["environment"] or "", row["host"] or "", row["flow"] or ""
+        found.runs[key] = found.runs.get(key, 0) + int(row["runs"])
+
+
+def _may_double(rows: Sequence[dict[str, Any]], kept: Sequence[str]) -> bool:
+    """Whether lines are held against each other: where they have a clock time or a run, so that two that are equal are one, and there
+    are not too many, or some day has far more than most."""
+    if not {"time", "run"} & set(kept):
+        return False
+    by_day: Counter[Any] = Counter()
+    for row in rows:
+        by_day[row["day"]] += int(row["lines"])
+    return by_day.total() <= _HELD_AGAINST or max(by_day.values()) >= _FAR_MORE * median(by_day.values())
+
+
+def _tell_empty(
+    tables: Iterable[str], rows: Iterable[dict[str, Any]], rejects: Iterable[Problem], found: UsageSums
+) -> None:
+    there = {row["file"] for row in rows} | {one.origin.source for one in rejects if one.origin is not None}
+    for path in tables:
+        if path not in there:
+            message = "expected lines below the head, found none"
+            found.problems.append(Problem("usage-empty", "error", message, Origin(path), "export it again"))
+
+
+def _with_refused(records: Any, kept: Sequence[str]) -> Any:
+    """The records with a mark of what was refused for each column, also for one that the mapping does not name."""
+    import ibis
+
+    more = {f"refused_{name}": ibis.literal(0) for name in kept if f"refused_{name}" not in records.columns}
+    return records.mutate(**more) if more else records
+
+
+def _fetch(expression: Any) -> list[dict[str, Any]]:
+    rows: list[dict[str, Any]] = expression.to_pyarrow().to_pylist()
+    return rows
+
+
+def _refused_values(path: str, lines: Any, name: str, count: int, mapping: UsageMapping) -> list[Problem]:
+    """Some of the values of a column that could not be used, with the line on which each stands first."""
+    rule = mapping.rule_of(name)
+    assert rule is not None
+    joined = lines.mutate(refused=refused_mark(lines, mapping, name), raw=lines[rule.column].cast("string"))
+    values = [
+        row["raw"]
+        for row in _fetch(joined.filter(joined.refused == 1).select("raw").distinct().order_by("raw").limit(_SHOWN))
+    ]
+    sort = BY_NAME[name].sort
+    zone = sort == "time" and not mapping.zone
+    hint = (
+        "set zone in the mapping, if the log's clock times name none"
+        if zone
+        else "correct the mapping (decimal, thousands, format), or the log"
+    )
+    places = _lines_of(path, rule.column, set(values), mapping)
+    told = [
+        Problem("usage-value", "error", f"expected {_SORTS[sort]} for {name}, found '{value[:60]}' in the column '{rule.column}'",
+                Origin(path, line=places.get(value)), hint)
+        for value in values
+    ]  # fmt: skip
+    if count > len(told):
+        left = f"expected values that can be used for {name}, found {count:,} that cannot; sums leave them out"
+        told.append(Problem("usage-value", "error", left, Origin(path), hint))
+    return told
+
+
+def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -> dict[str, int]:
+    """The lines of a text table on which some values of a column stand first."""
+    if form_of(path, mapping) != "csv":
+        return {}
+    found: dict[str, int] = {}
+    try:
+        with _text_of(path, mapping.encoding) as file:
+            rows = csv.reader(file, delimiter=mapping.separator.replace("\\t", "\t"))
+            for _ in islice(rows, mapping.skip):
+                pass
+            place = next(rows).index(column)
+            for row in rows:
+                if len(row) > place and row[place] in values and row[place] not in found:
+                    found[row[place]] = rows.line_num
+                    if len(found) == len(values):
+                        break
+    except (OSError, ValueError, LookupError, StopIteration, csv.Error):
+        return found
+    return found
+
+
+def _text_of(path: str, encoding: str) -> io.TextIOBase:
+    if path.endswith(".gz"):
+        return io.TextIOWrapper(gzip.open(path), encoding=encoding, newline="")
+    return open(path, encoding=encoding, newline="")  # noqa: PTH123

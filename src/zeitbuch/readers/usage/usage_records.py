@@ -1,0 +1,141 @@
+# From the lines of a log to usage records of one form: typed, in one zone, with a mark where a value could not be used.
+"""Usage records as an expression over the lines of a log."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zeitbuch.core.actuals.columns import BY_NAME, USAGE_COLUMNS, UsageColumn
+from zeitbuch.core.actuals.usage_mapping import ColumnRule, UsageMapping
+from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.records import Origin
+
+from .log_tables import FILE
+from .text_values import MONEY, clock_expression, day_expression, number_expression
+
+_TYPES = {
+    "time": "timestamp",
+    "day": "date",
+    "name": "string",
+    "count": "float64",
+    "money": MONEY,
+    "seconds": "float64",
+}
+
+
+def missing_columns(lines: Any, mapping: UsageMapping, path: str) -> list[Problem]:
+    """A problem for each column that the mapping names and the log does not have."""
+    there = [name for name in lines.columns if name != FILE]
+    asked = [
+        (name, rule.column) for name in mapping.column if (rule := mapping.rule_of(name)) is not None and rule.column
+    ]
+    asked += [("without", one.column) for one in mapping.without]
+    return [
+        Problem(
+            "usage-column", "error", f"expected the column '{column}' for {name}, found {', '.join(there[:20])}",
+            Origin(path), "correct the mapping, or set separator and skip",
+        )
+        for name, column in asked
+        if column not in there
+    ]  # fmt: skip
+
+
+def records_of(lines: Any, mapping: UsageMapping) -> Any:
+    """Usage records: all columns of the table, ``refused_NAME`` (0 or 1) for those that the mapping names, ``passed``, ``is_failed``,
+    ``file``."""
+    import ibis
+
+    made: dict[str, Any] = {}
+    for row in USAGE_COLUMNS:
+        rule = mapping.rule_of(row.name)
+        if rule is None:
+            made[row.name] = ibis.null(_TYPES[row.sort])
+            continue
+        value, raw = _value_of(lines, row, rule, mapping)
+        made[row.name] = value
+        made[f"refused_{row.name}"] = _is_refused(raw, value)
+    if "day" not in mapping.column:
+        made["day"] = made["time"].date()
+    if "currency" not in mapping.column and mapping.currency:
+        made["currency"] = ibis.literal(mapping.currency)
+    if "calls" not in mapping.column:
+        made["calls"] = _calls(made, mapping)
+    failed = [word.casefold() for word in mapping.failed]
+    ended = made["status"].lower().isin(failed).fill_null(False) if failed else ibis.literal(False)
+    made["is_failed"] = ended.cast("int64")
+    made["passed"] = _passed(lines, mapping)
+    made["doubled"] = ibis.literal(False)
+    made["file"] = lines[FILE]
+    return lines.select(**made)
+
+
+def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
+    """Model calls of a line that does not count them: of a call one, of a step one where it names a model, of a run nobody knows."""
+    import ibis
+
+    if mapping.line == "step":
+        return made["model"].notnull().cast("float64")
+    return ibis.literal(1.0 if mapping.line == "call" else None, type="float64")
+
+
+def refused_mark(lines: Any, mapping: UsageMapping, name: str) -> Any:
+    """1 for lines with a value for a column that could not be used."""
+    rule = mapping.rule_of(name)
+    assert rule is not None
+    value, raw = _value_of(lines, BY_NAME[name], rule, mapping)
+    return _is_refused(raw, value)
+
+
+def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapping) -> tuple[Any, Any]:
+    """The value of a column and what stands in the log for it (nothing where it is fixed)."""
+    import ibis
+
+    if rule.fixed:
+        return _fixed(row, rule, mapping), None
+    raw = lines[rule.column]
+    if row.sort == "time":
+        return clock_expression(raw, rule.format, mapping), raw
+    if row.sort == "day":
+        return day_expression(raw, rule.format), raw
+    if row.sort == "name":
+        text = raw.cast("string").strip()
+        known = [(text == word, ibis.literal(said)) for word, said in rule.values.items()]
+        return (ibis.cases(*known, else_=text) if known else text).nullif(""), None
+    kind = _TYPES[row.sort]
+    number = number_expression(raw, mapping, kind) if raw.type().is_string() else raw.try_cast(kind)
+    number = ibis.ifelse(number >= 0, number, ibis.null(kind)) if row.sort != "money" else number
+    return (number if rule.times == 1 else (number * ibis.literal(str(rule.times)).cast(kind)).cast(kind)), raw
+
+
+def _fixed(row: UsageColumn, rule: ColumnRule, mapping: UsageMapping) -> Any:
+    import ibis
+
+    if row.sort == "name":
+        return ibis.literal(rule.fixed)
+    if row.sort in ("time", "day"):
+        raise fail("usage-mapping", f"expected a column for {row.name}, found a fixed value", "name its column")
+    value = number_expression(ibis.literal(rule.fixed), mapping, _TYPES[row.sort])
+    return value * ibis.literal(str(rule.times)).cast(_TYPES[row.sort]) if rule.times != 1 else value
+
+
+def _is_refused(raw: Any, value: Any) -> Any:
+    """1 where something stands in the log and no value came of it."""
+    import ibis
+
+    if raw is None:
+        return ibis.literal(0)
+    there = raw.notnull() & (raw.cast("string").strip() != "")
+    return (there & value.isnull()).cast("int64")
+
+
+def _passed(lines: Any, mapping: UsageMapping) -> Any:
+    import ibis
+
+    found = ibis.literal(False)
+    for one in mapping.without:
+        text = lines[one.column].cast("string").strip()
+        if one.equals:
+            found = found | text.lower().isin([word.casefold() for word in one.equals]).fill_null(False)
+        if one.empty:
+            found = found | text.isnull() | (text == "")
+    return found
