@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
+from itertools import pairwise
 
 from zeitbuch.core.model.records import Flow
 from zeitbuch.core.model.words import count_words, join_words
@@ -40,7 +41,7 @@ def _moves_of(case: FlowCase) -> Iterator[tuple[str, str, date]]:
         for host in {one.sum.host for one in lines}:
             days[host].append(day)
     order = sorted(days, key=lambda host: min(days[host]))
-    for before, after in zip(order, order[1:], strict=False):
+    for before, after in pairwise(order):
         if max(days[before]) <= min(days[after]):
             yield before, after, min(days[after])
 

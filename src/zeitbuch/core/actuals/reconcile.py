@@ -15,7 +15,7 @@ from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.words import count_words
-from zeitbuch.core.pricing.call_prices import Counter
+from zeitbuch.core.pricing.call_prices import Counter as TokenCounter
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .card_costs import CardCosts
@@ -50,7 +50,7 @@ class Basis(Struct, frozen=True):
     estate: Estate
     card: RateCard | None
     assumptions: Assumptions
-    counters: dict[str, Counter] | None = None
+    counters: dict[str, TokenCounter] | None = None
 
 
 class Log(Struct, frozen=True):
