@@ -28,21 +28,24 @@ def explain_flow(
     here = [day for day in days if day in covered]
     if not here or case.expected is None:
         return
-    if any(case.expected.runs.get(day) is None for day in here):
-        if case.logged:
-            yield _of(
-                case, "volume-unknown", "nothing says how often it runs: the estimate counts nothing", here, case.logged
-            )
-        return
-    if any(case.cost_of_run(day) is None for day in here):
-        if case.logged:
-            yield _of(
-                case,
-                "price-unknown",
-                "the rate card has no price for some of it: the estimate counts nothing",
-                here,
-                case.logged,
-            )
+    for code, words, days_of in (
+        (
+            "volume-unknown",
+            "nothing says how often it runs",
+            [day for day in here if case.expected.runs.get(day) is None],
+        ),
+        (
+            "price-unknown",
+            "the rate card has no price for some of it",
+            [day for day in here if case.cost_of_run(day) is None],
+        ),
+    ):
+        unknown_days = [day for day in days_of if day in here]
+        logged = case.logged_on(unknown_days)
+        if logged:
+            yield _of(case, code, f"{words}: the estimate counts nothing", unknown_days, logged)
+        here = [day for day in here if day not in unknown_days]
+    if not here:
         return
     silent = _silent_days(case, here)
     yield from _silences(case, here, silent)

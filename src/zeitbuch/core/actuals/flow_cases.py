@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 
@@ -31,10 +31,9 @@ class FlowCase(Struct):
     runs: dict[date, float] | None
     all_runs: bool = False  # whether runs without a model call are counted, too
 
-    @property
-    def logged(self) -> Decimal:
-        """What the log has for it; lines without a cost count nothing."""
-        return sum((one.cost or ZERO for lines in self.lines.values() for one in lines), ZERO)
+    def logged_on(self, days: Iterable[date]) -> Decimal:
+        """What the log has for it on some days; lines without a cost count nothing."""
+        return sum((one.cost or ZERO for day in days for one in self.lines.get(day, ())), ZERO)
 
     def estimated_on(self, day: date) -> Decimal | None:
         """The cost that was estimated for a day; None where volume or price is not known."""

@@ -4,6 +4,13 @@
 
 from __future__ import annotations
 
+import atexit
+import csv
+import gzip
+import io
+import shutil
+import tempfile
+import zlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -18,6 +25,7 @@ _BY_SUFFIX: dict[str, LogForm] = {
 }  # fmt: skip
 FILE = "zeitbuch_file"  # the column that says from which file a line is
 _MOST_REJECTS = 1000
+_BEGIN = 1_000_000  # bytes in which ends of lines are looked at
 
 
 class OpenTable(NamedTuple):
@@ -74,25 +82,78 @@ def open_tables(engine: Any, paths: Sequence[str], mapping: UsageMapping) -> lis
                 )
             if Path(path).stat().st_size == 0:
                 raise fail("usage-empty", "expected a usage log, found an empty file", "export it again", Origin(path))
-            found.append(_OPENERS[form_of(path, mapping)](engine, path, mapping))
+            opened = _OPENERS[form_of(path, mapping)](engine, path, mapping)
+            found.append(OpenTable(opened.lines.mutate(**{FILE: import_engine().literal(path)}), opened.problems))
         except ZeitbuchError as error:
             found.append(OpenTable(None, [error.problem]))
     return found
 
 
 def _open_csv(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
+    delimiter = mapping.separator.replace("\\t", "\t")
+    head = _head_of(path, mapping, delimiter)
     options = {
-        "all_varchar": True, "header": True, "delim": mapping.separator.replace("\\t", "\t"), "quote": '"', "escape": '"',
+        "auto_detect": False, "columns": dict.fromkeys(head, "VARCHAR"), "header": True, "delim": delimiter, "quote": '"', "escape": '"',
         "encoding": mapping.encoding, "skip": mapping.skip, "store_rejects": True, "rejects_limit": _MOST_REJECTS,
-        "rejects_table": "rejected", "rejects_scan": "rejected_scans", "null_padding": False,
-        "filename": FILE,
+        "rejects_table": "rejected", "rejects_scan": "rejected_scans",
     }  # fmt: skip
     try:
-        lines = engine.read_csv(path, **options)
+        lines = engine.read_csv(_with_one_line_end(engine, path), **options)
         lines.schema()
     except Exception as error:  # the engine has errors of its own
         raise _unreadable(path, error) from None
     return OpenTable(lines, [])
+
+
+def _head_of(path: str, mapping: UsageMapping, delimiter: str) -> list[str]:
+    """The names of the columns. They are read here, as the engine would take a guess at what is head and what is not."""
+    try:
+        with text_of(path, mapping.encoding) as file:
+            for _ in range(mapping.skip):
+                file.readline()
+            head = next(csv.reader(file, delimiter=delimiter), [])
+    except (OSError, ValueError, LookupError, TypeError, csv.Error, EOFError, zlib.error) as error:
+        raise _unreadable(path, error) from None
+    if not any(name.strip() for name in head):
+        raise fail(
+            "usage-empty",
+            "expected a line with the names of columns, found none",
+            "set skip in the mapping",
+            Origin(path),
+        )
+    return _unique([name.strip().removeprefix("\ufeff") or f"column {place}" for place, name in enumerate(head, 1)])
+
+
+def text_of(path: str, encoding: str) -> io.TextIOBase:
+    """A text table opened, unpacked where it is packed."""
+    if path.endswith(".gz"):
+        return io.TextIOWrapper(gzip.open(path), encoding=encoding, newline="")
+    return open(path, encoding=encoding, newline="")  # noqa: PTH123
+
+
+def _with_one_line_end(engine: Any, path: str) -> str:
+    """The file, or a copy of it where lines end in two ways: of such the engine reads nothing, and says nothing."""
+    if path.endswith(".gz"):
+        return path
+    with open(path, "rb") as file:  # noqa: PTH123
+        begin = file.read(_BEGIN)
+        if b"\r\n" not in begin or begin.count(b"\n") == begin.count(b"\r\n"):
+            return path
+        file.seek(0)
+        folder = tempfile.mkdtemp(prefix="zeitbuch-")
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        copy = Path(folder) / Path(path).name
+        with copy.open("wb") as target:
+            for line in file:
+                target.write(line.removesuffix(b"\r\n").removesuffix(b"\n") + b"\n")
+    copies(engine)[str(copy)] = path
+    return str(copy)
+
+
+def copies(engine: Any) -> dict[str, str]:
+    """Copies that an engine reads -> the files they are of."""
+    found: dict[str, str] = engine.__dict__.setdefault("zeitbuch_copies", {})
+    return found
 
 
 def rejected_lines(engine: Any) -> list[Problem]:
@@ -106,21 +167,19 @@ def rejected_lines(engine: Any) -> list[Problem]:
     except Exception:  # no such table: no text table was read
         return []
     hint = "mend the log or export it again: the line was not counted"
+    known = copies(engine)
     return [
         Problem(
-            "usage-line",
-            "error",
-            f"expected a line with all columns, found: {words.splitlines()[0]}",
-            Origin(path, line=int(line)),
-            hint,
+            "usage-line", "error", f"expected a line with all columns, found: {words.splitlines()[0]}",
+            Origin(known.get(path, path), line=int(line)), hint,
         )
         for path, line, words in rows
-    ]
+    ]  # fmt: skip
 
 
 def _open_json_lines(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     try:
-        lines = engine.read_json(path, format="auto", filename=FILE)
+        lines = engine.read_json(path, format="auto")
         lines.schema()
     except Exception as error:  # the engine has errors of its own
         raise _unreadable(path, error) from None
@@ -129,7 +188,7 @@ def _open_json_lines(engine: Any, path: str, mapping: UsageMapping) -> OpenTable
 
 def _open_parquet(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     try:
-        lines = engine.read_parquet(path, filename=FILE)
+        lines = engine.read_parquet(path)
         lines.schema()
     except Exception as error:  # the engine has errors of its own
         raise _unreadable(path, error) from None
@@ -163,8 +222,9 @@ def _open_workbook(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     head = [str(name) for name in rows[0]]
     columns = [[_cell_text(row[place], mapping) for row in rows[1:]] for place in range(len(head))]
     table = pa.table([pa.array(column, pa.string()) for column in columns], names=_unique(head))
-    table = table.append_column(FILE, pa.array([path] * table.num_rows, pa.string()))
-    return OpenTable(engine.create_table(f"book_{len(engine.list_tables())}", table, temp=True), [])
+    name = f"workbook {path}"
+    engine.con.register(name, table)
+    return OpenTable(engine.table(name), [])
 
 
 def _cell_text(value: Any, mapping: UsageMapping) -> str:

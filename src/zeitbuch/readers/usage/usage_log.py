@@ -4,8 +4,6 @@
 from __future__ import annotations
 
 import csv
-import gzip
-import io
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from itertools import islice
@@ -28,7 +26,7 @@ from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .log_tables import form_of, open_engine, open_tables, rejected_lines
+from .log_tables import form_of, open_engine, open_tables, rejected_lines, text_of
 from .usage_records import missing_columns, records_of, refused_mark
 
 _HELD_AGAINST = 2_000_000  # lines: more are held against each other only where a day has far more than others
@@ -204,7 +202,7 @@ def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -
         return {}
     found: dict[str, int] = {}
     try:
-        with _text_of(path, mapping.encoding) as file:
+        with text_of(path, mapping.encoding) as file:
             rows = csv.reader(file, delimiter=mapping.separator.replace("\\t", "\t"))
             for _ in islice(rows, mapping.skip):
                 pass
@@ -217,9 +215,3 @@ def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -
     except (OSError, ValueError, LookupError, StopIteration, csv.Error):
         return found
     return found
-
-
-def _text_of(path: str, encoding: str) -> io.TextIOBase:
-    if path.endswith(".gz"):
-        return io.TextIOWrapper(gzip.open(path), encoding=encoding, newline="")
-    return open(path, encoding=encoding, newline="")  # noqa: PTH123

@@ -1,0 +1,83 @@
+"""Estimates held against logs: what was planted is found first, parts add up, totals are those of the log to the cent."""
+
+from __future__ import annotations
+
+import random
+from decimal import Decimal
+from pathlib import Path
+
+import pytest
+
+from conftest import draws
+from usage_worlds import ANOMALIES, draw_world, price, simulate, write_log
+from zeitbuch.core.actuals.reconcile import Asked, Log, reconcile
+from zeitbuch.core.actuals.records import SIDES, Reconciled
+from zeitbuch.readers.usage.usage_log import read_usage
+
+CENT = Decimal("0.01")
+
+
+def reconciled(world, folder: Path, rng: random.Random, form: str = "", by="flow") -> Reconciled:  # type: ignore[no-untyped-def]
+    path, mapping = write_log(world, folder, rng, form)
+    found = read_usage([str(path)], mapping)
+    assert not found.problems, found.problems[:3]
+    return reconcile([Log(found.sums, found.runs, mapping, found.hours)], world.basis, Asked(by))
+
+
+@pytest.mark.parametrize("seed", range(draws(1, 25)))
+@pytest.mark.parametrize("plant", ANOMALIES, ids=lambda plant: plant.__name__)
+def test_what_was_planted_is_explained_first(plant, seed: int, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    rng = random.Random(f"{plant.__name__} {seed}")
+    world = draw_world(rng)
+    plant(world, rng)
+    result = reconciled(world, tmp_path, rng)
+    code, subject = world.planted
+    first = [one for one in result.explanations if one.money is None or one in result.explanations[:3]]
+    assert any(one.code.startswith(code) and subject in one.subject for one in first), [*first, world.planted]
+    assert result.logged == world.cost
+    told = sum((one.money for one in result.explanations if one.money is not None), Decimal(0))
+    assert result.unexplained == 0 and abs(told - result.difference) < Decimal("0.0001")  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("form", ["csv", "jsonl", "parquet", "xlsx"])
+def test_a_log_as_estimated_leaves_next_to_nothing(form: str, tmp_path: Path) -> None:
+    rng = random.Random(form)
+    world = draw_world(rng)
+    simulate(world, rng)
+    for by in SIDES:
+        result = reconciled(world, tmp_path, rng, form, by)
+        assert result.logged == world.cost == result.compared
+        assert abs(float(result.difference / result.estimated)) < 0.01  # type: ignore[operator]
+        assert sum((gap.logged_cost for gap in result.groups), Decimal(0)) == world.cost  # type: ignore[misc]
+        assert sum((row.cost for row in result.rows), Decimal(0)) == world.cost  # type: ignore[misc]
+        if by in ("flow", "day", "step", "model"):
+            estimated = sum((gap.estimated_cost for gap in result.groups), Decimal(0))  # type: ignore[misc]
+            assert abs(estimated - result.estimated) < CENT  # type: ignore[operator]
+        assert not [one for one in result.explanations if one.code in ("price", "model-other", "clock-off", "lines-doubled")]
+
+
+def test_costs_by_the_rate_card_where_the_log_has_none(tmp_path: Path) -> None:
+    rng = random.Random(7)
+    world = draw_world(rng)
+    simulate(world, rng)
+    path, mapping = write_log(world, tmp_path, rng, "csv")
+    del mapping.column["cost"]
+    found = read_usage([str(path)], mapping)
+    result = reconcile([Log(found.sums, found.runs, mapping)], world.basis, Asked())
+    spent = sum((price(line["model"], line["tokens_in"], line["tokens_out"]) for line in world.lines), Decimal(0))
+    assert result.cost_from == "rates" and result.logged is not None and abs(result.logged - spent) < Decimal("0.000001")
+
+
+def test_only_the_days_asked_for(tmp_path: Path) -> None:
+    rng = random.Random(8)
+    world = draw_world(rng)
+    simulate(world, rng)
+    path, mapping = write_log(world, tmp_path, rng, "csv")
+    found = read_usage([str(path)], mapping)
+    from usage_worlds import DAYS
+
+    result = reconcile([Log(found.sums, found.runs, mapping)], world.basis, Asked("day", DAYS[3], DAYS[9]))
+    inside = sum((line["cost"] for line in world.lines if DAYS[3] <= line["time"].date() <= DAYS[9]), Decimal(0))
+    assert (result.first_day, result.last_day, result.days) == (str(DAYS[3]), str(DAYS[9]), 7)
+    assert result.compared == inside and result.logged == world.cost
+    assert "lines of other days" in " ".join(result.notes)
