@@ -253,3 +253,28 @@ def test_hooks_of_the_definition_are_commands_that_exist() -> None:
     hooks = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text())
     assert [h["id"] for h in hooks] == ["zeitbuch-risk", "zeitbuch-cost", "zeitbuch-record"]
     assert all(shlex.split(h["entry"])[:1] == ["zeitbuch"] and shlex.split(h["entry"])[1] in COMMANDS for h in hooks)
+
+
+def test_commands_of_the_usage_docs_run_as_written(demo: Path, run: Run) -> None:
+    from zeitbuch.core.actuals.columns import USAGE_COLUMNS
+    from zeitbuch.core.actuals.reasons import REASONS, ReasonCode
+    from zeitbuch.core.actuals.usage_mapping import UsageMapping
+
+    text = (ROOT / "docs" / "usage.md").read_text()
+    for line in "\n".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL)).splitlines():
+        assert not line.strip() or " error: " not in run_line(line, demo, run)
+    assert (demo / "why.xlsx").exists()
+    told = [
+        tuple(cell.strip() for cell in line.split("|")[1:-1]) for line in text.splitlines() if line.startswith("| `")
+    ]
+    assert {(f"`{row.code}`", row.about, row.remedy) for row in REASONS} <= set(told)
+    assert {row.code for row in REASONS} == set(ReasonCode.__args__)  # type: ignore[attr-defined]
+    named = set(re.findall(r"`(?:\[+)?([a-z_]+)(?:\]+)?`", text))
+    assert {row.name for row in USAGE_COLUMNS} | set(UsageMapping.__struct_fields__) - {"usage", "name"} <= named
+    (toml,) = [block for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL) if "usage = 1" in block]
+    (demo / "usage" / "docs.toml").write_text(toml)
+    ran = run("usage", "test", "--mapping", "usage/docs.toml", cwd=demo)
+    assert ran.code == 0 and "172.39 EUR" in ran.out
+    figures = run("reconcile", cwd=demo).out
+    for said in ("192.95", "214.26", "-24.68", "-12.61", "1.94", "1.12 times"):
+        assert said in figures

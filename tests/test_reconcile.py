@@ -53,7 +53,9 @@ def test_a_log_as_estimated_leaves_next_to_nothing(form: str, tmp_path: Path) ->
         if by in ("flow", "day", "step", "model"):
             estimated = sum((gap.estimated_cost for gap in result.groups), Decimal(0))  # type: ignore[misc]
             assert abs(estimated - result.estimated) < CENT  # type: ignore[operator]
-        assert not [one for one in result.explanations if one.code in ("price", "model-other", "clock-off", "lines-doubled")]
+        assert not [
+            one for one in result.explanations if one.code in ("price", "model-other", "clock-off", "lines-doubled")
+        ]
 
 
 def test_costs_by_the_rate_card_where_the_log_has_none(tmp_path: Path) -> None:
@@ -65,7 +67,9 @@ def test_costs_by_the_rate_card_where_the_log_has_none(tmp_path: Path) -> None:
     found = read_usage([str(path)], mapping)
     result = reconcile([Log(found.sums, found.runs, mapping)], world.basis, Asked())
     spent = sum((price(line["model"], line["tokens_in"], line["tokens_out"]) for line in world.lines), Decimal(0))
-    assert result.cost_from == "rates" and result.logged is not None and abs(result.logged - spent) < Decimal("0.000001")
+    assert (
+        result.cost_from == "rates" and result.logged is not None and abs(result.logged - spent) < Decimal("0.000001")
+    )
 
 
 def test_only_the_days_asked_for(tmp_path: Path) -> None:

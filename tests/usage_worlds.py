@@ -96,7 +96,9 @@ def draw_world(rng: random.Random) -> World:
             if clock is None:
                 until = dt.date(since.year, since.month + 1, 1)
                 rules.append(Rule(flow=title, trigger="t", runs=runs * month_days, since=since, until=until))
-        rules += [Rule(flow=title, step=one.id, input=float(one.tokens_in), output=float(one.tokens_out)) for one in steps]
+        rules += [
+            Rule(flow=title, step=one.id, input=float(one.tokens_in), output=float(one.tokens_out)) for one in steps
+        ]
         truths.append(truth)
     card = RateCard(
         "EUR",
@@ -135,7 +137,10 @@ def _simulate_run(world: World, rng: random.Random, flow: FlowTruth, moment: dt.
 
 
 def _heaviest(world: World) -> FlowTruth:
-    return max(world.flows, key=lambda flow: flow.runs * sum(price(s.model, s.tokens_in, s.tokens_out) for s in flow.steps).__float__())
+    return max(
+        world.flows,
+        key=lambda flow: flow.runs * sum(price(s.model, s.tokens_in, s.tokens_out) for s in flow.steps).__float__(),
+    )
 
 
 def _dearest(flow: FlowTruth) -> StepTruth:
@@ -199,7 +204,9 @@ def doubled_days(world: World, rng: random.Random) -> None:
 
 def test_lines(world: World, rng: random.Random) -> None:
     simulate(world, rng)
-    world.lines += [line | {"environment": "test", "run": f"{line['run']}t"} for line in world.lines if rng.random() < 0.3]
+    world.lines += [
+        line | {"environment": "test", "run": f"{line['run']}t"} for line in world.lines if rng.random() < 0.3
+    ]
     world.planted = "test-environment", "test"
 
 
@@ -287,7 +294,12 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
     if form == "csv":
         decimal = rng.choice([".", ","])
         thousands = rng.choice(["", "." if decimal == "," else ","])
-        mapping |= {"separator": rng.choice([";", "\t", "|"]), "decimal": decimal, "thousands": thousands, "skip": rng.choice([0, 2])}
+        mapping |= {
+            "separator": rng.choice([";", "\t", "|"]),
+            "decimal": decimal,
+            "thousands": thousands,
+            "skip": rng.choice([0, 2]),
+        }
         _write_csv(path, lines, heads, order, mapping, clock)
     elif form == "xlsx":
         _write_xlsx(path, lines, heads, order, clock)
@@ -313,7 +325,9 @@ def _number(value: Any, decimal: str, thousands: str) -> str:
     return text.replace(",", "\0").replace(".", decimal).replace("\0", thousands)
 
 
-def _write_csv(path: Path, lines: list[dict[str, Any]], heads: dict[str, str], order: list[str], how: dict[str, Any], clock: str) -> None:
+def _write_csv(
+    path: Path, lines: list[dict[str, Any]], heads: dict[str, str], order: list[str], how: dict[str, Any], clock: str
+) -> None:
     with path.open("w", newline="") as file:
         file.write("Report\nof usage\n" if how["skip"] else "")
         rows = csv.writer(file, delimiter=how["separator"])
@@ -353,8 +367,16 @@ def _write_parquet(path: Path, lines: list[dict[str, Any]], heads: dict[str, str
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    kinds = {"time": pa.timestamp("s"), "tokens_in": pa.int64(), "tokens_out": pa.int64(), "cost": pa.decimal128(28, 12)}
+    kinds = {
+        "time": pa.timestamp("s"),
+        "tokens_in": pa.int64(),
+        "tokens_out": pa.int64(),
+        "cost": pa.decimal128(28, 12),
+    }
     columns = {
-        heads[name]: pa.array([line[name] if line[name] != "" else None for line in lines], kinds.get(name, pa.string())) for name in order
+        heads[name]: pa.array(
+            [line[name] if line[name] != "" else None for line in lines], kinds.get(name, pa.string())
+        )
+        for name in order
     }
     pq.write_table(pa.table(columns), path)

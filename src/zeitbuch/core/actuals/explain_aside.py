@@ -13,6 +13,7 @@ from zeitbuch.core.model.words import count_words
 from .flow_cases import ZERO, FlowCase
 from .matching import NameMatch
 from .placing import Placed, Placing
+from .reasons import ReasonCode
 from .records import Aside, Explanation
 
 _TOTALS = frozenset(
@@ -32,7 +33,7 @@ _TOTALS = frozenset(
         "zwischensumme",
     }
 )
-_WORDS: dict[Aside, tuple[str, str]] = {
+_WORDS: dict[Aside, tuple[ReasonCode, str]] = {
     "doubled": ("lines-doubled", "lines that stand there twice, in every column the same"),
     "no-day": ("lines-without-day", "lines whose day could not be read"),
     "not-production": ("test-environment", "lines of environments that are not production"),
@@ -57,7 +58,7 @@ def _by_environment(lines: Sequence[Placed], aside: Aside) -> dict[str, list[Pla
     return found
 
 
-def _of_lines(code: str, subject: str, words: str, lines: Sequence[Placed], certain: bool = True) -> Explanation:
+def _of_lines(code: ReasonCode, subject: str, words: str, lines: Sequence[Placed], certain: bool = True) -> Explanation:
     days = sorted({one.day for one in lines if one.day is not None})
     money = sum((one.cost for one in lines if one.cost is not None), ZERO)
     return Explanation(

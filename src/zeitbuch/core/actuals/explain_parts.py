@@ -14,6 +14,7 @@ from .card_costs import CardCosts
 from .columns import TOKEN_UNITS
 from .flow_cases import ZERO, FlowCase, PartSides, card_cost, card_parts, sides_of
 from .placing import Placed
+from .reasons import ReasonCode
 from .records import Explanation
 
 FEWEST_AWAITED = 7.0  # runs: where none of so many happened, that is no chance
@@ -28,21 +29,8 @@ def explain_flow(
     here = [day for day in days if day in covered]
     if not here or case.expected is None:
         return
-    for code, words, days_of in (
-        (
-            "volume-unknown",
-            "nothing says how often it runs",
-            [day for day in here if case.expected.runs.get(day) is None],
-        ),
-        (
-            "price-unknown",
-            "the rate card has no price for some of it",
-            [day for day in here if case.cost_of_run(day) is None],
-        ),
-    ):
-        unknown_days = [day for day in days_of if day in here]
-        logged = case.logged_on(unknown_days)
-        if logged:
+    for code, words, unknown_days in _not_estimated(case, here):
+        if logged := case.logged_on(unknown_days):
             yield _of(case, code, f"{words}: the estimate counts nothing", unknown_days, logged)
         here = [day for day in here if day not in unknown_days]
     if not here:
@@ -66,8 +54,17 @@ def explain_flow(
         )
 
 
+def _not_estimated(case: FlowCase, days: Sequence[date]) -> Iterator[tuple[ReasonCode, str, list[date]]]:
+    """Days for which nothing is estimated, and why."""
+    assert case.expected is not None
+    without_volume = [day for day in days if case.expected.runs.get(day) is None]
+    yield "volume-unknown", "nothing says how often it runs", without_volume
+    without_price = [day for day in days if day not in without_volume and case.cost_of_run(day) is None]
+    yield "price-unknown", "the rate card has no price for some of it", without_price
+
+
 def _of(
-    case: FlowCase, code: str, words: str, days: Sequence[date], money: Decimal | None, certain: bool = True
+    case: FlowCase, code: ReasonCode, words: str, days: Sequence[date], money: Decimal | None, certain: bool = True
 ) -> Explanation:
     return Explanation(code, case.name, words, str(min(days)), str(max(days)), len(days), money, certain)
 
@@ -154,13 +151,13 @@ def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
     )
     if abs(money) <= _SMALL:
         return
-    more = "more" if sum(known) > awaited else "fewer"
+    more = sum(known) > awaited
     if case.runs is not None:
         # Of calls only such runs leave a line as make one.
         seen = "runs" if case.all_runs else "runs with a model call"
         yield _of(
             case,
-            f"runs-{more}",
+            "runs-more" if more else "runs-fewer",
             f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated",
             days,
             money,
@@ -169,7 +166,7 @@ def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
     calls = sum(case.calls_on(day) for day in days)
     estimated = sum((case.expected.runs.get(day) or 0.0) * case.calls_of_run(day) for day in days)
     words = f"{calls:,.0f} model calls, {estimated:,.0f} were estimated; the log does not say whether by runs or by calls a run"
-    yield _of(case, f"calls-{more}", words, days, money, False)
+    yield _of(case, "calls-more" if more else "calls-fewer", words, days, money, False)
 
 
 def _part(
@@ -193,9 +190,13 @@ def _part(
         return
     at_estimate = awaited * Decimal(repr(calls / expected))
     if abs(at_estimate - awaited) > _SMALL:
-        code = "calls-per-run-more" if calls > expected else "calls-per-run-fewer"
-        words = f"{where} was called {calls:,.0f} times; the runs of the log make {expected:,.0f} as estimated (retries, loops, turns, cases)"
-        yield _of(case, code, words, days, at_estimate - awaited)
+        code: ReasonCode = "calls-per-run-more" if calls > expected else "calls-per-run-fewer"
+        told = case.runs is not None
+        by = "the runs of the log make" if told else "so many calls of the flow in total make"
+        words = (
+            f"{where} was called {calls:,.0f} times; {by} {expected:,.0f} as estimated (retries, loops, turns, cases)"
+        )
+        yield _of(case, code, words, days, at_estimate - awaited, told)
     if not part.lines:
         return
     as_defined = card_parts(costs, part.lines, part.model)
@@ -248,7 +249,7 @@ def _sizes(
                 False,
             )
         else:
-            code = "sizes-more" if cost > 0 else "sizes-less"
+            code: ReasonCode = "sizes-more" if cost > 0 else "sizes-less"
             yield _of(case, code, f"‘{part.name}’: {counted:,.0f} {words} ({awaited:,.0f} estimated)", days, cost)
 
 

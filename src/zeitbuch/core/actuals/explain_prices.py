@@ -11,6 +11,7 @@ from decimal import Decimal
 from .card_costs import CardCosts
 from .flow_cases import ZERO
 from .placing import Placed
+from .reasons import ReasonCode
 from .records import Explanation
 
 CLOSE = Decimal("0.005")  # by which the bill of a day may differ from the card for rounding
@@ -62,7 +63,7 @@ def _explain(model: str, host: str, days: dict[date, list[Decimal]]) -> Iterator
         else ""
     )
     zero = not logged
-    code = "not-billed" if zero else "price"
+    code: ReasonCode = "not-billed" if zero else "price"
     words = (
         f"{since}the log bills nothing for it (another meter, a free quota, or costs not exported)"
         if zero

@@ -23,6 +23,9 @@ ASIDES = {
 }
 
 
+_WHOLE: tuple[By, ...] = ("flow", "day", "step", "model")  # sides of which the estimate has all
+
+
 class _Sides:
     def __init__(self, name: str) -> None:
         self.name = name
@@ -57,6 +60,8 @@ def group_gaps(
             side.is_logged = True
             side.calls += one.sum.calls or 0.0
             side.logged += one.cost or ZERO
+    for side in sides.values() if by in _WHOLE else ():
+        side.is_estimated = True  # what the estimate does not have, it counts as nothing
     gaps = [_gap(key, side, cost_known) for key, side in sides.items() if side.is_logged or side.estimated_calls != 0.0]
     return tuple(
         sorted(gaps, key=lambda gap: -abs(gap.difference if gap.difference is not None else gap.logged_cost or ZERO))

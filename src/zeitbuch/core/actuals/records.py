@@ -8,6 +8,8 @@ from typing import Literal
 
 from msgspec import Struct
 
+from .reasons import ReasonCode
+
 By = Literal["flow", "day", "step", "model", "environment", "host", "feature"]
 SIDES: tuple[By, ...] = ("flow", "day", "step", "model", "environment", "host", "feature")
 # Whether costs are the log's, or its tokens at the prices of the rate card.
@@ -52,7 +54,7 @@ class Explanation(Struct, frozen=True):
     """One reason for the difference: its code, what it is about, the days it holds on, and its part of the money (log less estimate;
     None: it moves no money that is known). ``certain`` is False for what only seems so."""
 
-    code: str
+    code: ReasonCode
     subject: str
     words: str
     first_day: str

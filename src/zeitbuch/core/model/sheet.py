@@ -23,13 +23,15 @@ class Column(Struct, frozen=True):
 
 
 class Sheet(Struct, frozen=True):
-    """Rows of raw values under columns, with an optional last row of totals."""
+    """Rows of raw values under columns, with an optional last row of totals, and a table that stands ``below`` it (in CSV and JSON Lines
+    it does not)."""
 
     columns: tuple[Column, ...]
     rows: tuple[tuple[Any, ...], ...]
     total: tuple[Any, ...] | None = None
     title: str = ""
     notes: tuple[str, ...] = ()
+    below: Sheet | None = None
 
 
 def with_column(sheet: Sheet, column: Column, value: Any) -> Sheet:

@@ -5,9 +5,11 @@ from __future__ import annotations
 
 from decimal import Decimal
 
+from msgspec import structs
+
 from zeitbuch.core.actuals.matching import Kind
 from zeitbuch.core.actuals.records import Explanation, Reconciled
-from zeitbuch.core.model.sheet import Column, Sheet, money_text, percent_text, top_of
+from zeitbuch.core.model.sheet import Column, Sheet, top_of
 from zeitbuch.core.model.words import count_words
 
 MATCH_WORDS: dict[Kind, str] = {
@@ -47,7 +49,8 @@ def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -
     )  # fmt: skip
     sheet = Sheet(columns, tuple(rows), total if not full else None, title=_title(result))
     shown = top_of(sheet, top)
-    return Sheet(shown.columns, shown.rows, shown.total, shown.title, (*shown.notes, *reconcile_notes(result)))
+    notes = (*shown.notes, *reconcile_notes(result))
+    return structs.replace(shown, notes=notes, below=why_sheet(result))
 
 
 def _total_calls(result: Reconciled) -> tuple[float | None, float | None]:
@@ -77,36 +80,37 @@ def _title(result: Reconciled) -> str:
 
 
 def reconcile_notes(result: Reconciled) -> tuple[str, ...]:
-    """What explains the difference, the largest part first, and what is left."""
-    notes = [_COST_FROM[result.cost_from], *result.notes]
+    """Where the figures come from, and what is left out."""
+    return (_COST_FROM[result.cost_from], *result.notes)
+
+
+def why_sheet(result: Reconciled) -> Sheet | None:
+    """What explains the difference, the largest parts first, and what is left; None where the difference is not known."""
     if result.difference is None:
-        return tuple(notes)
-    told = [one for one in result.explanations if one.money or not one.certain or one.money is None]
-    if told:
-        notes.append("what explains the difference:")
-    notes += [explanation_line(one, result.currency) for one in told[:SHOWN]]
-    left = told[SHOWN:]
+        return None
+    with_money = [one for one in result.explanations if one.money]
+    without = [one for one in result.explanations if one.money is None]
+    rows: list[tuple[object, ...]] = [_why_row(one, result) for one in with_money[:SHOWN]]
+    left = with_money[SHOWN:]
     if left:
         money = sum((one.money or Decimal(0) for one in left), Decimal(0))
-        notes.append(f"  {_signed(money)}  {count_words(len(left), 'more reason')}: --explanations, or --format json")
-    unexplained = result.unexplained or Decimal(0)
-    share = percent_text(float(abs(unexplained) / abs(result.difference))) if result.difference else "0 %"
-    notes.append(f"unexplained: {_signed(unexplained)} {result.currency} ({share} of the difference)".rstrip())
-    return tuple(notes)
+        rows.append((money, count_words(len(left), "more reason"), "--explanations shows all", ""))
+    rows += [_why_row(one, result) for one in without]
+    columns = (
+        Column("money", f"of it {result.currency}".strip(), "money"),
+        Column("subject", "about", least=12),
+        Column("words", "what explains the difference", least=30),
+        Column("days", "when", rank=1),
+    )
+    return Sheet(columns, tuple(rows), (result.unexplained, "unexplained", "", ""))
 
 
-def explanation_line(one: Explanation, currency: str) -> str:
-    """'  +12.40  Letters: it ran 310 times, 260 were estimated (2026-11-01 to 2026-11-30)'."""
-    days = one.first_day if one.first_day == one.last_day else f"{one.first_day} to {one.last_day}"
-    seems = "" if one.certain else " - it seems"
-    return f"  {_signed(one.money)}  {one.subject}: {one.words} ({days or 'no day'}){seems}"
-
-
-def _signed(money: Decimal | None) -> str:
-    if money is None:
-        return "?"
-    text = money_text(money)
-    return text if text.startswith("-") or not money else f"+{text}"
+def _why_row(one: Explanation, result: Reconciled) -> tuple[object, ...]:
+    """A reason with its days, where it is not all of them."""
+    whole = (one.first_day, one.last_day) == (result.first_day, result.last_day)
+    span = one.first_day if one.first_day == one.last_day else f"{one.first_day} to {one.last_day}"
+    words = one.words if one.certain else f"{one.words} (it seems)"
+    return one.money if one.money is not None else "", one.subject, words, "" if whole else span
 
 
 def explanations_sheet(result: Reconciled, full: bool = False) -> Sheet:

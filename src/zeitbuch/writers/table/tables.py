@@ -82,7 +82,8 @@ def to_table(sheet: Sheet, width: int, colour: bool) -> str:
         out.append("")
     for note in notes:
         out += [styled(line, "2") for line in grid.wrap_cells(make_inert(note, keep_lines=False), width)]
-    return "\n".join(out) + "\n"
+    below = "\n" + to_table(sheet.below, width, colour) if sheet.below is not None else ""
+    return "\n".join(out) + "\n" + below
 
 
 def write_table(result: TableResult, look: TextLook) -> str:
@@ -174,4 +175,5 @@ def to_markdown(sheet: Sheet) -> str:
             )
             + " |"
         )
-    return "\n".join(lines) + "\n"
+    below = "\n" + to_markdown(sheet.below) if sheet.below is not None else ""
+    return "\n".join(lines) + "\n" + below

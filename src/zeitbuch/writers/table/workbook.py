@@ -36,12 +36,24 @@ def write_workbook(result: TableResult, look: TextLook) -> bytes:
 
 
 def to_workbook(sheet: Sheet) -> bytes:
-    """A workbook with the table on its first worksheet, its notes on a second one. Unknown is the text '?', so that sums
+    """A workbook with the table on its first worksheet, what stands below it and its notes on further ones. Unknown is the text '?', so that sums
     leave it out visibly; a total is a row of its own in bold."""
     out = io.BytesIO()
     book = xlsxwriter.Workbook(out, {"in_memory": True, "strings_to_formulas": False, "strings_to_urls": False})
     book.set_properties({"created": _MADE, "title": make_inert(sheet.title, keep_lines=False)[:250]})
-    page = book.add_worksheet("table")
+    _fill_page(book, book.add_worksheet("table"), sheet)
+    if sheet.below is not None:
+        _fill_page(book, book.add_worksheet("below"), sheet.below)
+    if sheet.notes:
+        notes = book.add_worksheet("notes")
+        notes.set_column(0, 0, 120)
+        for line, note in enumerate(sheet.notes):
+            notes.write_string(line, 0, _cell_content(note), book.add_format({"text_wrap": True}))
+    book.close()
+    return out.getvalue()
+
+
+def _fill_page(book: Any, page: Worksheet, sheet: Sheet) -> None:
     bold = {"bold": True}
     for place, column in enumerate(sheet.columns):
         page.write_string(0, place, column.title, book.add_format({**bold, "bottom": 1}))
@@ -56,13 +68,6 @@ def to_workbook(sheet: Sheet) -> bytes:
         page.autofilter(0, 0, len(sheet.rows), len(sheet.columns) - 1)
     for place, column in enumerate(sheet.columns):
         page.set_column(place, place, _column_width(sheet, place, column))
-    if sheet.notes:
-        notes = book.add_worksheet("notes")
-        notes.set_column(0, 0, 120)
-        for line, note in enumerate(sheet.notes):
-            notes.write_string(line, 0, _cell_content(note), book.add_format({"text_wrap": True}))
-    book.close()
-    return out.getvalue()
 
 
 def _cell_format(book: Any, column: Column, style: dict[str, Any]) -> Format:
