@@ -23,7 +23,7 @@ COMMANDS: dict[str, str] = {
     "history": "list snapshots, or the versions of a flow; verify, export the book",
     "review": "sign descriptions, and say which signatures still hold",
     "restore": "write a recorded export back, byte for byte",
-    "usage": "try what a mapping makes of a usage log, and what its names are in the estate",
+    "usage": "propose and try mappings of usage logs, and what their names are in the estate",
     "reconcile": "hold the estimate against usage logs, and explain the difference",
     "dialect": "propose, try and list dialects: how builders write their exports",
     "convert": "write any readable source in the native form or as BPMN",

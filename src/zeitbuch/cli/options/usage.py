@@ -8,12 +8,14 @@ from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, ad
 
 EXAMPLE = """\
 examples:
+  zeitbuch usage suggest log.csv -o usage.toml          propose a mapping for a log never seen
   zeitbuch usage test log.csv --mapping usage.toml      what becomes of its lines, and which of its names are known
   zeitbuch usage test                                   the logs of the workspace"""
 
 
 def add(parser: argparse.ArgumentParser) -> None:
-    parts = parser.add_subparsers(dest="part", metavar="test", required=True)
+    parts = parser.add_subparsers(dest="part", metavar="suggest|test", required=True)
+    _add_suggest(parts)
     test = parts.add_parser(
         "test",
         formatter_class=argparse.RawDescriptionHelpFormatter,
@@ -30,6 +32,29 @@ def add(parser: argparse.ArgumentParser) -> None:
     add_figures(test)
     add_output(test, "table")
     add_reading(test)
+
+
+def _add_suggest(parts: argparse._SubParsersAction[argparse.ArgumentParser]) -> None:
+    suggest = parts.add_parser(
+        "suggest",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        help="propose a mapping for a log that nobody has described",
+        description="Propose a mapping from the beginning of a log: how it is written, and which of its columns is what, by values,\n"
+        "by the names of the estate that stand in it, and by its heads. What the log does not settle (time zone, currency,\n"
+        "day or month first, decimal sign, a column that may be something else) is asked: --ask on the terminal,\n"
+        "--answers from a file. Unanswered it is left out of the mapping, so that nothing is read wrongly in silence.",
+        epilog="examples:\n  zeitbuch usage suggest log.csv -o usage.toml\n"
+        "  zeitbuch usage suggest log.csv -o usage.toml --ask\n"
+        "  zeitbuch usage suggest log.csv -o usage.toml --answers answers.toml",
+    )
+    suggest.add_argument("log", metavar="FILE", help="a usage log (CSV, XLSX, JSON Lines, Parquet)")
+    suggest.add_argument("-o", "--output", metavar="FILE", help="write the mapping to FILE instead of standard output")
+    asked = suggest.add_mutually_exclusive_group()
+    asked.add_argument("--ask", action="store_true", help="ask what is not sure, on the terminal")
+    asked.add_argument("--answers", metavar="FILE", help="take the answers from FILE (TOML)")
+    add_source_option(suggest)
+    add_figures(suggest)
+    add_reading(suggest)
 
 
 def add_usage(parser: argparse.ArgumentParser) -> None:

@@ -8,11 +8,13 @@ import re
 
 # Canonical column -> words; a trailing * takes any ending. The first words are the surest.
 WORDS: dict[str, str] = {
-    "time": "time timestamp datetime when started start at zeit zeitpunkt zeitstempel uhrzeit beginn hora momento fecha heure horodatage ora tidspunkt tijd tijdstip czas horario created occurred ts",
+    "time": "time timestamp datetime when started start at zeit zeitpunkt zeitstempel uhrzeit beginn hora momento fecha heure horodatage ora tidspunkt tijd tijdstip czas "
+    "horario created occurred ts",
     "day": "day date datum tag dato data día dia jour giorno dag dzień dzien",
     "environment": "environment env umgebung stage entorno environnement ambiente miljø omgeving środowisko srodowisko deployment",
     "host": "host tenant account anlage mandant konto instanz cuenta compte hôte hote conto klient organisation organization org server",
-    "flow": "flow workflow automation ablauf prozess process scenario szenario flujo proceso flux processus flusso processo przepływ przeplyw fluxo arbeitsablauf flyt stroom pipeline",
+    "flow": "flow workflow automation ablauf prozess process scenario szenario flujo proceso flux processus flusso processo przepływ przeplyw fluxo "
+    "arbeitsablauf flyt stroom pipeline automatisierung automatización automatisation automazione",
     "run": "run execution lauf vorgang durchlauf exec ejecución ejecucion exécution esecuzione wykonanie kjøring session invocation instance uitvoering execução",
     "step": "step node activity schritt aktivität aktivitet task aufgabe paso actividad étape etape passo fase krok stap trin steg action operation",
     "feature": "feature team department kostenstelle abteilung projekt project cost_centre centre center funktion funktionalität equipo équipe reparto product produkt",
@@ -28,10 +30,17 @@ WORDS: dict[str, str] = {
     "images": "images pictures bilder imágenes imagenes immagini bilde obrazy afbeeldingen imagens",
     "pages": "pages seiten páginas paginas pagine sider strony",
     "sound": "audio sound ton sonido son suono lyd dźwięk geluid",
-    "cost": "cost kosten betrag amount price charge coste costo coût cout importe montant importo kostnad koszt kwota bedrag custo spend spent preis eur usd gbp nok chf",
+    "cost": "cost kosten betrag amount price charge coste costo coût cout importe montant importo kostnad koszt kwota bedrag custo spend spent preis eur usd gbp nok chf kr",
     "duration": "duration dauer latency elapsed duración duracion durée duree durata varighet czas_trwania duur seconds sekunden ms runtime",
 }
-TOTALS = frozenset("total totals sum summe gesamt gesamtsumme total_general somme totale totaal suma razem łącznie subtotal zwischensumme".split())
+# Words that say nothing of what a column is.
+FILLERS = frozenset(
+    "name names title titel id nr no number nummer of the de del du da do di la le el der die das von used usado utilisé verwendet total gesamt log event "
+    "value wert nombre nom nome naam navn nazwa utc y et und and token tokens".split()
+)
+TOTALS = frozenset(
+    "total totals sum summe gesamt gesamtsumme total_general somme totale totaal suma razem łącznie subtotal zwischensumme".split()
+)
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _SPLIT = re.compile(r"[\W_]+")
 # Units in heads -> by how much a number is taken.
@@ -58,10 +67,15 @@ def head_words(head: str) -> tuple[str, ...]:
 
 def word_score(head: str, column: str) -> float:
     """How well a head names a column of the record: 0 to 1. A head that is the word alone says most."""
-    words, known = head_words(head), _KNOWN[column]
+    known = _KNOWN[column]
+    words = [word for word in head_words(head) if word not in FILLERS or word in known] or list(head_words(head))
     hits = [word for word in words if word in known]
     if not hits:
-        long = [word for word in words if len(word) > 5 and any(len(one) > 3 and (word.startswith(one) or word.endswith(one)) for one in known)]
+        long = [
+            word
+            for word in words
+            if len(word) > 5 and any(len(one) > 3 and (word.startswith(one) or word.endswith(one)) for one in known)
+        ]
         return 0.5 / len(words) if long else 0.0
     return len(hits) / len(words) * (1.0 if len(words) == 1 else 0.9) if len(words) else 0.0
 

@@ -107,7 +107,9 @@ def _sample_workbook(path: str) -> LogSample:
         book = CalamineWorkbook.from_path(path)
         sheets = {name: book.get_sheet_by_name(name).to_python() for name in book.sheet_names}
     except Exception as error:  # the reader has errors of its own
-        raise fail("usage-unreadable", f"expected a workbook, found: {error}", "export it again", Origin(path)) from None
+        raise fail(
+            "usage-unreadable", f"expected a workbook, found: {error}", "export it again", Origin(path)
+        ) from None
     name = max(sheets, key=lambda one: sum(map(len, sheets[one][:500])))
     texts = [[_text(cell) for cell in row] for row in sheets[name]]
     if not texts:

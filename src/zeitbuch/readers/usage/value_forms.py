@@ -12,12 +12,16 @@ from typing import NamedTuple
 _NUMBER = re.compile(r"[+-]?[\d.,' \u00a0]*\d[\d.,' \u00a0]*(?:[eE][+-]?\d+)?")
 _SURE_DECIMAL = {
     ",": re.compile(r"[+-]?\d+,(?:\d{1,2}|\d{4,})|[+-]?0,\d+|[+-]?\d{1,3}(?:\.\d{3})+,\d+|[+-]?\d{1,3}(?:\.\d{3}){2,}"),
-    ".": re.compile(r"[+-]?\d+\.(?:\d{1,2}|\d{4,})|[+-]?0\.\d+|[+-]?\d{1,3}(?:,\d{3})+\.\d+|[+-]?\d{1,3}(?:,\d{3}){2,}|[+-]?\d*\.?\d+[eE][+-]?\d+"),
+    ".": re.compile(
+        r"[+-]?\d+\.(?:\d{1,2}|\d{4,})|[+-]?0\.\d+|[+-]?\d{1,3}(?:,\d{3})+\.\d+|[+-]?\d{1,3}(?:,\d{3}){2,}|[+-]?\d*\.?\d+[eE][+-]?\d+"
+    ),
 }
 _GROUPED = re.compile(r"[+-]?\d{1,3}(?:[.,' \u00a0]\d{3})+(?:[.,]\d+)?")
 _ISO = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:[.,]\d+)?)?\s*(?P<zone>Z|[+-]\d\d:?\d\d)?")
 _ISO_DAY = re.compile(r"\d{4}-\d\d-\d\d")
-_PARTED = re.compile(r"(\d{1,4})([./-])(\d{1,2})\2(\d{1,4})(?:[ ,T]+(\d{1,2}):(\d\d)(?::(\d\d))?\s*([AaPp][Mm])?\s*([+-]\d\d:?\d\d)?)?")
+_PARTED = re.compile(
+    r"(\d{1,4})([./-])(\d{1,2})\2(\d{1,4})(?:[ ,T]+(\d{1,2}):(\d\d)(?::(\d\d))?\s*([AaPp][Mm])?\s*([+-]\d\d:?\d\d)?)?"
+)
 _MOST = 400
 
 
@@ -38,13 +42,26 @@ def number_form(values: Sequence[str]) -> NumberForm:
     texts = [text for text in looked if _NUMBER.fullmatch(text)]
     if not looked or not texts:
         return NumberForm(0.0, "", "", False)
-    sure = {sign: sum(1 for text in texts if pattern.fullmatch(text.replace("\u00a0", " "))) for sign, pattern in _SURE_DECIMAL.items()}
+    plain = [re.sub(r"[' \u00a0]", "", text) for text in texts]
+    sure = {sign: sum(1 for text in plain if pattern.fullmatch(text)) for sign, pattern in _SURE_DECIMAL.items()}
     decimal = max(sure, key=lambda sign: sure[sign]) if any(sure.values()) else ""
-    signs = {text[place] for text in texts if _GROUPED.fullmatch(text) for place in range(len(text)) if text[place] in ".,' \u00a0"}
+    signs = {
+        text[place]
+        for text in texts
+        if _GROUPED.fullmatch(text)
+        for place in range(len(text))
+        if text[place] in ".,' \u00a0"
+    }
     parted = [text for text in texts if any(sign in text for sign in ".,")]
-    thousands = next((sign for sign in signs if sign != decimal), "") if decimal else next((s for s in signs if s in "' \u00a0"), "")
-    whole = not parted or (not decimal and not thousands and False)
-    return NumberForm(len(texts) / len(looked), decimal, thousands, whole, bool(parted) and not decimal and not thousands)
+    thousands = (
+        next((sign for sign in signs if sign != decimal), "")
+        if decimal
+        else next((s for s in signs if s in "' \u00a0"), "")
+    )
+    whole = not parted
+    return NumberForm(
+        len(texts) / len(looked), decimal, thousands, whole, bool(parted) and not decimal and not thousands
+    )
 
 
 class TimeForm(NamedTuple):
@@ -105,7 +122,9 @@ def _parted_form(texts: Sequence[str]) -> TimeForm | None:
     fitting = [form for form in forms if all(_reads(match.group(0), form) for match in found)]
     if not fitting:
         return None
-    return TimeForm(len(found) / len(texts), fitting[0], bool(clock), "%z" in clock, fitting[1] if len(fitting) > 1 else "")
+    return TimeForm(
+        len(found) / len(texts), fitting[0], bool(clock), "%z" in clock, fitting[1] if len(fitting) > 1 else ""
+    )
 
 
 def _clock_of(found: Sequence[re.Match[str]]) -> list[str]:

@@ -1,0 +1,109 @@
+# A mapping for a log that nobody has described, proposed from its beginning and from what the estate calls things.
+"""The use case of `usage suggest`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from zeitbuch.core.actuals.matching import Names
+from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.records import Estate, Origin
+from zeitbuch.core.pricing.rate_card import RateCard
+from zeitbuch.readers.input.toml_files import TomlKind, load_toml
+from zeitbuch.readers.usage.log_sample import sample_log
+from zeitbuch.readers.usage.mapping_proposal import MappingProposal, MappingQuestion, propose_mapping
+
+from .dialect_answers import Answers
+
+Ask = Callable[[MappingProposal], dict[str, str]]  # answers to the questions of a proposal, by their ids
+_KIND = TomlKind("a file of answers", "answers", "answers-unreadable", "answers-syntax", "answers-key")
+
+
+def suggest_mapping(path: str, estate: Estate, card: RateCard | None, ask: Ask | None = None) -> MappingProposal:
+    """The proposal for a log, with the answers that are given. Raises ZeitbuchError when the log cannot be read."""
+    sample = sample_log(path)
+    known = _known_names(estate, card)
+    zones = list(
+        dict.fromkeys(
+            zone for flow in estate.flows for one in flow.triggers if one.schedule and (zone := one.schedule.zone)
+        )
+    )
+    currency = card.currency if card is not None else ""
+    answers: dict[str, str] = {}
+    while True:
+        made = propose_mapping(sample, known, zones, currency, answers)
+        more = ask(made) if ask is not None and made.questions else {}
+        if not more:
+            return made
+        answers |= more  # what is answered may bring new questions
+
+
+def _known_names(estate: Estate, card: RateCard | None) -> Mapping[str, Names]:
+    """What the estate calls its flows, steps and models."""
+    steps = {f"{flow.id}/{step.id}": (step.id, step.name) for flow in estate.flows for step in flow.steps}
+    models = {
+        step.model.name for flow in estate.flows for step in flow.steps if step.model is not None and step.model.name
+    }
+    models |= {rate.name for rate in card.model} if card is not None else set()
+    return {
+        "flow": Names({flow.id: (flow.name,) for flow in estate.flows}),
+        "step": _FirstOf(steps),
+        "model": Names(dict.fromkeys(models, ())),
+    }
+
+
+class _FirstOf(Names):
+    """Names that many things share: any of them will do."""
+
+    def __init__(self, known: Mapping[str, tuple[str, ...]]) -> None:
+        super().__init__(known)
+        self.folded = {name: dict.fromkeys(list(keys)[:1]) for name, keys in self.folded.items()}
+
+
+class MappingAnswers:
+    """Answers in a file. Each is given once; one to no question is refused by ``refuse_rest``."""
+
+    def __init__(self, path: str) -> None:
+        """Raises ZeitbuchError when the file cannot be read."""
+        self.origin = Origin(path)
+        self.left = {key: str(value) for key, value in load_toml(path, Answers, _KIND)[0].answers.items()}
+        self.asked: dict[str, MappingQuestion] = {}
+
+    def __call__(self, made: MappingProposal) -> dict[str, str]:
+        """Answers to the questions of a proposal. Raises ZeitbuchError when one is none to its question."""
+        self.asked |= {question.id: question for question in made.questions}
+        known = [question.id for question in made.questions if question.id in self.left]
+        return {key: usable_answer(self.asked[key], self.left.pop(key), self.origin) for key in known}
+
+    def refuse_rest(self) -> None:
+        """Raises ZeitbuchError when an answer was to no question."""
+        for key in self.left:
+            known = ", ".join(f'"{name}"' for name in self.asked) or "there are none"
+            raise fail(
+                "answer",
+                f"expected an answer to a question of this proposal, found one to '{key}'",
+                f"the questions: {known}",
+                self.origin,
+            )
+
+
+def usable_answer(question: MappingQuestion, said: str, origin: Origin | None = None) -> str:
+    """The word of an answer, given by number or word. Raises ZeitbuchError when it is none to this question."""
+    words = [word for word, _ in question.answers]
+    if said.strip().isdecimal() and 1 <= int(said) <= len(words):
+        return words[int(said) - 1]
+    if said.strip() in words or (question.others and _fits(question, said.strip())):
+        return said.strip()
+    raise fail("answer", f"expected {allowed_words(question)} for '{question.id}', found '{said}'", "", origin)
+
+
+def _fits(question: MappingQuestion, said: str) -> bool:
+    from zeitbuch.core.actuals.usage_mapping import is_zone
+
+    return is_zone(said) if question.id == "zone" else len(said) == 3 and said.isalpha()
+
+
+def allowed_words(question: MappingQuestion) -> str:
+    """What may be answered, in words."""
+    words = ", ".join(f"{number} ({word})" for number, (word, _) in enumerate(question.answers, 1))
+    return f"{words} or another {question.others}" if question.others else words
