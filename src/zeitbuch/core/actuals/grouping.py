@@ -60,12 +60,27 @@ def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
     )
 
 
+def days_with_doubled(records: Any, kept: Sequence[str]) -> Any:
+    """The expression for the days on which some lines are equal in all columns that the log has."""
+    by_day = records.select("day", line=_whole_line(records, kept)).group_by("day")
+    counted = by_day.aggregate(lines=lambda t: t.count(), different=lambda t: t.line.nunique())
+    return counted.filter(counted.different < counted.lines).select("day")
+
+
 def with_doubled(records: Any, kept: Sequence[str]) -> Any:
     """The records with a mark at each line that stands there once more: equal in all columns that the log has."""
     import ibis
 
     same = ibis.window(group_by=[records[name] for name in kept])
     return records.mutate(doubled=ibis.row_number().over(same) > 0)
+
+
+def _whole_line(records: Any, kept: Sequence[str]) -> Any:
+    """All columns of a line in one number: different numbers are different lines."""
+    import ibis
+
+    parts = [records[name].cast("string").fill_null("\x1e") for name in kept]
+    return ibis.literal("\x1f").join(parts).hash()
 
 
 def runs_of_usage(records: Any) -> Any:
@@ -84,7 +99,10 @@ def usage_sum(row: dict[str, Any]) -> UsageSum:
     """A row of the answer as a record."""
     names: dict[str, Any] = {name: row[name] or "" for name in KEYS if name in NAMES}
     day = row["day"]
-    measures: dict[str, Any] = {name: row.get(name) for name in MEASURES}
+    measures: dict[str, Any] = {
+        name: None if (value := row.get(name)) is None else float(value) for name in MEASURES if name != "cost"
+    }
+    measures["cost"] = row.get("cost")  # decimal
     return UsageSum(
         day=None if day is None else str(day)[:10],
         **names,

@@ -142,7 +142,6 @@ MessageCode = Literal[
     "usage-column",
     "usage-empty",
     "usage-form",
-    "usage-gap",
     "usage-key",
     "usage-library",
     "usage-line",

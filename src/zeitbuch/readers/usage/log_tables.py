@@ -49,6 +49,15 @@ def import_engine() -> Any:
     return ibis
 
 
+def engine_errors() -> tuple[type[Exception], ...]:
+    """What the engine raises when it cannot read what it is given."""
+    import duckdb
+    import ibis.common.exceptions as raised
+    import pyarrow as pa
+
+    return duckdb.Error, raised.IbisError, pa.ArrowException
+
+
 def open_engine() -> Any:
     """A connection to the embedded engine, which fetches nothing from anywhere."""
     ibis = import_engine()
@@ -100,7 +109,7 @@ def _open_csv(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     try:
         lines = engine.read_csv(_with_one_line_end(engine, path), **options)
         lines.schema()
-    except Exception as error:  # the engine has errors of its own
+    except engine_errors() as error:
         raise _unreadable(path, error) from None
     return OpenTable(lines, [])
 
@@ -164,7 +173,7 @@ def rejected_lines(engine: Any) -> list[Problem]:
     )
     try:
         rows = engine.raw_sql(asked).fetchall()
-    except Exception:  # no such table: no text table was read
+    except engine_errors():  # no such table: no text table was read
         return []
     hint = "mend the log or export it again: the line was not counted"
     known = copies(engine)
@@ -181,7 +190,7 @@ def _open_json_lines(engine: Any, path: str, mapping: UsageMapping) -> OpenTable
     try:
         lines = engine.read_json(path, format="auto")
         lines.schema()
-    except Exception as error:  # the engine has errors of its own
+    except engine_errors() as error:
         raise _unreadable(path, error) from None
     return OpenTable(lines, [])
 
@@ -190,7 +199,7 @@ def _open_parquet(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     try:
         lines = engine.read_parquet(path)
         lines.schema()
-    except Exception as error:  # the engine has errors of its own
+    except engine_errors() as error:
         raise _unreadable(path, error) from None
     return OpenTable(lines, [])
 

@@ -12,7 +12,6 @@ from typing import Any
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
 
 MONEY = "decimal(38, 12)"
-_OFFSET = r"(Z|z|[+-]\d\d(:?\d\d)?)$"
 _UNITS = {"seconds": "s", "milliseconds": "ms"}
 
 
@@ -68,11 +67,12 @@ def clock_expression(value: Any, form: str, mapping: UsageMapping) -> Any:
         return made["to_local"](here, found.cast("timestamp('UTC')")) if "%z" in form else _moved(found, mapping)
     import ibis
 
+    clock = text.substr(10)  # what stands behind the day
+    zoned = clock.contains("+") | clock.contains("-") | clock.upper().contains("Z")
     moment = made["to_local"](here, text.try_cast("timestamp('UTC')"))
-    clock = ~text.re_search(r"^\d{4}-\d\d-\d\d$")
     return ibis.cases(
-        (~clock, ibis.null("timestamp")),
-        (text.re_search(_OFFSET), moment),
+        (clock == "", ibis.null("timestamp")),  # a day is no clock time
+        (zoned, moment),
         else_=_moved(text.try_cast("timestamp"), mapping),
     )
 

@@ -16,6 +16,7 @@ from msgspec import Struct
 from zeitbuch.core.actuals.columns import BY_NAME, USAGE_COLUMNS
 from zeitbuch.core.actuals.grouping import (
     UsageSum,
+    days_with_doubled,
     hours_of_usage,
     runs_of_usage,
     sums_of_usage,
@@ -26,10 +27,10 @@ from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .log_tables import form_of, open_engine, open_tables, rejected_lines, text_of
+from .log_tables import engine_errors, form_of, open_engine, open_tables, rejected_lines, text_of
 from .usage_records import missing_columns, records_of, refused_mark
 
-_HELD_AGAINST = 2_000_000  # lines: more are held against each other only where a day has far more than others
+_FEW_BYTES = 300_000_000  # of files: more are read anew for each question, and not held against each other line by line
 _FAR_MORE = 1.5
 _SHOWN = 3  # of the values of a column that could not be used
 _SORTS = {
@@ -100,14 +101,16 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
     parts = [_with_refused(records_of(lines, mapping), measured) for lines in tables.values()]
     records = ibis.union(*parts) if len(parts) > 1 else parts[0]
     try:
+        if few := sum(Path(path).stat().st_size for path in tables) <= _FEW_BYTES:
+            records = _kept_records(engine, records)
         rows = _fetch(sums_of_usage(records, measured))
-        if _may_double(rows, kept):
-            records = with_doubled(records, kept)
+        if days := _days_doubled(records, rows, kept, few):
+            twice = with_doubled(records.filter(records.day.isin(days)), kept)
+            records = ibis.union(twice, records.filter(~records.day.isin(days).fill_null(False)))
             rows = _fetch(sums_of_usage(records, measured))
         runs = _fetch(runs_of_usage(records)) if "run" in mapping.column else []
-        few = sum(int(row["lines"]) for row in rows) <= _HELD_AGAINST
         hours = _fetch(hours_of_usage(records)) if few and "time" in mapping.column else []
-    except Exception as error:  # the engine has errors of its own
+    except engine_errors() as error:
         words = (str(error).strip().splitlines() or [type(error).__name__])[0]
         place, hint = Origin(next(iter(tables))), "say in the mapping how it is written"
         found.problems.append(
@@ -134,15 +137,26 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
         found.runs[key] = found.runs.get(key, 0) + int(row["runs"])
 
 
-def _may_double(rows: Sequence[dict[str, Any]], kept: Sequence[str]) -> bool:
-    """Whether lines are held against each other: where they have a clock time or a run, so that two that are equal are one, and there
-    are not too many, or some day has far more than most."""
+def _kept_records(engine: Any, records: Any) -> Any:
+    """The records in a table of the engine: a log that is not large is read once, and asked several times."""
+    engine.con.execute(f"CREATE OR REPLACE TEMP TABLE usage_records AS {engine.compile(records)}")
+    return engine.table("usage_records")
+
+
+def _days_doubled(records: Any, rows: Sequence[dict[str, Any]], kept: Sequence[str], few: bool) -> list[Any]:
+    """Days on which lines stand twice. Lines are held against each other where they have a clock time or a run, so that two that are equal
+    are one; of a large log on days that have far more lines than most."""
     if not {"time", "run"} & set(kept):
-        return False
+        return []
     by_day: Counter[Any] = Counter()
     for row in rows:
         by_day[row["day"]] += int(row["lines"])
-    return by_day.total() <= _HELD_AGAINST or max(by_day.values()) >= _FAR_MORE * median(by_day.values())
+    usual = median(by_day.values()) if by_day else 0
+    looked = [day for day, lines in by_day.items() if day is not None and (few or lines >= _FAR_MORE * usual)]
+    if not looked:
+        return []
+    some = records if len(looked) == len(by_day) else records.filter(records.day.isin(looked))
+    return [row["day"] for row in _fetch(days_with_doubled(some, kept)) if row["day"] is not None]
 
 
 def _tell_empty(
