@@ -69,7 +69,7 @@ def main(lines: int, form: str) -> None:
         (folder / "usage.toml").write_text(MAPPING)
         os.environ["XDG_CACHE_HOME"] = str(folder / "cache")
         ours = [ZEITBUCH, "reconcile", str(path), "--mapping", str(folder / "usage.toml"), "--quiet", "-o", str(folder / "out.json")]
-        rows = [(measured([sys.executable, "-c", ALONE, str(path)], ESTATE), measured(ours, ESTATE)) for _ in range(3)]
+        rows = [(measured([sys.executable, "-c", ALONE, str(path)], ESTATE), measured(ours, ESTATE)) for _ in range(2)]
         print(f"{lines:,} lines of {form}, {path.stat().st_size / 1e6:,.0f} MB")
         for title, place in (("engine", 0), ("reconcile", 1)):
             cpu, wall, most = (min(row[place][key] for row in rows) for key in range(3))

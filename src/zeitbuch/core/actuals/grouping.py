@@ -97,7 +97,7 @@ def hours_of_usage(records: Any) -> Any:
 
 def usage_sum(row: dict[str, Any]) -> UsageSum:
     """A row of the answer as a record."""
-    names: dict[str, Any] = {name: row[name] or "" for name in KEYS if name in NAMES}
+    names: dict[str, Any] = {name: (row[name] or "").strip() for name in KEYS if name in NAMES}
     day = row["day"]
     measures: dict[str, Any] = {
         name: None if (value := row.get(name)) is None else float(value) for name in MEASURES if name != "cost"

@@ -98,9 +98,9 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
     if row.sort == "day":
         return day_expression(raw, rule.format), raw
     if row.sort == "name":
-        text = raw.cast("string").strip()
+        text = raw.cast("string")  # blanks around names go when they are added up
         known = [(text == word, ibis.literal(said)) for word, said in rule.values.items()]
-        return (ibis.cases(*known, else_=text) if known else text).nullif(""), None
+        return (ibis.cases(*known, else_=text) if known else text), None
     kind = _TYPES[row.sort]
     number = number_expression(raw, mapping, kind) if raw.type().is_string() else raw.try_cast(kind)
     number = ibis.ifelse(number >= 0, number, ibis.null(kind)) if row.sort != "money" else number
@@ -124,8 +124,8 @@ def _is_refused(raw: Any, value: Any) -> Any:
 
     if raw is None:
         return ibis.literal(0)
-    there = raw.notnull() & (raw.cast("string").strip() != "")
-    return (there & value.isnull()).cast("int64")
+    # Few values are none: of these only it is asked whether they are blank, which costs most.
+    return ibis.ifelse(value.isnull() & raw.notnull(), (raw.cast("string").strip() != "").cast("int64"), 0)
 
 
 def _passed(lines: Any, mapping: UsageMapping) -> Any:
