@@ -30,7 +30,19 @@ MISSING = {date(2026, 10, 12) + timedelta(place) for place in range(7)}
 MOVED, SWAPPED, RENAMED, RETRIED = date(2026, 11, 10), date(2026, 11, 17), date(2026, 11, 5), date(2026, 10, 26)
 CHATS = ("Safety handbook assistant", "Timetable questions")
 KRONER, DEARER = Decimal("0.086"), Decimal("1.12")
-HEAD = ("Tag", "Ablauf", "Schritt", "Modell", "Umgebung", "Aufrufe", "Token ein", "Token aus", "Bilder", "Zeichen", "Kosten")
+HEAD = (
+    "Tag",
+    "Ablauf",
+    "Schritt",
+    "Modell",
+    "Umgebung",
+    "Aufrufe",
+    "Token ein",
+    "Token aus",
+    "Bilder",
+    "Zeichen",
+    "Kosten",
+)
 
 
 def used(step: ExpectedStep, calls: int, rng: np.random.Generator, model: str = "") -> UsageSum:

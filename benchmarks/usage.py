@@ -53,7 +53,9 @@ def measured(command: list[str], folder: Path) -> tuple[float, float, float]:
     """CPU seconds, wall seconds and megabytes of a command."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     begun = time.perf_counter()
-    done = subprocess.run(["/usr/bin/env", "time", "-f", "%M", *command], cwd=folder, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        ["/usr/bin/env", "time", "-f", "%M", *command], cwd=folder, capture_output=True, text=True, check=False
+    )
     wall = time.perf_counter() - begun
     assert done.returncode == 0, done.stderr
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
@@ -68,14 +70,25 @@ def main(lines: int, form: str) -> None:
         subprocess.run([sys.executable, "-c", MAKE, str(lines), str(path)], check=True)
         (folder / "usage.toml").write_text(MAPPING)
         os.environ["XDG_CACHE_HOME"] = str(folder / "cache")
-        ours = [ZEITBUCH, "reconcile", str(path), "--mapping", str(folder / "usage.toml"), "--quiet", "-o", str(folder / "out.json")]
+        ours = [
+            ZEITBUCH,
+            "reconcile",
+            str(path),
+            "--mapping",
+            str(folder / "usage.toml"),
+            "--quiet",
+            "-o",
+            str(folder / "out.json"),
+        ]
         rows = [(measured([sys.executable, "-c", ALONE, str(path)], ESTATE), measured(ours, ESTATE)) for _ in range(2)]
         print(f"{lines:,} lines of {form}, {path.stat().st_size / 1e6:,.0f} MB")
         for title, place in (("engine", 0), ("reconcile", 1)):
             cpu, wall, most = (min(row[place][key] for row in rows) for key in range(3))
             print(f"{title:10} {cpu:7.1f} s CPU {wall:7.1f} s wall {most:7,.0f} MB")
-        print(f"ratio {min(row[1][1] for row in rows) / min(row[0][1] for row in rows):.2f} wall, "
-              f"{min(row[1][0] for row in rows) / min(row[0][0] for row in rows):.2f} CPU")
+        print(
+            f"ratio {min(row[1][1] for row in rows) / min(row[0][1] for row in rows):.2f} wall, "
+            f"{min(row[1][0] for row in rows) / min(row[0][0] for row in rows):.2f} CPU"
+        )
 
 
 if __name__ == "__main__":

@@ -179,6 +179,16 @@ def test_units_in_heads(head: str, times: float, tmp_path: Path) -> None:
     assert rule is not None and rule.times == times
 
 
+def test_columns_that_contradict_each_other_are_asked(tmp_path: Path) -> None:
+    path = tmp_path / "log.csv"
+    path.write_text(
+        "time;workflow;input tokens;cost eur\n"
+        + "".join(f"2026-11-01T08:00:{n:02d}Z;Fares;{n}.5;0,{n}1\n" for n in range(1, 30))
+    )
+    made = suggest_mapping(str(path), Estate(flows=()), None)
+    assert "decimal" in {one.id for one in made.questions} and not {"tokens_in", "cost"} & set(made.mapping.column)
+
+
 def test_the_command_with_answers(demo: Path, run: Run) -> None:
     ran = run("usage", "suggest", "usage/boathouse.parquet", "-o", "usage/new.toml", cwd=demo)
     assert ran.code == 0 and "question" in ran.err

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 
@@ -125,20 +125,17 @@ def _names_of(sums: Sequence[UsageSum], placing: Placing, estate: Estate) -> lis
                 used.setdefault((sort, name), []).append(one)
                 matches[(sort, name)] = match
     titles = {flow.id: flow.title for flow in estate.flows}
-    rows = []
-    for key, held in used.items():
-        match = matches[key]
-        cost = (
-            sum((one.cost for one in held if one.cost is not None), Decimal(0))
-            if any(one.cost is not None for one in held)
-            else None
-        )
-        kind, meant = (
-            match.kind,
-            titles.get(match.id, match.id) or ", ".join(titles.get(near, near) for near in match.near),
-        )
-        if key[0] == "model" and kind == "none" and placing.model_of(key[1]) != key[1]:
-            kind, meant = "exact", placing.model_of(key[1])  # a name that the rate card knows
-        rows.append(NameUse(key[0], key[1], sum(one.lines for one in held), cost, kind, meant))
+    rows = [_name_use(sort, name, held, matches[(sort, name)], placing, titles) for (sort, name), held in used.items()]
     order = {"flow": 0, "step": 1, "model": 2}
     return sorted(rows, key=lambda row: (order[row.sort], -(row.cost or Decimal(0)), -row.lines, row.name))
+
+
+def _name_use(
+    sort: str, name: str, held: Sequence[UsageSum], match: NameMatch, placing: Placing, titles: Mapping[str, str]
+) -> NameUse:
+    costs = [one.cost for one in held if one.cost is not None]
+    kind, meant = match.kind, titles.get(match.id, match.id)
+    meant = meant or ", ".join(titles.get(near, near) for near in match.near)
+    if sort == "model" and kind == "none" and placing.model_of(name) != name:
+        kind, meant = "exact", placing.model_of(name)  # a name that the rate card knows
+    return NameUse(sort, name, sum(one.lines for one in held), sum(costs, Decimal(0)) if costs else None, kind, meant)

@@ -136,37 +136,25 @@ def spells_of(some: Sequence[date], days: Sequence[date]) -> list[list[date]]:
 
 def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
     """Runs more or fewer than estimated, at what a run was estimated to cost."""
-    assert case.expected is not None
-    awaited = sum(case.expected.runs.get(day) or 0.0 for day in days)
     counted = [case.runs_on(day) for day in days]
     known = [number for number in counted if number is not None]
     if len(known) < len(counted):
         return
     money = sum(
-        (
-            Decimal(repr(number - (case.expected.runs.get(day) or 0.0))) * (case.cost_of_run(day) or ZERO)
-            for number, day in zip(known, days, strict=True)
-        ),
-        ZERO,
+        (case.cost_of(number - case.awaited_on(day), day) for number, day in zip(known, days, strict=True)), ZERO
     )
     if abs(money) <= _SMALL:
         return
-    more = sum(known) > awaited
+    awaited = sum(map(case.awaited_on, days))
     if case.runs is not None:
         # Of calls only such runs leave a line as make one.
         seen = "runs" if case.all_runs else "runs with a model call"
-        yield _of(
-            case,
-            "runs-more" if more else "runs-fewer",
-            f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated",
-            days,
-            money,
-        )
+        words = f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated"
+        yield _of(case, "runs-more" if sum(known) > awaited else "runs-fewer", words, days, money)
         return
-    calls = sum(case.calls_on(day) for day in days)
-    estimated = sum((case.expected.runs.get(day) or 0.0) * case.calls_of_run(day) for day in days)
+    calls, estimated = sum(map(case.calls_on, days)), sum(case.awaited_on(day) * case.calls_of_run(day) for day in days)
     words = f"{calls:,.0f} model calls, {estimated:,.0f} were estimated; the log does not say whether by runs or by calls a run"
-    yield _of(case, "calls-more" if more else "calls-fewer", words, days, money, False)
+    yield _of(case, "calls-more" if sum(known) > awaited else "calls-fewer", words, days, money, False)
 
 
 def _part(
@@ -176,43 +164,51 @@ def _part(
     awaited = part.awaited_cost
     if awaited is None:
         return
-    where = f"‘{part.name}’"
-    calls, expected = part.calls, part.awaited_calls
-    if not expected:
+    if not part.awaited_calls:
         if part.logged:
-            yield _of(
-                case,
-                "calls-per-run-more",
-                f"{where} was called {calls:,.0f} times, and no call was estimated",
-                days,
-                part.logged,
-            )
+            words = f"‘{part.name}’ was called {part.calls:,.0f} times, and no call was estimated"
+            yield _of(case, "calls-per-run-more", words, days, part.logged)
         return
-    at_estimate = awaited * Decimal(repr(calls / expected))
-    if abs(at_estimate - awaited) > _SMALL:
-        code: ReasonCode = "calls-per-run-more" if calls > expected else "calls-per-run-fewer"
-        told = case.runs is not None
-        by = "the runs of the log make" if told else "so many calls of the flow in total make"
-        words = (
-            f"{where} was called {calls:,.0f} times; {by} {expected:,.0f} as estimated (retries, loops, turns, cases)"
-        )
-        yield _of(case, code, words, days, at_estimate - awaited, told)
+    at_estimate = awaited * Decimal(repr(part.calls / part.awaited_calls))
+    yield from _calls_a_run(case, part, at_estimate - awaited, days)
     if not part.lines:
         return
     as_defined = card_parts(costs, part.lines, part.model)
-    if as_defined is None:
-        left = part.logged - at_estimate
-        if abs(left) > _SMALL:
-            words = f"{where}: the rate card has no price for what the log counts, so that sizes and prices cannot be told apart"
-            yield _of(case, "size-or-price", words, days, left, False)
+    if as_defined is not None:
+        yield from _sizes(case, part, as_defined, days)
+        yield from _other_models(case, part, costs, priced)
+    elif abs(part.logged - at_estimate) > _SMALL:
+        words = f"‘{part.name}’: the rate card has no price for what the log counts, so that sizes and prices cannot be told apart"
+        yield _of(case, "size-or-price", words, days, part.logged - at_estimate, False)
+
+
+def _calls_a_run(case: FlowCase, part: PartSides, money: Decimal, days: Sequence[date]) -> Iterator[Explanation]:
+    """More or fewer calls than so many runs were estimated to make."""
+    if abs(money) <= _SMALL:
         return
-    yield from _sizes(case, part, as_defined, days)
-    others = [one for one in part.lines if one.model and one.model != part.model]
-    without = [one for one in others if card_cost(costs, [one]) is None]
-    for lines, has_price in (([one for one in others if one not in without], True), (without, False)):
-        if lines:
-            yield from _models(case, part, lines, costs, has_price)
-    priced += [one for one in part.lines if one not in without]
+    told = case.runs is not None
+    by = "the runs of the log make" if told else "so many calls of the flow in total make"
+    more = part.calls > part.awaited_calls
+    words = f"‘{part.name}’ was called {part.calls:,.0f} times; {by} {part.awaited_calls:,.0f} as estimated (retries, loops, turns, cases)"
+    yield _of(case, "calls-per-run-more" if more else "calls-per-run-fewer", words, days, money, told)
+
+
+def _other_models(case: FlowCase, part: PartSides, costs: CardCosts, priced: list[Placed]) -> Iterator[Explanation]:
+    """Lines of other models than the definition's: those that the card has prices for, and those of which all is told at once."""
+    with_price: list[Placed] = []
+    without: list[Placed] = []
+    for one in part.lines:
+        other = bool(one.model) and one.model != part.model
+        if other and card_cost(costs, [one]) is None:
+            without.append(one)
+            continue
+        priced.append(one)
+        if other:
+            with_price.append(one)
+    if with_price:
+        yield from _models(case, part, with_price, costs, True)
+    if without:
+        yield from _models(case, part, without, costs, False)
 
 
 def _sizes(

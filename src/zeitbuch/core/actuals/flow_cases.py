@@ -49,6 +49,14 @@ class FlowCase(Struct):
         known = [cost for cost in costs if cost is not None]
         return sum(known, ZERO) if len(known) == len(costs) else None
 
+    def awaited_on(self, day: date) -> float:
+        """Runs that were estimated for a day; nothing where their number is not known."""
+        return (self.expected.runs.get(day) or 0.0) if self.expected is not None else 0.0
+
+    def cost_of(self, runs: float, day: date) -> Decimal:
+        """What some runs were estimated to cost on a day; nothing where that is not known."""
+        return Decimal(repr(runs)) * (self.cost_of_run(day) or ZERO)
+
     def calls_of_run(self, day: date) -> float:
         """Model calls of one run, as estimated."""
         return sum(step.calls for step in self.expected.steps_on(day)) if self.expected is not None else 0.0

@@ -194,20 +194,27 @@ def _row(one: Placed) -> UsageRow:
 
 
 def _notes(placed: Sequence[Placed], cases: Sequence[FlowCase], days: Sequence[date]) -> Iterator[str]:
-    passed = [one for one in placed if one.aside == "passed"]
+    passed = [one.sum for one in placed if one.aside == "passed"]
     if passed:
-        money = sum((one.sum.cost for one in passed if one.sum.cost is not None), ZERO)
-        yield f"passed over, as the mapping says: {count_words(sum(one.sum.lines for one in passed), 'line')} with a cost of {money:,.2f}"
-    outside = [one for one in placed if one.aside == "outside"]
+        money = sum((one.cost for one in passed if one.cost is not None), ZERO)
+        yield f"passed over, as the mapping says: {_lines_words(passed)} with a cost of {money:,.2f}"
+    outside = [one.sum for one in placed if one.aside == "outside"]
     if outside:
-        yield f"{count_words(sum(one.sum.lines for one in outside), 'line')} of other days"
+        yield f"{_lines_words(outside)} of other days"
     foreign = {one.sum.currency for one in placed if not one.exchanged}
     if foreign:
         yield f"no rate of exchange for {', '.join(sorted(foreign))}: these costs are left out"
-    unknown = [case.name for case in cases if _has_unknown_volume(case.expected, days)]
-    if unknown:
-        more = f" and {len(unknown) - _FEW} more" if len(unknown) > _FEW else ""
-        yield f"the estimate leaves out flows whose volume nobody has said: {', '.join(unknown[:_FEW])}{more}"
+    yield from _unknown_volumes([case.name for case in cases if _has_unknown_volume(case.expected, days)])
+
+
+def _lines_words(sums: Sequence[UsageSum]) -> str:
+    return count_words(sum(one.lines for one in sums), "line")
+
+
+def _unknown_volumes(names: Sequence[str]) -> Iterator[str]:
+    more = f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
+    if names:
+        yield f"the estimate leaves out flows whose volume nobody has said: {', '.join(names[:_FEW])}{more}"
 
 
 def _has_unknown_volume(expected: ExpectedFlow | None, days: Sequence[date]) -> bool:

@@ -152,20 +152,24 @@ class _Proposing:
         thousands = next((look.number.thousands for look in looks if look.number.thousands), "")
         decimal = next(iter(signs)) if len(signs) == 1 else ""
         unsure = {look.head for look in looks if look.number.ambiguous}
-        if not decimal and not unsure:
-            return ".", thousands, set()
         if decimal:
-            if unsure and not thousands:
-                thousands = "." if decimal == "," else ","
-            return decimal, thousands if thousands != decimal else "", set()
-        column = sorted(unsure)[0] if unsure else looks[0].head
-        said = self._ask(MappingQuestion(
-            "decimal", f"Which sign has '{column}' before its decimal places?", self._example(column),
-            ((".", "12.345 is twelve and a bit, 12,345 twelve thousand"), (",", "12,345 is twelve and a bit, 12.345 twelve thousand")),
-        ))  # fmt: skip
-        if not said:
-            return ".", "", unsure | ({look.head for look in looks if look.number.decimal} if len(signs) > 1 else set())
-        return said, "," if said == "." else ".", set()
+            other = "." if decimal == "," else ","
+            return decimal, thousands or (other if unsure else ""), set()
+        unsure |= {look.head for look in looks if look.number.decimal}  # columns that contradict each other
+        if not unsure:
+            return ".", thousands, set()
+        said = self._ask_decimal(min(unsure))
+        if said:
+            return said, "," if said == "." else ".", set()
+        return ".", "", unsure
+
+    def _ask_decimal(self, column: str) -> str:
+        ways = (
+            (".", "12.345 is twelve and a bit, 12,345 twelve thousand"),
+            (",", "12,345 is twelve and a bit, 12.345 twelve thousand"),
+        )
+        text = f"Which sign has '{column}' before its decimal places?"
+        return self._ask(MappingQuestion("decimal", text, self._example(column), ways))
 
     def _zone(self, taken: Sequence[ColumnGuess]) -> str:
         at = next((self.looks[one.column] for one in taken if one.name == "time"), None)

@@ -42,26 +42,26 @@ def number_form(values: Sequence[str]) -> NumberForm:
     texts = [text for text in looked if _NUMBER.fullmatch(text)]
     if not looked or not texts:
         return NumberForm(0.0, "", "", False)
-    plain = [re.sub(r"[' \u00a0]", "", text) for text in texts]
-    sure = {sign: sum(1 for text in plain if pattern.fullmatch(text)) for sign, pattern in _SURE_DECIMAL.items()}
-    decimal = max(sure, key=lambda sign: sure[sign]) if any(sure.values()) else ""
-    signs = {
-        text[place]
-        for text in texts
-        if _GROUPED.fullmatch(text)
-        for place in range(len(text))
-        if text[place] in ".,' \u00a0"
-    }
-    parted = [text for text in texts if any(sign in text for sign in ".,")]
-    thousands = (
-        next((sign for sign in signs if sign != decimal), "")
-        if decimal
-        else next((s for s in signs if s in "' \u00a0"), "")
-    )
-    whole = not parted
+    decimal = _sure_decimal(texts)
+    thousands = _thousands_sign(texts, decimal)
+    parted = any(sign in text for text in texts for sign in ".,")
     return NumberForm(
-        len(texts) / len(looked), decimal, thousands, whole, bool(parted) and not decimal and not thousands
+        len(texts) / len(looked), decimal, thousands, not parted, parted and not decimal and not thousands
     )
+
+
+def _sure_decimal(texts: Sequence[str]) -> str:
+    """The decimal sign that the texts leave no doubt about, by most of them; nothing where both would do."""
+    plain = [re.sub(r"[' \u00a0]", "", text) for text in texts]
+    sure = {sign: sum(1 for text in plain if form.fullmatch(text)) for sign, form in _SURE_DECIMAL.items()}
+    return max(sure, key=lambda sign: sure[sign]) if any(sure.values()) else ""
+
+
+def _thousands_sign(texts: Sequence[str], decimal: str) -> str:
+    """The sign between thousands: besides a decimal sign any other; without one only what can be none itself."""
+    grouped = "".join(text for text in texts if _GROUPED.fullmatch(text))
+    signs = [sign for sign in ".,' \u00a0" if sign in grouped and sign != decimal]
+    return next((sign for sign in signs if decimal or sign not in ".,"), "")
 
 
 class TimeForm(NamedTuple):
@@ -107,17 +107,8 @@ def _parted_form(texts: Sequence[str]) -> TimeForm | None:
     if len(found) < 0.8 * len(texts):
         return None
     sign = found[0].group(2)
-    first, second, third = ([match.group(place) for match in found] for place in (1, 3, 4))
+    orders = _orders_of([(match.group(1), match.group(3), match.group(4)) for match in found], sign)
     clock = "".join(_clock_of(found))
-    if all(len(part) == 4 for part in first):
-        orders = ["%Y{0}%m{0}%d"]
-    else:
-        year = "%Y" if all(len(part) == 4 for part in third) else "%y"
-        orders = [f"%d{{0}}%m{{0}}{year}", f"%m{{0}}%d{{0}}{year}"]
-        if any(int(part) > 12 for part in first) or sign == ".":
-            orders = orders[:1]
-        elif any(int(part) > 12 for part in second):
-            orders = orders[1:]
     forms = [order.format(sign) + clock for order in orders]
     fitting = [form for form in forms if all(_reads(match.group(0), form) for match in found)]
     if not fitting:
@@ -125,6 +116,17 @@ def _parted_form(texts: Sequence[str]) -> TimeForm | None:
     return TimeForm(
         len(found) / len(texts), fitting[0], bool(clock), "%z" in clock, fitting[1] if len(fitting) > 1 else ""
     )
+
+
+def _orders_of(parts: Sequence[tuple[str, str, str]], sign: str) -> list[str]:
+    """The orders of day, month and year that the values allow."""
+    if all(len(first) == 4 for first, _, _ in parts):
+        return ["%Y{0}%m{0}%d"]
+    year = "%Y" if all(len(third) == 4 for _, _, third in parts) else "%y"
+    by_day, by_month = f"%d{{0}}%m{{0}}{year}", f"%m{{0}}%d{{0}}{year}"
+    if sign == "." or any(int(first) > 12 for first, _, _ in parts):
+        return [by_day]
+    return [by_month] if any(int(second) > 12 for _, second, _ in parts) else [by_day, by_month]
 
 
 def _clock_of(found: Sequence[re.Match[str]]) -> list[str]:
