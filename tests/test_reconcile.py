@@ -85,3 +85,23 @@ def test_only_the_days_asked_for(tmp_path: Path) -> None:
     assert (result.first_day, result.last_day, result.days) == (str(DAYS[3]), str(DAYS[9]), 7)
     assert result.compared == inside and result.logged == world.cost
     assert "lines of other days" in " ".join(result.notes)
+
+
+def test_flows_without_model_calls_are_not_missed(tmp_path: Path) -> None:
+    """A log of calls has no line of a flow that makes none."""
+    from builders import chain, step
+    from zeitbuch.core.actuals.reconcile import Basis
+    from zeitbuch.core.assumptions.rules import Assumptions, Rule
+    from zeitbuch.core.model.records import Estate, Trigger
+
+    rng = random.Random(9)
+    world = draw_world(rng)
+    simulate(world, rng)
+    silent = chain(step("a", "http"), id="f9", name="Silent", triggers=(Trigger(id="t", kind="event"),))
+    rules = (*world.basis.assumptions.assume, Rule(flow="Silent", trigger="t", runs=900.0))
+    estate = Estate(flows=(*world.basis.estate.flows, silent))
+    path, mapping = write_log(world, tmp_path, rng, "csv")
+    found = read_usage([str(path)], mapping)
+    basis = Basis(estate, world.basis.card, Assumptions(assume=rules))
+    result = reconcile([Log(found.sums, found.runs, mapping)], basis, Asked())
+    assert not [one for one in result.explanations if one.subject == "Silent"]

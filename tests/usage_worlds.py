@@ -232,6 +232,12 @@ def stopped_flow(world: World, rng: random.Random) -> None:
     world.planted = "flow-stopped", flow.name
 
 
+def on_weekdays(world: World, rng: random.Random) -> None:
+    flow = _heaviest(world)
+    simulate(world, rng, lambda one, day: 0 if one is flow and day.weekday() > 4 else one.runs)
+    world.planted = "weekdays-quiet", flow.name
+
+
 def no_flow(world: World, rng: random.Random) -> None:
     simulate(world, rng)
     world.lines += [line | {"flow": "", "run": "", "step": ""} for line in world.lines if rng.random() < 0.3]
@@ -274,7 +280,7 @@ def clock_off(world: World, rng: random.Random) -> None:
 
 ANOMALIES: tuple[Callable[[World, random.Random], None], ...] = (
     more_runs, retries, longer, other_model, dearer, missing_days, doubled_days, test_lines, unknown_flow, silent_flow, stopped_flow,
-    no_flow, renamed, totals, free_host, clock_off,
+    on_weekdays, no_flow, renamed, totals, free_host, clock_off,
 )  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from datetime import date
 from decimal import Decimal
 
-from zeitbuch.core.model.words import count_words
+from zeitbuch.core.model.words import count_words, join_words
 from zeitbuch.core.pricing.units import UNITS
 
 from .card_costs import CardCosts
@@ -17,7 +17,8 @@ from .placing import Placed
 from .reasons import ReasonCode
 from .records import Explanation
 
-FEWEST_AWAITED = 7.0  # runs: where none of so many happened, that is no chance
+FEWEST_AWAITED = 12.0  # runs: where none of so many happened, that is no chance (one in 160,000)
+FEWEST_WEEKS, MOST_QUIET = 3, 3  # weeks in which a weekday has to be without a line, and weekdays that may be
 _SMALL = Decimal("0.000001")
 
 
@@ -35,6 +36,13 @@ def explain_flow(
         here = [day for day in here if day not in unknown_days]
     if not here:
         return
+    quiet = _quiet_weekdays(case, here)
+    if quiet:
+        names = join_words([f"{quiet[place]:%A}s" for place in _firsts_by_weekday(quiet)])
+        money = -sum((case.estimated_on(day) or ZERO for day in quiet), ZERO)
+        words = f"no line of it on {names}: the estimate spreads its volume over all days"
+        yield _of(case, "weekdays-quiet", words, quiet, money, False)
+    here = [day for day in here if day not in quiet]
     silent = _silent_days(case, here)
     yield from _silences(case, here, silent)
     left = [day for day in here if day not in silent]
@@ -73,13 +81,34 @@ def _days_of(lines: Sequence[Placed]) -> list[date]:
     return sorted({one.day for one in lines if one.day is not None})
 
 
+def _quiet_weekdays(case: FlowCase, days: Sequence[date]) -> list[date]:
+    """The days of weekdays on which a flow never has a line, though on others it has; such as weekends."""
+    by_weekday: dict[int, list[date]] = {}
+    for day in days:
+        by_weekday.setdefault(day.weekday(), []).append(day)
+    never = {key: held for key, held in by_weekday.items() if not any(case.lines.get(day) for day in held)}
+    awaited = sum(case.awaited_on(day) for held in never.values() for day in held)
+    often = all(len(held) >= FEWEST_WEEKS for held in never.values())
+    if not never or len(never) > MOST_QUIET or not often or awaited < FEWEST_AWAITED:
+        return []
+    return sorted(day for held in never.values() for day in held)
+
+
+def _firsts_by_weekday(days: Sequence[date]) -> list[int]:
+    """The places of the first day of each weekday, Monday first."""
+    first: dict[int, int] = {}
+    for place, day in enumerate(days):
+        first.setdefault(day.weekday(), place)
+    return [first[key] for key in sorted(first)]
+
+
 def _silent_days(case: FlowCase, days: Sequence[date]) -> frozenset[date]:
     """Days of spells without a line in which so many runs were estimated that chance does not explain them."""
     assert case.expected is not None
     found: list[date] = []
     spell: list[date] = []
     for day in [*days, None]:
-        if day is not None and not case.lines.get(day) and not (case.runs or {}).get(day):
+        if day is not None and case.calls_of_run(day) and not case.lines.get(day) and not (case.runs or {}).get(day):
             spell.append(day)
             continue
         if sum(case.expected.runs.get(one) or 0.0 for one in spell) >= FEWEST_AWAITED:

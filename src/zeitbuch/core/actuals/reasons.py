@@ -7,7 +7,7 @@ from typing import Literal, NamedTuple
 
 ReasonCode = Literal[
     "days-missing", "lines-doubled", "lines-without-day", "test-environment", "outside-any-flow", "flow-unknown", "renamed", "totals-counted",
-    "flow-silent", "flow-stopped", "flow-began", "flow-paused", "volume-unknown", "price-unknown", "runs-more", "runs-fewer", "calls-more",
+    "flow-silent", "flow-stopped", "flow-began", "flow-paused", "weekdays-quiet", "volume-unknown", "price-unknown", "runs-more", "runs-fewer", "calls-more",
     "calls-fewer", "calls-per-run-more", "calls-per-run-fewer", "step-unknown", "sizes-more", "sizes-less", "unit-not-counted",
     "size-or-price", "model-other", "price", "not-billed", "rounding", "host-switched", "clock-off",
 ]  # fmt: skip
@@ -34,6 +34,7 @@ REASONS: tuple[Reason, ...] = (
     Reason("flow-stopped", "A flow without a line from a day on.", "Ask whether it was switched off, renamed, or is no longer exported."),
     Reason("flow-began", "A flow without a line until a day.", "Ask whether it began later, or had another name."),
     Reason("flow-paused", "A flow without a line for a while.", "Ask whether it was switched off."),
+    Reason("weekdays-quiet", "A flow that never has a line on some weekdays, such as weekends.", "Declare `runs` for the weekdays on which it runs."),
     Reason("volume-unknown", "Nobody has said how often the flow runs.", "Declare `runs`."),
     Reason("price-unknown", "The rate card has no price for a model.", "Add it."),
     Reason("runs-more", "More runs than estimated.", "Declare what was counted."),
