@@ -150,5 +150,7 @@ def write_one(path: Path, size: int) -> int:
 
 
 if __name__ == "__main__":
+    if len(sys.argv) < 2 or sys.argv[1].startswith("-"):
+        sys.exit("usage: python benchmarks/make_estate.py FOLDER [FLOWS]")
     n = int(sys.argv[2]) if len(sys.argv) > 2 else 2000
     print(f"{write(Path(sys.argv[1]), n) / n:,.0f} bytes a flow")

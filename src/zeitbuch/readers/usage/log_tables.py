@@ -62,7 +62,8 @@ def open_engine() -> Any:
     """A connection to the embedded engine, which fetches nothing from anywhere."""
     ibis = import_engine()
     engine = ibis.duckdb.connect()
-    for setting in ("autoinstall_known_extensions=false", "autoload_known_extensions=false", "TimeZone='UTC'"):
+    quiet = "enable_progress_bar=false"  # its bar would stand among results
+    for setting in ("autoinstall_known_extensions=false", "autoload_known_extensions=false", "TimeZone='UTC'", quiet):
         engine.raw_sql(f"SET {setting}")
     return engine
 
