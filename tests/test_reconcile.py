@@ -105,3 +105,19 @@ def test_flows_without_model_calls_are_not_missed(tmp_path: Path) -> None:
     basis = Basis(estate, world.basis.card, Assumptions(assume=rules))
     result = reconcile([Log(found.sums, found.runs, mapping)], basis, Asked())
     assert not [one for one in result.explanations if one.subject == "Silent"]
+
+
+def test_costs_that_go_up_and_down_are_no_price(tmp_path: Path) -> None:
+    """What is billed by whim is left unexplained."""
+    rng = random.Random(10)
+    world = draw_world(rng)
+    simulate(world, rng)
+    whims = {
+        day: Decimal(str(round(rng.uniform(0.4, 2.5), 2))) for day in {line["time"].date() for line in world.lines}
+    }
+    for line in world.lines:
+        line["cost"] *= whims[line["time"].date()]
+    result = reconciled(world, tmp_path, rng)
+    assert result.logged == world.cost and result.unexplained is not None and result.difference is not None
+    priced = sum(one.days for one in result.explanations if one.code == "price")
+    assert abs(result.unexplained) > abs(result.difference) / 2 and priced < 15

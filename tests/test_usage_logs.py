@@ -290,3 +290,74 @@ def test_a_log_packed_and_one_with_a_mark_of_its_encoding(tmp_path: Path) -> Non
     path.write_bytes(gzip.compress(text.encode()))
     found = read_usage([str(path)], UsageMapping(column=COLUMNS, zone="UTC", currency="EUR"))
     assert not found.problems and total(found) == 50 and total(found, "tokens_in") == 1225
+
+
+# -- found by reading the change once more: each of these was told wrongly in silence ----------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("log.jsonl", json.dumps({"at": "2026-11-01T23:30:00Z", "flow": "A", "in": 1, "cost": 1}) + "\n"),
+        ("log.csv", "at,flow,in,cost\n2026-11-01 23:30:00 UTC,A,1,1\n"),
+        ("log.csv", "at,flow,in,cost\n2026-11-01 17:30:00 America/Chicago,A,1,1\n"),
+    ],
+)
+def test_a_zone_that_a_time_names_counts_in_every_form(name: str, text: str, tmp_path: Path) -> None:
+    path = tmp_path / name
+    path.write_text(text)
+    found = read_usage([str(path)], UsageMapping(column=COLUMNS, zone="Europe/Oslo", currency="EUR"))
+    assert not found.problems and found.sums[0].day == "2026-11-02"
+
+
+def test_blank_cells_of_a_workbook_are_neither_models_nor_runs(tmp_path: Path) -> None:
+    import xlsxwriter
+
+    book = xlsxwriter.Workbook(str(tmp_path / "log.xlsx"))
+    sheet = book.add_worksheet()
+    rows = (["at", "flow", "run", "model"], ["2026-11-01 08:00", "A", "", ""], ["2026-11-01 09:00", "A", "r", "m"])
+    for place, row in enumerate(rows):
+        sheet.write_row(place, 0, row)
+    book.close()
+    mapping = UsageMapping(
+        column={"time": "at", "flow": "flow", "run": "run", "model": "model"}, zone="UTC", line="step"
+    )
+    found = read_usage([str(tmp_path / "log.xlsx")], mapping)
+    assert total(found, "calls") == 1 and sum(found.runs.values()) == 1
+
+
+def test_lines_that_differ_in_a_column_nobody_mapped_are_two(tmp_path: Path) -> None:
+    found = log_of(tmp_path, "at,flow,in,cost,id\n2026-11-01 08:00,A,1,1,7\n2026-11-01 08:00,A,1,1,8\n")
+    assert total(found) == 2 and not any(one.doubled for one in found.sums)
+
+
+def test_all_broken_lines_are_counted(tmp_path: Path) -> None:
+    found = log_of(tmp_path, "at,flow,in,cost\n2026-11-01 08:00,A,1,1\n" + "broken\n" * 1500)
+    assert found.rejected == 1500 and "found 1,500 that have not" in found.problems[-1].message
+
+
+def test_a_fixed_value_that_is_no_number_is_refused() -> None:
+    columns = COLUMNS | {
+        "calls": ColumnRule(fixed="many"),
+        "duration": ColumnRule(fixed="1.5"),
+        "day": ColumnRule(fixed="2026-11-01"),
+    }
+    assert [problem.message for problem in mapping_faults(UsageMapping(column=columns, currency="EUR"))] == [
+        "expected a number such as 1.5 for calls, found 'many'",
+        "expected a column of the log for day, found '2026-11-01'",
+    ]
+
+
+def test_without_a_rate_card_nothing_is_estimated_and_currencies_stay_apart(tmp_path: Path, run: Run) -> None:
+    (tmp_path / "flow.yaml").write_text(
+        "zeitbuch: 1\nflows:\n- id: a\n  name: A\n  triggers: [{id: t, kind: event}]\n"
+        "  steps: [{id: s, kind: model, model: {name: m}}]\n  links: [{source: t, target: s}]\n"
+    )
+    (tmp_path / "log.csv").write_text("at,flow,cost,cur\n2026-11-01T08:00:00Z,A,5,EUR\n2026-11-01T09:00:00Z,A,7,SEK\n")
+    (tmp_path / "usage.toml").write_text(
+        'usage = 1\n[column]\ntime = "at"\nflow = "flow"\ncost = "cost"\ncurrency = "cur"\n'
+    )
+    ran = run("reconcile", "log.csv", "--mapping", "usage.toml", "--source", "flow.yaml", "-f", "json", cwd=tmp_path)
+    result = json.loads(ran.out)
+    assert (result["estimated"], result["difference"], result["unexplained"]) == (None, None, None)
+    assert Decimal(result["logged"]) == 5 and "no rate of exchange for SEK" in " ".join(result["notes"])

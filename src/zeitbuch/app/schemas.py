@@ -25,7 +25,7 @@ class SchemaRow(NamedTuple):
 SCHEMAS: tuple[SchemaRow, ...] = (
     SchemaRow("flow", "zeitbuch.core.model.records:NativeFile", "the native form"),
     SchemaRow("dialect", "zeitbuch.readers.dialects.rules:Dialect", "a dialect file (TOML)"),
-    SchemaRow("answers", "zeitbuch.app.dialect_answers:Answers", "answers to the questions of a proposed dialect (TOML)"),
+    SchemaRow("answers", "zeitbuch.app.answers_file:Answers", "answers to the questions of a proposed dialect or mapping (TOML)"),
     SchemaRow("rates", "zeitbuch.core.pricing.rate_card:RateCard", "a rate card (TOML)"),
     SchemaRow("assumptions", "zeitbuch.core.assumptions.rules:Assumptions", "an assumptions file (TOML)"),
     SchemaRow("scenario", "zeitbuch.core.estimate.scenario:Scenario", "a scenario (TOML) for compare"),

@@ -91,7 +91,11 @@ def try_usage(log: OpenLog, estate: Estate, card: RateCard | None) -> UsageTrial
         days[-1] if days else "",
         len(days),
         tuple(columns),
-        tuple(_names_of(sums, Placing(estate, log.mapping, card, CardCosts(card)), estate)),
+        tuple(
+            _names_of(
+                sums, Placing(estate, log.mapping, CardCosts(card), card.currency if card is not None else ""), estate
+            )
+        ),
         log.found.zone,
     )
 

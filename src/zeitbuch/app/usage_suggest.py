@@ -6,17 +6,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from zeitbuch.core.actuals.matching import Names
+from zeitbuch.core.actuals.usage_mapping import is_zone
 from zeitbuch.core.model.problems import fail
-from zeitbuch.core.model.records import Estate, Origin
+from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
-from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 from zeitbuch.readers.usage.log_sample import sample_log
 from zeitbuch.readers.usage.mapping_proposal import MappingProposal, MappingQuestion, propose_mapping
 
-from .dialect_answers import Answers
+from .answers_file import AnswersFile
 
 Ask = Callable[[MappingProposal], dict[str, str]]  # answers to the questions of a proposal, by their ids
-_KIND = TomlKind("a file of answers", "answers", "answers-unreadable", "answers-syntax", "answers-key")
 
 
 def suggest_mapping(path: str, estate: Estate, card: RateCard | None, ask: Ask | None = None) -> MappingProposal:
@@ -60,46 +59,32 @@ class _FirstOf(Names):
         self.folded = {name: dict.fromkeys(list(keys)[:1]) for name, keys in self.folded.items()}
 
 
-class MappingAnswers:
-    """Answers in a file. Each is given once; one to no question is refused by ``refuse_rest``."""
-
-    def __init__(self, path: str) -> None:
-        """Raises ZeitbuchError when the file cannot be read."""
-        self.origin = Origin(path)
-        self.left = {key: str(value) for key, value in load_toml(path, Answers, _KIND)[0].answers.items()}
-        self.asked: dict[str, MappingQuestion] = {}
+class MappingAnswers(AnswersFile):
+    """Answers to the questions of a proposed mapping."""
 
     def __call__(self, made: MappingProposal) -> dict[str, str]:
         """Answers to the questions of a proposal. Raises ZeitbuchError when one is none to its question."""
-        self.asked |= {question.id: question for question in made.questions}
-        known = [question.id for question in made.questions if question.id in self.left]
-        return {key: usable_answer(self.asked[key], self.left.pop(key), self.origin) for key in known}
+        by_id = {question.id: question for question in made.questions}
+        self.asked += by_id
+        return self.take(by_id, lambda key, said: self._usable(by_id[key], said))
 
-    def refuse_rest(self) -> None:
-        """Raises ZeitbuchError when an answer was to no question."""
-        for key in self.left:
-            known = ", ".join(f'"{name}"' for name in self.asked) or "there are none"
-            raise fail(
-                "answer",
-                f"expected an answer to a question of this proposal, found one to '{key}'",
-                f"the questions: {known}",
-                self.origin,
-            )
+    def _usable(self, question: MappingQuestion, said: str) -> str:
+        word = answer_word(question, said)
+        if word is None:
+            message = f"expected {allowed_words(question)} for '{question.id}', found '{said}'"
+            raise fail("answer", message, "", self.origin)
+        return word
 
 
-def usable_answer(question: MappingQuestion, said: str, origin: Origin | None = None) -> str:
-    """The word of an answer, given by number or word. Raises ZeitbuchError when it is none to this question."""
-    words = [word for word, _ in question.answers]
-    if said.strip().isdecimal() and 1 <= int(said) <= len(words):
+def answer_word(question: MappingQuestion, said: str) -> str | None:
+    """The word of an answer given by number, word or as the owner's own; None when it cannot be used."""
+    said, words = said.strip(), [word for word, _ in question.answers]
+    if said.isdecimal() and 1 <= int(said) <= len(words):
         return words[int(said) - 1]
-    if said.strip() in words or (question.others and _fits(question, said.strip())):
-        return said.strip()
-    raise fail("answer", f"expected {allowed_words(question)} for '{question.id}', found '{said}'", "", origin)
+    return said if said in words or (question.others and _fits(question, said)) else None
 
 
 def _fits(question: MappingQuestion, said: str) -> bool:
-    from zeitbuch.core.actuals.usage_mapping import is_zone
-
     return is_zone(said) if question.id == "zone" else len(said) == 3 and said.isalpha()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Sequence
+from functools import partial
 
 from zeitbuch.app.dialect_answers import AnswersInFile, allowed_answers
 from zeitbuch.app.dialect_consequence import weigh_consequence
@@ -23,6 +24,7 @@ from zeitbuch.app.dialects import (
     try_rules,
 )
 from zeitbuch.app.session import Session
+from zeitbuch.cli.shared.asking import read_answer
 from zeitbuch.cli.shared.exit_codes import NO, OK, WRONG
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.progress import progress_for
@@ -56,7 +58,7 @@ def _suggest_dialect(args: argparse.Namespace) -> int:
     ask = _way_of_asking(args)
     proposal, problems = propose_dialect(session, args.source, args.name, ask)
     if isinstance(ask, AnswersInFile) and proposal is not None:
-        ask.refuse_rest()
+        ask.refuse_rest("a question of this proposal or to what an operation is")
     if proposal is None:
         return report_problems(problems, args, WRONG)
     write_output(spell_dialect(proposal.made, proposal.used), args.output)
@@ -89,28 +91,12 @@ def _ask_owner(made: Suggestion) -> dict[str, str]:
     for number, question in enumerate(questions, 1):
         for line in question_lines(number, question):
             say(line, keep_lines=True)
-        said = _read_answer(question)
+        said = read_answer(partial(answer_word, question), allowed_answers(question))
         if said is None:
             break
         if said:
             answers[question.id] = said
     return answers
-
-
-def _read_answer(question: Question) -> str | None:
-    """An answer that can be used, empty for none; None to stop asking."""
-    while True:
-        sys.stderr.write("> ")
-        sys.stderr.flush()
-        said = sys.stdin.readline()
-        if not said or said.strip() == "q":
-            return None
-        if not said.strip():
-            return ""
-        word = answer_word(question, said)
-        if word is not None:
-            return word
-        say(f"expected {allowed_answers(question)}, found '{said.strip()}'")
 
 
 _NOTHING_OUTSIDE = ("no step sends, deletes or spends", "no step is known to send, delete or spend")

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import argparse
 import sys
+from functools import partial
 from pathlib import Path
 
 from zeitbuch.app.session import Session
 from zeitbuch.app.usage import open_logs, try_usage
-from zeitbuch.app.usage_suggest import Ask, MappingAnswers, suggest_mapping, usable_answer
+from zeitbuch.app.usage_suggest import Ask, MappingAnswers, allowed_words, answer_word, suggest_mapping
+from zeitbuch.cli.shared.asking import read_answer
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result, write_output
-from zeitbuch.core.model.problems import ZeitbuchError, fail
+from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.core.report.usage_tables import UsageTrials, columns_sheet, names_sheet
-from zeitbuch.readers.usage.mapping_proposal import MappingProposal, MappingQuestion, proposal_text
+from zeitbuch.readers.usage.mapping_proposal import MappingProposal, proposal_text
 
 
 def run(args: argparse.Namespace) -> int:
@@ -43,7 +45,7 @@ def _suggest(args: argparse.Namespace) -> int:
     estate = _estate_of(session, args)
     made = suggest_mapping(args.log, estate, basis_of(args, session).card, ask)
     if isinstance(ask, MappingAnswers):
-        ask.refuse_rest()
+        ask.refuse_rest("a question of this proposal")
     write_output(proposal_text(made), args.output)
     if not args.quiet:
         _tell(made, args)
@@ -82,28 +84,12 @@ def _ask_owner(made: MappingProposal) -> dict[str, str]:
     say(f"{count_words(len(made.questions), 'question')}; an empty answer leaves one open, q all that are left")
     answers: dict[str, str] = {}
     for question in made.questions:
-        said = _read_answer(question)
+        say(question.text + (f" ({question.example})" if question.example else ""))
+        for number, (word, meaning) in enumerate(question.answers, 1):
+            say(f"  {number} {word}: {meaning}", keep_lines=True)
+        said = read_answer(partial(answer_word, question), allowed_words(question))
         if said is None:
             break
         if said:
             answers[question.id] = said
     return answers
-
-
-def _read_answer(question: MappingQuestion) -> str | None:
-    """An answer that can be used, empty for none; None to stop asking."""
-    say(question.text + (f" ({question.example})" if question.example else ""))
-    for number, (word, meaning) in enumerate(question.answers, 1):
-        say(f"  {number} {word}: {meaning}", keep_lines=True)
-    while True:
-        sys.stderr.write("> ")
-        sys.stderr.flush()
-        said = sys.stdin.readline()
-        if not said or said.strip() == "q":
-            return None
-        if not said.strip():
-            return ""
-        try:
-            return usable_answer(question, said.strip())
-        except ZeitbuchError as error:
-            say(error.problem.message)

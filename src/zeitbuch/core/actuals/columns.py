@@ -50,4 +50,8 @@ UNIT_COLUMNS = {
     "input": "tokens_in", "cached": "tokens_cached", "output": "tokens_out", "characters": "characters", "image": "images", "page": "pages",
     "second": "sound", "call": "calls",
 }  # fmt: skip
+# What the name of a flow, or of a day, is in lines that are totals.
+TOTAL_WORDS = frozenset(
+    "total totals sum summe gesamt gesamtsumme total_general somme totale totaal suma razem łącznie subtotal zwischensumme".split()
+) | {"grand total"}
 TOKEN_UNITS = ("input", "cached", "output")

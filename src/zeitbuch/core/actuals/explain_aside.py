@@ -10,29 +10,13 @@ from decimal import Decimal
 
 from zeitbuch.core.model.words import count_words
 
+from .columns import TOTAL_WORDS
 from .flow_cases import ZERO, FlowCase
 from .matching import NameMatch
 from .placing import Placed, Placing
 from .reasons import ReasonCode
 from .records import Aside, Explanation
 
-_TOTALS = frozenset(
-    {
-        "total",
-        "totals",
-        "sum",
-        "summe",
-        "gesamt",
-        "gesamtsumme",
-        "somme",
-        "totale",
-        "totaal",
-        "suma",
-        "grand total",
-        "subtotal",
-        "zwischensumme",
-    }
-)
 _WORDS: dict[Aside, tuple[ReasonCode, str]] = {
     "doubled": ("lines-doubled", "lines that stand there twice, in every column the same"),
     "no-day": ("lines-without-day", "lines whose day could not be read"),
@@ -78,7 +62,7 @@ def explain_unknown_flows(
     for name, lines in groups.items():
         match = placing.flows.match(name)
         renamed = _renamed(lines, cases)
-        if name.strip().casefold().rstrip(":") in _TOTALS:
+        if name.strip().casefold().rstrip(":") in TOTAL_WORDS:
             words = "lines that look like totals are counted as usage: pass them over in the mapping ([[without]])"
             yield _of_lines("totals-counted", name, words, lines, _is_total(lines, rest))
         elif renamed is not None:

@@ -15,6 +15,8 @@ from .reasons import ReasonCode
 from .records import Explanation
 
 CLOSE = Decimal("0.005")  # by which the bill of a day may differ from the card for rounding
+# A price stays the same for days: what goes up and down is none, and is left unexplained.
+STEADY, FEWEST_DAYS = Decimal("0.03"), 3
 
 
 def explain_prices(lines: Sequence[Placed], costs: CardCosts) -> Iterator[Explanation]:
@@ -38,35 +40,50 @@ def explain_prices(lines: Sequence[Placed], costs: CardCosts) -> Iterator[Explan
 
 
 def _explain(model: str, host: str, days: dict[date, list[Decimal]]) -> Iterator[Explanation]:
-    money = sum((logged - card for logged, card in days.values()), ZERO)
-    if not money:
-        return
-    off = sorted(day for day, (logged, card) in days.items() if abs(logged - card) > CLOSE * max(card, ZERO))
     subject = model + (f" at {host}" if host else "")
-    if not off:
-        every = sorted(days)
-        yield Explanation(
-            "rounding",
-            subject,
-            "costs of the log are rounded otherwise",
-            str(every[0]),
-            str(every[-1]),
-            len(every),
-            money,
-        )
-        return
-    logged, card = (sum((days[day][side] for day in off), ZERO) for side in (0, 1))
-    ratio = f"{logged / card:.3g} times the rate card's" if card else "more than nothing, which the rate card says"
-    since = (
-        f"from {off[0]} " + (f"to {off[-1]} " if off[-1] != max(days) else "on ")
-        if off[0] != min(days) or off[-1] != max(days)
-        else ""
-    )
-    zero = not logged
-    code: ReasonCode = "not-billed" if zero else "price"
-    words = (
-        f"{since}the log bills nothing for it (another meter, a free quota, or costs not exported)"
-        if zero
-        else f"{since}the log's prices are {ratio} (price, discount or rate of exchange)"
-    )
-    yield Explanation(code, subject, words, str(off[0]), str(off[-1]), len(off), money)
+    off = sorted(day for day, (logged, card) in days.items() if abs(logged - card) > CLOSE * max(card, ZERO))
+    near = sorted(day for day in days if day not in off)
+    rest = _more(days, near)
+    if rest:
+        yield _of(subject, "rounding", "costs of the log are rounded otherwise", near, rest)
+    for held in _steady(off, days):
+        if len(held) >= min(FEWEST_DAYS, len(days)):
+            yield _price(subject, held, sorted(days), days)
+
+
+def _price(subject: str, held: Sequence[date], every: Sequence[date], days: dict[date, list[Decimal]]) -> Explanation:
+    """What is told of consecutive days on which the log is as many times the card."""
+    logged, card = (sum((days[day][side] for day in held), ZERO) for side in (0, 1))
+    begins = "" if held[0] == every[0] else f"from {held[0]} "
+    ends = "" if held[-1] == every[-1] else f"to {held[-1]} "
+    if not logged:
+        words = f"{begins}{ends}the log bills nothing for it (another meter, a free quota, or costs not exported)"
+        return _of(subject, "not-billed", words, held, logged - card)
+    times = f"{logged / card:.3g} times the rate card's" if card else "more than the rate card's, which are nothing"
+    words = f"{begins}{ends}the log's prices are {times} (price, discount or rate of exchange)"
+    return _of(subject, "price", words, held, logged - card)
+
+
+def _steady(off: Sequence[date], days: dict[date, list[Decimal]]) -> list[list[date]]:
+    """Days that follow each other among those of the model, as long as the log stays as many times the card: a price holds for a while."""
+    place = {day: number for number, day in enumerate(sorted(days))}
+    found: list[list[date]] = []
+    for day in off:
+        if found and place[day] == place[found[-1][-1]] + 1 and _is_alike(days[found[-1][0]], days[day]):
+            found[-1].append(day)
+        else:
+            found.append([day])
+    return found
+
+
+def _is_alike(one: list[Decimal], other: list[Decimal]) -> bool:
+    """Whether two days have the same ratio of log and card."""
+    return abs(one[0] * other[1] - other[0] * one[1]) <= STEADY * max(one[0] * other[1], other[0] * one[1])
+
+
+def _more(days: dict[date, list[Decimal]], some: Sequence[date]) -> Decimal:
+    return sum((days[day][0] - days[day][1] for day in some), ZERO)
+
+
+def _of(subject: str, code: ReasonCode, words: str, days: Sequence[date], money: Decimal) -> Explanation:
+    return Explanation(code, subject, words, str(days[0]), str(days[-1]), len(days), money)

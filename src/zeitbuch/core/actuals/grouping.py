@@ -60,27 +60,18 @@ def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
     )
 
 
-def days_with_doubled(records: Any, kept: Sequence[str]) -> Any:
-    """The expression for the days on which some lines are equal in all columns that the log has."""
-    by_day = records.select("day", line=_whole_line(records, kept)).group_by("day")
-    counted = by_day.aggregate(lines=lambda t: t.count(), different=lambda t: t.line.nunique())
+def days_with_doubled(records: Any) -> Any:
+    """The expression for the days on which some lines are equal in every column of the log."""
+    counted = records.group_by("day").aggregate(lines=records.count(), different=records["whole"].nunique())
     return counted.filter(counted.different < counted.lines).select("day")
 
 
-def with_doubled(records: Any, kept: Sequence[str]) -> Any:
-    """The records with a mark at each line that stands there once more: equal in all columns that the log has."""
+def with_doubled(records: Any) -> Any:
+    """The records with a mark at each line that stands there once more."""
     import ibis
 
-    same = ibis.window(group_by=[records[name] for name in kept])
+    same = ibis.window(group_by=[records["whole"], records["day"]])
     return records.mutate(doubled=ibis.row_number().over(same) > 0)
-
-
-def _whole_line(records: Any, kept: Sequence[str]) -> Any:
-    """All columns of a line in one number: different numbers are different lines."""
-    import ibis
-
-    parts = [records[name].cast("string").fill_null("\x1e") for name in kept]
-    return ibis.literal("\x1f").join(parts).hash()
 
 
 def runs_of_usage(records: Any) -> Any:

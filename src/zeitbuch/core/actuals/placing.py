@@ -20,8 +20,7 @@ from .usage_mapping import UsageMapping
 
 
 class Placed(Struct, frozen=True):
-    """A sum of the log with its place in the estate: ids, or the log's own names where nothing is known (``flow_known``,
-    ``step_known``). ``cost`` in the card's currency."""
+    """A sum of the log with its place in the estate: ids, or the log's own names where nothing is known. ``cost`` in the card's currency."""
 
     sum: UsageSum
     day: date | None
@@ -30,7 +29,6 @@ class Placed(Struct, frozen=True):
     model: str
     cost: Decimal | None
     aside: Aside
-    step_known: bool
     exchanged: bool = True  # whether its currency could be made the card's
     is_run: bool = False  # whether each of its lines is a run
 
@@ -38,10 +36,11 @@ class Placed(Struct, frozen=True):
 class Placing:
     """Places the sums of a log in an estate."""
 
-    def __init__(self, estate: Estate, mapping: UsageMapping, card: RateCard | None, costs: CardCosts) -> None:
-        self.card = card
+    def __init__(self, estate: Estate, mapping: UsageMapping, costs: CardCosts, currency: str) -> None:
+        """``currency`` is the one in which costs are told."""
+        self.card = card = costs.card
         self.costs = costs
-        self.currency = card.currency if card is not None else mapping.currency
+        self.currency = currency
         self.flows = Names({flow.id: (flow.name,) for flow in estate.flows}, mapping.flows)
         self.by_id: dict[str, Flow] = {flow.id: flow for flow in reversed(estate.flows)}
         self.models = Names(_models_of(estate, card), mapping.models)
@@ -75,10 +74,9 @@ class Placing:
         flow = self.flows.match(one.flow) if one.flow else None
         model = self.model_of(one.model)
         aside = self._aside(one, day, first, last, flow is not None and bool(flow.id))
-        step, known = one.step, False
-        if flow is not None and flow.id and one.step:
-            match = self.steps_of(flow.id).match(one.step)
-            step, known = match.id or one.step, bool(match.id)
+        step = one.step
+        if flow is not None and flow.id and step:
+            step = self.steps_of(flow.id).match(step).id or step
         cost, exchanged = self._cost_of(one, day)
         if "cost" not in self.mapping.column and day is not None:
             cost = self.costs.cost_of(one, model, day)
@@ -90,7 +88,6 @@ class Placing:
             model,
             cost,
             aside,
-            known,
             exchanged,
             self.mapping.line == "run",
         )
@@ -113,7 +110,7 @@ class Placing:
     def _cost_of(self, one: UsageSum, day: date | None) -> tuple[Decimal | None, bool]:
         if one.cost is None:
             return None, True
-        if not one.currency or not self.currency or one.currency.upper() == self.currency.upper():
+        if one.currency.upper() == self.currency.upper():
             return one.cost, True
         worth = (
             self.card.currency_worth(one.currency.upper(), day) if self.card is not None and day is not None else None

@@ -23,7 +23,7 @@ class Reason(NamedTuple):
 
 REASONS: tuple[Reason, ...] = (
     Reason("days-missing", "Days on which the log has no line at all.", "Export them."),
-    Reason("lines-doubled", "Lines that stand there twice, equal in every column that the mapping names.", "Nothing: they are counted once."),
+    Reason("lines-doubled", "Lines that stand there twice, equal in every column of the log.", "Nothing: they are counted once."),
     Reason("lines-without-day", "Lines whose day could not be read.", "Correct `format` or `zone` in the mapping."),
     Reason("test-environment", "Lines of environments that are not production.", "Nothing, or bill them to whom they belong."),
     Reason("outside-any-flow", "Calls that name no flow.", "Ask who makes them."),
@@ -49,7 +49,7 @@ REASONS: tuple[Reason, ...] = (
     Reason("unit-not-counted", "A unit that the estimate bills and the log does not count.", "Map its column, if there is one."),
     Reason("size-or-price", "The rate card cannot price what the log counts.", "Add the price."),
     Reason("model-other", "Another model than the definition names.", "Ask who changed it."),
-    Reason("price", "The log's prices are not the rate card's.", "Correct the card, or ask the vendor."),
+    Reason("price", "The log is for days as many times the rate card's prices; what goes up and down is left unexplained.", "Correct the card, or ask the vendor."),
     Reason("not-billed", "The log bills nothing for calls that have a price.", "Ask who is billed instead: another meter, a free quota."),
     Reason("rounding", "Costs of the log are rounded otherwise.", "Nothing."),
     Reason("host-switched", "A flow ran on another host from a day on.", "Nothing: it says where to look for the rest of its lines."),

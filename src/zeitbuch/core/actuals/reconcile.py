@@ -19,7 +19,7 @@ from zeitbuch.core.pricing.call_prices import Counter as TokenCounter
 from zeitbuch.core.pricing.rate_card import RateCard
 
 from .card_costs import CardCosts
-from .expected import ExpectedFlow, expected_flows
+from .expected import expected_flows
 from .explain_aside import explain_asides, explain_unknown_flows
 from .explain_clocks import explain_hosts, explain_hours
 from .explain_parts import explain_flow, spells_of
@@ -33,7 +33,6 @@ from .usage_mapping import UsageMapping
 
 RunCounts = Mapping[tuple[str, str, str, str], int]  # day, environment, host, flow -> runs
 _NOISE = Decimal("0.000001")
-_FEW = 3  # flows of which notes name so many
 
 
 class Asked(Struct, frozen=True):
@@ -71,7 +70,8 @@ def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
     """Estimate against logs over their days, or those that are asked for. Raises ZeitbuchError where no line has such a day."""
     costs = CardCosts(basis.card)
     placed: list[Placed] = []
-    placings = [Placing(basis.estate, log.mapping, basis.card, costs) for log in logs]
+    currency = basis.card.currency if basis.card is not None else _main_currency(logs)
+    placings = [Placing(basis.estate, log.mapping, costs, currency) for log in logs]
     for log, placing in zip(logs, placings, strict=True):
         placed += place_all(log.sums, placing, asked.first, asked.last)
     days = _days_of(placed, asked)
@@ -81,10 +81,21 @@ def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
     cases = flow_cases(basis.estate, placed, expected, runs, all_runs)
     has_cost = ["cost" in log.mapping.column for log in logs]
     known = all(has_cost) or basis.card is not None
-    explained = list(_explain(placed, cases, days, placings, costs)) if known else []
+    # Without a rate card nothing is estimated in money, so that there is no difference to take apart.
+    explained = list(_explain(placed, cases, days, placings, costs)) if basis.card is not None else []
     explained += [*explain_hosts(cases), *explain_hours(cases, _hours_by_flow(logs, placings))]
     cost_from: CostFrom = "nothing" if not known else "log" if all(has_cost) else "both" if any(has_cost) else "rates"
     return _result(placed, cases, days, explained, asked, placings[0], cost_from)
+
+
+def _main_currency(logs: Sequence[Log]) -> str:
+    """The currency of most lines; costs in others are left out, and that is said."""
+    lines: Counter[str] = Counter()
+    for log in logs:
+        for one in log.sums:
+            if one.cost is not None:
+                lines[one.currency.upper()] += one.lines
+    return lines.most_common(1)[0][0] if lines else ""
 
 
 def _days_of(placed: Sequence[Placed], asked: Asked) -> list[date]:
@@ -159,6 +170,7 @@ def _result(
     estimated = sum((case.estimated_on(day) or ZERO for case in cases for day in days), ZERO)
     logged = total(lambda one: one.aside != "passed")
     compared = total(lambda one: one.aside not in ("passed", "outside"))
+    is_known = cost_from != "nothing" and placing.card is not None
     difference = compared - estimated
     told = sum((one.money for one in explained if one.money is not None), ZERO)
     order = sorted(explained, key=lambda one: -abs(one.money or ZERO))
@@ -169,14 +181,15 @@ def _result(
         sum(one.sum.lines for one in placed),
         logged if cost_known else None,
         compared if cost_known else None,
-        estimated,
-        difference if cost_known else None,
-        _without_noise(difference - told) if cost_known else None,
+        estimated if placing.card is not None else None,
+        difference if is_known else None,
+        _without_noise(difference - told) if is_known else None,
         group_gaps(asked.by, cases, placed, days, placing.card, cost_known),
         tuple(order),
         tuple([_row(one) for one in placed]),
         asked.by,
-        tuple(_notes(placed, cases, days)),
+        tuple(_notes(placed)),
+        tuple([case.name for case in cases if _is_left_out(case, days)]),
     )  # fmt: skip
 
 
@@ -193,7 +206,7 @@ def _row(one: Placed) -> UsageRow:
     )  # fmt: skip
 
 
-def _notes(placed: Sequence[Placed], cases: Sequence[FlowCase], days: Sequence[date]) -> Iterator[str]:
+def _notes(placed: Sequence[Placed]) -> Iterator[str]:
     passed = [one.sum for one in placed if one.aside == "passed"]
     if passed:
         money = sum((one.cost for one in passed if one.cost is not None), ZERO)
@@ -204,22 +217,12 @@ def _notes(placed: Sequence[Placed], cases: Sequence[FlowCase], days: Sequence[d
     foreign = {one.sum.currency for one in placed if not one.exchanged}
     if foreign:
         yield f"no rate of exchange for {', '.join(sorted(foreign))}: these costs are left out"
-    yield from _unknown_volumes([case.name for case in cases if _has_unknown_volume(case.expected, days)])
 
 
 def _lines_words(sums: Sequence[UsageSum]) -> str:
     return count_words(sum(one.lines for one in sums), "line")
 
 
-def _unknown_volumes(names: Sequence[str]) -> Iterator[str]:
-    more = f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
-    if names:
-        yield f"the estimate leaves out flows whose volume nobody has said: {', '.join(names[:_FEW])}{more}"
-
-
-def _has_unknown_volume(expected: ExpectedFlow | None, days: Sequence[date]) -> bool:
-    return (
-        expected is not None
-        and any(expected.runs.get(day) is None for day in days)
-        and bool(expected.steps_on(days[0]))
-    )
+def _is_left_out(case: FlowCase, days: Sequence[date]) -> bool:
+    """Whether a flow that calls models has days whose estimate is not known."""
+    return any(case.calls_of_run(day) and case.estimated_on(day) is None for day in days)

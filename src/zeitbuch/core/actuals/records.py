@@ -67,7 +67,8 @@ class Explanation(Struct, frozen=True):
 class Reconciled(Struct, frozen=True):
     """The result. ``logged`` is the total of all lines, to the cent that of the log; ``compared`` the part that is held against
     ``estimated``; ``unexplained`` is what of their difference no explanation takes up. ``cost_from`` says whether costs are the log's, or
-    worked out from its tokens at the prices of the rate card."""
+    worked out from its tokens at the prices of the rate card. ``left_out`` names flows that ``estimated`` leaves out on some day, as
+    nobody has said how often they run or what a model costs."""
 
     first_day: str
     last_day: str
@@ -85,3 +86,4 @@ class Reconciled(Struct, frozen=True):
     rows: tuple[UsageRow, ...]
     by: By = "flow"
     notes: tuple[str, ...] = ()
+    left_out: tuple[str, ...] = ()

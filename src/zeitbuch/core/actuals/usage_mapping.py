@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import Literal
 from zoneinfo import ZoneInfo
@@ -13,11 +14,15 @@ from msgspec import Struct
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .columns import BY_NAME
+from .columns import BY_NAME, Sort
 
 Line = Literal["call", "step", "run", "sum"]
 LogForm = Literal["", "csv", "xlsx", "jsonl", "parquet"]
-_CLOCKS = ("time",)
+_NUMBER = re.compile(r"\d+(\.\d+)?")
+_FIXED: dict[Sort, str] = {
+    "time": "a column of the log", "day": "a column of the log", "count": "a number such as 1.5", "money": "a number such as 1.5",
+    "seconds": "a number such as 1.5",
+}  # fmt: skip
 
 
 class ColumnRule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -92,16 +97,25 @@ def mapping_faults(mapping: UsageMapping) -> list[Problem]:
     ]
 
 
-def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
+def _column_faults(name: str, rule: ColumnRule | None) -> Iterator[tuple[str, str, str]]:
     known = ", ".join(BY_NAME)
+    if name not in BY_NAME:
+        yield f"/column/{name}", f"expected a column of usage records, found '{name}'", f"known are: {known}"
+    elif rule is not None and bool(rule.column) == bool(rule.fixed):
+        yield f"/column/{name}", f"expected either column or fixed for {name}", "name one of the two"
+    elif rule is not None and rule.fixed and not _is_fixed(BY_NAME[name].sort, rule.fixed):
+        yield (
+            f"/column/{name}",
+            f"expected {_FIXED[BY_NAME[name].sort]} for {name}, found '{rule.fixed}'",
+            "correct it",
+        )
+    elif rule is not None and not 0 < rule.times < float("inf"):
+        yield f"/column/{name}", f"expected times to be over 0 and finite, found {rule.times:g}", "correct it"
+
+
+def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
     for name in mapping.column:
-        rule = mapping.rule_of(name)
-        if name not in BY_NAME:
-            yield f"/column/{name}", f"expected a column of usage records, found '{name}'", f"known are: {known}"
-        elif rule is not None and bool(rule.column) == bool(rule.fixed):
-            yield f"/column/{name}", f"expected either column or fixed for {name}", "name one of the two"
-        elif rule is not None and not 0 < rule.times < float("inf"):
-            yield f"/column/{name}", f"expected times to be over 0 and finite, found {rule.times:g}", "correct it"
+        yield from _column_faults(name, mapping.rule_of(name))
     if "time" not in mapping.column and "day" not in mapping.column:
         yield "/column", "expected a column for time or for day, found neither", "say which column has them"
     if "cost" in mapping.column and not mapping.currency and "currency" not in mapping.column:
@@ -115,6 +129,11 @@ def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
     for key in ("zone", "days_in"):
         if (found := getattr(mapping, key)) and not is_zone(found):
             yield f"/{key}", f"expected a time zone, found '{found}'", "name one as Europe/Oslo or UTC"
+
+
+def _is_fixed(sort: Sort, text: str) -> bool:
+    """Whether one value can stand for a column of all lines."""
+    return sort == "name" or (sort in ("count", "money", "seconds") and _NUMBER.fullmatch(text) is not None)
 
 
 def is_zone(name: str) -> bool:

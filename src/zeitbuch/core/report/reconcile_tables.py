@@ -9,6 +9,7 @@ from msgspec import structs
 
 from zeitbuch.core.actuals.matching import Kind
 from zeitbuch.core.actuals.records import Explanation, Reconciled
+from zeitbuch.core.assumptions.money import money_cell
 from zeitbuch.core.model.sheet import Column, Sheet, top_of
 from zeitbuch.core.model.words import count_words
 
@@ -22,6 +23,7 @@ _COST_FROM = {
     "both": "costs of the log, and where it has none its tokens at the prices of the rate card",
     "nothing": "neither the log nor a rate card says what anything costs",
 }
+_NAMED = 3  # flows
 SHOWN = 12  # explanations below a table
 
 
@@ -45,7 +47,7 @@ def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -
         for gap in result.groups
     ]  # fmt: skip
     total = (
-        *(("", "total") if full else ("total",)), *_total_calls(result), result.estimated, result.compared, result.difference, _ratio(result),
+        *(("", "total") if full else ("total",)), *_total_calls(result), money_cell(result.estimated, result.left_out), result.compared, result.difference, _ratio(result),
     )  # fmt: skip
     sheet = Sheet(columns, tuple(rows), total if not full else None, title=_title(result))
     shown = top_of(sheet, top)
@@ -55,13 +57,7 @@ def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -
 
 def _total_calls(result: Reconciled) -> tuple[float | None, float | None]:
     """Estimated calls and those of the log; None where one of the subjects has none that are known."""
-    estimated = [
-        gap.estimated_calls
-        for gap in result.groups
-        if gap.logged_cost is None or gap.estimated_cost is not None or gap.estimated_calls is not None
-    ]
-    logged = [gap.logged_calls for gap in result.groups]
-    return _sum(estimated), _sum(logged)
+    return _sum([gap.estimated_calls for gap in result.groups]), _sum([gap.logged_calls for gap in result.groups])
 
 
 def _sum(values: list[float | None]) -> float | None:
@@ -81,7 +77,16 @@ def _title(result: Reconciled) -> str:
 
 def reconcile_notes(result: Reconciled) -> tuple[str, ...]:
     """Where the figures come from, and what is left out."""
-    return (_COST_FROM[result.cost_from], *result.notes)
+    notes = [_COST_FROM[result.cost_from], *result.notes]
+    names = result.left_out
+    if names and result.estimated is not None:
+        more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+        notes.append(
+            f"the estimate leaves out flows of which nobody has said how often they run, or what a model costs: {', '.join(names[:_NAMED])}{more}"
+        )
+    if result.estimated is None:
+        notes.append("nothing is estimated in money without a rate card: --rates FILE")
+    return tuple(notes)
 
 
 def why_sheet(result: Reconciled) -> Sheet | None:

@@ -38,9 +38,6 @@ FILLERS = frozenset(
     "name names title titel id nr no number nummer of the de del du da do di la le el der die das von used usado utilisé verwendet total gesamt log event "
     "value wert nombre nom nome naam navn nazwa utc y et und and token tokens".split()
 )
-TOTALS = frozenset(
-    "total totals sum summe gesamt gesamtsumme total_general somme totale totaal suma razem łącznie subtotal zwischensumme".split()
-)
 _CAMEL = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _SPLIT = re.compile(r"[\W_]+")
 # Units in heads -> by how much a number is taken.

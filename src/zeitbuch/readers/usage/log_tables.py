@@ -24,7 +24,10 @@ _BY_SUFFIX: dict[str, LogForm] = {
     ".json": "jsonl", ".parquet": "parquet", ".pq": "parquet",
 }  # fmt: skip
 FILE = "zeitbuch_file"  # the column that says from which file a line is
-_MOST_REJECTS = 1000
+_MOST_REJECTS = 1000  # lines that are named; all are counted
+_GUESSED = frozenset(
+    {"DATE", "TIME", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", "TIMESTAMP_S", "TIMESTAMP_MS", "TIMESTAMP_NS", "UUID"}
+)
 _BEGIN = 1_000_000  # bytes in which ends of lines are looked at
 
 
@@ -104,7 +107,7 @@ def _open_csv(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     head = _head_of(path, mapping, delimiter)
     options = {
         "auto_detect": False, "columns": dict.fromkeys(head, "VARCHAR"), "header": True, "delim": delimiter, "quote": '"', "escape": '"',
-        "encoding": mapping.encoding, "skip": mapping.skip, "store_rejects": True, "rejects_limit": _MOST_REJECTS,
+        "encoding": mapping.encoding, "skip": mapping.skip, "store_rejects": True, "rejects_limit": 0,
         "rejects_table": "rejected", "rejects_scan": "rejected_scans",
     }  # fmt: skip
     try:
@@ -166,30 +169,40 @@ def copies(engine: Any) -> dict[str, str]:
     return found
 
 
-def rejected_lines(engine: Any) -> list[Problem]:
-    """The lines of text tables that the engine could not read, once it has read them."""
-    asked = (
-        "SELECT s.file_path, r.line, any_value(r.error_message) FROM rejected r JOIN rejected_scans s USING (scan_id, file_id) "
-        "GROUP BY s.file_path, r.line ORDER BY s.file_path, r.line"
+def rejected_lines(engine: Any) -> tuple[int, list[Problem]]:
+    """How many lines of text tables the engine could not read, once it has read them, and a problem for each of the first of them."""
+    lines = (
+        "(SELECT s.file_path, r.line, any_value(r.error_message) AS words FROM rejected r JOIN rejected_scans s USING (scan_id, file_id) "
+        "GROUP BY s.file_path, r.line)"
     )
     try:
-        rows = engine.raw_sql(asked).fetchall()
+        ((count,),) = engine.raw_sql(f"SELECT count(*) FROM {lines}").fetchall()
+        rows = engine.raw_sql(f"SELECT * FROM {lines} ORDER BY file_path, line LIMIT {_MOST_REJECTS}").fetchall()
     except engine_errors():  # no such table: no text table was read
-        return []
+        return 0, []
     hint = "mend the log or export it again: the line was not counted"
     known = copies(engine)
-    return [
+    told = [
         Problem(
             "usage-line", "error", f"expected a line with all columns, found: {words.splitlines()[0]}",
             Origin(known.get(path, path), line=int(line)), hint,
         )
         for path, line, words in rows
     ]  # fmt: skip
+    if count > len(told):
+        last = told[-1].origin
+        found = f"expected lines with all columns, found {count:,} that have not, in all files"
+        told.append(Problem("usage-line", "error", found, Origin(last.source) if last is not None else None, hint))
+    return count, told
 
 
 def _open_json_lines(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     try:
         lines = engine.read_json(path, format="auto")
+        described = engine.con.execute(f'DESCRIBE "{lines.get_name()}"').fetchall()
+        # What the engine takes for times loses the zone that it names: texts stay texts.
+        columns = {row[0]: "VARCHAR" if row[1] in _GUESSED else row[1] for row in described}
+        lines = engine.read_json(path, format="auto", columns=columns)
         lines.schema()
     except engine_errors() as error:
         raise _unreadable(path, error) from None

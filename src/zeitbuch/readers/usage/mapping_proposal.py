@@ -11,12 +11,12 @@ from typing import Any, NamedTuple
 
 from msgspec import structs
 
-from zeitbuch.core.actuals.columns import BY_NAME
+from zeitbuch.core.actuals.columns import BY_NAME, TOTAL_WORDS
 from zeitbuch.core.actuals.matching import Names
 from zeitbuch.core.actuals.usage_mapping import ColumnRule, Line, PassedOver, UsageMapping, is_zone
 
 from .column_guesses import CURRENCY, SURE, ColumnGuess, ColumnLook, guess_columns, look_at
-from .column_words import TOTALS, UNITS, head_words
+from .column_words import UNITS, head_words
 from .log_sample import LogSample
 
 _NOTHING = "nothing"
@@ -204,7 +204,7 @@ class _Proposing:
             if BY_NAME[guess.name].sort != "name":
                 continue
             words = sorted(
-                {value for value in self.looks[guess.column].values if value.casefold().rstrip(":") in TOTALS}
+                {value for value in self.looks[guess.column].values if value.casefold().rstrip(":") in TOTAL_WORDS}
             )
             if words:
                 found.append(PassedOver(guess.column, equals=words, reason="totals"))

@@ -5,7 +5,6 @@
 from __future__ import annotations
 
 import re
-from datetime import datetime
 from functools import lru_cache
 from typing import Any
 
@@ -68,8 +67,8 @@ def clock_expression(value: Any, form: str, mapping: UsageMapping) -> Any:
         return made["to_local"](here, found.cast("timestamp('UTC')")) if "%z" in form else _moved(found, mapping)
     import ibis
 
-    clock = text.substr(10)  # what stands behind the day
-    zoned = clock.contains("+") | clock.contains("-") | clock.contains("Z") | clock.contains("z")
+    clock = text.substr(11)  # what stands behind the day and its sign; letters in it name a zone
+    zoned = clock.contains("+") | clock.contains("-") | (clock.lower() != clock.upper())
     moment = made["to_local"](here, text.try_cast("timestamp('UTC')"))
     return ibis.cases(
         (clock == "", ibis.null("timestamp")),  # a day is no clock time
@@ -98,8 +97,3 @@ def day_expression(value: Any, form: str) -> Any:
     if form == "iso":
         return text.try_cast("date")
     return engine_functions()["strptime"](text, form).date()
-
-
-def has_clock(form: str) -> bool:
-    """Whether a form of strptime has hours."""
-    return form in ("iso", *_UNITS) or datetime(2026, 1, 2, 3, 4).strftime(form) != datetime(2026, 1, 2).strftime(form)

@@ -105,7 +105,7 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
             records = _kept_records(engine, records)
         rows = _fetch(sums_of_usage(records, measured))
         if days := _days_doubled(records, rows, kept, few):
-            twice = with_doubled(records.filter(records.day.isin(days)), kept)
+            twice = with_doubled(records.filter(records.day.isin(days)))
             records = ibis.union(twice, records.filter(~records.day.isin(days).fill_null(False)))
             rows = _fetch(sums_of_usage(records, measured))
         runs = _fetch(runs_of_usage(records)) if "run" in mapping.column else []
@@ -117,8 +117,8 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
             Problem("usage-unreadable", "error", f"expected a usage log, found: {words}", place, hint)
         )
         return
-    rejects = rejected_lines(engine)
-    found.rejected += len(rejects)
+    rejected, rejects = rejected_lines(engine)
+    found.rejected += rejected
     found.problems += rejects
     found.sums += [usage_sum(row) for row in rows]
     _tell_empty(tables, rows, rejects, found)
@@ -156,7 +156,7 @@ def _days_doubled(records: Any, rows: Sequence[dict[str, Any]], kept: Sequence[s
     if not looked:
         return []
     some = records if len(looked) == len(by_day) else records.filter(records.day.isin(looked))
-    return [row["day"] for row in _fetch(days_with_doubled(some, kept)) if row["day"] is not None]
+    return [row["day"] for row in _fetch(days_with_doubled(some)) if row["day"] is not None]
 
 
 def _tell_empty(

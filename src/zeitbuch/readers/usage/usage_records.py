@@ -7,7 +7,7 @@ from typing import Any
 
 from zeitbuch.core.actuals.columns import BY_NAME, USAGE_COLUMNS, UsageColumn
 from zeitbuch.core.actuals.usage_mapping import ColumnRule, UsageMapping
-from zeitbuch.core.model.problems import Problem, fail
+from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
 from .log_tables import FILE
@@ -42,7 +42,7 @@ def missing_columns(lines: Any, mapping: UsageMapping, path: str) -> list[Proble
 
 def records_of(lines: Any, mapping: UsageMapping) -> Any:
     """Usage records: all columns of the table, ``refused_NAME`` (0 or 1) for those that the mapping names, ``passed``, ``is_failed``,
-    ``file``."""
+    ``file``, and ``whole``, a number that lines share which are equal in every column of the log."""
     import ibis
 
     made: dict[str, Any] = {}
@@ -61,12 +61,20 @@ def records_of(lines: Any, mapping: UsageMapping) -> Any:
     if "calls" not in mapping.column:
         made["calls"] = _calls(made, mapping)
     failed = [word.casefold() for word in mapping.failed]
-    ended = made["status"].lower().isin(failed).fill_null(False) if failed else ibis.literal(False)
+    ended = made["status"].strip().lower().isin(failed).fill_null(False) if failed else ibis.literal(False)
     made["is_failed"] = ended.cast("int64")
     made["passed"] = _passed(lines, mapping)
     made["doubled"] = ibis.literal(False)
     made["file"] = lines[FILE]
+    made["whole"] = _whole_line(lines)
     return lines.select(**made)
+
+
+def _whole_line(lines: Any) -> Any:
+    import ibis
+
+    parts = [lines[name].cast("string").fill_null("\x1e") for name in lines.columns if name != FILE]
+    return ibis.literal("\x1f").join(parts).hash()
 
 
 def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
@@ -91,15 +99,15 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
     import ibis
 
     if rule.fixed:
-        return _fixed(row, rule, mapping), None
+        return _fixed(row, rule), None
     raw = lines[rule.column]
     if row.sort == "time":
         return clock_expression(raw, rule.format, mapping), raw
     if row.sort == "day":
         return day_expression(raw, rule.format), raw
     if row.sort == "name":
-        text = raw.cast("string")  # blanks around names go when they are added up
-        known = [(text == word, ibis.literal(said)) for word, said in rule.values.items()]
+        text = raw.cast("string").nullif("")  # blanks around names go when they are added up
+        known = [(text.strip() == word, ibis.literal(said)) for word, said in rule.values.items()]
         return (ibis.cases(*known, else_=text) if known else text), None
     kind = _TYPES[row.sort]
     number = number_expression(raw, mapping, kind) if raw.type().is_string() else raw.try_cast(kind)
@@ -107,15 +115,13 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
     return (number if rule.times == 1 else (number * ibis.literal(str(rule.times)).cast(kind)).cast(kind)), raw
 
 
-def _fixed(row: UsageColumn, rule: ColumnRule, mapping: UsageMapping) -> Any:
+def _fixed(row: UsageColumn, rule: ColumnRule) -> Any:
     import ibis
 
     if row.sort == "name":
         return ibis.literal(rule.fixed)
-    if row.sort in ("time", "day"):
-        raise fail("usage-mapping", f"expected a column for {row.name}, found a fixed value", "name its column")
-    value = number_expression(ibis.literal(rule.fixed), mapping, _TYPES[row.sort])
-    return value * ibis.literal(str(rule.times)).cast(_TYPES[row.sort]) if rule.times != 1 else value
+    kind = _TYPES[row.sort]
+    return (ibis.literal(rule.fixed).cast(kind) * ibis.literal(str(rule.times)).cast(kind)).cast(kind)
 
 
 def _is_refused(raw: Any, value: Any) -> Any:
