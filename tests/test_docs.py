@@ -259,6 +259,7 @@ def test_commands_of_the_usage_docs_run_as_written(demo: Path, run: Run) -> None
     from zeitbuch.core.actuals.columns import USAGE_COLUMNS
     from zeitbuch.core.actuals.reasons import REASONS, ReasonCode
     from zeitbuch.core.actuals.usage_mapping import UsageMapping
+    from zeitbuch.readers.usage.mapping_file import load_usage_mapping
 
     text = (ROOT / "docs" / "usage.md").read_text()
     for line in "\n".join(re.findall(r"```sh\n(.*?)```", text, re.DOTALL)).splitlines():
@@ -271,8 +272,10 @@ def test_commands_of_the_usage_docs_run_as_written(demo: Path, run: Run) -> None
     assert {row.code for row in REASONS} == set(ReasonCode.__args__)  # type: ignore[attr-defined]
     named = set(re.findall(r"`(?:\[+)?([a-z_]+)(?:\]+)?`", text))
     assert {row.name for row in USAGE_COLUMNS} | set(UsageMapping.__struct_fields__) - {"usage", "name"} <= named
-    (toml,) = [block for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL) if "usage = 1" in block]
+    toml, other = [block for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL) if "usage = 1" in block]
     (demo / "usage" / "docs.toml").write_text(toml)
+    (demo / "usage" / "traces.toml").write_text(other)
+    assert load_usage_mapping(str(demo / "usage" / "traces.toml")).form == "otlp"
     ran = run("usage", "test", "--mapping", "usage/docs.toml", cwd=demo)
     assert ran.code == 0 and "172.39 EUR" in ran.out
     figures = run("reconcile", cwd=demo).out

@@ -18,7 +18,7 @@ from conftest import Run
 from zeitbuch.core.actuals.matching import Names
 from zeitbuch.core.actuals.usage_mapping import ColumnRule, PassedOver, UsageMapping, mapping_faults
 from zeitbuch.core.model.records import Estate
-from zeitbuch.readers.usage.usage_log import UsageSums, read_usage
+from zeitbuch.readers.usage.usage_log import UsageSums, log_files, read_usage
 
 COLUMNS: dict[str, str | ColumnRule] = {"time": "at", "flow": "flow", "tokens_in": "in", "cost": "cost"}
 
@@ -361,3 +361,17 @@ def test_without_a_rate_card_nothing_is_estimated_and_currencies_stay_apart(tmp_
     result = json.loads(ran.out)
     assert (result["estimated"], result["difference"], result["unexplained"]) == (None, None, None)
     assert Decimal(result["logged"]) == 5 and "no rate of exchange for SEK" in " ".join(result["notes"])
+
+
+@pytest.mark.parametrize("text", ["nan", "inf", "-1", "1e400", "0x10"])
+def test_what_only_looks_like_a_number_is_refused(text: str, tmp_path: Path) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text(f"day,flow,n,c\n2026-10-01,a,{text},1\n2026-10-01,a,5,1\n")
+    columns: dict[str, str | ColumnRule] = {"day": "day", "flow": "flow", "calls": "n", "cost": "c"}
+    found = read_usage([str(path)], UsageMapping(line="sum", currency="EUR", column=columns))
+    assert [(one.calls, one.cost) for one in found.sums] == [(5.0, 2)] and found.refused == {"calls": 1}
+
+
+def test_files_of_a_mapping_may_begin_at_the_root(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("x")
+    assert log_files([], UsageMapping(files=[str(tmp_path / "*.csv")]), "elsewhere") == [str(tmp_path / "a.csv")]

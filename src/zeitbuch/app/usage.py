@@ -62,7 +62,7 @@ def open_logs(session: Session, paths: Sequence[str], mappings: Sequence[str]) -
             found = read_usage(files, mapping)
             advance(len(files))
         session.problems += found.problems
-        logs.append(OpenLog(path, mapping, found))
+        logs.append(OpenLog(path, found.mapping, found))
     return logs
 
 

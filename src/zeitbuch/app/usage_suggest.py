@@ -12,6 +12,7 @@ from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.readers.usage.log_sample import sample_log
 from zeitbuch.readers.usage.mapping_proposal import MappingProposal, MappingQuestion, propose_mapping
+from zeitbuch.readers.usage.standard_proposal import propose_standard, standard_form_of
 
 from .answers_file import AnswersFile
 
@@ -22,6 +23,8 @@ def suggest_mapping(path: str, estate: Estate, card: RateCard | None, ask: Ask |
     """The proposal for a log, with the answers that are given. Raises ZeitbuchError when the log cannot be read."""
     sample = sample_log(path)
     known = _known_names(estate, card)
+    if form := standard_form_of(sample):
+        return propose_standard(sample, form, known)
     zones = list(
         dict.fromkeys(
             zone for flow in estate.flows for one in flow.triggers if one.schedule and (zone := one.schedule.zone)

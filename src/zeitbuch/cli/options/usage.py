@@ -47,7 +47,9 @@ def _add_suggest(parts: argparse._SubParsersAction[argparse.ArgumentParser]) -> 
         "  zeitbuch usage suggest log.csv -o usage.toml --ask\n"
         "  zeitbuch usage suggest log.csv -o usage.toml --answers answers.toml",
     )
-    suggest.add_argument("log", metavar="FILE", help="a usage log (CSV, XLSX, JSON Lines, Parquet)")
+    suggest.add_argument(
+        "log", metavar="FILE", help="a usage log (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS)"
+    )
     suggest.add_argument("-o", "--output", metavar="FILE", help="write the mapping to FILE instead of standard output")
     asked = suggest.add_mutually_exclusive_group()
     asked.add_argument("--ask", action="store_true", help="ask what is not sure, on the terminal")
@@ -63,7 +65,7 @@ def add_usage(parser: argparse.ArgumentParser) -> None:
         "usage",
         metavar="USAGE",
         nargs="*",
-        help="usage logs (CSV, XLSX, JSON Lines, Parquet); without them those of the mapping",
+        help="usage logs (CSV, XLSX, JSON Lines, Parquet, OTLP JSON, XES, FOCUS); without them those of the mapping",
     )
     parser.add_argument(
         "--mapping",

@@ -27,6 +27,7 @@ USAGE_COLUMNS: tuple[UsageColumn, ...] = (
     UsageColumn("step", "name", "id or name of the step"),
     UsageColumn("feature", "name", "feature, team or cost centre"),
     UsageColumn("model", "name", "model that answered"),
+    UsageColumn("meter", "name", "what the bill counts by: a meter or article"),
     UsageColumn("status", "name", "how it ended"),
     UsageColumn("currency", "name", "currency of the cost (ISO 4217)"),
     UsageColumn("calls", "count", "model calls, where a line stands for several"),

@@ -46,6 +46,9 @@ def explain_flow(
     silent = _silent_days(case, here)
     yield from _silences(case, here, silent)
     left = [day for day in here if day not in silent]
+    if not case.tells_calls(left):
+        yield from _without_calls(case, left)
+        return
     yield from _runs(case, left)
     parts, unknown = sides_of(case, left)
     for part in parts:
@@ -60,6 +63,22 @@ def explain_flow(
             _days_of(unknown),
             money,
         )
+
+
+def _without_calls(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
+    """All that can be said of lines that tell no calls: runs, where these are known, and what is left."""
+    at_runs = case.runs is not None
+    if at_runs:
+        yield from _runs(case, days)
+    awaited = sum(
+        (case.cost_of(case.runs.get(day, 0.0) if case.runs is not None else case.awaited_on(day), day) for day in days),
+        ZERO,
+    )
+    money = case.logged_on(days) - awaited
+    if abs(money) > _SMALL:
+        each = "for so many runs" if at_runs else "in all"
+        words = f"{money + awaited:,.2f} in the log, {awaited:,.2f} were estimated {each}; the log tells no calls, so that nobody sees by what"
+        yield _of(case, "cost-differs", words, days, money, at_runs)
 
 
 def _not_estimated(case: FlowCase, days: Sequence[date]) -> Iterator[tuple[ReasonCode, str, list[date]]]:
@@ -180,6 +199,10 @@ def _runs(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation]:
         seen = "runs" if case.all_runs else "runs with a model call"
         words = f"{sum(known):,.0f} {seen} in the log, {awaited:,.0f} runs were estimated"
         yield _of(case, "runs-more" if sum(known) > awaited else "runs-fewer", words, days, money)
+        return
+    if not any(case.lines.get(day) for day in days):
+        words = f"the log has no line of it; {awaited:,.1f} runs were estimated, so few that there may have been none"
+        yield _of(case, "runs-fewer", words, days, money, False)
         return
     calls, estimated = sum(map(case.calls_on, days)), sum(case.awaited_on(day) * case.calls_of_run(day) for day in days)
     words = f"{calls:,.0f} model calls, {estimated:,.0f} were estimated; the log does not say whether by runs or by calls a run"

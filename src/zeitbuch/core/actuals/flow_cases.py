@@ -65,6 +65,10 @@ class FlowCase(Struct):
         """Model calls that the log has on a day."""
         return sum(one.sum.calls or 0.0 for one in self.lines.get(day, ()))
 
+    def tells_calls(self, days: Iterable[date]) -> bool:
+        """Whether each of its lines says how many model calls it stands for."""
+        return all(one.sum.calls is not None for day in days for one in self.lines.get(day, ()))
+
     def runs_on(self, day: date) -> float | None:
         """Runs of a day: as the log tells, else so many as its calls are worth at the estimated calls of a run."""
         if self.runs is not None:

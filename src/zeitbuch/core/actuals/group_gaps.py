@@ -1,4 +1,4 @@
-# Both sides by one side of usage: flow, day, step, model, environment, host or feature. What only one side knows is unknown on the other.
+# Both sides by one side of usage: flow, day, step, model, environment, host, feature or meter. What only one side knows is unknown on the other.
 """Groups of estimate and log."""
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class _Sides:
         self.estimated_calls: float | None = 0.0
         self.estimated: Decimal | None = ZERO
         self.is_estimated = False
-        self.calls = 0.0
+        self.calls: float | None = 0.0  # None: some line does not tell
         self.logged = ZERO
         self.is_logged = False
 
@@ -58,7 +58,8 @@ def group_gaps(
             key = ASIDES["doubled"] if one.aside == "doubled" else key_of(one)
             side = sides.setdefault(key, _Sides(names.get(key, key)))
             side.is_logged = True
-            side.calls += one.sum.calls or 0.0
+            told = one.sum.calls is not None and side.calls is not None
+            side.calls = side.calls + one.sum.calls if told else None  # type: ignore[operator]
             side.logged += one.cost or ZERO
     for side in sides.values() if by in _WHOLE else ():
         side.is_estimated = True  # what the estimate does not have, it counts as nothing
@@ -72,7 +73,7 @@ def _estimated_keys(
     by: By, case: FlowCase, day: date, card: RateCard | None
 ) -> Iterator[tuple[str, str, ExpectedStep | None]]:
     """The subjects for which something was estimated on a day, with the step of which it is (None: the whole flow)."""
-    if case.expected is None or by == "feature":
+    if case.expected is None or by in ("feature", "meter"):
         return
     steps = case.expected.steps_on(day)
     if by == "flow":
@@ -124,6 +125,7 @@ _LOG_KEYS: dict[By, Callable[[Placed], str]] = {
     "environment": lambda one: one.sum.environment,
     "host": lambda one: one.sum.host,
     "feature": lambda one: one.sum.feature or "(none)",
+    "meter": lambda one: one.sum.meter or "(none)",
 }
 
 

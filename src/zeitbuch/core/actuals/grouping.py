@@ -12,7 +12,7 @@ from msgspec import Struct
 from .columns import MEASURES, NAMES, UNIT_COLUMNS
 
 # By these the records are added up once; all that is told is worked out from the sums.
-KEYS = ("day", "environment", "host", "flow", "step", "feature", "model", "currency")
+KEYS = ("day", "environment", "host", "flow", "step", "feature", "model", "meter", "currency")
 
 
 class UsageSum(Struct, frozen=True, gc=False):
@@ -42,6 +42,7 @@ class UsageSum(Struct, frozen=True, gc=False):
     sound: float | None = None
     cost: Decimal | None = None
     duration: float | None = None
+    meter: str = ""
 
     def units(self, unit: str) -> float:
         """How much of a unit of rate cards there is."""

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple
 ReasonCode = Literal[
     "days-missing", "lines-doubled", "lines-without-day", "test-environment", "outside-any-flow", "flow-unknown", "renamed", "totals-counted",
     "flow-silent", "flow-stopped", "flow-began", "flow-paused", "weekdays-quiet", "volume-unknown", "price-unknown", "runs-more", "runs-fewer", "calls-more",
-    "calls-fewer", "calls-per-run-more", "calls-per-run-fewer", "step-unknown", "sizes-more", "sizes-less", "unit-not-counted",
+    "calls-fewer", "calls-per-run-more", "calls-per-run-fewer", "step-unknown", "cost-differs", "sizes-more", "sizes-less", "unit-not-counted",
     "size-or-price", "model-other", "price", "not-billed", "rounding", "host-switched", "clock-off",
 ]  # fmt: skip
 
@@ -44,6 +44,7 @@ REASONS: tuple[Reason, ...] = (
     Reason("calls-per-run-more", "More calls a run: retries, loops, turns, other cases.", "Look at failures and shares."),
     Reason("calls-per-run-fewer", "Fewer calls a run.", "Look at shares, items and turns."),
     Reason("step-unknown", "Steps or models of the log that the definition does not have.", "Name them in `[steps]`, or read the flow's present export."),
+    Reason("cost-differs", "A log that tells no calls, such as a bill, has more or less than estimated.", "Read a log of calls for the same days, too."),
     Reason("sizes-more", "Longer prompts or answers, or more of another unit.", "Declare `input`, `output`, `size`."),
     Reason("sizes-less", "Shorter prompts or answers, or less of another unit.", "Declare `input`, `output`, `size`."),
     Reason("unit-not-counted", "A unit that the estimate bills and the log does not count.", "Map its column, if there is one."),

@@ -202,7 +202,7 @@ def _row(one: Placed) -> UsageRow:
     used = one.sum
     return UsageRow(
         one.flow, one.step, one.model, used.day or "", used.environment, used.host, used.feature,
-        used.calls, used.tokens_in, used.tokens_out, one.cost, one.aside,
+        used.calls, used.tokens_in, used.tokens_out, one.cost, one.aside, used.meter,
     )  # fmt: skip
 
 

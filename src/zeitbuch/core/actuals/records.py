@@ -10,8 +10,8 @@ from msgspec import Struct
 
 from .reasons import ReasonCode
 
-By = Literal["flow", "day", "step", "model", "environment", "host", "feature"]
-SIDES: tuple[By, ...] = ("flow", "day", "step", "model", "environment", "host", "feature")
+By = Literal["flow", "day", "step", "model", "environment", "host", "feature", "meter"]
+SIDES: tuple[By, ...] = ("flow", "day", "step", "model", "environment", "host", "feature", "meter")
 # Whether costs are the log's, or its tokens at the prices of the rate card.
 CostFrom = Literal["log", "rates", "both", "nothing"]
 # Why a line of the log is not of a flow that is estimated.
@@ -34,6 +34,7 @@ class UsageRow(Struct, frozen=True):
     tokens_out: float | None
     cost: Decimal | None
     aside: Aside = ""
+    meter: str = ""
 
 
 class GroupGap(Struct, frozen=True):

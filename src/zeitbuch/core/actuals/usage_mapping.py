@@ -16,8 +16,8 @@ from zeitbuch.core.model.records import Origin
 
 from .columns import BY_NAME, Sort
 
-Line = Literal["call", "step", "run", "sum"]
-LogForm = Literal["", "csv", "xlsx", "jsonl", "parquet"]
+Line = Literal["call", "step", "run", "sum", "bill"]
+LogForm = Literal["", "csv", "xlsx", "jsonl", "parquet", "otlp", "xes", "focus"]
 _NUMBER = re.compile(r"\d+(\.\d+)?")
 _FIXED: dict[Sort, str] = {
     "time": "a column of the log", "day": "a column of the log", "count": "a number such as 1.5", "money": "a number such as 1.5",
@@ -27,13 +27,15 @@ _FIXED: dict[Sort, str] = {
 
 class ColumnRule(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """Where a column of the record comes from: a ``column`` of the log, or one ``fixed`` value. Numbers are taken ``times`` so much;
-    ``format`` is that of clock times (strptime's codes, 'iso', 'seconds' or 'milliseconds' since 1970); ``values`` replaces words."""
+    ``format`` is that of clock times (strptime's codes, 'iso', 'seconds' or 'milliseconds' since 1970); ``values`` replaces words. Only
+    lines count ``where`` each column named holds one of some words (whatever the case of the letters)."""
 
     column: str = ""
     fixed: str = ""
     times: float = 1.0
     format: str = "iso"
     values: dict[str, str] = {}
+    where: dict[str, list[str]] = {}
 
 
 class PassedOver(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
@@ -52,7 +54,7 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     ``files``: patterns of the logs, from the folder of the mapping. ``form``: by the file's suffix where it is not said. ``separator``,
     ``encoding`` and ``skip`` (lines before the head) are of text tables, ``sheet`` of workbooks. ``decimal`` and ``thousands`` say how
     numbers are written. ``zone`` is that of clock times that name none, ``days_in`` the one in which days are counted. A ``line`` stands
-    for one model call, one step, one run, or for a sum that says its calls. ``failed`` are words of the status, ``not_production``
+    for one model call, one step, one run, a sum that says its calls, or a charge of a bill, which knows no calls. ``failed`` are words of the status, ``not_production``
     environments. ``flows``, ``steps`` (as FLOW/STEP) and ``models`` say what names of the log are called in the estate.
     """
 

@@ -147,6 +147,7 @@ MessageCode = Literal[
     "usage-line",
     "usage-mapping",
     "usage-none",
+    "usage-spans",
     "usage-syntax",
     "usage-unreadable",
     "usage-value",

@@ -157,6 +157,7 @@ def _plain_name(look: ColumnLook, words: float) -> float:
 
 _BY_VALUES = {
     "currency": _currency, "status": _status, "environment": _environment, "run": _run, "host": _plain_name, "feature": _plain_name,
+    "meter": _plain_name,
 }  # fmt: skip
 
 

@@ -18,6 +18,7 @@ WORDS: dict[str, str] = {
     "run": "run execution lauf vorgang durchlauf exec ejecución ejecucion exécution esecuzione wykonanie kjøring session invocation instance uitvoering execução",
     "step": "step node activity schritt aktivität aktivitet task aufgabe paso actividad étape etape passo fase krok stap trin steg action operation",
     "feature": "feature team department kostenstelle abteilung projekt project cost_centre centre center funktion funktionalität equipo équipe reparto product produkt",
+    "meter": "meter sku article artikel zähler zaehler tariff tarif tarifa contador compteur contatore måler licznik",
     "model": "model modell modelo modèle modele modello engine llm model_name motor moteur",
     "status": "status state result ergebnis outcome zustand estado statut état stato wynik resultado résultat resultaat",
     "currency": "currency währung waehrung moneda devise valuta waluta moeda",

@@ -4,24 +4,25 @@
 
 from __future__ import annotations
 
-import atexit
 import csv
 import gzip
 import io
-import shutil
-import tempfile
 import zlib
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from zeitbuch.core.actuals.usage_mapping import LogForm, UsageMapping
 from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
 from zeitbuch.core.model.records import Origin
 
+from .line_tables import temporary_folder
+from .standard_logs import STANDARD_OPENERS, OpenTable, with_tags
+from .trace_spans import holds_spans
+
 _BY_SUFFIX: dict[str, LogForm] = {
     ".csv": "csv", ".tsv": "csv", ".txt": "csv", ".gz": "csv", ".xlsx": "xlsx", ".jsonl": "jsonl", ".ndjson": "jsonl",
-    ".json": "jsonl", ".parquet": "parquet", ".pq": "parquet",
+    ".json": "jsonl", ".parquet": "parquet", ".pq": "parquet", ".xes": "xes",
 }  # fmt: skip
 FILE = "zeitbuch_file"  # the column that says from which file a line is
 _MOST_REJECTS = 1000  # lines that are named; all are counted
@@ -29,13 +30,6 @@ _GUESSED = frozenset(
     {"DATE", "TIME", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", "TIMESTAMP_S", "TIMESTAMP_MS", "TIMESTAMP_NS", "UUID"}
 )
 _BEGIN = 1_000_000  # bytes in which ends of lines are looked at
-
-
-class OpenTable(NamedTuple):
-    """A log as it is written: an expression over its lines, and what could not be read of it."""
-
-    lines: Any
-    problems: list[Problem]
 
 
 def import_engine() -> Any:
@@ -73,7 +67,9 @@ def open_engine() -> Any:
 
 def form_of(path: str, mapping: UsageMapping) -> LogForm:
     """How a log is written. Raises ZeitbuchError for a suffix that says nothing."""
-    found = mapping.form or _BY_SUFFIX.get(Path(path).suffix.lower(), "")
+    found = mapping.form or _form_by_name(path)
+    if not mapping.form and found == "jsonl" and holds_spans(path):
+        return "otlp"
     if not found:
         raise fail(
             "usage-form",
@@ -82,6 +78,19 @@ def form_of(path: str, mapping: UsageMapping) -> LogForm:
             Origin(path),
         )
     return found
+
+
+def _form_by_name(path: str) -> LogForm:
+    ends = [suffix.lower() for suffix in Path(path).suffixes]
+    if ends[-1:] == [".gz"] and ends[-2:-1] and ends[-2] in _BY_SUFFIX:
+        return _BY_SUFFIX[ends[-2]]
+    return _BY_SUFFIX.get(ends[-1], "") if ends else ""
+
+
+def table_form(path: str, mapping: UsageMapping) -> LogForm:
+    """The form of the table that holds a log: a billing table is a text table or another."""
+    form = form_of(path, mapping)
+    return form if form != "focus" else form_of(path, UsageMapping())
 
 
 def open_tables(engine: Any, paths: Sequence[str], mapping: UsageMapping) -> list[OpenTable]:
@@ -95,10 +104,13 @@ def open_tables(engine: Any, paths: Sequence[str], mapping: UsageMapping) -> lis
                 )
             if Path(path).stat().st_size == 0:
                 raise fail("usage-empty", "expected a usage log, found an empty file", "export it again", Origin(path))
-            opened = _OPENERS[form_of(path, mapping)](engine, path, mapping)
-            found.append(OpenTable(opened.lines.mutate(**{FILE: import_engine().literal(path)}), opened.problems))
+            opened = _OPENERS[table_form(path, mapping)](engine, path, mapping)
+            lines = with_tags(engine, opened.lines) if mapping.form == "focus" else opened.lines
+            found.append(opened._replace(lines=lines.mutate(**{FILE: import_engine().literal(path)})))
         except ZeitbuchError as error:
             found.append(OpenTable(None, [error.problem]))
+        except (OSError, EOFError, zlib.error) as error:
+            found.append(OpenTable(None, [_unreadable(path, error).problem]))
     return found
 
 
@@ -153,9 +165,7 @@ def _with_one_line_end(engine: Any, path: str) -> str:
         if b"\r\n" not in begin or begin.count(b"\n") == begin.count(b"\r\n"):
             return path
         file.seek(0)
-        folder = tempfile.mkdtemp(prefix="zeitbuch-")
-        atexit.register(shutil.rmtree, folder, ignore_errors=True)
-        copy = Path(folder) / Path(path).name
+        copy = temporary_folder() / Path(path).name
         with copy.open("wb") as target:
             for line in file:
                 target.write(line.removesuffix(b"\r\n").removesuffix(b"\n") + b"\n")
@@ -279,4 +289,10 @@ def _unreadable(path: str, error: Exception) -> ZeitbuchError:
     )
 
 
-_OPENERS = {"csv": _open_csv, "jsonl": _open_json_lines, "parquet": _open_parquet, "xlsx": _open_workbook}
+_OPENERS = {
+    "csv": _open_csv,
+    "jsonl": _open_json_lines,
+    "parquet": _open_parquet,
+    "xlsx": _open_workbook,
+    **STANDARD_OPENERS,
+}

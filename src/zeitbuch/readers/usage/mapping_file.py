@@ -8,12 +8,14 @@ from zeitbuch.core.model.problems import InputFaults
 from zeitbuch.readers.config.figures import place_problems
 from zeitbuch.readers.input.toml_files import TomlKind, load_toml
 
+from .standard_logs import settled_mapping
+
 _KIND = TomlKind("a usage mapping", "usage-mapping", "usage-unreadable", "usage-syntax", "usage-key")
 
 
 def load_usage_mapping(path: str) -> UsageMapping:
     """The mapping of a file. Raises ZeitbuchError when it cannot be read, InputFaults when an entry is wrong."""
     mapping, text = load_toml(path, UsageMapping, _KIND)
-    if problems := place_problems(mapping_faults(mapping), path, text):
+    if problems := place_problems(mapping_faults(settled_mapping(mapping)), path, text):
         raise InputFaults(problems)
     return mapping

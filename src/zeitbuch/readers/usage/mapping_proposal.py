@@ -238,6 +238,7 @@ def _head_lines(made: MappingProposal) -> Iterator[str]:
     yield "usage = 1"
     defaults = UsageMapping()
     for key in (
+        "form",
         "files",
         "separator",
         "encoding",
@@ -289,9 +290,12 @@ def _end_lines(made: MappingProposal) -> Iterator[str]:
 
 
 def _table(rule: ColumnRule) -> str:
-    parts = [f"column = {_toml(rule.column)}"]
+    parts = [f"column = {_toml(rule.column)}"] if rule.column else [f"fixed = {_toml(rule.fixed)}"]
     parts += [f"format = {_toml(rule.format)}"] if rule.format != "iso" else []
     parts += [f"times = {rule.times:g}"] if rule.times != 1 else []
+    if rule.where:
+        held = ", ".join(f"{_toml(column)} = {_toml(words)}" for column, words in rule.where.items())
+        parts.append(f"where = {{ {held} }}")
     return f"{{ {', '.join(parts)} }}"
 
 

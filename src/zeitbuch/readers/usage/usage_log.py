@@ -6,6 +6,7 @@ from __future__ import annotations
 import csv
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from glob import glob
 from itertools import islice
 from pathlib import Path
 from statistics import median
@@ -27,7 +28,8 @@ from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .log_tables import engine_errors, form_of, open_engine, open_tables, rejected_lines, text_of
+from .log_tables import engine_errors, open_engine, open_tables, rejected_lines, table_form, text_of
+from .standard_logs import settled_mapping
 from .usage_records import missing_columns, records_of, refused_mark
 
 _FEW_BYTES = 300_000_000  # of files: more are read anew for each question, and not held against each other line by line
@@ -45,7 +47,7 @@ _SORTS = {
 class UsageSums(Struct):
     """What a log sums up to: ``sums`` by day and names, ``runs`` by (day, environment, host, flow), ``hours`` are lines by (flow, hour of
     the day); ``refused`` counts the values that
-    could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has."""
+    could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has, ``mapping`` is that by which it was read, with what its form says of itself."""
 
     sums: list[UsageSum]
     runs: dict[tuple[str, str, str, str], int]
@@ -55,6 +57,7 @@ class UsageSums(Struct):
     rejected: int = 0
     problems: list[Problem] = []
     zone: str = "UTC"
+    mapping: UsageMapping = UsageMapping()
     hours: dict[tuple[str, int], int] = {}
 
     @property
@@ -69,7 +72,7 @@ def log_files(paths: Sequence[str], mapping: UsageMapping, folder: str) -> list[
         return list(paths)
     found: list[str] = []
     for pattern in mapping.files:
-        fitting = sorted(str(path) for path in Path(folder).glob(pattern))
+        fitting = sorted(glob(str(Path(folder) / pattern), recursive=True))  # noqa: PTH207 - a pattern may begin at the root
         found += fitting or [str(Path(folder) / pattern)]
     return found
 
@@ -78,10 +81,16 @@ def read_usage(paths: Sequence[str], mapping: UsageMapping) -> UsageSums:
     """The sums of all lines of some logs. What cannot be read or used is told in ``problems``; the rest is summed up. Raises ZeitbuchError
     when the packages for it are not installed."""
     engine = open_engine()
-    found = UsageSums([], {}, tuple(mapping.column), tuple(paths), zone=mapping.day_zone, problems=[], hours={})
+    opened = open_tables(engine, paths, mapping)
+    there = {name for table in opened if table.lines is not None for name in table.lines.columns}
+    mapping = settled_mapping(mapping, there)
+    found = UsageSums(
+        [], {}, tuple(mapping.column), tuple(paths), zone=mapping.day_zone, mapping=mapping, problems=[], hours={}
+    )
     tables: dict[str, Any] = {}
-    for path, table in zip(paths, open_tables(engine, paths, mapping), strict=True):
+    for path, table in zip(paths, opened, strict=True):
         found.problems += table.problems
+        found.rejected += table.rejected
         if table.lines is not None:
             missing = missing_columns(table.lines, mapping, path)
             found.problems += missing
@@ -212,7 +221,7 @@ def _refused_values(path: str, lines: Any, name: str, count: int, mapping: Usage
 
 def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -> dict[str, int]:
     """The lines of a text table on which some values of a column stand first."""
-    if form_of(path, mapping) != "csv":
+    if table_form(path, mapping) != "csv":
         return {}
     found: dict[str, int] = {}
     try:

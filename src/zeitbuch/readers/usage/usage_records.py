@@ -13,6 +13,7 @@ from zeitbuch.core.model.records import Origin
 from .log_tables import FILE
 from .text_values import MONEY, clock_expression, day_expression, number_expression
 
+_MOST = 1e18
 _TYPES = {
     "time": "timestamp",
     "day": "date",
@@ -28,6 +29,12 @@ def missing_columns(lines: Any, mapping: UsageMapping, path: str) -> list[Proble
     there = [name for name in lines.columns if name != FILE]
     asked = [
         (name, rule.column) for name in mapping.column if (rule := mapping.rule_of(name)) is not None and rule.column
+    ]
+    asked += [
+        (name, column)
+        for name in mapping.column
+        if (rule := mapping.rule_of(name)) is not None
+        for column in rule.where
     ]
     asked += [("without", one.column) for one in mapping.without]
     return [
@@ -78,10 +85,11 @@ def _whole_line(lines: Any) -> Any:
 
 
 def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
-    """Model calls of a line that does not count them: of a call one, of a step one where it names a model, of a run nobody knows."""
+    """Model calls of a line that does not count them: of a call one, of a step one where it names a model, of a run nobody knows,
+    nor of steps that name no models."""
     import ibis
 
-    if mapping.line == "step":
+    if mapping.line == "step" and "model" in mapping.column:
         return made["model"].notnull().cast("float64")
     return ibis.literal(1.0 if mapping.line == "call" else None, type="float64")
 
@@ -99,8 +107,11 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
     import ibis
 
     if rule.fixed:
-        return _fixed(row, rule), None
+        value = _fixed(row, rule)
+        return (ibis.ifelse(_holds(lines, rule), value, ibis.null(value.type())) if rule.where else value), None
     raw = lines[rule.column]
+    if rule.where:
+        raw = ibis.ifelse(_holds(lines, rule), raw, ibis.null(raw.type()))
     if row.sort == "time":
         return clock_expression(raw, rule.format, mapping), raw
     if row.sort == "day":
@@ -111,8 +122,21 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
         return (ibis.cases(*known, else_=text) if known else text), None
     kind = _TYPES[row.sort]
     number = number_expression(raw, mapping, kind) if raw.type().is_string() else raw.try_cast(kind)
-    number = ibis.ifelse(number >= 0, number, ibis.null(kind)) if row.sort != "money" else number
+    if row.sort != "money":  # neither below nothing, nor without end, nor what is called no number
+        number = ibis.ifelse((number >= 0) & (number <= ibis.literal(_MOST)), number, ibis.null(kind))
     return (number if rule.times == 1 else (number * ibis.literal(str(rule.times)).cast(kind)).cast(kind)), raw
+
+
+def _holds(lines: Any, rule: ColumnRule) -> Any:
+    """Whether a line is one of those that a rule is for."""
+    import ibis
+
+    found = ibis.literal(True)
+    for column, words in rule.where.items():
+        found = found & lines[column].cast("string").strip().lower().isin(
+            [word.casefold() for word in words]
+        ).fill_null(False)
+    return found
 
 
 def _fixed(row: UsageColumn, rule: ColumnRule) -> Any:
