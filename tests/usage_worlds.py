@@ -291,6 +291,8 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
     """The lines as a log of some layout, and the mapping that says how to read it."""
     form = form or rng.choice(["csv", "csv", "csv", "jsonl", "parquet", "xlsx"])
     heads = {name: rng.choice(words) for name, words in HEADS.items()}
+    if world.lines and "status" in world.lines[0]:
+        heads["status"] = rng.choice(("Status", "Ergebnis", "outcome"))
     order = list(heads)
     rng.shuffle(order)
     path = folder / f"log.{form}"
@@ -315,6 +317,8 @@ def write_log(world: World, folder: Path, rng: random.Random, form: str = "") ->
     else:
         _write_parquet(path, lines, heads, order)
     columns: dict[str, str | ColumnRule] = dict(heads)
+    if "status" in heads:
+        mapping["failed"] = ["failed"]
     if clock != "iso":
         columns["time"] = ColumnRule(column=heads["time"], format=clock)
     return path, UsageMapping(column=columns, without=[PassedOver(heads["model"], equals=["never"])], **mapping)

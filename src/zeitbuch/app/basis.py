@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.model.problems import InputFaults, Problem
@@ -32,25 +32,34 @@ class EstimateBasis(Struct, frozen=True):
     problems: tuple[Problem, ...] = ()
     whole: bool = True  # whether the flows read are all that the assumptions are for
     whole_rates: bool = True  # and all that the rate card is for
+    files: tuple[Assumptions, ...] = ()  # what was declared, and what was measured
+    measured_path: str = ""
 
     @property
     def currency(self) -> str:
         """ISO 4217 code of the rate card; empty without one."""
         return self.card.currency if self.card is not None else ""
 
+    def _by_file(self) -> list[tuple[Assumptions, str]]:
+        """Assumptions with the file that they stand in."""
+        files = self.files or (self.assumptions,)
+        return [
+            (one, path) for one, path in zip(files, (self.assumptions_path, self.measured_path), strict=False) if path
+        ]
+
     def check_shares(self, estate: Estate) -> list[Problem]:
         """Warnings for shares of the cases of a decision that leave something out. Raises InputFaults when they sum to more than 1."""
-        if not self.assumptions_path:
-            return []
-        found = share_problems(estate.flows, self.assumptions, self.assumptions_path)
+        found: list[Problem] = []
+        for assumptions, path in self._by_file():
+            found += share_problems(estate.flows, assumptions, path)
         refuse_errors(found)
         return found
 
     def idle_entries(self, estate: Estate) -> list[Problem]:
         """A warning for every entry of assumptions and rate card that fits nothing."""
         found: list[Problem] = []
-        if self.assumptions_path:
-            found += idle_rules(estate.flows, self.assumptions, self.assumptions_path, self.whole)
+        for assumptions, path in self._by_file():
+            found += idle_rules(estate.flows, assumptions, path, self.whole)
         if self.card is not None and self.rates_path:
             found += idle_prices(estate.flows, self.card, self.rates_path, self.whole_rates)
         return found
@@ -63,16 +72,20 @@ def load_basis(
     workspace: Workspace | None = None,
     whole: bool = True,
     today: str = "",
+    measured: str = "",
 ) -> EstimateBasis:
     """The basis from files (paths of TOML files; without them the workspace's), for the month that is asked for, else that of the
     workspace, of the assumptions, or that of ``today`` (YYYY-MM, from the caller's clock). Raises ZeitbuchError for a file that
     cannot be read, InputFaults for wrong values in one."""
     named = bool(assumptions), bool(rates)
     if workspace is not None:
+        measured = measured or (workspace.path_from_here(workspace.measured) if workspace.measured else "")
         rates = rates or (workspace.path_from_here(workspace.rates) if workspace.rates else "")
         assumptions = assumptions or (workspace.path_from_here(workspace.assumptions) if workspace.assumptions else "")
     card, problems = load_rates(rates) if rates else (None, [])
     assumed, more = load_assumptions(assumptions) if assumptions else (Assumptions(), [])
+    counted, found = load_assumptions(measured) if measured else (Assumptions(), [])
+    more = [*more, *found]
     refuse_errors([*problems, *more])
     counting = {}
     if card is not None and any(model.tokenizer for model in card.model):
@@ -80,7 +93,8 @@ def load_basis(
     when = month or (workspace.month if workspace is not None else "") or assumed.month or today
     return EstimateBasis(
         card,
-        assumed,
+        # Of rules that say as much of where they hold the later one does.
+        structs.replace(assumed, assume=(*assumed.assume, *counted.assume)) if counted.assume else assumed,
         when,
         bool(month),
         counting,
@@ -89,6 +103,8 @@ def load_basis(
         (*problems, *more),
         whole or named[0],
         whole or named[1],
+        (assumed, counted),
+        measured,
     )
 
 

@@ -25,6 +25,7 @@ COMMANDS: dict[str, str] = {
     "restore": "write a recorded export back, byte for byte",
     "usage": "propose and try mappings of usage logs, and what their names are in the estate",
     "reconcile": "hold the estimate against usage logs, and explain the difference",
+    "calibrate": "measure assumptions on usage logs, and see how well they predict",
     "dialect": "propose, try and list dialects: how builders write their exports",
     "convert": "write any readable source in the native form or as BPMN",
     "schema": "print the JSON Schema of a file format or a result",

@@ -39,6 +39,7 @@ STEPS = (
     "zeitbuch impact model:fulmar-mini-2 --map impact.svg",
     "zeitbuch usage test",
     "zeitbuch reconcile",
+    "zeitbuch calibrate -o measured.toml --quiet",
     "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
     "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
     "zeitbuch history",
@@ -83,7 +84,7 @@ def _run_steps(folder: Path) -> int:
         print(f"\n$ cd {shlex.quote(str(folder))}")
         for line in STEPS:
             print(f"\n$ {line}", flush=True)
-            if line.split()[1] in ("usage", "reconcile") and find_spec("ibis") is None:
+            if line.split()[1] in ("usage", "reconcile", "calibrate") and find_spec("ibis") is None:
                 print("(left out: it needs more packages, pip install 'zeitbuch[usage]')")
                 continue
             status = main(shlex.split(line)[1:])

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 
 from zeitbuch.app.reconcile import gap_words, reconcile_usage
 from zeitbuch.app.usage import open_logs
+from zeitbuch.cli.shared.days import day_of
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.actuals.reconcile import Asked
-from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.sheet import Sheet, top_of
 from zeitbuch.core.report.presentations import TableResult
 from zeitbuch.core.report.reconcile_tables import explanations_sheet, gaps_sheet
@@ -21,7 +20,7 @@ from zeitbuch.core.report.reconcile_tables import explanations_sheet, gaps_sheet
 def run(args: argparse.Namespace) -> int:
     """Estimate against logs, and whether a gate lets the difference pass."""
     form = chosen_format(args, "table")
-    asked = Asked(args.by, _day(args.first, "--from"), _day(args.last, "--to"))
+    asked = Asked(args.by, day_of(args.first, "--from"), day_of(args.last, "--to"))
     session = open_session(args)
     basis = basis_of(args, session)
     logs = open_logs(session, args.usage, args.mapping)
@@ -37,12 +36,3 @@ def run(args: argparse.Namespace) -> int:
     if refused:
         say(f"no: {refused}")
     return finish_session(session, args, NO if refused else OK)
-
-
-def _day(text: str, option: str) -> date | None:
-    if not text:
-        return None
-    try:
-        return date.fromisoformat(text)
-    except ValueError:
-        raise fail("option", f"expected a day as YYYY-MM-DD for {option}, found '{text}'") from None

@@ -68,10 +68,20 @@ def add_figures(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("figures")
     group.add_argument("--rates", metavar="FILE", default="", help="rate card (TOML); default: the workspace's")
     group.add_argument("--assumptions", metavar="FILE", default="", help="assumptions (TOML); default: the workspace's")
+    group.add_argument(
+        "--measured",
+        metavar="FILE",
+        default="",
+        help="assumptions that `calibrate` wrote, beside the others; default: the workspace's",
+    )
 
 
-def add_output(parser: argparse.ArgumentParser, *subjects: OutputSubject) -> None:
-    """``--format`` and ``-o``; the format follows the suffix of FILE when not given, else it is the first of the table."""
+def add_output(
+    parser: argparse.ArgumentParser,
+    *subjects: OutputSubject,
+    file_words: str = "write to FILE instead of standard output",
+) -> None:
+    """``--format`` and ``-o`` (what it does in ``file_words``); the format follows the suffix of FILE when not given, else it is the first of the table."""
     formats = formats_of(*subjects)
     group = parser.add_argument_group("output")
     group.add_argument(
@@ -80,4 +90,4 @@ def add_output(parser: argparse.ArgumentParser, *subjects: OutputSubject) -> Non
         metavar="FORMAT",
         help=f"one of {', '.join(formats)}, or of a plug-in; default: from the suffix of FILE, else {formats[0]}",
     )
-    group.add_argument("-o", "--output", metavar="FILE", help="write to FILE instead of standard output")
+    group.add_argument("-o", "--output", metavar="FILE", help=file_words)

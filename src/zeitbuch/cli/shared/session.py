@@ -55,7 +55,10 @@ def basis_of(args: argparse.Namespace, session: Session) -> EstimateBasis:
     from zeitbuch.app.basis import load_basis  # estimates draw in much that other commands do without
 
     whole = not getattr(args, "source", None)
-    return load_basis(args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole, this_month())
+    return load_basis(
+        args.rates, args.assumptions, getattr(args, "month", ""), session.workspace, whole, this_month(),
+        getattr(args, "measured", ""),
+    )  # fmt: skip
 
 
 def account_name() -> str:

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, timedelta
 from decimal import Decimal
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -66,8 +67,25 @@ class Log(Struct, frozen=True):
         return "run" in self.mapping.column or self.mapping.line == "run"
 
 
-def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
-    """Estimate against logs over their days, or those that are asked for. Raises ZeitbuchError where no line has such a day."""
+class Sides(NamedTuple):
+    """Estimate and logs brought together: lines with their places, days, and flows with both sides."""
+
+    placed: list[Placed]
+    placings: list[Placing]
+    costs: CardCosts
+    days: list[date]
+    cases: list[FlowCase]
+
+    @property
+    def covered(self) -> frozenset[date]:
+        """Days on which the log has any line at all."""
+        return frozenset(
+            one.day for one in self.placed if one.day is not None and one.aside not in ("passed", "outside")
+        )
+
+
+def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
+    """Both sides over the days of the logs, or those that are asked for. Raises ZeitbuchError where no line has such a day."""
     costs = CardCosts(basis.card)
     placed: list[Placed] = []
     currency = basis.card.currency if basis.card is not None else _main_currency(logs)
@@ -78,11 +96,17 @@ def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
     expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)
     runs = _runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
     all_runs = all(log.mapping.line in ("run", "step") for log in logs)
-    cases = flow_cases(basis.estate, placed, expected, runs, all_runs)
+    return Sides(placed, placings, costs, days, flow_cases(basis.estate, placed, expected, runs, all_runs))
+
+
+def reconcile(logs: Sequence[Log], basis: Basis, asked: Asked) -> Reconciled:
+    """Estimate against logs over their days, or those that are asked for. Raises ZeitbuchError where no line has such a day."""
+    sides = gather_sides(logs, basis, asked)
+    placed, placings, _, days, cases = sides
     has_cost = ["cost" in log.mapping.column for log in logs]
     known = all(has_cost) or basis.card is not None
     # Without a rate card nothing is estimated in money, so that there is no difference to take apart.
-    explained = list(_explain(placed, cases, days, placings, costs)) if basis.card is not None else []
+    explained = list(_explain(sides)) if basis.card is not None else []
     explained += [*explain_hosts(cases), *explain_hours(cases, _hours_by_flow(logs, placings))]
     cost_from: CostFrom = "nothing" if not known else "log" if all(has_cost) else "both" if any(has_cost) else "rates"
     return _result(placed, cases, days, explained, asked, placings[0], cost_from)
@@ -135,14 +159,9 @@ def _hours_by_flow(logs: Sequence[Log], placings: Sequence[Placing]) -> dict[str
     return found
 
 
-def _explain(
-    placed: Sequence[Placed],
-    cases: Sequence[FlowCase],
-    days: Sequence[date],
-    placings: Sequence[Placing],
-    costs: CardCosts,
-) -> Iterator[Explanation]:
-    covered = frozenset(one.day for one in placed if one.day is not None and one.aside not in ("passed", "outside"))
+def _explain(sides: Sides) -> Iterator[Explanation]:
+    placed, placings, costs, days, cases = sides
+    covered = sides.covered
     yield from _missing_days(cases, [day for day in days if day not in covered], days)
     yield from explain_asides(placed)
     yield from explain_unknown_flows(placed, cases, placings[0])

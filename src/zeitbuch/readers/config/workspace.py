@@ -39,8 +39,9 @@ class Accept(Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
-    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``; ``month`` (YYYY-MM) is that of monthly
-    figures. ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
+    """Paths are taken from the folder of the file; ``dialects`` may hold patterns with ``*``;
+    ``measured`` is the file of assumptions that `calibrate` wrote; ``month`` (YYYY-MM) is that of monthly figures.
+    ``model`` is the model map: which model a step calls when its export does not say; ``budget`` the limits that `estimate`
     holds figures against; ``book`` the place of recorded versions, a file or a URL, ``line`` the line
     of it that is meant where none is named; ``secret_words`` names that are those of secrets,
     or never are; ``accept`` the findings that are let be, ``check_limits`` from where on checks tell, ``rule`` checks of the house; ``person`` the people of the house,
@@ -52,6 +53,7 @@ class Workspace(Struct, frozen=True, forbid_unknown_fields=True):
     model: list[ModelRule] = []
     rates: str = ""
     assumptions: str = ""
+    measured: str = ""
     month: str = ""
     book: str = ""
     line: str = ""

@@ -1,0 +1,64 @@
+# Assumptions from what really happened, and how well they would have predicted it.
+"""The use case of `calibrate`."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+
+from zeitbuch.core.actuals.reconcile import Asked, Basis
+from zeitbuch.core.calibrate.calibrate import calibrate
+from zeitbuch.core.calibrate.check import check_calibration
+from zeitbuch.core.calibrate.records import Calibrated, CalibrationCheck, Source
+from zeitbuch.core.model.problems import InputFaults
+from zeitbuch.core.model.records import Estate
+
+from .basis import EstimateBasis
+from .session import Session
+from .usage import OpenLog, as_log
+
+
+def calibrate_usage(
+    session: Session, estate: Estate, basis: EstimateBasis, logs: Sequence[OpenLog], asked: Asked, over_declared: bool
+) -> Calibrated:
+    """What logs tell of assumptions. Raises ZeitbuchError where no line has a day that is asked for, InputFaults where no log can be read."""
+    _refuse_unread(logs)
+    with session.progress(len(estate.flows), "measuring") as advance:
+        return calibrate(
+            [as_log(one) for one in logs],
+            _basis_of(estate, basis),
+            asked,
+            over_declared,
+            sources=_sources_of(logs),
+            progress=advance,
+        )
+
+
+def check_usage_fit(
+    session: Session, estate: Estate, basis: EstimateBasis, logs: Sequence[OpenLog], asked: Asked, over_declared: bool
+) -> CalibrationCheck:
+    """The last third of the days predicted from the first two. Raises as ``calibrate_usage``, and where there are too few days."""
+    _refuse_unread(logs)
+    with session.progress(len(estate.flows), "measuring") as advance:
+        return check_calibration([as_log(one) for one in logs], _basis_of(estate, basis), asked, over_declared, advance)
+
+
+def _basis_of(estate: Estate, basis: EstimateBasis) -> Basis:
+    return Basis(estate, basis.card, basis.assumptions, basis.counters)
+
+
+def _refuse_unread(logs: Sequence[OpenLog]) -> None:
+    faults = [problem for one in logs for problem in one.found.problems]
+    if faults and not any(one.found.sums for one in logs):
+        raise InputFaults(faults)
+
+
+def _sources_of(logs: Sequence[OpenLog]) -> tuple[Source, ...]:
+    found = {}
+    for one in logs:
+        for path in one.found.files:
+            if Path(path).is_file():
+                with open(path, "rb") as file:  # noqa: PTH123
+                    found[path] = hashlib.file_digest(file, "sha256").hexdigest()
+    return tuple(Source(path, digest) for path, digest in found.items())

@@ -1,0 +1,83 @@
+# From logs to assumptions: each flow of the estate that the log has lines of. Nothing is said that the log does not tell.
+"""Calibrating assumptions by usage."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import date, timedelta
+
+from msgspec import structs
+
+from zeitbuch.core.actuals.flow_cases import FlowCase
+from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, gather_sides
+from zeitbuch.core.assumptions.rules import Assumptions
+from zeitbuch.core.pricing.call_prices import Prices
+
+from .flow_model import FlowModel
+from .flow_passes import PassesMeasuring
+from .flow_sizes import SizesMeasuring
+from .flow_subject import Ask, FlowSubject, rule_of
+from .flow_volume import VolumeMeasuring
+from .observed import flow_seen
+from .records import Calibrated, Measured, Remark, Source
+
+_SINGLE = ("call", "step")  # what a line stands for where its failure is that of one try
+
+
+def calibrate(
+    logs: Sequence[Log], basis: Basis, asked: Asked, over_declared: bool = False, horizon: float | None = None, sources: tuple[Source, ...] = (),
+    progress: Callable[[int], None] | None = None,
+) -> Calibrated:  # fmt: skip
+    """What logs tell of the assumptions of an estate, on their days or those that are asked for; ``horizon``: days of the time that means are for,
+    without it a month. Raises ZeitbuchError where no line has such a day."""
+    sides = gather_sides(logs, basis, asked)
+    covered = sorted(sides.covered & set(sides.days))
+    failures = all(
+        log.mapping.line in _SINGLE and log.mapping.failed and "status" in log.mapping.column for log in logs
+    )
+    ask = Ask(over_declared, tells_failures=failures) if horizon is None else Ask(over_declared, horizon, failures)
+    measured: list[Measured] = []
+    remarks: list[Remark] = []
+    last = covered[-1]
+    prices = Prices(basis.card, (last.year, last.month), basis.counters, [last, last + timedelta(1)])
+    for number, case in enumerate(sides.cases, 1):
+        subject = _subject_of(case, covered, basis, prices, ask, remarks)
+        if subject is not None:
+            _measure_flow(subject)
+            measured += subject.found
+            remarks += subject.remarks
+        if progress is not None:
+            progress(number)
+    return Calibrated(str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks), sources)
+
+
+def _measure_flow(subject: FlowSubject) -> None:
+    """First what makes calls, then their sizes under that, then how often it runs."""
+    passes = PassesMeasuring(subject)
+    fit, _ = passes.measure()
+    subject.model.fixed = tuple(rule_of(one) for one in subject.found if one.written)
+    SizesMeasuring(subject).measure()
+    VolumeMeasuring(subject, passes).measure(fit)
+
+
+def _subject_of(
+    case: FlowCase, covered: Sequence[date], basis: Basis, prices: Prices, ask: Ask, remarks: list[Remark]
+) -> FlowSubject | None:
+    if not any(case.lines.get(day) for day in covered):
+        return None
+    seen = flow_seen(case, covered)
+    if seen is None:
+        remarks.append(Remark(case.name, "the log tells no calls of it, so that nothing can be measured"))
+        return None
+    model = FlowModel(case.flow, basis.assumptions, prices, covered[-1], seen.by_step)
+    if not model.used():
+        remarks.append(Remark(case.name, "the log has calls of it, and its definition makes none"))
+        return None
+    return FlowSubject(case, seen, model, ask)
+
+
+def with_measured(assumptions: Assumptions, found: Calibrated) -> Assumptions:
+    """Assumptions with what was measured behind them: of rules that say as much the later one holds."""
+    return structs.replace(
+        assumptions, assume=(*assumptions.assume, *[rule_of(one) for one in found.measured if one.written])
+    )

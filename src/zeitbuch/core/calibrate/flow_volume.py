@@ -1,0 +1,126 @@
+# How often a flow runs.
+"""The volume of a flow."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zeitbuch.core.assumptions.quantities import MONTHS, QUANTITIES
+from zeitbuch.core.assumptions.values import Value
+
+from .flow_passes import PassesMeasuring
+from .flow_subject import FlowSubject
+from .observed import Floats
+from .passes_fit import PassesFit
+from .volumes_fit import (
+    DAYS_OF_MONTH,
+    FEW,
+    Place,
+    Rate,
+    drawn_to,
+    ends_of,
+    fit_volume,
+    places_declared,
+    places_of_volume,
+)
+
+_OFF = 0.1  # runs beside those that follow from something else, as a part of them, from which on they are told
+_LEAST_OWN = 0.02  # of runs that others cause, too: the least part that is its own
+
+
+class VolumeMeasuring:
+    """Measures the volume; what makes calls is measured before."""
+
+    def __init__(self, flow: FlowSubject, passes: PassesMeasuring) -> None:
+        self.flow, self.passes = flow, passes
+
+    def measure(self, fit: PassesFit) -> None:
+        """Adds the rates."""
+        runs = self._runs_by_day(fit)
+        if runs is None:
+            return
+        places = places_of_volume(self.flow.base, float(self.flow.base.volume.checks), self._called_a_day())
+        if isinstance(places, str):
+            self._tell_schedule(runs, places)
+            return
+        season = np.array(
+            [self._season_of(day.month) if places[0].quantity != "hit_rate" else 1.0 for day in self.flow.seen.days]
+        )
+        found = fit_volume(self.flow.seen.days, runs, self.flow.ask.horizon, season)
+        if not any(rate.runs for rate in found.rates):
+            since = self.flow.seen.days[found.first]
+            self.flow.say(
+                f"no run since {since}: switched off, renamed or no longer exported; its volume is left as it was"
+            )
+            return
+        for place in places:
+            kept = bool(list(places_declared(self.flow.base, place))) and not self.flow.ask.over_declared
+            before = self._volume_before(place)
+            for rate in found.rates:
+                self._add_rate(rate, place, found.first, before, kept)
+
+    def _called_a_day(self) -> float:
+        """Runs that other flows cause on the last day, as estimated."""
+        expected = self.flow.case.expected
+        awaited = expected.runs.get(self.flow.seen.days[-1]) if expected is not None else None
+        own = self.flow.base.volume.runs
+        return max(0.0, awaited - float(own)) if awaited is not None and own is not None else 0.0
+
+    def _season_of(self, month: int) -> float:
+        """What the volume of an average month is multiplied by in a month."""
+        season = self.flow.base.lookup.season
+        return 1.0 if season is None else float(season.factors[month - 1] * MONTHS / sum(season.factors))
+
+    def _add_rate(self, rate: Rate, place: Place, first: int, before: Value | None, kept: bool) -> None:
+        days = [day for day in self.flow.seen.days[first:] if not rate.weekdays or f"{day:%A}".lower() in rate.weekdays]
+        expected = self.flow.case.expected
+        awaited = [expected.runs.get(day) for day in days] if expected is not None else [None]
+        known = [one for one in awaited if one is not None]
+        level = sum(self._season_of(day.month) for day in days) if place.quantity != "hit_rate" else float(len(days))
+        drawn, few = drawn_to(rate, level, sum(known) if len(known) == len(awaited) else None)
+        words = ["declared, and kept"] if kept else []
+        words += [f"fewer than {FEW} runs: drawn towards what was assumed"] if few else []
+        mean = max(drawn.mean - place.others, _LEAST_OWN * drawn.mean)
+        value = mean * place.part * place.times
+        deviation = drawn.deviation * drawn.mean / mean if mean else drawn.deviation
+        most = QUANTITIES[place.quantity][1]
+        self.flow.found.append(
+            self.flow.measured(
+                place.words, place.quantity, min(value, most), ends_of(value, deviation, most=most), (rate.runs, "runs"), first,
+                before or Value(0.0, "default"), not kept, "; ".join(words), {"trigger": place.trigger}, rate.weekdays,
+            )
+        )  # fmt: skip
+
+    def _runs_by_day(self, fit: PassesFit) -> Floats | None:
+        """Runs by day: as counted, or as many as the calls are worth."""
+        if self.flow.seen.runs is not None and self.passes.runs_known(0) is not None:
+            return self.flow.seen.runs
+        each = sum(fit.calls.get(key, 0.0) for key in self.flow.seen.groups)
+        if not each:
+            return None
+        if self.flow.seen.runs is None:
+            self.flow.say("the log does not tell runs: its calls are taken for as many runs as would make them")
+        else:
+            self.flow.say(
+                "the log has only runs that call a model: how many others there are is worked out from the cases"
+            )
+        return self.flow.seen.calls / each
+
+    def _volume_before(self, place: Place) -> Value | None:
+        volume = self.flow.base.volume
+        if place.quantity == "hit_rate" or volume.runs is None:
+            return None
+        return Value(float(volume.runs) * DAYS_OF_MONTH, volume.evidence)
+
+    def _tell_schedule(self, runs: Floats, why: str) -> None:
+        """Runs of a flow whose volume follows from something else, where the log has others."""
+        expected = self.flow.case.expected
+        awaited = [expected.runs.get(day) for day in self.flow.seen.days] if expected is not None else [None]
+        known = [one for one in awaited if one is not None]
+        if len(known) < len(awaited):
+            return
+        counted, told = float(runs.sum()), sum(known)
+        if abs(counted - told) > max(_OFF * told, 3 * told**0.5):
+            self.flow.say(
+                f"{why}, which makes {told:,.0f} runs; the log has {counted:,.0f}. Nothing is written over it"
+            )

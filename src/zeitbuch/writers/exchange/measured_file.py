@@ -1,0 +1,82 @@
+# What was measured as a file of assumptions: each rule says on what it rests, and what is not written stands there as a comment.
+"""Files of measured assumptions."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import tomlkit
+from tomlkit.items import Table
+
+from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
+from zeitbuch.core.calibrate.records import Calibrated, Measured
+from zeitbuch.core.model.name_patterns import literal_pattern
+from zeitbuch.core.model.sheet import number_text
+from zeitbuch.core.model.words import count_words
+from zeitbuch.core.report.calibrate_tables import remark_lines
+
+_DIGITS = 6
+
+
+def measured_text(found: Calibrated) -> str:
+    """The file (TOML)."""
+    document = tomlkit.document()
+    document.add(
+        tomlkit.comment(
+            f"Measured on usage from {found.first_day} to {found.last_day} ({count_words(found.days, 'day')} with lines):"
+        )
+    )
+    for source in found.sources:
+        document.add(tomlkit.comment(f"  {source.file}, SHA-256 {source.sha256}"))
+    document.add(
+        tomlkit.comment(
+            "These rules hold where nothing that is declared is as near: name the file with --measured, or as `measured` in zeitbuch.toml."
+        )
+    )
+    for line in remark_lines(found):
+        document.add(tomlkit.comment(line))
+    for one in found.measured:
+        if not one.written:
+            document.add(
+                tomlkit.comment(f"not written: {one.flow_name}, {one.subject}: {number_text(one.value)}; {one.why}")
+            )
+    document.add("assumptions", tomlkit.item(1))
+    rows = tomlkit.aot()
+    for one in found.measured:
+        if one.written:
+            rows.append(_rule(one))
+    if len(rows):
+        document.add("assume", rows)
+    return tomlkit.dumps(document)
+
+
+def _rule(one: Measured) -> Table:
+    row = tomlkit.table()
+    row.add("flow", literal_pattern(one.flow))
+    for key in ("step", "case", "trigger"):
+        if getattr(one, key):
+            row.add(key, getattr(one, key))
+    if one.since:
+        row.add("from", date.fromisoformat(one.since))
+    if one.weekdays:
+        row.add("weekdays", list(one.weekdays))
+    value, low, high = (_rounded(number) for number in (one.value, one.low, one.high))
+    if low < value < high:
+        figure = tomlkit.inline_table()
+        figure.update({"mean": value, "mean_low": low, "mean_high": high})
+        row.add(one.quantity, figure)
+    else:
+        row.add(one.quantity, value)
+    row.add("evidence", "measured")
+    row.add("note", _note(one))
+    return row
+
+
+def _note(one: Measured) -> str:
+    before = f"; before {number_text(one.before)} ({EVIDENCE_WORDS[one.before_evidence]})" if one.before else ""
+    why = f"; {one.why}" if one.why else ""
+    return f"{count_words(round(one.cases), one.cases_of[:-1])}, {one.first_day} to {one.last_day}{before}{why}"
+
+
+def _rounded(number: float) -> float:
+    return float(f"{number:.{_DIGITS}g}")
