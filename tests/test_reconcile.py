@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import draws
+from conftest import Run, draws
 from usage_worlds import ANOMALIES, draw_world, price, simulate, write_log
 from zeitbuch.core.actuals.reconcile import Asked, Log, reconcile
 from zeitbuch.core.actuals.records import SIDES, Reconciled
@@ -121,3 +121,13 @@ def test_costs_that_go_up_and_down_are_no_price(tmp_path: Path) -> None:
     assert result.logged == world.cost and result.unexplained is not None and result.difference is not None
     priced = sum(one.days for one in result.explanations if one.code == "price")
     assert abs(result.unexplained) > abs(result.difference) / 2 and priced < 15
+
+
+def test_the_chart_shows_days_and_is_the_same_each_time(demo: Path, run: Run) -> None:
+    for name in ("a.png", "b.png", "a.svg", "b.svg"):
+        done = run("reconcile", "--by", "model", "-o", name, cwd=demo)
+        assert done.code == 0 and not done.err, done.err
+    assert (demo / "a.png").read_bytes() == (demo / "b.png").read_bytes()
+    assert (demo / "a.svg").read_bytes() == (demo / "b.svg").read_bytes()
+    short = run("reconcile", "--from", "2026-10-11", "--to", "2026-10-12", "-o", "short.svg", cwd=demo)
+    assert short.code == 0 and (demo / "short.svg").read_text() != (demo / "a.svg").read_text()

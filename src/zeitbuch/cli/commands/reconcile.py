@@ -13,14 +13,16 @@ from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, 
 from zeitbuch.cli.shared.stream import show_result
 from zeitbuch.core.actuals.reconcile import Asked
 from zeitbuch.core.model.sheet import Sheet, top_of
-from zeitbuch.core.report.presentations import TableResult
+from zeitbuch.core.report.presentations import TableResult, UsageChart
 from zeitbuch.core.report.reconcile_tables import explanations_sheet, gaps_sheet
+from zeitbuch.writers.outputs.rows import formats_of
 
 
 def run(args: argparse.Namespace) -> int:
     """Estimate against logs, and whether a gate lets the difference pass."""
-    form = chosen_format(args, "table")
-    asked = Asked(args.by, day_of(args.first, "--from"), day_of(args.last, "--to"))
+    form = chosen_format(args, "table", "chart")
+    drawn = form in formats_of("chart")
+    asked = Asked("day" if drawn else args.by, day_of(args.first, "--from"), day_of(args.last, "--to"))
     session = open_session(args)
     basis = basis_of(args, session)
     logs = open_logs(session, args.usage, args.mapping)
@@ -31,7 +33,10 @@ def run(args: argparse.Namespace) -> int:
             return top_of(explanations_sheet(result, full), args.top)
         return gaps_sheet(result, full, args.top)
 
-    show_result("table", form, TableResult("reconcile", result, sheet), args)
+    if drawn:
+        show_result("chart", form, UsageChart(result), args)
+    else:
+        show_result("table", form, TableResult("reconcile", result, sheet), args)
     refused = gap_words(result, args.max_gap / 100) if args.max_gap is not None else ""
     if refused:
         say(f"no: {refused}")

@@ -16,6 +16,7 @@ examples:
   zeitbuch reconcile log.csv --mapping usage.toml
   zeitbuch reconcile --by day --from 2026-11-01 --to 2026-11-15
   zeitbuch reconcile --explanations -o why.xlsx
+  zeitbuch reconcile -o days.png                      a chart by day, with what explains the difference
   zeitbuch reconcile --max-gap 15% --quiet            exit status 1 when the log is further from the estimate
 
 The parts of an explanation add up: what no reason takes up is said to be unexplained."""
@@ -41,5 +42,5 @@ def add(parser: argparse.ArgumentParser) -> None:
     )
     add_source_option(parser)
     add_figures(parser)
-    add_output(parser, "table")
+    add_output(parser, "table", "chart")
     add_reading(parser)

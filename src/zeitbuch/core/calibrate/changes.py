@@ -16,6 +16,7 @@ FEWEST_DAYS = 7  # of a stretch
 _BELIEVED = 20.0
 _FEWEST_CASES = 30.0  # of a mean, on either side of a cut
 _WEEK = 7
+_LEAST_PART = 0.2  # of the untrimmed mean of squares
 _KEPT, _OF_KEPT = (
     0.85,
     0.52,
@@ -83,7 +84,8 @@ def variance_of_means(means: Floats, weights: Floats) -> float:
     if len(means) < 4:
         return 0.0
     apart = (means[1:] - means[:-1]) ** 2 / (1 / weights[1:] + 1 / weights[:-1])
-    floor = 1e-12 * float(np.average(means, weights=weights)) ** 2
+    # What is nearly always the same has rare exceptions: without them anything would be a change.
+    floor = max(1e-12 * float(np.average(means, weights=weights)) ** 2, _LEAST_PART * float(apart.mean()))
     return max(_trimmed(apart), floor)
 
 

@@ -57,9 +57,14 @@ def _measured_row(one: Measured, full: bool) -> tuple[object, ...]:
         else ""
     )
     return (
-        one.flow_name, one.subject + days, number_text(one.value), ends, count_words(round(one.cases), one.cases_of[:-1]), before, one.since,
+        one.flow_name, one.subject + days, number_text(one.value), ends, cases_words(one), before, one.since,
         "yes" if one.written else "no", one.why,
     )  # fmt: skip
+
+
+def cases_words(one: Measured) -> str:
+    """'4,983 runs'."""
+    return f"{one.cases:,.0f} {one.cases_of if round(one.cases) != 1 else one.cases_of[:-1]}"
 
 
 _MANY, _NAMED = 5, 3

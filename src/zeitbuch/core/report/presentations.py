@@ -12,6 +12,7 @@ from msgspec import Struct
 from zeitbuch.core.model.sheet import Sheet
 
 if TYPE_CHECKING:
+    from zeitbuch.core.actuals.records import Reconciled
     from zeitbuch.core.diff.clones import ClonesResult
     from zeitbuch.core.diff.records import EstateChanges, FlowChanges
     from zeitbuch.core.estimate.records import Driver, EstateEstimate
@@ -97,6 +98,12 @@ class ChartData(Struct, frozen=True):
     per: str = "month"
     currency: str = ""
     card: RateCard | None = None
+
+
+class UsageChart(Struct, frozen=True):
+    """Usage beside the estimate, by day."""
+
+    reconciled: Reconciled
 
 
 def sheet_result(sheet: Sheet) -> TableResult:

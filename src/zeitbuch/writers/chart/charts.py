@@ -12,7 +12,7 @@ from zeitbuch.core.estimate.records import Driver, EstateEstimate, FlowEstimate
 from zeitbuch.core.model.sheet import money_text, number_text
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.pricing.rate_card import RateCard
-from zeitbuch.core.report.presentations import ChartData
+from zeitbuch.core.report.presentations import ChartData, UsageChart
 from zeitbuch.writers.escape.text import make_inert
 from zeitbuch.writers.theme.terminal import TextLook
 
@@ -44,12 +44,12 @@ def _make_figure(rows: float, left: float = 0.29, most: float = 160.0) -> tuple[
     return figure, axes, height
 
 
-def _write_head(figure: Any, height: float, title: str, under: str) -> None:
+def write_head(figure: Any, height: float, title: str, under: str) -> None:
     figure.text(0.03, 1 - 0.32 / height, title, fontsize=13, color=INK, weight="bold", parse_math=False)
     figure.text(0.03, 1 - 0.58 / height, under, fontsize=9.5, color=INK, parse_math=False)
 
 
-def _add_legend(figure: Any, height: float, handles: list[Any], title: str = "") -> None:
+def add_legend(figure: Any, height: float, handles: list[Any], title: str = "") -> None:
     legend = figure.legend(
         handles=handles, loc="upper right", bbox_to_anchor=(0.97, 1 - 0.18 / height), ncols=max(1, len(handles)), frameon=False,
         fontsize=8.5, title=title or None, title_fontsize=8.5, alignment="right", columnspacing=1.2, handlelength=1.6,
@@ -58,7 +58,7 @@ def _add_legend(figure: Any, height: float, handles: list[Any], title: str = "")
         text.set_color(INK)
 
 
-def _save_figure(figure: Any, form: str) -> bytes:
+def save_figure(figure: Any, form: str) -> bytes:
     out = io.BytesIO()
     metadata = {"Date": None} if form == "svg" else {"Software": None}
     figure.savefig(out, format=form, dpi=128, facecolor=PAPER, metadata=metadata)
@@ -93,12 +93,12 @@ def flows_chart(result: EstateEstimate, form: str = "png") -> bytes:
     axes.set_xlim(0, top * 1.14)
     axes.set_xlabel(f"{result.currency} per month", fontsize=9, color=INK)
     left_out = f"; without {len(unknown)} of unknown volume" if unknown else ""
-    _write_head(figure, height, f"Bill by flow, {result.month}", f"{_total_words(result)}{left_out}")
+    write_head(figure, height, f"Bill by flow, {result.month}", f"{_total_words(result)}{left_out}")
     handles: list[Any] = [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for _, w, c, h in _SHARES]
     if any(f.month_spread is not None for f in known):
         handles.append(Line2D([], [], color=INK, marker="|", markersize=8, label="P10 to P90"))
-    _add_legend(figure, height, handles, "what the bill is based on, volume included")
-    return _save_figure(figure, form)
+    add_legend(figure, height, handles, "what the bill is based on, volume included")
+    return save_figure(figure, form)
 
 
 def _total_words(result: EstateEstimate) -> str:
@@ -154,15 +154,15 @@ def runs_chart(result: EstateEstimate, form: str = "png") -> bytes:
     axes.set_xlabel(f"{result.currency} per run, with the flows it calls", fontsize=9, color=INK)
     runs = sorted({f.spread.runs for f in flows if f.spread is not None})
     span = f"{runs[0]:,}" if len(runs) == 1 else f"{runs[0]:,} to {runs[-1]:,}" if runs else "no"
-    _write_head(figure, height, "What one run costs", f"{span} sampled runs a flow; at the left edge: that or less")
-    _add_legend(figure, height, [
+    write_head(figure, height, "What one run costs", f"{span} sampled runs a flow; at the left edge: that or less")
+    add_legend(figure, height, [
         Patch(facecolor="#f0e6c8", edgecolor=INK, linewidth=0.7, label="P5 to P95"),
         Patch(facecolor="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, label="middle half"),
         Line2D([], [], color=INK, linewidth=2.2, label="median"),
         Line2D([], [], marker="D", markerfacecolor=PAPER, markeredgecolor=INK, linestyle="none", label="mean"),
         Line2D([], [], marker="|", markersize=8, color=INK, linewidth=0.9, label="to P99"),
     ])  # fmt: skip
-    return _save_figure(figure, form)
+    return save_figure(figure, form)
 
 
 def _draw_run_bar(f: FlowEstimate, least: float, axes: Any, at: int) -> None:
@@ -224,12 +224,12 @@ def drivers_chart(found: list[Driver], currency: str, per: str, form: str = "png
     shown = (
         f"the {len(rows)} that move it most, of {len(found)}" if len(found) > len(rows) else f"{len(rows)} assumptions"
     )
-    _write_head(figure, height, f"What moves the cost of a {per} most", shown)
-    _add_legend(figure, height, [
+    write_head(figure, height, f"What moves the cost of a {per} most", shown)
+    add_legend(figure, height, [
         Patch(facecolor="#a9b9a8", hatch="///", edgecolor=INK, linewidth=0.7, label="at its low end"),
         Patch(facecolor="#1f2d3d", edgecolor=INK, linewidth=0.7, label="at its high end"),
     ])  # fmt: skip
-    return _save_figure(figure, form)
+    return save_figure(figure, form)
 
 
 def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str = "png") -> bytes:
@@ -254,7 +254,7 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
     missing = sorted({name for r in results for name in r.total.unknown_volume})
     whole = sum(wholes)
     left_out = f"; without {count_words(len(missing), 'flow')} of unknown volume" if missing else ""
-    _write_head(
+    write_head(
         figure,
         height,
         "Month by month",
@@ -267,10 +267,10 @@ def months_chart(results: list[EstateEstimate], card: RateCard | None, form: str
         )
         if on
     ]
-    _add_legend(
+    add_legend(
         figure, height, [Patch(facecolor=c, hatch=h, edgecolor=INK, linewidth=0.7, label=w) for w, c, h in shown]
     )
-    return _save_figure(figure, form)
+    return save_figure(figure, form)
 
 
 def _draw_month_bar(
@@ -298,18 +298,22 @@ def _mark_changes(results: list[EstateEstimate], changes: list[date], axes: Any,
             axes.text(top * 1.32, at - 0.53, "the rate card changes", ha="right", va="bottom", fontsize=7.5, color=INK)
 
 
-def write_png(data: ChartData, look: TextLook) -> bytes:
+def write_png(data: ChartData | UsageChart, look: TextLook) -> bytes:
     """A chart as a picture."""
     return draw_chart(data, "png")
 
 
-def write_svg(data: ChartData, look: TextLook) -> bytes:
+def write_svg(data: ChartData | UsageChart, look: TextLook) -> bytes:
     """A chart as a drawing."""
     return draw_chart(data, "svg")
 
 
-def draw_chart(data: ChartData, form: str) -> bytes:
+def draw_chart(data: ChartData | UsageChart, form: str) -> bytes:
     """The chart of a kind."""
+    if isinstance(data, UsageChart):
+        from .usage_chart import usage_chart
+
+        return usage_chart(data.reconciled, form)
     if data.kind == "drivers":
         return drivers_chart(list(data.drivers), data.currency, data.per, form)
     if data.kind == "months":

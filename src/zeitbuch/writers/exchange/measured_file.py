@@ -13,7 +13,7 @@ from zeitbuch.core.calibrate.records import Calibrated, Measured
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words
-from zeitbuch.core.report.calibrate_tables import remark_lines
+from zeitbuch.core.report.calibrate_tables import cases_words, remark_lines
 
 _DIGITS = 6
 
@@ -75,7 +75,7 @@ def _rule(one: Measured) -> Table:
 def _note(one: Measured) -> str:
     before = f"; before {number_text(one.before)} ({EVIDENCE_WORDS[one.before_evidence]})" if one.before else ""
     why = f"; {one.why}" if one.why else ""
-    return f"{count_words(round(one.cases), one.cases_of[:-1])}, {one.first_day} to {one.last_day}{before}{why}"
+    return f"{cases_words(one)}, {one.first_day} to {one.last_day}{before}{why}"
 
 
 def _rounded(number: float) -> float:
