@@ -20,6 +20,7 @@ from zeitbuch.core.assumptions.rules import Assumptions, Rule
 from zeitbuch.core.calibrate.calibrate import calibrate, with_measured
 from zeitbuch.core.calibrate.changes import last_change_of_counts, last_change_of_means
 from zeitbuch.core.calibrate.check import check_calibration
+from zeitbuch.core.calibrate.definition_gaps import definition_gaps
 from zeitbuch.core.calibrate.records import Calibrated, Measured
 from zeitbuch.core.calibrate.volumes_fit import fit_volume
 from zeitbuch.core.estimate.records import Sampling
@@ -273,3 +274,56 @@ def test_the_command(run: Run, demo: Path) -> None:
 def test_what_cannot_be(words: tuple[str, ...], said: str, run: Run, demo: Path) -> None:
     done = run("calibrate", *words, cwd=demo)
     assert done.code != 0 and said in done.err, done.err
+
+
+def test_what_the_log_does_not_bear_out(tmp_path: Path) -> None:
+    plan = Blueprint(
+        "f", "Letters", 20.0, 1.0,
+        [
+            Block("choice", [Call("a", "gull-1", 300, 40, 0.2), Call("b", "gull-1", 900, 200, 0.2)], [1.0, 0.0], id="pick"),
+            Block("call", [Call("last", "gull-1", 400, 40, 0.2)]),
+            Block("call", [Call("gone", "gull-1", 400, 40, 0.2)]),
+        ],
+    )  # fmt: skip
+    world, rng = world_of(plan), random.Random(8)
+    world.basis = structs.replace(
+        world.basis,
+        estate=Estate(flows=tuple(structs.replace(one, changed="2026-09-01") for one in world.basis.estate.flows)),
+    )
+    simulate(world, [plan], rng)
+    world.lines = [line for line in world.lines if line["step"] != "gone"]
+    for line in world.lines:
+        if line["time"].date() >= DAYS[30] and line["step"] == "last":
+            line["model"], line["tokens_in"] = "petrel-9", line["tokens_in"] * 3
+    found = {one.code: one for one in definition_gaps([log_of(world, tmp_path, rng)], world.basis)}
+    assert set(found) == {"case-never-taken", "step-never-run", "model-not-named", "log-newer"}
+    assert found["case-never-taken"].step == "pick" and "way 1" in found["case-never-taken"].message
+    assert found["step-never-run"].step == "gone"
+    assert "petrel-9" in found["model-not-named"].message and "2026-10-31" in found["model-not-named"].message
+    assert "input of ‘Last’" in found["log-newer"].message and "2026-09-01" in found["log-newer"].message
+
+
+def test_a_log_as_defined_bears_all_out(tmp_path: Path) -> None:
+    for seed in range(3):
+        rng = random.Random(f"borne out {seed}")
+        world, plans = draw_estate(rng)
+        simulate(world, plans, rng)
+        log = log_of(world, tmp_path, rng)
+        measured_first = with_measured(world.basis.assumptions, calibrate([log], world.basis, Asked()))
+        basis = structs.replace(world.basis, assumptions=measured_first)
+        assert not definition_gaps([log], basis)
+
+
+def test_findings_of_usage(run: Run, demo: Path) -> None:
+    plain, held = run("check", "--format", "json", cwd=demo), run("check", "--usage", "--format", "json", cwd=demo)
+    before, after = (json.loads(one.out)["findings"] for one in (plain, held))
+    new = [
+        one for one in after if one["code"] in ("case-never-taken", "step-never-run", "model-not-named", "log-newer")
+    ]
+    assert len(after) == len(before) + len(new)
+    (swapped,) = [one for one in new if one["code"] == "model-not-named"]
+    assert swapped["flow"] == "Safety handbook assistant" and "fulmar-mini-2" in swapped["message"]
+    named = run(
+        "check", "--mapping", "usage/boathouse.toml", "--only", "model-not-named", "--fail-on", "medium", cwd=demo
+    )
+    assert named.code == 1 and "2026-11-17" in named.out

@@ -16,7 +16,7 @@ from conftest import Run
 from test_checks import AGENT, ATTACHED, CASES, HOURLY, PAYS, REST, case, flow, given, sorting, step, takes
 from zeitbuch.core.checks.answers import answers_of_field, listed_answers
 from zeitbuch.core.checks.examples import EXAMPLES
-from zeitbuch.core.checks.records import Copied, EstateFacts, Limits, Person
+from zeitbuch.core.checks.records import Copied, EstateFacts, Limits, Person, UsageFact
 from zeitbuch.core.checks.registry import CHECKS, check_flows
 from zeitbuch.core.model.records import (
     Approval,
@@ -41,6 +41,10 @@ TODAY = EstateFacts(
     idle_polls={"f/slow": 3.0, "f/idle": 4000.0},
     copied=(Copied("copy", "a", "left as it was"),),
     alike=(Copied("twin", "", "it does what another does"),),
+    usage=tuple(
+        UsageFact(code, "seen", "", "the log says so")
+        for code in ("case-never-taken", "step-never-run", "model-not-named", "log-newer")
+    ),
     own_operations={"harbour": ("dock.",)},
 )
 CHAT = (Trigger(id="t", kind="chat"),)
@@ -393,6 +397,11 @@ MORE: dict[str, tuple[list[Flow], list[Flow]]] = {
         [flow(step("a", "approve", approval=Approval(approvers=("Maren Dahl",)))), flow(step("a", "approve", approval=Approval(approvers=("desk@x.example",))))],
     ),
     "flows-alike": ([flow(step("a"), id="twin")], [flow(step("a"))]),
+    # What logs say is found in tests/test_calibrate.py.
+    "case-never-taken": ([flow(step("a"), id="seen")], [flow(step("a"))]),
+    "step-never-run": ([flow(step("a"), id="seen")], [flow(step("a"))]),
+    "model-not-named": ([flow(step("a"), id="seen")], [flow(step("a"))]),
+    "log-newer": ([flow(step("a"), id="seen")], [flow(step("a"))]),
     "flows-call-each-other": ([], []),
     "handler-missing": ([], []),
     "same-minute": ([], []),

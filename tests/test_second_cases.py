@@ -85,6 +85,10 @@ SECOND: dict[str, tuple[list[Flow], list[Flow]]] = {
     "answer-unused": ([flow(step("r", "read", effect="read"), step("a", inputs=(takes("r"),)), step("e", "embed"), triggers=(Trigger(id="t", kind="event"),))], []),
     "copy-edit-missed": ([flow(step("b"), step("a"), id="copy")], [flow(step("a"), id="original")]),
     "approver-left": ([flow(step("a", "approve", approval=Approval(approvers=("Maren Dahl", "ola tveit"))))], []),
+    **dict.fromkeys(
+        ("case-never-taken", "step-never-run", "model-not-named", "log-newer"),
+        ([flow(step("b"), id="seen")], [flow(step("b"), id="other")]),
+    ),
     "flows-alike": ([flow(step("b"), id="twin")], [flow(step("b"), id="other")]),
 }  # fmt: skip
 # Checks whose cases need several flows, a rate card or a day stand in tests of their own.

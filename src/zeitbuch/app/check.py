@@ -14,8 +14,8 @@ from msgspec import Struct, structs
 
 from zeitbuch.core.checks.estate_view import EstateView
 from zeitbuch.core.checks.examples import EXAMPLES
-from zeitbuch.core.checks.records import SEVERITIES, Check, CheckAbout, CheckFinding, Severity
-from zeitbuch.core.checks.registry import EXPIRED, IDLE, OWN_CODES, check_part, order_findings
+from zeitbuch.core.checks.records import SEVERITIES, Check, CheckAbout, CheckFinding, Severity, UsageFact
+from zeitbuch.core.checks.registry import EXPIRED, IDLE, OF_USAGE, OWN_CODES, check_part, order_findings
 from zeitbuch.core.estimate.estate import estimate_exactly
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.problems import Problem, ZeitbuchError
@@ -38,7 +38,8 @@ MOST_STEPS = 20_000  # of an estate whose findings are ordered by money
 
 class CheckRequest(Struct, frozen=True):
     """What is asked: only these codes, only flows by these patterns, from which severity on the answer is no, today's date
-    (YYYY-MM-DD), to which exceptions are held, a file of rules to try instead of all checks, and the state since which findings are new."""
+    (YYYY-MM-DD), to which exceptions are held, a file of rules to try instead of all checks, the state since which findings are new, and what usage logs say
+    (None: no log was looked at)."""
 
     only: tuple[str, ...] = ()
     flows: tuple[str, ...] = ()
@@ -46,13 +47,14 @@ class CheckRequest(Struct, frozen=True):
     today: str = ""
     rules: str = ""
     since: str = ""
+    usage: tuple[UsageFact, ...] | None = None
 
 
 def check_estate(session: Session, estate: Estate, basis: EstimateBasis, request: CheckRequest) -> ChecksResult:
     """The findings of an estate; what the workspace accepts is kept and marked. Checks look at all flows together, also where only some
     are shown."""
     rows = _rows_asked(session, request)
-    found = _findings_of(session, estate, basis, request.today, rows)
+    found = _findings_of(session, estate, basis, request.today, rows, request.usage or ())
     accepts = session.workspace.accept
     found, used = _with_accepted(found, accepts, request.today)
     if not request.rules:
@@ -101,10 +103,15 @@ def _rows_asked(session: Session, request: CheckRequest) -> list[Check]:
 
 
 def _findings_of(
-    session: Session, estate: Estate, basis: EstimateBasis, today: str, rows: Sequence[Check]
+    session: Session,
+    estate: Estate,
+    basis: EstimateBasis,
+    today: str,
+    rows: Sequence[Check],
+    usage: tuple[UsageFact, ...] = (),
 ) -> list[CheckFinding]:
     copies = any(row.code in ("copy-edit-missed", "flows-alike") for row in rows)
-    facts = gather_facts(session, estate, basis, today, copies)
+    facts = structs.replace(gather_facts(session, estate, basis, today, copies), usage=usage)
     return _look(session, EstateView(estate.flows, basis.card, facts), rows)
 
 
@@ -261,7 +268,7 @@ def _idle_accepts(
     for place, (accept, count) in enumerate(zip(accepts, used, strict=True)):
         if _is_over(accept, request.today):
             code, words = EXPIRED, f"{accept.code} was accepted until {accept.until} by {accept.by} ({accept.reason})"
-        elif not count and not request.only and whole:
+        elif not count and not request.only and whole and (request.usage is not None or accept.code not in OF_USAGE):
             code, words = (
                 IDLE,
                 f"no finding {accept.code} of flow '{accept.flow}' is there to be accepted ({accept.reason}, {accept.by})",

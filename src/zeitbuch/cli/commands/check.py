@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from msgspec import structs
+
 from zeitbuch.app.check import CheckRequest, accept_all, check_estate, check_words
 from zeitbuch.app.check_rows import all_checks, find_check
 from zeitbuch.cli.shared.exit_codes import NO, OK
@@ -33,7 +35,12 @@ def run(args: argparse.Namespace) -> int:
         args.try_rules,
         args.since,
     )
-    result = check_estate(session, session.estate(args.source), basis, request)
+    estate = session.estate(args.source)
+    if args.usage or args.mapping:
+        from zeitbuch.app.usage_facts import usage_facts  # loads NumPy and SciPy
+
+        request = structs.replace(request, usage=usage_facts(session, estate, basis, args.mapping))
+    result = check_estate(session, estate, basis, request)
     if args.accept_all:
         write_output(accept_all(result.findings, request.today), args.output)
     elif form in formats_of("findings"):

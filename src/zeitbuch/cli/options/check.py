@@ -17,6 +17,7 @@ examples:
   zeitbuch check -f sarif -o findings.sarif               for a reviewer of code; -f junit for a pipeline
   zeitbuch check --since @3 --fail-on medium              only what version 3 of the book had not
   zeitbuch check --try rules.toml                         rules of your own, before they go into zeitbuch.toml
+  zeitbuch check --usage                                  also: cases never taken, models that no step names
   zeitbuch check --accept-all -o accept.toml              today's findings as exceptions, each to be given a reason
   zeitbuch check --explain agent-acts-alone               why, how it is found, what it misses, what to do
 
@@ -34,6 +35,18 @@ def add(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         help="only findings of these flows (id or name, with *); may be repeated",
+    )
+    group.add_argument(
+        "--usage",
+        action="store_true",
+        help="also hold the flows against the usage logs of the workspace (see docs/usage.md)",
+    )
+    group.add_argument(
+        "--mapping",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="the logs of this usage mapping (TOML) instead; may be repeated",
     )
     group.add_argument("--codes", action="store_true", help="list the checks instead")
     group.add_argument("--explain", metavar="CODE", default="", help="say all about one check instead")

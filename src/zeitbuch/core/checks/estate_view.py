@@ -13,7 +13,7 @@ from zeitbuch.core.pricing.rate_card import ModelRate, RateCard
 
 from .near_prompts import near_prompts
 from .parts import minute_of, shelf_key, store_of
-from .records import Copied, EstateFacts, Limits, Person
+from .records import Copied, EstateFacts, Limits, Person, UsageFact
 
 
 class EstateView:
@@ -106,6 +106,14 @@ class EstateView:
         """Flows that do what another does, by flow."""
         found: dict[str, list[Copied]] = {}
         for one in self.facts.alike:
+            found.setdefault(one.flow, []).append(one)
+        return found
+
+    @cached_property
+    def usage_facts(self) -> dict[str, list[UsageFact]]:
+        """What usage logs say, by flow."""
+        found: dict[str, list[UsageFact]] = {}
+        for one in self.facts.usage:
             found.setdefault(one.flow, []).append(one)
         return found
 

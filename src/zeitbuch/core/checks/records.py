@@ -62,9 +62,18 @@ class Copied(Struct, frozen=True):
     message: str
 
 
+class UsageFact(Struct, frozen=True):
+    """What a usage log says against a flow: the code of the check, the step (empty: the whole flow), and what to say."""
+
+    code: str
+    flow: str
+    step: str
+    message: str
+
+
 class EstateFacts(Struct, frozen=True):
     """What is known around the flows: the day (YYYY-MM-DD), the people, the limits, what was left in copies, flows alike, checks of a poll that find
-    nothing for one that does (flow id/trigger id), and the operations that each dialect counts as its own (format -> beginnings)."""
+    nothing for one that does (flow id/trigger id), and the operations that each dialect counts as its own (format -> beginnings); what usage logs say."""
 
     today: str = ""
     people: tuple[Person, ...] = ()
@@ -73,6 +82,7 @@ class EstateFacts(Struct, frozen=True):
     alike: tuple[Copied, ...] = ()
     idle_polls: dict[str, float] = {}
     own_operations: dict[str, tuple[str, ...]] = {}
+    usage: tuple[UsageFact, ...] = ()
 
 
 class Hit(NamedTuple):

@@ -20,6 +20,7 @@ from .families import (
     outside,
     ownership,
     prompts,
+    reality,
     references,
     rights,
     silence,
@@ -41,8 +42,10 @@ FAMILIES = (
     prompts,
     ownership,
     clock,
+    reality,
 )
 CHECKS: dict[str, Check] = {row.code: row for family in FAMILIES for row in family.CHECKS}
+OF_USAGE = frozenset(row.code for row in reality.CHECKS)  # say something only where usage logs were looked at
 BROKEN = "check-failed"  # the code of a check that broke
 # Checks whose answer another flow may change: of a flow alone they say nothing.
 NEED_OTHERS = frozenset({"flow-missing", "never-started", "handler-missing", "failure-unhandled", "owner-alone"})

@@ -29,6 +29,7 @@ _MOST_REJECTS = 1000  # lines that are named; all are counted
 _GUESSED = frozenset(
     {"DATE", "TIME", "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", "TIMESTAMP_S", "TIMESTAMP_MS", "TIMESTAMP_NS", "UUID"}
 )
+_MEMORY = "1GB"  # of the engine; whole logs need no more, what is larger is written to disk
 _BEGIN = 1_000_000  # bytes in which ends of lines are looked at
 
 
@@ -60,7 +61,16 @@ def open_engine() -> Any:
     ibis = import_engine()
     engine = ibis.duckdb.connect()
     quiet = "enable_progress_bar=false"  # its bar would stand among results
-    for setting in ("autoinstall_known_extensions=false", "autoload_known_extensions=false", "TimeZone='UTC'", quiet):
+    # What does not fit into memory goes to a folder of its own, not to where the caller stands.
+    spilled = str(temporary_folder()).replace("'", "''")
+    for setting in (
+        "autoinstall_known_extensions=false",
+        "autoload_known_extensions=false",
+        "TimeZone='UTC'",
+        quiet,
+        f"memory_limit='{_MEMORY}'",
+        f"temp_directory='{spilled}'",
+    ):
         engine.raw_sql(f"SET {setting}")
     return engine
 
