@@ -327,3 +327,14 @@ def test_findings_of_usage(run: Run, demo: Path) -> None:
         "check", "--mapping", "usage/boathouse.toml", "--only", "model-not-named", "--fail-on", "medium", cwd=demo
     )
     assert named.code == 1 and "2026-11-17" in named.out
+
+
+def test_calls_that_say_no_tokens_do_not_make_the_others_small(tmp_path: Path) -> None:
+    plan = simple(20.0)
+    world, rng = world_of(plan), random.Random(9)
+    simulate(world, [plan], rng)
+    whole = measured(calibrate([log_of(world, tmp_path, rng)], world.basis, Asked()), "input")
+    for line in world.lines[::2]:
+        line["tokens_in"] = line["tokens_out"] = ""
+    part = measured(calibrate([log_of(world, tmp_path, rng)], world.basis, Asked()), "input")
+    assert part.value == pytest.approx(whole.value, rel=0.05) and part.cases == len(world.lines) // 2

@@ -131,3 +131,16 @@ def test_the_chart_shows_days_and_is_the_same_each_time(demo: Path, run: Run) ->
     assert (demo / "a.svg").read_bytes() == (demo / "b.svg").read_bytes()
     short = run("reconcile", "--from", "2026-10-11", "--to", "2026-10-12", "-o", "short.svg", cwd=demo)
     assert short.code == 0 and (demo / "short.svg").read_text() != (demo / "a.svg").read_text()
+
+
+def test_calls_that_say_no_tokens_are_no_shorter_prompts(tmp_path: Path) -> None:
+    rng = random.Random(12)
+    world = draw_world(rng)
+    simulate(world, rng)
+    for line in world.lines:
+        if rng.random() < 0.4:
+            line["tokens_in"] = line["tokens_out"] = ""
+    result = reconciled(world, tmp_path, rng, "csv")
+    codes = {one.code for one in result.explanations}
+    assert "size-or-price" in codes and not codes & {"sizes-less", "price", "not-billed"}
+    assert result.unexplained == 0 and any("say no tokens" in note for note in result.notes)

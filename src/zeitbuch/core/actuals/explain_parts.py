@@ -225,6 +225,11 @@ def _part(
     yield from _calls_a_run(case, part, at_estimate - awaited, days)
     if not part.lines:
         return
+    silent = sum(one.sum.silent for one in part.lines)
+    if silent:
+        words = f"‘{part.name}’: {silent:,.0f} of {part.calls:,.0f} calls say no tokens, so that sizes and prices cannot be told apart"
+        yield _of(case, "size-or-price", words, days, part.logged - at_estimate, False)
+        return
     as_defined = card_parts(costs, part.lines, part.model)
     if as_defined is not None:
         yield from _sizes(case, part, as_defined, days)

@@ -17,7 +17,8 @@ KEYS = ("day", "environment", "host", "flow", "step", "feature", "model", "meter
 
 class UsageSum(Struct, frozen=True, gc=False):
     """The sums of records that share a day, and names. ``lines`` counts them, ``failed`` those that ended in failure; a measure that the
-    log does not have is None. ``passed`` says that the mapping passes over them, ``doubled`` that the same lines stand there before."""
+    log does not have is None. ``passed`` says that the mapping passes over them, ``doubled`` that the same lines stand there before; ``silent`` are calls
+    that say no tokens, in a log that has them."""
 
     day: str | None
     environment: str
@@ -43,6 +44,7 @@ class UsageSum(Struct, frozen=True, gc=False):
     cost: Decimal | None = None
     duration: float | None = None
     meter: str = ""
+    silent: float = 0.0
 
     def units(self, unit: str) -> float:
         """How much of a unit of rate cards there is."""
@@ -56,6 +58,8 @@ def sums_of_usage(records: Any, kept: Sequence[str]) -> Any:
     """The expression that adds records up: one row for each combination of ``KEYS``. ``kept`` are the columns that the log has."""
     measures = {name: records[name].sum() for name in MEASURES if name in kept}
     refused = {f"refused_{name}": records[f"refused_{name}"].sum() for name in kept}
+    if "tokens_in" in kept and "calls" in kept:
+        measures["silent"] = records["calls"].sum(where=records["tokens_in"].isnull())
     return records.group_by([*KEYS, "passed", "doubled", "file"]).aggregate(
         lines=records.count(), failed=records["is_failed"].sum(), **measures, **refused
     )
@@ -102,5 +106,6 @@ def usage_sum(row: dict[str, Any]) -> UsageSum:
         lines=int(row["lines"]),
         failed=int(row["failed"] or 0),
         doubled=bool(row["doubled"]),
+        silent=float(row.get("silent") or 0.0),
         **measures,
     )

@@ -48,7 +48,7 @@ REASONS: tuple[Reason, ...] = (
     Reason("sizes-more", "Longer prompts or answers, or more of another unit.", "Declare `input`, `output`, `size`."),
     Reason("sizes-less", "Shorter prompts or answers, or less of another unit.", "Declare `input`, `output`, `size`."),
     Reason("unit-not-counted", "A unit that the estimate bills and the log does not count.", "Map its column, if there is one."),
-    Reason("size-or-price", "The rate card cannot price what the log counts.", "Add the price."),
+    Reason("size-or-price", "The rate card cannot price what the log counts, or some calls say no tokens.", "Add the price, or log the tokens."),
     Reason("model-other", "Another model than the definition names.", "Ask who changed it."),
     Reason("price", "The log is for days as many times the rate card's prices; what goes up and down is left unexplained.", "Correct the card, or ask the vendor."),
     Reason("not-billed", "The log bills nothing for calls that have a price.", "Ask who is billed instead: another meter, a free quota."),

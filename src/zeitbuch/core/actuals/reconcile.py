@@ -233,6 +233,9 @@ def _notes(placed: Sequence[Placed]) -> Iterator[str]:
     outside = [one.sum for one in placed if one.aside == "outside"]
     if outside:
         yield f"{_lines_words(outside)} of other days"
+    silent = sum(one.sum.silent for one in placed if not one.aside)
+    if silent:
+        yield f"{silent:,.0f} calls say no tokens"
     foreign = {one.sum.currency for one in placed if not one.exchanged}
     if foreign:
         yield f"no rate of exchange for {', '.join(sorted(foreign))}: these costs are left out"

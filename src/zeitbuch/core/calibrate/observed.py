@@ -25,6 +25,7 @@ class GroupSeen(Struct):
     by_day: dict[str, Floats]
     failed: Floats
     lines: Floats
+    silent: Floats  # calls that say no tokens
 
     def total(self, column: str, first: int = 0) -> float:
         """The sum of a column from a day on."""
@@ -57,7 +58,9 @@ def flow_seen(case: FlowCase, days: Sequence[date]) -> FlowSeen | None:
     groups: dict[str, GroupSeen] = {}
     for one in lines:
         key = one.step if by_step else one.model
-        group = groups.setdefault(key, GroupSeen(key, {}, np.zeros(len(days)), np.zeros(len(days))))
+        group = groups.setdefault(
+            key, GroupSeen(key, {}, np.zeros(len(days)), np.zeros(len(days)), np.zeros(len(days)))
+        )
         _add_line(group, one, place, len(days))
     runs = np.array([case.runs.get(day, 0.0) for day in days]) if case.runs is not None else None
     return FlowSeen(list(days), runs, case.all_runs, by_step, groups)
@@ -68,6 +71,7 @@ def _add_line(group: GroupSeen, one: Placed, place: dict[date, int], days: int) 
     at = place[one.day]
     group.lines[at] += one.sum.lines
     group.failed[at] += one.sum.failed
+    group.silent[at] += one.sum.silent
     for column in COUNTED:
         value = getattr(one.sum, column)
         if value is not None:

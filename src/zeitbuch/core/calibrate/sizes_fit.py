@@ -21,6 +21,7 @@ SIZES: tuple[tuple[str, str, str], ...] = (
     ("pages", "pages", "page"),
     ("sound", "sound", "second"),
 )
+_OF_TOKENS = ("tokens_in", "tokens_out")
 _NEAR = 0.02  # how near the estimate has to come
 _FEWEST_CALLS = 5
 
@@ -38,7 +39,9 @@ def mean_per_call(group: GroupSeen, column: str, days_of_month: float) -> MeanSe
     """What a call of a group uses of a column; None where the log does not tell."""
     if column not in group.by_day:
         return None
-    calls, used = group.by_day["calls"], group.by_day[column]
+    used = group.by_day[column]
+    # Of calls that say no tokens nobody knows how many they had.
+    calls = np.maximum(group.by_day["calls"] - (group.silent if column in _OF_TOKENS else 0.0), 0.0)
     means = np.divide(used, calls, out=np.zeros(len(calls)), where=calls > 0)
     first = last_change_of_means(means, calls)
     many, total = float(calls[first:].sum()), float(used[first:].sum())
