@@ -123,6 +123,10 @@ def simple(rate: float, **more: float) -> Blueprint:
     return Blueprint("f", "Letters", rate, 1.0, [Block("call", [call])])
 
 
+def other_plan(id: str, name: str) -> Blueprint:
+    return Blueprint(id, name, 20.0, 1.0, [Block("call", [Call("first", "gull-1", 500, 90, 0.2)])])
+
+
 def test_after_a_change_the_later_regime_counts(tmp_path: Path) -> None:
     before, after = simple(20.0), simple(35.0, tokens_in=1400.0)
     world, rng = world_of(before), random.Random(2)
@@ -338,3 +342,17 @@ def test_calls_that_say_no_tokens_do_not_make_the_others_small(tmp_path: Path) -
         line["tokens_in"] = line["tokens_out"] = ""
     part = measured(calibrate([log_of(world, tmp_path, rng)], world.basis, Asked()), "input")
     assert part.value == pytest.approx(whole.value, rel=0.05) and part.cases == len(world.lines) // 2
+
+
+def test_days_that_one_of_two_logs_lacks_are_no_days_without_runs(tmp_path: Path) -> None:
+    here, there = simple(20.0), other_plan("g", "Cargo papers")
+    world, rng = world_of(here, there), random.Random(10)
+    simulate(world, [here, there], rng)
+    lines, logs = world.lines, []
+    for name, gone in (("Letters", DAYS[20:25]), ("Cargo papers", [])):
+        world.lines = [line for line in lines if line["flow"] == name and line["time"].date() not in gone]
+        (tmp_path / name).mkdir()
+        logs.append(log_of(world, tmp_path / name, rng))
+    found = calibrate(logs, world.basis, Asked())
+    one = next(one for one in found.measured if one.quantity == "runs" and one.flow == "f")
+    assert abs(one.value / (20 * 365.25 / 12) - 1) < 0.06 and not one.since

@@ -31,6 +31,7 @@ class Placed(Struct, frozen=True):
     aside: Aside
     exchanged: bool = True  # whether its currency could be made the card's
     is_run: bool = False  # whether each of its lines is a run
+    log: int = 0  # the place of its log among those that are read together
 
 
 class Placing:
@@ -46,6 +47,7 @@ class Placing:
         self.models = Names(_models_of(estate, card), mapping.models)
         self.not_production = {name.casefold() for name in mapping.not_production}
         self.mapping = mapping
+        self.number = 0  # the place of the log
         self._steps: dict[str, Names] = {}
 
     def steps_of(self, flow_id: str) -> Names:
@@ -90,6 +92,7 @@ class Placing:
             aside,
             exchanged,
             self.mapping.line == "run",
+            self.number,
         )
 
     def _aside(self, one: UsageSum, day: date | None, first: date | None, last: date | None, known: bool) -> Aside:

@@ -90,7 +90,8 @@ def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
     placed: list[Placed] = []
     currency = basis.card.currency if basis.card is not None else _main_currency(logs)
     placings = [Placing(basis.estate, log.mapping, costs, currency) for log in logs]
-    for log, placing in zip(logs, placings, strict=True):
+    for number, (log, placing) in enumerate(zip(logs, placings, strict=True)):
+        placing.number = number
         placed += place_all(log.sums, placing, asked.first, asked.last)
     days = _days_of(placed, asked)
     expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)

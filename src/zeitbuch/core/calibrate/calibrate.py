@@ -3,13 +3,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date, timedelta
 
 from msgspec import structs
 
 from zeitbuch.core.actuals.flow_cases import FlowCase
-from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, gather_sides
+from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, Sides, gather_sides
 from zeitbuch.core.assumptions.rules import Assumptions
 from zeitbuch.core.pricing.call_prices import Prices
 
@@ -40,8 +40,9 @@ def calibrate(
     remarks: list[Remark] = []
     last = covered[-1]
     prices = Prices(basis.card, (last.year, last.month), basis.counters, [last, last + timedelta(1)])
+    by_log = _days_by_log(sides)
     for number, case in enumerate(sides.cases, 1):
-        subject = _subject_of(case, covered, basis, prices, ask, remarks)
+        subject = _subject_of(case, _own_days(case, covered, by_log), basis, prices, ask, remarks)
         if subject is not None:
             _measure_flow(subject)
             measured += subject.found
@@ -49,6 +50,27 @@ def calibrate(
         if progress is not None:
             progress(number)
     return Calibrated(str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks), sources)
+
+
+def _days_by_log(sides: Sides) -> dict[int, frozenset[date]]:
+    """The days on which each log has any line."""
+    found: dict[int, set[date]] = {}
+    for one in sides.placed:
+        if one.day is not None and one.aside not in ("passed", "outside"):
+            found.setdefault(one.log, set()).add(one.day)
+    return {log: frozenset(days) for log, days in found.items()}
+
+
+def _own_days(case: FlowCase, covered: Sequence[date], by_log: Mapping[int, frozenset[date]]) -> list[date]:
+    """The days on which the log would have lines of a flow: its log is the one that had the line before, or at the beginning the first."""
+    lines = {day: {one.log for one in case.lines[day]} for day in covered if case.lines.get(day)}
+    current = next(iter(lines.values()), set())
+    found = []
+    for day in covered:
+        current = lines.get(day, current)
+        if any(day in by_log[log] for log in current):
+            found.append(day)
+    return found
 
 
 def _measure_flow(subject: FlowSubject) -> None:
