@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
+from msgspec import structs
+
 from builders import ask, flow, link, step
 from usage_worlds import PRICES, World, price
 from zeitbuch.core.actuals.reconcile import Basis
@@ -139,8 +141,6 @@ def _step(call: Call, scope: str | None = None) -> Step:
     made = ask(call.id, "Answer: ", name=call.model, kind=kind, scope=scope, retry=retry, on_fault="continue")
     assert made.model is not None
     prompt = Prompt(text="Answer: <letter>", refs=(Ref(step="t", text="<letter>"),))
-    from msgspec import structs
-
     return structs.replace(made, model=structs.replace(made.model, prompts=(prompt,)))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import json
 import random
@@ -25,7 +26,7 @@ from zeitbuch.core.calibrate.records import Calibrated, Measured
 from zeitbuch.core.calibrate.volumes_fit import fit_volume
 from zeitbuch.core.estimate.records import Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
-from zeitbuch.core.model.records import Estate
+from zeitbuch.core.model.records import Estate, Schedule, Trigger
 from zeitbuch.readers.config.figures import load_assumptions
 from zeitbuch.readers.usage.usage_log import read_usage
 from zeitbuch.writers.exchange.measured_file import measured_text
@@ -356,3 +357,74 @@ def test_days_that_one_of_two_logs_lacks_are_no_days_without_runs(tmp_path: Path
     found = calibrate(logs, world.basis, Asked())
     one = next(one for one in found.measured if one.quantity == "runs" and one.flow == "f")
     assert abs(one.value / (20 * 365.25 / 12) - 1) < 0.06 and not one.since
+
+
+def test_answers_are_measured_under_what_of_them_nobody_reads(tmp_path: Path) -> None:
+    plan = simple(20.0)
+    world, rng = world_of(plan), random.Random(11)
+    simulate(world, [plan], rng)
+    log = log_of(world, tmp_path, rng)
+    sums = [structs.replace(one, tokens_reasoning=(one.tokens_out or 0.0) / 2) for one in log.sums]
+    mapping = structs.replace(log.mapping, column={**log.mapping.column, "tokens_reasoning": "r"})
+    found = calibrate([Log(sums, log.runs, mapping, {})], world.basis, Asked())
+    assert measured(found, "reasoning").value == pytest.approx(1.0) and measured(found, "reasoning").before is None
+    assert measured(found, "output").before == 250
+    (flow,) = estimate_flows(
+        world.basis.estate.flows, world.basis.card, with_measured(Assumptions(), found), "2026-11", None, detail=True
+    ).flows
+    each = sum(one.tokens_out or 0.0 for one in sums) / sum(one.calls or 0.0 for one in sums)
+    assert flow.steps[0].output_tokens / flow.steps[0].calls == pytest.approx(each)
+
+
+def test_what_was_assumed_is_told_in_the_same_quantity(run: Run, demo: Path) -> None:
+    """Of an agent's calls most are no answer: 100 tokens a call are answers of 250."""
+    done = run("calibrate", "--format", "json", cwd=demo)
+    (one,) = [row for row in json.loads(done.out)["measured"] if row["subject"] == "output of ‘Refund agent’"]
+    assert one["before"] == 250 and abs(one["value"] - 250) < 10
+    told = {
+        (row["flow_name"], row["quantity"]): row["before"]
+        for row in json.loads(done.out)["measured"]
+        if row["quantity"] == "runs"
+    }
+    # Declared so in the demo's assumptions, the second for an average month of its season.
+    assert told["Cargo papers screening", "runs"] == pytest.approx(1900)
+    assert told["Timetable questions", "runs"] == pytest.approx(1300)
+
+
+def test_polls_are_held_against_their_checks_day_by_day(tmp_path: Path) -> None:
+    poll, daily = simple(20.0), other_plan("g", "Cargo papers")
+    world, rng = world_of(poll, daily), random.Random(12)
+    simulate(world, [poll, daily], rng)
+    clock = Schedule(cron="*/15 * * * 1-5", zone="UTC")
+    first = structs.replace(world.basis.estate.flows[0], triggers=(Trigger(id="t", kind="polling", schedule=clock),))
+    world.basis = structs.replace(world.basis, estate=Estate(flows=(first, world.basis.estate.flows[1])))
+    world.lines = [line for line in world.lines if line["flow"] != "Letters" or line["time"].weekday() < 5]
+    log = log_of(world, tmp_path, rng)
+    for last in (DAYS[-1], DAYS[-2]):  # a Monday, and a Sunday on which nothing is checked
+        one = measured(calibrate([log], world.basis, Asked(last=last)), "hit_rate")
+        assert one.value == pytest.approx(20 / 96, rel=0.06) and not one.weekdays
+
+
+def test_failures_of_steps_are_no_failures_of_tries(tmp_path: Path) -> None:
+    plan = Blueprint("f", "Letters", 20.0, 1.0, [Block("call", [Call("first", "gull-1", 700, 90, 0.2, failure=0.2)])])
+    world, rng = world_of(plan), random.Random(13)
+    simulate(world, [plan], rng)
+    log = log_of(world, tmp_path, rng)
+    assert measured(calibrate([log], world.basis, Asked()), "failure").value == pytest.approx(0.2, abs=0.03)
+    steps = structs.replace(log, mapping=structs.replace(log.mapping, line="step"))
+    assert not [one for one in calibrate([steps], world.basis, Asked()).measured if one.quantity == "failure"]
+
+
+def test_names_do_not_break_out_of_the_comments_of_the_file(tmp_path: Path) -> None:
+    plan = simple(20.0)
+    evil = dataclasses.replace(plan, name='Letters\n[[assume]]\nruns = 1\nnote = "')
+    rules = (Rule(trigger="t", runs=300.0),)
+    world, rng = world_of(evil, assumptions=Assumptions(assume=rules)), random.Random(14)
+    simulate(world, [evil], rng)
+    for line in world.lines:
+        line["flow"] = "f"
+    found = calibrate([log_of(world, tmp_path, rng)], world.basis, Asked())
+    path = tmp_path / "measured.toml"
+    path.write_text(measured_text(found))
+    read, problems = load_assumptions(str(path))
+    assert not problems and len(read.assume) == sum(one.written for one in found.measured) < len(found.measured)

@@ -13,8 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Run
+from zeitbuch.core.actuals.matching import Names
 from zeitbuch.core.actuals.usage_mapping import ColumnRule, UsageMapping
+from zeitbuch.readers.usage.log_sample import sample_log
 from zeitbuch.readers.usage.process_events import EventReading
+from zeitbuch.readers.usage.standard_proposal import propose_standard
 from zeitbuch.readers.usage.trace_calls import SpanCounts, lines_of_trace
 from zeitbuch.readers.usage.trace_spans import Span
 from zeitbuch.readers.usage.usage_log import UsageSums, read_usage
@@ -328,3 +331,38 @@ def test_proposed_for_standard_forms_and_reconciled_by_meter(run: Run, demo: Pat
     assert 'form = "otlp"' in (folder / "t.toml").read_text(), made.err
     tried = run("usage", "test", "--mapping", "t.toml", "--names", "--format", "json", cwd=folder)
     assert '"Customer letters"' in tried.out and tried.code == 0
+
+
+def test_what_a_mapping_says_of_lines_comes_before_its_form(tmp_path: Path) -> None:
+    path = tmp_path / "a.xes"
+    path.write_text(LOG)
+    found = read_usage([str(path)], UsageMapping(form="xes", line="call"))
+    assert sum(one.calls or 0 for one in found.sums if not one.passed) == 3
+    assert read_usage([str(path)], UsageMapping(form="xes")).mapping.stands_for == "step"
+    assert UsageMapping().stands_for == "call"
+
+
+@pytest.mark.parametrize(
+    ("unit", "times"),
+    [("1K tokens", 1000), ("1M Tokens", 1_000_000), ("Tokens", 1), ("", None), ("10K tokens", None), ("week of tokens", None), ("calls", None)],
+)  # fmt: skip
+def test_units_of_a_bill_are_read_or_left_open(unit: str, times: float | None, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text(BILL.replace("1K tokens", unit))
+    made = propose_standard(
+        sample_log(str(tmp_path / "a.csv")), "focus", {name: Names({}) for name in ("flow", "step", "model")}
+    )
+    rule = made.mapping.column.get("tokens_in")
+    assert (rule.times if isinstance(rule, ColumnRule) else rule) == times
+    assert (times is not None) != any("in a unit that nothing says" in text for text in made.remarks)
+
+
+def test_cached_tokens_of_a_bill_are_tokens_of_prompts_too(tmp_path: Path) -> None:
+    line = BILL.splitlines()[1].replace("gull-1 input", "gull-1 cached input")
+    (tmp_path / "a.csv").write_text(f"{BILL}{line}\n")
+    made = propose_standard(
+        sample_log(str(tmp_path / "a.csv")), "focus", {name: Names({}) for name in ("flow", "step", "model")}
+    )
+    whole, part = made.mapping.column["tokens_in"], made.mapping.column["tokens_cached"]
+    assert isinstance(whole, ColumnRule) and isinstance(part, ColumnRule)
+    assert set(whole.where["SkuMeter"]) == {"gull-1 input tokens", "gull-1 cached input tokens"}
+    assert part.where["SkuMeter"] == ["gull-1 cached input tokens"]

@@ -7,27 +7,26 @@ import hashlib
 from collections.abc import Sequence
 from pathlib import Path
 
-from zeitbuch.core.actuals.reconcile import Asked, Basis
+from zeitbuch.core.actuals.reconcile import Asked
 from zeitbuch.core.calibrate.calibrate import calibrate
 from zeitbuch.core.calibrate.check import check_calibration
 from zeitbuch.core.calibrate.records import Calibrated, CalibrationCheck, Source
-from zeitbuch.core.model.problems import InputFaults
 from zeitbuch.core.model.records import Estate
 
 from .basis import EstimateBasis
 from .session import Session
-from .usage import OpenLog, as_log
+from .usage import OpenLog, as_log, estimate_side, refuse_unread
 
 
 def calibrate_usage(
     session: Session, estate: Estate, basis: EstimateBasis, logs: Sequence[OpenLog], asked: Asked, over_declared: bool
 ) -> Calibrated:
     """What logs tell of assumptions. Raises ZeitbuchError where no line has a day that is asked for, InputFaults where no log can be read."""
-    _refuse_unread(logs)
+    refuse_unread(logs)
     with session.progress(len(estate.flows), "measuring") as advance:
         return calibrate(
             [as_log(one) for one in logs],
-            _basis_of(estate, basis),
+            estimate_side(estate, basis),
             asked,
             over_declared,
             sources=_sources_of(logs),
@@ -39,19 +38,11 @@ def check_usage_fit(
     session: Session, estate: Estate, basis: EstimateBasis, logs: Sequence[OpenLog], asked: Asked, over_declared: bool
 ) -> CalibrationCheck:
     """The last third of the days predicted from the first two. Raises as ``calibrate_usage``, and where there are too few days."""
-    _refuse_unread(logs)
-    with session.progress(len(estate.flows), "measuring") as advance:
-        return check_calibration([as_log(one) for one in logs], _basis_of(estate, basis), asked, over_declared, advance)
-
-
-def _basis_of(estate: Estate, basis: EstimateBasis) -> Basis:
-    return Basis(estate, basis.card, basis.assumptions, basis.counters)
-
-
-def _refuse_unread(logs: Sequence[OpenLog]) -> None:
-    faults = [problem for one in logs for problem in one.found.problems]
-    if faults and not any(one.found.sums for one in logs):
-        raise InputFaults(faults)
+    refuse_unread(logs)
+    with session.progress(2 * len(estate.flows), "measuring") as advance:
+        return check_calibration(
+            [as_log(one) for one in logs], estimate_side(estate, basis), asked, over_declared, advance
+        )
 
 
 def _sources_of(logs: Sequence[OpenLog]) -> tuple[Source, ...]:

@@ -5,25 +5,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zeitbuch.core.actuals.reconcile import Asked, Basis, reconcile
+from zeitbuch.core.actuals.reconcile import Asked, reconcile
 from zeitbuch.core.actuals.records import Reconciled
-from zeitbuch.core.model.problems import InputFaults
 from zeitbuch.core.model.records import Estate
 
 from .basis import EstimateBasis
 from .session import Session
-from .usage import OpenLog, as_log
+from .usage import OpenLog, as_log, estimate_side, refuse_unread
 
 
 def reconcile_usage(
     session: Session, estate: Estate, basis: EstimateBasis, logs: Sequence[OpenLog], asked: Asked
 ) -> Reconciled:
     """Estimate against logs. Raises ZeitbuchError where no line has a day that is asked for, InputFaults where no log can be read."""
-    faults = [problem for one in logs for problem in one.found.problems]
-    if faults and not any(one.found.sums for one in logs):
-        raise InputFaults(faults)
-    made = Basis(estate, basis.card, basis.assumptions, basis.counters)
-    return reconcile([as_log(one) for one in logs], made, asked)
+    refuse_unread(logs)
+    return reconcile([as_log(one) for one in logs], estimate_side(estate, basis), asked)
 
 
 def gap_words(result: Reconciled, most: float) -> str:

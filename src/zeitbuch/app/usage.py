@@ -14,15 +14,16 @@ from zeitbuch.core.actuals.columns import MEASURES
 from zeitbuch.core.actuals.grouping import UsageSum
 from zeitbuch.core.actuals.matching import NameMatch
 from zeitbuch.core.actuals.placing import Placing
-from zeitbuch.core.actuals.reconcile import Log
+from zeitbuch.core.actuals.reconcile import Basis, Log
 from zeitbuch.core.actuals.trial import ColumnUse, NameUse, UsageTrial
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
-from zeitbuch.core.model.problems import fail
+from zeitbuch.core.model.problems import InputFaults, fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.readers.usage.mapping_file import load_usage_mapping
 from zeitbuch.readers.usage.usage_log import UsageSums, log_files, read_usage
 
+from .basis import EstimateBasis
 from .session import Session
 
 
@@ -64,6 +65,18 @@ def open_logs(session: Session, paths: Sequence[str], mappings: Sequence[str]) -
         session.problems += found.problems
         logs.append(OpenLog(path, found.mapping, found))
     return logs
+
+
+def refuse_unread(logs: Sequence[OpenLog]) -> None:
+    """Raises InputFaults where no log can be read."""
+    faults = [problem for one in logs for problem in one.found.problems]
+    if faults and not any(one.found.sums for one in logs):
+        raise InputFaults(faults)
+
+
+def estimate_side(estate: Estate, basis: EstimateBasis) -> Basis:
+    """The estimate's side for the core."""
+    return Basis(estate, basis.card, basis.assumptions, basis.counters)
 
 
 def as_log(one: OpenLog) -> Log:

@@ -5,14 +5,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zeitbuch.core.actuals.reconcile import Basis
 from zeitbuch.core.calibrate.definition_gaps import definition_gaps
 from zeitbuch.core.checks.records import UsageFact
 from zeitbuch.core.model.records import Estate
 
 from .basis import EstimateBasis
 from .session import Session
-from .usage import as_log, open_logs
+from .usage import as_log, estimate_side, open_logs
 
 
 def usage_facts(
@@ -20,5 +19,5 @@ def usage_facts(
 ) -> tuple[UsageFact, ...]:
     """What the logs of mappings (without any those of the workspace) say. Raises ZeitbuchError where none is named, or no line has a day."""
     logs = [as_log(one) for one in open_logs(session, [], mappings)]
-    gaps = definition_gaps(logs, Basis(estate, basis.card, basis.assumptions, basis.counters))
+    gaps = definition_gaps(logs, estimate_side(estate, basis))
     return tuple([UsageFact(one.code, one.flow, one.step, one.message) for one in gaps])

@@ -33,10 +33,11 @@ def run(args: argparse.Namespace) -> int:
         show_result("table", form, TableResult("calibration-check", checked, lambda full: check_sheet(checked)), args)
         return finish_session(session, args)
     found = calibrate_usage(session, estate, basis, logs, asked, args.over is not None)
-    show_result("table", form, TableResult("calibration", found, lambda full: measured_sheet(found, full)), args)
+    if target != "-":  # there the assumptions go
+        show_result("table", form, TableResult("calibration", found, lambda full: measured_sheet(found, full)), args)
     if target:
         write_output(measured_text(found), target)
         written = sum(one.written for one in found.measured)
-        if not args.quiet:
+        if not args.quiet and target != "-":
             say(f"{count_words(written, 'rule')} in {target}: zeitbuch estimate --measured {target}")
     return finish_session(session, args)

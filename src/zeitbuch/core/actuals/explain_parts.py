@@ -77,7 +77,7 @@ def _without_calls(case: FlowCase, days: Sequence[date]) -> Iterator[Explanation
     money = case.logged_on(days) - awaited
     if abs(money) > _SMALL:
         each = "for so many runs" if at_runs else "in all"
-        words = f"{money + awaited:,.2f} in the log, {awaited:,.2f} were estimated {each}; the log tells no calls, so that nobody sees by what"
+        words = f"{money + awaited:,.2f} in the log, {awaited:,.2f} were estimated {each}; not all lines say how many calls they are, so that nobody sees by what"
         yield _of(case, "cost-differs", words, days, money, at_runs)
 
 

@@ -91,7 +91,7 @@ class Placing:
             cost,
             aside,
             exchanged,
-            self.mapping.line == "run",
+            self.mapping.stands_for == "run",
             self.number,
         )
 

@@ -64,7 +64,7 @@ class Log(Struct, frozen=True):
     @property
     def tells_runs(self) -> bool:
         """Whether it says how often flows ran."""
-        return "run" in self.mapping.column or self.mapping.line == "run"
+        return "run" in self.mapping.column or self.mapping.stands_for == "run"
 
 
 class Sides(NamedTuple):
@@ -96,7 +96,7 @@ def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
     days = _days_of(placed, asked)
     expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)
     runs = _runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
-    all_runs = all(log.mapping.line in ("run", "step") for log in logs)
+    all_runs = all(log.mapping.stands_for in ("run", "step") for log in logs)
     return Sides(placed, placings, costs, days, flow_cases(basis.estate, placed, expected, runs, all_runs))
 
 

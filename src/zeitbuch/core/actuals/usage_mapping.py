@@ -70,7 +70,7 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     thousands: str = ""
     zone: str = ""
     days_in: str = ""
-    line: Line = "call"
+    line: Line | Literal[""] = ""
     currency: str = ""
     column: dict[str, str | ColumnRule] = {}
     without: list[PassedOver] = []
@@ -84,6 +84,11 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
         """The rule for a column of the record."""
         rule = self.column.get(name)
         return ColumnRule(column=rule) if isinstance(rule, str) else rule
+
+    @property
+    def stands_for(self) -> Line:
+        """What a line stands for: one call, where neither the mapping nor its form says otherwise."""
+        return self.line or "call"
 
     @property
     def day_zone(self) -> str:

@@ -20,22 +20,32 @@ from .flow_subject import Ask, FlowSubject, rule_of
 from .flow_volume import VolumeMeasuring
 from .observed import flow_seen
 from .records import Calibrated, Measured, Remark, Source
-
-_SINGLE = ("call", "step")  # what a line stands for where its failure is that of one try
+from .volumes_fit import DAYS_OF_MONTH
 
 
 def calibrate(
-    logs: Sequence[Log], basis: Basis, asked: Asked, over_declared: bool = False, horizon: float | None = None, sources: tuple[Source, ...] = (),
+    logs: Sequence[Log], basis: Basis, asked: Asked, over_declared: bool = False, sources: tuple[Source, ...] = (),
     progress: Callable[[int], None] | None = None,
 ) -> Calibrated:  # fmt: skip
-    """What logs tell of the assumptions of an estate, on their days or those that are asked for; ``horizon``: days of the time that means are for,
-    without it a month. Raises ZeitbuchError where no line has such a day."""
+    """What logs tell of the assumptions of an estate, on their days or those that are asked for. Raises ZeitbuchError where no line has such
+    a day."""
     sides = gather_sides(logs, basis, asked)
-    covered = sorted(sides.covered & set(sides.days))
+    found = measure_sides(sides, sorted(sides.covered & set(sides.days)), basis, ask_of(logs, over_declared), progress)
+    return structs.replace(found, sources=sources)
+
+
+def ask_of(logs: Sequence[Log], over_declared: bool, horizon: float = DAYS_OF_MONTH) -> Ask:
+    """What is wanted of logs. Only where each line is one call its failure is that of one try."""
     failures = all(
-        log.mapping.line in _SINGLE and log.mapping.failed and "status" in log.mapping.column for log in logs
+        log.mapping.stands_for == "call" and log.mapping.failed and "status" in log.mapping.column for log in logs
     )
-    ask = Ask(over_declared, tells_failures=failures) if horizon is None else Ask(over_declared, horizon, failures)
+    return Ask(over_declared, horizon, failures)
+
+
+def measure_sides(
+    sides: Sides, covered: Sequence[date], basis: Basis, ask: Ask, progress: Callable[[int], None] | None = None
+) -> Calibrated:
+    """What both sides tell on some days that have lines."""
     measured: list[Measured] = []
     remarks: list[Remark] = []
     last = covered[-1]
@@ -49,7 +59,7 @@ def calibrate(
             remarks += subject.remarks
         if progress is not None:
             progress(number)
-    return Calibrated(str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks), sources)
+    return Calibrated(str(covered[0]), str(covered[-1]), len(covered), tuple(measured), tuple(remarks))
 
 
 def _days_by_log(sides: Sides) -> dict[int, frozenset[date]]:
@@ -76,8 +86,8 @@ def _own_days(case: FlowCase, covered: Sequence[date], by_log: Mapping[int, froz
 def _measure_flow(subject: FlowSubject) -> None:
     """First what makes calls, then their sizes under that, then how often it runs."""
     passes = PassesMeasuring(subject)
-    fit, _ = passes.measure()
-    subject.model.fixed = tuple(rule_of(one) for one in subject.found if one.written)
+    fit = passes.measure()
+    subject.settle()
     SizesMeasuring(subject).measure()
     VolumeMeasuring(subject, passes).measure(fit)
 
@@ -89,7 +99,12 @@ def _subject_of(
         return None
     seen = flow_seen(case, covered)
     if seen is None:
-        remarks.append(Remark(case.name, "the log tells no calls of it, so that nothing can be measured"))
+        remarks.append(
+            Remark(
+                case.name,
+                "the log does not say of all its lines how many calls they are, so that nothing can be measured",
+            )
+        )
         return None
     model = FlowModel(case.flow, basis.assumptions, prices, covered[-1], seen.by_step)
     if not model.used():

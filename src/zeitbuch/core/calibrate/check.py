@@ -14,7 +14,7 @@ from zeitbuch.core.estimate.records import FlowEstimate, Sampling
 from zeitbuch.core.estimate.sampled_estate import estimate_flows
 from zeitbuch.core.model.problems import fail
 
-from .calibrate import calibrate, with_measured
+from .calibrate import ask_of, measure_sides, with_measured
 from .records import Calibrated, CalibrationCheck, FlowCheck
 
 FEWEST = 9  # days with lines: three to predict, six to fit
@@ -28,24 +28,24 @@ def check_calibration(
     over_declared: bool = False,
     progress: Callable[[int], None] | None = None,
 ) -> CalibrationCheck:
-    """Fits the first two thirds of the days that have lines and predicts the last. Raises ZeitbuchError where there are too few days."""
+    """Fits the first two thirds of the days that have lines and predicts the last; ``progress`` counts the flows twice. Raises ZeitbuchError
+    where there are too few days."""
     sides = gather_sides(logs, basis, asked)
     covered = sorted(sides.covered & set(sides.days))
     if len(covered) < FEWEST:
         message = f"expected {FEWEST} days with lines to hold a third of them back, found {len(covered)}"
         raise fail("usage-empty", message, "calibrate without --check, or on a longer log")
     kept, held = covered[: -(len(covered) // 3)], covered[-(len(covered) // 3) :]
-    fitted = calibrate(
-        logs, basis, Asked(first=asked.first, last=kept[-1]), over_declared, float(len(held)), progress=progress
-    )
-    whole = calibrate(logs, basis, asked, over_declared, float(len(held)), progress=progress)
+    ask, many = ask_of(logs, over_declared, float(len(held))), len(sides.cases)
+    fitted = measure_sides(sides, kept, basis, ask, progress)
+    whole = measure_sides(sides, covered, basis, ask, (lambda done: progress(many + done)) if progress else None)
     assumed = with_measured(basis.assumptions, fitted)
-    predicted = {one.id: one for one in expected_flows(basis.estate, basis.card, assumed, held, basis.counters)}
+    predicted = expected_flows(basis.estate, basis.card, assumed, held, basis.counters)
     ranges = _ranges(basis, assumed, held[len(held) // 2])
     changed = _changes(whole, sides.cases, kept, held)
     flows = [
-        _check_flow(case, predicted[case.id], held, ranges.get(case.id), changed)
-        for case in sides.cases
+        _check_flow(case, one, held, ranges.get(case.id), changed)
+        for case, one in zip(sides.cases, predicted, strict=True)
         if any(case.lines.get(day) for day in covered)
     ]
     currency = basis.card.currency if basis.card is not None else ""

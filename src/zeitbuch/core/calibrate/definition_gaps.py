@@ -13,7 +13,7 @@ from zeitbuch.core.actuals.reconcile import Asked, Basis, Log, gather_sides
 from zeitbuch.core.graph.phrases import quote_name
 from zeitbuch.core.model.records import Step
 
-from .calibrate import calibrate
+from .calibrate import ask_of, measure_sides
 from .records import Calibrated
 
 _AWAITED = 12.0  # passes: where none of so many happened, that is no chance (one in 160,000)
@@ -33,7 +33,7 @@ def definition_gaps(logs: Sequence[Log], basis: Basis) -> list[DefinitionGap]:
     """All such places. Raises ZeitbuchError where no line has a day."""
     sides = gather_sides(logs, basis, Asked())
     days = sorted(sides.covered & set(sides.days))
-    measured = calibrate(logs, basis, Asked())
+    measured = measure_sides(sides, days, basis, ask_of(logs, over_declared=False))
     found: list[DefinitionGap] = []
     for case in sides.cases:
         if any(case.lines.get(day) for day in days):

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import numpy as np
 
@@ -14,14 +15,14 @@ from zeitbuch.core.model.name_patterns import literal_pattern
 from .changes import dispersion_of_counts, last_change_of_counts
 from .flow_model import Used
 from .flow_subject import FlowSubject
-from .passes_fit import KnobFit, PassesFit, Seen, fit_passes, fits_passes, odds_of
+from .passes_fit import Firm, KnobFit, PassesFit, Seen, fit_passes, fits_passes, odds_of
 from .records import Measured
 from .volumes_fit import FEW
 
 # Calls that no assumption makes: as a part of those seen, and in standard deviations, from which on they are told.
 _OFF, _SURE = 0.1, 4.0
 # Of steps that are tried again: two failures in a hundred, or ten times as many, in the scale of the fit.
-_A_FEW_FAILURES = (-4.0, 2.0)
+_A_FEW_FAILURES = Firm(-4.0, 2.0)
 _LEAST_FAILURE = 0.01  # that is told where the log says of no line that it failed
 _NEARLY_ALL = 0.998
 _SHARE_DIGITS = 5
@@ -43,11 +44,11 @@ class PassesMeasuring:
             self.flow.seen.groups[gone[0]] = self.flow.seen.groups.pop(new[0])
             self.flow.say(f"the log has ‘{new[0]}’ in place of ‘{gone[0]}’")
 
-    def measure(self) -> tuple[PassesFit, int]:
-        """Adds the numbers; returns the fit and the place of the day from which on it holds."""
+    def measure(self) -> PassesFit:
+        """Adds the numbers; returns the fit."""
         self._name_swapped(self.flow.model.used())
         knobs = [knob for knob in self.flow.knobs if fits_passes(knob)]
-        firm: dict[int, tuple[float, float]] = {}
+        firm: dict[int, Firm] = {}
         first = self._first_of_passes()
         if self.flow.ask.tells_failures and self.flow.seen.by_step:
             self._add_failures(knobs, firm, first)
@@ -67,7 +68,7 @@ class PassesMeasuring:
             whole = self._fit(knobs, firm, first)
             self._add_knobs(whole._replace(knobs=[whole.knobs[place] for place in kept]), first, False)
         self._tell_rest(fit, first)
-        return fit, first
+        return fit
 
     def _first_of_passes(self) -> int:
         """The day from which on calls of all groups are in one proportion to runs."""
@@ -77,7 +78,7 @@ class PassesMeasuring:
             default=0,
         )
 
-    def _add_failures(self, knobs: list[Knob], firm: dict[int, tuple[float, float]], first: int) -> None:
+    def _add_failures(self, knobs: list[Knob], firm: dict[int, Firm], first: int) -> None:
         """Failures as the log counts them: they are known by themselves."""
         for key, group in self.flow.seen.groups.items():
             failed, lines = float(group.failed[first:].sum()), float(group.lines[first:].sum())
@@ -94,7 +95,7 @@ class PassesMeasuring:
                 at = len(knobs) - 1
             firm[at] = odds_of(failed, lines)
 
-    def _add_retries(self, knobs: list[Knob], firm: dict[int, tuple[float, float]]) -> None:
+    def _add_retries(self, knobs: list[Knob], firm: dict[int, Firm]) -> None:
         """Of steps that are tried again more calls than passes are failures, though the log does not say how any ended."""
         there = {knob.rule["step"] for knob in knobs if knob.quantity == "failure"}
         for key in self.flow.seen.groups:
@@ -117,10 +118,11 @@ class PassesMeasuring:
 
     def runs_known(self, first: int) -> float | None:
         """Runs that the log counts, where all leave a line."""
-        if self.flow.seen.runs is None or not (self.flow.seen.all_runs or self._always_calls()):
+        if self.flow.seen.runs is None or not (self.flow.seen.all_runs or self._always_calls):
             return None
         return float(self.flow.seen.runs[first:].sum())
 
+    @cached_property
     def _always_calls(self) -> bool:
         """Whether each run makes a model call, whatever its cases, and with nothing to loop over."""
         loops = [knob for knob in self.flow.knobs if knob.quantity == "items"]
@@ -140,7 +142,7 @@ class PassesMeasuring:
         ways = [self.flow.model.with_values([*loops, *shares], [*([0.0] * len(loops)), *one]) for one in moved]
         return all(sum(group["calls"] for group in way.values()) >= _NEARLY_ALL - 0.01 for way in ways)
 
-    def _fit(self, knobs: Sequence[Knob], firm: dict[int, tuple[float, float]], first: int) -> PassesFit:
+    def _fit(self, knobs: Sequence[Knob], firm: dict[int, Firm], first: int) -> PassesFit:
         runs = self.runs_known(first)
         exposures = self.flow.seen.runs if self.flow.seen.runs is not None else np.ones(len(self.flow.seen.days))
         seen = {

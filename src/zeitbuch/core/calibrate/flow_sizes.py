@@ -36,6 +36,7 @@ class SizesMeasuring:
             if not steps:
                 continue
             self._measure_parts(steps, group)
+            self.flow.settle()  # answers are set under what of them nobody reads
             for column, quantity, unit in SIZES:
                 seen = mean_per_call(group, column, self.flow.ask.horizon)
                 whole = sum(_of_unit(one, unit) for one in steps) / sum(one.calls for one in steps)
@@ -46,10 +47,9 @@ class SizesMeasuring:
                     self._measure_size(self.flow.steps[one.id], quantity, unit, wanted, seen, len(steps) > 1)
 
     def _measure_parts(self, steps: Sequence[Any], group: GroupSeen) -> None:
-        """What of the tokens is cached, and what nobody reads."""
-        first = 0
-        cached = share_per_call(group, "tokens_cached", "tokens_in", first)
-        hidden = share_per_call(group, "tokens_reasoning", "tokens_out", first)
+        """What of the tokens is cached, and what nobody reads, over the whole log."""
+        cached = share_per_call(group, "tokens_cached", "tokens_in")
+        hidden = share_per_call(group, "tokens_reasoning", "tokens_out")
         pairs = (
             ("cached_input", cached),
             ("reasoning", hidden / (1 - hidden) if hidden is not None and hidden < 1 else None),
@@ -63,7 +63,7 @@ class SizesMeasuring:
                 kept = before is not None and self.flow.is_kept(before)
                 deviation = 0.5 / max(group.total("calls"), 1.0) ** 0.5
                 self._add_size(
-                    step, quantity, value, ends_of(value, deviation), group.total("calls"), first, before, kept, False
+                    step, quantity, value, ends_of(value, deviation), group.total("calls"), 0, before, kept, False
                 )
 
     def _measure_size(self, step: Step, quantity: str, unit: str, wanted: float, seen: MeanSeen, several: bool) -> None:
@@ -81,7 +81,9 @@ class SizesMeasuring:
             and abs(before.amount - wanted) <= ENDS * seen.deviation * wanted
         ):
             return  # the export's own text says as much, and goes on saying it when it is changed
-        value = solve_size(wanted, before.amount if before is not None else wanted, estimated)
+        value = solve_size(wanted, estimated)
+        # What was assumed is told as the quantity, too: of an agent's calls most are no answer.
+        before = next((one.value for one in self.flow.knobs if one.quantity == quantity and one.rule == rules), before)
         if value is None:
             self.flow.say(
                 f"{quantity} of ‘{step.title}’: the log has {wanted:,.0f} a call, and nothing that may be declared makes that"
@@ -103,7 +105,7 @@ class SizesMeasuring:
                 value, ends = _drawn_size(value, ends, calls, before)
         self.flow.found.append(
             self.flow.measured(
-                f"{quantity} of ‘{step.title}’", quantity, value, ends, (calls, "calls"), first, before or Value(0.0, "default"), not kept, "; ".join(words),
+                f"{quantity} of ‘{step.title}’", quantity, value, ends, (calls, "calls"), first, before, not kept, "; ".join(words),
                 {"step": literal_pattern(step.id)},
             )
         )  # fmt: skip

@@ -43,13 +43,17 @@ class FlowSubject:
         """Adds a remark."""
         self.remarks.append(Remark(self.case.name, words))
 
+    def settle(self) -> None:
+        """What was measured so far holds for what is measured next."""
+        self.model.fixed = tuple(rule_of(one) for one in self.found if one.written)
+
     def is_kept(self, value: Value) -> bool:
         """Whether somebody declared a value, and nothing is to be put over it."""
         return value.evidence == "declared" and not self.ask.over_declared
 
     def measured(
         self, subject: str, quantity: str, value: float, ends: tuple[float, float], cases: tuple[float, str], first: int,
-        before: Value, written: bool, why: str, place: Mapping[str, str], weekdays: tuple[str, ...] = (),
+        before: Value | None, written: bool, why: str, place: Mapping[str, str], weekdays: tuple[str, ...] = (),
     ) -> Measured:  # fmt: skip
         """A number of the flow since a day (its place), with its bounds kept."""
         days = self.seen.days
@@ -58,8 +62,9 @@ class FlowSubject:
         if not low < value < high:
             low = high = value
         return Measured(
-            self.model.flow.id, self.case.name, subject, quantity, value, low, high, *cases, str(days[first]), str(days[-1]), float(before.amount),
-            before.evidence, written, place.get("step", ""), place.get("case", ""), place.get("trigger", ""), weekdays, str(days[first]) if first else "", why,
+            self.model.flow.id, self.case.name, subject, quantity, value, low, high, *cases, str(days[first]), str(days[-1]), None if before is None else float(before.amount),
+            None if before is None else before.evidence, written, place.get("step", ""), place.get("case", ""), place.get("trigger", ""), weekdays,
+            str(days[first]) if first else "", why,
         )  # fmt: skip
 
 

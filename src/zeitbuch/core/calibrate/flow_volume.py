@@ -3,6 +3,8 @@
 
 from __future__ import annotations
 
+from calendar import monthrange
+
 import numpy as np
 
 from zeitbuch.core.assumptions.quantities import MONTHS, QUANTITIES
@@ -13,14 +15,14 @@ from .flow_subject import FlowSubject
 from .observed import Floats
 from .passes_fit import PassesFit
 from .volumes_fit import (
-    DAYS_OF_MONTH,
     FEW,
     Place,
     Rate,
+    checks_by_day,
     drawn_to,
     ends_of,
     fit_volume,
-    places_declared,
+    is_declared,
     places_of_volume,
 )
 
@@ -39,14 +41,14 @@ class VolumeMeasuring:
         runs = self._runs_by_day(fit)
         if runs is None:
             return
-        places = places_of_volume(self.flow.base, float(self.flow.base.volume.checks), self._called_a_day())
+        checks = checks_by_day(self.flow.base, self.flow.seen.days)
+        places = places_of_volume(self.flow.base, float(checks.mean()), self._called_a_day())
         if isinstance(places, str):
             self._tell_schedule(runs, places)
             return
-        season = np.array(
-            [self._season_of(day.month) if places[0].quantity != "hit_rate" else 1.0 for day in self.flow.seen.days]
-        )
-        found = fit_volume(self.flow.seen.days, runs, self.flow.ask.horizon, season)
+        # A share of checks is higher on no day for there being more of them; what is declared goes with the season.
+        level = checks / checks.mean() if places[0].quantity == "hit_rate" else self._seasons()
+        found = fit_volume(self.flow.seen.days, runs, self.flow.ask.horizon, level)
         if not any(rate.runs for rate in found.rates):
             since = self.flow.seen.days[found.first]
             self.flow.say(
@@ -54,10 +56,10 @@ class VolumeMeasuring:
             )
             return
         for place in places:
-            kept = bool(list(places_declared(self.flow.base, place))) and not self.flow.ask.over_declared
+            kept = is_declared(self.flow.base, place) and not self.flow.ask.over_declared
             before = self._volume_before(place)
             for rate in found.rates:
-                self._add_rate(rate, place, found.first, before, kept)
+                self._add_rate(rate, place, found.first, before, kept, level)
 
     def _called_a_day(self) -> float:
         """Runs that other flows cause on the last day, as estimated."""
@@ -66,18 +68,20 @@ class VolumeMeasuring:
         own = self.flow.base.volume.runs
         return max(0.0, awaited - float(own)) if awaited is not None and own is not None else 0.0
 
-    def _season_of(self, month: int) -> float:
-        """What the volume of an average month is multiplied by in a month."""
-        season = self.flow.base.lookup.season
-        return 1.0 if season is None else float(season.factors[month - 1] * MONTHS / sum(season.factors))
+    def _seasons(self) -> Floats:
+        """What the volume of an average month is multiplied by on each day."""
+        season, days = self.flow.base.lookup.season, self.flow.seen.days
+        if season is None:
+            return np.ones(len(days))
+        return np.array([season.factors[day.month - 1] * MONTHS / sum(season.factors) for day in days])
 
-    def _add_rate(self, rate: Rate, place: Place, first: int, before: Value | None, kept: bool) -> None:
-        days = [day for day in self.flow.seen.days[first:] if not rate.weekdays or f"{day:%A}".lower() in rate.weekdays]
+    def _add_rate(self, rate: Rate, place: Place, first: int, before: Value | None, kept: bool, level: Floats) -> None:
+        days = self.flow.seen.days
+        of_it = [at for at in range(first, len(days)) if not rate.weekdays or f"{days[at]:%A}".lower() in rate.weekdays]
         expected = self.flow.case.expected
-        awaited = [expected.runs.get(day) for day in days] if expected is not None else [None]
+        awaited = [expected.runs.get(days[at]) for at in of_it] if expected is not None else [None]
         known = [one for one in awaited if one is not None]
-        level = sum(self._season_of(day.month) for day in days) if place.quantity != "hit_rate" else float(len(days))
-        drawn, few = drawn_to(rate, level, sum(known) if len(known) == len(awaited) else None)
+        drawn, few = drawn_to(rate, float(level[of_it].sum()), sum(known) if len(known) == len(awaited) else None)
         words = ["declared, and kept"] if kept else []
         words += [f"fewer than {FEW} runs: drawn towards what was assumed"] if few else []
         mean = max(drawn.mean - place.others, _LEAST_OWN * drawn.mean)
@@ -87,7 +91,7 @@ class VolumeMeasuring:
         self.flow.found.append(
             self.flow.measured(
                 place.words, place.quantity, min(value, most), ends_of(value, deviation, most=most), (rate.runs, "runs"), first,
-                before or Value(0.0, "default"), not kept, "; ".join(words), {"trigger": place.trigger}, rate.weekdays,
+                before, not kept, "; ".join(words), {"trigger": place.trigger}, rate.weekdays,
             )
         )  # fmt: skip
 
@@ -107,10 +111,12 @@ class VolumeMeasuring:
         return self.flow.seen.calls / each
 
     def _volume_before(self, place: Place) -> Value | None:
-        volume = self.flow.base.volume
-        if place.quantity == "hit_rate" or volume.runs is None:
+        """What was assumed for an average month, as it would be declared."""
+        volume, last, season = self.flow.base.volume, self.flow.seen.days[-1], float(self._seasons()[-1])
+        if place.quantity == "hit_rate" or volume.runs is None or not season:
             return None
-        return Value(float(volume.runs) * DAYS_OF_MONTH, volume.evidence)
+        month = float(volume.runs) * monthrange(last.year, last.month)[1] / season
+        return Value(month * place.own, volume.evidence)
 
     def _tell_schedule(self, runs: Floats, why: str) -> None:
         """Runs of a flow whose volume follows from something else, where the log has others."""
@@ -122,5 +128,5 @@ class VolumeMeasuring:
         counted, told = float(runs.sum()), sum(known)
         if abs(counted - told) > max(_OFF * told, 3 * told**0.5):
             self.flow.say(
-                f"{why}, which makes {told:,.0f} runs; the log has {counted:,.0f}. Nothing is written over it"
+                f"{why}: the estimate has {told:,.0f} runs, the log {counted:,.0f}; nothing is written over it"
             )

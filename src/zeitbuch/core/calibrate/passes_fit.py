@@ -32,9 +32,18 @@ class Seen(NamedTuple):
     dispersion: float
 
 
+class Firm(NamedTuple):
+    """What is known of a knob besides calls: where it lies and its standard deviation, both in the scale of the fit; ``counted``: the log
+    itself says so."""
+
+    at: float
+    doubt: float
+    counted: bool = False
+
+
 class KnobFit(Struct):
-    """A number as fitted: its value, its standard deviation in the scale of the fit, whether the log tells it, and the names of others that
-    it is told together with."""
+    """A number as fitted: its value, the ends between which it lies, whether the log tells it, and the names of others that it is told
+    together with."""
 
     knob: Knob
     value: float
@@ -49,14 +58,13 @@ class PassesFit(NamedTuple):
 
     knobs: list[KnobFit]
     runs: float
-    runs_deviation: float
     calls: dict[str, float]
 
 
-def odds_of(failed: float, tries: float) -> tuple[float, float]:
-    """What is known of a share from counts: its value and standard deviation in the scale of the fit (half a case more of each, Haldane 1956)."""
+def odds_of(failed: float, tries: float) -> Firm:
+    """What is known of a share from counts (half a case more of each, Haldane 1956)."""
     share = (failed + 0.5) / (tries + 1.0)
-    return math.log(share / (1 - share)), 1 / math.sqrt(tries * share * (1 - share) + 0.5)
+    return Firm(math.log(share / (1 - share)), 1 / math.sqrt(tries * share * (1 - share) + 0.5), True)
 
 
 def fits_passes(knob: Knob) -> bool:
@@ -76,16 +84,14 @@ class _Dial(NamedTuple):
 class _Dials:
     """All directions in which the knobs of a flow are moved."""
 
-    def __init__(
-        self, knobs: Sequence[Knob], choices: Sequence[Sequence[int]], firm: dict[int, tuple[float, float]]
-    ) -> None:
-        self.knobs, self.choices = knobs, choices
+    def __init__(self, knobs: Sequence[Knob], choices: Sequence[Sequence[int]], firm: dict[int, Firm]) -> None:
+        self.knobs, self.choices, self.firm = knobs, choices, firm
         self.amounts = [float(knob.value.amount) for knob in knobs]
         self.dials: list[_Dial] = []
         chosen = {place for choice in choices for place in choice}
         for place, knob in enumerate(knobs):
             if place in firm:
-                self.dials.append(_Dial((place,), *firm[place]))
+                self.dials.append(_Dial((place,), firm[place].at, firm[place].doubt))
             elif place not in chosen:
                 counts = knob.quantity in _LEAST
                 start = _log(self.amounts[place]) if counts else _odds(self.amounts[place])
@@ -139,10 +145,10 @@ def _odds(value: float) -> float:
 
 
 def fit_passes(
-    knobs: Sequence[Knob], choices: Sequence[Sequence[int]], seen: dict[str, Seen], runs: float | None, expected: Expected, firm: dict[int, tuple[float, float]]
+    knobs: Sequence[Knob], choices: Sequence[Sequence[int]], seen: dict[str, Seen], runs: float | None, expected: Expected, firm: dict[int, Firm]
 ) -> PassesFit:  # fmt: skip
     """Fits the knobs to the calls that were seen in so many ``runs`` (None: nobody knows, they are fitted too). ``choices``: places of knobs that are
-    shares of one whole; ``firm``: by place what is known of a knob otherwise, its value and standard deviation in the scale of the fit."""
+    shares of one whole; ``firm``: by place what is known of a knob besides."""
     dials = _Dials(knobs, choices, firm)
     start, doubts = np.array([dial.start for dial in dials.dials]), np.array([dial.doubt for dial in dials.dials])
     known, many = list(seen.items()), len(start)
@@ -159,14 +165,11 @@ def fit_passes(
 
     first = np.concatenate([start, [0.0]]) if runs is None else start
     if not len(first):
-        return PassesFit([], guess, 0.0, expected([]))
+        return PassesFit([], guess, expected([]))
     found = least_squares(residuals, first, method="trf", diff_step=1e-3, max_nfev=100)
     covered = np.linalg.pinv(found.jac.T @ found.jac)
     count = guess * math.exp(float(found.x[-1])) if runs is None else guess
-    deviation = math.sqrt(max(covered[-1, -1], 0.0)) if runs is None else 0.0
-    return PassesFit(
-        _fits(dials, found.x, start, doubts, covered), count, deviation, expected(dials.values_of(found.x))
-    )
+    return PassesFit(_fits(dials, found.x, start, doubts, covered), count, expected(dials.values_of(found.x)))
 
 
 def _runs_seen(seen: dict[str, Seen], calls: dict[str, float]) -> float:
@@ -183,7 +186,9 @@ def _fits(dials: _Dials, at: Floats, start: Floats, doubts: Floats, covered: Any
     doubted, _ = dials.spread_of(at, np.diag(doubts**2))
     made = []
     for place, (knob, value) in enumerate(zip(dials.knobs, values, strict=True)):
-        told = bool(spread[place] < _TOLD * doubted[place] or abs(value - before[place]) > _MOVED * doubted[place])
+        counted = place in dials.firm and dials.firm[place].counted
+        moved = abs(value - before[place]) > _MOVED * doubted[place]
+        told = bool(counted or moved or spread[place] < _TOLD * doubted[place])
         choice = next((set(one) for one in dials.choices if place in one), set())
         others = tuple(
             dials.knobs[other].what

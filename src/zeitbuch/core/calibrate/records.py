@@ -12,7 +12,7 @@ from zeitbuch.core.assumptions.values import Evidence
 class Measured(Struct, frozen=True):
     """One quantity as the log has it. ``step``, ``case`` and ``trigger`` are patterns of an assumption (empty: not for one), ``subject`` says in
     words what it is of. ``low`` and ``high`` are the ends between which its mean lies; ``cases`` is on how many of ``cases_of`` it rests, from
-    ``first_day`` to ``last_day``. ``before`` is what held without it. ``since``: it holds from that day on only. ``written`` says whether it
+    ``first_day`` to ``last_day``. ``before`` is what held without it (None: nobody had said). ``since``: it holds from that day on only. ``written`` says whether it
     goes into the file, ``why`` what there is to say of it."""
 
     flow: str
@@ -27,7 +27,7 @@ class Measured(Struct, frozen=True):
     first_day: str
     last_day: str
     before: float | None
-    before_evidence: Evidence
+    before_evidence: Evidence | None
     written: bool = True
     step: str = ""
     case: str = ""

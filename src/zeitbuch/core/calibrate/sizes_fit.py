@@ -58,13 +58,13 @@ def _relative(variance: float, mean: float) -> float:
     return math.sqrt(max(variance, 0.0)) / mean if mean else 0.0
 
 
-def share_per_call(group: GroupSeen, part: str, whole: str, first: int) -> float | None:
-    """Which part of a column another is, since a day; None where the log does not tell."""
-    total = group.total(whole, first)
-    return min(group.total(part, first) / total, 1.0) if part in group.by_day and total else None
+def share_per_call(group: GroupSeen, part: str, whole: str) -> float | None:
+    """Which part of a column another is; None where the log does not tell."""
+    total = group.total(whole)
+    return min(group.total(part) / total, 1.0) if part in group.by_day and total else None
 
 
-def solve_size(wanted: float, before: float, estimated: Callable[[float], float]) -> float | None:
+def solve_size(wanted: float, estimated: Callable[[float], float]) -> float | None:
     """The value of a quantity at which the estimate comes to what is wanted: it grows with the quantity in a straight line, or nearly. None where
     it does not come near."""
     value = wanted

@@ -5,13 +5,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
-from datetime import date
+from collections.abc import Sequence
+from datetime import date, timedelta
 from typing import NamedTuple
 
 import numpy as np
 
+from zeitbuch.core.assumptions.days import Days, Span
 from zeitbuch.core.assumptions.rules import WEEKDAYS, Weekday
+from zeitbuch.core.assumptions.volume import schedule_runs
 from zeitbuch.core.estimate.flow_figures import FlowFigures
 from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.records import Trigger
@@ -46,8 +48,8 @@ class VolumeFit(NamedTuple):
 def fit_volume(
     days: Sequence[date], runs: Floats, horizon: float = DAYS_OF_MONTH, season: Floats | None = None
 ) -> VolumeFit:
-    """The rates of a series of runs by day, for means of ``horizon`` days. ``season``: what an average month is multiplied by on each day; the
-    rates are those of an average month."""
+    """The rates of a series of runs by day, for means of ``horizon`` days. ``season``: what an average day is multiplied by on each day; the
+    rates are those of an average day."""
     weekday = np.array([day.weekday() for day in days])
     level = np.ones(len(runs)) if season is None else np.maximum(season, 1e-6)
     exposures = _weekday_factors(runs, weekday, level)
@@ -137,7 +139,8 @@ def ends_of(mean: float, deviation: float, least: float = 0.0, most: float = mat
 
 class Place(NamedTuple):
     """Which assumption a volume is: its quantity and trigger, and by what runs a day become it, once the runs that other triggers and flows cause
-    are taken off (``others``, a day); ``part`` of the rest is this trigger's."""
+    are taken off (``others``, a day); ``part`` of the rest is this trigger's, and
+    ``own`` of all runs that no other flow causes, as estimated."""
 
     quantity: str
     trigger: str
@@ -145,6 +148,7 @@ class Place(NamedTuple):
     times: float
     others: float = 0.0
     part: float = 1.0
+    own: float = 1.0
 
 
 def places_of_volume(run: FlowFigures, checks_a_day: float, called_a_day: float) -> list[Place] | str:
@@ -186,6 +190,7 @@ def _places_of_several(triggers: Sequence[Trigger], run: FlowFigures, called_a_d
             DAYS_OF_MONTH,
             others,
             shares[one.id] / whole if whole else 1 / len(free),
+            shares[one.id],
         )
         for one in free
     ]
@@ -201,12 +206,26 @@ def _place_of_one(trigger: Trigger, run: FlowFigures, checks_a_day: float) -> Pl
     return Place("runs", pattern, f"runs of ‘{trigger.title}’", DAYS_OF_MONTH)
 
 
-def places_declared(run: FlowFigures, place: Place) -> Iterator[str]:
-    """The quantities that somebody declared for a volume."""
-    for trigger in run.flow.triggers:
-        names = (trigger.id, trigger.name)
-        for quantity in ("runs", "events", "hit_rate"):
-            if place.trigger in ("*", literal_pattern(trigger.id)):
-                value = run.lookup.find(quantity, trigger=names)
-                if value is not None and value.evidence == "declared":
-                    yield quantity
+def is_declared(run: FlowFigures, place: Place) -> bool:
+    """Whether somebody declared a volume."""
+    found = [
+        run.lookup.find(quantity, trigger=(trigger.id, trigger.name))
+        for trigger in run.flow.triggers
+        for quantity in ("runs", "events", "hit_rate")
+        if place.trigger in ("*", literal_pattern(trigger.id))
+    ]
+    return any(value is not None and value.evidence == "declared" for value in found)
+
+
+def checks_by_day(run: FlowFigures, days: Sequence[date]) -> Floats:
+    """How often the flow's polls check on each day."""
+    polls = [
+        one.schedule for one in run.flow.triggers if one.enabled and one.kind == "polling" and one.schedule is not None
+    ]
+    single = [Days((Span(day, day + timedelta(1)),), 1.0) for day in days]
+    return np.array(
+        [
+            sum(schedule_runs(poll, (day.year, day.month), one) for poll in polls)
+            for day, one in zip(days, single, strict=True)
+        ]
+    )

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cached_property
+from typing import TypeVar
 
 from zeitbuch.core.graph.exchanged_words import ExchangedWord, exchanged_words
 from zeitbuch.core.model.kinds import AI_KINDS
@@ -14,6 +15,15 @@ from zeitbuch.core.pricing.rate_card import ModelRate, RateCard
 from .near_prompts import near_prompts
 from .parts import minute_of, shelf_key, store_of
 from .records import Copied, EstateFacts, Limits, Person, UsageFact
+
+Fact = TypeVar("Fact", Copied, UsageFact)
+
+
+def _by_flow(facts: Iterable[Fact]) -> dict[str, list[Fact]]:
+    found: dict[str, list[Fact]] = {}
+    for one in facts:
+        found.setdefault(one.flow, []).append(one)
+    return found
 
 
 class EstateView:
@@ -96,26 +106,17 @@ class EstateView:
     @cached_property
     def copied(self) -> dict[str, list[Copied]]:
         """What copies still say of their originals, by flow."""
-        found: dict[str, list[Copied]] = {}
-        for one in self.facts.copied:
-            found.setdefault(one.flow, []).append(one)
-        return found
+        return _by_flow(self.facts.copied)
 
     @cached_property
     def alike(self) -> dict[str, list[Copied]]:
         """Flows that do what another does, by flow."""
-        found: dict[str, list[Copied]] = {}
-        for one in self.facts.alike:
-            found.setdefault(one.flow, []).append(one)
-        return found
+        return _by_flow(self.facts.alike)
 
     @cached_property
     def usage_facts(self) -> dict[str, list[UsageFact]]:
         """What usage logs say, by flow."""
-        found: dict[str, list[UsageFact]] = {}
-        for one in self.facts.usage:
-            found.setdefault(one.flow, []).append(one)
-        return found
+        return _by_flow(self.facts.usage)
 
     @cached_property
     def near_prompts(self) -> dict[str, list[tuple[Step, str, str]]]:

@@ -46,7 +46,7 @@ def _measured_row(one: Measured, full: bool) -> tuple[object, ...]:
     ends = f"{number_text(one.low)} to {number_text(one.high)}" if one.low < one.high else ""
     before = (
         ""
-        if one.before is None or not one.before
+        if one.before is None or one.before_evidence is None
         else f"{number_text(one.before)} ({EVIDENCE_WORDS[one.before_evidence]})"
     )
     days = (

@@ -54,8 +54,11 @@ class EventReading:
 
     def lines(self) -> Iterator[Line]:
         """All lines. Raises ZeitbuchError where the file is no event log; one that breaks off is told in ``problems``."""
-        from lxml import etree
-
+        try:
+            from lxml import etree
+        except ImportError:
+            hint = "install it: pip install 'zeitbuch[usage]'"
+            raise fail("usage-library", "expected the package that reads XML, found it not installed", hint) from None
         log: dict[str, str] = {}
         traces = 0
         with _opened(self.path) as file:

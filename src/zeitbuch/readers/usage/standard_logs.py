@@ -6,9 +6,10 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping
 from typing import Any, NamedTuple
 
+import msgspec
 from msgspec import structs
 
-from zeitbuch.core.actuals.usage_mapping import ColumnRule, LogForm, PassedOver, UsageMapping
+from zeitbuch.core.actuals.usage_mapping import LogForm, PassedOver, UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
@@ -35,7 +36,6 @@ class StandardForm(NamedTuple):
     mapping: UsageMapping
 
 
-_TIME = ColumnRule(column="start")
 STANDARD_FORMS: dict[LogForm, StandardForm] = {
     "otlp": StandardForm(
         "OTLP JSON traces (OpenTelemetry, conventions for generative AI)",
@@ -91,7 +91,7 @@ def settled_mapping(mapping: UsageMapping, there: Collection[str] | None = None)
     without = [one for one in own.without if there is None or one.column in there]
     return structs.replace(
         mapping,
-        line=own.line if mapping.line == "call" else mapping.line,
+        line=mapping.line or own.line,
         column={**columns, **mapping.column},
         without=[*without, *mapping.without],
         failed=mapping.failed or own.failed,
@@ -104,8 +104,6 @@ def open_traces(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
     held = LineTable(
         {**dict.fromkeys(("trace", "id", "parent", "name", "values", "resource"), "text"), "first": "number", "start": "text", "end": "text", "error": "number"}
     )  # fmt: skip
-    import msgspec
-
     for number, span in enumerate(reading.spans()):
         held.add(
             {
@@ -126,8 +124,6 @@ def open_traces(engine: Any, path: str, mapping: UsageMapping) -> OpenTable:
 
 def _traces(engine: Any, path: str) -> Iterator[list[Span]]:
     """The spans of each trace, in the order of the file."""
-    import msgspec
-
     batches = engine.read_parquet(path).order_by(["trace", "first"]).to_pyarrow_batches(chunk_size=20_000)
     spans: list[Span] = []
     for batch in batches:

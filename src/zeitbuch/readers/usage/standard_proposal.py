@@ -28,7 +28,8 @@ _KINDS = (
     ("tokens_out", frozenset({"output", "completion", "out", "generated"})),
 )
 _ENOUGH = 0.5  # of the values of a column
-_UNIT = re.compile(r"(1?\s*k|1,?000|thousands?)\b|(1?\s*m|1,?000,?000|millions?)\b", re.I)
+_UNIT = re.compile(r"(?<![\w.,])(?:(1?\s*k|1,?000|thousands?)|(1?\s*m|1,?000,?000|millions?))(?![\w.,])", re.I)
+_ONE = re.compile(r"1?\s*tokens?", re.I)
 
 
 def standard_form_of(sample: LogSample) -> LogForm:
@@ -105,32 +106,41 @@ def _share_known(sample: LogSample, head: str, known: Names) -> float:
 
 def _articles(sample: LogSample, remarks: list[str]) -> Iterator[tuple[str, ColumnRule]]:
     """Articles of a bill that are tokens, with the unit in which they are counted."""
-    if "ConsumedQuantity" not in sample.head:
-        return
-    for article in _ARTICLES:
-        if article not in sample.head:
-            continue
-        kinds: dict[str, dict[str, set[float]]] = {}
-        places = {name: sample.head.index(name) for name in (article, "ConsumedUnit") if name in sample.head}
-        for row in sample.rows:
-            value, unit = row[places[article]].strip(), row[places["ConsumedUnit"]] if "ConsumedUnit" in places else ""
-            said = set(head_words(value))
-            kind = next((name for name, words in _KINDS if said & words), "")
-            if kind and {"token", "tokens"} & (said | set(head_words(unit))):
-                kinds.setdefault(kind, {}).setdefault(value, set()).add(_times(unit))
+    for article in _ARTICLES if "ConsumedQuantity" in sample.head else ():
+        kinds = _kinds_of(sample, article) if article in sample.head else {}
+        if "tokens_in" in kinds and "tokens_cached" in kinds:
+            kinds["tokens_in"] |= kinds["tokens_cached"]  # prompts are counted with what of them is cached
+        for kind, values in kinds.items():
+            times = set(values.values())
+            known = next(iter(times))
+            if len(times) == 1 and known is not None:
+                yield kind, ColumnRule(column="ConsumedQuantity", times=known, where={article: sorted(values)})
+            else:
+                units = "in several units" if len(times) > 1 else "in a unit that nothing says"
+                remarks.append(
+                    f"{kind} ({', '.join(sorted(values)[:3])}) is counted {units}: say it by a rule of your own"
+                )
         if kinds:
-            for kind, values in kinds.items():
-                times = set().union(*values.values())
-                if len(times) == 1:
-                    yield (
-                        kind,
-                        ColumnRule(column="ConsumedQuantity", times=times.pop(), where={article: sorted(values)}),
-                    )
-                else:
-                    remarks.append(f"{kind} is counted in several units: say it by rules of your own")
             return
 
 
-def _times(unit: str) -> float:
+def _kinds_of(sample: LogSample, article: str) -> dict[str, dict[str, float | None]]:
+    """Kinds of tokens -> their articles with how many tokens one of the unit is (None: nothing says, or it differs)."""
+    kinds: dict[str, dict[str, float | None]] = {}
+    at, units = sample.head.index(article), sample.head.index("ConsumedUnit") if "ConsumedUnit" in sample.head else None
+    for row in sample.rows:
+        value, unit = row[at].strip(), row[units].strip() if units is not None else ""
+        said = set(head_words(value))
+        kind = next((name for name, words in _KINDS if said & words), "")
+        if kind and {"token", "tokens"} & (said | set(head_words(unit))):
+            times, held = _times(unit), kinds.setdefault(kind, {})
+            held[value] = times if held.get(value, times) == times else None
+    return kinds
+
+
+def _times(unit: str) -> float | None:
+    """How many tokens one of a unit is; None where it does not say."""
     found = _UNIT.search(unit)
-    return 1.0 if found is None else 1e3 if found.group(1) else 1e6
+    if found is not None:
+        return 1e3 if found.group(1) else 1e6
+    return 1.0 if _ONE.fullmatch(unit) else None

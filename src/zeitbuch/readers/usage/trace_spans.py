@@ -15,6 +15,7 @@ from zeitbuch.core.model.problems import Problem, fail
 from zeitbuch.core.model.records import Origin
 
 _LONGEST = 200  # letters of a value that may be a name
+_SINGLE = frozenset({"stringValue", "intValue", "doubleValue", "string_value", "int_value", "double_value"})
 _MOST_TOLD = 20  # lines that are named; all are counted
 
 
@@ -153,7 +154,7 @@ def _attributes(holder: Any) -> dict[str, str]:
         for kind, held in value.items():
             if isinstance(held, bool):
                 found[one["key"]] = str(held).lower()
-            elif isinstance(held, str | int | float) and len(text := str(held)) <= _LONGEST and kind[0] in "sidb":
+            elif isinstance(held, str | int | float) and len(text := str(held)) <= _LONGEST and kind in _SINGLE:
                 found[one["key"]] = text
     return found
 

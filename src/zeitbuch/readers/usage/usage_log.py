@@ -106,7 +106,7 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
     import ibis
 
     kept = [row.name for row in USAGE_COLUMNS if row.name in mapping.column]
-    measured = kept if "calls" in kept or mapping.line not in ("call", "step") else [*kept, "calls"]
+    measured = kept if "calls" in kept or mapping.stands_for not in ("call", "step") else [*kept, "calls"]
     parts = [_with_refused(records_of(lines, mapping), measured) for lines in tables.values()]
     records = ibis.union(*parts) if len(parts) > 1 else parts[0]
     try:

@@ -89,9 +89,9 @@ def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
     nor of steps that name no models."""
     import ibis
 
-    if mapping.line == "step" and "model" in mapping.column:
+    if mapping.stands_for == "step" and "model" in mapping.column:
         return made["model"].notnull().cast("float64")
-    return ibis.literal(1.0 if mapping.line == "call" else None, type="float64")
+    return ibis.literal(1.0 if mapping.stands_for == "call" else None, type="float64")
 
 
 def refused_mark(lines: Any, mapping: UsageMapping, name: str) -> Any:

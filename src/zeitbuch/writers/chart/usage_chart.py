@@ -5,10 +5,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date, timedelta
+from math import isnan
 from typing import Any
 
 from zeitbuch.core.actuals.records import Explanation, GroupGap, Reconciled
 from zeitbuch.core.model.sheet import money_text
+from zeitbuch.core.model.words import count_words
 from zeitbuch.writers.escape.text import make_inert
 
 from .charts import INK, PAPER, QUIET, add_legend, save_figure, write_head
@@ -37,24 +39,37 @@ def usage_chart(result: Reconciled, form: str = "png") -> bytes:
     days = [date.fromisoformat(result.first_day) + timedelta(place) for place in range(result.days)]
     by_day = {gap.subject: gap for gap in result.groups}
     gaps = [by_day.get(str(day)) for day in days]
-    _draw_days(axes, gaps, len(days))
+    estimated = _draw_days(axes, gaps, len(days))
     _label_days(axes, days, result.currency)
     _draw_marks(below, axes, result, days)
-    total = f"{_money(result.compared)} in the log, {_money(result.estimated)} estimated, {_money(result.difference)} {result.currency} between them"
-    write_head(figure, _HIGH, "Estimate and log by day", f"{result.first_day} to {result.last_day}: {total}")
-    add_legend(figure, _HIGH, [
-        Patch(facecolor=_LOG, hatch="///", edgecolor=INK, linewidth=0.7, label="log"),
-        Line2D([], [], color=INK, linewidth=1.8, label="estimate"),
-        Patch(facecolor=_GAP, edgecolor=QUIET, linewidth=0.7, linestyle="--", label="estimated, and no line in the log"),
-    ])  # fmt: skip
+    write_head(figure, _HIGH, "Estimate and log by day", _head_words(result, estimated))
+    handles: list[Any] = [Patch(facecolor=_LOG, hatch="///", edgecolor=INK, linewidth=0.7, label="log")]
+    if estimated:
+        words = "estimated, and no line in the log"
+        handles += [
+            Line2D([], [], color=INK, linewidth=1.8, label="estimate"),
+            Patch(facecolor=_GAP, edgecolor=QUIET, linewidth=0.7, linestyle="--", label=words),
+        ]
+    add_legend(figure, _HIGH, handles)
     return save_figure(figure, form)
+
+
+def _head_words(result: Reconciled, estimated: bool) -> str:
+    """Both totals, and what the estimate leaves out."""
+    total = f"{_money(result.compared)} in the log, {_money(result.estimated)} estimated, {_money(result.difference)} {result.currency} between them"
+    left_out = (
+        f"; without {count_words(len(result.left_out), 'flow')} of unknown volume or price" if result.left_out else ""
+    )
+    by_day = "" if estimated else ", so that no day has an estimate" if left_out else "; no day has an estimate"
+    return f"{result.first_day} to {result.last_day}: {total}{left_out}{by_day}"
 
 
 def _money(value: Any) -> str:
     return "?" if value is None else money_text(value)
 
 
-def _draw_days(axes: Any, gaps: Sequence[GroupGap | None], count: int) -> None:
+def _draw_days(axes: Any, gaps: Sequence[GroupGap | None], count: int) -> bool:
+    """Draws both; returns whether any day has an estimate."""
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     for side in ("bottom", "left"):
@@ -72,6 +87,7 @@ def _draw_days(axes: Any, gaps: Sequence[GroupGap | None], count: int) -> None:
     axes.stairs(steps, edges, baseline=None, color=INK, linewidth=1.8, zorder=3)
     axes.set_xlim(-0.6, count - 0.4)
     axes.set_ylim(bottom=0)
+    return not all(map(isnan, steps))
 
 
 def _label_days(axes: Any, days: Sequence[date], currency: str) -> None:

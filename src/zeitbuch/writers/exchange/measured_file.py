@@ -6,7 +6,7 @@ from __future__ import annotations
 from datetime import date
 
 import tomlkit
-from tomlkit.items import Table
+from tomlkit.items import Comment, Table
 
 from zeitbuch.core.assumptions.values import EVIDENCE_WORDS
 from zeitbuch.core.calibrate.records import Calibrated, Measured
@@ -14,6 +14,7 @@ from zeitbuch.core.model.name_patterns import literal_pattern
 from zeitbuch.core.model.sheet import number_text
 from zeitbuch.core.model.words import count_words
 from zeitbuch.core.report.calibrate_tables import cases_words, remark_lines
+from zeitbuch.writers.escape.text import make_inert
 
 _DIGITS = 6
 
@@ -22,24 +23,22 @@ def measured_text(found: Calibrated) -> str:
     """The file (TOML)."""
     document = tomlkit.document()
     document.add(
-        tomlkit.comment(
+        _comment(
             f"Measured on usage from {found.first_day} to {found.last_day} ({count_words(found.days, 'day')} with lines):"
         )
     )
     for source in found.sources:
-        document.add(tomlkit.comment(f"  {source.file}, SHA-256 {source.sha256}"))
+        document.add(_comment(f"  {source.file}, SHA-256 {source.sha256}"))
     document.add(
-        tomlkit.comment(
+        _comment(
             "These rules hold where nothing that is declared is as near: name the file with --measured, or as `measured` in zeitbuch.toml."
         )
     )
     for line in remark_lines(found):
-        document.add(tomlkit.comment(line))
+        document.add(_comment(line))
     for one in found.measured:
         if not one.written:
-            document.add(
-                tomlkit.comment(f"not written: {one.flow_name}, {one.subject}: {number_text(one.value)}; {one.why}")
-            )
+            document.add(_comment(f"not written: {one.flow_name}, {one.subject}: {number_text(one.value)}; {one.why}"))
     document.add("assumptions", tomlkit.item(1))
     rows = tomlkit.aot()
     for one in found.measured:
@@ -48,6 +47,11 @@ def measured_text(found: Calibrated) -> str:
     if len(rows):
         document.add("assume", rows)
     return tomlkit.dumps(document)
+
+
+def _comment(text: str) -> Comment:
+    """A comment of one line, whatever names of logs hold."""
+    return tomlkit.comment(make_inert(text, keep_lines=False))
 
 
 def _rule(one: Measured) -> Table:
@@ -73,7 +77,9 @@ def _rule(one: Measured) -> Table:
 
 
 def _note(one: Measured) -> str:
-    before = f"; before {number_text(one.before)} ({EVIDENCE_WORDS[one.before_evidence]})" if one.before else ""
+    before = ""
+    if one.before is not None and one.before_evidence is not None:
+        before = f"; before {number_text(one.before)} ({EVIDENCE_WORDS[one.before_evidence]})"
     why = f"; {one.why}" if one.why else ""
     return f"{cases_words(one)}, {one.first_day} to {one.last_day}{before}{why}"
 
