@@ -439,6 +439,7 @@ def test_sarif_and_junit(bad: Path, run: Run) -> None:
 
 # What the story of the demo explains: the estate of November, and three flows that were built in a hurry.
 STORY = {
+    ("approval-unanswered", "Crew swap approvals"),
     ("agent-acts-within-limits", "Customer letters"), ("failure-ignored", "Fault logger"), ("approval-by-silence", "Invoice intake"), ("handler-missing", "Customer letters"),
     ("act-failure-passed-over", "Berth delay notices"), ("variable-unused", "Lost property matching"), ("zone-missing", "Sailing statistics"),
 }  # fmt: skip

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.actuals.flow_actuals import FlowActuals
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.flow_calls import Call, calls_of, titles_of
@@ -27,6 +28,7 @@ from zeitbuch.core.report.review_states import FlowReview
 from zeitbuch.core.report.sign_off import sign_off_blocks
 from zeitbuch.core.report.site.rows import page_files
 from zeitbuch.core.report.step_sections import is_listed_tool, section_anchor
+from zeitbuch.core.report.usage_blocks import step_pairs, usage_lines, usage_section
 from zeitbuch.writers.map.map_page import to_map_page
 from zeitbuch.writers.map.png import to_png
 from zeitbuch.writers.map.svg import to_svg
@@ -41,14 +43,22 @@ _CALLS = frozenset({"subflow", "tool", "webhook"})
 PICTURE_SCALE = 2.0  # pixels a point of a map in a Word file
 
 
+class UsageParts(Struct, frozen=True):
+    """What logs have of a flow: the section of its page, and pairs by step for the panel of its map."""
+
+    section: tuple[Block, ...] = ()
+    told: Mapping[str, tuple[tuple[str, str], ...]] = {}
+
+
 class PageParts(Struct, frozen=True):
     """What a page has beside what follows from its flow: notes of the house, the end of its first sheet, links to the flows
-    around it, and their titles."""
+    around it, their titles, and what usage logs have of it."""
 
     notes: tuple[HouseNote, ...] = ()
     sign_off: tuple[Block, ...] = ()
     neighbours: tuple[Block, ...] = ()
     titles: Mapping[str, str] = {}
+    usage: UsageParts = UsageParts()
 
 
 NO_PARTS = PageParts()
@@ -57,7 +67,7 @@ NO_PARTS = PageParts()
 class DocumentFacts(Struct, frozen=True):
     """What pages say beside the flows: the findings (by flow id; None: nobody looked), the ``estate`` of what flows call and are called by, the
     notes of the house, what became of the signatures and the drafts (all by flow id), the names of the pages of all flows of the estate, and the
-    fingerprints of flows that are shown with placeholders."""
+    fingerprints of flows that are shown with placeholders, and what usage logs have of flows (None: nobody asked)."""
 
     estate: Estate
     found: Mapping[str, Sequence[CheckFinding]] | None = None
@@ -67,6 +77,7 @@ class DocumentFacts(Struct, frozen=True):
     files: Sequence[str] = ()
     drafts: Mapping[str, FlowDraft] = {}
     fingerprints: Mapping[str, str] = {}
+    actuals: Mapping[str, FlowActuals] | None = None
 
 
 class DocumentMaker:
@@ -111,7 +122,16 @@ class DocumentMaker:
             ),
             tuple(neighbour_blocks(flow.id, self.calls.get(flow.id, ()), self.pages)),
             self.titles,
+            self._usage_parts(flow),
         )
+
+    def _usage_parts(self, flow: Flow) -> UsageParts:
+        """What logs have of a flow: a section of its page, and facts for the panel of its map."""
+        if self.about.actuals is None:
+            return UsageParts()
+        found = self.about.actuals.get(flow.id)
+        told = {step.id: step_pairs(step, found) for step in found.steps} if found is not None else {}
+        return UsageParts(tuple(usage_section(Graph(flow), found)), told)
 
     def sheet_facts(self, flow: Flow) -> SheetFacts:
         """What stands beside a flow on its first sheet."""
@@ -138,6 +158,7 @@ class DocumentMaker:
             draft_blocks(self.about.drafts.get(flow.id)),
             self.about.fingerprints.get(flow.id, ""),
             _recorded_words(self.about.reviews.get(flow.id)),
+            usage_lines(Graph(flow), self.about.actuals.get(flow.id)) if self.about.actuals is not None else (),
         )
 
     def _name(self, key: str, otherwise: str) -> str:
@@ -197,7 +218,7 @@ def document_flow(
     graph = Graph(flow, parts.titles)
     sheet = first_sheet(graph, facts or SheetFacts())
     sign_off = parts.sign_off or sign_off_blocks(fingerprint(flow), None, {})
-    page = flow_page(graph, name, result, sheet, sign_off, parts.neighbours)
+    page = flow_page(graph, name, result, sheet, sign_off, parts.neighbours, parts.usage.section)
     page = _with_notes(graph, page, parts.notes, problems)
     try:
         drawn = draw_scene(graph, measure_text)
@@ -213,7 +234,7 @@ def document_flow(
         page,
         lambda inline: inlined if inline else to_svg(drawn),
         lambda: to_png(drawn, PICTURE_SCALE),
-        lambda: to_map_page(graph, drawn, PLAIN, result),
+        lambda: to_map_page(graph, drawn, structs.replace(PLAIN, told=dict(parts.usage.told)), result),
     )
 
 

@@ -5,9 +5,12 @@ from __future__ import annotations
 
 import difflib
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import get_args
 
+from msgspec import structs
+
+from zeitbuch.core.actuals.flow_actuals import FlowActuals
 from zeitbuch.core.graph.flow_calls import titles_of
 from zeitbuch.core.graph.step_lookup import pick_step
 from zeitbuch.core.graph.topology import Graph
@@ -16,16 +19,24 @@ from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report import explanation
 from zeitbuch.core.report.presentations import PageResult
+from zeitbuch.core.report.usage_blocks import usage_section
 from zeitbuch.core.report.value_ways import Direction, ValueWays
 from zeitbuch.core.report.what_if import WhatIfSimulation, given_of
 
 DIRECTIONS: tuple[Direction, ...] = get_args(Direction)
 
 
-def explain_flow(estate: Estate, flow: Flow, step: str = "") -> PageResult:
-    """A flow of an estate, or one of its steps (id, number or name). Raises ZeitbuchError for a step that is not there."""
+def explain_flow(
+    estate: Estate, flow: Flow, step: str = "", actuals: Mapping[str, FlowActuals] | None = None
+) -> PageResult:
+    """A flow of an estate, or one of its steps (id, number or name), with ``actuals`` also what logs have of it (by flow id). Raises
+    ZeitbuchError for a step that is not there."""
     graph = Graph(flow, titles_of(estate.flows))
-    page = explanation.explanation_page(graph, pick_step(graph, step) if step else None)
+    one = pick_step(graph, step) if step else None
+    page = explanation.explanation_page(graph, one)
+    if actuals is not None:
+        more = usage_section(graph, actuals.get(flow.id), one)
+        page = structs.replace(page, blocks=(*page.blocks, *more))
     return PageResult("explain", page, page)
 
 

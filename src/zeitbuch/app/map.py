@@ -8,6 +8,7 @@ from typing import Literal
 
 from msgspec import Struct, structs
 
+from zeitbuch.core.actuals.flow_actuals import FlowActuals
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.graph.step_lookup import pick_step
@@ -20,6 +21,8 @@ from zeitbuch.core.layout.views import View
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.finding_marks import counts_words, flow_marks, step_marks
+from zeitbuch.core.report.usage_blocks import step_pairs
+from zeitbuch.core.report.usage_overlay import USAGE_SHOWS, UsageShow, marks_of_usage
 from zeitbuch.writers.map.drawing import MapDrawing
 
 
@@ -35,7 +38,7 @@ class MapRequest(Struct, frozen=True):
     lineage: str = ""
     ai: bool = False
     detail: Detail = "settings"
-    show: Overlay | Literal["findings"] | None = None
+    show: Overlay | UsageShow | Literal["findings"] | None = None
     direction: Literal["down", "right"] = "down"
 
 
@@ -44,10 +47,12 @@ def draw_flow(
     request: MapRequest,
     result: EstateEstimate | None = None,
     found: Mapping[str, Sequence[CheckFinding]] | None = None,
+    actuals: Mapping[str, FlowActuals] | None = None,
 ) -> MapDrawing:
-    """The map of a flow; ``result`` gives the figures, ``found`` the findings of each flow (by id). Raises ZeitbuchError for steps that are
-    not there."""
-    view = part_of_flow(views.whole_flow(Graph(flow)), request)
+    """The map of a flow; ``result`` gives the figures, ``found`` the findings of each flow, ``actuals`` what logs have of it (by id). Raises
+    ZeitbuchError for steps that are not there."""
+    whole = Graph(flow)
+    view = part_of_flow(views.whole_flow(whole), request)
     meters: dict[str, tuple[str, float]] = {}
     scale = ""
     points: dict[str, tuple[str, ...]] = {}
@@ -55,13 +60,33 @@ def draw_flow(
         meters, points = step_marks(view.graph, found.get(flow.id, ()))
     if request.show == "findings":
         scale = f"findings: {counts_words(found.get(flow.id, ()) if found is not None else ())}"
-    elif request.show is not None and result is not None:
+    elif result is not None and (request.show == "passes" or request.show == "calls" or request.show == "cost"):
         meters, scale = make_overlay(result, flow, request.show)
     else:
         meters = {}
     turned = request.direction == "right"
     showing = Showing(request.detail, view.remarks, view.marked, meters, scale, turned=turned, points=points)
-    return MapDrawing(view, showing, result)
+    return MapDrawing(view, _with_usage(showing, whole, request, actuals), result)
+
+
+def _with_usage(
+    showing: Showing, graph: Graph, request: MapRequest, actuals: Mapping[str, FlowActuals] | None
+) -> Showing:
+    """With what logs have of the flow: on its cards, where the overlay is one of logs, and in the panel of a page."""
+    if actuals is None:
+        return showing
+    found = actuals.get(graph.flow.id)
+    if found is not None:
+        showing = structs.replace(showing, told={step.id: step_pairs(step, found) for step in found.steps})
+    show = next((name for name in USAGE_SHOWS if name == request.show), None)
+    if show is None:
+        return showing
+    marks = marks_of_usage(graph, found, show)
+    remarks = {key: (*showing.remarks.get(key, ()), *words) for key, words in marks.remarks.items()}
+    return structs.replace(
+        showing, meters=marks.meters, scale=marks.scale, marked=showing.marked | marks.marked,
+        remarks={**showing.remarks, **remarks}, link_words=marks.link_words, heavy=marks.heavy,
+    )  # fmt: skip
 
 
 def draw_estate(

@@ -21,7 +21,7 @@ from zeitbuch.core.model.problems import InputFaults, fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.pricing.rate_card import RateCard
 from zeitbuch.readers.usage.mapping_file import load_usage_mapping
-from zeitbuch.readers.usage.usage_log import UsageSums, log_files, read_usage
+from zeitbuch.readers.usage.usage_log import Timing, UsageSums, log_files, read_usage
 
 from .basis import EstimateBasis
 from .session import Session
@@ -35,8 +35,11 @@ class OpenLog(Struct, frozen=True):
     found: UsageSums
 
 
-def open_logs(session: Session, paths: Sequence[str], mappings: Sequence[str]) -> list[OpenLog]:
-    """The logs that are named, or those of the workspace. Their faults are the session's. Raises ZeitbuchError where none is named."""
+def open_logs(
+    session: Session, paths: Sequence[str], mappings: Sequence[str], timing: Timing | None = None
+) -> list[OpenLog]:
+    """The logs that are named, or those of the workspace, and with ``timing`` the durations of steps. Their faults are the session's. Raises
+    ZeitbuchError where none is named."""
     workspace = session.workspace
     named = list(mappings) or [workspace.path_from_here(path) for path in workspace.usage]
     if not named:
@@ -60,7 +63,7 @@ def open_logs(session: Session, paths: Sequence[str], mappings: Sequence[str]) -
                 "name them, or set files in the mapping",
             )
         with session.progress(len(files), "reading usage") as advance:
-            found = read_usage(files, mapping)
+            found = read_usage(files, mapping, timing)
             advance(len(files))
         session.problems += found.problems
         logs.append(OpenLog(path, found.mapping, found))

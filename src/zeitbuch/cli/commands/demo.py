@@ -40,6 +40,7 @@ STEPS = (
     "zeitbuch usage test",
     "zeitbuch reconcile",
     "zeitbuch calibrate -o measured.toml --quiet",
+    "zeitbuch map --flow 'Crew swap approvals' --show runs --mapping usage/steps.toml -o swaps.svg",
     "zeitbuch record october --at 2026-10-31 --by 'Maren Dahl'",
     "zeitbuch record --at 2026-11-24 --by 'Maren Dahl'",
     "zeitbuch history",
@@ -84,7 +85,9 @@ def _run_steps(folder: Path) -> int:
         print(f"\n$ cd {shlex.quote(str(folder))}")
         for line in STEPS:
             print(f"\n$ {line}", flush=True)
-            if line.split()[1] in ("usage", "reconcile", "calibrate") and find_spec("ibis") is None:
+            if (line.split()[1] in ("usage", "reconcile", "calibrate") or "--mapping" in line) and find_spec(
+                "ibis"
+            ) is None:
                 print("(left out: it needs more packages, pip install 'zeitbuch[usage]')")
                 continue
             status = main(shlex.split(line)[1:])

@@ -21,6 +21,7 @@ from zeitbuch.app.unreadable import unread_places
 from zeitbuch.cli.shared.document_files import files_of, with_pages, write_page, write_site
 from zeitbuch.cli.shared.exit_codes import NO, OK
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, say, this_moment
+from zeitbuch.cli.shared.usage_steps import asked_actuals
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate
 from zeitbuch.core.report.finding_marks import group_findings
@@ -54,6 +55,7 @@ def run(args: argparse.Namespace) -> int:
         session.workspace.review.sentences,
         files,
         drafts_by_flow(session, estate, reviews),
+        actuals=asked_actuals(args, session, estate, flows),
     )
     maker = DocumentMaker(flows, result, about)
     site = site_of_run(maker, "word" if volume else args.format or "html")

@@ -10,6 +10,7 @@ from zeitbuch.cli.shared.exit_codes import OK
 from zeitbuch.cli.shared.formats import chosen_format
 from zeitbuch.cli.shared.session import finish_session, open_session
 from zeitbuch.cli.shared.stream import show_result, terminal_width, write_output
+from zeitbuch.cli.shared.usage_steps import asked_actuals
 from zeitbuch.core.model.problems import fail
 
 
@@ -32,11 +33,15 @@ def run(args: argparse.Namespace) -> int:
             f"expected FLOW and STEP alone beside --{directions[0]}, found {found}",
             "zeitbuch explain FLOW STEP --upstream",
         )
+    if (args.usage or args.mapping) and (directions or args.case or args.fails or args.empty):
+        hint = "zeitbuch explain FLOW [STEP] --usage"
+        raise fail("option", "expected FLOW, and perhaps STEP, beside --usage, found more", hint)
     if directions:
         result = follow_values(estate, flow, args.step, directions)
     elif args.case or args.fails or args.empty:
         result = tell_what_if(estate, flow, args.case, args.fails, args.empty)
     else:
-        result = explain_flow(estate, flow, args.step or "")
+        actuals = asked_actuals(args, session, estate, [flow])
+        result = explain_flow(estate, flow, args.step or "", actuals)
     show_result("page", form, result, args)
     return finish_session(session, args)

@@ -14,11 +14,13 @@ from zeitbuch.app.session import Session
 from zeitbuch.cli.shared.formats import chosen_format, rows_of_plugins
 from zeitbuch.cli.shared.session import basis_of, finish_session, open_session, this_moment
 from zeitbuch.cli.shared.stream import show_result, write_output
+from zeitbuch.cli.shared.usage_steps import asked_actuals
 from zeitbuch.core.checks.records import CheckFinding
 from zeitbuch.core.estimate.records import EstateEstimate
 from zeitbuch.core.model.problems import fail
 from zeitbuch.core.model.records import Estate, Flow
 from zeitbuch.core.report.finding_marks import findings_by_flow
+from zeitbuch.core.report.usage_overlay import USAGE_SHOWS
 from zeitbuch.writers.escape.file_names import file_names
 from zeitbuch.writers.map.drawing import MapDrawing
 from zeitbuch.writers.map.index_page import to_index
@@ -49,7 +51,8 @@ def run(args: argparse.Namespace) -> int:
     found = None
     if args.show == "findings" or (form == "html" and not args.estate):
         found = _findings(args, session, estate)
-    if args.show not in (None, "findings") or (form == "html" and not args.estate):
+    actuals = None if args.estate else asked_actuals(args, session, estate, flows, args.show in USAGE_SHOWS)
+    if args.show in ("passes", "calls", "cost") or (form == "html" and not args.estate):
         # What a run costs is known from the flow itself; a month needs those that call it.
         result = _estimate_for_map(args, session, Estate(flows=tuple(flows)))
     if args.estate:
@@ -60,7 +63,7 @@ def run(args: argparse.Namespace) -> int:
     request = _map_request(args)
     by_flow = findings_by_flow(found) if found is not None else None
     if folder:
-        _draw_all(args, session, flows, form, lambda flow: draw_flow(flow, request, result, by_flow))
+        _draw_all(args, session, flows, form, lambda flow: draw_flow(flow, request, result, by_flow, actuals))
         return finish_session(session, args)
     if len(flows) != 1:
         raise fail(
@@ -68,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
             f"expected one flow to draw, found {len(flows)}",
             "name one with --flow, draw them all into a folder with -o FOLDER, or the estate with --estate",
         )
-    show_result("map", form, draw_flow(flows[0], request, result, by_flow), args, scale=args.scale)
+    show_result("map", form, draw_flow(flows[0], request, result, by_flow, actuals), args, scale=args.scale)
     return finish_session(session, args)
 
 
@@ -112,7 +115,8 @@ def _refuse_parts(args: Namespace) -> None:
     unheard = ["--" + name for name in ("flow", "fold", "around", "lineage", "ai") if getattr(args, name)]
     unheard += ["--depth"] if args.depth is not None else []
     unheard += ["--detail"] if args.detail != "settings" else []
-    unheard += [f"--show {args.show}"] if args.show in ("passes", "calls") else []
+    unheard += [f"--show {args.show}"] if args.show in ("passes", "calls", *USAGE_SHOWS) else []
+    unheard += ["--usage"] if args.usage or args.mapping else []
     if unheard:
         hint = "parts and details are of one flow; --estate takes --by, --stores, --direction, --show cost and --show findings"
         raise fail("option", f"expected no {unheard[0]} beside --estate, found it", hint)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_figures, add_reading, add_sources
+from zeitbuch.cli.shared.options import add_figures, add_reading, add_sources, add_steps_of_logs
 from zeitbuch.writers.outputs.rows import formats_of
 
 EXAMPLE = """\
@@ -15,6 +15,7 @@ examples:
   zeitbuch document exports/ --format word --template house.docx -o docs/
   zeitbuch document exports/ --notes notes/ -o docs/
   zeitbuch document -o docs/ --verify                               a gate: do the pages still describe the flows?
+  zeitbuch document --usage -o docs/                                also what the usage logs say of each flow
   zeitbuch document --flow "Cargo papers screening" -o docs/
 
 Pages of flows are single HTML files without scripts; the start page, the maps to click and the map of the estate have one of their own, and
@@ -30,6 +31,7 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--month", metavar="YYYY-MM", default="", help="month of the cost table; default as in `estimate`"
     )
+    add_steps_of_logs(parser, "also what logs have of each step: how often, how long, how it ended, what it cost")
     add_figures(parser)
     group = parser.add_argument_group("output")
     group.add_argument(

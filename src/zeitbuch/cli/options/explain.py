@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from zeitbuch.cli.shared.options import add_output, add_reading, add_source_option
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_source_option, add_steps_of_logs
 
 EXAMPLE = """\
 examples:
@@ -15,6 +15,7 @@ examples:
   zeitbuch explain "Crew swap approvals" --case allowed --fails "Change the rota"
   zeitbuch explain "Berth delay notices" --case minor
   zeitbuch explain "Customer letters" "Desk" --upstream
+  zeitbuch explain "Crew swap approvals" --mapping usage/steps.toml
   zeitbuch explain --message link-end               what a message means, by its code"""
 
 
@@ -35,6 +36,8 @@ def add(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("where values come from and go, over all flows")
     group.add_argument("--upstream", action="store_true", help="where what STEP takes comes from")
     group.add_argument("--downstream", action="store_true", help="where what STEP makes goes")
+    add_steps_of_logs(parser, "also how often each step ran, how long it took, how it ended and what it cost")
     add_source_option(parser)
+    add_figures(parser)
     add_output(parser, "page")
     add_reading(parser)

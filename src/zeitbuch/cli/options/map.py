@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 
 from zeitbuch.cli.shared.numbers import number_for
-from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources
+from zeitbuch.cli.shared.options import add_figures, add_output, add_reading, add_sources, add_steps_of_logs
+from zeitbuch.core.report.usage_overlay import USAGE_SHOWS
 
 EXAMPLE = """\
 examples:
@@ -16,6 +17,7 @@ examples:
   zeitbuch map --flow "Weather warnings" --around "How rough?" --after 1 -o rough.svg
   zeitbuch map --flow "Crew swap approvals" --lineage "Read both rotas" --format text
   zeitbuch map --flow "Berth delay notices" --show cost -o cost.svg
+  zeitbuch map --flow "Crew swap approvals" --show duration --mapping usage/steps.toml -o slow.svg
   zeitbuch map exports/ -o maps/              one file a flow and an index, in a folder
   zeitbuch map exports/ --estate --by owner -o estate.svg"""
 
@@ -53,13 +55,16 @@ def add(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--direction", choices=("down", "right"), default="down", help="where time runs (default: down)")
     group.add_argument(
         "--show",
-        choices=("passes", "calls", "cost", "findings"),
-        help="figures of the estimate, or findings, with bars",
+        choices=("passes", "calls", "cost", "findings", *USAGE_SHOWS),
+        metavar="WHAT",
+        help="with bars: passes, calls or cost of the estimate; findings; or what the usage logs have: runs (with shares of cases, "
+        "the busiest way heavier), duration, failures, actual-cost",
     )
     group.add_argument("--month", metavar="YYYY-MM", default="", help="month of the estimate; default as in `estimate`")
     group.add_argument(
         "--scale", type=number_for("--scale"), default=2.0, metavar="N", help="pixels a point in PNG (default: 2)"
     )
+    add_steps_of_logs(parser, "what logs have of each step in the panel of a page")
     add_figures(parser)
     add_output(parser, "map")
     add_reading(parser)

@@ -63,6 +63,23 @@ def add_source_option(
     parser.add_argument("--source", metavar="SOURCE", action="append", default=[], help=words)
 
 
+def add_steps_of_logs(parser: argparse.ArgumentParser, words: str) -> None:
+    """Options for what usage logs have of steps; ``words`` say what is added."""
+    group = parser.add_argument_group("what really happened (docs/usage.md)")
+    group.add_argument("--usage", action="store_true", help=f"{words}, from the workspace's usage logs")
+    group.add_argument(
+        "--mapping",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="from the logs of this usage mapping (TOML) instead; may be repeated",
+    )
+    group.add_argument(
+        "--from", dest="first", metavar="DAY", default="", help="from this day of the logs on (YYYY-MM-DD)"
+    )
+    group.add_argument("--to", dest="last", metavar="DAY", default="", help="up to this day")
+
+
 def add_figures(parser: argparse.ArgumentParser) -> None:
     """Options naming the rate card and the assumptions."""
     group = parser.add_argument_group("figures")

@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -13,6 +13,8 @@ from .columns import MEASURES, NAMES, UNIT_COLUMNS
 
 # By these the records are added up once; all that is told is worked out from the sums.
 KEYS = ("day", "environment", "host", "flow", "step", "feature", "model", "meter", "currency")
+
+_MANY_DAYS = 4  # from which on it is asked whether one run has lines on them all
 
 
 class UsageSum(Struct, frozen=True, gc=False):
@@ -79,10 +81,49 @@ def with_doubled(records: Any) -> Any:
     return records.mutate(doubled=ibis.row_number().over(same) > 0)
 
 
-def runs_of_usage(records: Any) -> Any:
-    """The expression that counts runs by day, environment, host and flow."""
+def _lines_of_runs(records: Any) -> Any:
+    """The lines of runs."""
     runs = records.filter(~records["passed"] & ~records["doubled"] & records["run"].notnull())
-    return runs.group_by(["day", "environment", "host", "flow"]).aggregate(runs=runs["run"].nunique())
+    return runs.select("environment", "flow", "day", id=runs["run"])
+
+
+def runs_of_usage(records: Any, part: int = 0, parts: int = 1) -> Any:
+    """The expression that counts runs by environment, flow and the day of their first line, with the days between it and their last line added
+    up (``spans``): a run over midnight, or one that waits for a person, is one. Of very many runs it holds a part at a time."""
+    lines = _lines_of_runs(records)
+    if parts > 1:
+        lines = lines.filter((lines["id"].hash() % parts + parts) % parts == part)
+    by_run = lines.group_by(["environment", "flow", "id"]).aggregate(first=lines["day"].min(), last=lines["day"].max())
+    return by_run.group_by(["environment", "flow", by_run["first"].name("day")]).aggregate(
+        runs=by_run.count(), spans=by_run["last"].delta(by_run["first"], unit="day").sum()
+    )
+
+
+def runs_by_day_of_usage(records: Any, flows: Sequence[str]) -> Any:
+    """The same for flows whose ids of runs begin anew on each day: a run is one on each of its days."""
+    lines = _lines_of_runs(records)
+    some = lines.filter(lines["flow"].isin(list(flows)))
+    return some.group_by(["environment", "flow", "day"]).aggregate(runs=some["id"].nunique())
+
+
+def flows_with_long_runs(rows: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Flows whose runs take four days or more in the mean."""
+    return [flow for flow, (runs, days) in _days_of_flows(rows, "spans").items() if days >= _MANY_DAYS * runs]
+
+
+def flows_with_ids_anew(rows: Sequence[Mapping[str, Any]], by_day: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Those of them whose runs have lines on most of these days: their ids are those of other runs again."""
+    spans, days = _days_of_flows(rows, "spans"), _days_of_flows(by_day, "runs")
+    return [flow for flow, (_, lines_on) in days.items() if 2 * lines_on > spans[flow][0] + spans[flow][1]]
+
+
+def _days_of_flows(rows: Sequence[Mapping[str, Any]], column: str) -> dict[str, tuple[int, int]]:
+    """Flow -> its runs, and the sum of a column."""
+    found: dict[str, tuple[int, int]] = {}
+    for row in rows:
+        runs, days = found.get(row["flow"] or "", (0, 0))
+        found[row["flow"] or ""] = runs + int(row["runs"]), days + int(row[column] or 0)
+    return found
 
 
 def hours_of_usage(records: Any) -> Any:

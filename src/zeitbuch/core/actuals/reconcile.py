@@ -32,7 +32,7 @@ from .placing import Placed, Placing, place_all
 from .records import By, CostFrom, Explanation, Reconciled, UsageRow
 from .usage_mapping import UsageMapping
 
-RunCounts = Mapping[tuple[str, str, str, str], int]  # day, environment, host, flow -> runs
+RunCounts = Mapping[tuple[str, str, str], int]  # day of the first line, environment, flow -> runs
 _NOISE = Decimal("0.000001")
 
 
@@ -54,7 +54,7 @@ class Basis(Struct, frozen=True):
 
 
 class Log(Struct, frozen=True):
-    """One log: its sums, its runs by day, environment, host and flow, its mapping, and its lines by flow and hour of the day."""
+    """One log: its sums, its runs by day, environment and flow, its mapping, and its lines by flow and hour of the day."""
 
     sums: Sequence[UsageSum]
     runs: RunCounts
@@ -95,7 +95,7 @@ def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
         placed += place_all(log.sums, placing, asked.first, asked.last)
     days = _days_of(placed, asked)
     expected = expected_flows(basis.estate, basis.card, basis.assumptions, days, basis.counters)
-    runs = _runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
+    runs = runs_by_flow(logs, placings, placed) if all(log.tells_runs for log in logs) else None
     all_runs = all(log.mapping.stands_for in ("run", "step") for log in logs)
     return Sides(placed, placings, costs, days, flow_cases(basis.estate, placed, expected, runs, all_runs))
 
@@ -135,13 +135,13 @@ def _days_of(placed: Sequence[Placed], asked: Asked) -> list[date]:
     return [first + timedelta(place) for place in range((last - first).days + 1)]
 
 
-def _runs_by_flow(
+def runs_by_flow(
     logs: Sequence[Log], placings: Sequence[Placing], placed: Sequence[Placed]
 ) -> dict[tuple[str, date], float]:
-    """Runs in production by flow and day; a run over midnight counts on both days."""
+    """Runs in production by flow and the day on which they began."""
     found: dict[tuple[str, date], float] = {}
     for log, placing in zip(logs, placings, strict=True):
-        for (day, environment, _, flow), number in log.runs.items():
+        for (day, environment, flow), number in log.runs.items():
             key = placing.flows.match(flow).id if flow else ""
             if day and key and environment.casefold() not in placing.not_production:
                 at = key, date.fromisoformat(day)

@@ -208,6 +208,7 @@ class PassesMeasuring:
             written,
             "; ".join(words),
             knob.rule,
+            alone=not one.together,
         )
 
     def _tell_rest(self, fit: PassesFit, first: int) -> None:

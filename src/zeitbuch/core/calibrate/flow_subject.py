@@ -54,6 +54,7 @@ class FlowSubject:
     def measured(
         self, subject: str, quantity: str, value: float, ends: tuple[float, float], cases: tuple[float, str], first: int,
         before: Value | None, written: bool, why: str, place: Mapping[str, str], weekdays: tuple[str, ...] = (),
+        alone: bool = True,
     ) -> Measured:  # fmt: skip
         """A number of the flow since a day (its place), with its bounds kept."""
         days = self.seen.days
@@ -64,7 +65,7 @@ class FlowSubject:
         return Measured(
             self.model.flow.id, self.case.name, subject, quantity, value, low, high, *cases, str(days[first]), str(days[-1]), None if before is None else float(before.amount),
             None if before is None else before.evidence, written, place.get("step", ""), place.get("case", ""), place.get("trigger", ""), weekdays,
-            str(days[first]) if first else "", why,
+            str(days[first]) if first else "", why, alone,
         )  # fmt: skip
 
 

@@ -13,7 +13,7 @@ class Measured(Struct, frozen=True):
     """One quantity as the log has it. ``step``, ``case`` and ``trigger`` are patterns of an assumption (empty: not for one), ``subject`` says in
     words what it is of. ``low`` and ``high`` are the ends between which its mean lies; ``cases`` is on how many of ``cases_of`` it rests, from
     ``first_day`` to ``last_day``. ``before`` is what held without it (None: nobody had said). ``since``: it holds from that day on only. ``written`` says whether it
-    goes into the file, ``why`` what there is to say of it."""
+    goes into the file, ``why`` what there is to say of it, ``alone`` whether the log tells it by itself, and not only together with others."""
 
     flow: str
     flow_name: str
@@ -35,6 +35,7 @@ class Measured(Struct, frozen=True):
     weekdays: tuple[str, ...] = ()
     since: str = ""
     why: str = ""
+    alone: bool = True
 
 
 class Remark(Struct, frozen=True):

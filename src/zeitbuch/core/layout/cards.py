@@ -47,6 +47,9 @@ class Showing(Struct, frozen=True):
     turned: bool = False  # from left to right
     marks: dict[str, Mark] = {}  # what a comparison says of steps, and of links (source, target, label)
     links: dict[tuple[str, str, str], Mark] = {}
+    link_words: dict[tuple[str, str, str], str] = {}  # what the tabs of links (source, target, label) say more
+    heavy: frozenset[tuple[str, str, str]] = frozenset()  # links that are drawn heavier
+    told: dict[str, tuple[tuple[str, str], ...]] = {}  # what logs have of steps, for the panel of a page
     points: dict[str, tuple[str, ...]] = {}  # what is wrong there, for the panel of a page
 
 
@@ -105,7 +108,7 @@ def _small_line(words: str, measure: Measure, quiet: bool = False) -> Line:
     return Line(text, SMALL, quiet=quiet, full=words if text != words else "")
 
 
-def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, most: float) -> list[Tab]:
+def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: Measure, showing: Showing) -> list[Tab]:
     """One tab for each outlet that has something to say: cases, labels, error routes."""
     tabs: list[Tab] = []
     x = PAD
@@ -118,7 +121,9 @@ def _outlet_tabs(edges: list[tuple[int, Edge]], names: dict[str, str], measure: 
         words = link.label or replace_refs(link.condition, link.refs, names) or ("on error" if style == "error" else "")
         if not words:
             continue
-        text = cut_text(" ".join(words.split()), most, SMALL, False, measure)
+        text = cut_text(" ".join(words.split()), showing.tab, SMALL, False, measure)
+        more = showing.link_words.get((link.source, link.target, link.label), "")
+        text += f" · {more}" if more else ""
         width = measure(text, SMALL, False) + 2 * TAB_PAD
         condition = replace_refs(link.condition, link.refs, names)
         full = words if not condition or condition == words else f"{words}: {condition}"
@@ -196,7 +201,7 @@ def step_card(
     details = [] if names_only else _detail_lines(graph, step)
     rows = _helper_rows(graph, step, measure, names_only)
     lines, meter = _lines_of_card(graph, step, measure, showing, branch, details)
-    tabs = _outlet_tabs(outgoing, graph.names, measure, showing.tab)
+    tabs = _outlet_tabs(outgoing, graph.names, measure, showing)
     width, height = card_size(lines, rows, tabs, measure)
     height += METER if meter is not None else 0.0
     return Card(

@@ -108,6 +108,7 @@ class Route(Struct, frozen=True):
     leaves: str = ""
     reaches: str = ""
     mark: Mark = ""
+    heavy: bool = False
 
 
 class Scene(Struct, frozen=True):

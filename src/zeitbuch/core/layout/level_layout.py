@@ -301,12 +301,14 @@ class LevelLayout:
             edge.source,
             edge.target,
             self.showing.links.get((link.source, link.target, link.label), ""),
+            (link.source, link.target, link.label) in self.showing.heavy,
         )
 
     def _full_text(self, edge: Edge) -> str:
         names, link = self.graph.names, edge.link
         words = f"{names[link.source]} to {names[link.target]}"
-        said = link.label or link.condition
+        more = self.showing.link_words.get((link.source, link.target, link.label), "")
+        said = ", ".join(part for part in (link.label or link.condition, more) if part)
         return f"{words}: {said}" if said else words
 
     def _route_points(

@@ -36,6 +36,7 @@ class RouteRecord(Struct, frozen=True):
     style: str
     words: str
     points: tuple[tuple[float, float], ...]
+    heavy: bool = False
 
 
 class ReadRecord(Struct, frozen=True):
@@ -93,7 +94,7 @@ def map_record(graph: Graph, scene: Scene) -> MapRecord:
         width=scene.width,
         height=scene.height,
         cards=tuple(cards),
-        routes=tuple(RouteRecord(r.source, r.target, r.style, r.full, r.points) for r in scene.routes),
+        routes=tuple(RouteRecord(r.source, r.target, r.style, r.full, r.points, r.heavy) for r in scene.routes),
         pattern=pattern_of(graph.flow),
         reason=pattern_reason(graph),
         longest=tuple(ways.longest),

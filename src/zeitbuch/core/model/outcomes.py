@@ -4,6 +4,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from .records import Flow, Link, StepKind
 
 _BESIDE = frozenset({"parallel", "join", "note"})  # kinds whose ways are taken side by side, whatever they are called
@@ -44,3 +46,14 @@ def is_case(link: Link, kind: str) -> bool:
 def case_name(link: Link) -> str:
     """What tells the cases of a step apart: links of one label are one case."""
     return link.label or link.condition or f"to {link.target}"
+
+
+_CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
+
+
+def leaves_rest_open(links: Iterable[Link], kind: str) -> bool:
+    """Whether a decision with these links has no way for what fits none of its cases; a yes and a no leave nothing over."""
+    ways = [link for link in links if link.role in ("case", "next")]
+    labels = {link.label.casefold() for link in ways}
+    closed = any(link.otherwise or link.role == "next" for link in ways) or labels & _CLOSED
+    return kind == "decide" and bool(ways) and not closed

@@ -138,6 +138,16 @@ def span_words(seconds: float) -> str:
     return count_words(int(seconds), "second") if seconds == int(seconds) else f"{seconds:g} seconds"
 
 
+def took_words(seconds: float | None) -> str:
+    """A time that was measured: 0.31 -> '0.31 s', 6.42 -> '6.4 s', 38422 -> '10.7 h', 244198 -> '2.83 days'; nothing for None."""
+    if seconds is None:
+        return ""
+    for size, unit, word in ((2 * 86400, 86400, "days"), (3600, 3600, "h"), (60, 60, "min")):
+        if seconds >= size:
+            return f"{seconds / unit:.3g} {word}"
+    return f"{seconds:.2g} s"
+
+
 def every_words(seconds: float) -> str:
     """900 -> 'every 15 minutes', 3600 -> 'every hour'."""
     words = span_words(seconds)

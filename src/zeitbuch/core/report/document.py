@@ -158,9 +158,10 @@ def flow_page(
     sheet: Sequence[Block] = (),
     sign_off: Sequence[Block] = (),
     neighbours: Sequence[Block] = (),
+    usage: Sequence[Block] = (),
 ) -> Page:
-    """The document of one flow: the first sheet with its sign-off, and behind it the map, the flows around it, every step, and where
-    all of it comes from."""
+    """The document of one flow: the first sheet with its sign-off, and behind it the map, the flows around it, every step, what usage logs
+    have of it, and where all of it comes from."""
     flow = graph.flow
     blocks: list[Block] = [Heading(1, flow.title), *sheet, *sign_off]
     blocks += [Heading(2, "Map", "map"), Picture(f"Map of {flow.title}"), _flow_facts(flow)]
@@ -177,7 +178,7 @@ def flow_page(
     )
     if found is not None and result is not None:
         blocks += [Heading(2, "Calls and cost", "cost"), *_cost_blocks(found, result)]
-    blocks += [*_unread_blocks(graph), *_place_blocks(graph)]
+    blocks += [*usage, *_unread_blocks(graph), *_place_blocks(graph)]
     return Page(name, flow.title, tuple(blocks))
 
 

@@ -7,8 +7,8 @@ from collections.abc import Callable
 
 from zeitbuch.core.graph.phrases import capitalise, connection_name, quote_name
 from zeitbuch.core.graph.topology import Graph, ai_steps, model_of
+from zeitbuch.core.model import outcomes
 from zeitbuch.core.model.kinds import EFFECT_ROWS, NOT_TOOLS, TRIGGERS
-from zeitbuch.core.model.outcomes import is_case
 from zeitbuch.core.model.records import Flow, Link, Retry, Step, Trigger
 from zeitbuch.core.model.references import replace_refs
 from zeitbuch.core.model.words import count_words, join_words, schedule_words, span_words
@@ -92,7 +92,7 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     """(label, condition, where it goes) of each case of a step behind which one of several ways is taken; none of any other."""
     found = []
     for link in graph.leaving.get(step.id, ()) if step.id in graph.deciding else ():
-        if is_case(link, step.kind):
+        if outcomes.is_case(link, step.kind):
             condition = replace_refs(link.condition, link.refs, graph.names)
             if link.otherwise and link.label and not condition:
                 condition = "no other case fits"
@@ -100,16 +100,12 @@ def cases_of(graph: Graph, step: Step) -> list[tuple[str, str, str]]:
     return found
 
 
-_CLOSED = frozenset({"yes", "no", "true", "false", "else", "other", "otherwise", "default"})
 REST, NO_WAY = "anything else", "no way leads on"
 
 
 def leaves_rest_open(graph: Graph, step: Step) -> bool:
-    """Whether a decision has no way for what fits none of its cases; a yes and a no leave nothing over."""
-    links = [link for link in graph.leaving.get(step.id, ()) if link.role in ("case", "next")]
-    labels = {link.label.casefold() for link in links}
-    closed = any(link.otherwise or link.role == "next" for link in links) or labels & _CLOSED
-    return step.kind == "decide" and bool(links) and not closed
+    """Whether a decision has no way for what fits none of its cases."""
+    return outcomes.leaves_rest_open(graph.leaving.get(step.id, ()), step.kind)
 
 
 def on_error(graph: Graph, step: Step) -> str:

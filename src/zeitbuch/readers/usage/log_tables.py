@@ -56,6 +56,13 @@ def engine_errors() -> tuple[type[Exception], ...]:
     return duckdb.Error, raised.IbisError, pa.ArrowException
 
 
+def memory_errors() -> type[Exception]:
+    """What the engine raises when it cannot hold what is asked for."""
+    import duckdb
+
+    return duckdb.OutOfMemoryException
+
+
 def open_engine() -> Any:
     """A connection to the embedded engine, which fetches nothing from anywhere."""
     ibis = import_engine()

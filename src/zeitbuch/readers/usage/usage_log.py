@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import csv
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from glob import glob
 from itertools import islice
 from pathlib import Path
@@ -18,22 +18,28 @@ from zeitbuch.core.actuals.columns import BY_NAME, USAGE_COLUMNS
 from zeitbuch.core.actuals.grouping import (
     UsageSum,
     days_with_doubled,
+    flows_with_ids_anew,
+    flows_with_long_runs,
     hours_of_usage,
+    runs_by_day_of_usage,
     runs_of_usage,
     sums_of_usage,
     usage_sum,
     with_doubled,
 )
+from zeitbuch.core.actuals.step_times import StepPlace, StepTimes, TimedDays, step_times, times_of_usage
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .log_tables import engine_errors, open_engine, open_tables, rejected_lines, table_form, text_of
+from .log_tables import engine_errors, memory_errors, open_engine, open_tables, rejected_lines, table_form, text_of
 from .standard_logs import settled_mapping
 from .usage_records import missing_columns, records_of, refused_mark
 
 _FEW_BYTES = 300_000_000  # of files: more are read anew for each question, and not held against each other line by line
 _FAR_MORE = 1.5
+_LINES_AT_ONCE = 25_000_000  # of runs: the engine holds each run until it has seen all lines
+_MOST_PARTS = 64
 _SHOWN = 3  # of the values of a column that could not be used
 _SORTS = {
     "time": "a clock time",
@@ -44,13 +50,18 @@ _SORTS = {
 }
 
 
+# Names of a log -> the steps whose durations are asked for, and on which days.
+Timing = Callable[[Sequence[UsageSum], UsageMapping], tuple[Sequence[StepPlace], TimedDays]]
+
+
 class UsageSums(Struct):
-    """What a log sums up to: ``sums`` by day and names, ``runs`` by (day, environment, host, flow), ``hours`` are lines by (flow, hour of
+    """What a log sums up to: ``sums`` by day and names, ``runs`` by (day, environment, flow), ``hours`` are lines by (flow, hour of
     the day); ``refused`` counts the values that
-    could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has, ``mapping`` is that by which it was read, with what its form says of itself."""
+    could not be used, by column, ``rejected`` the lines; ``columns`` are those that the log has, ``mapping`` is that by which it was read, with what its form says of itself;
+    ``times`` are the durations of steps, where they were asked for."""
 
     sums: list[UsageSum]
-    runs: dict[tuple[str, str, str, str], int]
+    runs: dict[tuple[str, str, str], int]
     columns: tuple[str, ...]
     files: tuple[str, ...]
     refused: dict[str, int] = {}
@@ -59,6 +70,7 @@ class UsageSums(Struct):
     zone: str = "UTC"
     mapping: UsageMapping = UsageMapping()
     hours: dict[tuple[str, int], int] = {}
+    times: list[StepTimes] = []
 
     @property
     def lines(self) -> int:
@@ -77,15 +89,23 @@ def log_files(paths: Sequence[str], mapping: UsageMapping, folder: str) -> list[
     return found
 
 
-def read_usage(paths: Sequence[str], mapping: UsageMapping) -> UsageSums:
-    """The sums of all lines of some logs. What cannot be read or used is told in ``problems``; the rest is summed up. Raises ZeitbuchError
-    when the packages for it are not installed."""
+def read_usage(paths: Sequence[str], mapping: UsageMapping, timing: Timing | None = None) -> UsageSums:
+    """The sums of all lines of some logs, and with ``timing`` the durations of steps. What cannot be read or used is told in ``problems``; the
+    rest is summed up. Raises ZeitbuchError when the packages for it are not installed."""
     engine = open_engine()
     opened = open_tables(engine, paths, mapping)
     there = {name for table in opened if table.lines is not None for name in table.lines.columns}
     mapping = settled_mapping(mapping, there)
     found = UsageSums(
-        [], {}, tuple(mapping.column), tuple(paths), zone=mapping.day_zone, mapping=mapping, problems=[], hours={}
+        [],
+        {},
+        tuple(mapping.column),
+        tuple(paths),
+        zone=mapping.day_zone,
+        mapping=mapping,
+        problems=[],
+        hours={},
+        times=[],
     )
     tables: dict[str, Any] = {}
     for path, table in zip(paths, opened, strict=True):
@@ -97,11 +117,13 @@ def read_usage(paths: Sequence[str], mapping: UsageMapping) -> UsageSums:
             if not missing:
                 tables[path] = table.lines
     if tables:
-        _add_tables(engine, tables, mapping, found)
+        _add_tables(engine, tables, mapping, found, timing)
     return found
 
 
-def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, found: UsageSums) -> None:
+def _add_tables(
+    engine: Any, tables: dict[str, Any], mapping: UsageMapping, found: UsageSums, timing: Timing | None
+) -> None:
     """Adds up the lines of all files of a mapping, so that a line that stands in two of them is found."""
     import ibis
 
@@ -117,8 +139,10 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
             twice = with_doubled(records.filter(records.day.isin(days)))
             records = ibis.union(twice, records.filter(~records.day.isin(days).fill_null(False)))
             rows = _fetch(sums_of_usage(records, measured))
-        runs = _fetch(runs_of_usage(records)) if "run" in mapping.column else []
+        runs = _runs_of(records, sum(int(row["lines"]) for row in rows)) if "run" in mapping.column else []
         hours = _fetch(hours_of_usage(records)) if few and "time" in mapping.column else []
+        sums = [usage_sum(row) for row in rows]
+        found.times += _times_of(records, sums, mapping, few, timing)
     except engine_errors() as error:
         words = (str(error).strip().splitlines() or [type(error).__name__])[0]
         place, hint = Origin(next(iter(tables))), "say in the mapping how it is written"
@@ -129,7 +153,7 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
     rejected, rejects = rejected_lines(engine)
     found.rejected += rejected
     found.problems += rejects
-    found.sums += [usage_sum(row) for row in rows]
+    found.sums += sums
     _tell_empty(tables, rows, rejects, found)
     for name in kept:
         by_file = Counter(
@@ -142,8 +166,40 @@ def _add_tables(engine: Any, tables: dict[str, Any], mapping: UsageMapping, foun
     found.hours |= {(row["flow"] or "", int(row["hour"])): int(row["lines"]) for row in hours}
     for row in runs:
         day = str(row["day"])[:10] if row["day"] is not None else ""
-        key = day, row["environment"] or "", row["host"] or "", row["flow"] or ""
+        key = day, row["environment"] or "", row["flow"] or ""
         found.runs[key] = found.runs.get(key, 0) + int(row["runs"])
+
+
+def _runs_of(records: Any, lines: int) -> list[dict[str, Any]]:
+    """Runs by day; where ids begin anew on each day a run is one on each of its days."""
+    rows = _rows_of_runs(records, 1 + lines // _LINES_AT_ONCE)
+    if not (long := flows_with_long_runs(rows)):
+        return rows
+    by_day = _fetch(runs_by_day_of_usage(records, long))
+    anew = flows_with_ids_anew(rows, by_day)
+    kept = [row for row in rows if (row["flow"] or "") not in anew]
+    return kept + [row for row in by_day if (row["flow"] or "") in anew]
+
+
+def _rows_of_runs(records: Any, parts: int) -> list[dict[str, Any]]:
+    """All runs, so many at a time as the engine can hold."""
+    while True:
+        try:
+            return [row for part in range(parts) for row in _fetch(runs_of_usage(records, part, parts))]
+        except memory_errors():
+            if parts >= _MOST_PARTS:
+                raise
+            parts *= 2
+
+
+def _times_of(
+    records: Any, sums: Sequence[UsageSum], mapping: UsageMapping, few: bool, timing: Timing | None
+) -> list[StepTimes]:
+    """The durations of steps; of sums and bills nobody knows how long one call took."""
+    if timing is None or "duration" not in mapping.column or mapping.stands_for not in ("call", "step"):
+        return []
+    places, days = timing(sums, mapping)
+    return [step_times(row) for row in _fetch(times_of_usage(records, places, days, few))] if places else []
 
 
 def _kept_records(engine: Any, records: Any) -> Any:

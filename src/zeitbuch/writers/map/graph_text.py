@@ -83,11 +83,13 @@ def to_dot(graph: Graph, showing: Showing, direction: str = "down") -> str:
         return end(inside[-1 if last else 0], last) if inside else id
 
     for link in graph.flow.links:
-        _link_line(graph, link, ids, end, out)
+        _link_line(graph, link, ids, end, out, showing)
     return "\n".join([*out, "}"]) + "\n"
 
 
-def _link_line(graph: Graph, link: Link, ids: dict[str, str], end: Callable[[str, bool], str], out: list[str]) -> None:
+def _link_line(
+    graph: Graph, link: Link, ids: dict[str, str], end: Callable[[str, bool], str], out: list[str], showing: Showing
+) -> None:
     if link.role == "attach" or link.source not in ids or link.target not in ids:
         return
     first, second = end(link.source, True), end(link.target, False)
@@ -95,7 +97,11 @@ def _link_line(graph: Graph, link: Link, ids: dict[str, str], end: Callable[[str
     if within:
         return
     facts = []
-    text = _link_label(link.label, link.condition, link.role == "error")
+    key = link.source, link.target, link.label
+    words = (_link_label(link.label, link.condition, link.role == "error"), showing.link_words.get(key, ""))
+    text = " · ".join(part for part in words if part)
+    if key in showing.heavy:
+        facts.append("penwidth=2.8")
     if text:
         facts.append(f"label={dot_quoted(text)}")
     if first != link.source:

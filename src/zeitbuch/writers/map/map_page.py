@@ -322,6 +322,8 @@ class _Page:
         found = self.estimates.get(step.id)
         if found is not None:
             self._estimate_blocks(found, blocks)
+        if told := self.showing.told.get(step.id):
+            blocks += [Heading(3, "What really happened"), Facts(told)]
         if step.origin is not None:
             blocks.append(Paragraph(f"In the export: {step.origin}", quiet=True))
         return blocks

@@ -193,7 +193,7 @@ def _draw_route(pen: _Pen, route: Route) -> None:
     points = list(route.points)
     (px, py), (ex, ey) = points[-2], points[-1]
     dx, dy = (ex > px) - (ex < px), (ey > py) - (ey < py)
-    pen.path(points, colour, 1.2, (5, 3.5) if error else None)
+    pen.path(points, colour, 2.8 if route.heavy else 1.2, (5, 3.5) if error else None)
     if error:
         pen.path(
             [(ex - 6 * dy - 3 * dx, ey - 6 * dx - 3 * dy), (ex + 6 * dy - 3 * dx, ey + 6 * dx - 3 * dy)], colour, 2.4

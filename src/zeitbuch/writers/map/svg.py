@@ -191,7 +191,7 @@ class Drawing:
     def route(self, route: Route) -> str:
         colour = self.look.error if route.style == "error" else self.look.ink
         dash = ' stroke-dasharray="5 3.5"' if route.style == "error" else ""
-        width = "2.8" if route.mark == "added" else "1.2"
+        width = "2.8" if route.mark == "added" or route.heavy else "1.2"
         if route.mark == "removed":
             dash = ' stroke-dasharray="1.5 4.5"'
         points = list(route.points)

@@ -27,7 +27,8 @@ def to_tree(view: View, width: int, showing: Showing) -> str:
     tree = _Tree(graph, width, showing)
     for item in outline_flow(graph):
         tree.add_item(item, "", "")
-    return "\n".join([*[_fit_line(name, width) for name in head], "", *tree.lines]) + "\n"
+    foot = ["", _fit_line(showing.scale.partition(", longest bar")[0], width)] if showing.scale else []
+    return "\n".join([*[_fit_line(name, width) for name in head], "", *tree.lines, *foot]) + "\n"
 
 
 def _fit_line(text: str, width: int) -> str:
@@ -44,6 +45,7 @@ def _fit_line(text: str, width: int) -> str:
 class _Tree:
     def __init__(self, graph: Graph, width: int, showing: Showing) -> None:
         self.graph, self.width, self.showing = graph, max(width, 40), showing
+        self.link_words = {(source, target): words for (source, target, _), words in showing.link_words.items()}
         self.lines: list[str] = []
 
     def _add_line(self, lead: str, text: str) -> None:
@@ -89,10 +91,12 @@ class _Tree:
                 for number, inner in enumerate(child.below):
                     self.add_item(inner, rest + (line if number else corner), rest + line)
             else:
-                self._add_branch(child, rest + corner, rest + line)
+                self._add_branch(child, rest + corner, rest + line, item.id)
 
-    def _add_branch(self, item: Item, lead: str, rest: str) -> None:
+    def _add_branch(self, item: Item, lead: str, rest: str, source: str = "") -> None:
         words = f"branch {item.words}" if item.part == "inside" else item.words or "then"
+        if item.below and (more := self.link_words.get((source, item.below[0].id))):
+            words += f" · {more}"
         mark = "! " if item.error else ""
         if len(item.below) == 1 and item.below[0].part == "goto":
             goto = item.below[0]

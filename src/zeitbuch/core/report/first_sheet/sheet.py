@@ -32,8 +32,8 @@ GAP = "To be filled in: "
 class SheetFacts(Struct, frozen=True):
     """What stands beside the flow: its estimate, its findings, who calls it, whom it calls, and who takes its
     failures (names), the text that somebody drafted to it, and
-    its fingerprint where the flow is shown with placeholders, and since when the
-    book has this state ('as version 3 since 2026-11-02')."""
+    its fingerprint where the flow is shown with placeholders, since when the
+    book has this state ('as version 3 since 2026-11-02'), and what usage logs say of it in sentences."""
 
     estimate: FlowEstimate | None = None
     result: EstateEstimate | None = None
@@ -44,6 +44,7 @@ class SheetFacts(Struct, frozen=True):
     draft: tuple[Block, ...] = ()
     fingerprint: str = ""
     recorded: str = ""
+    usage: tuple[str, ...] = ()
 
 
 def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
@@ -53,6 +54,7 @@ def first_sheet(graph: Graph, facts: SheetFacts) -> list[Block]:
         *told_blocks(graph, facts),
     ]
     blocks += _part("What it costs", _cost_lines(facts))
+    blocks += _part("What the usage logs say", facts.usage) if facts.usage else []
     return [*blocks, *(open_points(facts.findings) if facts.findings is not None else [])]
 
 
