@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from zeitbuch.core.actuals.card_costs import CardCosts
 from zeitbuch.core.actuals.columns import MEASURES
@@ -55,19 +55,26 @@ def open_logs(
     logs = []
     for path in named:
         mapping = load_usage_mapping(path)
+        if mapping.engine:
+            mapping = structs.replace(mapping, files=[_from_folder(one, path) for one in mapping.files])
         files = log_files(paths, mapping, str(Path(path).parent))
-        if not files:
+        if not files and not mapping.engine:
             raise fail(
                 "usage-none",
                 f"expected the files of a log, found none in {path}",
                 "name them, or set files in the mapping",
             )
-        with session.progress(len(files), "reading usage") as advance:
+        with session.progress(len(files) or 1, "reading usage") as advance:
             found = read_usage(files, mapping, timing)
-            advance(len(files))
+            advance(len(files) or 1)
         session.problems += found.problems
         logs.append(OpenLog(path, found.mapping, found))
     return logs
+
+
+def _from_folder(file: str, mapping_path: str) -> str:
+    """A file of an engine: an address as it is, a path as seen from the mapping's folder."""
+    return file if "://" in file else str((Path(mapping_path).parent / file).absolute())
 
 
 def refuse_unread(logs: Sequence[OpenLog]) -> None:

@@ -44,18 +44,21 @@ class StepTimes(Struct, frozen=True):
     at_limit: int | None = None
 
 
-def times_of_usage(records: Any, places: Iterable[StepPlace], asked: TimedDays, exact: bool) -> Any:
-    """The expression for the durations of steps. Lines that stand for several calls say nothing of one. ``exact`` holds all durations in
-    memory; otherwise P90 is an approximation."""
-    import ibis
+def table_of_places(places: Iterable[StepPlace]) -> Any:
+    """Places as a table (Arrow)."""
     import pyarrow as pa
 
     held = [*places]
     kinds = (*[pa.string()] * 5, pa.float64())
-    columns = {
-        name: pa.array([row[place] for row in held], kinds[place]) for place, name in enumerate(StepPlace._fields)
-    }
-    keys = ibis.memtable(pa.table(columns))
+    columns = [pa.array([row[place] for row in held], kind) for place, kind in enumerate(kinds)]
+    return pa.table(columns, names=list(StepPlace._fields))
+
+
+def times_of_usage(records: Any, keys: Any, asked: TimedDays, exact: bool) -> Any:
+    """The expression for the durations of steps; ``keys`` is the table of their places. Lines that stand for several calls say nothing of one. ``exact`` holds all durations in
+    memory; otherwise P90 is an approximation."""
+    import ibis
+
     shown = records.filter(
         ~records["passed"],
         ~records["doubled"],
@@ -80,7 +83,7 @@ def times_of_usage(records: Any, places: Iterable[StepPlace], asked: TimedDays, 
         mean=took.mean(),
         p90=took.quantile(_SLOW) if exact else took.approx_quantile(_SLOW),
         limits=joined["limit"].count(),
-        at_limit=(took >= joined["limit"]).fill_null(False).cast("int64").sum(),
+        at_limit=ibis.ifelse((took >= joined["limit"]).fill_null(False), 1, 0).sum(),
     )
 
 

@@ -48,6 +48,10 @@ class PassedOver(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=
     reason: str = ""
 
 
+POSTGRES = ("postgresql", "postgres")
+ENGINES = (*POSTGRES, "spark", "sc")
+
+
 class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
     """A usage mapping (TOML, ``usage = 1``).
 
@@ -61,6 +65,8 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
     usage: Literal[1] = 1
     name: str = ""
     files: list[str] = []
+    engine: str = ""
+    table: str = ""
     form: LogForm = ""
     separator: str = ","
     encoding: str = "utf-8"
@@ -84,6 +90,11 @@ class UsageMapping(Struct, frozen=True, forbid_unknown_fields=True, omit_default
         """The rule for a column of the record."""
         rule = self.column.get(name)
         return ColumnRule(column=rule) if isinstance(rule, str) else rule
+
+    @property
+    def engine_scheme(self) -> str:
+        """What sort of engine is named: 'postgresql', 'spark' ..."""
+        return self.engine.partition(":")[0].lower()
 
     @property
     def stands_for(self) -> Line:
@@ -129,6 +140,7 @@ def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
         yield "/column/cost", "expected the currency of the cost, found none", "set currency, or name its column"
     if mapping.line == "sum" and "calls" not in mapping.column:
         yield "/line", 'expected a column for calls where a line is a "sum", found none', "name it"
+    yield from _engine_faults(mapping)
     if mapping.thousands == mapping.decimal:
         yield "/thousands", f"expected another sign than the decimal one, found '{mapping.thousands}'", "correct one"
     if len(mapping.thousands) > 1:
@@ -136,6 +148,25 @@ def _faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
     for key in ("zone", "days_in"):
         if (found := getattr(mapping, key)) and not is_zone(found):
             yield f"/{key}", f"expected a time zone, found '{found}'", "name one as Europe/Oslo or UTC"
+
+
+def _engine_faults(mapping: UsageMapping) -> Iterator[tuple[str, str, str]]:
+    """What does not go with records that lie in an engine."""
+    if not mapping.engine:
+        if mapping.table:
+            yield "/table", "expected engine beside table, found none", "say in which engine the table lies"
+        return
+    if mapping.engine_scheme not in ENGINES:
+        hint = "one of postgresql://..., spark://HOST:PORT, spark:local, sc://HOST:PORT"
+        yield "/engine", f"expected the address of PostgreSQL or Spark, found '{mapping.engine_scheme}:'", hint
+    elif not mapping.table and (mapping.engine_scheme in POSTGRES or not mapping.files):
+        yield "/engine", "expected the table of the records beside engine, found none", 'set table = "schema.table"'
+    if mapping.form or mapping.skip or mapping.sheet:
+        yield "/engine", "expected no form, skip or sheet beside engine, found one", "they are of files"
+    for name, rule in ((name, mapping.rule_of(name)) for name in mapping.column):
+        if rule is not None and rule.format not in ("iso", "seconds", "milliseconds"):
+            hint = "make a view with a time stamp; iso texts, seconds and milliseconds are read too"
+            yield f"/column/{name}", f"expected no format of its own in an engine, found '{rule.format}'", hint
 
 
 def _is_fixed(sort: Sort, text: str) -> bool:

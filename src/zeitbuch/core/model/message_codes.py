@@ -141,6 +141,7 @@ MessageCode = Literal[
     "unrecognised",
     "usage-column",
     "usage-empty",
+    "usage-engine",
     "usage-form",
     "usage-key",
     "usage-library",

@@ -27,16 +27,23 @@ from zeitbuch.core.actuals.grouping import (
     usage_sum,
     with_doubled,
 )
-from zeitbuch.core.actuals.step_times import StepPlace, StepTimes, TimedDays, step_times, times_of_usage
+from zeitbuch.core.actuals.step_times import (
+    StepPlace,
+    StepTimes,
+    TimedDays,
+    step_times,
+    table_of_places,
+    times_of_usage,
+)
 from zeitbuch.core.actuals.usage_mapping import UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
-from .log_tables import engine_errors, memory_errors, open_engine, open_tables, rejected_lines, table_form, text_of
+from .log_tables import table_form, text_of
 from .standard_logs import settled_mapping
+from .usage_engines import PlaceEngine, UsageEngine, engine_of
 from .usage_records import missing_columns, records_of, refused_mark
 
-_FEW_BYTES = 300_000_000  # of files: more are read anew for each question, and not held against each other line by line
 _FAR_MORE = 1.5
 _LINES_AT_ONCE = 25_000_000  # of runs: the engine holds each run until it has seen all lines
 _MOST_PARTS = 64
@@ -79,8 +86,8 @@ class UsageSums(Struct):
 
 
 def log_files(paths: Sequence[str], mapping: UsageMapping, folder: str) -> list[str]:
-    """The files that are meant: those named, else those of the mapping, seen from its folder."""
-    if paths:
+    """The files that are meant: those named, else those of the mapping, seen from its folder; none where an engine has them."""
+    if paths or mapping.engine:
         return list(paths)
     found: list[str] = []
     for pattern in mapping.files:
@@ -92,8 +99,9 @@ def log_files(paths: Sequence[str], mapping: UsageMapping, folder: str) -> list[
 def read_usage(paths: Sequence[str], mapping: UsageMapping, timing: Timing | None = None) -> UsageSums:
     """The sums of all lines of some logs, and with ``timing`` the durations of steps. What cannot be read or used is told in ``problems``; the
     rest is summed up. Raises ZeitbuchError when the packages for it are not installed."""
-    engine = open_engine()
-    opened = open_tables(engine, paths, mapping)
+    engine = engine_of(paths, mapping)
+    opened = engine.open(paths, mapping)
+    paths = paths or ((engine.place,) if isinstance(engine, PlaceEngine) else ())
     there = {name for table in opened if table.lines is not None for name in table.lines.columns}
     mapping = settled_mapping(mapping, there)
     found = UsageSums(
@@ -122,35 +130,40 @@ def read_usage(paths: Sequence[str], mapping: UsageMapping, timing: Timing | Non
 
 
 def _add_tables(
-    engine: Any, tables: dict[str, Any], mapping: UsageMapping, found: UsageSums, timing: Timing | None
+    engine: UsageEngine, tables: dict[str, Any], mapping: UsageMapping, found: UsageSums, timing: Timing | None
 ) -> None:
     """Adds up the lines of all files of a mapping, so that a line that stands in two of them is found."""
     import ibis
 
     kept = [row.name for row in USAGE_COLUMNS if row.name in mapping.column]
     measured = kept if "calls" in kept or mapping.stands_for not in ("call", "step") else [*kept, "calls"]
-    parts = [_with_refused(records_of(lines, mapping), measured) for lines in tables.values()]
+    parts = [_with_refused(records_of(lines, mapping, engine.words), measured) for lines in tables.values()]
     records = ibis.union(*parts) if len(parts) > 1 else parts[0]
+    fetch = engine.words.fetch_rows
     try:
-        if few := sum(Path(path).stat().st_size for path in tables) <= _FEW_BYTES:
-            records = _kept_records(engine, records)
-        rows = _fetch(sums_of_usage(records, measured))
-        if days := _days_doubled(records, rows, kept, few):
+        if few := engine.holds(tables):
+            records = engine.kept(records)
+        rows = fetch(sums_of_usage(records, measured))
+        if days := _days_doubled(fetch, records, rows, kept, few):
             twice = with_doubled(records.filter(records.day.isin(days)))
             records = ibis.union(twice, records.filter(~records.day.isin(days).fill_null(False)))
-            rows = _fetch(sums_of_usage(records, measured))
-        runs = _runs_of(records, sum(int(row["lines"]) for row in rows)) if "run" in mapping.column else []
-        hours = _fetch(hours_of_usage(records)) if few and "time" in mapping.column else []
+            rows = fetch(sums_of_usage(records, measured))
+        runs = _runs_of(engine, records, sum(int(row["lines"]) for row in rows)) if "run" in mapping.column else []
+        hours = (
+            fetch(hours_of_usage(records))
+            if (few or isinstance(engine, PlaceEngine)) and "time" in mapping.column
+            else []
+        )
         sums = [usage_sum(row) for row in rows]
-        found.times += _times_of(records, sums, mapping, few, timing)
-    except engine_errors() as error:
+        found.times += _times_of(engine, records, sums, mapping, few, timing)
+    except engine.errors as error:
         words = (str(error).strip().splitlines() or [type(error).__name__])[0]
         place, hint = Origin(next(iter(tables))), "say in the mapping how it is written"
         found.problems.append(
             Problem("usage-unreadable", "error", f"expected a usage log, found: {words}", place, hint)
         )
         return
-    rejected, rejects = rejected_lines(engine)
+    rejected, rejects = engine.rejected()
     found.rejected += rejected
     found.problems += rejects
     found.sums += sums
@@ -162,7 +175,7 @@ def _add_tables(
         for path, count in by_file.items():
             if count:
                 found.refused[name] = found.refused.get(name, 0) + count
-                found.problems += _refused_values(path, tables[path], name, count, mapping)
+                found.problems += _refused_values(engine, path, tables[path], name, count, mapping)
     found.hours |= {(row["flow"] or "", int(row["hour"])): int(row["lines"]) for row in hours}
     for row in runs:
         day = str(row["day"])[:10] if row["day"] is not None else ""
@@ -170,45 +183,51 @@ def _add_tables(
         found.runs[key] = found.runs.get(key, 0) + int(row["runs"])
 
 
-def _runs_of(records: Any, lines: int) -> list[dict[str, Any]]:
+def _runs_of(engine: UsageEngine, records: Any, lines: int) -> list[dict[str, Any]]:
     """Runs by day; where ids begin anew on each day a run is one on each of its days."""
-    rows = _rows_of_runs(records, 1 + lines // _LINES_AT_ONCE)
+    rows = _rows_of_runs(engine, records, 1 + lines // _LINES_AT_ONCE if engine.memory_errors else 1)
     if not (long := flows_with_long_runs(rows)):
         return rows
-    by_day = _fetch(runs_by_day_of_usage(records, long))
+    by_day = engine.words.fetch_rows(runs_by_day_of_usage(records, long))
     anew = flows_with_ids_anew(rows, by_day)
     kept = [row for row in rows if (row["flow"] or "") not in anew]
     return kept + [row for row in by_day if (row["flow"] or "") in anew]
 
 
-def _rows_of_runs(records: Any, parts: int) -> list[dict[str, Any]]:
+def _rows_of_runs(engine: UsageEngine, records: Any, parts: int) -> list[dict[str, Any]]:
     """All runs, so many at a time as the engine can hold."""
     while True:
         try:
-            return [row for part in range(parts) for row in _fetch(runs_of_usage(records, part, parts))]
-        except memory_errors():
+            return [
+                row for part in range(parts) for row in engine.words.fetch_rows(runs_of_usage(records, part, parts))
+            ]
+        except engine.memory_errors:
             if parts >= _MOST_PARTS:
                 raise
             parts *= 2
 
 
 def _times_of(
-    records: Any, sums: Sequence[UsageSum], mapping: UsageMapping, few: bool, timing: Timing | None
+    engine: UsageEngine, records: Any, sums: Sequence[UsageSum], mapping: UsageMapping, few: bool, timing: Timing | None
 ) -> list[StepTimes]:
     """The durations of steps; of sums and bills nobody knows how long one call took."""
     if timing is None or "duration" not in mapping.column or mapping.stands_for not in ("call", "step"):
         return []
     places, days = timing(sums, mapping)
-    return [step_times(row) for row in _fetch(times_of_usage(records, places, days, few))] if places else []
+    if not places:
+        return []
+    keys = engine.words.small_table(table_of_places(places), engine.connection)
+    exact = few or engine.words.kind == "postgresql"  # which has no approximation, and disks of its own
+    return [step_times(row) for row in engine.words.fetch_rows(times_of_usage(records, keys, days, exact))]
 
 
-def _kept_records(engine: Any, records: Any) -> Any:
-    """The records in a table of the engine: a log that is not large is read once, and asked several times."""
-    engine.con.execute(f"CREATE OR REPLACE TEMP TABLE usage_records AS {engine.compile(records)}")
-    return engine.table("usage_records")
-
-
-def _days_doubled(records: Any, rows: Sequence[dict[str, Any]], kept: Sequence[str], few: bool) -> list[Any]:
+def _days_doubled(
+    fetch: Callable[[Any], list[dict[str, Any]]],
+    records: Any,
+    rows: Sequence[dict[str, Any]],
+    kept: Sequence[str],
+    few: bool,
+) -> list[Any]:
     """Days on which lines stand twice. Lines are held against each other where they have a clock time or a run, so that two that are equal
     are one; of a large log on days that have far more lines than most."""
     if not {"time", "run"} & set(kept):
@@ -221,7 +240,7 @@ def _days_doubled(records: Any, rows: Sequence[dict[str, Any]], kept: Sequence[s
     if not looked:
         return []
     some = records if len(looked) == len(by_day) else records.filter(records.day.isin(looked))
-    return [row["day"] for row in _fetch(days_with_doubled(some)) if row["day"] is not None]
+    return [row["day"] for row in fetch(days_with_doubled(some)) if row["day"] is not None]
 
 
 def _tell_empty(
@@ -242,19 +261,20 @@ def _with_refused(records: Any, kept: Sequence[str]) -> Any:
     return records.mutate(**more) if more else records
 
 
-def _fetch(expression: Any) -> list[dict[str, Any]]:
-    rows: list[dict[str, Any]] = expression.to_pyarrow().to_pylist()
-    return rows
-
-
-def _refused_values(path: str, lines: Any, name: str, count: int, mapping: UsageMapping) -> list[Problem]:
+def _refused_values(
+    engine: UsageEngine, path: str, lines: Any, name: str, count: int, mapping: UsageMapping
+) -> list[Problem]:
     """Some of the values of a column that could not be used, with the line on which each stands first."""
     rule = mapping.rule_of(name)
     assert rule is not None
-    joined = lines.mutate(refused=refused_mark(lines, mapping, name), raw=lines[rule.column].cast("string"))
+    joined = lines.mutate(
+        refused=refused_mark(lines, mapping, name, engine.words), raw=lines[rule.column].cast("string")
+    )
     values = [
         row["raw"]
-        for row in _fetch(joined.filter(joined.refused == 1).select("raw").distinct().order_by("raw").limit(_SHOWN))
+        for row in engine.words.fetch_rows(
+            joined.filter(joined.refused == 1).select("raw").distinct().order_by("raw").limit(_SHOWN)
+        )
     ]
     sort = BY_NAME[name].sort
     zone = sort == "time" and not mapping.zone
@@ -277,7 +297,7 @@ def _refused_values(path: str, lines: Any, name: str, count: int, mapping: Usage
 
 def _lines_of(path: str, column: str, values: set[str], mapping: UsageMapping) -> dict[str, int]:
     """The lines of a text table on which some values of a column stand first."""
-    if table_form(path, mapping) != "csv":
+    if mapping.engine or table_form(path, mapping) != "csv":
         return {}
     found: dict[str, int] = {}
     try:

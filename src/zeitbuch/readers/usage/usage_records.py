@@ -10,6 +10,7 @@ from zeitbuch.core.actuals.usage_mapping import ColumnRule, UsageMapping
 from zeitbuch.core.model.problems import Problem
 from zeitbuch.core.model.records import Origin
 
+from .engines import EMBEDDED, EngineWords
 from .log_tables import FILE
 from .text_values import MONEY, clock_expression, day_expression, number_expression
 
@@ -47,7 +48,7 @@ def missing_columns(lines: Any, mapping: UsageMapping, path: str) -> list[Proble
     ]  # fmt: skip
 
 
-def records_of(lines: Any, mapping: UsageMapping) -> Any:
+def records_of(lines: Any, mapping: UsageMapping, words: EngineWords = EMBEDDED) -> Any:
     """Usage records: all columns of the table, ``refused_NAME`` (0 or 1) for those that the mapping names, ``passed``, ``is_failed``,
     ``file``, and ``whole``, a digest that lines share which are equal in every column of the log."""
     import ibis
@@ -58,7 +59,7 @@ def records_of(lines: Any, mapping: UsageMapping) -> Any:
         if rule is None:
             made[row.name] = ibis.null(_TYPES[row.sort])
             continue
-        value, raw = _value_of(lines, row, rule, mapping)
+        value, raw = _value_of(lines, row, rule, mapping, words)
         made[row.name] = value
         made[f"refused_{row.name}"] = _is_refused(raw, value)
     if "day" not in mapping.column:
@@ -69,11 +70,11 @@ def records_of(lines: Any, mapping: UsageMapping) -> Any:
         made["calls"] = _calls(made, mapping)
     failed = [word.casefold() for word in mapping.failed]
     ended = made["status"].strip().lower().isin(failed).fill_null(False) if failed else ibis.literal(False)
-    made["is_failed"] = ended.cast("int64")
+    made["is_failed"] = ibis.ifelse(ended, 1, 0)
     made["passed"] = _passed(lines, mapping)
     made["doubled"] = ibis.literal(False)
     made["file"] = lines[FILE]
-    made["whole"] = _whole_line(lines)
+    made["whole"] = words.digest(_whole_line(lines))
     return lines.select(**made)
 
 
@@ -81,8 +82,8 @@ def _whole_line(lines: Any) -> Any:
     import ibis
 
     parts = [lines[name].cast("string").fill_null("\x1e") for name in lines.columns if name != FILE]
-    # Quick hashes of engines give one number for texts that differ in two places alike, as a minute and an id of a run may.
-    return ibis.literal("\x1f").join(parts).hexdigest("md5")
+    # To be digested: quick hashes of engines give one number for texts that differ in two places alike, as a minute and an id of a run may.
+    return ibis.literal("\x1f").join(parts)
 
 
 def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
@@ -91,19 +92,21 @@ def _calls(made: dict[str, Any], mapping: UsageMapping) -> Any:
     import ibis
 
     if mapping.stands_for == "step" and "model" in mapping.column:
-        return made["model"].notnull().cast("float64")
+        return ibis.ifelse(made["model"].notnull(), 1.0, 0.0)
     return ibis.literal(1.0 if mapping.stands_for == "call" else None, type="float64")
 
 
-def refused_mark(lines: Any, mapping: UsageMapping, name: str) -> Any:
+def refused_mark(lines: Any, mapping: UsageMapping, name: str, words: EngineWords = EMBEDDED) -> Any:
     """1 for lines with a value for a column that could not be used."""
     rule = mapping.rule_of(name)
     assert rule is not None
-    value, raw = _value_of(lines, BY_NAME[name], rule, mapping)
+    value, raw = _value_of(lines, BY_NAME[name], rule, mapping, words)
     return _is_refused(raw, value)
 
 
-def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapping) -> tuple[Any, Any]:
+def _value_of(
+    lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapping, words: EngineWords
+) -> tuple[Any, Any]:
     """The value of a column and what stands in the log for it (nothing where it is fixed)."""
     import ibis
 
@@ -114,15 +117,15 @@ def _value_of(lines: Any, row: UsageColumn, rule: ColumnRule, mapping: UsageMapp
     if rule.where:
         raw = ibis.ifelse(_holds(lines, rule), raw, ibis.null(raw.type()))
     if row.sort == "time":
-        return clock_expression(raw, rule.format, mapping), raw
+        return clock_expression(raw, rule.format, mapping, words), raw
     if row.sort == "day":
-        return day_expression(raw, rule.format), raw
+        return day_expression(raw, rule.format, words), raw
     if row.sort == "name":
         text = raw.cast("string").nullif("")  # blanks around names go when they are added up
         known = [(text.strip() == word, ibis.literal(said)) for word, said in rule.values.items()]
         return (ibis.cases(*known, else_=text) if known else text), None
     kind = _TYPES[row.sort]
-    number = number_expression(raw, mapping, kind) if raw.type().is_string() else raw.try_cast(kind)
+    number = number_expression(raw, mapping, kind, words) if raw.type().is_string() else words.try_cast(raw, kind)
     if row.sort != "money":  # neither below nothing, nor without end, nor what is called no number
         number = ibis.ifelse((number >= 0) & (number <= ibis.literal(_MOST)), number, ibis.null(kind))
     return (number if rule.times == 1 else (number * ibis.literal(str(rule.times)).cast(kind)).cast(kind)), raw
@@ -156,7 +159,7 @@ def _is_refused(raw: Any, value: Any) -> Any:
     if raw is None:
         return ibis.literal(0)
     # Few values are none: of these only it is asked whether they are blank, which costs most.
-    return ibis.ifelse(value.isnull() & raw.notnull(), (raw.cast("string").strip() != "").cast("int64"), 0)
+    return ibis.ifelse(value.isnull() & raw.notnull(), ibis.ifelse(raw.cast("string").strip() != "", 1, 0), 0)
 
 
 def _passed(lines: Any, mapping: UsageMapping) -> Any:

@@ -1,0 +1,183 @@
+# Where usage records are added up: in files, by the engine that is embedded, or where they lie already, in PostgreSQL or a lakehouse of Spark. There the
+# question goes to the data, and only sums come back.
+"""Connections to engines of usage records."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from zeitbuch.core.actuals.usage_mapping import UsageMapping
+from zeitbuch.core.model.problems import Problem, ZeitbuchError, fail
+from zeitbuch.core.model.records import Origin
+
+from .engines import EMBEDDED, ENGINE_WORDS, EngineWords
+from .line_tables import temporary_folder
+from .log_tables import FILE, engine_errors, import_engine, memory_errors, open_engine, open_tables, rejected_lines
+from .standard_logs import OpenTable
+
+_FEW_BYTES = 300_000_000  # of files: more are read anew for each question, and not held against each other line by line
+
+
+class EmbeddedEngine:
+    """The engine that reads files."""
+
+    words: EngineWords = EMBEDDED
+
+    def __init__(self) -> None:
+        self.connection = open_engine()
+        self.errors: tuple[type[Exception], ...] = engine_errors()
+        self.memory_errors: tuple[type[Exception], ...] = (memory_errors(),)
+
+    def open(self, paths: Sequence[str], mapping: UsageMapping) -> list[OpenTable]:
+        """The lines of some files."""
+        return open_tables(self.connection, paths, mapping)
+
+    def holds(self, paths: Iterable[str]) -> bool:
+        """Whether all lines may be kept, and looked at one by one."""
+        return sum(Path(path).stat().st_size for path in paths) <= _FEW_BYTES
+
+    def kept(self, records: Any) -> Any:
+        """The records in a table of the engine: a log that is not large is read once, and asked several times."""
+        self.connection.con.execute(f"CREATE OR REPLACE TEMP TABLE usage_records AS {self.connection.compile(records)}")
+        return self.connection.table("usage_records")
+
+    def rejected(self) -> tuple[int, list[Problem]]:
+        """Lines that could not be read, once all are."""
+        return rejected_lines(self.connection)
+
+
+class PlaceEngine:
+    """An engine in which records lie: one table, or with Spark files that it can reach."""
+
+    memory_errors: tuple[type[Exception], ...] = ()
+
+    def __init__(self, mapping: UsageMapping) -> None:
+        self.words = ENGINE_WORDS[mapping.engine_scheme]
+        self.place = shown_place(mapping)
+        self.connection, self.errors = _CONNECT[self.words.kind](mapping.engine, self.place)
+
+    def open(self, paths: Sequence[str], mapping: UsageMapping) -> list[OpenTable]:
+        """The lines of the table. A table that is not there becomes a problem."""
+        try:
+            lines = self._lines(mapping)
+            return [OpenTable(lines.mutate(**{FILE: import_engine().literal(self.place)}), [])]
+        except self.errors as error:
+            return [OpenTable(None, [unreachable(self.place, error).problem])]
+
+    def _lines(self, mapping: UsageMapping) -> Any:
+        if mapping.table:
+            *above, name = mapping.table.split(".")
+            where = {"database": ".".join(above)} if above else {}
+            return self.connection.table(name, **where)
+        session = self.connection._session
+        session.read.parquet(*mapping.files).createOrReplaceTempView("zeitbuch_usage")
+        return self.connection.table("zeitbuch_usage")
+
+    def holds(self, paths: Iterable[str]) -> bool:
+        """A table may be as large as it likes: nothing of it is kept here."""
+        return False
+
+    def kept(self, records: Any) -> Any:
+        """Not asked for."""
+        return records
+
+    def rejected(self) -> tuple[int, list[Problem]]:
+        """Lines of tables are whole."""
+        return 0, []
+
+
+# A logger without an appender, or of another level than that of a shell, gets one that talks.
+_SILENT = """rootLogger.level = warn
+rootLogger.appenderRef.console.ref = console
+appender.console.type = Console
+appender.console.name = console
+appender.console.target = SYSTEM_ERR
+appender.console.filter.threshold.type = ThresholdFilter
+appender.console.filter.threshold.level = off
+"""
+UsageEngine = EmbeddedEngine | PlaceEngine
+
+
+def engine_of(paths: Sequence[str], mapping: UsageMapping) -> UsageEngine:
+    """The engine for some files, or without any that which the mapping names. Raises ZeitbuchError when it cannot be reached, or its packages are
+    not installed."""
+    return PlaceEngine(mapping) if mapping.engine and not paths else EmbeddedEngine()
+
+
+def shown_place(mapping: UsageMapping) -> str:
+    """The engine and table of a mapping, without a password: 'postgresql://db.harbour/lake usage.calls'."""
+    parts = urlsplit(mapping.engine)
+    host = parts.netloc.rpartition("@")[2]
+    address = f"{parts.scheme}://{host}{parts.path}" if parts.netloc or parts.path.startswith("/") else mapping.engine
+    return f"{address} {mapping.table or ', '.join(mapping.files)}".strip()
+
+
+def unreachable(place: str, error: Exception) -> ZeitbuchError:
+    """What is said when an engine cannot answer."""
+    words = next((line for line in str(error).strip().splitlines() if line.strip()), type(error).__name__)
+    return fail("usage-engine", f"expected an answer of the engine, found: {words.strip()[:300]}",
+                "look at engine and table in the mapping, and whether you may read there", Origin(place))  # fmt: skip
+
+
+def _connect_postgres(address: str, place: str) -> tuple[Any, tuple[type[Exception], ...]]:
+    ibis = import_engine()
+    try:
+        import ibis.common.exceptions as raised
+        import psycopg
+    except ImportError:
+        raise _not_installed("PostgreSQL", "postgres") from None
+    errors = (psycopg.Error, raised.IbisError, raised.TableNotFound)
+    try:
+        connection = psycopg.connect(address, options="-c TimeZone=UTC")
+        return ibis.postgres.from_connection(connection), errors
+    except errors as error:
+        raise unreachable(place, error) from None
+
+
+def _connect_spark(address: str, place: str) -> tuple[Any, tuple[type[Exception], ...]]:
+    ibis = import_engine()
+    try:
+        import ibis.common.exceptions as raised
+        from py4j.protocol import Py4JError
+        from pyspark.errors import PySparkException
+        from pyspark.sql import SparkSession
+    except ImportError:
+        raise _not_installed("Spark", "spark") from None
+    errors = (PySparkException, Py4JError, raised.IbisError, raised.TableNotFound)
+    builder = SparkSession.builder.appName("zeitbuch")
+    if address.startswith("sc://"):
+        builder = builder.remote(address)
+    else:
+        builder = builder.master("local[*]" if address == "spark:local" else address)
+        builder = builder.config("spark.ui.enabled", "false").config("spark.ui.showConsoleProgress", "false")
+        _silence_spark(address)
+    try:
+        session = builder.getOrCreate()
+        session.conf.set("spark.sql.session.timeZone", "UTC")
+        session.conf.set("spark.sql.ansi.enabled", "false")
+        if not address.startswith("sc://"):
+            session.sparkContext.setLogLevel("OFF")
+        return ibis.pyspark.connect(session), errors
+    except (*errors, RuntimeError, OSError) as error:  # no Java, no cluster
+        raise unreachable(place, error) from None
+
+
+def _silence_spark(address: str) -> None:
+    """Its machine talks on stderr, where only our messages stand; a local one listens to nobody else."""
+    told = temporary_folder() / "log4j2.properties"
+    told.write_text(_SILENT)
+    os.environ.setdefault("SPARK_SUBMIT_OPTS", f"-Dlog4j2.configurationFile={told.as_uri()}")
+    if address == "spark:local":
+        os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
+
+
+def _not_installed(name: str, extra: str) -> ZeitbuchError:
+    return fail("usage-library", f"expected the packages that ask {name}, found them not installed",
+                f"install them: pip install 'zeitbuch[usage,{extra}]'")  # fmt: skip
+
+
+_CONNECT = {"postgresql": _connect_postgres, "spark": _connect_spark}
