@@ -272,10 +272,12 @@ def test_commands_of_the_usage_docs_run_as_written(demo: Path, run: Run) -> None
     assert {row.code for row in REASONS} == set(ReasonCode.__args__)  # type: ignore[attr-defined]
     named = set(re.findall(r"`(?:\[+)?([a-z_]+)(?:\]+)?`", text))
     assert {row.name for row in USAGE_COLUMNS} | set(UsageMapping.__struct_fields__) - {"usage", "name"} <= named
-    toml, other = [block for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL) if "usage = 1" in block]
+    toml, other, there = [block for block in re.findall(r"```toml\n(.*?)```", text, re.DOTALL) if "usage = 1" in block]
     (demo / "usage" / "docs.toml").write_text(toml)
     (demo / "usage" / "traces.toml").write_text(other)
     assert load_usage_mapping(str(demo / "usage" / "traces.toml")).form == "otlp"
+    (demo / "usage" / "lake.toml").write_text(there)
+    assert load_usage_mapping(str(demo / "usage" / "lake.toml")).table == "usage.calls"
     ran = run("usage", "test", "--mapping", "usage/docs.toml", cwd=demo)
     assert ran.code == 0 and "172.39 EUR" in ran.out
     figures = run("reconcile", cwd=demo).out

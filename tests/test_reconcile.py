@@ -11,7 +11,8 @@ import pytest
 from conftest import Run, draws
 from usage_worlds import ANOMALIES, draw_world, price, simulate, write_log
 from zeitbuch.core.actuals.reconcile import Asked, Log, reconcile
-from zeitbuch.core.actuals.records import SIDES, Reconciled
+from zeitbuch.core.actuals.records import SIDES, Explanation, GroupGap, Reconciled
+from zeitbuch.core.actuals.zero_reasons import with_zero_reasons
 from zeitbuch.readers.usage.usage_log import read_usage
 
 CENT = Decimal("0.01")
@@ -144,3 +145,25 @@ def test_calls_that_say_no_tokens_are_no_shorter_prompts(tmp_path: Path) -> None
     codes = {one.code for one in result.explanations}
     assert "size-or-price" in codes and not codes & {"sizes-less", "price", "not-billed"}
     assert result.unexplained == 0 and any("say no tokens" in note for note in result.notes)
+
+
+def gap(name: str, estimated: float, logged: float, subject: str = "") -> GroupGap:
+    return GroupGap(subject or name, name, estimated, logged, Decimal(1), Decimal(0), None, None)
+
+
+def test_rows_without_anything_in_the_log_say_why() -> None:
+    told = [
+        Explanation("flow-stopped", "F", "", "2026-11-05", "2026-11-30", 26, None),
+        Explanation("days-missing", "all flows", "", "2026-11-02", "2026-11-03", 2, None),
+        Explanation("runs-fewer", "G", "", "2026-11-01", "2026-11-30", 30, None),
+    ]
+    rows = with_zero_reasons([gap("F", 90, 0), gap("G", 90, 0), gap("H", 3, 0), gap("I", 90, 5)], "flow", told)
+    assert [row.zero for row in rows] == [
+        "flow-stopped, 2026-11-05 to 2026-11-30",
+        "nothing says why",
+        "few were estimated",
+        "",
+    ]
+    days = with_zero_reasons([gap("2026-11-03", 90, 0), gap("2026-11-04", 90, 0)], "day", told)
+    assert [row.zero for row in days] == ["days-missing, 2026-11-02 to 2026-11-03", "nothing says why"]
+    assert with_zero_reasons([gap("m", 90, 0)], "model", told)[0].zero == ""

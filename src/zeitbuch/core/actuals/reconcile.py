@@ -31,6 +31,7 @@ from .grouping import UsageSum
 from .placing import Placed, Placing, place_all
 from .records import By, CostFrom, Explanation, Reconciled, UsageRow
 from .usage_mapping import UsageMapping
+from .zero_reasons import with_zero_reasons
 
 RunCounts = Mapping[tuple[str, str, str], int]  # day of the first line, environment, flow -> runs
 _NOISE = Decimal("0.000001")
@@ -204,7 +205,7 @@ def _result(
         estimated if placing.card is not None else None,
         difference if is_known else None,
         _without_noise(difference - told) if is_known else None,
-        group_gaps(asked.by, cases, placed, days, placing.card, cost_known),
+        with_zero_reasons(group_gaps(asked.by, cases, placed, days, placing.card, cost_known), asked.by, order),
         tuple(order),
         tuple([_row(one) for one in placed]),
         asked.by,

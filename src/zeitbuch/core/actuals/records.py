@@ -39,7 +39,7 @@ class UsageRow(Struct, frozen=True):
 
 class GroupGap(Struct, frozen=True):
     """Estimate and log of one subject (a flow, a day ...). ``ratio`` is log / estimate of the cost, None where one of them is not
-    known."""
+    known. ``zero`` says why the log has nothing of it: the code of the reason, and from when to when."""
 
     subject: str
     name: str
@@ -49,6 +49,7 @@ class GroupGap(Struct, frozen=True):
     logged_cost: Decimal | None
     difference: Decimal | None
     ratio: float | None
+    zero: str = ""
 
 
 class Explanation(Struct, frozen=True):

@@ -29,6 +29,7 @@ SHOWN = 12  # explanations below a table
 
 def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -> Sheet:
     """Estimate and log by one side, the largest difference first."""
+    zeros = full or any(gap.zero for gap in result.groups)
     columns = (
         Column("subject", "id") if full else Column("name", result.by, least=14),
         Column("name", result.by) if full else Column("estimated_calls", "estimated calls", "count", rank=2),
@@ -38,16 +39,19 @@ def gaps_sheet(result: Reconciled, full: bool = False, top: int | None = None) -
         Column("logged_cost", f"log {result.currency}".strip(), "money"),
         Column("difference", "difference", "money"),
         Column("ratio", "log / estimate", "percent", rank=1),
+        *((Column("zero", "nothing logged: why", rank=2),) if zeros else ()),
     )
     rows = [
         (
             *((gap.subject, gap.name) if full else (gap.name,)),
             gap.estimated_calls, gap.logged_calls, gap.estimated_cost, gap.logged_cost, gap.difference, gap.ratio,
+            *((gap.zero,) if zeros else ()),
         )
         for gap in result.groups
     ]  # fmt: skip
     total = (
-        *(("", "total") if full else ("total",)), *_total_calls(result), money_cell(result.estimated, result.left_out), result.compared, result.difference, _ratio(result),
+        *(("", "total") if full else ("total",)), *_total_calls(result),
+        money_cell(result.estimated, result.left_out), result.compared, result.difference, _ratio(result), *(("",) if zeros else ()),
     )  # fmt: skip
     sheet = Sheet(columns, tuple(rows), total if not full else None, title=_title(result))
     shown = top_of(sheet, top)
