@@ -375,3 +375,28 @@ def test_what_only_looks_like_a_number_is_refused(text: str, tmp_path: Path) -> 
 def test_files_of_a_mapping_may_begin_at_the_root(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("x")
     assert log_files([], UsageMapping(files=[str(tmp_path / "*.csv")]), "elsewhere") == [str(tmp_path / "a.csv")]
+
+
+def test_a_flow_is_known_by_the_names_it_once_had() -> None:
+    names = Names({"a": ("Now",), "b": ("Other",)}, {}, {"a": ("Once", "other"), "b": ("Twice",), "c": ("Twice",)})
+    assert (names.match("once").kind, names.match("once").id) == ("renamed", "a")
+    assert (names.match("Other").kind, names.match("Other").id) == ("exact", "b")  # what has the name now has it
+    assert names.match("Twice").kind == "ambiguous" and names.match("Twice").id == ""
+
+
+def test_the_book_knows_former_names(run: Run, demo: Path) -> None:
+    words = ("usage", "test", "--names", "--mapping", "usage/breakwater.toml", "--format", "csv")
+    assert "the same name" in next(
+        one for one in run(*words, cwd=demo).out.splitlines() if "Lost property matching," in one
+    )
+    assert run("record", "--by", "Maren Dahl", "--at", "2026-11-01", cwd=demo).code == 0
+    for path in (demo / "november").rglob("*"):
+        if path.is_file() and b"Lost property matching" in path.read_bytes():
+            path.write_bytes(path.read_bytes().replace(b"Lost property matching", b"Found things"))
+    unknown = run(*words, "--book", "nowhere.sqlite", cwd=demo)
+    assert "a former name" not in unknown.out
+    assert run("record", "--by", "Maren Dahl", "--at", "2026-11-20", cwd=demo).code == 0
+    told = next(one for one in run(*words, cwd=demo).out.splitlines() if "Lost property matching," in one)
+    assert "a former name, by the book" in told and "Found things" in told
+    held = run("reconcile", "--mapping", "usage/breakwater.toml", cwd=demo)
+    assert "former names, as the book has them: ‘Lost property matching’ is ‘Found things’" in held.out

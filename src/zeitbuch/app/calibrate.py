@@ -26,7 +26,7 @@ def calibrate_usage(
     with session.progress(len(estate.flows), "measuring") as advance:
         return calibrate(
             [as_log(one) for one in logs],
-            estimate_side(estate, basis),
+            estimate_side(session, estate, basis),
             asked,
             over_declared,
             sources=_sources_of(logs),
@@ -41,7 +41,7 @@ def check_usage_fit(
     refuse_unread(logs)
     with session.progress(2 * len(estate.flows), "measuring") as advance:
         return check_calibration(
-            [as_log(one) for one in logs], estimate_side(estate, basis), asked, over_declared, advance
+            [as_log(one) for one in logs], estimate_side(session, estate, basis), asked, over_declared, advance
         )
 
 

@@ -19,7 +19,7 @@ def reconcile_usage(
 ) -> Reconciled:
     """Estimate against logs. Raises ZeitbuchError where no line has a day that is asked for, InputFaults where no log can be read."""
     refuse_unread(logs)
-    return reconcile([as_log(one) for one in logs], estimate_side(estate, basis), asked)
+    return reconcile([as_log(one) for one in logs], estimate_side(session, estate, basis), asked)
 
 
 def gap_words(result: Reconciled, most: float) -> str:

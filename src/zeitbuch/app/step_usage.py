@@ -36,7 +36,7 @@ def actuals_of_flows(
 ) -> dict[str, FlowActuals]:
     """What logs have of some flows of an estate, by id; flows without a line are not there. Without ``mappings`` those of the workspace are
     read. Raises ZeitbuchError where there are none, or no line has such a day."""
-    side = estimate_side(estate, basis)
+    side = estimate_side(session, estate, basis)
     opened = open_logs(session, [], mappings, step_timing(side, flows, asked))
     refuse_unread(opened)
     return actuals_of_logs(opened, side, flows, asked)
@@ -47,7 +47,7 @@ def step_timing(side: Basis, flows: Sequence[Flow], asked: Asked) -> Timing:
     index, card = StepIndex(flows), side.card
 
     def timing(sums: Sequence[UsageSum], mapping: UsageMapping) -> tuple[list[StepPlace], TimedDays]:
-        placing = Placing(side.estate, mapping, CardCosts(card), card.currency if card is not None else "")
+        placing = Placing(side.estate, mapping, CardCosts(card), card.currency if card is not None else "", side.former)
         placed = place_all(sums, placing, asked.first, asked.last)
         return index.places(placed), TimedDays(asked.first, asked.last, mapping.not_production)
 

@@ -24,6 +24,7 @@ from zeitbuch.readers.usage.mapping_file import load_usage_mapping
 from zeitbuch.readers.usage.usage_log import Timing, UsageSums, log_files, read_usage
 
 from .basis import EstimateBasis
+from .former_names import former_names
 from .session import Session
 
 
@@ -84,9 +85,9 @@ def refuse_unread(logs: Sequence[OpenLog]) -> None:
         raise InputFaults(faults)
 
 
-def estimate_side(estate: Estate, basis: EstimateBasis) -> Basis:
+def estimate_side(session: Session, estate: Estate, basis: EstimateBasis) -> Basis:
     """The estimate's side for the core."""
-    return Basis(estate, basis.card, basis.assumptions, basis.counters)
+    return Basis(estate, basis.card, basis.assumptions, basis.counters, former_names(session, estate))
 
 
 def as_log(one: OpenLog) -> Log:
@@ -94,8 +95,10 @@ def as_log(one: OpenLog) -> Log:
     return Log(one.found.sums, one.found.runs, one.mapping, one.found.hours)
 
 
-def try_usage(log: OpenLog, estate: Estate, card: RateCard | None) -> UsageTrial:
-    """What becomes of the lines of a log, and which of its names are which of the estate."""
+def try_usage(
+    log: OpenLog, estate: Estate, card: RateCard | None, former: Mapping[str, Sequence[str]] | None = None
+) -> UsageTrial:
+    """What becomes of the lines of a log, and which of its names are which of the estate, or once were (``former``: names by id)."""
     sums = [one for one in log.found.sums if not one.passed]
     days = sorted({one.day for one in sums if one.day is not None})
     columns = [
@@ -116,7 +119,9 @@ def try_usage(log: OpenLog, estate: Estate, card: RateCard | None) -> UsageTrial
         tuple(columns),
         tuple(
             _names_of(
-                sums, Placing(estate, log.mapping, CardCosts(card), card.currency if card is not None else ""), estate
+                sums,
+                Placing(estate, log.mapping, CardCosts(card), card.currency if card is not None else "", former),
+                estate,
             )
         ),
         log.found.zone,

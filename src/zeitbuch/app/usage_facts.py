@@ -19,5 +19,5 @@ def usage_facts(
 ) -> tuple[UsageFact, ...]:
     """What the logs of mappings (without any those of the workspace) say. Raises ZeitbuchError where none is named, or no line has a day."""
     logs = [as_log(one) for one in open_logs(session, [], mappings)]
-    gaps = definition_gaps(logs, estimate_side(estate, basis))
+    gaps = definition_gaps(logs, estimate_side(session, estate, basis))
     return tuple([UsageFact(one.code, one.flow, one.step, one.message) for one in gaps])

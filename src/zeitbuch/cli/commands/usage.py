@@ -7,6 +7,7 @@ import sys
 from functools import partial
 from pathlib import Path
 
+from zeitbuch.app.former_names import former_names
 from zeitbuch.app.session import Session
 from zeitbuch.app.usage import open_logs, try_usage
 from zeitbuch.app.usage_suggest import Ask, MappingAnswers, allowed_words, answer_word, suggest_mapping
@@ -33,7 +34,8 @@ def _test(args: argparse.Namespace) -> int:
     card = basis_of(args, session).card
     logs = open_logs(session, args.usage, args.mapping)
     estate = session.estate(args.source)
-    result = UsageTrials(tuple([try_usage(log, estate, card) for log in logs]))
+    former = former_names(session, estate)
+    result = UsageTrials(tuple([try_usage(log, estate, card, former) for log in logs]))
     sheet = names_sheet if args.names else columns_sheet
     show_result("table", form, TableResult("usage-trial", result, lambda full: sheet(result)), args)
     return finish_session(session, args)

@@ -11,7 +11,7 @@ from typing import Literal
 from msgspec import Struct
 from rapidfuzz import fuzz, process
 
-Kind = Literal["exact", "mapped", "near", "ambiguous", "none"]
+Kind = Literal["exact", "mapped", "renamed", "near", "ambiguous", "none"]
 NEAR = 84.0  # likeness of two names, of 100
 _SIGNS = re.compile(r"[\W_]+")
 
@@ -31,9 +31,15 @@ def folded_name(name: str) -> str:
 
 
 class Names:
-    """The names of some things of the estate by which a log may call them. ``mapped``: name of the log -> name or id in the estate."""
+    """The names of some things of the estate by which a log may call them. ``mapped``: name of the log -> name or id in the estate; ``former``
+    are names that they once had, which hold where nothing has them now."""
 
-    def __init__(self, known: Mapping[str, Iterable[str]], mapped: Mapping[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        known: Mapping[str, Iterable[str]],
+        mapped: Mapping[str, str] | None = None,
+        former: Mapping[str, Iterable[str]] | None = None,
+    ) -> None:
         self.exact: dict[str, str] = {}
         self.folded: dict[str, dict[str, None]] = {}
         self.titles: dict[str, str] = {}
@@ -43,6 +49,10 @@ class Names:
                     self.exact.setdefault(name, key)
                     self.folded.setdefault(folded_name(name), {})[key] = None
                     self.titles.setdefault(name, key)
+        self.former: dict[str, dict[str, None]] = {}
+        for key, names in (former or {}).items():
+            for name in names:
+                self.former.setdefault(folded_name(name), {})[key] = None
         self.mapped = mapped or {}
         self._kept: dict[str, NameMatch] = {}
 
@@ -63,7 +73,10 @@ class Names:
         same = list(self.folded.get(folded_name(name), ()))
         if len(same) == 1 and name.strip():
             return NameMatch(name, "exact", same[0])
-        if len(same) > 1:
+        once = list(self.former.get(folded_name(name), ())) if name.strip() and not same else []
+        if len(once) == 1:
+            return NameMatch(name, "renamed", once[0])
+        if same := same or once:
             return NameMatch(name, "ambiguous", near=tuple(same))
         near = process.extract(folded_name(name), list(self.folded), scorer=fuzz.ratio, score_cutoff=NEAR, limit=3)
         keys = dict.fromkeys(key for found, _, _ in near for key in self.folded[found])

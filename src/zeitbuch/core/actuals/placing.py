@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 
@@ -37,12 +37,19 @@ class Placed(Struct, frozen=True):
 class Placing:
     """Places the sums of a log in an estate."""
 
-    def __init__(self, estate: Estate, mapping: UsageMapping, costs: CardCosts, currency: str) -> None:
-        """``currency`` is the one in which costs are told."""
+    def __init__(
+        self,
+        estate: Estate,
+        mapping: UsageMapping,
+        costs: CardCosts,
+        currency: str,
+        former: Mapping[str, Sequence[str]] | None = None,
+    ) -> None:
+        """``currency`` is the one in which costs are told, ``former`` are names that flows once had, by id."""
         self.card = card = costs.card
         self.costs = costs
         self.currency = currency
-        self.flows = Names({flow.id: (flow.name,) for flow in estate.flows}, mapping.flows)
+        self.flows = Names({flow.id: (flow.name,) for flow in estate.flows}, mapping.flows, former)
         self.by_id: dict[str, Flow] = {flow.id: flow for flow in reversed(estate.flows)}
         self.models = Names(_models_of(estate, card), mapping.models)
         self.not_production = {name.casefold() for name in mapping.not_production}

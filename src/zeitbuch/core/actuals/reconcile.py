@@ -46,12 +46,13 @@ class Asked(Struct, frozen=True):
 
 
 class Basis(Struct, frozen=True):
-    """What the estimate is made with."""
+    """What the estimate is made with, and names that flows once had (by id)."""
 
     estate: Estate
     card: RateCard | None
     assumptions: Assumptions
     counters: dict[str, TokenCounter] | None = None
+    former: Mapping[str, Sequence[str]] = {}
 
 
 class Log(Struct, frozen=True):
@@ -90,7 +91,7 @@ def gather_sides(logs: Sequence[Log], basis: Basis, asked: Asked) -> Sides:
     costs = CardCosts(basis.card)
     placed: list[Placed] = []
     currency = basis.card.currency if basis.card is not None else _main_currency(logs)
-    placings = [Placing(basis.estate, log.mapping, costs, currency) for log in logs]
+    placings = [Placing(basis.estate, log.mapping, costs, currency, basis.former) for log in logs]
     for number, (log, placing) in enumerate(zip(logs, placings, strict=True)):
         placing.number = number
         placed += place_all(log.sums, placing, asked.first, asked.last)
@@ -209,7 +210,7 @@ def _result(
         tuple(order),
         tuple([_row(one) for one in placed]),
         asked.by,
-        tuple(_notes(placed)),
+        tuple(_notes(placed, placing)),
         tuple([case.name for case in cases if _is_left_out(case, days)]),
     )  # fmt: skip
 
@@ -227,7 +228,11 @@ def _row(one: Placed) -> UsageRow:
     )  # fmt: skip
 
 
-def _notes(placed: Sequence[Placed]) -> Iterator[str]:
+def _notes(placed: Sequence[Placed], placing: Placing) -> Iterator[str]:
+    once = {one.sum.flow: one.flow for one in placed if placing.flows.match(one.sum.flow).kind == "renamed"}
+    if once:
+        pairs = ", ".join(f"‘{name}’ is ‘{placing.by_id[key].title}’" for name, key in once.items())
+        yield f"former names, as the book has them: {pairs}"
     passed = [one.sum for one in placed if one.aside == "passed"]
     if passed:
         money = sum((one.cost for one in passed if one.cost is not None), ZERO)

@@ -14,8 +14,8 @@ from zeitbuch.core.model.sheet import Column, Sheet, top_of
 from zeitbuch.core.model.words import count_words
 
 MATCH_WORDS: dict[Kind, str] = {
-    "exact": "the same name", "mapped": "by the mapping", "near": "near, not counted with it", "ambiguous": "several, not counted with any",
-    "none": "not in the estate",
+    "exact": "the same name", "mapped": "by the mapping", "renamed": "a former name, by the book",
+    "near": "near, not counted with it", "ambiguous": "several, not counted with any", "none": "not in the estate",
 }  # fmt: skip
 _COST_FROM = {
     "log": "costs are those of the log",
