@@ -233,4 +233,5 @@ def test_the_commands_ask_a_table(run: Run, demo: Path) -> None:
         here = answered(run(*words, "--mapping", "usage/boathouse.toml", cwd=demo))
         assert answered(run(*words, "--mapping", "usage/there.toml", cwd=demo)) == here
     assert answered(run("usage", "test", "--mapping", "usage/there.toml", cwd=demo)).count("boathouse") >= 1
-    answered(run("calibrate", "--mapping", "usage/there.toml", "--format", "json", cwd=demo))
+    answered(run("calibrate", "--mapping", "usage/there.toml", "-o", "measured.toml", cwd=demo))
+    assert "# postgresql:///postgres public.boathouse\n" in (demo / "measured.toml").read_text()

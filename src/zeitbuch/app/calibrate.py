@@ -49,6 +49,7 @@ def _sources_of(logs: Sequence[OpenLog]) -> tuple[Source, ...]:
     found = {}
     for one in logs:
         for path in one.found.files:
+            found[path] = ""  # a table of an engine goes on: nothing of it can be held against what it was
             if Path(path).is_file():
                 with open(path, "rb") as file:  # noqa: PTH123
                     found[path] = hashlib.file_digest(file, "sha256").hexdigest()

@@ -46,7 +46,7 @@ class Remark(Struct, frozen=True):
 
 
 class Source(Struct, frozen=True):
-    """A file that was measured, and its SHA-256 (hexadecimal)."""
+    """A file or table that was measured, and the file's SHA-256 (hexadecimal)."""
 
     file: str
     sha256: str

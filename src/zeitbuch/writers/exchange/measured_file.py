@@ -28,7 +28,8 @@ def measured_text(found: Calibrated) -> str:
         )
     )
     for source in found.sources:
-        document.add(_comment(f"  {source.file}, SHA-256 {source.sha256}"))
+        hashed = f", SHA-256 {source.sha256}" if source.sha256 else ""
+        document.add(_comment(f"  {source.file}{hashed}"))
     document.add(
         _comment(
             "These rules hold where nothing that is declared is as near: name the file with --measured, or as `measured` in zeitbuch.toml."
